@@ -1,0 +1,1 @@
+"""The command line: one thin module a command."""

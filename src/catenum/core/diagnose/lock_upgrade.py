@@ -1,0 +1,47 @@
+"""Lock upgrade: several read-lock the same row, then each wants to write it.
+
+Evidence: in the ring, a member waits for a resource that it holds itself in a weaker mode, taken by an earlier statement.
+"""
+
+from __future__ import annotations
+
+from catenum.core.diagnose.evidence import listed, named, ref, wait_of
+from catenum.core.recording import Deadlock, Finding, Recording
+
+
+def find(recording: Recording) -> list[Finding]:
+    """One finding for each deadlock over one resource that every member holds already."""
+    return [found for deadlock in recording.deadlocks if (found := _of(recording, deadlock)) is not None]
+
+
+def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
+    waits = [wait_of(recording, deadlock, member) for member in deadlock.members]
+    known = [wait for wait in waits if wait is not None]
+    if len(known) != len(waits) or len({wait.resource.text for wait in known}) != 1:
+        return None
+    resource = known[0].resource.text
+    evidence, statements = [], []
+    for wait in known:
+        own = next((w for w in known if w.holder == wait.waiter), None)
+        if own is None or own.held is None or own.held == wait.wanted:
+            return None
+        first = own.holder_statement
+        since = f" since {named(wait.waiter, first)}" if first else ""
+        evidence.append(
+            f"{wait.waiter} held {own.held} on {resource}{since}, and wanted {wait.wanted} "
+            f"({named(wait.waiter, wait.statement)}), which {wait.holder}'s {wait.held or 'lock'} does not let by"
+        )
+        statements.extend([*ref(wait.waiter, first), *ref(wait.waiter, wait.statement)])
+    names = [wait.waiter for wait in known]
+    return Finding(
+        id="lock-upgrade",
+        title="Lock upgrade",
+        transactions=tuple(names),
+        statements=tuple(statements),
+        evidence=tuple(evidence),
+        advice=(
+            f"Let {listed(names)} take the lock that the write needs at once (for update, or for no key update, instead of "
+            "for share). The second one then waits at its first statement, holding nothing.",
+            "To try it: a remedy with rewrite for the first statement of each.",
+        ),
+    )

@@ -1,0 +1,61 @@
+"""Schema change: a statement that needs a table's strictest lock waits, or makes others wait, behind plain readers.
+
+Evidence: a wait over a table in which one side is a mode that conflicts even with plain reads, wanted or held by a statement that changes
+the table's definition.
+"""
+
+from __future__ import annotations
+
+from catenum.core.diagnose.evidence import listed, named, ref
+from catenum.core.recording import Finding, Recording, Wait
+from catenum.core.statements import footprint
+
+_STRICT = ("AccessExclusiveLock", "ExclusiveLock", "ShareRowExclusiveLock", "ShareLock")
+
+
+def find(recording: Recording) -> list[Finding]:
+    """One finding for each transaction whose schema change stands in a wait."""
+    found: dict[tuple[str, int], list[Wait]] = {}
+    for wait in recording.waits:
+        for name, number, mode in (
+            (wait.waiter, wait.statement, wait.wanted),
+            (wait.holder, wait.holder_statement, wait.held),
+        ):
+            sql = recording.sql(name, number)
+            if number is not None and wait.resource.kind == "table" and mode in _STRICT and _changes_schema(sql, recording):
+                found.setdefault((name, number), []).append(wait)
+    return [_finding(recording, name, number, waits) for (name, number), waits in found.items()]
+
+
+def _changes_schema(sql: str | None, recording: Recording) -> bool:
+    return any(access.verb == "schema" for access in footprint(sql or "", recording.target.server).accesses)
+
+
+def _finding(recording: Recording, name: str, number: int, waits: list[Wait]) -> Finding:
+    table = waits[0].resource.text
+    waited = [wait for wait in waits if wait.waiter == name]
+    behind = [wait for wait in waits if wait.holder == name]
+    evidence = []
+    for wait in waited:
+        since = f", since {named(wait.holder, wait.holder_statement)}" if wait.holder_statement else ""
+        evidence.append(
+            f"{named(name, number)} wanted {wait.wanted} on {table} and waited for {wait.holder}, "
+            f"which held {wait.held or 'a lock'}{since}"
+        )
+    for wait in behind:
+        why = "which was itself only waiting" if wait.queued else f"which held {wait.held}"
+        evidence.append(f"{named(wait.waiter, wait.statement)} wanted {wait.wanted} and queued behind {named(name, number)}, {why}")
+    others = sorted({wait.waiter for wait in behind} | {wait.holder for wait in waited})
+    return Finding(
+        id="schema-change",
+        title="Schema change in the way",
+        transactions=(name, *others),
+        statements=ref(name, number) + tuple(r for wait in behind for r in ref(wait.waiter, wait.statement)),
+        evidence=tuple(evidence),
+        advice=(
+            f"Give {name} a short lock timeout and try again later: while it waits for {table}, everybody who comes after it waits "
+            "too, even plain readers" + (f" ({listed(sorted({w.waiter for w in behind}))} here)." if behind else "."),
+            "Run it when no long transaction has touched the table; keep it in a transaction of its own.",
+            f"To try it: a remedy with timeout: {{{name}: 100ms}}.",
+        ),
+    )

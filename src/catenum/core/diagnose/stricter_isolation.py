@@ -1,0 +1,61 @@
+"""Isolation stricter than the others, or than anybody asked for, in a conflict.
+
+Evidence: the level the *server* reports for a transaction that was refused or stood in a wait, against the levels of the others
+and against what the scenario asked for. People often deny using the strictest level: the session's settings chose it.
+"""
+
+from __future__ import annotations
+
+from catenum.core.diagnose.evidence import listed
+from catenum.core.recording import Finding, Recording, TransactionRecord
+from catenum.core.scenario import ISOLATION_LEVELS
+
+
+def find(recording: Recording) -> list[Finding]:
+    """One finding for each such transaction."""
+    return [found for record in recording.transactions if (found := _of(recording, record)) is not None]
+
+
+def _of(recording: Recording, record: TransactionRecord) -> Finding | None:
+    level = _rank(record.isolation)
+    if level < _rank("repeatable read"):
+        return None
+    refused = [e for e in recording.events if e.transaction == record.name and e.error and e.error.kind == "refused"]
+    waited = [w for w in recording.waits if record.name in (w.waiter, w.holder)]
+    if not refused and not waited:
+        return None
+    others = [r for r in recording.transactions if r.name != record.name and _rank(r.isolation) >= 0]
+    below = [r for r in others if _rank(r.isolation) < level]
+    unasked = record.asked is None
+    if not unasked and (not below or len(below) < len(others)):
+        return None
+    evidence = [f"the server ran {record.name} at {record.isolation}"]
+    if unasked:
+        evidence.append(
+            f"nothing in the scenario asks for it: the session's default is {recording.target.default_isolation}"
+        )
+    if below:
+        evidence.append(
+            f"{listed([r.name for r in below])} ran at {listed(sorted({r.isolation for r in below}, key=_rank))}"
+        )
+    if refused:
+        evidence.append(
+            f"{record.name} was refused ({refused[0].error.message if refused[0].error else ''}), "
+            "which read committed never does (PostgreSQL documentation, 13.2.1)"
+        )
+    return Finding(
+        id="stricter-isolation",
+        title="Isolation stricter than " + ("asked for" if unasked else "the others"),
+        transactions=(record.name, *(r.name for r in below)),
+        statements=(),
+        evidence=tuple(evidence),
+        advice=(
+            f"Find out whether {record.name} needs {record.isolation}: the least strict level that still keeps the rule refuses least.",
+            f"To try it: a remedy with isolation: {{{record.name}: read committed}}, and a rule under holds that tells whether "
+            "the data is still right.",
+        ),
+    )
+
+
+def _rank(level: str) -> int:
+    return ISOLATION_LEVELS.index(level) if level in ISOLATION_LEVELS else -1  # type: ignore[arg-type]

@@ -1,0 +1,70 @@
+"""The tool's own errors. They carry fields, so that one place can choose the exit code and the wording.
+
+    CatenumError
+    ├── InputError        the call, a scenario, its data or a recording is wrong
+    ├── SaveError         a result could not be written
+    └── TargetError       the server cannot be reached, was lost, or does not allow it
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A position in an input file. ``line`` and ``column`` count from 1; ``line`` 0 means the file as a whole."""
+
+    file: str
+    line: int = 0
+    column: int = 0
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}:{self.column}" if self.line else self.file
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """One thing that is wrong: where, what, and what to do about it."""
+
+    message: str
+    place: Place | None = None
+    advice: str | None = None
+
+    def __str__(self) -> str:
+        where = f"{self.place}: " if self.place else ""
+        advice = f"\n  {self.advice}" if self.advice else ""
+        return f"{where}{self.message}{advice}"
+
+
+class CatenumError(Exception):
+    """Root of all errors that a user should read as a sentence rather than as a traceback."""
+
+    def __init__(self, message: str, *, place: Place | None = None, advice: str | None = None) -> None:
+        super().__init__(message)
+        self.problems: tuple[Problem, ...] = (Problem(message, place, advice),)
+
+    def __str__(self) -> str:
+        return "\n".join(str(problem) for problem in self.problems)
+
+
+class InputError(CatenumError):
+    """The call, a scenario, its ``data`` or a recording is wrong."""
+
+    @classmethod
+    def of(cls, problems: Sequence[Problem]) -> InputError:
+        """Several problems of one file as one error. Raises ValueError when there are none."""
+        if not problems:
+            raise ValueError("an InputError needs a problem")
+        error = cls(problems[0].message)
+        error.problems = tuple(problems)
+        return error
+
+
+class SaveError(CatenumError):
+    """A result could not be written."""
+
+
+class TargetError(CatenumError):
+    """The server cannot be reached, went away, or does not allow what is needed."""

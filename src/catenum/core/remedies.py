@@ -1,0 +1,47 @@
+"""Applies a remedy to a scenario: the result is another scenario, and DDL to run after its data."""
+
+from __future__ import annotations
+
+from catenum.core.scenario import Remedy, Scenario, Statement, Transaction
+
+
+def apply_remedy(scenario: Scenario, remedy: Remedy) -> tuple[Scenario, tuple[str, ...]]:
+    """The changed scenario and the DDL that the remedy adds (indexes first)."""
+    changed = {name: _changed(name, transaction, remedy) for name, transaction in scenario.transactions.items()}
+    ddl = (*(remedy.index or ()), *(remedy.ddl or ()))
+    return scenario.model_copy(update={"transactions": changed}), ddl
+
+
+def _changed(name: str, transaction: Transaction, remedy: Remedy) -> Transaction:
+    statements = list(transaction.statements)
+    for number, sql in ((remedy.rewrite or {}).get(name) or {}).items():
+        statements[number - 1] = Statement(sql=sql, label=statements[number - 1].label)
+    order = (remedy.reorder or {}).get(name)
+    if order is not None:
+        statements = [statements[number - 1] for number in order]
+    update: dict[str, object] = {"statements": tuple(statements)}
+    for kind in ("isolation", "timeout", "retry", "ends"):
+        change = getattr(remedy, kind)
+        value = change.get(name) if isinstance(change, dict) else change
+        if value is not None:
+            update[kind] = value
+    return transaction.model_copy(update=update)
+
+
+def describe(remedy: Remedy) -> list[str]:
+    """The remedy's changes as short lines."""
+    lines = []
+    for name, order in (remedy.reorder or {}).items():
+        lines.append(f"{name} runs its statements in the order {', '.join(map(str, order))}")
+    for kind, verb in (("isolation", "at"), ("timeout", "waits at most"), ("ends", "ends with")):
+        change = getattr(remedy, kind)
+        pairs = change.items() if isinstance(change, dict) else [("every transaction", change)] if change else []
+        for name, value in pairs:
+            lines.append(f"{name} {verb} {f'{value} ms' if kind == 'timeout' else value}")
+    for name, statements in (remedy.rewrite or {}).items():
+        lines.extend(f"{name} statement {number}: {' '.join(sql.split())}" for number, sql in statements.items())
+    lines.extend(" ".join(sql.split()) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
+    retry = remedy.retry
+    for name, value in retry.items() if isinstance(retry, dict) else [("every transaction", retry)] if retry else []:
+        lines.append(f"{name} tries again up to {value.times} times on {', '.join(value.on)}")
+    return lines

@@ -1,0 +1,177 @@
+"""What a scenario says: data, transactions, what must hold, remedies to try.
+
+These models are the one description of the file format: they validate it, and ``catenum schema scenario`` prints the
+JSON Schema made from them. Where a value came from in the file is kept apart, by ``scenario_file``.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Any, Literal
+
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    PlainSerializer,
+    Strict,
+    StringConstraints,
+    WithJsonSchema,
+    model_validator,
+)
+
+Isolation = Literal["read uncommitted", "read committed", "repeatable read", "serializable"]
+#: From the least to the most strict, in the order of the SQL standard (ISO/IEC 9075-2, 4.41).
+ISOLATION_LEVELS: tuple[Isolation, ...] = (
+    "read uncommitted",
+    "read committed",
+    "repeatable read",
+    "serializable",
+)
+FailureKind = Literal["deadlock", "refused", "timeout"]
+Ends = Literal["commit", "rollback", "open"]
+
+_DURATION = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(ms|s|min|h)\s*$")
+_UNIT_MS = {"ms": 1, "s": 1_000, "min": 60_000, "h": 3_600_000}
+
+
+def parse_duration(text: object) -> int:
+    """Milliseconds in ``500ms``, ``10s``, ``2min`` or ``1h``. Raises ValueError for anything else, or for zero."""
+    match = _DURATION.match(text) if isinstance(text, str) else None
+    if not match:
+        raise ValueError(f"{text!r} is not a length of time; write it with its unit, such as 500ms, 10s or 2min")
+    milliseconds = round(float(match[1]) * _UNIT_MS[match[2]])
+    if milliseconds < 1:
+        raise ValueError("a length of time must be at least 1ms")
+    return milliseconds
+
+
+Duration = Annotated[
+    int,
+    BeforeValidator(parse_duration),
+    PlainSerializer(lambda ms: f"{ms}ms", return_type=str),
+    WithJsonSchema({"type": "string", "pattern": _DURATION.pattern, "examples": ["500ms", "10s"]}),
+]
+Name = Annotated[str, StringConstraints(pattern=r"^[^\s:,=]+$", max_length=40)]
+Sql = Annotated[str, StringConstraints(min_length=1, strip_whitespace=True)]
+
+
+def _one_or_many(value: object) -> object:
+    return [value] if isinstance(value, str) else value
+
+
+SqlList = Annotated[
+    tuple[Sql, ...],
+    Strict(False),
+    BeforeValidator(_one_or_many),
+    Field(min_length=1),
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}]}),
+]
+
+
+class _Model(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid", strict=True)
+
+
+class Statement(_Model):
+    """One SQL statement; in the file a plain string, or a mapping that adds a label."""
+
+    sql: Sql
+    label: str | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        return {"sql": value} if isinstance(value, str) else value
+
+
+class Retry(_Model):
+    """Begin again from the first statement after a refusal, at most ``times`` times, after ``pause`` milliseconds."""
+
+    times: int = Field(ge=1, le=100)
+    pause: Duration | None = None
+    on: Annotated[tuple[FailureKind, ...], Strict(False)] = Field(default=("deadlock", "refused"), min_length=1)
+
+
+class Transaction(_Model):
+    """A named list of statements on a connection of its own. ``timeout`` is for each wait for a lock."""
+
+    statements: Annotated[tuple[Statement, ...], Strict(False)] = Field(min_length=1)
+    isolation: Isolation | None = None
+    access: Literal["read only", "read write"] | None = None
+    ends: Ends = "commit"
+    retry: Retry | None = None
+    timeout: Duration | None = None
+
+    @property
+    def moves(self) -> int:
+        """How many moves it makes when nothing goes wrong: its statements and its end."""
+        return len(self.statements) + (self.ends != "open")
+
+
+class Remedy(_Model):
+    """A change to try against the scenario. Several kinds of change in one remedy are made together."""
+
+    about: str | None = None
+    reorder: dict[Name, Annotated[tuple[int, ...], Strict(False)]] | None = None
+    isolation: Isolation | dict[Name, Isolation] | None = None
+    rewrite: dict[Name, dict[int, Sql]] | None = None
+    index: SqlList | None = None
+    ddl: SqlList | None = None
+    timeout: Duration | dict[Name, Duration] | None = None
+    retry: Retry | dict[Name, Retry] | None = None
+    ends: dict[Name, Ends] | None = None
+
+    @model_validator(mode="after")
+    def _changes_something(self) -> Remedy:
+        if not self.model_fields_set - {"about"}:
+            raise ValueError("a remedy must change something: " + ", ".join(sorted(REMEDY_KINDS)))
+        return self
+
+
+REMEDY_KINDS = frozenset(Remedy.model_fields) - {"about"}
+
+
+class Data(_Model):
+    """Set-up SQL: a part for every server, and one for each server that needs its own."""
+
+    common: str = ""
+    postgresql: str = ""
+    mariadb: str = ""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        return {"common": value} if isinstance(value, str) else value
+
+    def script_for(self, server: str) -> str:
+        """The SQL to run on ``server``: the common part first."""
+        own = {"postgresql": self.postgresql, "mariadb": self.mariadb}.get(server, "")
+        return "\n".join(part for part in (self.common, own) if part.strip())
+
+
+def _order_words(value: object) -> object:
+    return value.split() if isinstance(value, str) else value
+
+
+class Scenario(_Model):
+    """A whole scenario file."""
+
+    scenario: Name
+    about: str | None = None
+    data: Data
+    transactions: dict[Name, Transaction] = Field(min_length=1)
+    order: Annotated[
+        Annotated[tuple[Name, ...], Strict(False)] | None,
+        BeforeValidator(_order_words),
+        WithJsonSchema(
+            {
+                "description": "Names of transactions, in the order of their moves; what is left out follows in turns.",
+                "anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}],
+            }
+        ),
+    ] = None
+    victim: Name | None = None
+    holds: dict[str, Sql] = Field(default_factory=dict)
+    remedies: dict[str, Remedy] = Field(default_factory=dict)

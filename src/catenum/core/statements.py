@@ -1,0 +1,210 @@
+"""What a statement reads, writes and locks, as its text tells.
+
+The parse tree (sqlglot) is the source. What cannot be parsed is told as such, so that callers can assume the worst. Server
+rules (which table lock, which row lock) are not here but in ``locks``.
+"""
+
+from __future__ import annotations
+
+import logging
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Literal
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import SqlglotError
+
+Verb = Literal["read", "lock", "insert", "update", "delete", "schema"]
+DIALECTS = {"postgresql": "postgres", "mariadb": "mysql"}
+
+# sqlglot warns on a logger of its own where it falls back to an opaque command; the fallback itself tells us enough.
+logging.getLogger("sqlglot").setLevel(logging.ERROR)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Access:
+    """One table as one statement touches it.
+
+    ``strength`` is the lock clause of a locking read (``update``, ``no key update``, ``share``, ``key share``). ``equals`` holds
+    the columns that the WHERE clause compares with constants by ``=``, joined by AND, as text.
+    """
+
+    table: str
+    schema: str | None
+    verb: Verb
+    strength: str | None = None
+    columns: tuple[str, ...] = ()
+    equals: tuple[tuple[str, str], ...] = ()
+    detail: str = ""
+
+    @property
+    def writes(self) -> bool:
+        """Whether rows are changed (a lock alone does not change them)."""
+        return self.verb in ("insert", "update", "delete")
+
+
+@dataclass(frozen=True, slots=True)
+class Footprint:
+    """All that a statement touches. ``parsed`` is False where the text could not be understood."""
+
+    accesses: tuple[Access, ...]
+    parsed: bool = True
+    count: int = 1
+    control: str | None = None  # begin, commit, rollback: what a transaction's own statement must not be
+
+    def on(self, table: str) -> list[Access]:
+        """The accesses to ``table``."""
+        return [access for access in self.accesses if access.table.lower() == table.lower()]
+
+
+@lru_cache(maxsize=4096)
+def footprint(sql: str, server: str = "postgresql") -> Footprint:
+    """What ``sql`` touches on ``server``. Never raises: what cannot be parsed comes back with ``parsed`` False."""
+    try:
+        trees = [tree for tree in sqlglot.parse(sql, dialect=DIALECTS.get(server)) if tree is not None]
+    except (SqlglotError, RecursionError):
+        return Footprint((), parsed=False)
+    if not trees:
+        return Footprint((), parsed=False, count=0)
+    tree = trees[0]
+    if isinstance(tree, exp.Transaction | exp.Commit | exp.Rollback):
+        savepoint = re.search(r"\bto\b", sql, re.IGNORECASE) if isinstance(tree, exp.Rollback) else None
+        control = None if savepoint else type(tree).__name__.lower().replace("transaction", "begin")
+        return Footprint((), count=len(trees), control=control)
+    if isinstance(tree, exp.Command):
+        return _command(tree, sql, len(trees))
+    if not isinstance(tree, exp.Query | exp.DML | exp.DDL | exp.Alter | exp.Drop | exp.TruncateTable | exp.Set):
+        return Footprint((), parsed=False, count=len(trees))
+    return Footprint(tuple(_accesses(tree)), count=len(trees))
+
+
+def _command(tree: exp.Command, sql: str, count: int) -> Footprint:
+    """LOCK TABLE is worth knowing although the parser keeps it as opaque text."""
+    match = re.match(
+        r"\s*lock\s+(?:table\s+)?(?:only\s+)?(?:(\w+)\.)?\"?(\w+)\"?(?:\s+in\s+([\w ]+?)\s+mode)?",
+        sql,
+        re.IGNORECASE,
+    )
+    if match:
+        mode = (match[3] or "access exclusive").lower()
+        return Footprint(
+            (Access(table=match[2], schema=match[1], verb="schema", detail=f"lock {mode}"),), count=count
+        )
+    if str(tree.this).upper() == "START":
+        return Footprint((), control="begin", count=count)
+    return Footprint((), parsed=False, count=count)
+
+
+def _accesses(tree: exp.Expr) -> Iterator[Access]:
+    common = {cte.alias.lower() for cte in tree.find_all(exp.CTE)}
+    target = _target(tree)
+    equals = tuple(_equalities(tree))
+    if target is not None:
+        verb, detail = _verb(tree)
+        yield Access(
+            table=target.name,
+            schema=target.db or None,
+            verb=verb,
+            columns=tuple(_written_columns(tree)),
+            equals=tuple(_inserted(tree)) if verb == "insert" else equals,
+            detail=detail,
+        )
+    for table in tree.find_all(exp.Table):
+        if table is target or not table.name or (table.name.lower() in common and not table.db):
+            continue
+        select = table.find_ancestor(exp.Select)
+        strength = _strength(select, table) if select is not None else None
+        own = tuple(_equalities(select)) if select is not None else equals
+        yield Access(
+            table=table.name,
+            schema=table.db or None,
+            verb="lock" if strength else "read",
+            strength=strength,
+            equals=own,
+        )
+
+
+def _target(tree: exp.Expr) -> exp.Table | None:
+    """The table that is written or whose definition is changed."""
+    if isinstance(tree, exp.Query | exp.Set):
+        return None
+    this = tree.this
+    if isinstance(tree, exp.TruncateTable):
+        this = tree.expressions[0] if tree.expressions else None
+    if isinstance(this, exp.Schema):
+        this = this.this
+    if isinstance(this, exp.Index):
+        this = this.args.get("table")
+    return this if isinstance(this, exp.Table) else None
+
+
+def _verb(tree: exp.Expr) -> tuple[Verb, str]:
+    if isinstance(tree, exp.Insert):
+        return "insert", ""
+    if isinstance(tree, exp.Update):
+        return "update", ""
+    if isinstance(tree, exp.Delete):
+        return "delete", ""
+    if isinstance(tree, exp.TruncateTable):
+        return "schema", "truncate"
+    kind = str(tree.args.get("kind") or "").lower()
+    concurrently = " concurrently" if tree.args.get("concurrently") else ""
+    return "schema", f"{type(tree).__name__.lower()} {kind}{concurrently}".strip()
+
+
+def _written_columns(tree: exp.Expr) -> Iterator[str]:
+    if isinstance(tree, exp.Update):
+        for assignment in tree.expressions:
+            if isinstance(assignment, exp.EQ):
+                yield assignment.this.name.lower()
+
+
+def _inserted(tree: exp.Expr) -> Iterator[tuple[str, str]]:
+    """Column values of a one-row INSERT of constants."""
+    values = tree.args.get("expression")
+    if not (isinstance(tree.this, exp.Schema) and isinstance(values, exp.Values) and len(values.expressions) == 1):
+        return
+    for column, value in zip(tree.this.expressions, values.expressions[0].expressions, strict=False):
+        text = _constant(value)
+        if text is not None:
+            yield column.name.lower(), text
+
+
+def _strength(select: exp.Select, table: exp.Table) -> str | None:
+    for lock in select.args.get("locks") or ():
+        named = [t.name.lower() for t in lock.expressions or ()]
+        if named and (table.alias_or_name.lower() not in named):
+            continue
+        key = bool(lock.args.get("key"))
+        if lock.args.get("update"):
+            return "no key update" if key else "update"
+        return "key share" if key else "share"
+    return None
+
+
+def _equalities(tree: exp.Expr) -> Iterator[tuple[str, str]]:
+    where = tree.args.get("where")
+    if where is None:
+        return
+    for term in where.this.flatten() if isinstance(where.this, exp.And) else [where.this]:
+        if not isinstance(term, exp.EQ):
+            continue
+        column, value = term.this, term.expression
+        if not isinstance(column, exp.Column):
+            column, value = value, column
+        text = _constant(value)
+        if isinstance(column, exp.Column) and text is not None:
+            yield column.name.lower(), text
+
+
+def _constant(value: exp.Expr) -> str | None:
+    if isinstance(value, exp.Literal):
+        return str(value.this)
+    if isinstance(value, exp.Neg) and isinstance(value.this, exp.Literal):
+        return f"-{value.this.this}"
+    if isinstance(value, exp.Cast):
+        return _constant(value.this)
+    return None

@@ -1,0 +1,367 @@
+"""The engine: a control connection, the scratch space of one run, and what the rest of the program asks of a server."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import secrets
+import socket
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, LiteralString, cast
+
+import psycopg
+from psycopg import pq, sql
+from psycopg.conninfo import make_conninfo
+
+from catenum.core.errors import TargetError
+from catenum.core.recording import LockEntry, ServerError, TableKeys, TableRows, TargetInfo
+from catenum.core.waits import Edge, Resource
+from catenum.engines.postgresql import errors
+from catenum.engines.postgresql.locks import LockReader
+from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession, text_rows
+from catenum.engines.protocol import Capabilities, DataError, Patience, Session
+
+MARK = "catenum scratch space"
+_LOCK_CLASS = 0x63617465  # the class of the advisory locks by which runs say that they live
+_OLDEST = 130000
+_TABLES = """
+select c.relname, i.indisprimary, array_agg(a.attname::text order by k.place)
+from pg_class c
+join pg_namespace n on n.oid = c.relnamespace
+left join pg_index i on i.indrelid = c.oid and i.indisunique and i.indpred is null and i.indexprs is null
+left join lateral unnest(i.indkey::int2[]) with ordinality k(attnum, place) on k.place <= i.indnkeyatts
+left join pg_attribute a on a.attrelid = c.oid and a.attnum = k.attnum
+where n.nspname = %s and c.relkind in ('r', 'p')
+group by c.relname, i.indexrelid, i.indisprimary
+order by c.relname
+"""
+_LEFT_BEHIND = """
+select n.nspname, obj_description(n.oid, 'pg_namespace') from pg_namespace n
+where n.nspname like 'catenum\\_%%' and obj_description(n.oid, 'pg_namespace') like %s
+"""
+
+
+def connect(conninfo: str, shown_url: str, *, private: bool = False) -> PostgresqlEngine:
+    """Connect to a server. ``shown_url`` is the target without secrets. Raises TargetError where that fails."""
+    return PostgresqlEngine(conninfo, shown_url, private=private)
+
+
+class PostgresqlEngine:
+    """One server, one run. See ``engines.protocol.Engine`` for what each method promises."""
+
+    def __init__(self, conninfo: str, shown_url: str, *, private: bool) -> None:
+        self.run = secrets.token_hex(4)
+        self.schema = f"catenum_{self.run}"
+        self._base = make_conninfo(conninfo, connect_timeout=5, keepalives_idle=30)
+        self._made = False
+        self._pids: dict[int, str] = {}
+        with self._told(shown_url):
+            name = f"catenum {self.run} control"
+            self.connection = psycopg.connect(
+                make_conninfo(self._base, application_name=name), autocommit=True, prepare_threshold=1
+            )
+        try:
+            with self._told(shown_url):
+                self._prepare(shown_url, private)
+        except BaseException:
+            self.connection.close()
+            raise
+
+    @contextlib.contextmanager
+    def _told(self, shown_url: str) -> Iterator[None]:
+        """Turn a driver's error into one sentence about the target."""
+        try:
+            yield
+        except psycopg.errors.InsufficientPrivilege as error:
+            raise TargetError(
+                f"{shown_url}: the login may not do what a run needs: {error.diag.message_primary}",
+                advice=_grant_for(error.diag.message_primary or "", self._login()),
+            ) from error
+        except psycopg.Error as error:
+            raise errors.unreachable(error, shown_url) from error
+
+    def _login(self) -> tuple[str, str]:
+        info = self.connection.info
+        return info.user, info.dbname
+
+    def _prepare(self, shown_url: str, private: bool) -> None:
+        version = self.connection.info.server_version
+        if version < _OLDEST:
+            raise TargetError(f"{shown_url}: PostgreSQL {version // 10000} is too old; 13 is the oldest supported")
+        self.connection.execute("set lock_timeout = '200ms'; set statement_timeout = '60s'", prepare=False)
+        row = self._one(
+            "select current_setting('server_version'), current_setting('default_transaction_isolation'), "
+            "current_setting('deadlock_timeout'), (select n.nspname from pg_extension e join pg_namespace n "
+            "on n.oid = e.extnamespace where e.extname = 'pgrowlocks'), "
+            "extract(epoch from current_setting('deadlock_timeout')::interval)::float8 * 1000"
+        )
+        self.info = TargetInfo(
+            server="postgresql",
+            version=str(row[0]).split()[0],
+            url=shown_url,
+            private=private,
+            default_isolation=row[1],
+        )
+        steers, why = self._may_steer()
+        self.reader = LockReader(self.connection, self.schema, self._usable_rowlocks(row[3]))
+        self.capabilities = Capabilities(
+            steers_victim=steers,
+            steers_victim_why=why,
+            row_locks_by="pgrowlocks" if self.reader.rowlocks_schema else "xmax",
+            server_check_ms=row[4],
+        )
+        self._deadlock_timeout = str(row[2])
+        self.reader.look({}, {}, 0.0)  # tells at once whether this login may ask who blocks whom
+
+    def _usable_rowlocks(self, schema: str | None) -> str | None:
+        """The schema of pgrowlocks, where this login may call it."""
+        if schema is None:
+            return None
+        query = "select has_function_privilege(to_regprocedure(quote_ident(%s) || '.pgrowlocks(text)'), 'execute')"
+        row = self.connection.execute(query, [schema]).fetchone()
+        return schema if row and row[0] else None
+
+    def _may_steer(self) -> tuple[bool, str]:
+        try:
+            self.connection.execute("set deadlock_timeout = '3s'")
+        except psycopg.errors.InsufficientPrivilege:
+            return False, "this login may not set deadlock_timeout"
+        return True, ""
+
+    def _one(self, query: LiteralString) -> tuple[Any, ...]:
+        row = self.connection.execute(query).fetchone()
+        if row is None:
+            raise TargetError("the server answered a question of one row with none")
+        return row
+
+    # -- scratch space --------------------------------------------------------------------------------------------------
+
+    def make_scratch(self) -> list[str]:
+        """Clear what a killed run left, then make a schema of our own, marked and with a sign of life."""
+        with self._told(self.info.url):
+            cleared = [name for name in self._left_behind() if self._clear(name)]
+            self._alive_lock("pg_advisory_lock", self.schema)
+            self._create()
+        return cleared
+
+    def _create(self) -> None:
+        comment = f"{MARK}; run {self.run}; host {socket.gethostname()}; process {os.getpid()}"
+        name = sql.Identifier(self.schema)
+        self.connection.execute(sql.SQL("create schema {}").format(name), prepare=False)
+        self._made = True
+        self.connection.execute(sql.SQL("comment on schema {} is {}").format(name, comment), prepare=False)
+        self.connection.execute(sql.SQL("set search_path = {}").format(name), prepare=False)
+
+    def _alive_lock(self, function: LiteralString, schema: str) -> bool:
+        """An advisory lock lives as long as its connection: whose lock can be taken, that run is dead."""
+        query = sql.SQL("select {}({}, hashtext({}))").format(sql.SQL(function), _LOCK_CLASS, schema)
+        row = self.connection.execute(query, prepare=False).fetchone()
+        return bool(row and row[0])
+
+    def _left_behind(self) -> list[str]:
+        """Schemas that carry both Catenum's name and its mark, whoever's run made them."""
+        return [row[0] for row in self.connection.execute(_LEFT_BEHIND, [MARK + "%"], prepare=False)]
+
+    def _clear(self, schema: str) -> bool:
+        if not self._alive_lock("pg_try_advisory_lock", schema):
+            return False
+        try:
+            self._end_sessions(f"catenum {schema.removeprefix('catenum_')} %")
+            self.connection.execute(
+                sql.SQL("drop schema {} cascade").format(sql.Identifier(schema)), prepare=False
+            )
+            return True
+        except psycopg.Error:
+            return False  # somebody else's to drop, or still in use: not ours to force
+        finally:
+            self._alive_lock("pg_advisory_unlock", schema)
+
+    def _end_sessions(self, application: str) -> None:
+        patience: LiteralString = ", 2000" if self.connection.info.server_version >= 140000 else ""
+        query = sql.SQL(
+            "select pg_terminate_backend(pid{}) from pg_stat_activity "
+            "where application_name like {} and usename = current_user and pid <> pg_backend_pid()"
+        ).format(sql.SQL(patience), application)
+        self.connection.execute(query, prepare=False)
+
+    def load(self, script: str) -> None:
+        """Empty the scratch space and run ``script`` in it."""
+        with self._told(self.info.url):
+            name = sql.Identifier(self.schema)
+            if self._one_count() > 0:
+                self.connection.execute(sql.SQL("drop schema {} cascade").format(name), prepare=False)
+                self._create()
+        self.reader.forget()
+        self.add(script or ";")
+        self.connection.execute(sql.SQL("set search_path = {}").format(name), prepare=False)
+
+    def add(self, script: str) -> None:
+        """Run set-up SQL as it stands."""
+        result = self.connection.pgconn.exec_(script.encode())
+        if result.status == pq.ExecStatus.FATAL_ERROR:
+            error = errors.from_result(result)
+            if error.kind == "lost" or not self.alive():
+                raise TargetError(f"{self.info.url}: the server went away while the data was loaded")
+            raise DataError(error, script)
+        if self.connection.pgconn.transaction_status != pq.TransactionStatus.IDLE:
+            self.connection.pgconn.exec_(b"commit")  # the script began a transaction of its own
+        self.reader.tables = self.tables()
+
+    def _one_count(self) -> int:
+        query = "select count(*) from pg_class where relnamespace = %s::regnamespace"
+        row = self.connection.execute(query, [self.schema]).fetchone()
+        return int(row[0]) if row else 0
+
+    def tables(self) -> dict[str, TableKeys]:
+        """The scratch space's tables, with their primary and unique keys."""
+        found: dict[str, TableKeys] = {}
+        for table, primary, columns in self.connection.execute(_TABLES, [self.schema]):
+            known = found.get(table, TableKeys(primary=()))
+            key = tuple(column for column in columns or () if column)
+            if primary:
+                known = TableKeys(primary=key, unique=known.unique)
+            elif key:
+                known = TableKeys(primary=known.primary, unique=(*known.unique, key))
+            found[table] = known
+        return found
+
+    # -- sessions and looks ---------------------------------------------------------------------------------------------
+
+    def open_session(self, name: str) -> PostgresqlSession:
+        """A connection that names itself and that the server ends by itself, should Catenum be killed."""
+        settings = [
+            f"set search_path = {self.schema}",
+            "set idle_in_transaction_session_timeout = '1h'",
+            "set statement_timeout = '1h'",
+        ]
+        if self.connection.info.server_version >= 140000:
+            settings.append("set client_connection_check_interval = '1s'")
+        with self._told(self.info.url):
+            conninfo = make_conninfo(self._base, application_name=f"catenum {self.run} {name}"[:63])
+            session = PostgresqlSession(
+                name, conninfo, "; ".join(settings), steers_victim=self.capabilities.steers_victim
+            )
+        self._pids[session.pid] = name
+        return session
+
+    def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
+        """Who among ``sessions`` waits for whom."""
+        with self._told(self.info.url):
+            mine = cast(Mapping[str, PostgresqlSession], sessions)
+            return self.reader.look(mine, self._pids, now_ms)
+
+    def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
+        """Every lock of ``sessions``."""
+        with self._told(self.info.url):
+            pids = {int(session.id): name for name, session in sessions.items()}
+            return self.reader.picture(pids)
+
+    def edges_of(self, error: ServerError) -> tuple[Edge, ...]:
+        """The waits that a deadlock error's own detail reports; what they are over is not told there."""
+        pattern = r"Process (\d+) waits for (\w+) on ([^;]+); blocked by process (\d+)"
+        found = re.findall(pattern, error.detail or "")
+        return tuple(
+            Edge(
+                waiter=self._pids.get(int(waiter), f"session {waiter}"),
+                holder=self._pids.get(int(holder), f"session {holder}"),
+                resource=Resource(kind="other", text=_context_row(error, what)),
+                wanted=mode,
+                held=None,
+            )
+            for waiter, mode, what, holder in found
+        )
+
+    def rows(self, limit: int) -> dict[str, TableRows]:
+        """The first ``limit`` rows of each table, ordered by its key."""
+        found = {}
+        for table, keys in self.tables().items():
+            order = sql.SQL(", ").join(sql.Identifier(c) for c in keys.primary) if keys.primary else sql.SQL("1")
+            whole = sql.Identifier(self.schema, table)
+            with self._told(self.info.url):
+                query = sql.SQL("select * from {} order by {} limit {}").format(whole, order, limit)
+                result = self.connection.pgconn.exec_(query.as_bytes(self.connection))
+                count = self.connection.execute(sql.SQL("select count(*) from {}").format(whole)).fetchone()
+            kept = text_rows(result, limit)
+            found[table] = TableRows(columns=kept.columns, rows=kept.rows, total=int(count[0]) if count else 0)
+        return found
+
+    def truth(self, query: str) -> bool:
+        """Whether ``query`` gives one row with one value that is true."""
+        self.connection.pgconn.exec_(b"begin read only")
+        try:
+            result = self.connection.pgconn.exec_params(query.encode(), None)
+            if result.status == pq.ExecStatus.FATAL_ERROR:
+                raise DataError(errors.from_result(result), query)
+            value = result.get_value(0, 0) if (result.ntuples, result.nfields) == (1, 1) else None
+            if value not in (b"t", b"f"):
+                got = f"{result.ntuples} rows of {result.nfields} columns" if value is None else repr(value.decode())
+                message = f"it must return one row with true or false; it returned {got}"
+                raise DataError(ServerError(code="", kind="rejected", message=message), query)
+            return value == b"t"
+        finally:
+            self.connection.pgconn.exec_(b"rollback")
+
+    def victim_rule(self, patience: Patience | None, closed: bool) -> str:
+        """Why the victim fell (documentation, 20.12: each session checks once, deadlock_timeout after its wait began)."""
+        base = "PostgreSQL gives up the transaction whose own deadlock check first finds the ring closed"
+        if not self.capabilities.steers_victim:
+            return (
+                f"{base}, {self._deadlock_timeout} after its wait began: a matter of timing here, "
+                f"since {self.capabilities.steers_victim_why}"
+            )
+        soon, later = CHECK_AFTER_MS[Patience.FIRST], CHECK_AFTER_MS[Patience.LAST]
+        if patience is Patience.CHOSEN:
+            return (
+                f"{base}; this one was chosen as the victim, so it checked after "
+                f"{CHECK_AFTER_MS[Patience.CHOSEN]} ms, the others after {later} ms"
+            )
+        if closed and patience is Patience.FIRST:
+            return f"{base}; the one that closed it checks first here (after {soon} ms, the others after {later} ms)"
+        return f"{base}; it was the first to check, {later} ms after its wait began"
+
+    def alive(self) -> bool:
+        """Whether the control connection still answers."""
+        try:
+            self.connection.execute("select 1")
+        except psycopg.Error:
+            return False
+        return True
+
+    def end(self, sessions: Sequence[Session]) -> None:
+        """End the sessions; where one was in a transaction, wait until the server has undone it."""
+        left_open = False
+        for session in cast(Sequence[PostgresqlSession], sessions):
+            if session.in_transaction:
+                left_open = True
+                session.cancel()
+            session.close()
+            self._pids.pop(session.pid, None)
+        if left_open:
+            with contextlib.suppress(psycopg.Error):
+                self._end_sessions(f"catenum {self.run} %")
+
+    def close(self) -> None:
+        """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""
+        with contextlib.suppress(psycopg.Error):
+            if self._made and not self.connection.closed:
+                self.connection.execute("set lock_timeout = '5s'", prepare=False)
+                self.connection.execute(
+                    sql.SQL("drop schema if exists {} cascade").format(sql.Identifier(self.schema)), prepare=False
+                )
+        self.connection.close()
+
+
+def _context_row(error: ServerError, what: str) -> str:
+    match = re.search(r'in relation "([^"]+)"', error.context or "")
+    return f"a row of {match[1]}" if match else what
+
+
+def _grant_for(message: str, login: tuple[str, str]) -> str | None:
+    user, database = login
+    if "database" in message:
+        return f'An administrator may allow it: grant create on database "{database}" to "{user}";'
+    function = re.search(r"for function (\w+)", message)
+    if function:
+        return f'An administrator may allow it: grant execute on function {function[1]} to "{user}";'
+    return None

@@ -1,0 +1,93 @@
+"""PostgreSQL's errors translated once, at the edge: SQLSTATE to Catenum's kinds, connection failures to sentences."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Literal
+
+import psycopg
+from psycopg.pq import DiagnosticField as Field
+from psycopg.pq.abc import PGresult
+
+from catenum.core.errors import TargetError
+from catenum.core.recording import ServerError
+
+Kind = Literal["deadlock", "refused", "timeout", "limit", "lost", "rejected"]
+
+#: PostgreSQL documentation, appendix A "PostgreSQL Error Codes".
+KIND_OF_SQLSTATE: dict[str, Kind] = {
+    "40P01": "deadlock",
+    "40001": "refused",
+    "55P03": "timeout",  # lock_not_available: lock_timeout and NOWAIT
+    "57P01": "lost",  # admin_shutdown
+    "57P02": "lost",  # crash_shutdown
+    "57P03": "lost",  # cannot_connect_now
+    "57P05": "lost",  # idle_session_timeout
+    "25P03": "lost",  # idle_in_transaction_session_timeout
+}
+
+
+def from_result(result: PGresult) -> ServerError:
+    """The error that a failed result carries."""
+    return from_fields(lambda field: _text(result.error_field(field)))
+
+
+def from_exception(error: psycopg.Error) -> ServerError:
+    """The error of an exception that psycopg raised."""
+    diag = error.diag
+    if error.sqlstate is None:
+        return lost(str(error))
+    return ServerError(
+        code=error.sqlstate,
+        kind=KIND_OF_SQLSTATE.get(error.sqlstate, "rejected"),
+        message=diag.message_primary or str(error),
+        detail=diag.message_detail,
+        hint=diag.message_hint,
+        context=diag.context,
+        position=int(diag.statement_position) if diag.statement_position else None,
+    )
+
+
+def from_fields(get: Callable[[Field], str | None]) -> ServerError:
+    """The error made of libpq's diagnostic fields."""
+    code = get(Field.SQLSTATE) or ""
+    position = get(Field.STATEMENT_POSITION)
+    return ServerError(
+        code=code,
+        kind=KIND_OF_SQLSTATE.get(code, "rejected"),
+        message=get(Field.MESSAGE_PRIMARY) or "the server gave no message",
+        detail=get(Field.MESSAGE_DETAIL),
+        hint=get(Field.MESSAGE_HINT),
+        context=get(Field.CONTEXT),
+        position=int(position) if position else None,
+    )
+
+
+def lost(message: str) -> ServerError:
+    """The connection is gone."""
+    return ServerError(code="", kind="lost", message=" ".join(message.split()) or "connection lost")
+
+
+def _text(value: bytes | None) -> str | None:
+    return value.decode("utf-8", "replace") if value is not None else None
+
+
+_ADVICE = (
+    (r"password authentication failed|no password supplied", "Check user and password; PGPASSWORD or ~/.pgpass keep them off the command line."),
+    (r"refused|No such file or directory|could not translate|timeout expired|timed out", "Is the server running and listening there?"),
+    (r"database \".*\" does not exist", "Name an existing database at the end of the URL."),
+    (r"role \".*\" does not exist", "Name an existing login in the URL."),
+    (r"no pg_hba.conf entry", "The server's pg_hba.conf does not let this login in from here."),
+    (r"too many clients|remaining connection slots", "The server has no free connection; end some, or raise max_connections."),
+)  # fmt: skip
+
+
+def unreachable(error: psycopg.Error, shown_url: str) -> TargetError:
+    """A failed connection as a sentence, with what to do. The URL given must be free of secrets."""
+    lines = [line.strip() for line in str(error).splitlines() if line.strip()]
+    text = lines[-1] if lines else "no reason given"
+    text = re.sub(r"^.*?(?:failed|error): (?=FATAL|could|connection)", "", text)
+    whole = " ".join(lines)
+    advice = next((advice for pattern, advice in _ADVICE if re.search(pattern, whole)), None)
+    return TargetError(f"cannot connect to {shown_url}: {text}", advice=advice)

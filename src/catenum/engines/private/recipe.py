@@ -1,0 +1,96 @@
+"""How a private PostgreSQL server is made and started: the only place that knows its programs' arguments."""
+
+from __future__ import annotations
+
+import subprocess
+from dataclasses import dataclass
+from pathlib import Path
+
+import psycopg
+
+from catenum.core.errors import TargetError
+from catenum.engines.private.programs import Owner
+
+USER = "catenum"
+DATABASE = "marrowgate"
+
+#: Nothing here outlives the run, so nothing is made durable; nothing runs by itself, so runs repeat.
+SERVER_SETTINGS = (
+    "listen_addresses=",
+    "unix_socket_permissions=0700",
+    "fsync=off",
+    "synchronous_commit=off",
+    "full_page_writes=off",
+    "autovacuum=off",
+    "max_connections=200",
+    "shared_buffers=32MB",
+    "max_wal_size=256MB",
+    "jit=off",
+    "track_activity_query_size=16kB",
+    "timezone=UTC",
+    "log_timezone=UTC",
+)
+
+
+@dataclass(frozen=True)
+class PostgresqlRecipe:
+    """The commands for one set of server programs."""
+
+    programs: Path
+    owner: Owner
+    server: str = "postgresql"
+
+    @property
+    def version(self) -> str:
+        """The version as the program itself tells it, such as ``15.18``."""
+        told = subprocess.run([self.programs / "postgres", "--version"], capture_output=True, text=True, check=False)
+        words = told.stdout.split()
+        if told.returncode != 0 or len(words) < 3:
+            raise TargetError(f"{self.programs / 'postgres'} does not run: {told.stderr.strip() or told.stdout.strip()}")
+        return words[2]
+
+    def initialise(self, data: Path) -> None:
+        """Make a data directory. Raises TargetError with the program's own message where that fails."""
+        command = [
+            self.programs / "initdb", "-D", data, "-U", USER, "--auth=trust", "--no-sync", "--locale=C", "-E", "UTF8",
+        ]  # fmt: skip
+        made = subprocess.run(
+            [str(part) for part in command],
+            capture_output=True,
+            text=True,
+            check=False,
+            cwd="/",
+            **self.owner.popen,  # type: ignore[call-overload]
+        )
+        if made.returncode != 0:
+            last = (made.stderr.strip() or made.stdout.strip()).splitlines()
+            raise TargetError(f"initdb could not make {data}: {' '.join(last[-2:])}")
+
+    def command(self, data: Path, sockets: Path) -> list[str]:
+        """The command line of the server."""
+        settings = [part for setting in SERVER_SETTINGS for part in ("-c", setting)]
+        return [str(self.programs / "postgres"), "-D", str(data), "-k", str(sockets), *settings]
+
+    def pid_file(self, data: Path) -> Path:
+        """Where the running server leaves its process number, in the first line."""
+        return data / "postmaster.pid"
+
+    def is_ready(self, data: Path) -> bool:
+        """Whether the server says in its pid file that it takes connections."""
+        try:
+            return "ready" in self.pid_file(data).read_text().splitlines()[-1]
+        except (OSError, IndexError):
+            return False
+
+    def conninfo(self, sockets: Path) -> str:
+        """How to connect to a server on ``sockets``."""
+        return f"host={sockets} user={USER} dbname={DATABASE}"
+
+    def furnish(self, sockets: Path) -> None:
+        """Make the database of a new data directory, with the means to read row locks where they are to be had."""
+        with psycopg.connect(f"host={sockets} user={USER} dbname=postgres", autocommit=True) as first:
+            first.execute(f"create database {DATABASE}".encode())
+        with psycopg.connect(self.conninfo(sockets), autocommit=True) as connection:
+            found = connection.execute("select 1 from pg_available_extensions where name = 'pgrowlocks'").fetchone()
+            if found:
+                connection.execute("create extension pgrowlocks")

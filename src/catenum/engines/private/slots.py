@@ -1,0 +1,299 @@
+"""Slots: data directories made once, each used by one running server at a time.
+
+A command takes the first slot whose lock is free, so two commands at once get two servers; the lock is the kernel's and goes
+with the process that holds it. A slot that is free but has a live server is either *kept* (``catenum local start``), and then
+shared, or was left by a killed command, and then stopped and cleared. On Linux the kernel also ends a server whose command died.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import ctypes
+import fcntl
+import hashlib
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO
+
+import psycopg
+
+from catenum.core.errors import TargetError
+from catenum.engines.clock import Clock
+from catenum.engines.private.programs import Owner, cache_folder, postgresql_programs, server_owner
+from catenum.engines.private.recipe import PostgresqlRecipe
+
+START_MS, STOP_MS, MOST_SLOTS = 20_000.0, 10_000.0, 32
+_PR_SET_PDEATHSIG = 1
+
+
+@dataclass(frozen=True, slots=True)
+class PrivateServer:
+    """A running private server and how to reach it. ``cleared`` names what a killed command had left."""
+
+    server: str
+    conninfo: str
+    sockets: Path
+    pid: int
+    slot: Path
+    kept: bool
+    version: str
+    cleared: tuple[str, ...] = ()
+
+
+class _Slot:
+    """One data directory with its lock, its log and a note of the server that runs on it."""
+
+    def __init__(self, folder: Path, recipe: PostgresqlRecipe) -> None:
+        self.folder, self.recipe = folder, recipe
+        self.data, self.log, self.note = folder / "data", folder / "server.log", folder / "server.json"
+        self._lock: IO[str] | None = None
+
+    def take(self) -> bool:
+        """Take the slot's lock if nobody has it."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        lock = (self.folder / "lock").open("w")
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            lock.close()
+            return False
+        self._lock = lock
+        return True
+
+    def free(self) -> None:
+        """Let the lock go."""
+        if self._lock is not None:
+            self._lock.close()
+            self._lock = None
+
+    def running(self) -> int | None:
+        """The process of the server on this data directory, if it is alive."""
+        try:
+            pid = int(self.recipe.pid_file(self.data).read_text().splitlines()[0])
+            os.kill(pid, 0)
+        except PermissionError:
+            return None  # a number used again by somebody else's process: not our server
+        except (OSError, ValueError, IndexError):
+            return None
+        return pid if self._is_server(pid) else None
+
+    def _is_server(self, pid: int) -> bool:
+        """Whether ``pid`` really works in this data directory: numbers are used again."""
+        told = Path(f"/proc/{pid}/cwd")
+        if Path("/proc/self/cwd").exists():
+            with contextlib.suppress(OSError):
+                return told.resolve() == self.data.resolve()
+            return False
+        shown = subprocess.run(["ps", "-o", "command=", "-p", str(pid)], capture_output=True, text=True, check=False)
+        return str(self.data) in shown.stdout
+
+    def kept(self) -> PrivateServer | None:
+        """The server that ``local start`` left running here."""
+        try:
+            note = json.loads(self.note.read_text())
+        except (OSError, ValueError):
+            return None
+        pid = self.running()
+        if not note.get("kept") or pid is None:
+            return None
+        return self._described(Path(note["sockets"]), pid, kept=True)
+
+    def _described(self, sockets: Path, pid: int, *, kept: bool, cleared: tuple[str, ...] = ()) -> PrivateServer:
+        return PrivateServer(
+            server=self.recipe.server,
+            conninfo=self.recipe.conninfo(sockets),
+            sockets=sockets,
+            pid=pid,
+            slot=self.folder,
+            kept=kept,
+            version=self.recipe.version,
+            cleared=cleared,
+        )
+
+    def start(self, *, keep: bool, tell: Callable[[str], None]) -> PrivateServer:
+        """Start the server; the slot must have been taken. Raises TargetError with the end of its log where it does not start."""
+        cleared = self._clear_dead()
+        owner = self.recipe.owner
+        new = not (self.data / "PG_VERSION").exists()
+        if new:
+            tell(f"Making a private PostgreSQL {self.recipe.version} (once) in {self.folder} …")
+            self._make_data(owner)
+        sockets = Path(tempfile.mkdtemp(prefix="catenum-"))
+        if owner.drop:
+            os.chown(sockets, owner.uid, owner.gid)
+        self.note.write_text(json.dumps({"kept": keep, "sockets": str(sockets), "by": os.getpid()}))
+        process = self._launch(sockets, keep=keep)
+        try:
+            self._await_ready(process, sockets)
+            if new:
+                self.recipe.furnish(sockets)
+                (self.folder / "furnished").touch()
+        except BaseException:
+            self.stop()
+            raise
+        return self._described(sockets, process.pid, kept=keep, cleared=cleared)
+
+    def _make_data(self, owner: Owner) -> None:
+        if owner.drop:
+            os.chown(self.folder, owner.uid, owner.gid)
+        shutil.rmtree(self.data, ignore_errors=True)
+        self.recipe.initialise(self.data)
+
+    def _launch(self, sockets: Path, *, keep: bool) -> subprocess.Popen[bytes]:
+        log = self.log.open("wb")
+        die_with_us = None if keep or sys.platform != "linux" else _die_with_parent()
+        with log:
+            return subprocess.Popen(
+                self.recipe.command(self.data, sockets),
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                cwd="/",
+                start_new_session=True,  # Ctrl-C in the terminal is ours to handle
+                preexec_fn=die_with_us,
+                **self.recipe.owner.popen,  # type: ignore[call-overload]
+            )
+
+    def _await_ready(self, process: subprocess.Popen[bytes], sockets: Path) -> None:
+        clock = Clock()
+        while clock.now_ms() < START_MS:
+            if process.poll() is not None:
+                raise TargetError(
+                    f"the private server did not start: {self._end_of_log()}", advice=f"Its log: {self.log}"
+                )
+            if self.recipe.is_ready(self.data):
+                return
+            clock.rest(5)
+        raise TargetError(f"the private server was not ready within {START_MS / 1000:g} s", advice=f"Its log: {self.log}")
+
+    def _end_of_log(self) -> str:
+        with contextlib.suppress(OSError):
+            lines = self.log.read_text(errors="replace").strip().splitlines()
+            return " ".join(lines[-2:])
+        return "no log"
+
+    def stop(self) -> bool:
+        """Stop the server and remove its socket folder. Returns whether one was running."""
+        pid = self.running()
+        if pid is not None:
+            # A fast shutdown first; what nothing depends on may be cut short if it does not come to an end.
+            for how in (signal.SIGINT, signal.SIGQUIT, signal.SIGKILL):
+                with contextlib.suppress(OSError):
+                    os.kill(pid, how)
+                if self._gone(pid):
+                    break
+        self._remove_sockets()
+        return pid is not None
+
+    def _gone(self, pid: int) -> bool:
+        clock = Clock()
+        while clock.now_ms() < STOP_MS:
+            with contextlib.suppress(ChildProcessError, OSError):
+                os.waitpid(pid, os.WNOHANG)  # our own child leaves a zombie otherwise
+            if self.running() is None:
+                return True
+            clock.rest(5)
+        return False
+
+    def _remove_sockets(self) -> None:
+        with contextlib.suppress(OSError, ValueError, KeyError):
+            sockets = Path(json.loads(self.note.read_text())["sockets"])
+            if sockets.name.startswith("catenum-"):
+                shutil.rmtree(sockets, ignore_errors=True)
+        self.note.unlink(missing_ok=True)
+
+    def _clear_dead(self) -> tuple[str, ...]:
+        """Clear what a killed command left: its server, its socket folder, a data directory made by halves."""
+        cleared = []
+        if self.note.exists() or self.running() is not None:
+            alive = self.stop()
+            cleared.append(f"a private server that a killed command had left{' running' if alive else ''}")
+        if self.data.exists() and not (self.folder / "furnished").exists():
+            shutil.rmtree(self.data, ignore_errors=True)
+        self.recipe.pid_file(self.data).unlink(missing_ok=True)
+        return tuple(cleared)
+
+
+def _die_with_parent() -> Callable[[], None]:
+    """For the child, before it becomes the server: have the kernel end it when its parent dies (Linux)."""
+    libc = ctypes.CDLL(None, use_errno=True)
+
+    def ask() -> None:
+        libc.prctl(_PR_SET_PDEATHSIG, signal.SIGINT)
+
+    return ask
+
+
+def _slots(settings: Mapping[str, str]) -> Iterator[_Slot]:
+    owner = server_owner()
+    cache = cache_folder(owner)
+    recipe = PostgresqlRecipe(postgresql_programs(settings, cache, owner), owner)
+    # Data of one set of programs is not for another: the folder's name tells them apart.
+    which = hashlib.sha256(str(recipe.programs).encode()).hexdigest()[:6]
+    major = recipe.version.split(".")[0]
+    for number in range(MOST_SLOTS):
+        yield _Slot(cache / f"{recipe.server}-{major}-{which}" / f"slot-{number}", recipe)
+
+
+def kept_servers(settings: Mapping[str, str]) -> list[PrivateServer]:
+    """The servers that ``catenum local start`` left running."""
+    return [kept for slot in _slots(settings) if slot.folder.exists() and (kept := slot.kept()) is not None]
+
+
+def start_kept(settings: Mapping[str, str], tell: Callable[[str], None]) -> tuple[PrivateServer, bool]:
+    """A server that stays, and whether it was started now rather than found running."""
+    found = kept_servers(settings)
+    if found:
+        return found[0], False
+    for slot in _slots(settings):
+        if slot.take():
+            try:
+                return slot.start(keep=True, tell=tell), True
+            finally:
+                slot.free()
+    raise TargetError(f"all {MOST_SLOTS} private servers are in use")
+
+
+def stop_kept(settings: Mapping[str, str]) -> int:
+    """Stop every kept server. Returns how many there were."""
+    stopped = 0
+    for slot in _slots(settings):
+        if slot.folder.exists() and slot.kept() is not None:
+            stopped += slot.stop()
+    return stopped
+
+
+@contextlib.contextmanager
+def private_server(settings: Mapping[str, str], tell: Callable[[str], None]) -> Iterator[PrivateServer]:
+    """A private server for the length of a ``with`` block: the kept one, or one of our own that is stopped at the end."""
+    for slot in _slots(settings):
+        if slot.folder.exists():
+            kept = slot.kept()
+            if kept is not None and _answers(kept):
+                yield kept
+                return
+        if not slot.take():
+            continue
+        try:
+            yield slot.start(keep=False, tell=tell)
+        finally:
+            slot.stop()
+            slot.free()
+        return
+    raise TargetError(f"all {MOST_SLOTS} private servers are in use")
+
+
+def _answers(server: PrivateServer) -> bool:
+    try:
+        psycopg.connect(server.conninfo, connect_timeout=2).close()
+    except psycopg.Error:
+        return False
+    return True

@@ -1,0 +1,148 @@
+"""What every server module offers, and the plain values that pass between it and the lab.
+
+A session never blocks: a statement is sent, then polled; ``fileno`` lets one place wait for many sessions. A driver that
+cannot do that hides a thread behind the same face. Errors are the tool's own: drivers' exceptions end here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from enum import Enum
+from typing import Protocol
+
+from catenum.core.recording import LockEntry, Result, ServerError, TableKeys, TableRows, TargetInfo
+from catenum.core.waits import Edge
+
+
+class Patience(Enum):
+    """Whose deadlock check is to find a closed cycle, for servers in which the first to check becomes the victim."""
+
+    FIRST = "first"  # this one closes the cycle, if there is to be one
+    CHOSEN = "chosen"  # this one was chosen as the victim, and waits before the cycle closes
+    LAST = "last"  # everybody else; still checks, should the others fail to
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Beginning:
+    """How a transaction begins."""
+
+    isolation: str | None = None
+    access: str | None = None
+    timeout_ms: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Begun:
+    """What the server says of a transaction that has just begun."""
+
+    isolation: str
+    read_only: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reply:
+    """The server's answer to a statement: a count of rows and perhaps the rows, or an error.
+
+    ``edges``: the waits that a deadlock error itself reports.
+    """
+
+    rows: int | None = None
+    result: Result | None = None
+    error: ServerError | None = None
+    edges: tuple[Edge, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Capabilities:
+    """What this server and this login allow, each with the reason where it is refused."""
+
+    steers_victim: bool
+    steers_victim_why: str = ""
+    row_locks_by: str = ""
+    server_check_ms: float = 1000.0
+
+
+class Session(Protocol):
+    """One connection with one transaction of the scenario on it."""
+
+    name: str
+    id: str
+
+    def fileno(self) -> int:
+        """What to wait on for an answer."""
+
+    def begin(self, how: Beginning) -> None:
+        """Send the beginning of a transaction; ``poll`` gives the reply."""
+
+    def begun(self) -> Begun:
+        """What the server reported after ``begin``."""
+
+    def send(self, sql: str, patience: Patience | None = None) -> None:
+        """Send one statement without waiting for it."""
+
+    def poll(self) -> Reply | None:
+        """The reply, once the server is ready for the next statement; None before."""
+
+    def cancel(self) -> None:
+        """Ask the server to end the statement under way."""
+
+    def close(self) -> None:
+        """Close the connection; an open transaction is rolled back by the server."""
+
+
+class Engine(Protocol):
+    """A server, seen through a control connection of its own, with scratch space for one run."""
+
+    info: TargetInfo
+    capabilities: Capabilities
+
+    def make_scratch(self) -> list[str]:
+        """Make the scratch space. Returns the names of stale ones, left by a killed run, that were cleared."""
+
+    def load(self, script: str) -> None:
+        """Run set-up SQL in the scratch space, from empty. Raises DataError where the server rejects it."""
+
+    def add(self, sql: str) -> None:
+        """Run one more statement of set-up in the scratch space. Raises DataError where the server rejects it."""
+
+    def tables(self) -> dict[str, TableKeys]:
+        """The scratch space's tables and their keys."""
+
+    def open_session(self, name: str) -> Session:
+        """A connection that names itself to the server and cannot outlive the run."""
+
+    def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
+        """The cheap look: who among ``sessions`` waits for whom, at this moment."""
+
+    def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
+        """Every lock of ``sessions``, and a note on what could not be seen."""
+
+    def edges_of(self, error: ServerError) -> tuple[Edge, ...]:
+        """The waits that a deadlock error itself reports."""
+
+    def rows(self, limit: int) -> dict[str, TableRows]:
+        """The contents of the scratch space's tables."""
+
+    def truth(self, sql: str) -> bool:
+        """Whether a query returns true. Raises DataError where it fails or is no yes-or-no query."""
+
+    def victim_rule(self, patience: Patience | None, closed: bool) -> str:
+        """By which rule this server chose its victim. ``closed``: the victim's wait closed the cycle."""
+
+    def alive(self) -> bool:
+        """Whether the server still answers."""
+
+    def end(self, sessions: Sequence[Session]) -> None:
+        """End ``sessions`` and wait until the server has let go of what they held. Never raises."""
+
+    def close(self) -> None:
+        """Drop the scratch space and disconnect. Never raises."""
+
+
+class DataError(Exception):
+    """SQL that the server rejected outside of the scenario's transactions: in ``data`` or in a ``holds`` query."""
+
+    def __init__(self, error: ServerError, sql: str) -> None:
+        super().__init__(error.message)
+        self.error, self.sql = error, sql

@@ -1,0 +1,137 @@
+"""Targets: what ``--target`` may say, and how it becomes an engine.
+
+``local:postgresql`` is a private server; a URL is a server of the user's; any other word is a short name from ``catenum.toml``,
+found upward from the working folder, then in the user's configuration folder.
+"""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit, urlunsplit
+
+from catenum.core.errors import InputError, Place
+from catenum.core.scenario_file import suggestion
+
+DEFAULT = "local:postgresql"
+LOCAL = ("local:postgresql",)
+SCHEMES = {"postgresql": "postgresql", "postgres": "postgresql"}
+_FILE = "catenum.toml"
+
+
+@dataclass(frozen=True)
+class Settings:
+    """What ``catenum.toml`` says: short names of targets, the default one, and settings of private servers."""
+
+    targets: Mapping[str, str] = field(default_factory=dict)
+    target: str | None = None
+    local: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    file: Path | None = None
+
+
+@dataclass(frozen=True)
+class Target:
+    """A resolved target. ``url`` may hold a password; ``shown`` never does."""
+
+    server: str
+    shown: str
+    url: str | None
+    settings: Settings
+
+    @property
+    def private(self) -> bool:
+        """Whether Catenum starts the server itself."""
+        return self.url is None
+
+
+def read_settings(start: Path | None = None) -> Settings:
+    """The nearest ``catenum.toml``. Raises InputError where it cannot be understood."""
+    here = (start or Path.cwd()).absolute()
+    user = Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "catenum"
+    file = next((f / _FILE for f in (here, *here.parents, user) if (f / _FILE).is_file()), None)
+    if file is None:
+        return Settings()
+    try:
+        plain = tomllib.loads(file.read_text(encoding="utf-8"))
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError) as error:
+        raise InputError(f"cannot be read: {error}", place=Place(str(file))) from error
+    return _checked(plain, file)
+
+
+def _checked(plain: dict[str, Any], file: Path) -> Settings:
+    place = Place(str(file))
+    for key in plain:
+        if key not in ("target", "targets", "local"):
+            raise InputError(
+                f"unknown key {key!r}", place=place, advice=suggestion(key, ["target", "targets", "local"])
+            )
+    targets, local = plain.get("targets", {}), plain.get("local", {})
+    if not isinstance(targets, dict) or not all(isinstance(url, str) for url in targets.values()):
+        raise InputError("targets must map short names to URLs", place=place)
+    if not isinstance(local, dict) or not all(isinstance(part, dict) for part in local.values()):
+        raise InputError("local must have one table a server, such as [local.postgresql]", place=place)
+    return Settings(targets, plain.get("target"), local, file)
+
+
+def resolve(asked: str | None, settings: Settings) -> Target:
+    """The target that was asked for, or the default one. Raises InputError where it is none."""
+    word = asked or os.environ.get("CATENUM_TARGET") or settings.target or DEFAULT
+    word = settings.targets.get(word, word)
+    if word.startswith("local:"):
+        if word not in LOCAL:
+            raise InputError(f"there is no target {word!r}", advice=suggestion(word, list(LOCAL)))
+        return Target(word.removeprefix("local:"), word, None, settings)
+    scheme, separator, _ = word.partition("://")
+    if not separator:
+        names = [*LOCAL, *settings.targets]
+        raise InputError(f"{word!r} is no target", advice=f"{suggestion(word, names)} Or a URL: postgresql://…")
+    if scheme not in SCHEMES:
+        raise InputError(
+            f"no server is known by {scheme}://", advice=suggestion(scheme, sorted(set(SCHEMES.values())))
+        )
+    return Target(SCHEMES[scheme], without_secrets(word), word, settings)
+
+
+def has_password(url: str) -> bool:
+    """Whether a URL carries a password in plain sight."""
+    try:
+        parts = urlsplit(url)
+        return bool(parts.password) or "password=" in parts.query
+    except ValueError:
+        return "@" in url
+
+
+def without_secrets(url: str) -> str:
+    """The URL as it may be shown: without password and without parameters."""
+    try:
+        parts = urlsplit(url)
+        host = parts.netloc.rpartition("@")[2]
+        user = f"{parts.username}@" if parts.username else ""
+        return urlunsplit((parts.scheme, user + host, parts.path, "", ""))
+    except ValueError:
+        return url.partition("://")[0] + "://…"
+
+
+@contextmanager
+def open_engine(target: Target, tell: Callable[[str], None]) -> Iterator[Callable[[], Any]]:
+    """A function that connects an engine to ``target``, each call a new one; a private server lives as long as the block.
+
+    ``tell`` hears what a person should know meanwhile (a server is being made, something was cleared).
+    """
+    from catenum.engines.postgresql import connect
+
+    if target.url is not None:
+        url = target.url
+        yield lambda: connect(url, target.shown)
+        return
+    from catenum.engines.private import private_server
+
+    with private_server(target.settings.local.get(target.server, {}), tell) as server:
+        for text in server.cleared:
+            tell(f"Cleared {text}.")
+        yield lambda: connect(server.conninfo, target.shown, private=True)

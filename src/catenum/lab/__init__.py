@@ -1,0 +1,1 @@
+"""Runs scenarios: one schedule (``play``), or a baseline and its remedies side by side (``trial``)."""

@@ -1,0 +1,479 @@
+"""The order of moves, as a generator that yields what it needs and never touches a socket or a clock.
+
+    Begin, Send, Undo, Cancel   do this on a transaction's session
+    Await                       tell me of replies, waiting at most so long
+    Look                        tell me who waits for whom
+    TakePicture, Announce, Rest what their names say
+
+A move is over when everything is settled: every statement under way has either been answered, or the server says that it
+waits for a lock, in a look taken after the last thing that happened. Statements that merely take long are given their time.
+Nothing here depends on how long anything takes, with one exception that makes runs repeatable: a transaction with a
+lock timeout of its own is given the time to run into it before the next move is made. So one schedule has one outcome.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Generator, Sequence
+from dataclasses import dataclass, field, replace
+
+from catenum.core.recording import Event, Move, Picture, ServerError, Status, Wait, WaitEnd
+from catenum.core.scenario import Scenario, Transaction
+from catenum.core.waits import Edge, WaitGraph
+from catenum.engines.protocol import Beginning, Begun, Patience, Reply
+
+
+@dataclass(frozen=True, slots=True)
+class Begin:
+    transaction: str
+    how: Beginning
+
+
+@dataclass(frozen=True, slots=True)
+class Send:
+    transaction: str
+    sql: str
+    patience: Patience
+
+
+@dataclass(frozen=True, slots=True)
+class Undo:
+    transaction: str
+
+
+@dataclass(frozen=True, slots=True)
+class Cancel:
+    transaction: str
+
+
+@dataclass(frozen=True, slots=True)
+class Await:
+    at_most_ms: float
+
+
+@dataclass(frozen=True, slots=True)
+class Look:
+    pass
+
+
+@dataclass(frozen=True, slots=True)
+class TakePicture:
+    move: int
+
+
+@dataclass(frozen=True, slots=True)
+class Announce:
+    move: int
+    transaction: str
+    sql: str
+
+
+@dataclass(frozen=True, slots=True)
+class Rest:
+    until_ms: float
+
+
+Need = Begin | Send | Undo | Cancel | Await | Look | TakePicture | Announce | Rest
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Answer:
+    """The answer to a need: always the time it was met, and what the need asked for."""
+
+    at_ms: float
+    replies: tuple[tuple[str, Reply], ...] = ()
+    edges: tuple[Edge, ...] = ()
+    begun: Begun | None = None
+    error: ServerError | None = None
+    picture: Picture | None = None
+
+
+Steps = Generator[Need, Answer, None]
+
+#: The first wait for a reply before looking, how much longer each following one is, and the longest (ms).
+FIRST_WAIT_MS, GROWTH, LONGEST_WAIT_MS = 0.3, 1.5, 4.0
+VERDICT_WAIT_MS = 25.0
+
+
+@dataclass
+class Lane:
+    """One transaction as it goes: what comes next, and where it stands."""
+
+    name: str
+    transaction: Transaction
+    index: int
+    next: int = 0
+    attempt: int = 1
+    begun: bool = False
+    under_way: bool = False
+    over: bool = False
+    status: Status = "not begun"
+    isolation: str = ""
+    read_only: bool = False
+    sent_ms: float = 0.0
+    idle_until_ms: float = 0.0
+    patience: Patience | None = None
+    limit_hit: bool = False
+    waits: list[int] = field(default_factory=list)  # open waits, as positions in Conductor.waits
+
+    @property
+    def ready(self) -> bool:
+        return not self.over and not self.under_way
+
+    @property
+    def statement(self) -> int | None:
+        """The number of the statement that is next or under way; None for the end."""
+        return self.next + 1 if self.next < len(self.transaction.statements) else None
+
+    @property
+    def sql(self) -> str:
+        if self.next < len(self.transaction.statements):
+            return self.transaction.statements[self.next].sql
+        return self.transaction.ends
+
+
+@dataclass
+class Cycle:
+    """A deadlock as it is met. ``edges`` go round; ``victim`` comes with the server's verdict."""
+
+    edges: tuple[Edge, ...]
+    move: int
+    at_ms: float
+    closer: str
+    victim: str | None = None
+    verdict_ms: float | None = None
+    error: ServerError | None = None
+    ended_by_us: bool = False
+    pending: bool = True
+
+    @property
+    def members(self) -> frozenset[str]:
+        return frozenset(edge.waiter for edge in self.edges)
+
+
+class Conductor:
+    """Makes the moves of one schedule, and keeps what happened."""
+
+    def __init__(
+        self,
+        scenario: Scenario,
+        order: Sequence[str],
+        *,
+        victim: str | None = None,
+        limit_ms: float = 60_000.0,
+        verdict_ms: float = 10_000.0,
+        pictures: bool = False,
+    ) -> None:
+        self.lanes = {
+            name: Lane(name, transaction, index)
+            for index, (name, transaction) in enumerate(scenario.transactions.items())
+        }
+        self.queue = deque(order)
+        self.held_back: deque[str] = deque()
+        self.victim, self.limit_ms, self.verdict_ms, self.pictures = victim, limit_ms, verdict_ms, pictures
+        self.schedule: list[Move] = []
+        self.waits: list[Wait] = []
+        self.cycles: list[Cycle] = []
+        self.taken: list[Picture] = []
+        self.stuck = False
+        self.move = 0
+        self._wave = 0
+        self._turn = 0
+        self._events: list[tuple[tuple[int, int, int, int], Event]] = []
+
+    @property
+    def events(self) -> list[Event]:
+        """What happened, in an order that does not depend on which of two simultaneous replies was read first."""
+        return [event for _, event in sorted(self._events, key=lambda item: item[0])]
+
+    def steps(self) -> Steps:
+        """The run, as needs."""
+        while (lane := self._next()) is not None:
+            yield from self._make_move(lane)
+        self.stuck = any(lane.under_way for lane in self.lanes.values())
+        for lane in self.lanes.values():
+            if lane.under_way:
+                lane.status = "cut off"
+
+    # -- choosing -------------------------------------------------------------------------------------------------------
+
+    def _next(self) -> Lane | None:
+        for name in self.held_back:
+            if self.lanes[name].ready:
+                self.held_back.remove(name)
+                return self.lanes[name]
+        while self.queue:
+            lane = self.lanes[self.queue.popleft()]
+            if lane.ready:
+                return lane
+            if lane.under_way:
+                self.held_back.append(lane.name)
+        lanes = list(self.lanes.values())
+        for step in range(len(lanes)):  # what the order left out, and what is tried again, follows in turns
+            lane = lanes[(self._turn + step) % len(lanes)]
+            if lane.ready:
+                self._turn = lane.index + 1
+                return lane
+        return None
+
+    def _patience(self, lane: Lane) -> Patience:
+        """Only a transaction that others wait for can close a cycle; unless another was chosen, it is the one to check first."""
+        closes = bool(self.graph().held_up_by(lane.name))
+        if self.victim is None:
+            return Patience.FIRST if closes else Patience.LAST
+        if lane.name != self.victim:
+            return Patience.LAST
+        return Patience.FIRST if closes else Patience.CHOSEN
+
+    def graph(self) -> WaitGraph:
+        """The waits that are open now."""
+        return WaitGraph(
+            Edge(
+                waiter=wait.waiter,
+                holder=wait.holder,
+                resource=wait.resource,
+                wanted=wait.wanted,
+                held=wait.held,
+                queued=wait.queued,
+                since_ms=wait.since_ms,
+            )
+            for lane in self.lanes.values()
+            for wait in (self.waits[i] for i in lane.waits)
+        )
+
+    # -- moving ---------------------------------------------------------------------------------------------------------
+
+    def _make_move(self, lane: Lane) -> Steps:
+        self.move += 1
+        self._wave = 0
+        yield Announce(self.move, lane.name, lane.sql)
+        if lane.idle_until_ms:
+            yield Rest(lane.idle_until_ms)
+            lane.idle_until_ms = 0.0
+        if not lane.begun and not (yield from self._begin(lane)):
+            return
+        lane.patience = self._patience(lane)
+        self.schedule.append(
+            Move(
+                transaction=lane.name,
+                statement=lane.statement,
+                ends=None if lane.statement else lane.transaction.ends,
+            )
+        )
+        answer = yield Send(lane.name, lane.sql, lane.patience)
+        lane.under_way, lane.sent_ms, lane.limit_hit = True, answer.at_ms, False
+        self._note(lane, "sent", answer.at_ms, phase=0)
+        yield from self._settle(lane)
+        if self.pictures:
+            answer = yield TakePicture(self.move)
+            if answer.picture is not None:
+                self.taken.append(answer.picture)
+
+    def _begin(self, lane: Lane) -> Generator[Need, Answer, bool]:
+        how = Beginning(
+            isolation=lane.transaction.isolation,
+            access=lane.transaction.access,
+            timeout_ms=lane.transaction.timeout,
+        )
+        answer = yield Begin(lane.name, how)
+        if answer.begun is None:
+            self._note(lane, "failed", answer.at_ms, phase=2, error=answer.error)
+            lane.over, lane.status = True, "failed"
+            return False
+        lane.begun, lane.status = True, "left open"
+        lane.isolation, lane.read_only = answer.begun.isolation, answer.begun.read_only
+        return True
+
+    def _settle(self, mover: Lane) -> Steps:
+        pause = FIRST_WAIT_MS
+        while any(lane.under_way for lane in self.lanes.values()):
+            answer = yield Await(pause)
+            for name, reply in answer.replies:
+                yield from self._on_reply(self.lanes[name], reply, answer.at_ms, mover)
+            if answer.replies:
+                pause = FIRST_WAIT_MS
+            under_way = [lane for lane in self.lanes.values() if lane.under_way]
+            if not under_way:
+                return
+            sight = yield Look()
+            graph = WaitGraph(sight.edges)
+            working = [lane for lane in under_way if lane.name not in graph.waiters]
+            if working:
+                for lane in working:
+                    if sight.at_ms - lane.sent_ms > self.limit_ms and not lane.limit_hit:
+                        lane.limit_hit = True
+                        yield Cancel(lane.name)
+                pause = min(pause * GROWTH, LONGEST_WAIT_MS)
+                continue
+            if self._note_waits(graph, sight.at_ms):
+                self._wave += 1
+            self._note_cycles(graph, sight.at_ms, mover)
+            pending = [cycle for cycle in self.cycles if cycle.pending]
+            timed = [lane for lane in under_way if lane.transaction.timeout is not None]
+            if not pending and not timed:
+                return
+            for cycle in pending:
+                if sight.at_ms - cycle.at_ms > self.verdict_ms and not cycle.ended_by_us:
+                    cycle.ended_by_us = True
+                    yield Cancel(cycle.closer)
+            pause = VERDICT_WAIT_MS
+
+    # -- what happened --------------------------------------------------------------------------------------------------
+
+    def _note(
+        self,
+        lane: Lane,
+        what: str,
+        at_ms: float,
+        *,
+        phase: int,
+        rows: int | None = None,
+        reply: Reply | None = None,
+        error: ServerError | None = None,
+    ) -> None:
+        event = Event(
+            at_ms=round(at_ms, 3),
+            move=self.move,
+            transaction=lane.name,
+            attempt=lane.attempt,
+            statement=lane.statement,
+            sql=lane.sql,
+            what=what,  # type: ignore[arg-type]
+            rows=reply.rows if reply else rows,
+            result=reply.result if reply else None,
+            error=error,
+        )
+        self._events.append(((self.move, self._wave, phase, lane.index), event))
+
+    def _note_waits(self, graph: WaitGraph, at_ms: float) -> bool:
+        """Open and close waits so that they match ``graph``. Returns whether anything changed."""
+        changed = False
+        for lane in self.lanes.values():
+            if not lane.under_way:
+                continue
+            edges = {edge.key: edge for edge in graph.waits_of(lane.name)}
+            known = {_key(self.waits[i]): i for i in lane.waits}
+            gone = [i for key, i in known.items() if key not in edges]
+            for i in gone:
+                self._close(i, at_ms, "went on")
+                lane.waits.remove(i)
+            fresh = [edge for key, edge in edges.items() if key not in known]
+            for edge in sorted(fresh, key=lambda edge: edge.key):
+                self._open(lane, edge, at_ms)
+            if fresh:
+                self._note(lane, "waits", at_ms, phase=4)
+            changed = changed or bool(gone or fresh)
+        return changed
+
+    def _open(self, lane: Lane, edge: Edge, at_ms: float) -> None:
+        lane.waits.append(len(self.waits))
+        since = at_ms if edge.since_ms is None else max(min(edge.since_ms, at_ms), lane.sent_ms)
+        self.waits.append(
+            Wait(
+                waiter=edge.waiter,
+                attempt=lane.attempt,
+                statement=lane.statement,
+                holder=edge.holder,
+                holder_statement=None,
+                resource=edge.resource,
+                wanted=edge.wanted,
+                held=edge.held,
+                queued=edge.queued,
+                move=self.move,
+                since_ms=round(since, 3),
+            )
+        )
+
+    def _close(self, index: int, at_ms: float, ended: WaitEnd) -> None:
+        self.waits[index] = replace(self.waits[index], until_ms=round(at_ms, 3), ended=ended)
+
+    def _note_cycles(self, graph: WaitGraph, at_ms: float, mover: Lane) -> None:
+        standing = []
+        for edges in graph.cycles():
+            members = frozenset(edge.waiter for edge in edges)
+            standing.append(members)
+            if not any(cycle.pending and cycle.members == members for cycle in self.cycles):
+                closer = mover.name if mover.name in members else max(members, key=self._waiting_since)
+                self.cycles.append(Cycle(edges, self.move, at_ms, closer))
+        for cycle in self.cycles:
+            if cycle.pending and cycle.members not in standing:
+                cycle.pending = False  # the server let it go by without a victim: it rearranged a queue
+
+    def _waiting_since(self, name: str) -> float:
+        return max((self.waits[i].since_ms for i in self.lanes[name].waits), default=0.0)
+
+    def _on_reply(self, lane: Lane, reply: Reply, at_ms: float, mover: Lane) -> Steps:
+        if reply.error is None:
+            self._succeed(lane, reply, at_ms, mover)
+            return
+        error = reply.error
+        if error.kind == "deadlock":
+            self._verdict(lane, reply, at_ms, mover)
+        elif lane.limit_hit or any(c.ended_by_us and c.closer == lane.name for c in self.cycles if c.pending):
+            error = self._ended_by_us(lane, error, at_ms)
+        for i in lane.waits:
+            self._close(i, at_ms, "failed")
+        lane.waits.clear()
+        self._note(lane, "failed", at_ms, phase=2, error=error)
+        lane.under_way = False
+        if error.kind != "lost":
+            yield Undo(lane.name)
+            self.schedule.append(Move(transaction=lane.name, statement=None, ends="rollback"))
+        self._after_failure(lane, error, at_ms)
+
+    def _succeed(self, lane: Lane, reply: Reply, at_ms: float, mover: Lane) -> None:
+        phase = 1 if lane is mover and not lane.waits else 3
+        if lane.waits:
+            for i in lane.waits:
+                self._close(i, at_ms, "went on")
+            lane.waits.clear()
+            self._note(lane, "resumed", at_ms, phase=phase)
+        self._note(lane, "done", at_ms, phase=phase, reply=reply)
+        lane.under_way = False
+        if lane.statement is None:
+            lane.over = True
+            lane.status = "committed" if lane.transaction.ends == "commit" else "rolled back"
+            return
+        lane.next += 1
+        lane.over = lane.statement is None and lane.transaction.ends == "open"
+
+    def _after_failure(self, lane: Lane, error: ServerError, at_ms: float) -> None:
+        retry = lane.transaction.retry
+        if retry is not None and error.kind in retry.on and lane.attempt <= retry.times:
+            lane.attempt += 1
+            lane.next, lane.begun = 0, False
+            lane.idle_until_ms = at_ms + retry.pause if retry.pause else 0.0
+            return
+        lane.over, lane.status = True, "failed"
+
+    def _verdict(self, lane: Lane, reply: Reply, at_ms: float, mover: Lane) -> None:
+        """The server gave ``lane`` up. Its report fills in what fell between two looks."""
+        cycle = next((c for c in self.cycles if c.pending and lane.name in c.members), None)
+        if cycle is None:
+            seen = {(self.waits[i].waiter, self.waits[i].holder) for i in self._open_waits()}
+            for edge in reply.edges:
+                if edge.waiter in self.lanes and (edge.waiter, edge.holder) not in seen:
+                    self._open(self.lanes[edge.waiter], edge, at_ms)
+                    self._note(self.lanes[edge.waiter], "waits", at_ms, phase=4)
+            self._wave += 1
+            found = [c for c in self.graph().cycles() if lane.name in {edge.waiter for edge in c}]
+            edges = found[0] if found else reply.edges
+            cycle = Cycle(edges, self.move, at_ms, mover.name)
+            self.cycles.append(cycle)
+        cycle.victim, cycle.verdict_ms, cycle.error, cycle.pending = lane.name, at_ms, reply.error, False
+
+    def _open_waits(self) -> list[int]:
+        return [i for lane in self.lanes.values() for i in lane.waits]
+
+    def _ended_by_us(self, lane: Lane, error: ServerError, at_ms: float) -> ServerError:
+        for cycle in self.cycles:
+            if cycle.pending and cycle.ended_by_us and cycle.closer == lane.name:
+                cycle.victim, cycle.verdict_ms, cycle.pending = lane.name, None, False
+                note = f"the server did not end this deadlock within {self.verdict_ms:g} ms; Catenum did"
+                return replace(error, kind="deadlock", message=note)
+        limit = f"still working after {self.limit_ms / 1000:g} s, the limit (--limit); Catenum ended it"
+        return replace(error, kind="limit", message=limit)
+
+
+def _key(wait: Wait) -> tuple[str, str, str, bool]:
+    return (wait.waiter, wait.holder, wait.resource.text, wait.queued)

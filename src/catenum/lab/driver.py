@@ -1,0 +1,125 @@
+"""Meets the conductor's needs on a real engine: the only place that waits for sockets during a run."""
+
+from __future__ import annotations
+
+import select
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+
+from catenum.core.errors import TargetError
+from catenum.core.recording import Picture
+from catenum.engines.clock import Clock
+from catenum.engines.protocol import Engine, Reply, Session
+from catenum.lab.conductor import (
+    Announce,
+    Answer,
+    Await,
+    Begin,
+    Cancel,
+    Conductor,
+    Look,
+    Need,
+    Rest,
+    Send,
+    TakePicture,
+    Undo,
+)
+
+#: How long a beginning or a rollback, which wait for nobody, may take before the server counts as lost (ms).
+PROMPT_MS = 10_000.0
+
+
+@dataclass
+class Driver:
+    """Runs a conductor. ``announce`` is told of each move before it is made."""
+
+    engine: Engine
+    sessions: Mapping[str, Session]
+    clock: Clock
+    announce: Callable[[Announce], None] | None = None
+    busy: set[str] = field(default_factory=set)
+
+    def run(self, conductor: Conductor) -> None:
+        """Drive ``conductor`` to its end. Raises TargetError where the server goes away."""
+        steps = conductor.steps()
+        try:
+            need = next(steps)
+            while True:
+                need = steps.send(self._meet(need))
+        except StopIteration:
+            return
+
+    def _meet(self, need: Need) -> Answer:
+        match need:
+            case Await(at_most):
+                replies = self._await(at_most)
+                return Answer(at_ms=self.clock.now_ms(), replies=tuple(replies))
+            case Look():
+                watched = {name: self.sessions[name] for name in self.busy}
+                edges = self.engine.look(watched, self.clock.now_ms())
+                return Answer(at_ms=self.clock.now_ms(), edges=tuple(edges))
+            case Send(name, sql, patience):
+                self.sessions[name].send(sql, patience)
+                self.busy.add(name)
+            case Begin(name, how):
+                session = self.sessions[name]
+                session.begin(how)
+                reply = self._prompt(name)
+                if reply.error is not None:
+                    return Answer(at_ms=self.clock.now_ms(), error=reply.error)
+                return Answer(at_ms=self.clock.now_ms(), begun=session.begun())
+            case Undo(name):
+                self.sessions[name].send("rollback")
+                self._prompt(name)
+            case Cancel(name):
+                self.sessions[name].cancel()
+            case TakePicture(move):
+                return self._picture(move)
+            case Announce():
+                if self.announce is not None:
+                    self.announce(need)
+            case Rest(until):
+                self.clock.rest(until - self.clock.now_ms())
+        return Answer(at_ms=self.clock.now_ms())
+
+    def _await(self, at_most_ms: float) -> list[tuple[str, Reply]]:
+        by_fd = {self.sessions[name].fileno(): name for name in self.busy}
+        readable, _, _ = select.select(list(by_fd), [], [], at_most_ms / 1e3)
+        replies = []
+        for name in sorted(by_fd[fd] for fd in readable):
+            reply = self.sessions[name].poll()
+            if reply is not None:
+                self.busy.discard(name)
+                self._check_lost(name, reply)
+                if reply.error is not None and reply.error.kind == "deadlock":
+                    reply = replace(reply, edges=self.engine.edges_of(reply.error))
+                replies.append((name, reply))
+        return replies
+
+    def _prompt(self, name: str) -> Reply:
+        """The reply to something that waits for nobody."""
+        session = self.sessions[name]
+        deadline = self.clock.now_ms() + PROMPT_MS
+        while self.clock.now_ms() < deadline:
+            select.select([session.fileno()], [], [], 0.1)
+            reply = session.poll()
+            if reply is not None:
+                self._check_lost(name, reply)
+                return reply
+        raise TargetError(f"the server did not answer {name} within {PROMPT_MS / 1000:g} s")
+
+    def _check_lost(self, name: str, reply: Reply) -> None:
+        if reply.error is not None and reply.error.kind == "lost" and not self.engine.alive():
+            raise TargetError(
+                f"the server went away while {name} was under way ({reply.error.message})",
+                advice="Look at the server's own log. Scratch space that it kept is cleared by the next run.",
+            )
+
+    def _picture(self, move: int) -> Answer:
+        before = self.clock.now_ms()
+        locks, note = self.engine.picture(self.sessions)
+        now = self.clock.now_ms()
+        picture = Picture(
+            move=move, at_ms=round(before, 3), locks=tuple(locks), cost_ms=round(now - before, 3), note=note
+        )
+        return Answer(at_ms=now, picture=picture)

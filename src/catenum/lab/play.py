@@ -1,0 +1,238 @@
+"""Plays one schedule of a scenario on an engine and returns the recording."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Literal
+
+from catenum.core import schedule
+from catenum.core.attribution import attribute
+from catenum.core.diagnose import diagnose
+from catenum.core.errors import InputError, Place, Problem
+from catenum.core.outcome import kind_of
+from catenum.core.recording import (
+    Deadlock,
+    Member,
+    Outcome,
+    Recording,
+    ServerError,
+    TransactionRecord,
+    Wait,
+)
+from catenum.core.scenario import Scenario
+from catenum.core.scenario_file import ScenarioFile
+from catenum.engines.clock import Clock
+from catenum.engines.protocol import DataError, Engine, Session
+from catenum.lab.conductor import Announce, Conductor, Cycle, Lane
+from catenum.lab.driver import Driver
+
+LockDetail = Literal["none", "waits", "full"]
+KEPT_TABLE_ROWS = 200
+
+
+@dataclass(frozen=True, kw_only=True)
+class PlayOptions:
+    """How to play: the order (None: the scenario's, else turns), how closely to look, and limits in ms."""
+
+    order: tuple[str, ...] | None = None
+    locks: LockDetail = "waits"
+    victim: str | None = None
+    limit_ms: float = 60_000.0
+    announce: Callable[[Announce], None] | None = None
+
+
+def full_order(scenario: Scenario, order: Sequence[str] | None) -> tuple[str, ...]:
+    """The whole schedule that will be attempted: the order asked for, completed."""
+    moves = {name: transaction.moves for name, transaction in scenario.transactions.items()}
+    return schedule.complete(order or scenario.order or (), moves)
+
+
+def play(
+    engine: Engine,
+    scenario: Scenario,
+    options: PlayOptions,
+    *,
+    file: ScenarioFile | None = None,
+    ddl: Sequence[str] = (),
+    notes: Sequence[str] = (),
+) -> Recording:
+    """Load the data, play one schedule, look at the end state.
+
+    The engine's scratch space must exist; its sessions are opened here and are closed when this returns or raises. Raises InputError
+    where the data is rejected (with its place in ``file``), TargetError where the server is lost.
+    """
+    load(engine, scenario, file, ddl)
+    clock = Clock()
+    sessions: dict[str, Session] = {}
+    try:
+        for name in scenario.transactions:
+            sessions[name] = engine.open_session(name)
+        order = full_order(scenario, options.order)
+        conductor = Conductor(
+            scenario,
+            order,
+            victim=options.victim or scenario.victim,
+            limit_ms=options.limit_ms,
+            verdict_ms=engine.capabilities.server_check_ms + max(10_000.0, options.limit_ms / 2),
+            pictures=options.locks == "full",
+        )
+        started = clock.wall()
+        clock.reset()
+        Driver(engine, sessions, clock, options.announce).run(conductor)
+        duration = clock.now_ms()
+        ids = {name: session.id for name, session in sessions.items()}
+    finally:
+        engine.end(list(sessions.values()))
+    holds, failed = _holds(engine, scenario)
+    recording = Recording(
+        scenario=scenario.scenario,
+        about=scenario.about,
+        target=engine.info,
+        started=started,
+        duration_ms=round(duration, 3),
+        order=order,
+        schedule=tuple(conductor.schedule),
+        outcome=Outcome(
+            kind=kind_of(
+                conductor.events,
+                conductor.waits,
+                stuck=conductor.stuck,
+                deadlocked=any(cycle.victim for cycle in conductor.cycles),
+            ),
+            holds=holds,
+        ),
+        transactions=tuple(_record(lane, ids[lane.name]) for lane in conductor.lanes.values()),
+        events=tuple(conductor.events),
+        waits=tuple(conductor.waits) if options.locks != "none" else (),
+        pictures=tuple(conductor.taken),
+        rows=engine.rows(KEPT_TABLE_ROWS),
+        tables=engine.tables(),
+        holds_sql=dict(scenario.holds),
+        notes=(*notes, *failed),
+    )
+    recording = replace(recording, waits=attribute(recording))
+    deadlocks = tuple(_deadlock(cycle, recording, engine, conductor) for cycle in conductor.cycles)
+    recording = replace(recording, deadlocks=deadlocks)
+    return replace(recording, findings=diagnose(recording))
+
+
+def load(engine: Engine, scenario: Scenario, file: ScenarioFile | None, ddl: Sequence[str] = ()) -> None:
+    """Load the scenario's data and a remedy's DDL. Raises InputError with the place of what was rejected."""
+    script = scenario.data.script_for(engine.info.server)
+    try:
+        engine.load(script)
+    except DataError as error:
+        raise _rejected_data(error.error, script, file) from error
+    for statement in ddl:
+        try:
+            engine.add(statement)
+        except DataError as error:
+            message = f"the server rejects the remedy's DDL: {error.error.message}\n  {statement}"
+            raise InputError(message, place=file.place("remedies") if file else None) from error
+
+
+def _rejected_data(error: ServerError, script: str, file: ScenarioFile | None) -> InputError:
+    place: Place | None = None
+    offset = (error.position or 1) - 1
+    if file is not None:
+        whole = file.scenario.data
+        path: tuple[str | int, ...] = ("data",)
+        for part in ("common", "postgresql", "mariadb"):
+            text = getattr(whole, part)
+            if text and text in script and ("data", part) in file.places:
+                start = script.index(text)
+                if start <= offset < start + len(text) + 1:
+                    path, offset = ("data", part), offset - start
+                    break
+        place = file.place_in_sql(path, script, offset) if error.position else file.place(*path)
+    advice = f"The server's hint: {error.hint}" if error.hint else error.detail
+    return InputError.of([Problem(f"the server rejects the data: {error.message}", place, advice)])
+
+
+def _holds(engine: Engine, scenario: Scenario) -> tuple[dict[str, bool | None], list[str]]:
+    """Each rule's truth, and what was wrong with those that could not be asked."""
+    holds: dict[str, bool | None] = {}
+    failed = []
+    for title, sql in scenario.holds.items():
+        try:
+            holds[title] = engine.truth(sql)
+        except DataError as error:
+            holds[title] = None
+            failed.append(f"the rule '{title}' could not be checked: {error}")
+    return holds, failed
+
+
+def _record(lane: Lane, session: str) -> TransactionRecord:
+    transaction = lane.transaction
+    return TransactionRecord(
+        name=lane.name,
+        session=session,
+        isolation=lane.isolation or "not begun",
+        asked=transaction.isolation,
+        read_only=lane.read_only,
+        ends=transaction.ends,
+        status=lane.status,
+        attempts=lane.attempt,
+        statements=tuple(statement.sql for statement in transaction.statements),
+        labels=tuple(statement.label for statement in transaction.statements),
+        timeout_ms=transaction.timeout,
+    )
+
+
+def _deadlock(cycle: Cycle, recording: Recording, engine: Engine, conductor: Conductor) -> Deadlock:
+    members = tuple(
+        _member(edge.waiter, edge.holder, cycle, recording, previous.resource.text)
+        for edge, previous in zip(cycle.edges, (cycle.edges[-1], *cycle.edges[:-1]), strict=True)
+    )
+    victim = cycle.victim
+    if victim is None:
+        rule = "no victim: the server let the ring go by changing the order of a queue"
+    elif cycle.ended_by_us:
+        rule = "ended by Catenum, since the server did not: it cancelled the statement that closed the ring"
+    else:
+        rule = engine.victim_rule(conductor.lanes[victim].patience, victim == cycle.closer)
+    report = None
+    if cycle.error is not None and not cycle.ended_by_us:
+        parts = (cycle.error.message, cycle.error.detail, cycle.error.hint, cycle.error.context)
+        report = "\n".join(part for part in parts if part)
+    return Deadlock(
+        members=members,
+        victim=victim,
+        rule=rule,
+        move=cycle.move,
+        at_ms=round(cycle.at_ms, 3),
+        verdict_ms=round(cycle.verdict_ms, 3) if cycle.verdict_ms is not None else None,
+        agreed=victim in cycle.members and not cycle.ended_by_us,
+        server_report=report,
+    )
+
+
+def _member(name: str, holder: str, cycle: Cycle, recording: Recording, held_resource: str) -> Member:
+    wait: Wait | None = next(
+        (w for w in reversed(recording.waits) if w.waiter == name and w.holder == holder and w.move <= cycle.move),
+        None,
+    )
+    edge = next(edge for edge in cycle.edges if edge.waiter == name)
+    record = recording.transaction(name)
+    sent = [
+        event.sql
+        for event in recording.events
+        if event.transaction == name
+        and event.what == "sent"
+        and event.move <= cycle.move
+        and (wait is None or event.attempt == wait.attempt)
+    ]
+    into = [w for w in recording.waits if w.holder == name and w.resource.text == held_resource]
+    held = f"{held_resource} {into[-1].held}" if into and into[-1].held else held_resource
+    return Member(
+        transaction=name,
+        isolation=record.isolation if record else "not told",
+        statement=wait.statement if wait else None,
+        waits_for=holder,
+        resource=edge.resource,
+        wanted=edge.wanted,
+        held=wait.held if wait else edge.held,
+        holds=(held,),
+        statements=tuple(sent),
+    )

@@ -1,0 +1,1 @@
+"""The scenarios that ship, all set in the made-up port of Marrowgate Harbour."""
