@@ -309,7 +309,7 @@ class Recording:
                 (lock.transaction, lock.resource.text, lock.mode)
                 for picture in self.pictures
                 for lock in picture.locks
-                if lock.granted and lock.resource.kind in ("row", "table", "index")
+                if lock.granted and lock.resource.kind in ("row", "table")
             }
         )
 

@@ -237,6 +237,8 @@ def _from_validation(
             message = item["msg"][0].lower() + item["msg"][1:]
             if item["input"] is None:
                 message = "has no value"
+                if " " in str(path[-1] if path else ""):
+                    advice = "Inside { } a comma ends a value: put a statement with commas in quotes."
         label = ".".join(str(part) for part in path)
         message = f"{label}: {message}" if label and kind != "extra_forbidden" else message
         problems.setdefault((place, message), Problem(message, place, advice))

@@ -69,16 +69,28 @@ def footprint(sql: str, server: str = "postgresql") -> Footprint:
         return Footprint((), parsed=False)
     if not trees:
         return Footprint((), parsed=False, count=0)
-    tree = trees[0]
+    return _of_tree(trees[0], sql, len(trees))
+
+
+def footprints(script: str, server: str = "postgresql") -> list[Footprint]:
+    """What each statement of a script touches; where the whole cannot be parsed, piece by piece at the semicolons."""
+    try:
+        trees = [tree for tree in sqlglot.parse(script, dialect=DIALECTS.get(server)) if tree is not None]
+    except (SqlglotError, RecursionError):
+        return [footprint(piece, server) for piece in script.split(";") if piece.strip()]
+    return [_of_tree(tree, tree.sql(dialect=DIALECTS.get(server)), 1) for tree in trees]
+
+
+def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
     if isinstance(tree, exp.Transaction | exp.Commit | exp.Rollback):
         savepoint = re.search(r"\bto\b", sql, re.IGNORECASE) if isinstance(tree, exp.Rollback) else None
         control = None if savepoint else type(tree).__name__.lower().replace("transaction", "begin")
-        return Footprint((), count=len(trees), control=control)
+        return Footprint((), count=count, control=control)
     if isinstance(tree, exp.Command):
-        return _command(tree, sql, len(trees))
+        return _command(tree, sql, count)
     if not isinstance(tree, exp.Query | exp.DML | exp.DDL | exp.Alter | exp.Drop | exp.TruncateTable | exp.Set):
-        return Footprint((), parsed=False, count=len(trees))
-    return Footprint(tuple(_accesses(tree)), count=len(trees))
+        return Footprint((), parsed=False, count=count)
+    return Footprint(tuple(_accesses(tree)), count=count)
 
 
 def _command(tree: exp.Command, sql: str, count: int) -> Footprint:

@@ -1,1 +1,19 @@
 """The scenarios that ship, all set in the made-up port of Marrowgate Harbour."""
+
+from __future__ import annotations
+
+from importlib.resources import files
+
+
+def names() -> list[str]:
+    """The samples' names, in the order in which they are best read."""
+    found = {entry.name.removesuffix(".yaml") for entry in files(__name__).iterdir() if entry.name.endswith(".yaml")}
+    first = ["berth-swap", "tug-upgrade", "crane-standby", "left-open", "yard-rebuild"]
+    return [name for name in first if name in found] + sorted(found - set(first))
+
+
+def text(name: str) -> str:
+    """A sample's text. Raises KeyError where there is none of that name."""
+    if name not in names():
+        raise KeyError(name)
+    return files(__name__).joinpath(f"{name}.yaml").read_text(encoding="utf-8")

@@ -43,8 +43,11 @@ def _finding(recording: Recording, name: str, number: int, waits: list[Wait]) ->
             f"which held {wait.held or 'a lock'}{since}"
         )
     for wait in behind:
-        why = "which was itself only waiting" if wait.queued else f"which held {wait.held}"
-        evidence.append(f"{named(wait.waiter, wait.statement)} wanted {wait.wanted} and queued behind {named(name, number)}, {why}")
+        what = f"{named(wait.waiter, wait.statement)} wanted {wait.wanted} and"
+        if wait.queued:
+            evidence.append(f"{what} queued behind {named(name, number)}, which was itself only waiting")
+        else:
+            evidence.append(f"{what} waited for {named(name, number)}, which by then held {wait.held}")
     others = sorted({wait.waiter for wait in behind} | {wait.holder for wait in waited})
     return Finding(
         id="schema-change",

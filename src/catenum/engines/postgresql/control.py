@@ -112,7 +112,7 @@ class PostgresqlEngine:
             server_check_ms=row[4],
         )
         self._deadlock_timeout = str(row[2])
-        self.reader.look({}, {}, 0.0)  # tells at once whether this login may ask who blocks whom
+        self.reader.warm()  # tells at once whether this login may ask who blocks whom
 
     def _usable_rowlocks(self, schema: str | None) -> str | None:
         """The schema of pgrowlocks, where this login may call it."""

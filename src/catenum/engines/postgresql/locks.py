@@ -7,15 +7,16 @@ wait for a row holds, or waits for, a lock on its tuple: that lock names the row
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 import psycopg
 from psycopg import sql
 
+from catenum.core.attribution import touches
 from catenum.core.locks.modes import explain_conflict
-from catenum.core.locks.postgresql import ROW_MODE_ALIASES, ROW_MODE_OF_TUPLE_LOCK
+from catenum.core.locks.postgresql import ROW_MODE_ALIASES, ROW_MODE_OF_TUPLE_LOCK, row_mode
 from catenum.core.recording import LockEntry, TableKeys
 from catenum.core.statements import footprint
 from catenum.core.waits import Edge, Resource
@@ -86,7 +87,13 @@ class LockReader:
         self._locks_sql = _LOCKS.format(waited=waited)
         self.tables: dict[str, TableKeys] = {}
         self._row_keys: dict[tuple[str, int, int], str] = {}
-        self._known: dict[tuple[int, int], tuple[tuple[int, ...], list[Edge]]] = {}
+        self._known: dict[tuple[int, int], tuple[tuple[tuple[int, bool], ...], list[Edge]]] = {}
+
+    def warm(self) -> None:
+        """Have the server plan the looks now rather than at the first wait."""
+        pid = self.connection.info.backend_pid
+        self.connection.execute(_BLOCKERS, [[pid]])
+        self._locks_of([pid])
 
     def forget(self) -> None:
         """The data was loaded anew: row addresses mean other rows now."""
@@ -105,13 +112,16 @@ class LockReader:
             found = tuple(dict.fromkeys([*blockers, *snapshot]))
             if found:
                 waiting[names[pid]] = found
+        stuck = {sessions[name].pid for name in waiting}
+        # A blocker that stops waiting has become a holder: the same wait, but for another reason.
+        states = {name: tuple((pid, pid in stuck) for pid in found) for name, found in waiting.items()}
         fresh = {
-            name: blockers
-            for name, blockers in waiting.items()
-            if self._known.get((sessions[name].pid, sessions[name].sent), ((), []))[0] != blockers
+            name: found
+            for name, found in waiting.items()
+            if self._known.get((sessions[name].pid, sessions[name].sent), ((), []))[0] != states[name]
         }
         if fresh:
-            self._learn(fresh, sessions, everyone, now_ms)
+            self._learn(fresh, states, sessions, everyone, now_ms)
         return [
             edge
             for name in waiting
@@ -121,6 +131,7 @@ class LockReader:
     def _learn(
         self,
         fresh: Mapping[str, tuple[int, ...]],
+        states: Mapping[str, tuple[tuple[int, bool], ...]],
         sessions: Mapping[str, PostgresqlSession],
         everyone: Mapping[int, str],
         now_ms: float,
@@ -132,7 +143,7 @@ class LockReader:
             session = sessions[name]
             edges = self._edges(session, blockers, locks, names, now_ms)
             if edges is not None:
-                self._known[session.pid, session.sent] = (blockers, edges)
+                self._known[session.pid, session.sent] = (states[name], edges)
             else:
                 self._known.pop((session.pid, session.sent), None)  # it moved on between the two queries
 
@@ -208,7 +219,7 @@ class LockReader:
             own = [k for k in locks if k.pid == session.pid and k.type == "tuple" and k.granted]
             if own:
                 return self._row(own[0], locks), ROW_MODE_OF_TUPLE_LOCK.get(own[0].mode, own[0].mode)
-            return self._unwritten_key(session), wait.mode
+            return self._locked_row(wait, session, locks) or (self._unwritten_key(session), wait.mode)
         if wait.type == "relation":
             return self._table(wait), wait.mode
         if wait.type == "advisory":
@@ -222,6 +233,43 @@ class LockReader:
         if lock.schema and lock.schema != self.schema:
             text = f"{lock.schema}.{text}"
         return Resource(kind=kind, text=text, table=name, index=lock.index)
+
+    def _locked_row(
+        self, wait: Lock, session: PostgresqlSession, locks: list[Lock]
+    ) -> tuple[Resource, str] | None:
+        """The row that the statement is after and that ``wait.xid`` has locked.
+
+        A transaction that holds the row already, together with others, takes no lock on its tuple (heapam.c, ``heap_update``): the
+        row is then the one whose lockers include the transaction waited for.
+        """
+        for access in footprint(session.sql).accesses:
+            keys = self.tables.get(access.table, TableKeys(primary=()))
+            wanted = row_mode(access, keys.columns)
+            if wanted is None or not keys.primary or _is_barred(access.table, locks):
+                continue
+            rows = [
+                resource
+                for resource, lockers in self._locked_rows(access.table, keys.primary)
+                if wait.xid in lockers and touches(access, resource)
+            ]
+            if rows:
+                return rows[0], wanted
+        return None
+
+    def _locked_rows(self, table: str, columns: tuple[str, ...]) -> Iterator[tuple[Resource, dict[str, str]]]:
+        """The rows of ``table`` that somebody has locked or written, with the transactions' ids and modes."""
+        if self._pages(table) > _BIG_TABLE_PAGES:
+            return
+        query = sql.SQL("select xmax::text, {} from {} where xmax <> '0'::xid").format(
+            _texts(columns), sql.Identifier(self.schema, table)
+        )
+        for xmax, *values in self._try(query):
+            yield _row_resource(table, key_text(columns, values)), {xmax: NOT_TOLD, **self._members(xmax)}
+
+    def _pages(self, table: str) -> int:
+        size = sql.SQL("select pg_relation_size({}) / current_setting('block_size')::int")
+        rows = self._try(size.format(sql.Literal(f'"{self.schema}"."{table}"')))
+        return int(rows[0][0]) if rows else 0
 
     def _unwritten_key(self, session: PostgresqlSession) -> Resource:
         """A wait for another transaction that names no row: the key that both of them insert."""
@@ -362,13 +410,9 @@ class LockReader:
         columns = self.tables.get(table, TableKeys(primary=())).primary
         if not columns:
             return [], f"rows of {table} not listed: it has no primary key"
-        pages = self._try(
-            sql.SQL("select pg_relation_size({}) / current_setting('block_size')::int").format(
-                sql.Literal(f'"{self.schema}"."{table}"')
-            )
-        )
-        if pages and pages[0][0] > _BIG_TABLE_PAGES:
-            return [], f"rows of {table} not listed: {pages[0][0]} pages would have to be read"
+        pages = self._pages(table)
+        if pages > _BIG_TABLE_PAGES:
+            return [], f"rows of {table} not listed: {pages} pages would have to be read"
         if self.rowlocks_schema is not None:
             return self._from_pgrowlocks(table, columns, everyone), None
         return self._from_xmax(table, columns, locks, everyone), None
@@ -397,18 +441,11 @@ class LockReader:
         self, table: str, columns: tuple[str, ...], locks: list[Lock], everyone: Mapping[int, str]
     ) -> list[LockEntry]:
         owners = {k.xid: everyone[k.pid] for k in locks if k.type == "transactionid" and k.granted and k.xid}
-        query = sql.SQL("select xmax::text, {} from {} where xmax <> '0'::xid").format(
-            _texts(columns), sql.Identifier(self.schema, table)
-        )
         entries = []
-        for xmax, *values in self._try(query):
-            resource = _row_resource(table, key_text(columns, values))
-            holders = {xmax: NOT_TOLD} if xmax in owners else self._members(xmax)
-            for xid, mode in holders.items():
+        for resource, lockers in self._locked_rows(table, columns):
+            for xid, mode in lockers.items():
                 if xid in owners:
-                    entries.append(
-                        LockEntry(transaction=owners[xid], resource=resource, mode=mode, granted=True)
-                    )
+                    entries.append(LockEntry(transaction=owners[xid], resource=resource, mode=mode, granted=True))
         return entries
 
 

@@ -1,0 +1,207 @@
+"""What commands share: options, reading scenarios, saving, and an engine for the length of a block."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import tempfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import IO
+
+from catenum import samples
+from catenum.core.errors import InputError, Place, Problem, SaveError
+from catenum.core.scenario import ISOLATION_LEVELS, Scenario, parse_duration
+from catenum.core.scenario_file import ScenarioFile, read_scenario, suggestion
+from catenum.engines.protocol import Engine
+from catenum.engines.targets import Target, has_password, open_engine, read_settings, resolve
+from catenum.lab.safety import outside_names
+
+SAMPLE_NAMES = samples.names()
+
+
+def add_output_options(parser: argparse.ArgumentParser) -> None:
+    """--json, --quiet, --verbose, --no-color."""
+    parser.add_argument("--json", action="store_true", help="write the result as JSON to standard output")
+    parser.add_argument("--quiet", action="store_true", help="say the outcome only")
+    parser.add_argument("--verbose", action="store_true", help="say more: every lock picture, what was cleared")
+    parser.add_argument("--no-color", action="store_true", help="no colour, also on a terminal (NO_COLOR does the same)")
+
+
+def add_run_options(parser: argparse.ArgumentParser) -> None:
+    """What every command that runs a scenario takes."""
+    parser.add_argument("scenario", metavar="SCENARIO", help="a scenario file, or the name of a sample")
+    parser.add_argument(
+        "--target",
+        metavar="TARGET",
+        help="local:postgresql (default), a URL, or a short name from catenum.toml; CATENUM_TARGET sets the default",
+    )
+    parser.add_argument(
+        "--limit",
+        type=duration_argument,
+        default=60_000,
+        metavar="TIME",
+        help="end a statement that works longer than this, such as 10s (default 60s)",
+    )
+    parser.add_argument(
+        "--outside",
+        action="store_true",
+        help="let statements name tables outside the run's scratch space: YOUR tables are then read and changed",
+    )
+
+
+def add_play_options(parser: argparse.ArgumentParser) -> None:
+    """What changes the schedule or the transactions."""
+    parser.add_argument(
+        "--order", metavar="MOVES", help="the order of moves, such as 'early late early late', instead of the scenario's"
+    )
+    parser.add_argument(
+        "--isolation",
+        action="append",
+        default=[],
+        metavar="[NAME=]LEVEL",
+        help="an isolation level for all transactions, or for one; may be repeated",
+    )
+    parser.add_argument("--victim", metavar="NAME", help="who is to be given up in a deadlock, where the server allows it")
+
+
+def duration_argument(text: str) -> int:
+    """A length of time on the command line, in ms."""
+    try:
+        return parse_duration(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(str(error)) from error
+
+
+def load_scenario(word: str) -> ScenarioFile:
+    """The scenario in a file, or the sample of that name. Raises InputError."""
+    path = Path(word)
+    if not path.exists() and word in SAMPLE_NAMES:
+        return read_scenario(samples.text(word).encode(), f"sample:{word}")
+    return read_scenario(read_file(path), word)
+
+
+def read_file(path: Path, most: int = 500_000_000) -> bytes:
+    """A file's bytes. Raises InputError where it cannot be read."""
+    where = Place(str(path))
+    try:
+        if path.is_dir():
+            raise InputError("is a folder, not a file", place=where)
+        if path.stat().st_size > most:
+            raise InputError(f"has more than {most:,} bytes", place=where)
+        return path.read_bytes()
+    except FileNotFoundError as error:
+        near = suggestion(path.name, SAMPLE_NAMES) if path.parent == Path(".") and not path.suffix else None
+        raise InputError("no such file", place=where, advice=near) from error
+    except OSError as error:
+        raise InputError(f"cannot be read: {error.strerror}", place=where) from error
+
+
+def changed_by_options(file: ScenarioFile, args: argparse.Namespace) -> tuple[Scenario, tuple[str, ...] | None]:
+    """The scenario with ``--isolation`` applied, and the order asked for. Raises InputError for unknown names."""
+    scenario = file.scenario
+    names = list(scenario.transactions)
+    transactions = dict(scenario.transactions)
+    for word in args.isolation:
+        name, separator, level = word.rpartition("=")
+        if separator and name not in transactions:
+            raise InputError(f"--isolation names {name!r}, which is not a transaction", advice=suggestion(name, names))
+        level = level.strip().lower().replace("-", " ")
+        if level not in ISOLATION_LEVELS:
+            raise InputError(f"--isolation: {level!r} is not a level", advice=suggestion(level, list(ISOLATION_LEVELS)))
+        for which in [name] if separator else names:
+            transactions[which] = transactions[which].model_copy(update={"isolation": level})
+    order = tuple(args.order.split()) if args.order else None
+    for name in order or ():
+        if name not in transactions:
+            raise InputError(f"--order names {name!r}, which is not a transaction", advice=suggestion(name, names))
+    for name in names:
+        if (order or ()).count(name) > transactions[name].moves:
+            raise InputError(f"--order names {name!r} more often than its {transactions[name].moves} moves")
+    if args.victim and args.victim not in transactions:
+        raise InputError(f"--victim names {args.victim!r}, which is not a transaction", advice=suggestion(args.victim, names))
+    return scenario.model_copy(update={"transactions": transactions}), order
+
+
+def refuse_outside(file: ScenarioFile, server: str, allowed: bool) -> None:
+    """Raises InputError where a statement names a table outside the scratch space and nobody allowed it."""
+    if allowed:
+        return
+    problems = [
+        Problem(
+            f"{what} names {name}, outside the run's scratch space",
+            file.place(*path),
+            "Leave the schema off, so that it works on the run's own tables; or allow it with --outside.",
+        )
+        for path, what, name in outside_names(file.scenario, server)
+    ]
+    if problems:
+        raise InputError.of(problems)
+
+
+def target_of(asked: str | None, err: IO[str]) -> Target:
+    """The resolved target, with a warning where a password stands on the command line for all to see."""
+    target = resolve(asked, read_settings())
+    if asked and has_password(asked):
+        err.write(
+            "catenum: the password in --target shows in the process list; PGPASSWORD, ~/.pgpass or CATENUM_TARGET keep it out\n"
+        )
+    return target
+
+
+@contextlib.contextmanager
+def engine_for(target: Target, tell: Callable[[str], None]) -> Iterator[Engine]:
+    """An engine with scratch space made; both are gone when the block ends, however it ends."""
+    with open_engine(target, tell) as connect:
+        engine: Engine = connect()
+        try:
+            for name in engine.make_scratch():
+                tell(f"Cleared the scratch space {name}, which a killed run had left.")
+            yield engine
+        finally:
+            engine.close()
+
+
+def teller(err: IO[str], quiet: bool) -> Callable[[str], None]:
+    """Tells a person what goes on meanwhile, on stderr."""
+
+    def tell(text: str) -> None:
+        if not quiet:
+            err.write(text + "\n")
+            err.flush()
+
+    return tell
+
+
+def check_writable(path: Path) -> None:
+    """Raises SaveError before the work is done, rather than after, where ``path`` could not be written."""
+    folder = path.parent
+    if not folder.is_dir():
+        raise SaveError(f"cannot save {path}: there is no folder {folder}")
+    if path.is_dir():
+        raise SaveError(f"cannot save {path}: it is a folder")
+    if not os.access(folder, os.W_OK):
+        raise SaveError(f"cannot save {path}: no right to write in {folder}")
+
+
+def save_atomically(path: Path, data: bytes) -> None:
+    """Write a file whole or not at all. Raises SaveError, leaving what was there before."""
+    temporary: str | None = None
+    try:
+        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
+        with os.fdopen(handle, "wb") as stream:
+            stream.write(data)
+            stream.flush()
+            os.fsync(stream.fileno())
+        mask = os.umask(0)
+        os.umask(mask)
+        os.chmod(temporary, 0o666 & ~mask)
+        os.replace(temporary, path)
+    except OSError as error:
+        if temporary is not None:
+            with contextlib.suppress(OSError):
+                os.unlink(temporary)
+        raise SaveError(f"cannot save {path}: {error.strerror}", advice="What was there before is untouched.") from error
+
+

@@ -1,0 +1,103 @@
+"""The entry point: finds the command, loads its module only, and turns errors into exit codes.
+
+``catenum --help`` imports none of the commands, so that it stays as quick as Python itself.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import signal
+import sys
+from importlib import import_module
+from types import FrameType
+from typing import IO, NoReturn
+
+from catenum import __version__
+
+#: Command to its line in the help; its module has the same name (``schema`` in ``cli/schema.py``).
+COMMANDS = {
+    "demo": "run the full example: conflict, picture, explanation, fix, proof",
+    "sample": "list the scenarios that ship, or write one out to edit",
+    "lint": "read scenarios and say what is wrong with them",
+    "play": "run one schedule and show the timeline, the locks, the story",
+    "trial": "run the baseline and each remedy, side by side",
+    "explain": "tell the story of a recording",
+    "draw": "draw a recording's timeline and wait graph as PNG or SVG",
+    "schema": "print the JSON Schema of a scenario or a recording, for editors",
+    "local": "keep a private server running between commands, or stop it",
+}
+_FIRST_STEPS = """first steps:
+  catenum demo                                a deadlock, explained and cured, on a private server
+  catenum sample berth-swap > berths.yaml     a scenario to edit
+  catenum play berths.yaml                    one schedule: who ran, who waited, who was given up
+  catenum trial berths.yaml                   its remedies, side by side
+
+exit codes: 0 all well · 1 a conflict was found · 2 the call or the file is wrong
+            3 the server cannot be reached or does not allow it · 130 interrupted
+"""
+
+
+def build_parser(chosen: str | None) -> argparse.ArgumentParser:
+    """The parser; only the chosen command's options are filled in."""
+    parser = argparse.ArgumentParser(
+        prog="catenum",
+        description="Reproduce blocking and deadlocks, see who waits for whom, and prove the fix.",
+        epilog=_FIRST_STEPS,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    parser.add_argument("--version", action="version", version=f"catenum {__version__}")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands", required=True)
+    for name, line in COMMANDS.items():
+        sub = commands.add_parser(
+            name, help=line, description=line[0].upper() + line[1:] + ".", formatter_class=argparse.RawDescriptionHelpFormatter
+        )
+        if name == chosen:
+            module = import_module(f"catenum.cli.{name}")
+            module.configure(sub)
+            sub.set_defaults(run=module.run)
+    return parser
+
+
+def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: IO[str] | None = None) -> int:
+    """Run one command. Returns the exit code; argparse alone may raise SystemExit (2 for a wrong call, 0 for help)."""
+    argv = sys.argv[1:] if argv is None else argv
+    out, err = stdout or sys.stdout, stderr or sys.stderr
+    chosen = next((word for word in argv if word in COMMANDS), None)
+    args = build_parser(chosen).parse_args(argv)
+
+    from catenum.cli.exits import ExitCode, code_for
+    from catenum.core.errors import CatenumError
+
+    try:
+        return int(args.run(args, out, err))
+    except CatenumError as error:
+        for problem in error.problems:
+            print(f"catenum: {problem}", file=err)  # noqa: T201 - the one place where errors are printed
+        return code_for(error)
+    except KeyboardInterrupt:
+        print("catenum: interrupted; what was open has been rolled back and cleared", file=err)  # noqa: T201
+        return ExitCode.INTERRUPTED
+    except BrokenPipeError:
+        # Whoever read our output has gone (``catenum play … | head``); nothing is left to say to them.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return ExitCode.OK
+
+
+def _interrupt(number: int, frame: FrameType | None) -> NoReturn:
+    """The first signal interrupts; while its clean-up runs, further ones are ignored, so that nothing is left behind."""
+    for signal_number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(signal_number, signal.SIG_IGN)
+    raise KeyboardInterrupt
+
+
+def entry() -> NoReturn:
+    """The console script."""
+    for signal_number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(signal_number, _interrupt)
+    code = main()
+    try:
+        sys.stdout.flush()
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    sys.exit(code)

@@ -1,0 +1,30 @@
+"""``catenum schema``: JSON Schemas, for editors and for programs that read recordings."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from typing import IO
+
+from catenum.cli.exits import ExitCode
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``schema``."""
+    parser.add_argument("what", choices=["scenario", "recording"], help="which format")
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """Print it."""
+    out.write(json.dumps(schema_of(args.what), indent=2, ensure_ascii=False) + "\n")
+    return ExitCode.OK
+
+
+def schema_of(what: str) -> dict[str, object]:
+    """The JSON Schema (draft 2020-12) of ``scenario`` or ``recording``."""
+    from catenum.core.recording import FORMAT, json_schema
+    from catenum.core.scenario import Scenario
+
+    schema = Scenario.model_json_schema() if what == "scenario" else json_schema()
+    title = "Catenum scenario" if what == "scenario" else f"Catenum recording ({FORMAT})"
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema, "title": title}

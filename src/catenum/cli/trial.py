@@ -1,0 +1,65 @@
+"""``catenum trial``: the baseline and each remedy, side by side."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from pathlib import Path
+from typing import IO
+
+from catenum.cli import common
+from catenum.cli.exits import ExitCode
+from catenum.cli.progress import Progress
+from catenum.core.errors import InputError
+from catenum.core.scenario_file import suggestion
+from catenum.lab.play import PlayOptions
+from catenum.lab.trial import Trial, trial
+from catenum.render.console import make_console, say
+from catenum.render.trial import print_trial, to_json_value
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``trial``."""
+    common.add_run_options(parser)
+    common.add_play_options(parser)
+    parser.add_argument("--remedy", action="append", metavar="NAME", help="only this remedy; may be repeated")
+    parser.add_argument("--save", metavar="FILE", type=Path, help="write the result with a recording of every run, as JSON")
+    common.add_output_options(parser)
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """Try and show."""
+    file = common.load_scenario(args.scenario)
+    scenario, order = common.changed_by_options(file, args)
+    if not scenario.remedies:
+        raise InputError(
+            "the scenario has no remedies to try", place=file.place(), advice="Add them under 'remedies:', such as reorder."
+        )
+    for name in args.remedy or ():
+        if name not in scenario.remedies:
+            raise InputError(f"there is no remedy {name!r}", advice=suggestion(name, list(scenario.remedies)))
+    target = common.target_of(args.target, err)
+    common.refuse_outside(file, target.server, args.outside)
+    if args.save:
+        common.check_writable(args.save)
+    options = PlayOptions(order=order, locks="full", victim=args.victim, limit_ms=float(args.limit))
+    progress = Progress(err, quiet=args.quiet or args.json)
+    with common.engine_for(target, common.teller(err, args.quiet)) as engine:
+        result = trial(engine, scenario, options, file=file, only=args.remedy, progress=progress)
+    if args.save:
+        common.save_atomically(args.save, json.dumps(to_json_value(result), indent=2).encode())
+    show(result, args, out)
+    return ExitCode.OK if result.winners else ExitCode.FOUND
+
+
+def show(result: Trial, args: argparse.Namespace, out: IO[str]) -> None:
+    """The trial on standard output, in the form asked for."""
+    if args.json:
+        out.write(json.dumps(to_json_value(result), indent=2) + "\n")
+        return
+    console = make_console(out, color=False if args.no_color else None)
+    if args.quiet:
+        best = result.winners[0].name if result.winners else "no remedy wins"
+        say(console, f"{result.scenario}: {best}")
+        return
+    print_trial(console, result)

@@ -1,0 +1,413 @@
+"""The story of a recording, in words that a colleague can follow.
+
+Built as data: sections of lines, each with a tone, so that every face tells the same story and tests can read it. Nothing is said
+that the recording does not show.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Literal
+
+from catenum.core.diagnose.evidence import listed, named
+from catenum.core.outcome import MEANING
+from catenum.core.recording import Deadlock, Event, Recording, Wait
+from catenum.core.waits import Branch, WaitGraph
+
+Tone = Literal["plain", "strong", "bad", "good", "faint"]
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A line of the story; ``indent`` in steps; ``hang`` more columns for what wraps."""
+
+    text: str
+    tone: Tone = "plain"
+    indent: int = 1
+    hang: int = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Section:
+    """A part of the story with its title."""
+
+    title: str
+    lines: tuple[Line, ...]
+
+
+def tell(recording: Recording) -> list[Section]:
+    """The whole story, most important first."""
+    parts = [
+        _headline(recording),
+        _rings(recording),
+        _chains(recording),
+        _histories(recording),
+        _conflicts(recording),
+        _victims(recording),
+        _errors(recording),
+        _findings(recording),
+        _end(recording),
+        _notes(recording),
+    ]
+    return [part for part in parts if part.lines]
+
+
+def headline(recording: Recording) -> str:
+    """What it was, and why it was that, in a sentence or two."""
+    kind = recording.outcome.kind
+    text = {
+        "clean": _clean,
+        "waited": _waited,
+        "timeout": _given_up,
+        "refused": _refused,
+        "deadlock": _deadlock,
+        "stuck": _stuck,
+        "error": _error,
+    }[kind](recording)
+    broken = [title for title, value in recording.outcome.holds.items() if value is False]
+    if broken:
+        text += f" Yet the data is wrong: {listed(broken)} {'is' if len(broken) == 1 else 'are'} false."
+    return text
+
+
+def duration(ms: float | None) -> str:
+    """A length of time as people read it."""
+    if ms is None:
+        return "?"
+    if ms < 10:
+        return f"{ms:.1f} ms"
+    return f"{ms:.0f} ms" if ms < 1000 else f"{ms / 1000:.1f} s"
+
+
+def one_line(sql: str, limit: int = 10_000) -> str:
+    """A statement on one line, cut with an ellipsis."""
+    text = " ".join(sql.split())
+    return text if len(text) <= limit else text[: limit - 1] + "…"
+
+
+# -- the headline -------------------------------------------------------------------------------------------------------
+
+
+def _headline(recording: Recording) -> Section:
+    outcome = recording.outcome
+    bad = outcome.kind not in ("clean", "waited") or any(v is not True for v in outcome.holds.values())
+    return Section(
+        f"{outcome.kind}: {MEANING[outcome.kind]}", (Line(headline(recording), "bad" if bad else "good", hang=0),)
+    )
+
+
+def _clean(recording: Recording) -> str:
+    return "No block and no deadlock: nobody waited for a lock."
+
+
+def _waited(recording: Recording) -> str:
+    longest = max(recording.waits, key=_length)
+    waiters = sorted({wait.waiter for wait in recording.waits})
+    return (
+        f"Block, not deadlock: {listed(waiters)} waited, and went on once the lock was free; no ring closed. "
+        f"Longest wait: {longest.waiter} for {longest.holder} over {longest.resource.text}, {duration(_length(longest))}; "
+        f"longest chain: {recording.longest_chain()}."
+    )
+
+
+def _given_up(recording: Recording) -> str:
+    failed = _failed(recording, "timeout")
+    names = list(dict.fromkeys(event.transaction for event in failed))
+    return f"Block, not deadlock: {listed(names)} gave up waiting at the time limit, and was rolled back." + _after(
+        recording, names
+    )
+
+
+def _refused(recording: Recording) -> str:
+    names = list(dict.fromkeys(event.transaction for event in _failed(recording, "refused")))
+    return (
+        f"Neither block nor deadlock: the server refused {listed(names)} to keep the promise of the isolation level."
+        + _after(recording, names)
+    )
+
+
+def _deadlock(recording: Recording) -> str:
+    ring = recording.deadlocks[0] if recording.deadlocks else None
+    victims = list(dict.fromkeys(event.transaction for event in _failed(recording, "deadlock")))
+    members = [member.transaction for member in ring.members] if ring else victims
+    if len(members) == 2:
+        who = f"{members[0]} and {members[1]} each held what the other wanted"
+    else:
+        who = f"{listed(members)} waited for each other in a ring"
+    text = f"Deadlock, not just a block: {who}, so none of them could ever go on. The server gave up {listed(victims)}."
+    return text + _after(recording, victims)
+
+
+def _after(recording: Recording, failed: list[str]) -> str:
+    again = [r for r in recording.transactions if r.name in failed and r.attempts > 1]
+    text = ""
+    for record in again:
+        text += f" {record.name} tried again and in attempt {record.attempts} was {record.status}."
+    ended = [r.name for r in recording.transactions if r.name not in failed and r.status == "committed"]
+    return text + (f" {listed(ended)} went on and committed." if ended else "")
+
+
+def _stuck(recording: Recording) -> str:
+    graph = _lasting(recording)
+    heads = graph.heads()
+    waiters = sorted(graph.waiters)
+    told = []
+    for head in heads:
+        record = recording.transaction(head)
+        told.append(f"{head}, whose transaction was left open" if record else f"{head}, which is not part of this run")
+    many = len(waiters) != 1
+    return (
+        f"Block, not deadlock: {listed(waiters)} still {'wait' if many else 'waits'}, in the end for "
+        f"{listed(told) if told else 'each other'}. No ring closed: {'they' if many else 'it'} could go on as soon as that ended."
+    )
+
+
+def _error(recording: Recording) -> str:
+    event = next(e for e in recording.events if e.error and e.error.kind in ("rejected", "limit", "lost"))
+    message = event.error.message if event.error else ""
+    return f"{named(event.transaction, event.statement)} failed: {message}"
+
+
+# -- rings and chains -----------------------------------------------------------------------------------------------------
+
+
+def _rings(recording: Recording) -> Section:
+    lines = []
+    for deadlock in recording.deadlocks:
+        names = [member.transaction for member in deadlock.members]
+        lines.append(Line(" → ".join([*names, names[0]]) + "   (each waits for the next)", "strong"))
+        for member in deadlock.members:
+            mark = "  ← the victim" if member.transaction == deadlock.victim else ""
+            held = listed(list(member.holds)) if member.holds else "nothing known"
+            lines.append(
+                Line(
+                    f"{member.transaction} ({member.isolation}) held {held}; wanted {member.resource.text} {member.wanted}, "
+                    f"which {member.waits_for} held{mark}",
+                    "bad" if mark else "plain",
+                    indent=2,
+                )
+            )
+        lines.append(Line(_agreement(recording, deadlock), "faint", indent=2))
+    return Section("The ring", tuple(lines))
+
+
+def _agreement(recording: Recording, deadlock: Deadlock) -> str:
+    seen = f"Catenum saw the ring closed at {duration(deadlock.at_ms)}"
+    if deadlock.verdict_ms is None:
+        return f"{seen}; the server never ended it"
+    if deadlock.verdict_ms <= deadlock.at_ms:
+        return f"The server's verdict came first, at {duration(deadlock.verdict_ms)}; its report gave the ring"
+    verdict = "the server's verdict agreed" if deadlock.agreed else "the server's verdict DIFFERED"
+    return f"{seen}; {verdict}, {duration(deadlock.verdict_ms - deadlock.at_ms)} later"
+
+
+def _chains(recording: Recording) -> Section:
+    if recording.deadlocks:
+        return Section("", ())
+    move, graph = recording.worst_graph()
+    lines = []
+    for head in graph.heads():
+        tree = graph.tree(head)
+        lines.append(Line(_head_line(recording, graph, head, move), "strong"))
+        lines.extend(_branches(recording, tree, move, ""))
+    return Section(f"Who waited for whom (after move {move}, when most did)", tuple(lines))
+
+
+def _head_line(recording: Recording, graph: WaitGraph, head: str, move: int) -> str:
+    direct = len({edge.waiter for edge in graph.edges if edge.holder == head})
+    everyone = len(graph.held_up_by(head))
+    counts = f"head blocker: holds up {direct} directly, {everyone} in all"
+    return f"{head}   {counts}; {_doing(recording, head, move)}"
+
+
+def _doing(recording: Recording, name: str, move: int) -> str:
+    """What a head blocker is doing at that moment: most often nothing."""
+    if recording.transaction(name) is None:
+        return "a session outside this run"
+    past = [event for event in recording.events if event.transaction == name and event.move <= move]
+    if past and past[-1].what == "sent":
+        return f"working on: {one_line(past[-1].sql, 60)}"
+    done = next((event for event in reversed(past) if event.statement is not None), None)
+    if done is None:
+        return "idle"
+    return f"idle in its open transaction after {named(name, done.statement)}: {one_line(done.sql, 60)}"
+
+
+def _branches(recording: Recording, branch: Branch, move: int, prefix: str) -> Iterator[Line]:
+    for place, child in enumerate(branch.children):
+        last = place == len(branch.children) - 1
+        wait = next(
+            (
+                w
+                for w in recording.waits_during(move)
+                if child.edge is not None and w.waiter == child.name and w.holder == child.edge.holder
+            ),
+            None,
+        )
+        text = f"{child.name} waits" if wait is None else _wait_line(wait)
+        yield Line(f"{prefix}{'└─ ' if last else '├─ '}{text}", indent=1, hang=len(prefix) + 6)
+        yield from _branches(recording, child, move, prefix + ("   " if last else "│  "))
+
+
+def _wait_line(wait: Wait) -> str:
+    """One wait in words: who, over what, which modes, since which statement of the holder, how long."""
+    since = f" since {named(wait.holder, wait.holder_statement)}" if wait.holder_statement else ""
+    if wait.queued:
+        why = f"behind {wait.holder}, which is ahead in the queue for {wait.held or 'it'}{since}"
+    else:
+        why = f"{wait.holder} holds {wait.held or 'a lock on it'}{since}"
+    lasted = "to the end" if wait.until_ms is None else f"for {duration(_length(wait))}"
+    return f"{named(wait.waiter, wait.statement)} waits {lasted} over {wait.resource.text}: wants {wait.wanted}; {why}"
+
+
+def _lasting(recording: Recording) -> WaitGraph:
+    return recording.graph_at(max((event.move for event in recording.events), default=0))
+
+
+def _length(wait: Wait) -> float:
+    return (wait.until_ms or wait.since_ms) - wait.since_ms
+
+
+# -- statements and rules -------------------------------------------------------------------------------------------------
+
+
+def _histories(recording: Recording) -> Section:
+    involved = {wait.waiter for wait in recording.waits} | {wait.holder for wait in recording.waits}
+    involved |= {event.transaction for event in recording.events if event.error}
+    if any(value is not True for value in recording.outcome.holds.values()):
+        involved |= {record.name for record in recording.transactions}
+    lines: list[Line] = []
+    for record in recording.transactions:
+        if record.name not in involved:
+            continue
+        tries = f", {record.attempts} attempts" if record.attempts > 1 else ""
+        asked = "" if record.asked else " by default"
+        lines.append(Line(f"{record.name}   {record.isolation}{asked}, session {record.session}{tries}: {record.status}", "strong"))
+        for event in recording.events:
+            if event.transaction == record.name and event.what in ("sent", "failed"):
+                lines.extend(_step(recording, event))
+    return Section("What each had run", tuple(lines))
+
+
+def _step(recording: Recording, event: Event) -> Iterator[Line]:
+    number = f"{event.statement}." if event.statement else "–"
+    if event.what == "failed":
+        message = event.error.message if event.error else ""
+        yield Line(f"✗ {message}", "bad", indent=3)
+        return
+    record = recording.transaction(event.transaction)
+    label = record.labels[event.statement - 1] if record and event.statement else None
+    yield Line(f"{number} {one_line(event.sql)}" + (f"   ({label})" if label else ""), indent=2, hang=3)
+    done = next(
+        (
+            e
+            for e in recording.events
+            if (e.transaction, e.attempt, e.statement, e.what) == (event.transaction, event.attempt, event.statement, "done")
+        ),
+        None,
+    )
+    if done is not None and done.result is not None and 0 < len(done.result.rows) <= 5:
+        rows = "; ".join(", ".join(value if value is not None else "null" for value in row) for row in done.result.rows)
+        yield Line(f"returned: {rows}", "faint", indent=3)
+
+
+def _conflicts(recording: Recording) -> Section:
+    lines = []
+    seen: set[tuple[object, ...]] = set()
+    for wait in recording.waits:
+        key = (wait.waiter, wait.statement, wait.holder, wait.holder_statement, wait.resource.text, wait.wanted, wait.held)
+        if wait.held is None or key in seen:
+            continue
+        seen.add(key)
+        told = "" if wait.holder_told_by == "server" else " (as its text tells)"
+        verb = "asked for" if wait.queued else "took"
+        lines.append(
+            Line(
+                f"{_holder(wait)} {verb} {wait.held} on {wait.resource.text}{told}; "
+                f"{named(wait.waiter, wait.statement)} wanted {wait.wanted}"
+            )
+        )
+        if wait.conflict:
+            lines.append(Line(f"these two modes conflict: {wait.conflict}", "faint", indent=2))
+    return Section("The conflicting statements, mode against mode", tuple(lines))
+
+
+def _holder(wait: Wait) -> str:
+    return named(wait.holder, wait.holder_statement) if wait.holder_statement else wait.holder
+
+
+def _victims(recording: Recording) -> Section:
+    lines = []
+    for deadlock in recording.deadlocks:
+        lines.append(Line(f"{deadlock.victim or 'nobody'}: {deadlock.rule}."))
+        lines.extend(Line(f"server: {text}", "faint", indent=2) for text in (deadlock.server_report or "").splitlines())
+    return Section("Why that victim", tuple(lines))
+
+
+def _errors(recording: Recording) -> Section:
+    lines = []
+    for event in recording.events:
+        error = event.error
+        if error is None or error.kind == "deadlock":
+            continue
+        code = f" (SQLSTATE {error.code})" if error.code else ""
+        lines.append(Line(f"{named(event.transaction, event.statement)}: {error.message}{code}", "bad"))
+        if error.position:
+            lines.append(Line(f"at character {error.position}: {_around(event.sql, error.position)}", indent=2))
+        lines.extend(Line(f"{name}: {text}", "faint", indent=2) for name, text in (("detail", error.detail), ("hint", error.hint)) if text)
+    return Section("What the server said", tuple(lines))
+
+
+def _around(sql: str, position: int) -> str:
+    start = max(0, position - 1)
+    return one_line(sql[start : start + 40])
+
+
+def _findings(recording: Recording) -> Section:
+    lines = []
+    for finding in recording.findings:
+        lines.append(Line(finding.title + f"   [{finding.id}]", "strong"))
+        lines.extend(Line(f"· {text}", indent=2) for text in finding.evidence)
+        lines.extend(Line(f"→ {text}", "good", indent=2) for text in finding.advice)
+    return Section("Findings", tuple(lines))
+
+
+# -- the end --------------------------------------------------------------------------------------------------------------
+
+
+def _end(recording: Recording) -> Section:
+    lines = []
+    for title, value in recording.outcome.holds.items():
+        word = {True: "true", False: "FALSE", None: "NOT CHECKED"}[value]
+        tone: Tone = "good" if value else "bad"
+        lines.append(Line(f"{word:6} {title}", tone))
+        if value is not True and title in recording.holds_sql:
+            lines.append(Line(one_line(recording.holds_sql[title]), "faint", indent=3))
+    for table, content in recording.rows.items():
+        more = f" (first {len(content.rows)} of {content.total})" if content.total > len(content.rows) else ""
+        lines.append(Line(f"{table}{more}", "strong"))
+        lines.extend(Line(text, indent=2) for text in _grid(content.columns, content.rows[:20]))
+        if len(content.rows) > 20:
+            lines.append(Line(f"… {content.total - 20} more rows", "faint", indent=2))
+    return Section("The end: rules and rows", tuple(lines))
+
+
+def _grid(columns: tuple[str, ...], rows: tuple[tuple[str | None, ...], ...]) -> Iterator[str]:
+    cells = [list(columns), *[["null" if value is None else one_line(value, 40) for value in row] for row in rows]]
+    widths = [max(len(row[i]) for row in cells) for i in range(len(columns))]
+    for row in cells:
+        yield "  ".join(value.ljust(width) for value, width in zip(row, widths, strict=True)).rstrip()
+
+
+def _notes(recording: Recording) -> Section:
+    lines = [Line(note) for note in recording.notes]
+    if recording.target.standin:
+        lines.insert(0, Line("A stand-in, not a real server, gave these answers.", "bad"))
+    notes = {picture.note for picture in recording.pictures if picture.note}
+    lines.extend(Line(note) for note in sorted(notes))
+    return Section("Notes", tuple(lines))
+
+
+def _failed(recording: Recording, kind: str) -> list[Event]:
+    return [event for event in recording.events if event.error is not None and event.error.kind == kind]

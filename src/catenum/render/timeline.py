@@ -1,0 +1,225 @@
+"""The timeline in a terminal: a column for each transaction, time running down, waits as a dotted rail.
+
+Two layouts of the same rows: wide columns that hold the statements themselves, side by side as in open windows, for as many
+transactions as fit; narrow rails with the statements beside them for more.
+"""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from rich.console import Console
+from rich.text import Text
+
+from catenum.core.recording import Event, Recording, Wait
+from catenum.core.story import duration, one_line
+from catenum.render.console import STYLES, say
+
+GUTTER = 14
+NARROWEST = 22
+RAIL = 3
+MOST_SQL_LINES = 4
+
+
+@dataclass(frozen=True)
+class Row:
+    """One happening: in which lane, its text, and which lanes wait or have a transaction open meanwhile."""
+
+    move: int | None
+    at_ms: float
+    lane: int
+    sign: str
+    text: str
+    tone: str
+    waiting: frozenset[int]
+    open: frozenset[int]
+    banner: bool = False
+
+
+def timeline_rows(recording: Recording) -> list[Row]:
+    """The recording's events as rows, in order."""
+    lanes = {record.name: index for index, record in enumerate(recording.transactions)}
+    waiting: set[int] = set()
+    opened: set[int] = set()
+    rows: list[Row] = []
+    shown_rings: set[int] = set()
+    last_move = 0
+    for event in recording.events:
+        lane = lanes[event.transaction]
+        for index, deadlock in enumerate(recording.deadlocks):
+            after_ring = event.what == "failed" and event.move == deadlock.move
+            if index not in shown_rings and after_ring:
+                shown_rings.add(index)
+                names = [member.transaction for member in deadlock.members]
+                text = f"the ring is closed: {' → '.join([*names, names[0]])}"
+                rows.append(Row(None, deadlock.at_ms, 0, "⟲", text, "bad", frozenset(waiting), frozenset(opened), True))
+        if event.what == "resumed":
+            continue  # told together with what it led to
+        sign, text, tone = _told(recording, event)
+        waiting.discard(lane)
+        move = event.move if event.move != last_move else None
+        last_move = event.move
+        rows.append(Row(move, event.at_ms, lane, sign, text, tone, frozenset(waiting), frozenset(opened - {lane})))
+        if event.what == "waits":
+            waiting.add(lane)
+        opened.add(lane)
+        if event.what == "failed" or (event.what == "done" and event.statement is None):
+            opened.discard(lane)
+    return rows
+
+
+def _told(recording: Recording, event: Event) -> tuple[str, str, str]:
+    """Sign, text and tone of an event."""
+    if event.what == "sent":
+        number = f"{event.statement}. " if event.statement else ""
+        again = f"(attempt {event.attempt}) " if event.attempt > 1 and event.statement == 1 else ""
+        return "▷", f"{again}{number}{one_line(event.sql)}", "plain"
+    if event.what == "waits":
+        return "◷", "waits for " + "; ".join(dict.fromkeys(_wait_text(w) for w in _waits_at(recording, event))), "wait"
+    if event.what == "failed":
+        error = event.error
+        kind = error.kind if error else "error"
+        text = {
+            "deadlock": "deadlock: given up, rolled back",
+            "refused": "refused, rolled back",
+            "timeout": "gave up waiting, rolled back",
+        }.get(kind, f"{error.message if error else 'failed'}; rolled back")
+        return "✗", text, "bad"
+    waited = _waited_before(recording, event)
+    after = f"went on after {duration(waited)}; " if waited is not None else ""
+    if event.statement is None:
+        return "✓", after + {"commit": "committed", "rollback": "rolled back"}.get(event.sql, event.sql), "good"
+    count = "done" if event.rows is None else f"{event.rows} row{'' if event.rows == 1 else 's'}"
+    result = event.result
+    if result is not None and len(result.rows) == 1 and len(result.columns) == 1:
+        count += f": {result.rows[0][0] if result.rows[0][0] is not None else 'null'}"
+    return "✓", after + count, "good"
+
+
+def _waits_at(recording: Recording, event: Event) -> list[Wait]:
+    own = [w for w in recording.waits if w.waiter == event.transaction and w.move <= event.move]
+    lasting = [w for w in own if w.until_ms is None or w.until_ms > event.at_ms]
+    return lasting or own[-1:]
+
+
+def _wait_text(wait: Wait) -> str:
+    place = "behind " if wait.queued else ""
+    since = f" (its {wait.holder_statement})" if wait.holder_statement else ""
+    return f"{place}{wait.holder}{since} over {wait.resource.text}"
+
+
+def _waited_before(recording: Recording, event: Event) -> float | None:
+    """How long the statement had waited before ``event``; None where it had not."""
+    own = [
+        w
+        for w in recording.waits
+        if (w.waiter, w.attempt, w.statement) == (event.transaction, event.attempt, event.statement)
+        and w.until_ms is not None
+        and w.until_ms <= event.at_ms
+    ]
+    return max(w.until_ms or 0.0 for w in own) - min(w.since_ms for w in own) if own else None
+
+
+def print_timeline(console: Console, recording: Recording) -> None:
+    """Print the timeline in the layout that fits."""
+    count = len(recording.transactions)
+    width = (console.width - GUTTER) // count
+    lines = _columns(recording, width) if width >= NARROWEST else _rails(recording, console.width)
+    for line in lines:
+        say(console, line)
+
+
+def _gutter(row: Row, first: bool) -> str:
+    if not first:
+        return " " * GUTTER
+    move = f"{row.move:>3}" if row.move is not None else "   "
+    return f"{move} {duration(row.at_ms):>8}  "
+
+
+def _columns(recording: Recording, width: int) -> Iterator[Text]:
+    count = len(recording.transactions)
+    head = Text("move    after  ", style=STYLES["faint"])
+    head.truncate(GUTTER)
+    under = Text(" " * GUTTER)
+    for record in recording.transactions:
+        head.append(_cell(record.name, width), style=STYLES["strong"])
+        under.append(_cell(record.isolation + (", read only" if record.read_only else ""), width), style=STYLES["faint"])
+    yield head
+    yield under
+    yield Text("─" * (GUTTER + width * count - 2), style=STYLES["lane"])
+    for row in timeline_rows(recording):
+        if row.banner:
+            line = Text(_gutter(row, True))
+            line.append(f"{row.sign} {row.text}", style=STYLES["bad"])
+            yield line
+            continue
+        for index, text in enumerate(_wrapped(row.text, width - 4)):
+            line = Text(_gutter(row, index == 0))
+            for lane in range(count):
+                if lane == row.lane:
+                    sign = row.sign if index == 0 else ("┊" if row.sign == "◷" else " ")
+                    line.append(_cell(f"{sign} {text}", width), style=STYLES[row.tone])
+                else:
+                    line.append(_cell("┊" if lane in row.waiting else "", width), style=STYLES["wait"])
+            line.rstrip()
+            yield line
+
+
+def _wrapped(text: str, width: int) -> list[str]:
+    lines = textwrap.wrap(text, width, break_long_words=True, break_on_hyphens=False) or [""]
+    if len(lines) > MOST_SQL_LINES:
+        lines = [*lines[: MOST_SQL_LINES - 1], lines[MOST_SQL_LINES - 1][: width - 1] + "…"]
+    return lines
+
+
+def _cell(text: str, width: int) -> str:
+    return (text if len(text) < width else text[: width - 2] + "…").ljust(width)
+
+
+def _rails(recording: Recording, width: int) -> Iterator[Text]:
+    names = [record.name for record in recording.transactions]
+    for index, record in enumerate(recording.transactions):
+        line = Text("move    after  "[:GUTTER] if index == 0 else " " * GUTTER, style=STYLES["faint"])
+        line.append(("│" + " " * (RAIL - 1)) * index, style=STYLES["lane"])
+        line.append(record.name, style=STYLES["strong"])
+        line.append(f"  {record.isolation}", style=STYLES["faint"])
+        yield line
+    yield Text("─" * (width - 1), style=STYLES["lane"])
+    start = GUTTER + RAIL * len(names)
+    for row in timeline_rows(recording):
+        text = row.text if row.banner else f"{names[row.lane]}: {row.text}"
+        for index, part in enumerate(_wrapped(text, width - start - 1)):
+            line = Text(_gutter(row, index == 0))
+            for lane in range(len(names)):
+                sign, tone = " ", "lane"
+                if lane == row.lane and not row.banner and index == 0:
+                    sign, tone = row.sign, row.tone
+                elif lane in row.waiting or (lane == row.lane and row.sign == "◷" and not row.banner):
+                    sign, tone = "┊", "wait"
+                elif lane in row.open:
+                    sign = "│"
+                line.append(sign.ljust(RAIL), style=STYLES[tone])
+            line.append(part if index == 0 else "  " + part, style=STYLES[row.tone])
+            yield line
+
+
+def legend() -> str:
+    """What the signs mean, for whoever sees them for the first time."""
+    return "▷ sent   ✓ done   ◷ ┊ waits for a lock   ✗ failed   ⟲ deadlock"
+
+
+def summary(recording: Recording) -> str:
+    """One line: what the schedule came to."""
+    holds = recording.outcome.holds
+    parts = [f"outcome: {recording.outcome.kind}"]
+    if holds:
+        false = [title for title, value in holds.items() if value is not True]
+        parts.append("rules: all true" if not false else f"rules: {len(false)} of {len(holds)} NOT true")
+    if recording.waits:
+        parts.append(f"longest chain: {recording.longest_chain()}")
+    parts.append(f"{duration(recording.duration_ms)}")
+    return " · ".join(parts)
+
+
