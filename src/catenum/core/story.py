@@ -86,6 +86,18 @@ def one_line(sql: str, limit: int = 10_000) -> str:
     return text if len(text) <= limit else text[: limit - 1] + "…"
 
 
+def shortened(sql: str, limit: int) -> str:
+    """A statement cut in the middle, so that its condition stays: ``update berth set … where id = 3``."""
+    text = one_line(sql)
+    if len(text) <= limit:
+        return text
+    where = text.lower().rfind(" where ")
+    tail = text[where:] if where > 0 and len(text) - where <= limit * 2 // 3 else text[-(limit // 3) :]
+    head = text[: max(8, limit - len(tail) - 2)].rstrip()
+    head = head.rpartition(" ")[0] or head
+    return f"{head} …{tail}"
+
+
 # -- the headline -------------------------------------------------------------------------------------------------------
 
 
@@ -132,10 +144,10 @@ def _deadlock(recording: Recording) -> str:
     victims = list(dict.fromkeys(event.transaction for event in _failed(recording, "deadlock")))
     members = [member.transaction for member in ring.members] if ring else victims
     if len(members) == 2:
-        who = f"{members[0]} and {members[1]} each held what the other wanted"
+        who = f"{members[0]} and {members[1]} each held what the other wanted, so neither could ever go on"
     else:
-        who = f"{listed(members)} waited for each other in a ring"
-    text = f"Deadlock, not just a block: {who}, so none of them could ever go on. The server gave up {listed(victims)}."
+        who = f"{listed(members)} waited for each other in a ring, so none of them could ever go on"
+    text = f"Deadlock, not just a block: {who}. The server gave up {listed(victims)}."
     return text + _after(recording, victims)
 
 
@@ -315,6 +327,7 @@ def _step(recording: Recording, event: Event) -> Iterator[Line]:
 def _conflicts(recording: Recording) -> Section:
     lines = []
     seen: set[tuple[object, ...]] = set()
+    sources: list[str] = []
     for wait in recording.waits:
         key = (wait.waiter, wait.statement, wait.holder, wait.holder_statement, wait.resource.text, wait.wanted, wait.held)
         if wait.held is None or key in seen:
@@ -324,12 +337,13 @@ def _conflicts(recording: Recording) -> Section:
         verb = "asked for" if wait.queued else "took"
         lines.append(
             Line(
-                f"{_holder(wait)} {verb} {wait.held} on {wait.resource.text}{told}; "
+                f"{wait.resource.text}: {_holder(wait)} {verb} {wait.held}{told}; "
                 f"{named(wait.waiter, wait.statement)} wanted {wait.wanted}"
             )
         )
-        if wait.conflict:
-            lines.append(Line(f"these two modes conflict: {wait.conflict}", "faint", indent=2))
+        if wait.conflict and wait.conflict not in sources:
+            sources.append(wait.conflict)
+    lines.extend(Line(f"these modes conflict by {source}", "faint", indent=2) for source in sources)
     return Section("The conflicting statements, mode against mode", tuple(lines))
 
 
@@ -402,6 +416,11 @@ def _grid(columns: tuple[str, ...], rows: tuple[tuple[str | None, ...], ...]) ->
 
 def _notes(recording: Recording) -> Section:
     lines = [Line(note) for note in recording.notes]
+    for status, what in (("left open", "left open"), ("cut off", "still under way")):
+        names = [record.name for record in recording.transactions if record.status == status]
+        if names:
+            was = "was" if len(names) == 1 else "were"
+            lines.append(Line(f"{listed(names)} {was} {what} when the last move was made; Catenum then rolled back."))
     if recording.target.standin:
         lines.insert(0, Line("A stand-in, not a real server, gave these answers.", "bad"))
     notes = {picture.note for picture in recording.pictures if picture.note}

@@ -106,14 +106,14 @@ def judge(baseline: Figures, remedy: Figures) -> Verdict:
 
 def _where_nothing_was_wrong(baseline: Figures, remedy: Figures) -> Verdict:
     """The baseline has no conflict; a remedy can still shorten the waiting, or spoil it."""
-    before, after = _told(baseline), _told(remedy)
+    shorter = remedy.longest_chain < baseline.longest_chain
+    chain = f"waits {baseline.waits} → {remedy.waits}, longest chain {baseline.longest_chain} → {remedy.longest_chain}"
     if remedy.conflicts and remedy.ended_well < remedy.runs:
-        return Verdict(rank="worse", reason=f"{before} → {after}")
-    if remedy.longest_chain < baseline.longest_chain or remedy.waits < baseline.waits:
-        chain = f"waits {baseline.waits} → {remedy.waits}, longest chain {baseline.longest_chain} → {remedy.longest_chain}"
-        rank: Rank = "cures" if remedy.waits == 0 or remedy.longest_chain < baseline.longest_chain else "eases"
-        return Verdict(rank=rank, reason=chain)
-    return Verdict(rank="no better", reason=f"{before} → {after}")
+        rank: Rank = "eases" if shorter else "worse"
+        return Verdict(rank=rank, reason=f"{chain}; but {_told(remedy)}, and who was given up must try again")
+    if shorter or remedy.waits < baseline.waits:
+        return Verdict(rank="cures" if shorter or remedy.waits == 0 else "eases", reason=chain)
+    return Verdict(rank="no better", reason=chain)
 
 
 def _told(numbers: Figures) -> str:

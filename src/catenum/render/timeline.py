@@ -77,7 +77,7 @@ def _told(recording: Recording, event: Event) -> tuple[str, str, str]:
         again = f"(attempt {event.attempt}) " if event.attempt > 1 and event.statement == 1 else ""
         return "▷", f"{again}{number}{one_line(event.sql)}", "plain"
     if event.what == "waits":
-        return "◷", "waits for " + "; ".join(dict.fromkeys(_wait_text(w) for w in _waits_at(recording, event))), "wait"
+        return "◷", "waits " + "; ".join(dict.fromkeys(_wait_text(w) for w in _waits_at(recording, event))), "wait"
     if event.what == "failed":
         error = event.error
         kind = error.kind if error else "error"
@@ -105,7 +105,7 @@ def _waits_at(recording: Recording, event: Event) -> list[Wait]:
 
 
 def _wait_text(wait: Wait) -> str:
-    place = "behind " if wait.queued else ""
+    place = "behind " if wait.queued else "for "
     since = f" (its {wait.holder_statement})" if wait.holder_statement else ""
     return f"{place}{wait.holder}{since} over {wait.resource.text}"
 
@@ -198,7 +198,7 @@ def _rails(recording: Recording, width: int) -> Iterator[Text]:
                     sign, tone = row.sign, row.tone
                 elif lane in row.waiting or (lane == row.lane and row.sign == "◷" and not row.banner):
                     sign, tone = "┊", "wait"
-                elif lane in row.open:
+                elif lane in row.open or (lane == row.lane and row.sign == "▷" and not row.banner):
                     sign = "│"
                 line.append(sign.ljust(RAIL), style=STYLES[tone])
             line.append(part if index == 0 else "  " + part, style=STYLES[row.tone])
