@@ -26,7 +26,9 @@ def add_output_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="write the result as JSON to standard output")
     parser.add_argument("--quiet", action="store_true", help="say the outcome only")
     parser.add_argument("--verbose", action="store_true", help="say more: every lock picture, what was cleared")
-    parser.add_argument("--no-color", action="store_true", help="no colour, also on a terminal (NO_COLOR does the same)")
+    parser.add_argument(
+        "--no-color", action="store_true", help="no colour, also on a terminal (NO_COLOR does the same)"
+    )
 
 
 def add_run_options(parser: argparse.ArgumentParser) -> None:
@@ -54,7 +56,9 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
 def add_play_options(parser: argparse.ArgumentParser) -> None:
     """What changes the schedule or the transactions."""
     parser.add_argument(
-        "--order", metavar="MOVES", help="the order of moves, such as 'early late early late', instead of the scenario's"
+        "--order",
+        metavar="MOVES",
+        help="the order of moves, such as 'early late early late', instead of the scenario's",
     )
     parser.add_argument(
         "--isolation",
@@ -63,7 +67,9 @@ def add_play_options(parser: argparse.ArgumentParser) -> None:
         metavar="[NAME=]LEVEL",
         help="an isolation level for all transactions, or for one; may be repeated",
     )
-    parser.add_argument("--victim", metavar="NAME", help="who is to be given up in a deadlock, where the server allows it")
+    parser.add_argument(
+        "--victim", metavar="NAME", help="who is to be given up in a deadlock, where the server allows it"
+    )
 
 
 def duration_argument(text: str) -> int:
@@ -120,7 +126,10 @@ def changed_by_options(file: ScenarioFile, args: argparse.Namespace) -> tuple[Sc
         if (order or ()).count(name) > transactions[name].moves:
             raise InputError(f"--order names {name!r} more often than its {transactions[name].moves} moves")
     if args.victim and args.victim not in transactions:
-        raise InputError(f"--victim names {args.victim!r}, which is not a transaction", advice=suggestion(args.victim, names))
+        raise InputError(
+            f"--victim names {args.victim!r}, which is not a transaction",
+            advice=suggestion(args.victim, names),
+        )
     return scenario.model_copy(update={"transactions": transactions}), order
 
 
@@ -145,7 +154,8 @@ def target_of(asked: str | None, err: IO[str]) -> Target:
     target = resolve(asked, read_settings())
     if asked and has_password(asked):
         err.write(
-            "catenum: the password in --target shows in the process list; PGPASSWORD, ~/.pgpass or CATENUM_TARGET keep it out\n"
+            "catenum: the password in --target shows in the process list; PGPASSWORD, ~/.pgpass or "
+            "CATENUM_TARGET keep it out\n"
         )
     return target
 
@@ -202,6 +212,6 @@ def save_atomically(path: Path, data: bytes) -> None:
         if temporary is not None:
             with contextlib.suppress(OSError):
                 os.unlink(temporary)
-        raise SaveError(f"cannot save {path}: {error.strerror}", advice="What was there before is untouched.") from error
-
-
+        raise SaveError(
+            f"cannot save {path}: {error.strerror}", advice="What was there before is untouched."
+        ) from error

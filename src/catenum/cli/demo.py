@@ -32,7 +32,13 @@ TOLD = ("deadlock:", "The ring", "Why that victim", "Findings")
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``demo``."""
-    parser.add_argument("--into", metavar="FOLDER", type=Path, default=Path("catenum-demo"), help="where its files go (default catenum-demo)")
+    parser.add_argument(
+        "--into",
+        metavar="FOLDER",
+        type=Path,
+        default=Path("catenum-demo"),
+        help="where its files go (default catenum-demo)",
+    )
     parser.add_argument("--target", metavar="TARGET", help="another server than a private one")
     parser.add_argument("--no-color", action="store_true", help="no colour")
 

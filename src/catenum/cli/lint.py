@@ -19,7 +19,9 @@ FORMAT = "catenum-lint/1"
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``lint``."""
     parser.add_argument("scenarios", metavar="SCENARIO", nargs="+", help="scenario files, or names of samples")
-    parser.add_argument("--server", choices=["postgresql"], default="postgresql", help="whose SQL the statements are in")
+    parser.add_argument(
+        "--server", choices=["postgresql"], default="postgresql", help="whose SQL the statements are in"
+    )
     common.add_output_options(parser)
 
 
@@ -49,7 +51,11 @@ def check(word: str, server: str) -> list[Problem]:
         return list(error.problems)
     problems = [Problem(text, file.place(*path)) for path, text in transaction_control(file.scenario, server)]
     problems += [
-        Problem(f"{what} names {name}, outside the run's scratch space", file.place(*path), "Running it needs --outside.")
+        Problem(
+            f"{what} names {name}, outside the run's scratch space",
+            file.place(*path),
+            "Running it needs --outside.",
+        )
         for path, what, name in outside_names(file.scenario, server)
     ]
     return problems

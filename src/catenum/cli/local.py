@@ -16,8 +16,14 @@ FORMAT = "catenum-local/1"
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``local``."""
-    parser.add_argument("what", choices=["start", "stop", "status"], help="start and keep one, stop it, or tell whether one runs")
-    parser.add_argument("--target", choices=list(LOCAL), default=LOCAL[0], help="which server (default local:postgresql)")
+    parser.add_argument(
+        "what",
+        choices=["start", "stop", "status"],
+        help="start and keep one, stop it, or tell whether one runs",
+    )
+    parser.add_argument(
+        "--target", choices=list(LOCAL), default=LOCAL[0], help="which server (default local:postgresql)"
+    )
     common.add_output_options(parser)
 
 
@@ -40,7 +46,13 @@ def _tell(args: argparse.Namespace, out: IO[str], servers: list[PrivateServer], 
         value = {
             "format": FORMAT,
             "servers": [
-                {"server": s.server, "version": s.version, "process": s.pid, "sockets": str(s.sockets), "data": str(s.slot)}
+                {
+                    "server": s.server,
+                    "version": s.version,
+                    "process": s.pid,
+                    "sockets": str(s.sockets),
+                    "data": str(s.slot),
+                }
                 for s in servers
             ],
         }

@@ -50,7 +50,10 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands", required=True)
     for name, line in COMMANDS.items():
         sub = commands.add_parser(
-            name, help=line, description=line[0].upper() + line[1:] + ".", formatter_class=argparse.RawDescriptionHelpFormatter
+            name,
+            help=line,
+            description=line[0].upper() + line[1:] + ".",
+            formatter_class=argparse.RawDescriptionHelpFormatter,
         )
         if name == chosen:
             module = import_module(f"catenum.cli.{name}")
@@ -73,10 +76,10 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
         return int(args.run(args, out, err))
     except CatenumError as error:
         for problem in error.problems:
-            print(f"catenum: {problem}", file=err)  # noqa: T201 - the one place where errors are printed
+            print(f"catenum: {problem}", file=err)
         return code_for(error)
     except KeyboardInterrupt:
-        print("catenum: interrupted; what was open has been rolled back and cleared", file=err)  # noqa: T201
+        print("catenum: interrupted; what was open has been rolled back and cleared", file=err)
         return ExitCode.INTERRUPTED
     except BrokenPipeError:
         # Whoever read our output has gone (``catenum play … | head``); nothing is left to say to them.
@@ -85,7 +88,10 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
 
 
 def _interrupt(number: int, frame: FrameType | None) -> NoReturn:
-    """The first signal interrupts; while its clean-up runs, further ones are ignored, so that nothing is left behind."""
+    """The first signal interrupts;
+
+    while its clean-up runs, further ones are ignored, so that nothing is left behind.
+    """
     for signal_number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(signal_number, signal.SIG_IGN)
     raise KeyboardInterrupt

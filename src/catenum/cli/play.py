@@ -32,7 +32,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--pause", action="store_true", help="say what each move will do, and wait for Enter before it")
     parser.add_argument("--save", metavar="FILE", type=Path, help="write the recording, for 'explain' and 'draw'")
-    parser.add_argument("--expect", choices=list(KINDS), metavar="OUTCOME", help="exit 0 if it comes out so, 1 if not: " + ", ".join(KINDS))
+    parser.add_argument(
+        "--expect",
+        choices=list(KINDS),
+        metavar="OUTCOME",
+        help="exit 0 if it comes out so, 1 if not: " + ", ".join(KINDS),
+    )
     common.add_output_options(parser)
 
 

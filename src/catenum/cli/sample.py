@@ -43,7 +43,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 
 
 def _list(args: argparse.Namespace, out: IO[str]) -> ExitCode:
-    scenarios = {name: read_scenario(samples.text(name).encode(), f"sample:{name}").scenario for name in samples.names()}
+    scenarios = {
+        name: read_scenario(samples.text(name).encode(), f"sample:{name}").scenario for name in samples.names()
+    }
     if args.json:
         value = {"format": FORMAT, "samples": [{"name": n, "about": s.about} for n, s in scenarios.items()]}
         out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")

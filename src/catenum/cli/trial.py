@@ -23,7 +23,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     common.add_run_options(parser)
     common.add_play_options(parser)
     parser.add_argument("--remedy", action="append", metavar="NAME", help="only this remedy; may be repeated")
-    parser.add_argument("--save", metavar="FILE", type=Path, help="write the result with a recording of every run, as JSON")
+    parser.add_argument(
+        "--save", metavar="FILE", type=Path, help="write the result with a recording of every run, as JSON"
+    )
     common.add_output_options(parser)
 
 
@@ -33,7 +35,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     scenario, order = common.changed_by_options(file, args)
     if not scenario.remedies:
         raise InputError(
-            "the scenario has no remedies to try", place=file.place(), advice="Add them under 'remedies:', such as reorder."
+            "the scenario has no remedies to try",
+            place=file.place(),
+            advice="Add them under 'remedies:', such as reorder.",
         )
     for name in args.remedy or ():
         if name not in scenario.remedies:

@@ -1,8 +1,8 @@
 """Which statement of the holder took the lock that somebody waits for.
 
-No server tells this. Where lock pictures were taken, the first picture that shows the lock names the statement (told by the
-server); otherwise the holder's statements are read, and the first that takes a conflicting lock on the resource is named
-(told by the statement).
+No server tells this. Where lock pictures were taken, the first picture that shows the lock names the statement (told
+by the server); otherwise the holder's statements are read, and the first that takes a conflicting lock on the
+resource is named (told by the statement).
 """
 
 from __future__ import annotations
@@ -86,7 +86,7 @@ def _from_statements(wait: Wait, sent: Sequence[int], recording: Recording) -> i
             candidates.append((found.parsed, number))
     known = [number for parsed, number in candidates if parsed]
     unknown = [number for parsed, number in candidates if not parsed]
-    return (known or unknown or [None])[0]
+    return next(iter(known or unknown), None)
 
 
 def _takes(access: Access, wait: Wait, recording: Recording) -> bool:

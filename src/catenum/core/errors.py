@@ -1,9 +1,9 @@
 """The tool's own errors. They carry fields, so that one place can choose the exit code and the wording.
 
-    CatenumError
-    ├── InputError        the call, a scenario, its data or a recording is wrong
-    ├── SaveError         a result could not be written
-    └── TargetError       the server cannot be reached, was lost, or does not allow it
+CatenumError
+├── InputError        the call, a scenario, its data or a recording is wrong
+├── SaveError         a result could not be written
+└── TargetError       the server cannot be reached, was lost, or does not allow it
 """
 
 from __future__ import annotations

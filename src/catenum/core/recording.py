@@ -135,7 +135,10 @@ class LockEntry:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Picture:
-    """The locks of all the run's sessions after a move. ``cost_ms`` is what taking it cost; ``note`` what it could not see."""
+    """The locks of all the run's sessions after a move.
+
+    ``cost_ms`` is what taking it cost; ``note`` what it could not see.
+    """
 
     move: int
     at_ms: float
@@ -237,7 +240,7 @@ class Move:
 class Recording:
     """Everything one run saw."""
 
-    format: Literal["catenum-recording/1"] = FORMAT
+    format: Literal["catenum-recording/1"] = "catenum-recording/1"
     scenario: str
     about: str | None
     target: TargetInfo
@@ -278,7 +281,9 @@ class Recording:
         )
 
     def worst_graph(self) -> tuple[int, WaitGraph]:
-        """The move and the wait graph at which most transactions waited, the longest chain counting first among equals."""
+        """The move and the wait graph at which most transactions waited, the longest chain counting first among
+        equals.
+        """
         moves = sorted({wait.move for wait in self.waits})
         graphs = [(move, WaitGraph(as_edge(w) for w in self.waits_during(move))) for move in moves]
         return max(graphs, key=lambda item: (item[1].longest_chain(), len(item[1].waiters)), default=(0, WaitGraph()))
@@ -286,11 +291,7 @@ class Recording:
     def waits_during(self, move: int) -> list[Wait]:
         """The waits that lasted at the moment the last wait of ``move`` began."""
         moment = max((wait.since_ms for wait in self.waits if wait.move == move), default=0.0)
-        return [
-            wait
-            for wait in self.waits
-            if wait.move <= move and (wait.until_ms is None or wait.until_ms > moment)
-        ]
+        return [wait for wait in self.waits if wait.move <= move and (wait.until_ms is None or wait.until_ms > moment)]
 
     def move_end(self, move: int) -> float:
         """When ``move`` was over: the last thing noted under it, in ms."""

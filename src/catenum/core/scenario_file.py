@@ -1,7 +1,8 @@
 """Reads a scenario file into a ``Scenario`` and remembers where each value stands.
 
-Kept apart from ``scenario`` because positions belong to the text, not to the meaning. YAML 1.2 rules are used (``on`` and
-``no`` are words, not truth values). Nothing in the file is evaluated: only plain scalars, lists and mappings are built.
+Kept apart from ``scenario`` because positions belong to the text, not to the meaning. YAML 1.2 rules are used (``on``
+and ``no`` are words, not truth values). Nothing in the file is evaluated: only plain scalars, lists and mappings are
+built.
 """
 
 from __future__ import annotations
@@ -96,7 +97,9 @@ def _compose(data: bytes, file: str) -> Node:
         ) from error
     if not text.strip():
         raise InputError(
-            "the file is empty", place=where, advice="'catenum sample berth-swap' prints a scenario to start from."
+            "the file is empty",
+            place=where,
+            advice="'catenum sample berth-swap' prints a scenario to start from.",
         )
     _refuse_tabs(text, file)
     yaml = YAML(typ="safe", pure=True)
@@ -168,7 +171,8 @@ class _Builder:
             return self._mapping(node, path)
         if isinstance(node, SequenceNode):
             return [self.build(child, (*path, i)) for i, child in enumerate(node.value)]
-        self._note_text(node, path)
+        if isinstance(node, ScalarNode):
+            self._note_text(node, path)
         return self.constructor.construct_object(node)
 
     def _mapping(self, node: MappingNode, path: Path) -> dict[Any, Any]:
@@ -187,12 +191,13 @@ class _Builder:
             self.places[(*path, key, "\0key")] = _place(self.file, key_node)
         return result
 
-    def _note_text(self, node: Node, path: Path) -> None:
+    def _note_text(self, node: ScalarNode, path: Path) -> None:
         """Remember where the characters of a scalar begin, for those styles in which lines stay lines."""
         mark = node.start_mark
         if node.style == "|":
             body = next(
-                (i for i in range(mark.line + 1, len(self.lines)) if self.lines[i].strip()), len(self.lines) - 1
+                (i for i in range(mark.line + 1, len(self.lines)) if self.lines[i].strip()),
+                len(self.lines) - 1,
             )
             line = self.lines[body]
             self.sql_starts[path] = Place(self.file, body + 1, len(line) - len(line.lstrip()) + 1)
@@ -209,9 +214,7 @@ def _nearest(places: Mapping[Path, Place], path: Path, file: str) -> Place:
     return places.get((), Place(file))
 
 
-def _from_validation(
-    error: ValidationError, plain: object, places: Mapping[Path, Place], file: str
-) -> Iterator[Problem] | list[Problem]:
+def _from_validation(error: ValidationError, plain: object, places: Mapping[Path, Place], file: str) -> list[Problem]:
     problems: dict[tuple[Place, str], Problem] = {}
     for item in error.errors():
         path = _real_path(item["loc"], plain)
@@ -252,11 +255,11 @@ def _quoted(expected: str) -> list[str]:
 def _real_path(loc: tuple[str | int, ...], plain: object) -> Path:
     """The part of pydantic's location that exists in the file: unions add steps of their own, which are skipped."""
     path: list[str | int] = []
-    here = plain
+    here: Any = plain
     for step in loc:
-        if isinstance(here, dict) and step in here:
-            here = here[step]
-        elif isinstance(here, list) and isinstance(step, int) and step < len(here):
+        if (isinstance(here, dict) and step in here) or (
+            isinstance(here, list) and isinstance(step, int) and step < len(here)
+        ):
             here = here[step]
         else:
             continue

@@ -1,7 +1,7 @@
 """What a statement reads, writes and locks, as its text tells.
 
-The parse tree (sqlglot) is the source. What cannot be parsed is told as such, so that callers can assume the worst. Server
-rules (which table lock, which row lock) are not here but in ``locks``.
+The parse tree (sqlglot) is the source. What cannot be parsed is told as such, so that callers can assume the worst.
+Server rules (which table lock, which row lock) are not here but in ``locks``.
 """
 
 from __future__ import annotations
@@ -28,8 +28,8 @@ logging.getLogger("sqlglot").setLevel(logging.ERROR)
 class Access:
     """One table as one statement touches it.
 
-    ``strength`` is the lock clause of a locking read (``update``, ``no key update``, ``share``, ``key share``). ``equals`` holds
-    the columns that the WHERE clause compares with constants by ``=``, joined by AND, as text.
+    ``strength`` is the lock clause of a locking read (``update``, ``no key update``, ``share``, ``key share``).
+    ``equals`` holds the columns that the WHERE clause compares with constants by ``=``, joined by AND, as text.
     """
 
     table: str
@@ -102,9 +102,7 @@ def _command(tree: exp.Command, sql: str, count: int) -> Footprint:
     )
     if match:
         mode = (match[3] or "access exclusive").lower()
-        return Footprint(
-            (Access(table=match[2], schema=match[1], verb="schema", detail=f"lock {mode}"),), count=count
-        )
+        return Footprint((Access(table=match[2], schema=match[1], verb="schema", detail=f"lock {mode}"),), count=count)
     if str(tree.this).upper() == "START":
         return Footprint((), control="begin", count=count)
     return Footprint((), parsed=False, count=count)

@@ -1,7 +1,7 @@
 """The story of a recording, in words that a colleague can follow.
 
-Built as data: sections of lines, each with a tone, so that every face tells the same story and tests can read it. Nothing is said
-that the recording does not show.
+Built as data: sections of lines, each with a tone, so that every face tells the same story and tests can read it.
+Nothing is said that the recording does not show.
 """
 
 from __future__ import annotations
@@ -98,14 +98,15 @@ def shortened(sql: str, limit: int) -> str:
     return f"{head} …{tail}"
 
 
-# -- the headline -------------------------------------------------------------------------------------------------------
+# -- the headline ----------------------------------------------------------------------------------------------------
 
 
 def _headline(recording: Recording) -> Section:
     outcome = recording.outcome
     bad = outcome.kind not in ("clean", "waited") or any(v is not True for v in outcome.holds.values())
     return Section(
-        f"{outcome.kind}: {MEANING[outcome.kind]}", (Line(headline(recording), "bad" if bad else "good", hang=0),)
+        f"{outcome.kind}: {MEANING[outcome.kind]}",
+        (Line(headline(recording), "bad" if bad else "good", hang=0),),
     )
 
 
@@ -118,7 +119,8 @@ def _waited(recording: Recording) -> str:
     waiters = sorted({wait.waiter for wait in recording.waits})
     return (
         f"Block, not deadlock: {listed(waiters)} waited, and went on once the lock was free; no ring closed. "
-        f"Longest wait: {longest.waiter} for {longest.holder} over {longest.resource.text}, {duration(_length(longest))}; "
+        f"Longest wait: {longest.waiter} for {longest.holder} over {longest.resource.text}, "
+        f"{duration(_length(longest))}; "
         f"longest chain: {recording.longest_chain()}."
     )
 
@@ -171,7 +173,8 @@ def _stuck(recording: Recording) -> str:
     many = len(waiters) != 1
     return (
         f"Block, not deadlock: {listed(waiters)} still {'wait' if many else 'waits'}, in the end for "
-        f"{listed(told) if told else 'each other'}. No ring closed: {'they' if many else 'it'} could go on as soon as that ended."
+        f"{listed(told) if told else 'each other'}. No ring closed: {'they' if many else 'it'} "
+        "could go on as soon as that ended."
     )
 
 
@@ -181,7 +184,7 @@ def _error(recording: Recording) -> str:
     return f"{named(event.transaction, event.statement)} failed: {message}"
 
 
-# -- rings and chains -----------------------------------------------------------------------------------------------------
+# -- rings and chains ------------------------------------------------------------------------------------------------
 
 
 def _rings(recording: Recording) -> Section:
@@ -194,7 +197,8 @@ def _rings(recording: Recording) -> Section:
             held = listed(list(member.holds)) if member.holds else "nothing known"
             lines.append(
                 Line(
-                    f"{member.transaction} ({member.isolation}) held {held}; wanted {member.resource.text} {member.wanted}, "
+                    f"{member.transaction} ({member.isolation}) held {held}; wanted "
+                    f"{member.resource.text} {member.wanted}, "
                     f"which {member.waits_for} held{mark}",
                     "bad" if mark else "plain",
                     indent=2,
@@ -281,7 +285,7 @@ def _length(wait: Wait) -> float:
     return (wait.until_ms or wait.since_ms) - wait.since_ms
 
 
-# -- statements and rules -------------------------------------------------------------------------------------------------
+# -- statements and rules --------------------------------------------------------------------------------------------
 
 
 def _histories(recording: Recording) -> Section:
@@ -295,7 +299,12 @@ def _histories(recording: Recording) -> Section:
             continue
         tries = f", {record.attempts} attempts" if record.attempts > 1 else ""
         asked = "" if record.asked else " by default"
-        lines.append(Line(f"{record.name}   {record.isolation}{asked}, session {record.session}{tries}: {record.status}", "strong"))
+        lines.append(
+            Line(
+                f"{record.name}   {record.isolation}{asked}, session {record.session}{tries}: {record.status}",
+                "strong",
+            )
+        )
         for event in recording.events:
             if event.transaction == record.name and event.what in ("sent", "failed"):
                 lines.extend(_step(recording, event))
@@ -315,7 +324,8 @@ def _step(recording: Recording, event: Event) -> Iterator[Line]:
         (
             e
             for e in recording.events
-            if (e.transaction, e.attempt, e.statement, e.what) == (event.transaction, event.attempt, event.statement, "done")
+            if (e.transaction, e.attempt, e.statement, e.what)
+            == (event.transaction, event.attempt, event.statement, "done")
         ),
         None,
     )
@@ -329,7 +339,15 @@ def _conflicts(recording: Recording) -> Section:
     seen: set[tuple[object, ...]] = set()
     sources: list[str] = []
     for wait in recording.waits:
-        key = (wait.waiter, wait.statement, wait.holder, wait.holder_statement, wait.resource.text, wait.wanted, wait.held)
+        key = (
+            wait.waiter,
+            wait.statement,
+            wait.holder,
+            wait.holder_statement,
+            wait.resource.text,
+            wait.wanted,
+            wait.held,
+        )
         if wait.held is None or key in seen:
             continue
         seen.add(key)
@@ -369,7 +387,11 @@ def _errors(recording: Recording) -> Section:
         lines.append(Line(f"{named(event.transaction, event.statement)}: {error.message}{code}", "bad"))
         if error.position:
             lines.append(Line(f"at character {error.position}: {_around(event.sql, error.position)}", indent=2))
-        lines.extend(Line(f"{name}: {text}", "faint", indent=2) for name, text in (("detail", error.detail), ("hint", error.hint)) if text)
+        lines.extend(
+            Line(f"{name}: {text}", "faint", indent=2)
+            for name, text in (("detail", error.detail), ("hint", error.hint))
+            if text
+        )
     return Section("What the server said", tuple(lines))
 
 
@@ -387,7 +409,7 @@ def _findings(recording: Recording) -> Section:
     return Section("Findings", tuple(lines))
 
 
-# -- the end --------------------------------------------------------------------------------------------------------------
+# -- the end ---------------------------------------------------------------------------------------------------------
 
 
 def _end(recording: Recording) -> Section:
@@ -408,7 +430,10 @@ def _end(recording: Recording) -> Section:
 
 
 def _grid(columns: tuple[str, ...], rows: tuple[tuple[str | None, ...], ...]) -> Iterator[str]:
-    cells = [list(columns), *[["null" if value is None else one_line(value, 40) for value in row] for row in rows]]
+    cells = [
+        list(columns),
+        *[["null" if value is None else one_line(value, 40) for value in row] for row in rows],
+    ]
     widths = [max(len(row[i]) for row in cells) for i in range(len(columns))]
     for row in cells:
         yield "  ".join(value.ljust(width) for value, width in zip(row, widths, strict=True)).rstrip()

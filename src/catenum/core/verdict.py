@@ -2,9 +2,9 @@
 
 1. A remedy under which a rule of ``holds`` is false, or data is an anomaly, loses, whatever else it cures.
 2. A remedy whose statements are rejected loses.
-3. It *cures* when no schedule ends in a conflict, or every conflict was met by a retry and every transaction came to its end.
-4. It *eases* when its worst outcome is milder than the baseline's, or the data is right where the baseline's was wrong.
-5. Otherwise it changes nothing, or makes it worse.
+3. It *cures* when no schedule ends in a conflict, or every conflict was met by a retry and every transaction came to
+its end. 4. It *eases* when its worst outcome is milder than the baseline's, or the data is right where the baseline's
+was wrong. 5. Otherwise it changes nothing, or makes it worse.
 """
 
 from __future__ import annotations

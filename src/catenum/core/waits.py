@@ -1,7 +1,7 @@
 """The wait graph: who waits for whom, over which resource, in which modes.
 
-Plain adjacency and iterative walks, so that it serves five transactions of a scenario as well as ten thousand sessions of a
-busy server.
+Plain adjacency and iterative walks, so that it serves five transactions of a scenario as well as ten thousand
+sessions of a busy server.
 """
 
 from __future__ import annotations
@@ -116,7 +116,10 @@ class WaitGraph:
         return sorted(heads, key=lambda name: (-len(self.held_up_by(name)), name))
 
     def tree(self, head: str) -> Branch:
-        """Who waits under ``head``. A session that waits for several appears once, under the last of them in the queue."""
+        """Who waits under ``head``.
+
+        A session that waits for several appears once, under the last of them in the queue.
+        """
         members = self.held_up_by(head) | {head}
         open_waits = {name: sum(e.holder in members for e in self.waits_of(name)) for name in members}
         level: dict[str, int] = {head: 0}
@@ -164,7 +167,9 @@ class WaitGraph:
         return sorted(found, key=lambda cycle: cycle[0].waiter)
 
     def _knots(self) -> list[set[str]]:
-        """Strongly connected components of more than one session, or of one that waits for itself (Tarjan 1972, made iterative)."""
+        """Strongly connected components of more than one session, or of one that waits for itself (Tarjan 1972, made
+        iterative).
+        """
         index: dict[str, int] = {}
         low: dict[str, int] = {}
         stack: list[str] = []
@@ -220,4 +225,3 @@ class WaitGraph:
                     came[edge.holder] = edge
                     queue.append(edge.holder)
         raise AssertionError("a knot without a cycle")  # unreachable: a knot is strongly connected
-

@@ -1,7 +1,7 @@
 """What every server module offers, and the plain values that pass between it and the lab.
 
-A session never blocks: a statement is sent, then polled; ``fileno`` lets one place wait for many sessions. A driver that
-cannot do that hides a thread behind the same face. Errors are the tool's own: drivers' exceptions end here.
+A session never blocks: a statement is sent, then polled; ``fileno`` lets one place wait for many sessions. A driver
+that cannot do that hides a thread behind the same face. Errors are the tool's own: drivers' exceptions end here.
 """
 
 from __future__ import annotations

@@ -1,7 +1,7 @@
 """Targets: what ``--target`` may say, and how it becomes an engine.
 
-``local:postgresql`` is a private server; a URL is a server of the user's; any other word is a short name from ``catenum.toml``,
-found upward from the working folder, then in the user's configuration folder.
+``local:postgresql`` is a private server; a URL is a server of the user's; any other word is a short name from
+``catenum.toml``, found upward from the working folder, then in the user's configuration folder.
 """
 
 from __future__ import annotations
@@ -91,9 +91,7 @@ def resolve(asked: str | None, settings: Settings) -> Target:
         names = [*LOCAL, *settings.targets]
         raise InputError(f"{word!r} is no target", advice=f"{suggestion(word, names)} Or a URL: postgresql://…")
     if scheme not in SCHEMES:
-        raise InputError(
-            f"no server is known by {scheme}://", advice=suggestion(scheme, sorted(set(SCHEMES.values())))
-        )
+        raise InputError(f"no server is known by {scheme}://", advice=suggestion(scheme, sorted(set(SCHEMES.values()))))
     return Target(SCHEMES[scheme], without_secrets(word), word, settings)
 
 
@@ -119,7 +117,8 @@ def without_secrets(url: str) -> str:
 
 @contextmanager
 def open_engine(target: Target, tell: Callable[[str], None]) -> Iterator[Callable[[], Any]]:
-    """A function that connects an engine to ``target``, each call a new one; a private server lives as long as the block.
+    """A function that connects an engine to ``target``, each call a new one; a private server lives as long as the
+    block.
 
     ``tell`` hears what a person should know meanwhile (a server is being made, something was cleared).
     """

@@ -5,10 +5,11 @@
     Look                        tell me who waits for whom
     TakePicture, Announce, Rest what their names say
 
-A move is over when everything is settled: every statement under way has either been answered, or the server says that it
-waits for a lock, in a look taken after the last thing that happened. Statements that merely take long are given their time.
-Nothing here depends on how long anything takes, with one exception that makes runs repeatable: a transaction with a
-lock timeout of its own is given the time to run into it before the next move is made. So one schedule has one outcome.
+A move is over when everything is settled: every statement under way has either been answered, or the server says that
+it waits for a lock, in a look taken after the last thing that happened. Statements that merely take long are given
+their time. Nothing here depends on how long anything takes, with one exception that makes runs repeatable: a
+transaction with a lock timeout of its own is given the time to run into it before the next move is made. So one
+schedule has one outcome.
 """
 
 from __future__ import annotations
@@ -195,7 +196,7 @@ class Conductor:
             if lane.under_way:
                 lane.status = "cut off"
 
-    # -- choosing -------------------------------------------------------------------------------------------------------
+    # -- choosing ----------------------------------------------------------------------------------------------------
 
     def _next(self) -> Lane | None:
         for name in self.held_back:
@@ -217,7 +218,10 @@ class Conductor:
         return None
 
     def _patience(self, lane: Lane) -> Patience:
-        """Only a transaction that others wait for can close a cycle; unless another was chosen, it is the one to check first."""
+        """Only a transaction that others wait for can close a cycle;
+
+        unless another was chosen, it is the one to check first.
+        """
         closes = bool(self.graph().held_up_by(lane.name))
         if self.victim is None:
             return Patience.FIRST if closes else Patience.LAST
@@ -241,7 +245,7 @@ class Conductor:
             for wait in (self.waits[i] for i in lane.waits)
         )
 
-    # -- moving ---------------------------------------------------------------------------------------------------------
+    # -- moving ------------------------------------------------------------------------------------------------------
 
     def _make_move(self, lane: Lane) -> Steps:
         self.move += 1
@@ -318,7 +322,7 @@ class Conductor:
                     yield Cancel(cycle.closer)
             pause = VERDICT_WAIT_MS
 
-    # -- what happened --------------------------------------------------------------------------------------------------
+    # -- what happened -----------------------------------------------------------------------------------------------
 
     def _note(
         self,

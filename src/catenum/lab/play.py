@@ -59,8 +59,8 @@ def play(
 ) -> Recording:
     """Load the data, play one schedule, look at the end state.
 
-    The engine's scratch space must exist; its sessions are opened here and are closed when this returns or raises. Raises InputError
-    where the data is rejected (with its place in ``file``), TargetError where the server is lost.
+    The engine's scratch space must exist; its sessions are opened here and are closed when this returns or raises.
+    Raises InputError where the data is rejected (with its place in ``file``), TargetError where the server is lost.
     """
     load(engine, scenario, file, ddl)
     clock = Clock()

@@ -47,8 +47,14 @@ def transaction_control(scenario: Scenario, server: str) -> Iterator[tuple[Path,
             continue
         found = footprint(sql, server)
         if found.control:
-            yield path, f"{what} is {found.control}: a transaction begins with its first statement and ends as 'ends' says"
+            yield (
+                path,
+                f"{what} is {found.control}: a transaction begins with its first statement and ends as 'ends' says",
+            )
         elif found.count > 1:
-            yield path, f"{what} holds {found.count} statements; each move is one: make them entries of their own"
+            yield (
+                path,
+                f"{what} holds {found.count} statements; each move is one: make them entries of their own",
+            )
         elif found.count == 0:
             yield path, f"{what} holds no statement, only comments"

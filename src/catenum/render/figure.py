@@ -1,7 +1,8 @@
 """Figures: the timeline as lanes, and the wait graph, as PNG or SVG.
 
-Shapes carry the meaning and colour only repeats it: statements are solid boxes, waits are hatched bars, a failure is a cross, a
-commit a filled and a rollback an open diamond. The colours differ in lightness too, so that a grey print can be read.
+Shapes carry the meaning and colour only repeats it: statements are solid boxes, waits are hatched bars, a failure is
+a cross, a commit a filled and a rollback an open diamond. The colours differ in lightness too, so that a grey print
+can be read.
 """
 
 from __future__ import annotations
@@ -121,7 +122,8 @@ class _Rows:
         width = 22 if not self.dense else 16
         text = shortened(event.sql, 84 if not self.dense else 46)
         self.axes.text(
-            x - 0.17, y + 0.17, "\n".join(textwrap.wrap(text, width)), ha="left", va="bottom", fontsize=7.5, family="monospace", color=INK
+            x - 0.17, y + 0.17, "\n".join(textwrap.wrap(text, width)),
+            ha="left", va="bottom", fontsize=7.5, family="monospace", color=INK
         )  # fmt: skip
 
     def draw_waits(self) -> None:
@@ -147,7 +149,16 @@ class _Rows:
     def _wait_bar(self, wait: Wait, start: float, end: float) -> None:
         y = self.lane(wait.waiter)
         begin = self.place.get((wait.waiter, wait.attempt, wait.statement, "sent"), start)
-        bar = Rectangle((begin + 0.19, y - 0.07), end - begin - 0.19, 0.14, fc=WAIT, ec=INK, hatch="////", lw=0.8, zorder=2)
+        bar = Rectangle(
+            (begin + 0.19, y - 0.07),
+            end - begin - 0.19,
+            0.14,
+            fc=WAIT,
+            ec=INK,
+            hatch="////",
+            lw=0.8,
+            zorder=2,
+        )
         self.axes.add_patch(bar)
         # at the bar's left end, where there is room for it even when the wait lasts to the end of the figure
         self.axes.text(begin + 0.22, y - 0.15, wait.resource.text, ha="left", va="top", fontsize=8, color=INK)
@@ -171,13 +182,25 @@ def _time_axis(axes: Any, events: list[Event], ticks: dict[int, float]) -> None:
     axes.set_xticks(list(places), list(places.values()), fontsize=8, color=INK)
     axes.tick_params(length=3, color=RULE)
     axes.spines["bottom"].set_color(RULE)
-    axes.set_xlabel("move, and when after the first (every happening has the same room; not to scale)", fontsize=8, color=INK)
+    axes.set_xlabel(
+        "move, and when after the first (every happening has the same room; not to scale)",
+        fontsize=8,
+        color=INK,
+    )
 
 
 def _titles(figure: Figure, recording: Recording) -> None:
     info = recording.target
     stand = " · a stand-in, not a real server" if info.standin else ""
-    figure.text(0.02, 0.965, f"{recording.scenario}: {recording.outcome.kind}", fontsize=16, weight="bold", color=INK, va="top")
+    figure.text(
+        0.02,
+        0.965,
+        f"{recording.scenario}: {recording.outcome.kind}",
+        fontsize=16,
+        weight="bold",
+        color=INK,
+        va="top",
+    )
     figure.text(0.02, 0.918, "\n".join(textwrap.wrap(headline(recording), 150)), fontsize=10, color=INK, va="top")
     figure.text(0.98, 0.965, f"{info.server} {info.version}{stand}", fontsize=9, color=INK, va="top", ha="right")
 
@@ -192,7 +215,9 @@ def _timeline_legend(figure: Figure) -> None:
     axes.add_patch(Rectangle((14, 3.4), 6, 3.2, fc=WAIT, ec=INK, hatch="////", lw=0.8))
     axes.text(21, 5, "waits for a lock", va="center", fontsize=9, color=INK)
     for x, style, text in ((34, "-", "waits for its holder"), (54, "--", "waits behind, in the queue")):
-        axes.add_patch(FancyArrowPatch((x, 5), (x + 4, 5), arrowstyle="-|>", mutation_scale=13, ls=style, lw=1.4, color=FAIL))
+        axes.add_patch(
+            FancyArrowPatch((x, 5), (x + 4, 5), arrowstyle="-|>", mutation_scale=13, ls=style, lw=1.4, color=FAIL)
+        )
         axes.text(x + 5, 5, text, va="center", fontsize=9, color=INK)
     axes.plot([76], [5], marker="X", ms=11, mfc=FAIL, mec=PAPER)
     axes.text(77.5, 5, "failed", va="center", fontsize=9, color=INK)
@@ -202,7 +227,7 @@ def _timeline_legend(figure: Figure) -> None:
     axes.text(93.5, 5, "rollback", va="center", fontsize=9, color=INK)
 
 
-# -- the wait graph -------------------------------------------------------------------------------------------------------
+# -- the wait graph --------------------------------------------------------------------------------------------------
 
 
 def graph_figure(recording: Recording) -> Figure:
@@ -213,14 +238,26 @@ def graph_figure(recording: Recording) -> Figure:
     _titles(figure, recording)
     move, graph = _moment(recording)
     if not graph.edges:
-        axes.text(0.5, 0.5, "Nobody waited.", ha="center", va="center", fontsize=16, color=INK, transform=axes.transAxes)
+        axes.text(
+            0.5,
+            0.5,
+            "Nobody waited.",
+            ha="center",
+            va="center",
+            fontsize=16,
+            color=INK,
+            transform=axes.transAxes,
+        )
         return figure
     places = _ring_places(graph) if graph.cycles() else _layer_places(graph)
     _scale(axes, places)
     patches = {name: _draw_node(axes, recording, graph, name, x, y) for name, (x, y) in places.items()}
     for edge in graph.edges:
         _draw_edge(axes, recording, graph, edge, places, patches)
-    text = f"The wait graph after move {move}. Arrows point from who waits to who is waited for; dashed: ahead in the queue only."
+    text = (
+        f"The wait graph after move {move}. Arrows point from who waits to who is waited for; "
+        "dashed: ahead in the queue only."
+    )
     figure.text(0.02, 0.03, text, fontsize=9, color=INK)
     return figure
 
@@ -229,7 +266,11 @@ def _moment(recording: Recording) -> tuple[int, WaitGraph]:
     if not recording.deadlocks:
         return recording.worst_graph()
     move = recording.deadlocks[0].move
-    waits = [wait for wait in recording.waits if wait.move <= move and (wait.until_ms is None or wait.until_ms >= recording.deadlocks[0].at_ms)]
+    waits = [
+        wait
+        for wait in recording.waits
+        if wait.move <= move and (wait.until_ms is None or wait.until_ms >= recording.deadlocks[0].at_ms)
+    ]
     return move, WaitGraph(
         Edge(waiter=w.waiter, holder=w.holder, resource=w.resource, wanted=w.wanted, held=w.held, queued=w.queued)
         for w in waits
@@ -297,7 +338,17 @@ def _draw_node(axes: Any, recording: Recording, graph: WaitGraph, name: str, x: 
     status = f" · {record.status}" if record else ""
     axes.text(x, y - 0.08, f"{isolation}{status}", ha="center", va="center", fontsize=8, color=INK, zorder=5)
     if role:
-        axes.text(x, y - 0.21, role, ha="center", va="center", fontsize=8.5, weight="bold", color=FAIL if victim else INK, zorder=5)
+        axes.text(
+            x,
+            y - 0.21,
+            role,
+            ha="center",
+            va="center",
+            fontsize=8.5,
+            weight="bold",
+            color=FAIL if victim else INK,
+            zorder=5,
+        )
     return patch
 
 
@@ -314,7 +365,8 @@ def _draw_edge(
     bend = 0.35 if in_ring and len(graph.cycles()[0]) == 2 else 0.0
     arrow = FancyArrowPatch(
         (x1, y1), (x2, y2), arrowstyle="-|>", mutation_scale=22, connectionstyle=f"arc3,rad={bend}",
-        lw=2.6 if in_ring else 1.6, ls="--" if edge.queued else "-", color=FAIL if in_ring else INK, zorder=2, shrinkA=3, shrinkB=3,
+        lw=2.6 if in_ring else 1.6, ls="--" if edge.queued else "-", color=FAIL if in_ring else INK,
+        zorder=2, shrinkA=3, shrinkB=3,
         patchA=patches[edge.waiter], patchB=patches[edge.holder],
     )  # fmt: skip
     axes.add_patch(arrow)

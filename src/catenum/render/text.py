@@ -41,7 +41,11 @@ def print_pictures(console: Console, recording: Recording) -> None:
     for picture in recording.pictures:
         move = recording.schedule[picture.move - 1] if picture.move <= len(recording.schedule) else None
         what = f" {move.transaction} {move.statement or move.ends}" if move else ""
-        say(console, f"  move {picture.move}{what}   (looking cost {duration(picture.cost_ms)})", style=STYLES["strong"])
+        say(
+            console,
+            f"  move {picture.move}{what}   (looking cost {duration(picture.cost_ms)})",
+            style=STYLES["strong"],
+        )
         before = _print_picture(console, picture, before)
 
 

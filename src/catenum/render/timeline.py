@@ -1,7 +1,7 @@
 """The timeline in a terminal: a column for each transaction, time running down, waits as a dotted rail.
 
-Two layouts of the same rows: wide columns that hold the statements themselves, side by side as in open windows, for as many
-transactions as fit; narrow rails with the statements beside them for more.
+Two layouts of the same rows: wide columns that hold the statements themselves, side by side as in open windows, for
+as many transactions as fit; narrow rails with the statements beside them for more.
 """
 
 from __future__ import annotations
@@ -77,7 +77,11 @@ def _told(recording: Recording, event: Event) -> tuple[str, str, str]:
         again = f"(attempt {event.attempt}) " if event.attempt > 1 and event.statement == 1 else ""
         return "▷", f"{again}{number}{one_line(event.sql)}", "plain"
     if event.what == "waits":
-        return "◷", "waits " + "; ".join(dict.fromkeys(_wait_text(w) for w in _waits_at(recording, event))), "wait"
+        return (
+            "◷",
+            "waits " + "; ".join(dict.fromkeys(_wait_text(w) for w in _waits_at(recording, event))),
+            "wait",
+        )
     if event.what == "failed":
         error = event.error
         kind = error.kind if error else "error"
@@ -90,7 +94,11 @@ def _told(recording: Recording, event: Event) -> tuple[str, str, str]:
     waited = _waited_before(recording, event)
     after = f"went on after {duration(waited)}; " if waited is not None else ""
     if event.statement is None:
-        return "✓", after + {"commit": "committed", "rollback": "rolled back"}.get(event.sql, event.sql), "good"
+        return (
+            "✓",
+            after + {"commit": "committed", "rollback": "rolled back"}.get(event.sql, event.sql),
+            "good",
+        )
     count = "done" if event.rows is None else f"{event.rows} row{'' if event.rows == 1 else 's'}"
     result = event.result
     if result is not None and len(result.rows) == 1 and len(result.columns) == 1:
@@ -145,7 +153,10 @@ def _columns(recording: Recording, width: int) -> Iterator[Text]:
     under = Text(" " * GUTTER)
     for record in recording.transactions:
         head.append(_cell(record.name, width), style=STYLES["strong"])
-        under.append(_cell(record.isolation + (", read only" if record.read_only else ""), width), style=STYLES["faint"])
+        under.append(
+            _cell(record.isolation + (", read only" if record.read_only else ""), width),
+            style=STYLES["faint"],
+        )
     yield head
     yield under
     yield Text("─" * (GUTTER + width * count - 2), style=STYLES["lane"])
@@ -221,5 +232,3 @@ def summary(recording: Recording) -> str:
         parts.append(f"longest chain: {recording.longest_chain()}")
     parts.append(f"{duration(recording.duration_ms)}")
     return " · ".join(parts)
-
-

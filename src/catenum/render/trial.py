@@ -30,7 +30,11 @@ def print_trial(console: Console, trial: Trial) -> None:
     for variant in trial.variants[1:]:
         _print_verdict(console, variant)
     if trial.unchecked:
-        say(console, "No rule under 'holds': whether the data stays right was not checked.", style=STYLES["bad"])
+        say(
+            console,
+            "No rule under 'holds': whether the data stays right was not checked.",
+            style=STYLES["bad"],
+        )
     winners = trial.winners
     if winners:
         say(console, f"Best: {winners[0].name}", style=STYLES["good"])
@@ -72,7 +76,11 @@ def _print_table(console: Console, trial: Trial) -> None:
                 tone = "bad"
             if key == "verdict" and variant.verdict:
                 tone = _TONES[variant.verdict.rank]
-            value = row[key].rjust(widths[key]) if key in ("waits", "chain", "locks", "tries", "time") else row[key].ljust(widths[key])
+            value = (
+                row[key].rjust(widths[key])
+                if key in ("waits", "chain", "locks", "tries", "time")
+                else row[key].ljust(widths[key])
+            )
             text.append("  " + value, style=STYLES[tone])
         text.rstrip()
         say(console, text)

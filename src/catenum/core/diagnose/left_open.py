@@ -1,7 +1,7 @@
 """Transaction left open: a head blocker that is not doing anything, and does not end.
 
-Evidence: at the end of the run somebody still waits, and the head of the chain has run its statements and neither committed nor
-rolled back.
+Evidence: at the end of the run somebody still waits, and the head of the chain has run its statements and neither
+committed nor rolled back.
 """
 
 from __future__ import annotations
@@ -40,7 +40,8 @@ def find(recording: Recording) -> list[Finding]:
                 advice=(
                     f"Let {head} commit or roll back as soon as its last statement is done, and before anything slow "
                     "(a form, a call to another system).",
-                    "A limit on idle transactions ends what a client forgets (idle_in_transaction_session_timeout); a timeout on the "
+                    "A limit on idle transactions ends what a client forgets "
+                    "(idle_in_transaction_session_timeout); a timeout on the "
                     "waiters keeps the pile from forming.",
                     f"To try it: a remedy with ends: {{{head}: commit}}, or with timeout for those who wait.",
                 ),

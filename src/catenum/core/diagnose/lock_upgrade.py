@@ -1,6 +1,7 @@
 """Lock upgrade: several read-lock the same row, then each wants to write it.
 
-Evidence: in the ring, a member waits for a resource that it holds itself in a weaker mode, taken by an earlier statement.
+Evidence: in the ring, a member waits for a resource that it holds itself in a weaker mode, taken by an earlier
+statement.
 """
 
 from __future__ import annotations
@@ -40,7 +41,8 @@ def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
         statements=tuple(statements),
         evidence=tuple(evidence),
         advice=(
-            f"Let {listed(names)} take the lock that the write needs at once (for update, or for no key update, instead of "
+            f"Let {listed(names)} take the lock that the write needs at once (for update, or for no "
+            "key update, instead of "
             "for share). The second one then waits at its first statement, holding nothing.",
             "To try it: a remedy with rewrite for the first statement of each.",
         ),

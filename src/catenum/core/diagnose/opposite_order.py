@@ -1,6 +1,7 @@
 """Opposite order: each member of a ring took, first, what the one before it in the ring came to want.
 
-Evidence: the lock that each member held was taken by an earlier statement than the one that waits, on another row or table.
+Evidence: the lock that each member held was taken by an earlier statement than the one that waits, on another row or
+table.
 """
 
 from __future__ import annotations
@@ -43,7 +44,8 @@ def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
         statements=tuple(statements),
         evidence=tuple(evidence),
         advice=(
-            f"Let {listed(names)} lock the same things in the same order, such as {' before '.join(sorted(taken[last]))}. "
+            f"Let {listed(names)} lock the same things in the same order, such as "
+            f"{' before '.join(sorted(taken[last]))}. "
             "Then one waits until the other is done, and no ring can close.",
             f"To try it: a remedy with reorder for {last}.",
         ),

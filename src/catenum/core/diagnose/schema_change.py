@@ -1,7 +1,7 @@
 """Schema change: a statement that needs a table's strictest lock waits, or makes others wait, behind plain readers.
 
-Evidence: a wait over a table in which one side is a mode that conflicts even with plain reads, wanted or held by a statement that changes
-the table's definition.
+Evidence: a wait over a table in which one side is a mode that conflicts even with plain reads, wanted or held by a
+statement that changes the table's definition.
 """
 
 from __future__ import annotations
@@ -22,7 +22,12 @@ def find(recording: Recording) -> list[Finding]:
             (wait.holder, wait.holder_statement, wait.held),
         ):
             sql = recording.sql(name, number)
-            if number is not None and wait.resource.kind == "table" and mode in _STRICT and _changes_schema(sql, recording):
+            if (
+                number is not None
+                and wait.resource.kind == "table"
+                and mode in _STRICT
+                and _changes_schema(sql, recording)
+            ):
                 found.setdefault((name, number), []).append(wait)
     return [_finding(recording, name, number, waits) for (name, number), waits in found.items()]
 
@@ -56,7 +61,8 @@ def _finding(recording: Recording, name: str, number: int, waits: list[Wait]) ->
         statements=ref(name, number) + tuple(r for wait in behind for r in ref(wait.waiter, wait.statement)),
         evidence=tuple(evidence),
         advice=(
-            f"Give {name} a short lock timeout and try again later: while it waits for {table}, everybody who comes after it waits "
+            f"Give {name} a short lock timeout and try again later: while it waits for {table}, "
+            "everybody who comes after it waits "
             "too, even plain readers" + (f" ({listed(sorted({w.waiter for w in behind}))} here)." if behind else "."),
             "Run it when no long transaction has touched the table; keep it in a transaction of its own.",
             f"To try it: a remedy with timeout: {{{name}: 100ms}}.",

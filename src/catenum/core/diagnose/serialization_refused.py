@@ -1,6 +1,7 @@
 """Refused by serialization checks: the isolation level keeps its promise by refusing.
 
-Evidence: an error of SQLSTATE class 40001. PostgreSQL's message tells which check it was (documentation, 13.2.2 and 13.2.3).
+Evidence: an error of SQLSTATE class 40001. PostgreSQL's message tells which check it was (documentation, 13.2.2 and
+13.2.3).
 """
 
 from __future__ import annotations
@@ -29,7 +30,8 @@ def _finding(recording: Recording, event: Event) -> Finding:
         )
     else:
         reason = (
-            "reads and writes of transactions that ran at the same time depend on each other in a way that no order one after "
+            "reads and writes of transactions that ran at the same time depend on each other in a "
+            "way that no order one after "
             "another could give"
         )
     evidence = [f"{what} was refused at {isolation}: {message} ({error.code if error else '?'})", reason]
@@ -45,7 +47,8 @@ def _finding(recording: Recording, event: Event) -> Finding:
         statements=ref(event.transaction, event.statement),
         evidence=tuple(evidence),
         advice=(
-            f"A refusal is not a fault: it is how {isolation} keeps the data right. Roll back and try the whole transaction again "
+            f"A refusal is not a fault: it is how {isolation} keeps the data right. Roll back and "
+            "try the whole transaction again "
             "from its first statement, so that it decides on fresh data.",
             f"To try it: a remedy with retry: {{{event.transaction}: {{times: 3}}}}.",
         ),

@@ -1,7 +1,8 @@
 """Isolation stricter than the others, or than anybody asked for, in a conflict.
 
-Evidence: the level the *server* reports for a transaction that was refused or stood in a wait, against the levels of the others
-and against what the scenario asked for. People often deny using the strictest level: the session's settings chose it.
+Evidence: the level the *server* reports for a transaction that was refused or stood in a wait, against the levels of
+the others and against what the scenario asked for. People often deny using the strictest level: the session's
+settings chose it.
 """
 
 from __future__ import annotations
@@ -50,12 +51,14 @@ def _of(recording: Recording, record: TransactionRecord) -> Finding | None:
         statements=(),
         evidence=tuple(evidence),
         advice=(
-            f"Find out whether {record.name} needs {record.isolation}: the least strict level that still keeps the rule refuses least.",
-            f"To try it: a remedy with isolation: {{{record.name}: read committed}}, and a rule under holds that tells whether "
+            f"Find out whether {record.name} needs {record.isolation}: the least strict level that "
+            "still keeps the rule refuses least.",
+            f"To try it: a remedy with isolation: {{{record.name}: read committed}}, and a rule "
+            "under holds that tells whether "
             "the data is still right.",
         ),
     )
 
 
 def _rank(level: str) -> int:
-    return ISOLATION_LEVELS.index(level) if level in ISOLATION_LEVELS else -1  # type: ignore[arg-type]
+    return ISOLATION_LEVELS.index(level) if level in ISOLATION_LEVELS else -1

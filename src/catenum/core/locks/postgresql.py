@@ -1,7 +1,7 @@
 """PostgreSQL's lock modes, from its documentation: chapter 13.3, "Explicit Locking".
 
-Row locks carry the names of the documentation (``FOR UPDATE``), also where an UPDATE took them; table locks those of ``pg_locks``
-(``AccessShareLock``).
+Row locks carry the names of the documentation (``FOR UPDATE``), also where an UPDATE took them; table locks those of
+``pg_locks`` (``AccessShareLock``).
 """
 
 from __future__ import annotations
@@ -88,8 +88,8 @@ VICTIM_SOURCE = 'PostgreSQL documentation, 20.12 "Lock Management", deadlock_tim
 def row_mode(access: Access, key_columns: frozenset[str]) -> str | None:
     """The row lock that ``access`` takes on the rows it touches (13.3.2).
 
-    An UPDATE takes FOR UPDATE where it changes a column of a unique index that a foreign key could use (``key_columns``),
-    otherwise FOR NO KEY UPDATE; a plain read takes none.
+    An UPDATE takes FOR UPDATE where it changes a column of a unique index that a foreign key could use
+    (``key_columns``), otherwise FOR NO KEY UPDATE; a plain read takes none.
     """
     if access.verb == "lock" and access.strength:
         return "FOR " + access.strength.upper()

@@ -135,7 +135,7 @@ class PostgresqlEngine:
             raise TargetError("the server answered a question of one row with none")
         return row
 
-    # -- scratch space --------------------------------------------------------------------------------------------------
+    # -- scratch space -----------------------------------------------------------------------------------------------
 
     def make_scratch(self) -> list[str]:
         """Clear what a killed run left, then make a schema of our own, marked and with a sign of life."""
@@ -168,9 +168,7 @@ class PostgresqlEngine:
             return False
         try:
             self._end_sessions(f"catenum {schema.removeprefix('catenum_')} %")
-            self.connection.execute(
-                sql.SQL("drop schema {} cascade").format(sql.Identifier(schema)), prepare=False
-            )
+            self.connection.execute(sql.SQL("drop schema {} cascade").format(sql.Identifier(schema)), prepare=False)
             return True
         except psycopg.Error:
             return False  # somebody else's to drop, or still in use: not ours to force
@@ -226,7 +224,7 @@ class PostgresqlEngine:
             found[table] = known
         return found
 
-    # -- sessions and looks ---------------------------------------------------------------------------------------------
+    # -- sessions and looks ------------------------------------------------------------------------------------------
 
     def open_session(self, name: str) -> PostgresqlSession:
         """A connection that names itself and that the server ends by itself, should Catenum be killed."""
@@ -303,7 +301,10 @@ class PostgresqlEngine:
             self.connection.pgconn.exec_(b"rollback")
 
     def victim_rule(self, patience: Patience | None, closed: bool) -> str:
-        """Why the victim fell (documentation, 20.12: each session checks once, deadlock_timeout after its wait began)."""
+        """Why the victim fell (documentation, 20.12:
+
+        each session checks once, deadlock_timeout after its wait began).
+        """
         base = "PostgreSQL gives up the transaction whose own deadlock check first finds the ring closed"
         if not self.capabilities.steers_victim:
             return (
@@ -347,7 +348,8 @@ class PostgresqlEngine:
             if self._made and not self.connection.closed:
                 self.connection.execute("set lock_timeout = '5s'", prepare=False)
                 self.connection.execute(
-                    sql.SQL("drop schema if exists {} cascade").format(sql.Identifier(self.schema)), prepare=False
+                    sql.SQL("drop schema if exists {} cascade").format(sql.Identifier(self.schema)),
+                    prepare=False,
                 )
         self.connection.close()
 

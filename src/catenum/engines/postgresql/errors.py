@@ -74,13 +74,13 @@ def _text(value: bytes | None) -> str | None:
 
 
 _ADVICE = (
-    (r"password authentication failed|no password supplied", "Check user and password; PGPASSWORD or ~/.pgpass keep them off the command line."),
-    (r"refused|No such file or directory|could not translate|timeout expired|timed out", "Is the server running and listening there?"),
-    (r"database \".*\" does not exist", "Name an existing database at the end of the URL."),
-    (r"role \".*\" does not exist", "Name an existing login in the URL."),
-    (r"no pg_hba.conf entry", "The server's pg_hba.conf does not let this login in from here."),
-    (r"too many clients|remaining connection slots", "The server has no free connection; end some, or raise max_connections."),
-)  # fmt: skip
+    ("password authentication failed|no password supplied", "Check user and password (PGPASSWORD, ~/.pgpass)."),
+    ("refused|No such file or directory|could not translate|timeout expired", "Is the server running there?"),
+    ('database ".*" does not exist', "Name an existing database at the end of the URL."),
+    ('role ".*" does not exist', "Name an existing login in the URL."),
+    ("no pg_hba.conf entry", "The server's pg_hba.conf does not let this login in from here."),
+    ("too many clients|connection slots", "The server has no connection free; end some, or raise max_connections."),
+)
 
 
 def unreachable(error: psycopg.Error, shown_url: str) -> TargetError:

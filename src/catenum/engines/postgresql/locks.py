@@ -1,8 +1,9 @@
 """What PostgreSQL's lock tables say: the cheap look (who waits for whom) and the full picture.
 
-Waits come from ``pg_blocking_pids``; what they are about from ``pg_locks`` (documentation, 54.12). Row locks stand in the rows
-themselves: ``pgrowlocks`` reads them where it is installed, otherwise ``xmax`` with ``pg_get_multixact_members``. A session about to
-wait for a row holds, or waits for, a lock on its tuple: that lock names the row, and its mode the row lock it is after.
+Waits come from ``pg_blocking_pids``; what they are about from ``pg_locks`` (documentation, 54.12). Row locks stand in
+the rows themselves: ``pgrowlocks`` reads them where it is installed, otherwise ``xmax`` with
+``pg_get_multixact_members``. A session about to wait for a row holds, or waits for, a lock on its tuple: that lock
+names the row, and its mode the row lock it is after.
 """
 
 from __future__ import annotations
@@ -27,8 +28,8 @@ select pid, pg_blocking_pids(pid), pg_safe_snapshot_blocking_pids(pid) from unne
 """
 _LOCKS = """
 select l.pid, l.locktype, l.mode, l.granted, l.page, l.tuple, l.transactionid::text, l.virtualxid,
-       l.classid, l.objid, n.nspname, coalesce(t.relname, c.relname), case when t.oid is null then null else c.relname end,
-       {waited}
+       l.classid, l.objid, n.nspname, coalesce(t.relname, c.relname), case when t.oid is null then null else c.relname
+       end, {waited}
 from pg_locks l
 left join pg_class c on c.oid = l.relation
 left join pg_namespace n on n.oid = c.relnamespace
@@ -51,7 +52,7 @@ class Lock:
     mode: str
     granted: bool
     page: int | None
-    tuple: int | None
+    slot: int | None
     xid: str | None
     virtualxid: str | None
     classid: int | None
@@ -70,7 +71,7 @@ class Lock:
             self.table,
             self.index,
             self.page,
-            self.tuple,
+            self.slot,
             self.xid,
             self.virtualxid,
             self.classid,
@@ -100,12 +101,13 @@ class LockReader:
         self._row_keys.clear()
         self._known.clear()
 
-    # -- the cheap look -------------------------------------------------------------------------------------------------
+    # -- the cheap look ----------------------------------------------------------------------------------------------
 
-    def look(
-        self, sessions: Mapping[str, PostgresqlSession], everyone: Mapping[int, str], now_ms: float
-    ) -> list[Edge]:
-        """Who among ``sessions`` waits for whom. ``everyone`` maps process numbers to names; ``now_ms`` is the run's clock."""
+    def look(self, sessions: Mapping[str, PostgresqlSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
+        """Who among ``sessions`` waits for whom.
+
+        ``everyone`` maps process numbers to names; ``now_ms`` is the run's clock.
+        """
         waiting: dict[str, tuple[int, ...]] = {}
         names = {session.pid: name for name, session in sessions.items()}
         for pid, blockers, snapshot in self.connection.execute(_BLOCKERS, [list(names)]):
@@ -123,9 +125,7 @@ class LockReader:
         if fresh:
             self._learn(fresh, states, sessions, everyone, now_ms)
         return [
-            edge
-            for name in waiting
-            for edge in self._known.get((sessions[name].pid, sessions[name].sent), ((), []))[1]
+            edge for name in waiting for edge in self._known.get((sessions[name].pid, sessions[name].sent), ((), []))[1]
         ]
 
     def _learn(
@@ -234,13 +234,11 @@ class LockReader:
             text = f"{lock.schema}.{text}"
         return Resource(kind=kind, text=text, table=name, index=lock.index)
 
-    def _locked_row(
-        self, wait: Lock, session: PostgresqlSession, locks: list[Lock]
-    ) -> tuple[Resource, str] | None:
+    def _locked_row(self, wait: Lock, session: PostgresqlSession, locks: list[Lock]) -> tuple[Resource, str] | None:
         """The row that the statement is after and that ``wait.xid`` has locked.
 
-        A transaction that holds the row already, together with others, takes no lock on its tuple (heapam.c, ``heap_update``): the
-        row is then the one whose lockers include the transaction waited for.
+        A transaction that holds the row already, together with others, takes no lock on its tuple (heapam.c,
+        ``heap_update``): the row is then the one whose lockers include the transaction waited for.
         """
         for access in footprint(session.sql).accesses:
             keys = self.tables.get(access.table, TableKeys(primary=()))
@@ -280,15 +278,11 @@ class LockReader:
                 for columns in (keys.primary, *keys.unique):
                     if columns and all(column in values for column in columns):
                         key = ", ".join(f"{column}={values[column]}" for column in columns)
-                        return Resource(
-                            kind="key", text=f"new key {access.table}({key})", table=access.table, key=key
-                        )
+                        return Resource(kind="key", text=f"new key {access.table}({key})", table=access.table, key=key)
                 return Resource(kind="key", text=f"a new key of {access.table}", table=access.table)
         return Resource(kind="transaction", text="the end of the other transaction")
 
-    def _held(
-        self, wait: Lock, pid: int, resource: Resource, locks: list[Lock]
-    ) -> tuple[str | None, bool]:
+    def _held(self, wait: Lock, pid: int, resource: Resource, locks: list[Lock]) -> tuple[str | None, bool]:
         """The mode in which ``pid`` stands in the way, and whether it only stands ahead in the queue."""
         if wait.type == "transactionid":
             if resource.kind != "row":
@@ -305,7 +299,10 @@ class LockReader:
         return (asked[0] if asked else None), bool(asked)
 
     def _multixact_mode(self, wait: Lock, resource: Resource) -> str | None:
-        """The mode a holder has on a row that several hold at once; None where it holds it alone (its text tells then)."""
+        """The mode a holder has on a row that several hold at once;
+
+        None where it holds it alone (its text tells then).
+        """
         if resource.table is None or resource.key is None:
             return None
         row = self._try(
@@ -329,10 +326,10 @@ class LockReader:
         )
         return {xid: ROW_MODE_ALIASES.get(mode.lower(), mode) for xid, mode in rows}
 
-    # -- rows -----------------------------------------------------------------------------------------------------------
+    # -- rows --------------------------------------------------------------------------------------------------------
 
     def _row(self, lock: Lock, locks: list[Lock]) -> Resource:
-        table, page, slot = lock.table or "?", lock.page or 0, lock.tuple or 0
+        table, page, slot = lock.table or "?", lock.page or 0, lock.slot or 0
         key = self._row_keys.get((table, page, slot))
         if key is None and lock.schema == self.schema and not _is_barred(table, locks):
             key = self._fetch_key(table, page, slot)
@@ -354,17 +351,21 @@ class LockReader:
         self._row_keys[table, page, slot] = key
         return key
 
-    def _try(self, query: sql.Composable) -> list[tuple[Any, ...]]:
+    def _try(self, query: sql.Composed) -> list[tuple[Any, ...]]:
         """Rows, or none where looking would have to wait: the look itself never queues behind anybody for long."""
         try:
-            return self.connection.execute(query).fetchall()
+            rows: list[tuple[Any, ...]] = self.connection.execute(query).fetchall()
+            return rows
         except (psycopg.errors.LockNotAvailable, psycopg.errors.DataError, psycopg.errors.ProgrammingError):
             return []
 
-    # -- the full picture -----------------------------------------------------------------------------------------------
+    # -- the full picture --------------------------------------------------------------------------------------------
 
     def picture(self, everyone: Mapping[int, str]) -> tuple[list[LockEntry], str | None]:
-        """Every lock of the sessions: tables, rows with their modes and keys, predicate locks, and what is waited for."""
+        """Every lock of the sessions:
+
+        tables, rows with their modes and keys, predicate locks, and what is waited for.
+        """
         locks = self._locks_of(everyone)
         entries: set[LockEntry] = set()
         for lock in locks:
@@ -387,14 +388,12 @@ class LockReader:
         name = everyone[lock.pid]
         if lock.mode == "SIReadLock" and lock.table:
             place = f" page {lock.page}" if lock.page is not None else ""
-            text = self._row(lock, locks).text if lock.tuple is not None and not lock.index else None
+            text = self._row(lock, locks).text if lock.slot is not None and not lock.index else None
             text = text or f"{lock.index or lock.table}{place}"
             resource = Resource(kind="predicate", text=text, table=lock.table, index=lock.index)
             return LockEntry(transaction=name, resource=resource, mode=lock.mode, granted=True)
         if lock.type == "relation" and lock.table and lock.schema == self.schema:
-            return LockEntry(
-                transaction=name, resource=self._table(lock), mode=lock.mode, granted=lock.granted
-            )
+            return LockEntry(transaction=name, resource=self._table(lock), mode=lock.mode, granted=lock.granted)
         if lock.type == "tuple" and lock.schema == self.schema:
             # held or not: whoever has a tuple lock for longer than a moment waits for the row
             mode = ROW_MODE_OF_TUPLE_LOCK.get(lock.mode, lock.mode)
@@ -417,9 +416,7 @@ class LockReader:
             return self._from_pgrowlocks(table, columns, everyone), None
         return self._from_xmax(table, columns, locks, everyone), None
 
-    def _from_pgrowlocks(
-        self, table: str, columns: tuple[str, ...], everyone: Mapping[int, str]
-    ) -> list[LockEntry]:
+    def _from_pgrowlocks(self, table: str, columns: tuple[str, ...], everyone: Mapping[int, str]) -> list[LockEntry]:
         query = sql.SQL("select l.pids, l.modes, {} from {}({}) l join {} t on t.ctid = l.locked_row").format(
             _texts(columns, "t"),
             sql.Identifier(self.rowlocks_schema or "", "pgrowlocks"),
@@ -432,9 +429,7 @@ class LockReader:
             for pid, mode in zip(pids, modes, strict=True):
                 if pid in everyone:
                     name = ROW_MODE_ALIASES.get(mode.lower(), mode)
-                    entries.append(
-                        LockEntry(transaction=everyone[pid], resource=resource, mode=name, granted=True)
-                    )
+                    entries.append(LockEntry(transaction=everyone[pid], resource=resource, mode=name, granted=True))
         return entries
 
     def _from_xmax(
@@ -449,7 +444,8 @@ class LockReader:
         return entries
 
 
-#: The mode of a row lock that one transaction holds alone, where pgrowlocks is not there to read it from the row's flags.
+#: The mode of a row lock that one transaction holds alone, where pgrowlocks is not there to read it from the row's
+#: flags.
 NOT_TOLD = "mode not told"
 
 
@@ -459,9 +455,7 @@ def _row_resource(table: str, key: str) -> Resource:
 
 def _texts(columns: tuple[str, ...], alias: str | None = None) -> sql.Composable:
     prefix = [alias] if alias else []
-    return sql.SQL(", ").join(
-        sql.SQL("{}::text").format(sql.Identifier(*prefix, column)) for column in columns
-    )
+    return sql.SQL(", ").join(sql.SQL("{}::text").format(sql.Identifier(*prefix, column)) for column in columns)
 
 
 def key_text(columns: Iterable[str], values: Iterable[str | None]) -> str:

@@ -76,7 +76,8 @@ def cache_folder(owner: Owner) -> Path:
 
 
 def postgresql_programs(settings: Mapping[str, str], cache: Path, owner: Owner) -> Path:
-    """The folder with ``postgres`` and ``initdb``: an explicit setting, then the system's, then the wheel of the extra ``embedded``.
+    """The folder with ``postgres`` and ``initdb``: an explicit setting, then the system's, then the wheel of the
+    extra ``embedded``.
 
     Raises TargetError where there is none, naming all the ways to get them.
     """

@@ -46,7 +46,9 @@ class PostgresqlRecipe:
         told = subprocess.run([self.programs / "postgres", "--version"], capture_output=True, text=True, check=False)
         words = told.stdout.split()
         if told.returncode != 0 or len(words) < 3:
-            raise TargetError(f"{self.programs / 'postgres'} does not run: {told.stderr.strip() or told.stdout.strip()}")
+            raise TargetError(
+                f"{self.programs / 'postgres'} does not run: {told.stderr.strip() or told.stdout.strip()}"
+            )
         return words[2]
 
     def initialise(self, data: Path) -> None:

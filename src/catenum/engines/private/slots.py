@@ -1,8 +1,9 @@
 """Slots: data directories made once, each used by one running server at a time.
 
-A command takes the first slot whose lock is free, so two commands at once get two servers; the lock is the kernel's and goes
-with the process that holds it. A slot that is free but has a live server is either *kept* (``catenum local start``), and then
-shared, or was left by a killed command, and then stopped and cleared. On Linux the kernel also ends a server whose command died.
+A command takes the first slot whose lock is free, so two commands at once get two servers; the lock is the kernel's
+and goes with the process that holds it. A slot that is free but has a live server is either *kept* (``catenum local
+start``), and then shared, or was left by a killed command, and then stopped and cleared. On Linux the kernel also
+ends a server whose command died.
 """
 
 from __future__ import annotations
@@ -119,7 +120,10 @@ class _Slot:
         )
 
     def start(self, *, keep: bool, tell: Callable[[str], None]) -> PrivateServer:
-        """Start the server; the slot must have been taken. Raises TargetError with the end of its log where it does not start."""
+        """Start the server;
+
+        the slot must have been taken. Raises TargetError with the end of its log where it does not start.
+        """
         cleared = self._clear_dead()
         owner = self.recipe.owner
         new = not (self.data / "PG_VERSION").exists()
@@ -151,7 +155,7 @@ class _Slot:
         log = self.log.open("wb")
         die_with_us = None if keep or sys.platform != "linux" else _die_with_parent()
         with log:
-            return subprocess.Popen(
+            process: subprocess.Popen[bytes] = subprocess.Popen(
                 self.recipe.command(self.data, sockets),
                 stdin=subprocess.DEVNULL,
                 stdout=log,
@@ -161,6 +165,7 @@ class _Slot:
                 preexec_fn=die_with_us,
                 **self.recipe.owner.popen,  # type: ignore[call-overload]
             )
+        return process
 
     def _await_ready(self, process: subprocess.Popen[bytes], sockets: Path) -> None:
         clock = Clock()
@@ -172,7 +177,9 @@ class _Slot:
             if self.recipe.is_ready(self.data):
                 return
             clock.rest(5)
-        raise TargetError(f"the private server was not ready within {START_MS / 1000:g} s", advice=f"Its log: {self.log}")
+        raise TargetError(
+            f"the private server was not ready within {START_MS / 1000:g} s", advice=f"Its log: {self.log}"
+        )
 
     def _end_of_log(self) -> str:
         with contextlib.suppress(OSError):
@@ -273,7 +280,10 @@ def stop_kept(settings: Mapping[str, str]) -> int:
 
 @contextlib.contextmanager
 def private_server(settings: Mapping[str, str], tell: Callable[[str], None]) -> Iterator[PrivateServer]:
-    """A private server for the length of a ``with`` block: the kept one, or one of our own that is stopped at the end."""
+    """A private server for the length of a ``with`` block:
+
+    the kept one, or one of our own that is stopped at the end.
+    """
     for slot in _slots(settings):
         if slot.folder.exists():
             kept = slot.kept()

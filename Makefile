@@ -1,0 +1,36 @@
+# On a fresh machine `make demo` and `make test` do all their own set-up.
+VENV ?= .venv
+BIN = $(VENV)/bin
+
+.PHONY: demo test lint types bench screenshots clean
+
+demo: $(VENV)/.ready-
+	@$(BIN)/catenum demo --into demo-output
+
+test: $(VENV)/.ready-dev-embedded
+	$(BIN)/python -m pytest
+
+lint: $(VENV)/.ready-dev-embedded
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/lint-imports
+
+types: $(VENV)/.ready-dev-embedded
+	$(BIN)/mypy
+
+bench: $(VENV)/.ready-dev-embedded
+	$(BIN)/python benchmarks/run.py
+
+screenshots: $(VENV)/.ready-
+	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null \
+	  || scripts/setup.sh --packages xterm xvfb imagemagick fonts-dejavu-core
+	PATH="$(abspath $(BIN)):$$PATH" scripts/screenshots.sh docs/screenshots
+
+$(VENV)/.ready-: pyproject.toml scripts/setup.sh
+	@scripts/setup.sh $(VENV) ""
+
+$(VENV)/.ready-dev-embedded: pyproject.toml scripts/setup.sh
+	@scripts/setup.sh $(VENV) dev,embedded
+
+clean:
+	rm -rf $(VENV) demo-output dist .mypy_cache .ruff_cache .pytest_cache .hypothesis .import_linter_cache

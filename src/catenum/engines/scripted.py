@@ -1,0 +1,250 @@
+"""A scripted server: a stand-in that lets the lab be driven through any order of events without a real one.
+
+Its statements are four words, and its rules are those of a textbook lock manager (strict two-phase locking, first
+come first served). Recordings made on it are marked as a stand-in's.
+
+    lock NAME    an exclusive lock, kept to the end of the transaction
+    share NAME   a shared one
+    work N       answers only after N looks: takes long, but waits for nobody
+    fail KIND    is refused by the server (rejected, refused, timeout, lost)
+"""
+
+from __future__ import annotations
+
+import itertools
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+from catenum.core.recording import LockEntry, ServerError, TableKeys, TableRows, TargetInfo
+from catenum.core.waits import Edge, Resource, WaitGraph
+from catenum.engines.protocol import Beginning, Begun, Capabilities, DataError, Patience, Reply, Session
+
+EXCLUSIVE, SHARED = "exclusive", "shared"
+
+
+@dataclass
+class _Lock:
+    """Who holds it, in which mode, and who queues for it."""
+
+    holders: dict[str, str] = field(default_factory=dict)
+    queue: list[tuple[str, str]] = field(default_factory=list)
+
+    def in_the_way(self, name: str, mode: str) -> list[tuple[str, str, bool]]:
+        """Holders, and those ahead in the queue, whose mode conflicts: (who, mode, only queued)."""
+        found = [(who, held, False) for who, held in self.holders.items() if who != name and EXCLUSIVE in (mode, held)]
+        if name in self.holders:
+            return found  # an upgrade does not queue behind others
+        ahead = itertools.takewhile(lambda entry: entry[0] != name, self.queue)
+        return found + [(who, asked, True) for who, asked in ahead if EXCLUSIVE in (mode, asked)]
+
+
+class ScriptedSession:
+    """A session of the stand-in; its file descriptor becomes readable when a reply is there."""
+
+    def __init__(self, name: str, number: int, engine: ScriptedEngine) -> None:
+        self.name, self.id, self.engine = name, str(number), engine
+        self._read, self._write = os.pipe()
+        self._reply: Reply | None = None
+        self._how = Beginning()
+        self.patience: Patience | None = None
+        self.under_way = ""
+        self.looks_left = 0
+
+    def fileno(self) -> int:
+        """The end of a pipe that becomes readable with the reply."""
+        return self._read
+
+    def begin(self, how: Beginning) -> None:
+        """Nothing to do but to answer."""
+        self._how = how
+        self.answer(Reply())
+
+    def begun(self) -> Begun:
+        """Whatever was asked for is what is reported."""
+        return Begun(isolation=self._how.isolation or "read committed", read_only=self._how.access == "read only")
+
+    def send(self, sql: str, patience: Patience | None = None) -> None:
+        """Carry a statement out, or let it wait."""
+        self.under_way, self.patience = sql, patience
+        self.engine.execute(self, sql)
+
+    def answer(self, reply: Reply) -> None:
+        """Make a reply ready to be polled."""
+        self._reply, self.under_way = reply, ""
+        os.write(self._write, b".")
+
+    def poll(self) -> Reply | None:
+        """The reply, once."""
+        if self._reply is None:
+            return None
+        os.read(self._read, 1)
+        reply, self._reply = self._reply, None
+        return reply
+
+    def cancel(self) -> None:
+        """End what is under way with an error."""
+        if self.under_way:
+            self.engine.fail(self, ServerError(code="cancel", kind="rejected", message="cancelled"))
+
+    def close(self) -> None:
+        """Let everything go."""
+        self.engine.release(self.name)
+        os.close(self._read)
+        os.close(self._write)
+
+
+class ScriptedEngine:
+    """The stand-in server. See ``engines.protocol.Engine`` for what each method promises."""
+
+    def __init__(self, *, gives_up_on_deadlock: bool = True) -> None:
+        self.info = TargetInfo(server="postgresql", version="scripted", url="scripted", standin=True)
+        self.capabilities = Capabilities(steers_victim=True, server_check_ms=0.0)
+        self.gives_up = gives_up_on_deadlock
+        self.locks: dict[str, _Lock] = {}
+        self.sessions: dict[str, ScriptedSession] = {}
+        self._numbers = itertools.count(1)
+
+    # -- running -----------------------------------------------------------------------------------------------------
+
+    def execute(self, session: ScriptedSession, sql: str) -> None:
+        """Carry out one statement of the four-word language."""
+        word, _, rest = sql.partition(" ")
+        if word in ("commit", "rollback"):
+            self.release(session.name)
+            session.answer(Reply())
+        elif word in ("lock", "share"):
+            mode = EXCLUSIVE if word == "lock" else SHARED
+            lock = self.locks.setdefault(rest, _Lock())
+            lock.queue.append((session.name, mode))
+            self._grant()
+        elif word == "work":
+            session.looks_left = int(rest)
+        elif word == "fail":
+            self.fail(session, ServerError(code=rest, kind=rest, message=f"scripted: {rest}"))  # type: ignore[arg-type]
+        else:
+            session.answer(Reply(rows=0))
+
+    def fail(self, session: ScriptedSession, error: ServerError) -> None:
+        """An error ends the whole transaction here, as on PostgreSQL."""
+        for lock in self.locks.values():
+            lock.queue = [entry for entry in lock.queue if entry[0] != session.name]
+        self.release(session.name)
+        session.answer(Reply(error=error))
+
+    def release(self, name: str) -> None:
+        """Let go of all that ``name`` holds, and grant what that frees."""
+        for lock in self.locks.values():
+            lock.holders.pop(name, None)
+            lock.queue = [entry for entry in lock.queue if entry[0] != name]
+        self._grant()
+
+    def _grant(self) -> None:
+        granted = True
+        while granted:
+            granted = False
+            for lock in self.locks.values():
+                for name, mode in list(lock.queue):
+                    if not lock.in_the_way(name, mode):
+                        lock.queue.remove((name, mode))
+                        lock.holders[name] = EXCLUSIVE if EXCLUSIVE in (mode, lock.holders.get(name)) else mode
+                        self.sessions[name].answer(Reply(rows=1))
+                        granted = True
+
+    def _edges(self) -> list[Edge]:
+        return [
+            Edge(
+                waiter=name,
+                holder=who,
+                resource=Resource(kind="other", text=text),
+                wanted=mode,
+                held=held,
+                queued=queued,
+            )
+            for text, lock in self.locks.items()
+            for name, mode in lock.queue
+            for who, held, queued in lock.in_the_way(name, mode)
+        ]
+
+    # -- the protocol ------------------------------------------------------------------------------------------------
+
+    def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
+        """Who waits for whom; the second look at a closed ring ends it, as a server's own check would."""
+        for session in self.sessions.values():
+            if session.under_way.startswith("work"):
+                session.looks_left -= 1
+                if session.looks_left <= 0:
+                    session.answer(Reply(rows=0))
+        edges = [edge for edge in self._edges() if edge.waiter in sessions]
+        if self.gives_up:
+            self._check_rings(edges)
+        return edges
+
+    def _check_rings(self, edges: list[Edge]) -> None:
+        order = {Patience.CHOSEN: 0, Patience.FIRST: 1, Patience.LAST: 2, None: 3}
+        for ring in WaitGraph(edges).cycles():
+            members = [self.sessions[edge.waiter] for edge in ring]
+            victim = min(members, key=lambda s: (order[s.patience], s.name))
+            self.fail(victim, ServerError(code="deadlock", kind="deadlock", message="scripted deadlock"))
+
+    def open_session(self, name: str) -> ScriptedSession:
+        """A new session."""
+        session = ScriptedSession(name, next(self._numbers), self)
+        self.sessions[name] = session
+        return session
+
+    def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
+        """All locks."""
+        entries = [
+            LockEntry(transaction=name, resource=Resource(kind="other", text=text), mode=mode, granted=granted)
+            for text, lock in self.locks.items()
+            for granted, pairs in ((True, lock.holders.items()), (False, lock.queue))
+            for name, mode in pairs
+        ]
+        return entries, None
+
+    def edges_of(self, error: ServerError) -> tuple[Edge, ...]:
+        """Its errors report nothing further."""
+        return ()
+
+    def make_scratch(self) -> list[str]:
+        """Nothing to make."""
+        return []
+
+    def load(self, script: str) -> None:
+        """No data; every lock is new."""
+        self.locks.clear()
+
+    def add(self, sql: str) -> None:
+        """No data."""
+
+    def tables(self) -> dict[str, TableKeys]:
+        """No tables."""
+        return {}
+
+    def rows(self, limit: int) -> dict[str, TableRows]:
+        """No rows."""
+        return {}
+
+    def truth(self, sql: str) -> bool:
+        """``true`` and ``false`` are all it knows. Raises DataError for anything else."""
+        if sql not in ("true", "false"):
+            raise DataError(ServerError(code="", kind="rejected", message="neither true nor false"), sql)
+        return sql == "true"
+
+    def victim_rule(self, patience: Patience | None, closed: bool) -> str:
+        """Its rule: the chosen one, else the one that closed the ring, else the first by name."""
+        return "the stand-in gives up the chosen one, else the one that closed the ring"
+
+    def alive(self) -> bool:
+        """Always."""
+        return True
+
+    def end(self, sessions: Sequence[Session]) -> None:
+        """Close them."""
+        for session in sessions:
+            session.close()
+            self.sessions.pop(session.name, None)
+
+    def close(self) -> None:
+        """Nothing to drop."""
