@@ -257,13 +257,10 @@ def _real_path(loc: tuple[str | int, ...], plain: object) -> Path:
     path: list[str | int] = []
     here: Any = plain
     for step in loc:
-        if (isinstance(here, dict) and step in here) or (
-            isinstance(here, list) and isinstance(step, int) and step < len(here)
-        ):
-            here = here[step]
-        else:
-            continue
-        path.append(step)
+        steps: Any = here if isinstance(here, dict) else dict(enumerate(here)) if isinstance(here, list) else {}
+        if step in steps:
+            here = steps[step]
+            path.append(step)
     return tuple(path)
 
 

@@ -111,7 +111,7 @@ class Driver:
     def _check_lost(self, name: str, reply: Reply) -> None:
         if reply.error is not None and reply.error.kind == "lost" and not self.engine.alive():
             raise TargetError(
-                f"the server went away while {name} was under way ({reply.error.message})",
+                f"the server went away: {name} was under way ({reply.error.message})",
                 advice="Look at the server's own log. Scratch space that it kept is cleared by the next run.",
             )
 

@@ -54,13 +54,14 @@ class PostgresqlEngine:
         self.run = secrets.token_hex(4)
         self.schema = f"catenum_{self.run}"
         self._base = make_conninfo(conninfo, connect_timeout=5, keepalives_idle=30)
-        self._made = False
+        self._made = self._connected = False
         self._pids: dict[int, str] = {}
         with self._told(shown_url):
             name = f"catenum {self.run} control"
             self.connection = psycopg.connect(
                 make_conninfo(self._base, application_name=name), autocommit=True, prepare_threshold=1
             )
+        self._connected = True
         try:
             with self._told(shown_url):
                 self._prepare(shown_url, private)
@@ -78,8 +79,12 @@ class PostgresqlEngine:
                 f"{shown_url}: the login may not do what a run needs: {error.diag.message_primary}",
                 advice=_grant_for(error.diag.message_primary or "", self._login()),
             ) from error
-        except psycopg.Error as error:
+        except psycopg.OperationalError as error:
+            if self._connected:
+                raise errors.went_away(error, shown_url) from error
             raise errors.unreachable(error, shown_url) from error
+        except psycopg.Error as error:
+            raise TargetError(f"{shown_url}: {error}") from error
 
     def _login(self) -> tuple[str, str]:
         info = self.connection.info

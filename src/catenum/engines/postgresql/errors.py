@@ -86,8 +86,17 @@ _ADVICE = (
 def unreachable(error: psycopg.Error, shown_url: str) -> TargetError:
     """A failed connection as a sentence, with what to do. The URL given must be free of secrets."""
     lines = [line.strip() for line in str(error).splitlines() if line.strip()]
-    text = lines[-1] if lines else "no reason given"
-    text = re.sub(r"^.*?(?:failed|error): (?=FATAL|could|connection)", "", text)
+    reasons = [line for line in lines if not line.endswith("?")]  # libpq's own hints are questions
+    text = re.sub(r"^.*failed: ", "", reasons[-1]) if reasons else "no reason given"
     whole = " ".join(lines)
     advice = next((advice for pattern, advice in _ADVICE if re.search(pattern, whole)), None)
     return TargetError(f"cannot connect to {shown_url}: {text}", advice=advice)
+
+
+def went_away(error: psycopg.Error, shown_url: str) -> TargetError:
+    """A connection that was there is no more."""
+    reason = " ".join(str(error).split()).removeprefix("consuming input failed: ")
+    return TargetError(
+        f"the server went away: {shown_url}: {reason}",
+        advice="Look at the server's own log. Scratch space that it kept is cleared by the next run.",
+    )

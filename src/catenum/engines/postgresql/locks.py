@@ -352,11 +352,20 @@ class LockReader:
         return key
 
     def _try(self, query: sql.Composed) -> list[tuple[Any, ...]]:
-        """Rows, or none where looking would have to wait: the look itself never queues behind anybody for long."""
+        """Rows, or none where looking would have to wait (it never queues behind anybody for long) or cannot be had.
+
+        An ``xmax`` that is no multixact is asked about as if it were one, since only the row's flags would tell; the
+        server then answers with an internal error.
+        """
         try:
             rows: list[tuple[Any, ...]] = self.connection.execute(query).fetchall()
             return rows
-        except (psycopg.errors.LockNotAvailable, psycopg.errors.DataError, psycopg.errors.ProgrammingError):
+        except (
+            psycopg.errors.LockNotAvailable,
+            psycopg.DataError,
+            psycopg.InternalError,
+            psycopg.ProgrammingError,
+        ):
             return []
 
     # -- the full picture --------------------------------------------------------------------------------------------
