@@ -9,6 +9,7 @@ import subprocess
 
 import psycopg
 import pytest
+
 from conftest import SCRIPT, leftovers, until
 
 WAITING = """scenario: ebb
@@ -88,7 +89,9 @@ def test_one_session_ended_by_an_administrator_is_one_transaction_s_failure(star
     process = start("play", waiting, "--limit", "2s")
     until(lambda: sessions_under_way(kept, "pg_sleep"), "the run is under way")
     with psycopg.connect(kept) as connection:
-        connection.execute("select pg_terminate_backend(pid) from pg_stat_activity where application_name like 'catenum % third'")
+        connection.execute(
+            "select pg_terminate_backend(pid) from pg_stat_activity where application_name like 'catenum % third'"
+        )
     out, _ = process.communicate(timeout=30)
     assert process.returncode == 1
     assert "third 1: terminating connection due to administrator command (SQLSTATE 57P01)" in " ".join(out.split())
@@ -103,7 +106,9 @@ def test_one_session_ended_by_an_administrator_is_one_transaction_s_failure(star
     ],
 )  # fmt: skip
 def test_a_target_that_does_not_let_us_in(run, own_server, url, expected):
-    url = url.format(guest_wrong=own_server.url("guest", "wrong-word"), no_database=own_server.url("master", database="dock"))
+    url = url.format(
+        guest_wrong=own_server.url("guest", "wrong-word"), no_database=own_server.url("master", database="dock")
+    )
     done = run("play", "berth-swap", env={**os.environ, "CATENUM_TARGET": url})
     assert (done.code, done.out) == (3, "")
     assert expected in done.err
@@ -125,7 +130,7 @@ def test_logins_that_may_not_make_a_schema_or_see_who_blocks_whom(run, own_serve
 
 def test_a_password_on_the_command_line_is_warned_of_and_short_names_avoid_it(run, own_server, tmp_path):
     assert "shows in the process list" in run("play", "berth-swap", "--target", own_server.url("master")).err
-    (tmp_path / "catenum.toml").write_text(f"[targets]\nquay = \"{own_server.url('master')}\"\n")
+    (tmp_path / "catenum.toml").write_text(f'[targets]\nquay = "{own_server.url("master")}"\n')
     done = run("play", "berth-swap", "--target", "quay")
     assert done.err == ""
     assert f"postgresql://master@127.0.0.1:{own_server.port}/harbour" in done.out

@@ -62,7 +62,9 @@ def test_a_good_scenario_is_fine(call, tmp_path):
 
 
 def test_lint_finds_what_would_steer_transactions_or_touch_other_tables(call, tmp_path):
-    text = GOOD.replace('"select vessel', '"begin", "select 1; select 2", "update public.berth set id = 1", "select vessel')
+    text = GOOD.replace(
+        '"select vessel', '"begin", "select 1; select 2", "update public.berth set id = 1", "select vessel'
+    )
     (tmp_path / "s.yaml").write_text(text)
     done = call("lint", "s.yaml", "--json")
     messages = [problem["message"] for problem in done.json["problems"]]

@@ -7,12 +7,12 @@ from pathlib import Path
 
 import psycopg
 import pytest
-from conftest import leftovers, sample
 
 from catenum.core.recording import Recording, from_json, json_schema, without_times_and_ids
 from catenum.core.scenario import Transaction
 from catenum.engines.postgresql import connect
 from catenum.lab.play import PlayOptions, play
+from conftest import leftovers, sample
 
 SAMPLES = [
     # sample, outcome, exit code, findings, a sentence that a colleague must be able to read
@@ -191,7 +191,11 @@ def test_trial_proves_the_reordered_version(run):
     assert (done.code, done.json["best"]) == (0, "same order")
     assert variants["as it is"]["outcomes"] == {"deadlock": 2}
     assert variants["same order"]["outcomes"] == {"waited": 2}
-    assert [variants[n]["verdict"] for n in ("same order", "give up waiting", "try again")] == ["cures", "eases", "cures"]
+    assert [variants[n]["verdict"] for n in ("same order", "give up waiting", "try again")] == [
+        "cures",
+        "eases",
+        "cures",
+    ]
 
 
 @pytest.mark.parametrize(

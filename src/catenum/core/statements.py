@@ -82,6 +82,10 @@ def footprints(script: str, server: str = "postgresql") -> list[Footprint]:
 
 
 def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
+    spelled = re.match(r"\s*(start\s+transaction|end|abort)\b", sql, re.IGNORECASE)
+    if spelled:  # the parser knows one spelling of each only
+        word = spelled[1].lower()
+        return Footprint((), count=count, control={"end": "commit", "abort": "rollback"}.get(word, "begin"))
     if isinstance(tree, exp.Transaction | exp.Commit | exp.Rollback):
         savepoint = re.search(r"\bto\b", sql, re.IGNORECASE) if isinstance(tree, exp.Rollback) else None
         control = None if savepoint else type(tree).__name__.lower().replace("transaction", "begin")
@@ -103,8 +107,6 @@ def _command(tree: exp.Command, sql: str, count: int) -> Footprint:
     if match:
         mode = (match[3] or "access exclusive").lower()
         return Footprint((Access(table=match[2], schema=match[1], verb="schema", detail=f"lock {mode}"),), count=count)
-    if str(tree.this).upper() == "START":
-        return Footprint((), control="begin", count=count)
     return Footprint((), parsed=False, count=count)
 
 

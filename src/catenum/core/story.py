@@ -93,7 +93,7 @@ def shortened(sql: str, limit: int) -> str:
         return text
     where = text.lower().rfind(" where ")
     tail = text[where:] if where > 0 and len(text) - where <= limit * 2 // 3 else text[-(limit // 3) :]
-    head = text[: max(8, limit - len(tail) - 2)].rstrip()
+    head = text[: max(1, limit - len(tail) - 2)].rstrip()
     head = head.rpartition(" ")[0] or head
     return f"{head} …{tail}"
 

@@ -60,7 +60,7 @@ def say(console: Console, text: Text | str = "", **style: Any) -> None:
 
 
 def _shows_signs(console: Console) -> bool:
-    encoding = getattr(console.file, "encoding", None) or "ascii"
+    encoding = getattr(console.file, "encoding", None) or "utf-8"  # a stream of text in memory names none
     try:
         "▷✓✗◷┊→".encode(encoding)
     except (UnicodeEncodeError, LookupError):

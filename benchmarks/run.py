@@ -1,0 +1,158 @@
+"""Speed, as ratios within one run, on a private server of its own. Run with ``make bench``; docs/speed.md tells how to read it.
+
+Each line prints a ratio (or a median), the bound it must stay within, and whether it does; the exit code is 1 where one does not.
+"""
+
+from __future__ import annotations
+
+import statistics
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import psycopg
+
+from catenum import samples
+from catenum.core.scenario_file import read_scenario
+from catenum.engines.postgresql import connect
+from catenum.engines.postgresql.session import CHECK_AFTER_MS
+from catenum.engines.private import private_server
+from catenum.engines.protocol import Patience
+from catenum.lab.play import PlayOptions, play
+
+ROUNDS = 60
+SCRIPT = str(Path(sys.executable).with_name("catenum"))
+BERTHS = """
+drop table if exists bench_berth;
+create table bench_berth (id int primary key, vessel text, moved int not null default 0);
+insert into bench_berth values (3, 'Halcyon', 0), (7, 'Oriel', 0);
+"""
+
+
+def by_hand(conninfo: str) -> Callable[[], float]:
+    """A script such as one would write for the occasion: the same moves, waits found by asking the server. Gives ms."""
+    early, late, control = (psycopg.connect(conninfo, autocommit=True) for _ in range(3))
+    pids = [early.info.backend_pid, late.info.backend_pid]
+    for connection, patience in ((early, Patience.LAST), (late, Patience.LAST)):
+        connection.execute(f"set deadlock_timeout = {CHECK_AFTER_MS[patience]}")
+
+    def until_blocked(pid: int) -> None:
+        while not control.execute("select pg_blocking_pids(%s)", [pid]).fetchone()[0]:
+            pass
+
+    def moves() -> float:
+        control.execute(BERTHS)
+        start = time.perf_counter()
+        early.execute("begin isolation level read committed")
+        early.execute("update bench_berth set vessel = 'Oriel', moved = moved + 1 where id = 3")
+        late.execute("begin isolation level read committed")
+        late.execute("update bench_berth set moved = moved + 1 where id = 7")
+        sql = "update bench_berth set vessel = 'Halcyon', moved = moved + 1 where id = 7"
+        waiting = threading.Thread(target=early.execute, args=(sql,))
+        waiting.start()
+        until_blocked(pids[0])
+        late.execute(f"set local deadlock_timeout = {CHECK_AFTER_MS[Patience.FIRST]}")
+        try:
+            late.execute("update bench_berth set moved = moved + 1 where id = 3")
+        except psycopg.errors.DeadlockDetected:
+            late.execute("rollback")
+        waiting.join()
+        early.execute("commit")
+        return (time.perf_counter() - start) * 1e3
+
+    return moves
+
+
+def played(conninfo: str, locks: str) -> Callable[[], float]:
+    """Catenum's own play of berth-swap, from the first move to the end. Gives ms."""
+    engine = connect(conninfo, "bench", private=True)
+    engine.make_scratch()
+    scenario = read_scenario(samples.text("berth-swap").encode(), "berth-swap").scenario
+
+    def once() -> float:
+        return play(engine, scenario, PlayOptions(locks=locks)).duration_ms
+
+    once.engine = engine
+    return once
+
+
+def interleaved(first: Callable[[], float], second: Callable[[], float], rounds: int) -> tuple[float, float]:
+    """Medians of both, taken in turns so that drift hits both alike."""
+    for _ in range(5):
+        first(), second()
+    pairs = [(first(), second()) for _ in range(rounds)]
+    return statistics.median(a for a, _ in pairs), statistics.median(b for _, b in pairs)
+
+
+def noticed(conninfo: str, rounds: int) -> float:
+    """Median ms between the server's own start of a wait and Catenum's look that showed it."""
+    engine = connect(conninfo, "bench", private=True)
+    engine.make_scratch()
+    scenario = read_scenario(samples.text("left-open").encode(), "left-open").scenario
+    late = []
+    for _ in range(rounds):
+        recording = play(engine, scenario, PlayOptions())
+        seen = {e.transaction: e.at_ms for e in recording.events if e.what == "waits"}
+        late += [seen[wait.waiter] - wait.since_ms for wait in recording.waits]
+    engine.close()
+    return statistics.median(late)
+
+
+def whole(*command: str) -> Callable[[], float]:
+    """A whole process. Gives ms."""
+
+    def once() -> float:
+        start = time.perf_counter()
+        subprocess.run(command, capture_output=True, check=False)
+        return (time.perf_counter() - start) * 1e3
+
+    return once
+
+
+def main() -> int:
+    """Measure and print; 1 where a bound is passed."""
+    good = True
+
+    def told(what: str, value: float, bound: float, unit: str = "") -> None:
+        nonlocal good
+        good = good and value <= bound
+        print(f"{'ok  ' if value <= bound else 'SLOW'}  {what:<72} {value:8.2f}{unit}  (at most {bound:g}{unit})")
+
+    with private_server({}, print) as server:
+        for locks, bound in (("waits", 1.5), ("full", 3.0)):
+            run = played(server.conninfo, locks)
+            mine, theirs = interleaved(run, by_hand(server.conninfo), ROUNDS)
+            run.engine.close()
+            told(f"play berth-swap --locks {locks} / the same moves by hand ({theirs:.1f} ms)", mine / theirs, bound)
+        told("a wait noticed after the server's own waitstart, median", noticed(server.conninfo, 20), 5, " ms")
+    bare = whole(sys.executable, "-c", "pass")
+    helped, plain = interleaved(whole(SCRIPT, "--help"), bare, 20)
+    told(f"catenum --help / python -c pass ({plain:.0f} ms)", helped / plain, 3)
+    subprocess.run([SCRIPT, "local", "start", "--quiet"], check=True, capture_output=True)
+    try:
+        run = whole(SCRIPT, "play", "berth-swap")
+        run()
+        told(
+            "catenum play on a warm private server, whole process, median",
+            statistics.median(run() for _ in range(9)),
+            1500,
+            " ms",
+        )
+    finally:
+        subprocess.run([SCRIPT, "local", "stop", "--quiet"], check=True, capture_output=True)
+    run = whole(SCRIPT, "play", "berth-swap")
+    run()
+    told(
+        "the same, the server started and stopped by the command",
+        statistics.median(run() for _ in range(5)),
+        1500,
+        " ms",
+    )
+    return 0 if good else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,130 @@
+"""The conductor, driven through many orders of events on the scripted stand-in: no server is at work here."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from catenum.core.recording import Recording
+from catenum.core.scenario import Scenario
+from catenum.core.waits import WaitGraph
+from catenum.engines.scripted import ScriptedEngine
+from catenum.lab.play import PlayOptions, play
+
+
+def scenario(order: str | None = None, victim: str | None = None, **transactions: object) -> Scenario:
+    plain: dict = {"scenario": "scripted", "data": "", "transactions": {}}
+    for name, told in transactions.items():
+        plain["transactions"][name] = told if isinstance(told, dict) else {"statements": told}
+    return Scenario.model_validate(plain | ({"order": order} if order else {}) | ({"victim": victim} if victim else {}))
+
+
+def run(case: Scenario, **options: object) -> Recording:
+    return play(ScriptedEngine(), case, PlayOptions(**options))
+
+
+def moves(recording: Recording) -> str:
+    return " ".join(f"{m.transaction}{m.statement or ':' + str(m.ends)}" for m in recording.schedule)
+
+
+def test_a_move_for_a_transaction_that_waits_is_held_back_and_made_as_soon_as_it_can_go_on():
+    case = scenario("a b b a a b", a=["lock x", "lock y"], b=["lock x", "lock z"])
+    recording = run(case)
+    assert moves(recording) == "a1 b1 a2 a:commit b2 b:commit"
+    assert recording.outcome.kind == "waited"
+    assert (recording.waits[0].waiter, recording.waits[0].holder, recording.waits[0].ended) == ("b", "a", "went on")
+
+
+def test_a_deadlock_has_one_victim_whose_rollback_is_a_move_and_the_survivor_goes_on():
+    recording = run(scenario("a b a b", a=["lock x", "lock y"], b=["lock y", "lock x"]))
+    assert recording.outcome.kind == "deadlock"
+    assert moves(recording) == "a1 b1 a2 b2 b:rollback a:commit"
+    assert recording.deadlocks[0].victim == "b"
+    assert recording.target.standin
+
+
+def test_the_chosen_victim_falls():
+    case = scenario("a b a b", victim="a", a=["lock x", "lock y"], b=["lock y", "lock x"])
+    assert run(case).deadlocks[0].victim == "a"
+
+
+def test_a_ring_that_the_server_does_not_end_is_ended_and_said_so():
+    case = scenario("a b a b", a=["lock x", "lock y"], b=["lock y", "lock x"])
+    recording = play(
+        ScriptedEngine(gives_up_on_deadlock=False),
+        case,
+        PlayOptions(limit_ms=10),
+    )
+    (ring,) = recording.deadlocks
+    assert (recording.outcome.kind, ring.victim, ring.agreed, ring.verdict_ms) == ("deadlock", "b", False, None)
+    assert "ended by Catenum" in ring.rule
+
+
+def test_work_is_not_waiting():
+    recording = run(scenario("a b", a=["work 30"], b=["work 2"]))
+    assert (recording.outcome.kind, recording.waits) == ("clean", ())
+
+
+def test_a_transaction_left_open_keeps_others_stuck():
+    recording = run(scenario("a b", a={"statements": ["lock x"], "ends": "open"}, b=["lock x"]))
+    assert recording.outcome.kind == "stuck"
+    assert {t.name: t.status for t in recording.transactions} == {"a": "left open", "b": "cut off"}
+    assert recording.waits[0].until_ms is None
+
+
+@pytest.mark.parametrize(("kind", "outcome"), [("rejected", "error"), ("refused", "refused"), ("timeout", "timeout")])
+def test_a_failed_statement_ends_its_transaction_with_the_kind_of_its_error(kind, outcome):
+    recording = run(scenario("a b", a=["lock x", f"fail {kind}", "lock y"], b=["lock x"]))
+    assert recording.outcome.kind == outcome
+    assert {t.name: t.status for t in recording.transactions} == {"a": "failed", "b": "committed"}
+
+
+def test_retry_is_bounded():
+    case = scenario(a={"statements": ["fail refused"], "retry": {"times": 2}})
+    recording = run(case)
+    assert (recording.transactions[0].attempts, recording.transactions[0].status) == (3, "failed")
+
+
+def test_retry_meets_only_the_kinds_it_names():
+    case = scenario(a={"statements": ["fail timeout"], "retry": {"times": 2}})
+    assert run(case).transactions[0].attempts == 1
+
+
+locks = st.sampled_from(["lock x", "lock y", "lock z", "share x", "share y", "work 1"])
+transactions = st.dictionaries(
+    st.sampled_from(["a", "b", "c", "d"]), st.lists(locks, min_size=1, max_size=3), min_size=2, max_size=4
+)
+
+
+@settings(max_examples=60, deadline=None)
+@given(transactions, st.data())
+def test_any_scenario_in_any_order_comes_to_an_end_that_adds_up(told, data):
+    """Every transaction ends as it should or is a victim; waits are closed; a ring is there exactly where a victim is."""
+    turns = [name for name, statements in told.items() for _ in range(len(statements) + 1)]
+    order = data.draw(st.permutations(turns))
+    recording = run(scenario(" ".join(order), **told), locks="full")
+    victims = {event.transaction for event in recording.events if event.error}
+    assert {t.name for t in recording.transactions if t.status != "committed"} == victims
+    assert {ring.victim for ring in recording.deadlocks} == victims
+    assert all(ring.agreed for ring in recording.deadlocks)
+    assert all(wait.until_ms is not None for wait in recording.waits)
+    for name, statements in told.items():
+        done = [e.statement for e in recording.events if e.transaction == name and e.what == "done"]
+        if name not in victims:
+            assert done == [*range(1, len(statements) + 1), None]
+    for ring in recording.deadlocks:
+        graph = WaitGraph(e for e in recording.worst_graph()[1].edges)
+        assert graph.edges
+        names = [member.transaction for member in ring.members]
+        assert [member.waits_for for member in ring.members] == [*names[1:], names[0]]
+
+
+@settings(max_examples=30, deadline=None)
+@given(transactions, st.data())
+def test_one_schedule_has_one_recording(told, data):
+    from catenum.core.recording import without_times_and_ids
+
+    turns = [name for name, statements in told.items() for _ in range(len(statements) + 1)]
+    case = scenario(" ".join(data.draw(st.permutations(turns))), **told)
+    assert without_times_and_ids(run(case)) == without_times_and_ids(run(case))

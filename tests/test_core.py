@@ -1,0 +1,190 @@
+"""The core's own rules: wait graphs, schedules, statements, conflict tables, remedies."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from catenum.core.attribution import touches
+from catenum.core.locks.modes import explain_conflict, lock_rules
+from catenum.core.locks.postgresql import ROW, TABLE, row_mode, table_mode
+from catenum.core.remedies import apply_remedy, describe
+from catenum.core.scenario import Remedy, Scenario
+from catenum.core.schedule import complete, mirror_images
+from catenum.core.statements import footprint, footprints
+from catenum.core.story import shortened
+from catenum.core.waits import Edge, Resource, WaitGraph
+
+NAMES = ["barge", "crane", "pilot", "quay", "tug", "yard"]
+ROWLOCK = Resource(kind="row", text="berth(id=7)", table="berth", key="id=7")
+
+
+def graph(*pairs: tuple[str, str]) -> WaitGraph:
+    return WaitGraph(Edge(waiter=a, holder=b, resource=ROWLOCK, wanted="x", held="x") for a, b in pairs)
+
+
+edges = st.lists(st.tuples(st.sampled_from(NAMES), st.sampled_from(NAMES)).filter(lambda p: p[0] != p[1]), max_size=14)
+
+
+def reachable(pairs: list[tuple[str, str]], start: str) -> set[str]:
+    found: set[str] = set()
+    todo = [b for a, b in pairs if a == start]
+    while todo:
+        name = todo.pop()
+        if name not in found:
+            found.add(name)
+            todo += [b for a, b in pairs if a == name]
+    return found
+
+
+@given(edges)
+def test_a_cycle_is_found_exactly_where_somebody_waits_for_himself_in_the_end(pairs):
+    cycles = graph(*pairs).cycles()
+    in_a_ring = {name for name in NAMES if name in reachable(pairs, name)}
+    assert bool(cycles) == bool(in_a_ring)
+    for cycle in cycles:
+        assert {(e.waiter, e.holder) for e in cycle} <= set(pairs)
+        assert [e.holder for e in cycle] == [e.waiter for e in (*cycle[1:], cycle[0])]
+        assert len({e.waiter for e in cycle}) == len(cycle)
+
+
+@given(edges)
+def test_a_tree_holds_everybody_who_waits_under_its_head_once(pairs):
+    found = graph(*pairs)
+    for head in found.heads():
+        below = [branch.name for branch in found.tree(head).walk()]
+        assert sorted(below) == sorted(found.held_up_by(head))
+        assert sorted(below) == sorted(n for n in NAMES if head in reachable(pairs, n))
+
+
+def test_a_queue_reads_as_a_chain():
+    """Third in the queue waits for the holder and for the two ahead: it hangs under the second."""
+    tree = graph(("a", "h"), ("b", "h"), ("b", "a"), ("c", "h"), ("c", "a"), ("c", "b")).tree("h")
+    assert [b.name for b in tree.walk()] == ["a", "b", "c"]
+    assert tree.depth == 3
+
+
+def test_heads_come_in_the_order_of_whom_they_hold_up():
+    assert graph(("a", "x"), ("b", "y"), ("c", "b")).heads() == ["y", "x"]
+
+
+@given(st.dictionaries(st.sampled_from(NAMES), st.integers(1, 4), min_size=1), st.data())
+def test_a_completed_order_makes_every_move_once_and_keeps_its_beginning(moves, data):
+    order = data.draw(st.lists(st.sampled_from(sorted(moves)), max_size=8))
+    whole = complete(order, moves)
+    assert {name: whole.count(name) for name in moves} == moves
+    if all(order.count(name) <= moves[name] for name in moves):
+        assert list(whole[: len(order)]) == order
+
+
+def test_turns_follow_an_order_that_ends_early():
+    assert complete(["late"], {"early": 2, "late": 2}) == ("late", "late", "early", "early")
+    assert complete([], {"early": 2, "late": 3}) == ("early", "late", "early", "late", "late")
+
+
+@given(st.lists(st.sampled_from("abc"), min_size=1, max_size=6))
+def test_mirror_images_exchange_names_and_keep_the_shape(order):
+    images = mirror_images(order, ["a", "b", "c"])
+    assert images[0] == tuple(order)
+    assert len(set(images)) == len(images) <= 6
+    shape = [order.index(name) for name in order]
+    assert all([image.index(name) for name in image] == shape for image in images)
+
+
+STATEMENTS = [
+    # statement, table, verb, row lock, table lock (PostgreSQL documentation, 13.3)
+    ("select * from berth where id = 7", "read", None, "AccessShareLock"),
+    ("select * from berth for share", "lock", "FOR SHARE", "RowShareLock"),
+    ("select * from berth b for no key update of b", "lock", "FOR NO KEY UPDATE", "RowShareLock"),
+    ("select * from berth for key share", "lock", "FOR KEY SHARE", "RowShareLock"),
+    ("update berth set vessel = 'Oriel' where id = 7", "update", "FOR NO KEY UPDATE", "RowExclusiveLock"),
+    ("update berth set id = 8 where id = 7", "update", "FOR UPDATE", "RowExclusiveLock"),
+    ("delete from berth where id = 7", "delete", "FOR UPDATE", "RowExclusiveLock"),
+    ("insert into berth (id) values (7)", "insert", None, "RowExclusiveLock"),
+    ("alter table berth add column depth int", "schema", None, "AccessExclusiveLock"),
+    ("create index i on berth (vessel)", "schema", None, "ShareLock"),
+    ("create index concurrently i on berth (vessel)", "schema", None, "ShareUpdateExclusiveLock"),
+    ("lock table berth in share mode", "schema", None, "ShareLock"),
+    ("truncate berth", "schema", None, "AccessExclusiveLock"),
+]
+
+
+@pytest.mark.parametrize(("sql", "verb", "row", "table"), STATEMENTS)
+def test_a_statement_s_locks_follow_the_documentation(sql, verb, row, table):
+    (access,) = footprint(sql).on("berth")
+    assert (access.verb, row_mode(access, frozenset({"id"})), table_mode(access)) == (verb, row, table)
+
+
+def test_a_statement_with_parts_touches_all_its_tables():
+    sql = "update slot set box = null from manifest m where m.id = 12 and slot.id = (select min(id) from pilot)"
+    assert {(a.table, a.verb) for a in footprint(sql).accesses} == {
+        ("slot", "update"),
+        ("manifest", "read"),
+        ("pilot", "read"),
+    }
+
+
+def test_what_cannot_be_parsed_is_told_and_a_script_is_read_statement_by_statement():
+    assert footprint("upd8 berth ((").parsed is False
+    assert [f.accesses[0].table for f in footprints("insert into a values (';'); delete from s.b")] == ["a", "b"]
+    assert footprint("savepoint x").control is None
+    assert footprint("rollback to savepoint x").control is None
+    assert footprint("start transaction").control == footprint("begin").control == "begin"
+
+
+@pytest.mark.parametrize(
+    ("sql", "can"),
+    [
+        ("update berth set vessel = null where id = 7", True),
+        ("update berth set vessel = null where id = 3", False),
+        ("update berth set vessel = null where 3 = id and vessel = 'x'", False),
+        ("update berth set vessel = null where id = 3 or true", True),
+        ("update berth set vessel = null where id > 3", True),
+    ],
+)
+def test_a_statement_can_concern_a_row_unless_a_constant_says_otherwise(sql, can):
+    (access,) = footprint(sql).accesses
+    assert touches(access, ROWLOCK) is can
+
+
+def test_conflict_tables_hold_what_the_documentation_prints():
+    """Counts of the crosses in tables 13.2 and 13.3, and a few of their cells."""
+    for table, crosses in ((ROW, 10), (TABLE, 38)):
+        assert sum(table.conflict(a, b) for a in table.modes for b in table.modes) == crosses
+    assert ROW.conflict("FOR SHARE", "FOR NO KEY UPDATE")
+    assert not ROW.conflict("FOR KEY SHARE", "FOR NO KEY UPDATE")
+    assert not TABLE.conflict("ShareLock", "ShareLock")
+    assert TABLE.conflict("AccessShareLock", "AccessExclusiveLock")
+    assert explain_conflict("postgresql", "FOR SHARE", "AccessShareLock") is None
+    with pytest.raises(KeyError):
+        lock_rules("unknown")
+
+
+def test_a_remedy_s_parts_are_made_together():
+    scenario = Scenario.model_validate(
+        {
+            "scenario": "s",
+            "data": "",
+            "transactions": {"a": {"statements": ["one", "two"]}, "b": {"statements": ["three"]}},
+        }
+    )
+    remedy = Remedy.model_validate(
+        {
+            "rewrite": {"a": {1: "uno"}},
+            "reorder": {"a": [2, 1]},
+            "isolation": "serializable",
+            "timeout": {"b": "2s"},
+            "index": "create index i on t (x)",
+        }
+    )
+    changed, ddl = apply_remedy(scenario, remedy)
+    assert [s.sql for s in changed.transactions["a"].statements] == ["two", "uno"]
+    assert (changed.transactions["a"].isolation, changed.transactions["b"].timeout) == ("serializable", 2000)
+    assert ddl == ("create index i on t (x)",)
+    assert len(describe(remedy)) == 5
+
+
+@given(st.text(min_size=0, max_size=200), st.integers(12, 60))
+def test_a_shortened_statement_never_grows(text, limit):
+    assert len(shortened(text, limit)) <= limit

@@ -1,0 +1,159 @@
+"""What is shown: the terminal, the JSON, the help."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+
+import pytest
+
+from catenum import samples
+from catenum.cli.main import COMMANDS
+from catenum.core.verdict import Figures, judge
+from catenum.lab.play import PlayOptions, play
+from conftest import SCRIPT, sample
+
+
+def test_output_to_a_pipe_is_plain_and_fits_80_columns(call):
+    for name in ("berth-swap", "left-open", "yard-rebuild"):
+        out = call("play", name).out
+        assert "\x1b" not in out
+        table = [line for line in out.splitlines() if "SELECT" not in line]
+        assert max(len(line) for line in table) <= 80
+
+
+def test_a_terminal_that_knows_ascii_only_gets_signs_it_can_show(kept):
+    done = subprocess.run(
+        [SCRIPT, "play", "berth-swap"], capture_output=True, env={"PATH": "/usr/bin", "PYTHONIOENCODING": "ascii",
+        "CATENUM_CACHE": __import__("os").environ["CATENUM_CACHE"]}, check=False,
+    )  # fmt: skip
+    text = done.stdout.decode("ascii")
+    assert ": " in text
+    assert "~ waits for late (its 1) over" in text
+
+
+def test_waits_are_a_rail_in_the_waiter_s_column(call):
+    lines = call("play", "berth-swap").out.splitlines()
+    begin = next(i for i, line in enumerate(lines) if "◷ waits for late" in line)
+    end = next(i for i, line in enumerate(lines) if "went on after" in line)
+    column = lines[begin].index("◷")
+    assert all(line[column] in "┊◷⟲" for line in lines[begin:end])
+    assert lines[end][column] == "✓"
+
+
+def test_quiet_says_the_outcome_only(call):
+    done = call("play", "yard-rebuild", "--quiet")
+    assert done.out.startswith("yard-rebuild: outcome: waited · rules: all true · longest chain: 2")
+    assert done.out.count("\n") == 1
+
+
+@pytest.mark.parametrize(
+    ("expected", "name", "code"),
+    [
+        ("deadlock", "berth-swap", 0),
+        ("waited", "berth-swap", 1),
+        ("waited", "yard-rebuild", 0),
+        ("clean", "crane-standby", 1),
+    ],
+)
+def test_expect_turns_the_exit_code_round(call, expected, name, code):
+    assert call("play", name, "--quiet", "--expect", expected).code == code
+
+
+def test_every_command_has_help_and_the_first_page_names_them_all(call):
+    page = call("--help")
+    assert page.code == 0
+    for name in COMMANDS:
+        assert subprocess.run([SCRIPT, name, "--help"], capture_output=True, check=False).returncode == 0
+    assert call("--version").code == 0
+    done = subprocess.run([SCRIPT, "--help"], capture_output=True, text=True, check=False)
+    assert all(f"\n    {name}" in done.stdout for name in COMMANDS)
+
+
+def test_the_help_page_loads_nothing_heavy():
+    code = (
+        "import sys; from catenum.cli.main import build_parser; build_parser(None);"
+        "print([m for m in ('psycopg', 'pydantic', 'rich', 'sqlglot', 'matplotlib', 'ruamel.yaml') if m in sys.modules])"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout == "[]\n"
+
+
+def test_samples_are_listed_written_and_fine(call, tmp_path):
+    listed = call("sample", "--json").json["samples"]
+    assert [entry["name"] for entry in listed] == samples.names()
+    assert call("sample", "tug-upgrade").out == samples.text("tug-upgrade")
+    call("sample", "tug-upgrade", "--save", "mine.yaml")
+    assert call("lint", "mine.yaml", *samples.names()).code == 0
+
+
+@pytest.mark.parametrize("what", ["scenario", "recording"])
+def test_schemas_are_json_schema(call, what):
+    schema = call("schema", what).json
+    assert schema["$schema"].endswith("2020-12/schema")
+    assert schema["properties"]["scenario"]
+
+
+def test_explain_as_json_and_in_a_sentence(call, tmp_path):
+    call("play", "left-open", "--save", "r.json", "--quiet")
+    told = call("explain", "r.json", "--json").json
+    assert told["format"] == "catenum-story/1"
+    assert told["headline"] == call("explain", "r.json", "--quiet").out.strip()
+    assert "Block, not deadlock" in told["headline"]
+
+
+def test_trial_reads_as_a_table_with_a_verdict_for_each(call):
+    out = call("trial", "berth-swap").out
+    assert "as it is         deadlock 2" in out
+    assert "deadlock in 2 of 2 → only waiting" in out
+    assert out.rstrip().endswith("Best: same order")
+
+
+def test_without_rules_a_trial_says_that_data_was_not_checked(call, tmp_path):
+    text = samples.text("berth-swap")
+    start, end = text.index("holds:"), text.index("remedies:")
+    (tmp_path / "s.yaml").write_text(text[:start] + text[end:])
+    out = call("trial", "s.yaml", "--remedy", "same order").out
+    assert "whether the data stays right was not checked" in out
+
+
+def figures(**changes: object) -> Figures:
+    plain = {"runs": 2, "kinds": {"deadlock": 2}, "waits": 4, "longest_chain": 2, "locks": 9, "time_ms": 1.0}
+    return Figures(**{**plain, "broken": (), "ended_well": 0, "attempts": 4, **changes})
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "rank"),
+    [
+        (figures(), figures(kinds={"waited": 2}), "cures"),
+        (figures(), figures(kinds={"waited": 2}, broken=("a rule",)), "loses"),
+        (figures(), figures(kinds={"error": 1, "waited": 1}), "loses"),
+        (figures(), figures(ended_well=2), "cures"),
+        (figures(), figures(kinds={"timeout": 2}), "eases"),
+        (figures(), figures(kinds={"deadlock": 1, "waited": 1}), "eases"),
+        (figures(), figures(), "no better"),
+        (figures(), figures(kinds={"stuck": 2}), "worse"),
+        (figures(kinds={"clean": 2}, broken=("a rule",)), figures(kinds={"refused": 2}), "eases"),
+        (figures(kinds={"waited": 2}), figures(kinds={"deadlock": 1, "waited": 1}), "worse"),
+        (figures(kinds={"waited": 2}), figures(kinds={"clean": 2}, waits=0, longest_chain=0), "cures"),
+    ],
+)
+def test_verdicts_follow_their_rules(before, after, rank):
+    assert judge(before, after).rank == rank
+
+
+def test_demo_goes_from_conflict_to_proof(call, tmp_path):
+    done = call("demo", "--into", "there")
+    assert done.code == 0
+    assert done.out.index("the ring is closed") < done.out.index("Best: same order") < done.out.index("outcome: waited")
+    made = {path.name for path in (tmp_path / "there").iterdir()}
+    assert {"before.json", "after-graph.svg", "trial.json", "berth-swap.yaml", "before-timeline.png"} <= made
+    assert json.loads((tmp_path / "there" / "trial.json").read_text())["best"] == "same order"
+
+
+def test_the_cost_of_looking_is_in_the_recording(engine):
+    recording = play(engine, sample("berth-swap").scenario, PlayOptions(locks="full"))
+    assert all(picture.cost_ms > 0 for picture in recording.pictures)
+    assert recording.locks_taken() > 0
+    assert play(engine, sample("berth-swap").scenario, PlayOptions(locks="none")).waits == ()

@@ -1,0 +1,119 @@
+"""Findings: each has a case of its name under ``cases``, a recording in short with what must be found in it.
+
+A case needs no Python: ``transactions`` (name: isolation, status, statements), ``waits`` (one a line: waiter statement < holder statement
+over resource: wanted / held), ``rings``, ``errors``, ``holds``, and ``found`` (the finding's id, words that it must say, or nothing).
+"""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+from ruamel.yaml import YAML
+
+from catenum.core.diagnose import PASSES, diagnose
+from catenum.core.recording import (
+    Deadlock,
+    Event,
+    Member,
+    Outcome,
+    Recording,
+    ServerError,
+    TargetInfo,
+    TransactionRecord,
+    Wait,
+)
+from catenum.core.waits import Resource
+
+FOLDER = Path(__file__).parent / "cases"
+CASES = {
+    f"{path.stem}: {title}": case
+    for path in sorted(FOLDER.glob("*.yaml"))
+    for title, case in YAML(typ="safe").load(path).items()
+}
+_WAIT = re.compile(r"(\w+) (\d) < (\w+) (\d) (queued )?over ([^:]+): ([^/]+) / (.+?)( lasts)?$")
+
+
+def recording_of(case: dict) -> Recording:
+    records, events, waits = [], [], []
+    for name, told in case["transactions"].items():
+        records.append(
+            TransactionRecord(
+                name=name, session="1", isolation=told.get("isolation", "read committed"), asked=told.get("asked"),
+                read_only=False, ends=told.get("ends", "commit"), status=told.get("status", "committed"), attempts=1,
+                statements=tuple(told["statements"]), labels=(None,) * len(told["statements"]),
+            )
+        )  # fmt: skip
+        events += [_event(name, number, sql, "sent") for number, sql in enumerate(told["statements"], 1)]
+    for line in case.get("waits", ()):
+        waiter, statement, holder, first, queued, over, wanted, held, lasts = _WAIT.match(line).groups()
+        kind = "row" if "(" in over else "table"
+        resource = Resource(kind=kind, text=over, table=over.partition("(")[0])
+        waits.append(
+            Wait(
+                waiter=waiter, attempt=1, statement=int(statement), holder=holder, holder_statement=int(first),
+                resource=resource, wanted=wanted, held=held, queued=bool(queued), move=1, since_ms=1.0,
+                until_ms=None if lasts else 2.0,
+            )
+        )  # fmt: skip
+    for name, number, kind, message in case.get("errors", ()):
+        error = ServerError(code="40001", kind=kind, message=message)
+        events.append(_event(name, number, "", "failed", error))
+    rings = tuple(_ring(ring, waits) for ring in case.get("rings", ()))
+    target = TargetInfo(
+        server="postgresql", version="15", url="case", default_isolation=case.get("default", "read committed")
+    )
+    return Recording(
+        scenario="case", about=None, target=target, started="", duration_ms=9.0, order=(), schedule=(),
+        outcome=Outcome(kind="waited", holds=case.get("holds", {})), transactions=tuple(records), events=tuple(events),
+        waits=tuple(waits), deadlocks=rings,
+    )  # fmt: skip
+
+
+def _event(name: str, number: int, sql: str, what: str, error: ServerError | None = None) -> Event:
+    return Event(
+        at_ms=0.5, move=1, transaction=name, attempt=1, statement=number, sql=sql, what=what, error=error
+    )  # fmt: skip
+
+
+def _ring(names: str, waits: list[Wait]) -> Deadlock:
+    order = names.split()
+    members = []
+    for name, after in zip(order, [*order[1:], order[0]], strict=True):
+        wait = next(w for w in waits if (w.waiter, w.holder) == (name, after))
+        members.append(
+            Member(
+                transaction=name, isolation="read committed", statement=wait.statement, waits_for=after,
+                resource=wait.resource, wanted=wait.wanted, held=wait.held, holds=(), statements=(),
+            )
+        )  # fmt: skip
+    return Deadlock(
+        members=tuple(members),
+        victim=order[-1],
+        rule="",
+        move=1,
+        at_ms=1.0,
+        verdict_ms=2.0,
+        agreed=True,
+        server_report=None,
+    )
+
+
+@pytest.mark.parametrize("title", CASES)
+def test_a_case_is_found_with_its_evidence(title):
+    case = CASES[title]
+    found = diagnose(recording_of(case))
+    assert [finding.id for finding in found] == list(case["found"])
+    for finding in found:
+        told = " ".join((*finding.evidence, *finding.advice))
+        for words in case["found"][finding.id] or ():
+            assert words in told
+        assert finding.evidence, "no advice without evidence"
+
+
+def test_every_finding_has_a_case_of_its_name():
+    names = {find.__module__.rpartition(".")[2].replace("_", "-") for find in PASSES}
+    assert names == {path.stem for path in FOLDER.glob("*.yaml")}
+    for name in names:
+        assert any(name in case["found"] for title, case in CASES.items() if title.startswith(name + ":"))

