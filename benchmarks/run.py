@@ -1,6 +1,8 @@
-"""Speed, as ratios within one run, on a private server of its own. Run with ``make bench``; docs/speed.md tells how to read it.
+"""Speed, as ratios within one run, on a private server of its own. Run with ``make bench``; docs/speed.md tells how
+to read it.
 
-Each line prints a ratio (or a median), the bound it must stay within, and whether it does; the exit code is 1 where one does not.
+Each line prints a ratio (or a median), the bound it must stay within, and whether it does; the exit code is 1 where
+one does not.
 """
 
 from __future__ import annotations

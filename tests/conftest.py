@@ -1,4 +1,7 @@
-"""What the tests share: the built command, a private server kept for the session, and a server with logins of its own."""
+"""What the tests share:
+
+the built command, a private server kept for the session, and a server with logins of its own.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Bad days: whatever happens in the middle of a run, it ends with one message, its exit code, and nothing left behind."""
+"""Bad days:
+
+whatever happens in the middle of a run, it ends with one message, its exit code, and nothing left behind.
+"""
 
 from __future__ import annotations
 

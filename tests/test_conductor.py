@@ -100,7 +100,10 @@ transactions = st.dictionaries(
 @settings(max_examples=60, deadline=None)
 @given(transactions, st.data())
 def test_any_scenario_in_any_order_comes_to_an_end_that_adds_up(told, data):
-    """Every transaction ends as it should or is a victim; waits are closed; a ring is there exactly where a victim is."""
+    """Every transaction ends as it should or is a victim;
+
+    waits are closed; a ring is there exactly where a victim is.
+    """
     turns = [name for name, statements in told.items() for _ in range(len(statements) + 1)]
     order = data.draw(st.permutations(turns))
     recording = run(scenario(" ".join(order), **told), locks="full")

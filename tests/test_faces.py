@@ -38,7 +38,7 @@ def test_waits_are_a_rail_in_the_waiter_s_column(call):
     begin = next(i for i, line in enumerate(lines) if "◷ waits for late" in line)
     end = next(i for i, line in enumerate(lines) if "went on after" in line)
     column = lines[begin].index("◷")
-    assert all(line[column] in "┊◷⟲" for line in lines[begin:end])
+    assert all(line[column] in "┊◷◆" for line in lines[begin:end])
     assert lines[end][column] == "✓"
 
 

@@ -1,7 +1,8 @@
 """Findings: each has a case of its name under ``cases``, a recording in short with what must be found in it.
 
-A case needs no Python: ``transactions`` (name: isolation, status, statements), ``waits`` (one a line: waiter statement < holder statement
-over resource: wanted / held), ``rings``, ``errors``, ``holds``, and ``found`` (the finding's id, words that it must say, or nothing).
+A case needs no Python: ``transactions`` (name: isolation, status, statements), ``waits`` (one a line: waiter
+statement < holder statement over resource: wanted / held), ``rings``, ``errors``, ``holds``, and ``found`` (the
+finding's id, words that it must say, or nothing).
 """
 
 from __future__ import annotations

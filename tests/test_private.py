@@ -12,9 +12,8 @@ from pathlib import Path
 import psycopg
 import pytest
 
-from conftest import SCRIPT, Done, until
-
 from catenum.engines.private.recipe import DATABASE, USER
+from conftest import SCRIPT, Done, until
 
 
 @pytest.fixture

@@ -10,10 +10,13 @@ import os
 import signal
 import sys
 from importlib import import_module
-from types import FrameType
-from typing import IO, NoReturn
 
 from catenum import __version__
+
+TYPE_CHECKING = False  # typing itself takes longer to load than all the rest of the help page
+if TYPE_CHECKING:
+    from types import FrameType
+    from typing import IO, NoReturn
 
 #: Command to its line in the help; its module has the same name (``schema`` in ``cli/schema.py``).
 COMMANDS = {
@@ -38,13 +41,24 @@ exit codes: 0 all well · 1 a conflict was found · 2 the call or the file is wr
 """
 
 
+class _Formatter(argparse.RawDescriptionHelpFormatter):
+    """Asks the terminal for its width without the archive modules that ``shutil`` would load for it."""
+
+    def __init__(self, prog: str) -> None:
+        try:
+            width = int(os.environ.get("COLUMNS") or os.get_terminal_size().columns)
+        except (OSError, ValueError):
+            width = 80
+        super().__init__(prog, width=max(40, min(width, 110) - 2))
+
+
 def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     """The parser; only the chosen command's options are filled in."""
     parser = argparse.ArgumentParser(
         prog="catenum",
         description="Reproduce blocking and deadlocks, see who waits for whom, and prove the fix.",
         epilog=_FIRST_STEPS,
-        formatter_class=argparse.RawDescriptionHelpFormatter,
+        formatter_class=_Formatter,
     )
     parser.add_argument("--version", action="version", version=f"catenum {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands", required=True)
@@ -53,7 +67,7 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
             name,
             help=line,
             description=line[0].upper() + line[1:] + ".",
-            formatter_class=argparse.RawDescriptionHelpFormatter,
+            formatter_class=_Formatter,
         )
         if name == chosen:
             module = import_module(f"catenum.cli.{name}")

@@ -229,8 +229,13 @@ class Outcome:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Move:
-    """One made move: the transaction and its statement (None: its end, named by ``ends``)."""
+    """One made move: the transaction and its statement (None: its end, named by ``ends``).
 
+    ``number`` counts the moves of the schedule from 1. The rollback that follows a failure is a move too; it happens
+    within the move that brought the failure, and has its number.
+    """
+
+    number: int
     transaction: str
     statement: int | None
     ends: str | None = None

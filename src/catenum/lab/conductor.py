@@ -259,6 +259,7 @@ class Conductor:
         lane.patience = self._patience(lane)
         self.schedule.append(
             Move(
+                number=self.move,
                 transaction=lane.name,
                 statement=lane.statement,
                 ends=None if lane.statement else lane.transaction.ends,
@@ -422,7 +423,8 @@ class Conductor:
         lane.under_way = False
         if error.kind != "lost":
             yield Undo(lane.name)
-            self.schedule.append(Move(transaction=lane.name, statement=None, ends="rollback"))
+            rollback = Move(number=self.move, transaction=lane.name, statement=None, ends="rollback")
+            self.schedule.append(rollback)
         self._after_failure(lane, error, at_ms)
 
     def _succeed(self, lane: Lane, reply: Reply, at_ms: float, mover: Lane) -> None:

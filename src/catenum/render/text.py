@@ -39,8 +39,8 @@ def print_pictures(console: Console, recording: Recording) -> None:
     say(console, "Locks after each move (new ones marked +)", style=STYLES["strong"])
     before: set[tuple[str, str, str, bool]] = set()
     for picture in recording.pictures:
-        move = recording.schedule[picture.move - 1] if picture.move <= len(recording.schedule) else None
-        what = f" {move.transaction} {move.statement or move.ends}" if move else ""
+        made = [move for move in recording.schedule if move.number == picture.move]
+        what = "".join(f" · {move.transaction} {move.statement or move.ends}" for move in made)
         say(
             console,
             f"  move {picture.move}{what}   (looking cost {duration(picture.cost_ms)})",

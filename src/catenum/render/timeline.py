@@ -54,7 +54,7 @@ def timeline_rows(recording: Recording) -> list[Row]:
                 shown_rings.add(index)
                 names = [member.transaction for member in deadlock.members]
                 text = f"the ring is closed: {' → '.join([*names, names[0]])}"
-                rows.append(Row(None, deadlock.at_ms, 0, "⟲", text, "bad", frozenset(waiting), frozenset(opened), True))
+                rows.append(Row(None, deadlock.at_ms, 0, "◆", text, "bad", frozenset(waiting), frozenset(opened), True))
         if event.what == "resumed":
             continue  # told together with what it led to
         sign, text, tone = _told(recording, event)
@@ -218,7 +218,7 @@ def _rails(recording: Recording, width: int) -> Iterator[Text]:
 
 def legend() -> str:
     """What the signs mean, for whoever sees them for the first time."""
-    return "▷ sent   ✓ done   ◷ ┊ waits for a lock   ✗ failed   ⟲ deadlock"
+    return "▷ sent   ✓ done   ◷ ┊ waits for a lock   ✗ failed   ◆ deadlock"
 
 
 def summary(recording: Recording) -> str:

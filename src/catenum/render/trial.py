@@ -69,7 +69,8 @@ def _print_table(console: Console, trial: Trial) -> None:
     for variant in trial.variants:
         row = cells[variant.name]
         parts = textwrap.wrap(variant.name, name_width) or [""]
-        text = Text(parts[0].ljust(name_width), style=STYLES["strong"])
+        text = Text()
+        text.append(parts[0].ljust(name_width), style=STYLES["strong"])
         for key in head:
             tone = "plain"
             if key == "data" and row[key] == "WRONG":
@@ -92,7 +93,8 @@ def _print_verdict(console: Console, variant: Variant) -> None:
     if variant.verdict is None:
         return
     sign = _SIGNS[variant.verdict.rank]
-    line = Text(f"{sign} {variant.name}: ", style=STYLES["strong"])
+    line = Text()
+    line.append(f"{sign} {variant.name}: ", style=STYLES["strong"])
     line.append(variant.verdict.rank, style=STYLES[_TONES[variant.verdict.rank]])
     say(console, line)
     for text in textwrap.wrap(variant.verdict.reason, console.width - 5):

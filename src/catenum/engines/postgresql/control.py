@@ -94,7 +94,9 @@ class PostgresqlEngine:
         version = self.connection.info.server_version
         if version < _OLDEST:
             raise TargetError(f"{shown_url}: PostgreSQL {version // 10000} is too old; 13 is the oldest supported")
-        self.connection.execute("set lock_timeout = '200ms'; set statement_timeout = '60s'", prepare=False)
+        # The same few looks again and again: planning them each time costs more than running them.
+        settings = "set lock_timeout = '200ms'; set statement_timeout = '60s'; set plan_cache_mode = force_generic_plan"
+        self.connection.execute(settings, prepare=False)
         row = self._one(
             "select current_setting('server_version'), current_setting('default_transaction_isolation'), "
             "current_setting('deadlock_timeout'), (select n.nspname from pg_extension e join pg_namespace n "
@@ -113,7 +115,7 @@ class PostgresqlEngine:
         self.capabilities = Capabilities(
             steers_victim=steers,
             steers_victim_why=why,
-            row_locks_by="pgrowlocks" if self.reader.rowlocks_schema else "xmax",
+            row_locks_by="pgrowlocks" if self.reader.rows.rowlocks_schema else "xmax",
             server_check_ms=row[4],
         )
         self._deadlock_timeout = str(row[2])
@@ -209,7 +211,7 @@ class PostgresqlEngine:
             raise DataError(error, script)
         if self.connection.pgconn.transaction_status != pq.TransactionStatus.IDLE:
             self.connection.pgconn.exec_(b"commit")  # the script began a transaction of its own
-        self.reader.tables = self.tables()
+        self.reader.rows.tables = self.tables()
 
     def _one_count(self) -> int:
         query = "select count(*) from pg_class where relnamespace = %s::regnamespace"

@@ -1,0 +1,33 @@
+#!/usr/bin/env bash
+# Takes the pictures that the README shows, from the samples on a private server. Usage: screenshots.sh FOLDER
+set -euo pipefail
+folder=$(realpath "$1"); mkdir -p "$folder"
+work=$(mktemp -d); trap 'kill "${screen:-}" 2>/dev/null || true; catenum local stop --quiet >/dev/null || true; rm -rf "$work"' EXIT
+export LANG=C.UTF-8 COLORTERM=truecolor DISPLAY=:97
+cd "$work"
+Xvfb $DISPLAY -screen 0 1280x3300x24 >/dev/null 2>&1 & screen=$!
+for _ in $(seq 50); do [ -e /tmp/.X11-unix/X97 ] && break; sleep 0.1; done
+catenum local start --quiet >/dev/null
+
+shot() { # shot NAME FROM COMMAND: what the command shows in a terminal, 800 dots from line FROM on
+  rm -f done
+  xterm -u8 -fa 'DejaVu Sans Mono' -fs 10 -bg '#fbfbf8' -fg '#1c2a33' -geometry 158x200+0+0 -title catenum \
+    -e bash -c "printf '\$ %s\n\n' '$3'; $3; touch done; sleep 60" 2>/dev/null &
+  local terminal=$!
+  for _ in $(seq 300); do [ -e done ] && break; sleep 0.1; done
+  sleep 0.7
+  import -window root -crop "1280x800+0+$(($2 * 16))" +repage "$folder/$1.png"
+  kill $terminal 2>/dev/null || true
+  wait $terminal 2>/dev/null || true
+}
+
+shot play 0 "catenum play berth-swap"
+shot play-story 28 "catenum play berth-swap"
+shot play-chain 0 "catenum play left-open"
+shot play-locks 23 "catenum play tug-upgrade --locks full"
+shot trial 0 "catenum trial crane-standby"
+for name in berth-swap left-open; do
+  catenum play $name --quiet --save $name.json >/dev/null || true
+  catenum draw $name.json --into "$folder" --quiet
+done
+rm -f "$folder/left-open-timeline.png"
