@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
+import shutil
+import sys
 from pathlib import Path
 from typing import IO
 
@@ -101,11 +104,21 @@ def _ending(console: Console, folder: Path, clock: Clock) -> None:
         say(console, f"  {name:<40} {what}")
     say(console)
     say(console, "Next:", style="bold")
-    for command, what in (
-        (f"catenum play {folder}/{SAMPLE}.yaml --pause", "step by step, with Enter"),
-        (f"catenum play {folder}/{SAMPLE}.yaml --locks full", "every lock after each move"),
-        (f"catenum explain {folder}/before.json", "the whole story"),
-        ("catenum play left-open", "a chain of waits under a head blocker"),
-        ("catenum sample", "the other scenarios that ship"),
-    ):
-        say(console, f"  {command:<46} {what}")
+    commands = (
+        (f"play {folder}/{SAMPLE}.yaml --pause", "step by step, with Enter"),
+        (f"play {folder}/{SAMPLE}.yaml --locks full", "every lock after each move"),
+        (f"explain {folder}/before.json", "the whole story"),
+        ("play left-open", "a chain of waits under a head blocker"),
+        ("sample", "the other scenarios that ship"),
+    )
+    width = max(len(command) for command, _ in commands)
+    for command, what in commands:
+        say(console, f"  {_program()} {command:<{width}}   {what}")
+
+
+def _program() -> str:
+    """How to call this program from here: its name alone where the shell would find it."""
+    if shutil.which("catenum"):
+        return "catenum"
+    called = Path(sys.argv[0])
+    return os.path.relpath(called) if called.name == "catenum" else "python -m catenum"
