@@ -159,3 +159,9 @@ def test_a_bad_settings_file_is_told(call, tmp_path):
     done = call("play", "berth-swap")
     assert done.code == 2
     assert "Did you mean targets?" in done.err
+
+
+def test_a_tab_inside_a_statement_is_nobody_s_business(call, tmp_path):
+    data = "data: |\n  create table berth (\n  \tid int primary key, vessel text);\n"
+    (tmp_path / "s.yaml").write_text(GOOD.replace(GOOD.splitlines()[1] + "\n", data))
+    assert call("play", "s.yaml", "--quiet").code == 0

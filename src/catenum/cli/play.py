@@ -13,7 +13,7 @@ from catenum.core.outcome import KINDS, is_conflict
 from catenum.core.recording import Recording, to_json
 from catenum.core.scenario import Scenario
 from catenum.core.story import one_line, tell
-from catenum.lab.conductor import Announce
+from catenum.lab.needs import Announce
 from catenum.lab.play import PlayOptions, play
 from catenum.render.console import make_console, say
 from catenum.render.text import print_pictures, print_story

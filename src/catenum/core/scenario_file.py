@@ -101,7 +101,6 @@ def _compose(data: bytes, file: str) -> Node:
             place=where,
             advice="'catenum sample berth-swap' prints a scenario to start from.",
         )
-    _refuse_tabs(text, file)
     yaml = YAML(typ="safe", pure=True)
     try:
         _check_depth(text, file)
@@ -109,23 +108,16 @@ def _compose(data: bytes, file: str) -> Node:
     except MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         place = Place(file, mark.line + 1, mark.column + 1) if mark else where
+        if "'\\t'" in str(error.problem):
+            raise InputError(
+                "a tab in the indentation", place=place, advice="YAML indents with spaces only."
+            ) from error
         raise InputError(f"not valid YAML: {error.problem or error.context}", place=place) from error
     except (YAMLError, ValueError) as error:
         raise InputError(f"not valid YAML: {str(error).splitlines()[0]}", place=where) from error
     if node is None:
         raise InputError("the file holds no scenario, only comments", place=where)
     return node
-
-
-def _refuse_tabs(text: str, file: str) -> None:
-    for number, line in enumerate(text.splitlines(), 1):
-        indent = line[: len(line) - len(line.lstrip())]
-        if "\t" in indent:
-            raise InputError(
-                "a tab in the indentation",
-                place=Place(file, number, indent.index("\t") + 1),
-                advice="YAML indents with spaces only.",
-            )
 
 
 def _check_depth(text: str, file: str) -> None:

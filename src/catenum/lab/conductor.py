@@ -18,76 +18,11 @@ from collections import deque
 from collections.abc import Generator, Sequence
 from dataclasses import dataclass, field, replace
 
-from catenum.core.recording import Event, Move, Picture, ServerError, Status, Wait, WaitEnd
+from catenum.core.recording import Event, Move, Picture, ServerError, Status, Wait, WaitEnd, as_edge
 from catenum.core.scenario import Scenario, Transaction
 from catenum.core.waits import Edge, WaitGraph
-from catenum.engines.protocol import Beginning, Begun, Patience, Reply
-
-
-@dataclass(frozen=True, slots=True)
-class Begin:
-    transaction: str
-    how: Beginning
-
-
-@dataclass(frozen=True, slots=True)
-class Send:
-    transaction: str
-    sql: str
-    patience: Patience
-
-
-@dataclass(frozen=True, slots=True)
-class Undo:
-    transaction: str
-
-
-@dataclass(frozen=True, slots=True)
-class Cancel:
-    transaction: str
-
-
-@dataclass(frozen=True, slots=True)
-class Await:
-    at_most_ms: float
-
-
-@dataclass(frozen=True, slots=True)
-class Look:
-    pass
-
-
-@dataclass(frozen=True, slots=True)
-class TakePicture:
-    move: int
-
-
-@dataclass(frozen=True, slots=True)
-class Announce:
-    move: int
-    transaction: str
-    sql: str
-
-
-@dataclass(frozen=True, slots=True)
-class Rest:
-    until_ms: float
-
-
-Need = Begin | Send | Undo | Cancel | Await | Look | TakePicture | Announce | Rest
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Answer:
-    """The answer to a need: always the time it was met, and what the need asked for."""
-
-    at_ms: float
-    replies: tuple[tuple[str, Reply], ...] = ()
-    edges: tuple[Edge, ...] = ()
-    begun: Begun | None = None
-    error: ServerError | None = None
-    picture: Picture | None = None
-
+from catenum.engines.protocol import Beginning, Patience, Reply
+from catenum.lab.needs import Announce, Answer, Await, Begin, Cancel, Look, Need, Rest, Send, TakePicture, Undo
 
 Steps = Generator[Need, Answer, None]
 
@@ -231,19 +166,7 @@ class Conductor:
 
     def graph(self) -> WaitGraph:
         """The waits that are open now."""
-        return WaitGraph(
-            Edge(
-                waiter=wait.waiter,
-                holder=wait.holder,
-                resource=wait.resource,
-                wanted=wait.wanted,
-                held=wait.held,
-                queued=wait.queued,
-                since_ms=wait.since_ms,
-            )
-            for lane in self.lanes.values()
-            for wait in (self.waits[i] for i in lane.waits)
-        )
+        return WaitGraph(as_edge(self.waits[i]) for lane in self.lanes.values() for i in lane.waits)
 
     # -- moving ------------------------------------------------------------------------------------------------------
 

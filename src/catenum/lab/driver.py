@@ -10,20 +10,8 @@ from catenum.core.errors import TargetError
 from catenum.core.recording import Picture
 from catenum.engines.clock import Clock
 from catenum.engines.protocol import Engine, Reply, Session
-from catenum.lab.conductor import (
-    Announce,
-    Answer,
-    Await,
-    Begin,
-    Cancel,
-    Conductor,
-    Look,
-    Need,
-    Rest,
-    Send,
-    TakePicture,
-    Undo,
-)
+from catenum.lab.conductor import Conductor
+from catenum.lab.needs import Announce, Answer, Await, Begin, Cancel, Look, Need, Rest, Send, TakePicture, Undo
 
 #: How long a beginning or a rollback, which wait for nobody, may take before the server counts as lost (ms).
 PROMPT_MS = 10_000.0

@@ -24,8 +24,9 @@ from catenum.core.scenario import Scenario
 from catenum.core.scenario_file import ScenarioFile
 from catenum.engines.clock import Clock
 from catenum.engines.protocol import DataError, Engine, Session
-from catenum.lab.conductor import Announce, Conductor, Cycle, Lane
+from catenum.lab.conductor import Conductor, Cycle, Lane
 from catenum.lab.driver import Driver
+from catenum.lab.needs import Announce
 
 LockDetail = Literal["none", "waits", "full"]
 KEPT_TABLE_ROWS = 200

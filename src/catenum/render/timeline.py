@@ -77,11 +77,8 @@ def _told(recording: Recording, event: Event) -> tuple[str, str, str]:
         again = f"(attempt {event.attempt}) " if event.attempt > 1 and event.statement == 1 else ""
         return "▷", f"{again}{number}{one_line(event.sql)}", "plain"
     if event.what == "waits":
-        return (
-            "◷",
-            "waits " + "; ".join(dict.fromkeys(_wait_text(w) for w in _waits_at(recording, event))),
-            "wait",
-        )
+        told = "; ".join(dict.fromkeys(_wait_text(w) for w in _waits_at(recording, event)))
+        return "◷", f"waits {told or 'for a lock'}", "wait"
     if event.what == "failed":
         error = event.error
         kind = error.kind if error else "error"
