@@ -123,7 +123,7 @@ def main() -> int:
         good = good and value <= bound
         print(f"{'ok  ' if value <= bound else 'SLOW'}  {what:<72} {value:8.2f}{unit}  (at most {bound:g}{unit})")
 
-    with private_server({}, print) as server:
+    with private_server("postgresql", {}, print) as server:
         for locks, bound in (("waits", 1.5), ("full", 3.0)):
             run = played(server.conninfo, locks)
             mine, theirs = interleaved(run, by_hand(server.conninfo), ROUNDS)

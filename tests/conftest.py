@@ -27,8 +27,8 @@ from catenum.cli.main import main
 from catenum.core.scenario_file import ScenarioFile, read_scenario
 from catenum.engines.postgresql import connect
 from catenum.engines.private import stop_kept
-from catenum.engines.private.programs import cache_folder, postgresql_programs, server_owner
-from catenum.engines.private.recipe import DATABASE, USER, PostgresqlRecipe
+from catenum.engines.private.postgresql import DATABASE, USER, PostgresqlRecipe
+from catenum.engines.private.programs import cache_folder, server_owner, server_programs
 from catenum.engines.protocol import Engine
 
 SCRIPT = Path(sys.executable).with_name("catenum")
@@ -44,7 +44,7 @@ def _own_surroundings() -> Iterator[None]:
     os.environ["CATENUM_CACHE"] = str(folder / "cache")
     os.environ["XDG_CONFIG_HOME"] = str(folder / "config")
     yield
-    stop_kept({})
+    stop_kept("postgresql", {})
     shutil.rmtree(folder, ignore_errors=True)
 
 
@@ -179,7 +179,7 @@ class OwnServer:
 def own_server() -> Iterator[OwnServer]:
     """A server of one test's own, with the logins ``master`` (may all but be superuser) and ``guest`` (may nothing)."""
     owner = server_owner()
-    recipe = PostgresqlRecipe(postgresql_programs({}, cache_folder(owner), owner), owner)
+    recipe = PostgresqlRecipe(server_programs("postgresql", {}, cache_folder(owner), owner), owner)
     folder = Path(tempfile.mkdtemp(prefix="catenum-own-"))
     if owner.drop:
         os.chown(folder, owner.uid, owner.gid)
@@ -191,7 +191,7 @@ def own_server() -> Iterator[OwnServer]:
     log = (folder / "log").open("wb")
     process = subprocess.Popen(command, stdout=log, stderr=log, cwd="/", **owner.popen)
     server = OwnServer(port, process, folder, folder)
-    until(lambda: recipe.is_ready(data), "the test's own server is ready")
+    until(lambda: recipe.is_ready(data, folder), "the test's own server is ready")
     with server.admin("postgres") as admin:
         admin.execute("create database harbour")
     with server.admin() as admin:

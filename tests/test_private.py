@@ -12,7 +12,7 @@ from pathlib import Path
 import psycopg
 import pytest
 
-from catenum.engines.private.recipe import DATABASE, USER
+from catenum.engines.private.postgresql import DATABASE, USER
 from conftest import SCRIPT, Done, until
 
 

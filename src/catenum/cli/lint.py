@@ -20,7 +20,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``lint``."""
     parser.add_argument("scenarios", metavar="SCENARIO", nargs="+", help="scenario files, or names of samples")
     parser.add_argument(
-        "--server", choices=["postgresql"], default="postgresql", help="whose SQL the statements are in"
+        "--server", choices=["postgresql", "mariadb"], default="postgresql", help="whose SQL the statements are in"
     )
     common.add_output_options(parser)
 

@@ -29,15 +29,16 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Do it and say so."""
-    settings = read_settings().local.get(args.target.removeprefix("local:"), {})
+    which = args.target.removeprefix("local:")
+    settings = read_settings().local.get(which, {})
     if args.what == "start":
-        server, new = start_kept(settings, common.teller(err, args.quiet))
+        server, new = start_kept(which, settings, common.teller(err, args.quiet))
         _tell(args, out, [server], "Started" if new else "Already running")
     elif args.what == "stop":
-        stopped = stop_kept(settings)
+        stopped = stop_kept(which, settings)
         _tell(args, out, [], "Stopped." if stopped else "None was running.")
     else:
-        _tell(args, out, kept_servers(settings), "Running")
+        _tell(args, out, kept_servers(which, settings), "Running")
     return ExitCode.OK
 
 
@@ -63,4 +64,9 @@ def _tell(args: argparse.Namespace, out: IO[str], servers: list[PrivateServer], 
     for server in servers:
         out.write(f"{word}: {server.server} {server.version}, process {server.pid}, data in {server.slot}\n")
         if not args.quiet:
-            out.write(f"  connect with: psql '{server.conninfo}'\n")
+            told = (
+                f"psql '{server.conninfo}'"
+                if server.server == "postgresql"
+                else f"mariadb -u root -S {server.conninfo}"
+            )
+            out.write(f"  connect with: {told}\n")

@@ -35,7 +35,7 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
         else:
             read = _from_statements(wait, sent, recording)
             wait = replace(wait, holder_statement=read, holder_told_by="statement" if read else None)
-    if wait.held is None and wait.resource.kind == "row":
+    if wait.held is None and wait.resource.kind in ("row", "gap"):
         sql = recording.sql(wait.holder, wait.holder_statement)
         wait = replace(wait, held=_row_mode(sql, wait, recording) if sql else None)
     if wait.held is not None:
@@ -93,10 +93,11 @@ def _takes(access: Access, wait: Wait, recording: Recording) -> bool:
     """Whether ``access`` could take a lock that stops ``wait``."""
     server = recording.target.server
     rules = lock_rules(server)
-    if wait.resource.kind == "row":
+    if wait.resource.kind in ("row", "gap"):
         keys = recording.tables.get(wait.resource.table or "", NO_KEYS)
-        mode = "FOR UPDATE" if access.verb == "insert" else rules.row_mode(access, keys.columns)
-        fits = mode is not None and touches(access, wait.resource)
+        mode = rules.INSERTED_MODE if access.verb == "insert" else rules.row_mode(access, keys.columns)
+        # a gap is named by the row behind it, which the statement that locked the gap need not have asked for
+        fits = mode is not None and (wait.resource.kind == "gap" or touches(access, wait.resource))
     else:
         mode, fits = rules.table_mode(access), True
     if mode is None or not fits:

@@ -29,11 +29,13 @@ WaitEnd = Literal["went on", "failed", "lasted"]
 class ServerError:
     """An error as the server gave it; ``kind`` is Catenum's word for it.
 
+    ``undone``: what the server itself rolled back with it. Catenum rolls the rest of the transaction back at once.
     ``position`` counts characters of the statement from 1.
     """
 
     code: str
     kind: Literal["deadlock", "refused", "timeout", "limit", "lost", "rejected"]
+    undone: Literal["transaction", "statement"] = "transaction"
     message: str
     detail: str | None = None
     hint: str | None = None

@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from catenum.core.scenario import Remedy, Scenario, Statement, Transaction
+from catenum.core.scenario import Remedy, Scenario, Statement, Transaction, chosen
 
 
 def apply_remedy(scenario: Scenario, remedy: Remedy) -> tuple[Scenario, tuple[str, ...]]:
     """The changed scenario and the DDL that the remedy adds (indexes first)."""
     changed = {name: _changed(name, transaction, remedy) for name, transaction in scenario.transactions.items()}
-    ddl = (*(remedy.index or ()), *(remedy.ddl or ()))
+    ddl = tuple(chosen(sql) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
     return scenario.model_copy(update={"transactions": changed}), ddl
 
 
 def _changed(name: str, transaction: Transaction, remedy: Remedy) -> Transaction:
     statements = list(transaction.statements)
     for number, sql in ((remedy.rewrite or {}).get(name) or {}).items():
-        statements[number - 1] = Statement(sql=sql, label=statements[number - 1].label)
+        statements[number - 1] = Statement(sql=chosen(sql), label=statements[number - 1].label)
     order = (remedy.reorder or {}).get(name)
     if order is not None:
         statements = [statements[number - 1] for number in order]
@@ -39,8 +39,10 @@ def describe(remedy: Remedy) -> list[str]:
         for name, value in pairs:
             lines.append(f"{name} {verb} {f'{value} ms' if kind == 'timeout' else value}")
     for name, statements in (remedy.rewrite or {}).items():
-        lines.extend(f"{name} statement {number}: {' '.join(sql.split())}" for number, sql in statements.items())
-    lines.extend(" ".join(sql.split()) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
+        lines.extend(
+            f"{name} statement {number}: {' '.join(chosen(sql).split())}" for number, sql in statements.items()
+        )
+    lines.extend(" ".join(chosen(sql).split()) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
     retry = remedy.retry
     for name, value in retry.items() if isinstance(retry, dict) else [("every transaction", retry)] if retry else []:
         lines.append(f"{name} tries again up to {value.times} times on {', '.join(value.on)}")

@@ -7,6 +7,7 @@ JSON Schema made from them. Where a value came from in the file is kept apart, b
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from typing import Annotated, Any, Literal
 
 from pydantic import (
@@ -36,6 +37,13 @@ _DURATION = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(ms|s|min|h)\s*$")
 _UNIT_MS = {"ms": 1, "s": 1_000, "min": 60_000, "h": 3_600_000}
 
 
+def chosen(sql: str | Mapping[Server, str]) -> str:
+    """The SQL of a scenario that was made for one server. Raises ValueError where none was chosen."""
+    if not isinstance(sql, str):
+        raise ValueError("no server was chosen for this SQL: use Scenario.for_server first")
+    return sql
+
+
 def parse_duration(text: object) -> int:
     """Milliseconds in ``500ms``, ``10s``, ``2min`` or ``1h``. Raises ValueError for anything else, or for zero."""
     match = _DURATION.match(text) if isinstance(text, str) else None
@@ -54,11 +62,20 @@ Duration = Annotated[
     WithJsonSchema({"type": "string", "pattern": _DURATION.pattern, "examples": ["500ms", "10s"]}),
 ]
 Name = Annotated[str, StringConstraints(pattern=r"^[^\s:,=]+$", max_length=40)]
-Sql = Annotated[str, StringConstraints(min_length=1, strip_whitespace=True)]
+SqlText = Annotated[str, StringConstraints(min_length=1, strip_whitespace=True)]
+Server = Literal["postgresql", "mariadb"]
+SERVERS: tuple[Server, ...] = ("postgresql", "mariadb")
+#: SQL for every server, or for each its own.
+Sql = SqlText | dict[Server, SqlText]
+
+
+def sql_for(server: str, sql: str | Mapping[Server, str]) -> str:
+    """The SQL that ``server`` gets; empty where there is none for it."""
+    return sql if isinstance(sql, str) else {str(name): text for name, text in sql.items()}.get(server, "")
 
 
 def _one_or_many(value: object) -> object:
-    return [value] if isinstance(value, str) else value
+    return [value] if isinstance(value, str | dict) else value
 
 
 SqlList = Annotated[
@@ -80,10 +97,16 @@ class Statement(_Model):
     sql: Sql
     label: str | None = None
 
+    @property
+    def text(self) -> str:
+        """The SQL, of a scenario that was made for one server."""
+        return chosen(self.sql)
+
     @model_validator(mode="before")
     @classmethod
     def _from_text(cls, value: Any) -> Any:
-        return {"sql": value} if isinstance(value, str) else value
+        plain = isinstance(value, str) or (isinstance(value, dict) and value and set(value) <= set(SERVERS))
+        return {"sql": value} if plain else value
 
 
 class Retry(_Model):
@@ -133,6 +156,34 @@ class Remedy(_Model):
 REMEDY_KINDS = frozenset(Remedy.model_fields) - {"about"}
 
 
+class Column(_Model):
+    """How filler values of one column are made: exactly one kind."""
+
+    sequence: int | None = Field(default=None, description="counts up from this number")
+    choice: Annotated[tuple[str | int | None, ...], Strict(False)] | None = Field(
+        default=None, min_length=1, description="one of these, evenly"
+    )
+    random: Annotated[tuple[int, int], Strict(False)] | None = Field(
+        default=None, description="a whole number between these two"
+    )
+    text: int | None = Field(default=None, ge=1, le=1000, description="so many random letters")
+    constant: str | int | None = None
+
+    @model_validator(mode="after")
+    def _one_kind(self) -> Column:
+        if len(self.model_fields_set) != 1:
+            raise ValueError("a filler column needs exactly one of sequence, choice, random, text, constant")
+        return self
+
+
+class Fill(_Model):
+    """Filler rows for one table, the same for the same ``seed``."""
+
+    rows: int = Field(ge=1, le=5_000_000)
+    columns: dict[Name, Column] = Field(min_length=1)
+    seed: int = 1
+
+
 class Data(_Model):
     """Set-up SQL: a part for every server, and one for each server that needs its own."""
 
@@ -173,5 +224,44 @@ class Scenario(_Model):
         ),
     ] = None
     victim: Name | None = None
+    differs: dict[Server, str] = Field(default_factory=dict)
+    fill: dict[Name, Fill] = Field(default_factory=dict)
     holds: dict[str, Sql] = Field(default_factory=dict)
     remedies: dict[str, Remedy] = Field(default_factory=dict)
+
+    def for_server(self, server: str) -> Scenario:
+        """The scenario with every SQL text chosen for ``server``."""
+        transactions = {
+            name: transaction.model_copy(
+                update={
+                    "statements": tuple(
+                        s.model_copy(update={"sql": sql_for(server, s.sql)}) for s in transaction.statements
+                    )
+                }
+            )
+            for name, transaction in self.transactions.items()
+        }
+        holds = {title: text for title, sql in self.holds.items() if (text := sql_for(server, sql))}
+        remedies = {title: _remedy_for(server, remedy) for title, remedy in self.remedies.items()}
+        return self.model_copy(
+            update={
+                "transactions": transactions,
+                "holds": holds,
+                "remedies": {title: remedy for title, remedy in remedies.items() if remedy is not None},
+            }
+        )
+
+
+def _remedy_for(server: str, remedy: Remedy) -> Remedy | None:
+    """The remedy with its SQL chosen; None where it has nothing to change on ``server``."""
+    update: dict[str, object] = {}
+    for kind in ("index", "ddl"):
+        texts = tuple(text for sql in getattr(remedy, kind) or () if (text := sql_for(server, sql)))
+        update[kind] = texts or None
+    rewrite = {
+        name: {number: text for number, sql in statements.items() if (text := sql_for(server, sql))}
+        for name, statements in (remedy.rewrite or {}).items()
+    }
+    update["rewrite"] = {name: statements for name, statements in rewrite.items() if statements} or None
+    chosen = remedy.model_copy(update=update)
+    return chosen if any(getattr(chosen, kind) is not None for kind in REMEDY_KINDS) else None

@@ -81,6 +81,26 @@ def footprints(script: str, server: str = "postgresql") -> list[Footprint]:
     return [_of_tree(tree, tree.sql(dialect=DIALECTS.get(server)), 1) for tree in trees]
 
 
+def split_script(script: str, server: str) -> list[tuple[int, str]]:
+    """The statements of a script, each with the offset of its first character. Semicolons in strings do not count."""
+    try:
+        tokens = sqlglot.tokenize(script, dialect=DIALECTS.get(server))
+    except SqlglotError:
+        return [(0, script)] if script.strip() else []
+    found: list[tuple[int, str]] = []
+    start: int | None = None
+    for token in tokens:
+        if token.token_type.name == "SEMICOLON":
+            if start is not None:
+                found.append((start, script[start : token.start].rstrip()))
+            start = None
+        elif start is None:
+            start = token.start
+    if start is not None:
+        found.append((start, script[start:].rstrip()))
+    return found
+
+
 def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
     spelled = re.match(r"\s*(start\s+transaction|end|abort)\b", sql, re.IGNORECASE)
     if spelled:  # the parser knows one spelling of each only

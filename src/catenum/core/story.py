@@ -15,6 +15,8 @@ from catenum.core.outcome import MEANING
 from catenum.core.recording import Deadlock, Event, Recording, Wait
 from catenum.core.waits import Branch, WaitGraph
 
+#: A server's own report of at most so many lines is shown as it is.
+SHORT_REPORT = 8
 Tone = Literal["plain", "strong", "bad", "good", "faint"]
 
 
@@ -373,7 +375,10 @@ def _victims(recording: Recording) -> Section:
     lines = []
     for deadlock in recording.deadlocks:
         lines.append(Line(f"{deadlock.victim or 'nobody'}: {deadlock.rule}."))
-        lines.extend(Line(f"server: {text}", "faint", indent=2) for text in (deadlock.server_report or "").splitlines())
+        report = (deadlock.server_report or "").splitlines()
+        if len(report) > SHORT_REPORT:
+            report = [f"{report[-1].strip(' *')} (its whole report, {len(report)} lines, is in the recording)"]
+        lines.extend(Line(f"server: {text}", "faint", indent=2) for text in report)
     return Section("Why that victim", tuple(lines))
 
 

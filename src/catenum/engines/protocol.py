@@ -55,12 +55,17 @@ class Reply:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Capabilities:
-    """What this server and this login allow, each with the reason where it is refused."""
+    """What this server and this login allow, each with the reason where it is refused.
+
+    ``verdict_ms``: a ring that stands for longer will not be ended by the server itself. ``timeout_step_ms``: lock
+    timeouts are rounded up to multiples of this.
+    """
 
     steers_victim: bool
     steers_victim_why: str = ""
     row_locks_by: str = ""
-    server_check_ms: float = 1000.0
+    verdict_ms: float = 10_000.0
+    timeout_step_ms: int = 1
 
 
 class Session(Protocol):
@@ -120,6 +125,9 @@ class Engine(Protocol):
 
     def edges_of(self, error: ServerError) -> tuple[Edge, ...]:
         """The waits that a deadlock error itself reports."""
+
+    def report_of(self, error: ServerError) -> str | None:
+        """The server's own report of the deadlock that ended in ``error``."""
 
     def rows(self, limit: int) -> dict[str, TableRows]:
         """The contents of the scratch space's tables."""

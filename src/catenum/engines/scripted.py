@@ -99,7 +99,7 @@ class ScriptedEngine:
 
     def __init__(self, *, gives_up_on_deadlock: bool = True) -> None:
         self.info = TargetInfo(server="postgresql", version="scripted", url="scripted", standin=True)
-        self.capabilities = Capabilities(steers_victim=True, server_check_ms=0.0)
+        self.capabilities = Capabilities(steers_victim=True, verdict_ms=200.0)
         self.gives_up = gives_up_on_deadlock
         self.locks: dict[str, _Lock] = {}
         self.sessions: dict[str, ScriptedSession] = {}
@@ -206,6 +206,10 @@ class ScriptedEngine:
     def edges_of(self, error: ServerError) -> tuple[Edge, ...]:
         """Its errors report nothing further."""
         return ()
+
+    def report_of(self, error: ServerError) -> str | None:
+        """Its errors are all it says."""
+        return error.message
 
     def make_scratch(self) -> list[str]:
         """Nothing to make."""

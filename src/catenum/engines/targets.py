@@ -11,6 +11,7 @@ import tomllib
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit, urlunsplit
@@ -19,8 +20,8 @@ from catenum.core.errors import InputError, Place
 from catenum.core.scenario_file import suggestion
 
 DEFAULT = "local:postgresql"
-LOCAL = ("local:postgresql",)
-SCHEMES = {"postgresql": "postgresql", "postgres": "postgresql"}
+LOCAL = ("local:postgresql", "local:mariadb")
+SCHEMES = {"postgresql": "postgresql", "postgres": "postgresql", "mariadb": "mariadb", "mysql": "mariadb"}
 _FILE = "catenum.toml"
 
 
@@ -122,15 +123,15 @@ def open_engine(target: Target, tell: Callable[[str], None]) -> Iterator[Callabl
 
     ``tell`` hears what a person should know meanwhile (a server is being made, something was cleared).
     """
-    from catenum.engines.postgresql import connect
-
+    module = import_module(f"catenum.engines.{target.server}")  # each server's driver is loaded only where it is used
     if target.url is not None:
         url = target.url
-        yield lambda: connect(url, target.shown)
+        yield lambda: module.connect(url, target.shown)
         return
     from catenum.engines.private import private_server
 
-    with private_server(target.settings.local.get(target.server, {}), tell) as server:
+    with private_server(target.server, target.settings.local.get(target.server, {}), tell) as server:
         for text in server.cleared:
             tell(f"Cleared {text}.")
-        yield lambda: connect(server.conninfo, target.shown, private=True)
+        where = {"unix_socket": server.conninfo, "user": "root"} if server.server == "mariadb" else server.conninfo
+        yield lambda: module.connect(where, target.shown, private=True)

@@ -64,7 +64,7 @@ class Lane:
     @property
     def sql(self) -> str:
         if self.next < len(self.transaction.statements):
-            return self.transaction.statements[self.next].sql
+            return self.transaction.statements[self.next].text
         return self.transaction.ends
 
 
@@ -213,38 +213,57 @@ class Conductor:
         return True
 
     def _settle(self, mover: Lane) -> Steps:
+        """Go on until every statement under way was answered or waits, and nothing more will come by itself.
+
+        Replies are taken in together once that is so, failures first: which of several reached us first does not count.
+        """
         pause = FIRST_WAIT_MS
-        while any(lane.under_way for lane in self.lanes.values()):
-            answer = yield Await(pause)
-            for name, reply in answer.replies:
-                yield from self._on_reply(self.lanes[name], reply, answer.at_ms, mover)
-            if answer.replies:
-                pause = FIRST_WAIT_MS
-            under_way = [lane for lane in self.lanes.values() if lane.under_way]
-            if not under_way:
+        batch: dict[str, tuple[Reply, float]] = {}
+        while under_way := [lane for lane in self.lanes.values() if lane.under_way]:
+            graph, seen_ms = WaitGraph(), 0.0
+            open_still = [lane for lane in under_way if lane.name not in batch]
+            if open_still:
+                answer = yield Await(pause)
+                batch.update({name: (reply, answer.at_ms) for name, reply in answer.replies})
+                pause = FIRST_WAIT_MS if answer.replies else pause
+                open_still = [lane for lane in open_still if lane.name not in batch]
+            if open_still:
+                sight = yield Look()
+                graph, seen_ms = WaitGraph(sight.edges), sight.at_ms
+                working = [lane for lane in open_still if lane.name not in graph.waiters]
+                if working:
+                    yield from self._keep_limit(working, seen_ms)
+                    pause = min(pause * GROWTH, LONGEST_WAIT_MS)
+                    continue
+            failed = any(reply.error is not None for reply, _ in batch.values())
+            for name in sorted(batch, key=lambda name: (batch[name][0].error is None, self.lanes[name].index)):
+                reply, at_ms = batch[name]
+                yield from self._on_reply(self.lanes[name], reply, at_ms, mover)
+            batch.clear()
+            if failed or not open_still:
+                continue  # a rollback may have let others go on since they were looked at
+            if (yield from self._is_settled(graph, seen_ms, mover)):
                 return
-            sight = yield Look()
-            graph = WaitGraph(sight.edges)
-            working = [lane for lane in under_way if lane.name not in graph.waiters]
-            if working:
-                for lane in working:
-                    if sight.at_ms - lane.sent_ms > self.limit_ms and not lane.limit_hit:
-                        lane.limit_hit = True
-                        yield Cancel(lane.name)
-                pause = min(pause * GROWTH, LONGEST_WAIT_MS)
-                continue
-            if self._note_waits(graph, sight.at_ms):
-                self._wave += 1
-            self._note_cycles(graph, sight.at_ms, mover)
-            pending = [cycle for cycle in self.cycles if cycle.pending]
-            timed = [lane for lane in under_way if lane.transaction.timeout is not None]
-            if not pending and not timed:
-                return
-            for cycle in pending:
-                if sight.at_ms - cycle.at_ms > self.verdict_ms and not cycle.ended_by_us:
-                    cycle.ended_by_us = True
-                    yield Cancel(cycle.closer)
             pause = VERDICT_WAIT_MS
+
+    def _keep_limit(self, working: list[Lane], now_ms: float) -> Steps:
+        for lane in working:
+            if now_ms - lane.sent_ms > self.limit_ms and not lane.limit_hit:
+                lane.limit_hit = True
+                yield Cancel(lane.name)
+
+    def _is_settled(self, graph: WaitGraph, now_ms: float, mover: Lane) -> Generator[Need, Answer, bool]:
+        """Everybody under way waits. Note it; settled unless a ring or a lock timeout will end some wait by itself."""
+        if self._note_waits(graph, now_ms):
+            self._wave += 1
+        self._note_cycles(graph, now_ms, mover)
+        pending = [cycle for cycle in self.cycles if cycle.pending]
+        for cycle in pending:
+            if now_ms - cycle.at_ms > self.verdict_ms and not cycle.ended_by_us:
+                cycle.ended_by_us = True
+                yield Cancel(cycle.closer)
+        timed = any(lane.under_way and lane.transaction.timeout is not None for lane in self.lanes.values())
+        return not pending and not timed
 
     # -- what happened -----------------------------------------------------------------------------------------------
 
@@ -381,8 +400,10 @@ class Conductor:
         if cycle is None:
             seen = {(self.waits[i].waiter, self.waits[i].holder) for i in self._open_waits()}
             for edge in reply.edges:
-                if edge.waiter in self.lanes and (edge.waiter, edge.holder) not in seen:
-                    self._open(self.lanes[edge.waiter], edge, at_ms)
+                known = edge.waiter in self.lanes and self.lanes[edge.waiter].under_way
+                if known and (edge.waiter, edge.holder) not in seen:
+                    # no look saw it begin; it began when the statement came to it, at the earliest when it was sent
+                    self._open(self.lanes[edge.waiter], replace(edge, since_ms=self.lanes[edge.waiter].sent_ms), at_ms)
                     self._note(self.lanes[edge.waiter], "waits", at_ms, phase=4)
             self._wave += 1
             found = [c for c in self.graph().cycles() if lane.name in {edge.waiter for edge in c}]

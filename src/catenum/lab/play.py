@@ -20,7 +20,7 @@ from catenum.core.recording import (
     TransactionRecord,
     Wait,
 )
-from catenum.core.scenario import Scenario
+from catenum.core.scenario import Scenario, chosen
 from catenum.core.scenario_file import ScenarioFile
 from catenum.engines.clock import Clock
 from catenum.engines.protocol import DataError, Engine, Session
@@ -63,6 +63,7 @@ def play(
     The engine's scratch space must exist; its sessions are opened here and are closed when this returns or raises.
     Raises InputError where the data is rejected (with its place in ``file``), TargetError where the server is lost.
     """
+    scenario = scenario.for_server(engine.info.server)
     load(engine, scenario, file, ddl)
     clock = Clock()
     sessions: dict[str, Session] = {}
@@ -75,7 +76,7 @@ def play(
             order,
             victim=options.victim or scenario.victim,
             limit_ms=options.limit_ms,
-            verdict_ms=engine.capabilities.server_check_ms + max(10_000.0, options.limit_ms / 2),
+            verdict_ms=engine.capabilities.verdict_ms,
             pictures=options.locks == "full",
         )
         started = clock.wall()
@@ -109,7 +110,7 @@ def play(
         pictures=tuple(conductor.taken),
         rows=engine.rows(KEPT_TABLE_ROWS),
         tables=engine.tables(),
-        holds_sql=dict(scenario.holds),
+        holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},
         notes=(*notes, *failed),
     )
     recording = replace(recording, waits=attribute(recording))
@@ -157,7 +158,7 @@ def _holds(engine: Engine, scenario: Scenario) -> tuple[dict[str, bool | None], 
     failed = []
     for title, sql in scenario.holds.items():
         try:
-            holds[title] = engine.truth(sql)
+            holds[title] = engine.truth(chosen(sql))
         except DataError as error:
             holds[title] = None
             failed.append(f"the rule '{title}' could not be checked: {error}")
@@ -175,7 +176,7 @@ def _record(lane: Lane, session: str) -> TransactionRecord:
         ends=transaction.ends,
         status=lane.status,
         attempts=lane.attempt,
-        statements=tuple(statement.sql for statement in transaction.statements),
+        statements=tuple(statement.text for statement in transaction.statements),
         labels=tuple(statement.label for statement in transaction.statements),
         timeout_ms=transaction.timeout,
     )
@@ -195,8 +196,7 @@ def _deadlock(cycle: Cycle, recording: Recording, engine: Engine, conductor: Con
         rule = engine.victim_rule(conductor.lanes[victim].patience, victim == cycle.closer)
     report = None
     if cycle.error is not None and not cycle.ended_by_us:
-        parts = (cycle.error.message, cycle.error.detail, cycle.error.hint, cycle.error.context)
-        report = "\n".join(part for part in parts if part)
+        report = engine.report_of(cycle.error)
     return Deadlock(
         members=members,
         victim=victim,

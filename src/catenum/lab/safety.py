@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from catenum.core.scenario import Scenario
+from catenum.core.scenario import Scenario, chosen
 from catenum.core.statements import footprint, footprints
 
 Path = tuple[str | int, ...]
@@ -12,24 +12,26 @@ Path = tuple[str | int, ...]
 #: Schemas that hold the server's own catalogues, which anybody may read.
 CATALOGUES = {
     "postgresql": ("pg_catalog", "information_schema"),
+    "mariadb": ("information_schema", "performance_schema"),
 }
 
 
 def _texts(scenario: Scenario, server: str) -> Iterator[tuple[Path, str, str]]:
     """Every SQL text of a scenario: its path in the file, what to call it, the text."""
+    scenario = scenario.for_server(server)
     yield ("data",), "data", scenario.data.script_for(server)
     for name, transaction in scenario.transactions.items():
         for number, entry in enumerate(transaction.statements):
-            yield ("transactions", name, "statements", number), f"{name} {number + 1}", entry.sql
+            yield ("transactions", name, "statements", number), f"{name} {number + 1}", entry.text
     for title, sql in scenario.holds.items():
-        yield ("holds", title), f"the rule '{title}'", sql
+        yield ("holds", title), f"the rule '{title}'", chosen(sql)
     for title, remedy in scenario.remedies.items():
         for name, statements in (remedy.rewrite or {}).items():
             for number, sql in statements.items():
-                yield ("remedies", title, "rewrite", name, number), f"remedy '{title}'", sql
+                yield ("remedies", title, "rewrite", name, number), f"remedy '{title}'", chosen(sql)
         for kind in ("index", "ddl"):
             for sql in getattr(remedy, kind) or ():
-                yield ("remedies", title, kind), f"remedy '{title}'", sql
+                yield ("remedies", title, kind), f"remedy '{title}'", chosen(sql)
 
 
 def outside_names(scenario: Scenario, server: str) -> Iterator[tuple[Path, str, str]]:

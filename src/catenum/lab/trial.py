@@ -66,6 +66,7 @@ def trial(
     progress: Callable[[int, int, str], None] | None = None,
 ) -> Trial:
     """Run the baseline and each remedy (or ``only`` those) on the same schedules."""
+    scenario = scenario.for_server(engine.info.server)
     orders = orders_of(scenario, options.order)
     remedies = {name: r for name, r in scenario.remedies.items() if only is None or name in only}
     total, done = len(orders) * (1 + len(remedies)), 0

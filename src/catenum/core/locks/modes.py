@@ -12,28 +12,29 @@ from catenum.core.statements import Access
 
 @dataclass(frozen=True)
 class ModeTable:
-    """Symmetric conflicts between the modes of one family of locks, weakest mode first."""
+    """Which modes of one family of locks conflict, weakest mode first; pairs are (wanted, held).
+
+    Most tables are symmetric. Where one is not, as for gap locks, the order matters: an insert waits for a gap lock,
+    but a gap lock never waits for an insert.
+    """
 
     title: str
     source: str
     modes: tuple[str, ...]
-    conflicts: frozenset[frozenset[str]]
+    conflicts: frozenset[tuple[str, str]]
 
-    def conflict(self, one: str, other: str) -> bool:
-        """Whether two transactions cannot hold ``one`` and ``other`` at once. Raises KeyError for an unknown mode."""
-        for mode in (one, other):
+    def conflict(self, wanted: str, held: str) -> bool:
+        """Whether ``wanted`` has to wait for ``held``. Raises KeyError for an unknown mode."""
+        for mode in (wanted, held):
             if mode not in self.modes:
                 raise KeyError(mode)
-        return frozenset((one, other)) in self.conflicts
-
-    def stronger(self, one: str, other: str) -> str:
-        """The later of two modes in the table's order."""
-        return max(one, other, key=self.modes.index)
+        return (wanted, held) in self.conflicts
 
 
-def symmetric(modes: tuple[str, ...], rows: dict[str, tuple[int, ...]]) -> frozenset[frozenset[str]]:
-    """The conflicts of a printed table: for each mode the positions of those it conflicts with."""
-    return frozenset(frozenset((mode, modes[i])) for mode, positions in rows.items() for i in positions)
+def symmetric(modes: tuple[str, ...], rows: dict[str, tuple[int, ...]]) -> frozenset[tuple[str, str]]:
+    """The conflicts of a printed table: for each mode the positions of those it conflicts with, either way round."""
+    pairs = {(mode, modes[i]) for mode, positions in rows.items() for i in positions}
+    return frozenset(pairs | {(held, wanted) for wanted, held in pairs})
 
 
 @dataclass(frozen=True)
@@ -50,14 +51,14 @@ class LockRules(Protocol):
     """What a server module in this folder offers."""
 
     TABLES: tuple[ModeTable, ...]
+    INSERTED_MODE: str
     row_mode: Callable[[Access, frozenset[str]], str | None]
     table_mode: Callable[[Access], str]
-    VICTIM_SOURCE: str
 
 
 def lock_rules(server: str) -> LockRules:
     """The rules of ``server``. Raises KeyError where there are none."""
-    if server not in ("postgresql",):
+    if server not in ("postgresql", "mariadb"):
         raise KeyError(server)
     return cast(LockRules, import_module(f"catenum.core.locks.{server}"))
 

@@ -82,7 +82,8 @@ ROW_MODE_ALIASES = {
     "upd": "FOR UPDATE",
 }
 
-VICTIM_SOURCE = 'PostgreSQL documentation, 20.12 "Lock Management", deadlock_timeout'
+#: What a row that a transaction inserted amounts to for others, until it commits.
+INSERTED_MODE = "FOR UPDATE"
 
 
 def row_mode(access: Access, key_columns: frozenset[str]) -> str | None:

@@ -116,7 +116,7 @@ class PostgresqlEngine:
             steers_victim=steers,
             steers_victim_why=why,
             row_locks_by="pgrowlocks" if self.reader.rows.rowlocks_schema else "xmax",
-            server_check_ms=row[4],
+            verdict_ms=row[4] + CHECK_AFTER_MS[Patience.LAST] + 10_000,
         )
         self._deadlock_timeout = str(row[2])
         self.reader.warm()  # tells at once whether this login may ask who blocks whom
@@ -276,6 +276,11 @@ class PostgresqlEngine:
             )
             for waiter, mode, what, holder in found
         )
+
+    def report_of(self, error: ServerError) -> str | None:
+        """The error's own texts; the rest stands in the server's log."""
+        parts = (error.message, error.detail, error.hint, error.context)
+        return "\n".join(part for part in parts if part)
 
     def rows(self, limit: int) -> dict[str, TableRows]:
         """The first ``limit`` rows of each table, ordered by its key."""

@@ -8,7 +8,7 @@ after.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, LiteralString
 
 import psycopg
@@ -69,6 +69,10 @@ class Lock:
         """What the lock is on."""
         place = (self.relation, self.page, self.slot)
         return (self.type, *place, self.xid, self.virtualxid, self.classid, self.objid)
+
+
+class _MovedOn(Exception):
+    """What was waited for came to pass between two looks."""
 
 
 class LockReader:
@@ -170,7 +174,10 @@ class LockReader:
             return self._snapshot_edges(session, blockers, names) if self._awaits_snapshot(session) else None
         if wait.type in _PASSING:
             return None
-        resource, wanted, held_by_wait = self._resource(wait, session, locks)
+        try:
+            resource, wanted, held_by_wait = self._resource(wait, session, locks)
+        except _MovedOn:
+            return None
         since = now_ms - wait.waited_ms if wait.waited_ms is not None else None
         edges = []
         for pid in blockers:
@@ -245,7 +252,12 @@ class LockReader:
             wanted = ROW_MODE_OF_TUPLE_LOCK.get(own.mode, own.mode)
             return resource, wanted, several.get(wait.xid or "")
         found = self._locked_row(wait, session, locks)
+        if found is None and replace(wait, waited_ms=None) not in self._standing_of(session.pid):
+            raise _MovedOn  # the row has changed hands since the lock table was read
         return found or (self._unwritten_key(session), wait.mode, "ExclusiveLock")
+
+    def _standing_of(self, pid: int) -> list[Lock]:
+        return [replace(lock, waited_ms=None) for lock in self.locks_of([pid]) if not lock.granted]
 
     def _locked_row(
         self, wait: Lock, session: PostgresqlSession, locks: list[Lock]

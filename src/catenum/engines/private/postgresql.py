@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 import subprocess
 from dataclasses import dataclass
 from pathlib import Path
@@ -39,6 +40,11 @@ class PostgresqlRecipe:
     programs: Path
     owner: Owner
     server: str = "postgresql"
+    name: str = "PostgreSQL"
+    program: str = "postgres"
+
+    #: What ends the server, the gentlest first; the first is also what the kernel sends when Catenum dies.
+    stop_signals: tuple[signal.Signals, ...] = (signal.SIGINT, signal.SIGQUIT, signal.SIGKILL)
 
     @property
     def version(self) -> str:
@@ -77,12 +83,24 @@ class PostgresqlRecipe:
         """Where the running server leaves its process number, in the first line."""
         return data / "postmaster.pid"
 
-    def is_ready(self, data: Path) -> bool:
+    def is_ready(self, data: Path, sockets: Path) -> bool:
         """Whether the server says in its pid file that it takes connections."""
         try:
             return "ready" in self.pid_file(data).read_text().splitlines()[-1]
         except (OSError, IndexError):
             return False
+
+    def answers(self, sockets: Path) -> bool:
+        """Whether a server on ``sockets`` lets us in."""
+        try:
+            psycopg.connect(self.conninfo(sockets), connect_timeout=2).close()
+        except psycopg.Error:
+            return False
+        return True
+
+    def is_made(self, data: Path) -> bool:
+        """Whether there is a data directory."""
+        return (data / "PG_VERSION").exists()
 
     def conninfo(self, sockets: Path) -> str:
         """How to connect to a server on ``sockets``."""

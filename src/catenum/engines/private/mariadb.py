@@ -1,0 +1,108 @@
+"""How a private MariaDB server is made and started: the only place that knows its programs' arguments."""
+
+from __future__ import annotations
+
+import re
+import signal
+import subprocess
+from dataclasses import dataclass
+from pathlib import Path
+
+import pymysql
+
+from catenum.core.errors import TargetError
+from catenum.engines.private.programs import Owner
+
+#: Nothing here outlives the run, so nothing is made durable; every lock is told, metadata locks too.
+SERVER_SETTINGS = (
+    "--skip-networking",
+    "--skip-log-bin",
+    "--innodb-flush-log-at-trx-commit=0",
+    "--innodb-doublewrite=OFF",
+    "--innodb-buffer-pool-size=64M",
+    "--innodb-log-file-size=32M",
+    "--innodb-status-output-locks=ON",
+    "--innodb-stats-persistent=ON",
+    "--innodb-stats-auto-recalc=OFF",
+    "--plugin-load-add=metadata_lock_info",
+    "--max-connections=250",
+    "--character-set-server=utf8mb4",
+    "--default-time-zone=+00:00",
+)
+
+
+@dataclass(frozen=True)
+class MariadbRecipe:
+    """The commands for one set of server programs."""
+
+    programs: Path
+    owner: Owner
+    server: str = "mariadb"
+    name: str = "MariaDB"
+    program: str = "mariadbd"
+
+    #: What ends the server, the gentlest first; the first is also what the kernel sends when Catenum dies.
+    stop_signals: tuple[signal.Signals, ...] = (signal.SIGTERM, signal.SIGKILL)
+
+    @property
+    def version(self) -> str:
+        """The version as the program itself tells it, such as ``10.11.19``."""
+        told = subprocess.run([self.programs / self.program, "--version"], capture_output=True, text=True, check=False)
+        found = re.search(r"Ver (\d+\.\d+\.\d+)", told.stdout)
+        if told.returncode != 0 or not found:
+            raise TargetError(
+                f"{self.programs / self.program} does not run: {told.stderr.strip() or told.stdout.strip()}"
+            )
+        return found[1]
+
+    def initialise(self, data: Path) -> None:
+        """Make a data directory. Raises TargetError with the program's own message where that fails."""
+        places = (self.programs / "mariadb-install-db", self.programs.parent / "bin" / "mariadb-install-db")
+        program = next((place for place in places if place.is_file()), places[0])
+        command = [
+            str(program), "--no-defaults", f"--datadir={data}", "--auth-root-authentication-method=normal",
+            "--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M",
+        ]  # fmt: skip
+        made = subprocess.run(
+            command,
+            capture_output=True,
+            text=True,
+            check=False,
+            cwd="/",
+            **self.owner.popen,  # type: ignore[call-overload]
+        )
+        if made.returncode != 0:
+            last = (made.stderr.strip() or made.stdout.strip()).splitlines()
+            raise TargetError(f"mariadb-install-db could not make {data}: {' '.join(last[-2:])}")
+
+    def command(self, data: Path, sockets: Path) -> list[str]:
+        """The command line of the server."""
+        places = [f"--datadir={data}", f"--socket={sockets / 'server.sock'}", f"--pid-file={self.pid_file(data)}"]
+        return [str(self.programs / self.program), "--no-defaults", *places, *SERVER_SETTINGS]
+
+    def pid_file(self, data: Path) -> Path:
+        """Where the running server leaves its process number, in the first line."""
+        return data / "server.pid"
+
+    def is_made(self, data: Path) -> bool:
+        """Whether there is a data directory."""
+        return (data / "mysql").is_dir()
+
+    def is_ready(self, data: Path, sockets: Path) -> bool:
+        """Whether the server takes connections."""
+        return (sockets / "server.sock").exists() and self.pid_file(data).exists() and self.answers(sockets)
+
+    def answers(self, sockets: Path) -> bool:
+        """Whether a server on ``sockets`` lets us in."""
+        try:
+            pymysql.connect(unix_socket=str(sockets / "server.sock"), user="root", connect_timeout=2).close()
+        except (pymysql.Error, OSError):
+            return False
+        return True
+
+    def conninfo(self, sockets: Path) -> str:
+        """The socket to connect to, as root and without a password: only the server's user can get at it."""
+        return str(sockets / "server.sock")
+
+    def furnish(self, sockets: Path) -> None:
+        """Nothing to add to a new data directory."""
