@@ -197,10 +197,12 @@ class TableRows:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TableKeys:
-    """The columns of a table's primary key, and of every unique index of it."""
+    """The columns of a table's primary key and of its other indexes, and the tables that its foreign keys refer to."""
 
     primary: tuple[str, ...]
     unique: tuple[tuple[str, ...], ...] = ()
+    references: tuple[str, ...] = ()
+    indexes: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
     @property
     def columns(self) -> frozenset[str]:

@@ -18,7 +18,7 @@ from ruamel.yaml.error import MarkedYAMLError, YAMLError
 from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from catenum.core.errors import InputError, Place, Problem
-from catenum.core.scenario import Data, Remedy, Retry, Scenario, Statement, Transaction
+from catenum.core.scenario import Column, Data, Fill, Remedy, Retry, Scenario, Statement, Transaction
 
 MAX_BYTES = 1_000_000
 MAX_DEPTH = 20
@@ -262,6 +262,10 @@ def _valid_keys(path: Path) -> list[str]:
             model: type = Scenario
         case ("data",):
             model = Data
+        case ("fill", _):
+            model = Fill
+        case ("fill", _, "columns", _):
+            model = Column
         case (*_, "statements", int()):
             model = Statement
         case (*_, "retry") | ("remedies", _, "retry", _):

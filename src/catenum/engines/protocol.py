@@ -6,7 +6,7 @@ that cannot do that hides a thread behind the same face. Errors are the tool's o
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from typing import Protocol
@@ -110,6 +110,12 @@ class Engine(Protocol):
 
     def add(self, sql: str) -> None:
         """Run one more statement of set-up in the scratch space. Raises DataError where the server rejects it."""
+
+    def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
+        """Put rows into a table, in bulk. Raises DataError where the server rejects them."""
+
+    def analyze(self) -> None:
+        """Have the server look at the data anew, so that it plans by what is there."""
 
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables and their keys."""

@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import itertools
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from catenum.core.recording import LockEntry, ServerError, TableKeys, TableRows, TargetInfo
@@ -220,6 +220,12 @@ class ScriptedEngine:
         self.locks.clear()
 
     def add(self, sql: str) -> None:
+        """No data."""
+
+    def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
+        """No data."""
+
+    def analyze(self) -> None:
         """No data."""
 
     def tables(self) -> dict[str, TableKeys]:

@@ -10,6 +10,7 @@ from catenum.core import schedule
 from catenum.core.attribution import attribute
 from catenum.core.diagnose import diagnose
 from catenum.core.errors import InputError, Place, Problem
+from catenum.core.filler import rows_of
 from catenum.core.outcome import kind_of
 from catenum.core.recording import (
     Deadlock,
@@ -111,7 +112,7 @@ def play(
         rows=engine.rows(KEPT_TABLE_ROWS),
         tables=engine.tables(),
         holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},
-        notes=(*notes, *failed),
+        notes=(*_differences(scenario, engine), *notes, *failed),
     )
     recording = replace(recording, waits=attribute(recording))
     deadlocks = tuple(_deadlock(cycle, recording, engine, conductor) for cycle in conductor.cycles)
@@ -126,12 +127,24 @@ def load(engine: Engine, scenario: Scenario, file: ScenarioFile | None, ddl: Seq
         engine.load(script)
     except DataError as error:
         raise _rejected_data(error.error, script, file) from error
+    _fill(engine, scenario, file)
     for statement in ddl:
         try:
             engine.add(statement)
         except DataError as error:
             message = f"the server rejects the remedy's DDL: {error.error.message}\n  {statement}"
             raise InputError(message, place=file.place("remedies") if file else None) from error
+    if scenario.fill:
+        engine.analyze()
+
+
+def _fill(engine: Engine, scenario: Scenario, file: ScenarioFile | None) -> None:
+    for table, fill in scenario.fill.items():
+        try:
+            engine.fill(table, tuple(fill.columns), rows_of(fill))
+        except DataError as error:
+            place = file.place("fill", table) if file else None
+            raise InputError(f"the server rejects the filler rows of {table}: {error}", place=place) from error
 
 
 def _rejected_data(error: ServerError, script: str, file: ScenarioFile | None) -> InputError:
@@ -150,6 +163,18 @@ def _rejected_data(error: ServerError, script: str, file: ScenarioFile | None) -
         place = file.place_in_sql(path, script, offset) if error.position else file.place(*path)
     advice = f"The server's hint: {error.hint}" if error.hint else error.detail
     return InputError.of([Problem(f"the server rejects the data: {error.message}", place, advice)])
+
+
+def _differences(scenario: Scenario, engine: Engine) -> list[str]:
+    """What the scenario says of this server, and what of it the server cannot do to the letter."""
+    told = {str(server): text for server, text in scenario.differs.items()}
+    notes = [" ".join(told[engine.info.server].split())] if engine.info.server in told else []
+    step = engine.capabilities.timeout_step_ms
+    odd = sorted({t.timeout for t in scenario.transactions.values() if t.timeout is not None and t.timeout % step})
+    if odd:
+        asked = ", ".join(f"{ms} ms" for ms in odd)
+        notes.append(f"{engine.info.server} counts lock timeouts in steps of {step} ms: {asked} was rounded up")
+    return notes
 
 
 def _holds(engine: Engine, scenario: Scenario) -> tuple[dict[str, bool | None], list[str]]:

@@ -8,7 +8,17 @@ from importlib.resources import files
 def names() -> list[str]:
     """The samples' names, in the order in which they are best read."""
     found = {entry.name.removesuffix(".yaml") for entry in files(__name__).iterdir() if entry.name.endswith(".yaml")}
-    first = ["berth-swap", "tug-upgrade", "crane-standby", "left-open", "yard-rebuild"]
+    first = [
+        "berth-swap",
+        "tug-upgrade",
+        "crane-standby",
+        "left-open",
+        "yard-rebuild",
+        "call-cancel",
+        "gap-insert",
+        "gate-queue",
+        "yard-lookup",
+    ]
     return [name for name in first if name in found] + sorted(found - set(first))
 
 

@@ -10,7 +10,8 @@ import os
 import re
 import secrets
 import socket
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from itertools import islice
 from typing import Any, Literal, cast
 from urllib.parse import unquote, urlsplit
 
@@ -199,6 +200,26 @@ class MariadbEngine:
             self.connection.select_db(self.schema)
             self.query("commit")
             self.reader.learn()
+
+    def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
+        """Rows by INSERTs of many rows, in one transaction."""
+        names = ", ".join(map(_quoted, columns))
+        query = f"insert into {_quoted(table)} ({names}) values ({', '.join(['%s'] * len(columns))})"
+        try:
+            cursor = self.connection.cursor()
+            cursor.execute("start transaction")
+            left = iter(rows)
+            while batch := list(islice(left, 2000)):
+                cursor.executemany(query, [tuple(str(v) if v is not None else None for v in row) for row in batch])
+            cursor.execute("commit")
+        except pymysql.Error as error:
+            raise DataError(errors.server_error(error, timeout_undoes=self._timeout_undoes), f"fill {table}") from error
+
+    def analyze(self) -> None:
+        """ANALYZE each table of the scratch space."""
+        with self._told():
+            for table in self.reader.tables:
+                self.query(f"analyze table {_quoted(table)}")
 
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables, with their primary and unique keys."""

@@ -34,6 +34,9 @@ _INDEXES = """
 select table_name, index_name, column_name, non_unique from information_schema.statistics
 where table_schema = %s order by table_name, index_name, seq_in_index
 """
+_REFERENCES = """
+select table_name, referenced_table_name from information_schema.referential_constraints where constraint_schema = %s
+"""
 _METADATA = """
 select thread_id, lock_mode, table_name from information_schema.metadata_lock_info
 where lock_type = 'Table metadata lock' and table_schema = %s
@@ -80,11 +83,14 @@ class LockReader:
             columns.setdefault((table, index), []).append(column)
             if str(non_unique) == "0":
                 unique.add((table, index))
+        references = {(str(child), str(parent)) for child, parent in self.query(_REFERENCES, (self.schema,))}
         self.tables, self.indexes = {}, {}
         for table in dict.fromkeys(table for table, _ in types):
             primary = tuple(columns.get((table, "PRIMARY"), ()))
             keys = tuple(tuple(columns[k]) for k in sorted(unique) if k[0] == table and k[1] != "PRIMARY")
-            self.tables[table] = TableKeys(primary=primary, unique=keys)
+            own = {index: tuple(names) for (owner, index), names in columns.items() if owner == table}
+            parents = tuple(sorted(parent for child, parent in references if child == table))
+            self.tables[table] = TableKeys(primary=primary, unique=keys, references=parents, indexes=own)
             for (owner, index), names in columns.items():
                 if owner == table:
                     whole = list(dict.fromkeys([*names, *primary]))
@@ -293,13 +299,16 @@ class LockReader:
         for member in latest.members:
             holder = _holder_of(member, latest.members)
             if member.waits is not None and holder is not None:
+                held = next((k.mode for k in member.conflicting if k.owner == holder.number), None)
+                ahead = held is None and holder.waits is not None and _same_place(holder.waits, member.waits)
                 edges.append(
                     Edge(
                         waiter=everyone[member.thread],
                         holder=everyone[holder.thread],
                         resource=self.resource(member.waits),
                         wanted=member.waits.mode,
-                        held=member.conflicting[0].mode if member.conflicting else None,
+                        held=holder.waits.mode if ahead and holder.waits else held,
+                        queued=ahead,
                     )
                 )
         return tuple(edges), latest.text

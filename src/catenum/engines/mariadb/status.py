@@ -36,6 +36,7 @@ class RecordLock:
     place: tuple[int, int, int] | None = None
     fields: tuple[str | None, ...] = ()
     supremum: bool = False
+    owner: int = 0
 
 
 @dataclass(slots=True)
@@ -63,6 +64,7 @@ class TransactionSection:
 class DeadlockMember:
     """One transaction of the latest deadlock: who it is, what it waited for, and which lock stood in the way."""
 
+    number: int
     thread: int
     query: str
     waits: RecordLock | None
@@ -78,14 +80,14 @@ class LatestDeadlock:
     text: str
 
 
-_HEADER = re.compile(r"^(?:---)?TRANSACTION (?:\((0x[0-9a-f]+)\)|(\d+)), (.*)$")
+_HEADER = re.compile(r"^(?:---)?TRANSACTION (?:\((0x[0-9a-f]+)\)|(\d+)), (.*)$", re.MULTILINE)
 _THREAD = re.compile(r"^(?:MariaDB|MySQL) thread id (\d+), ")
 _WAITED = re.compile(r"^------- TRX HAS BEEN WAITING (\d+) (us|ns|SEC|sec|seconds)")
 _NAME = r"`((?:[^`]|``)+)`"
 _RECORD = re.compile(
-    rf"^RECORD LOCKS space id (\d+) page no (\d+) .*? index (.+?) of table {_NAME}\.{_NAME} trx id \d+ (.*)$"
+    rf"^RECORD LOCKS space id (\d+) page no (\d+) .*? index (.+?) of table {_NAME}\.{_NAME} trx id (\d+) (.*)$"
 )
-_TABLE = re.compile(rf"^TABLE LOCK table {_NAME}\.{_NAME} trx id \d+ lock mode (\S+)( waiting)?")
+_TABLE = re.compile(rf"^TABLE LOCK table {_NAME}\.{_NAME} trx id (\d+) lock mode (\S+)( waiting)?")
 _HEAP = re.compile(r"^Record lock, heap no (\d+)")
 _FIELD = re.compile(r"^ \d+: (?:len (\d+); hex ([0-9a-f]*);|SQL NULL)")
 
@@ -140,9 +142,11 @@ def _locks(lines: Sequence[str]) -> Iterator[RecordLock]:
         table, record = _TABLE.match(lines[at]), _RECORD.match(lines[at])
         at += 1
         if table:
-            yield RecordLock(_name(table[1]), _name(table[2]), None, table[3], waiting=bool(table[4]))
+            yield RecordLock(
+                _name(table[1]), _name(table[2]), None, table[4], waiting=bool(table[5]), owner=int(table[3])
+            )
         elif record:
-            space, page, index, schema, name, told = record.groups()
+            space, page, index, schema, name, owner, told = record.groups()
             mode, waiting = _mode(told)
             start = at
             while at < len(lines) and not lines[at].startswith(("RECORD LOCKS", "TABLE LOCK", "---", "***")):
@@ -150,7 +154,15 @@ def _locks(lines: Sequence[str]) -> Iterator[RecordLock]:
             for heap, fields, supremum in _records(lines[start:at]):
                 shown = mode.replace("next-key", "gap") if supremum else mode  # behind the last row there is only a gap
                 yield RecordLock(
-                    _name(schema), _name(name), index, shown, waiting, (int(space), int(page), heap), fields, supremum
+                    _name(schema),
+                    _name(name),
+                    index,
+                    shown,
+                    waiting,
+                    (int(space), int(page), heap),
+                    fields,
+                    supremum,
+                    int(owner),
                 )
 
 
@@ -196,10 +208,11 @@ def latest_deadlock(status: str) -> LatestDeadlock | None:
 def _member(part: str) -> DeadlockMember:
     own, _, rest = part.partition("*** WAITING FOR THIS LOCK TO BE GRANTED:\n")
     waiting, _, conflicting = rest.partition("*** CONFLICTING WITH:\n")
-    section = TransactionSection(0)
+    header = _HEADER.match(own)
+    section = TransactionSection(int(header[2] or 0) if header else 0)
     _fill(section, own.split("\n"))
     waits = next(_locks(waiting.split("\n")), None)
-    return DeadlockMember(section.thread, section.query, waits, tuple(_locks(conflicting.split("\n"))))
+    return DeadlockMember(section.number, section.thread, section.query, waits, tuple(_locks(conflicting.split("\n"))))
 
 
 # -- record fields ----------------------------------------------------------------------------------------------------

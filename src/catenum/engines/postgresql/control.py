@@ -7,7 +7,8 @@ import os
 import re
 import secrets
 import socket
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, LiteralString, cast
 
 import psycopg
@@ -15,7 +16,9 @@ from psycopg import pq, sql
 from psycopg.conninfo import make_conninfo
 
 from catenum.core.errors import TargetError
+from catenum.core.locks.postgresql import row_mode
 from catenum.core.recording import LockEntry, ServerError, TableKeys, TableRows, TargetInfo
+from catenum.core.statements import footprint
 from catenum.core.waits import Edge, Resource
 from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.locks import LockReader
@@ -26,15 +29,18 @@ MARK = "catenum scratch space"
 _LOCK_CLASS = 0x63617465  # the class of the advisory locks by which runs say that they live
 _OLDEST = 130000
 _TABLES = """
-select c.relname, i.indisprimary, array_agg(a.attname::text order by k.place)
+select c.relname, i.indisprimary, i.indisunique, ic.relname, array_agg(a.attname::text order by k.place),
+       (select array_agg(distinct p.relname::text) from pg_constraint f join pg_class p on p.oid = f.confrelid
+        where f.conrelid = c.oid and f.contype = 'f')
 from pg_class c
 join pg_namespace n on n.oid = c.relnamespace
-left join pg_index i on i.indrelid = c.oid and i.indisunique and i.indpred is null and i.indexprs is null
+left join pg_index i on i.indrelid = c.oid and i.indpred is null and i.indexprs is null
+left join pg_class ic on ic.oid = i.indexrelid
 left join lateral unnest(i.indkey::int2[]) with ordinality k(attnum, place) on k.place <= i.indnkeyatts
 left join pg_attribute a on a.attrelid = c.oid and a.attnum = k.attnum
 where n.nspname = %s and c.relkind in ('r', 'p')
-group by c.relname, i.indexrelid, i.indisprimary
-order by c.relname
+group by c.oid, c.relname, i.indexrelid, i.indisprimary, i.indisunique, ic.relname
+order by c.relname, ic.relname
 """
 _LEFT_BEHIND = """
 select n.nspname, obj_description(n.oid, 'pg_namespace') from pg_namespace n
@@ -56,6 +62,7 @@ class PostgresqlEngine:
         self._base = make_conninfo(conninfo, connect_timeout=5, keepalives_idle=30)
         self._made = self._connected = False
         self._pids: dict[int, str] = {}
+        self._sessions: dict[int, PostgresqlSession] = {}
         with self._told(shown_url):
             name = f"catenum {self.run} control"
             self.connection = psycopg.connect(
@@ -213,6 +220,27 @@ class PostgresqlEngine:
             self.connection.pgconn.exec_(b"commit")  # the script began a transaction of its own
         self.reader.rows.tables = self.tables()
 
+    def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
+        """Rows by COPY."""
+        query = sql.SQL("copy {} ({}) from stdin").format(
+            sql.Identifier(self.schema, table), sql.SQL(", ").join(map(sql.Identifier, columns))
+        )
+        try:
+            with self.connection.cursor() as cursor, cursor.copy(query) as copy:
+                for row in rows:
+                    copy.write_row(row)
+        except psycopg.OperationalError as error:
+            raise errors.went_away(error, self.info.url) from error
+        except psycopg.Error as error:
+            raise DataError(errors.from_exception(error), f"fill {table}") from error
+
+    def analyze(self) -> None:
+        """ANALYZE each table of the scratch space."""
+        with self._told(self.info.url):
+            for table in self.reader.rows.tables:
+                query = sql.SQL("analyze {}").format(sql.Identifier(self.schema, table))
+                self.connection.execute(query, prepare=False)
+
     def _one_count(self) -> int:
         query = "select count(*) from pg_class where relnamespace = %s::regnamespace"
         row = self.connection.execute(query, [self.schema]).fetchone()
@@ -221,13 +249,15 @@ class PostgresqlEngine:
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables, with their primary and unique keys."""
         found: dict[str, TableKeys] = {}
-        for table, primary, columns in self.connection.execute(_TABLES, [self.schema]):
-            known = found.get(table, TableKeys(primary=()))
+        for table, primary, unique, index, columns, parents in self.connection.execute(_TABLES, [self.schema]):
+            known = found.get(table, TableKeys(primary=(), references=tuple(sorted(parents or ()))))
             key = tuple(column for column in columns or () if column)
+            if index:
+                known = replace(known, indexes={**known.indexes, index: key})
             if primary:
-                known = TableKeys(primary=key, unique=known.unique)
-            elif key:
-                known = TableKeys(primary=known.primary, unique=(*known.unique, key))
+                known = replace(known, primary=key)
+            elif unique and key:
+                known = replace(known, unique=(*known.unique, key))
             found[table] = known
         return found
 
@@ -248,6 +278,7 @@ class PostgresqlEngine:
                 name, conninfo, "; ".join(settings), steers_victim=self.capabilities.steers_victim
             )
         self._pids[session.pid] = name
+        self._sessions[session.pid] = session
         return session
 
     def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
@@ -263,19 +294,37 @@ class PostgresqlEngine:
             return self.reader.picture(pids)
 
     def edges_of(self, error: ServerError) -> tuple[Edge, ...]:
-        """The waits that a deadlock error's own detail reports; what they are over is not told there."""
+        """The waits that a deadlock error's own detail reports.
+
+        What they are over is told only for the victim, by its context; the others were seen waiting before.
+        """
         pattern = r"Process (\d+) waits for (\w+) on ([^;]+); blocked by process (\d+)"
         found = re.findall(pattern, error.detail or "")
         return tuple(
             Edge(
                 waiter=self._pids.get(int(waiter), f"session {waiter}"),
                 holder=self._pids.get(int(holder), f"session {holder}"),
-                resource=Resource(kind="other", text=_context_row(error, what)),
-                wanted=mode,
+                resource=self._context_row(error) or Resource(kind="other", text=what),
+                wanted=self._row_mode_of(int(waiter)) or mode,
                 held=None,
             )
             for waiter, mode, what, holder in found
         )
+
+    def _context_row(self, error: ServerError) -> Resource | None:
+        match = re.search(r'tuple \((\d+),(\d+)\) in relation "([^"]+)"', error.context or "")
+        if match is None:
+            return None
+        return self.reader.rows.at(match[3], int(match[1]), int(match[2]))[0]
+
+    def _row_mode_of(self, pid: int) -> str | None:
+        """The row lock that the session's statement is after, as its text tells."""
+        session = self._sessions.get(pid)
+        for access in footprint(session.sql).accesses if session else ():
+            mode = row_mode(access, self.reader.rows.tables.get(access.table, TableKeys(primary=())).columns)
+            if mode is not None:
+                return mode
+        return None
 
     def report_of(self, error: ServerError) -> str | None:
         """The error's own texts; the rest stands in the server's log."""
@@ -350,6 +399,7 @@ class PostgresqlEngine:
                 session.cancel()
             session.close()
             self._pids.pop(session.pid, None)
+            self._sessions.pop(session.pid, None)
         if left_open:
             with contextlib.suppress(psycopg.Error):
                 self._end_sessions(f"catenum {self.run} %")
@@ -364,11 +414,6 @@ class PostgresqlEngine:
                     prepare=False,
                 )
         self.connection.close()
-
-
-def _context_row(error: ServerError, what: str) -> str:
-    match = re.search(r'in relation "([^"]+)"', error.context or "")
-    return f"a row of {match[1]}" if match else what
 
 
 def _grant_for(message: str, login: tuple[str, str]) -> str | None:

@@ -15,7 +15,7 @@ from catenum.engines.protocol import Beginning, Begun, Patience, Reply
 #: deadlock_timeout by patience (ms). Each session checks once per wait, this long after the wait began, so the first
 #: to check
 #: with the cycle closed becomes the victim. FIRST leaves time for Catenum to see the cycle before the server does.
-CHECK_AFTER_MS = {Patience.FIRST: 20, Patience.CHOSEN: 500, Patience.LAST: 3000}
+CHECK_AFTER_MS = {Patience.FIRST: 40, Patience.CHOSEN: 500, Patience.LAST: 3000}
 KEPT_ROWS = 50
 
 
