@@ -53,22 +53,29 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def add_play_options(parser: argparse.ArgumentParser) -> None:
-    """What changes the schedule or the transactions."""
+def add_play_options(parser: argparse.ArgumentParser, *, schedule: bool = True) -> None:
+    """What changes the transactions, and the schedule where there is one."""
+    parser.set_defaults(order=None, victim=None)
+    _add_isolation(parser)
+    if not schedule:
+        return
     parser.add_argument(
         "--order",
         metavar="MOVES",
         help="the order of moves, such as 'early late early late', instead of the scenario's",
     )
     parser.add_argument(
+        "--victim", metavar="NAME", help="who is to be given up in a deadlock, where the server allows it"
+    )
+
+
+def _add_isolation(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
         "--isolation",
         action="append",
         default=[],
         metavar="[NAME=]LEVEL",
         help="an isolation level for all transactions, or for one; may be repeated",
-    )
-    parser.add_argument(
-        "--victim", metavar="NAME", help="who is to be given up in a deadlock, where the server allows it"
     )
 
 

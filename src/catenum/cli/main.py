@@ -24,6 +24,7 @@ COMMANDS = {
     "sample": "list the scenarios that ship, or write one out to edit",
     "lint": "read scenarios and say what is wrong with them",
     "play": "run one schedule and show the timeline, the locks, the story",
+    "churn": "run the transactions in loops, uncontrolled, until timing does it",
     "trial": "run the baseline and each remedy, side by side",
     "explain": "tell the story of a recording",
     "draw": "draw a recording's timeline and wait graph as PNG or SVG",

@@ -94,7 +94,10 @@ class Wait:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Member:
-    """One transaction of a deadlock: what it had run so far, what it held, what it waited for."""
+    """One transaction of a deadlock: what it had run so far, what it held, what it waited for.
+
+    ``queued``: the one it waits for does not hold the lock, but asked for it first.
+    """
 
     transaction: str
     isolation: str
@@ -105,6 +108,7 @@ class Member:
     held: str | None
     holds: tuple[str, ...]
     statements: tuple[str, ...]
+    queued: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -201,7 +201,7 @@ def _rings(recording: Recording) -> Section:
                 Line(
                     f"{member.transaction} ({member.isolation}) held {held}; wanted "
                     f"{member.resource.text} {member.wanted}, "
-                    f"which {member.waits_for} held{mark}",
+                    f"which {member.waits_for} {'asked for first' if member.queued else 'held'}{mark}",
                     "bad" if mark else "plain",
                     indent=2,
                 )

@@ -6,7 +6,7 @@ that cannot do that hides a thread behind the same face. Errors are the tool's o
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from typing import Protocol
@@ -129,8 +129,11 @@ class Engine(Protocol):
     def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
         """Every lock of ``sessions``, and a note on what could not be seen."""
 
-    def edges_of(self, error: ServerError) -> tuple[Edge, ...]:
-        """The waits that a deadlock error itself reports."""
+    def edges_of(self, error: ServerError, names: Mapping[int, str] | None = None) -> tuple[Edge, ...]:
+        """The waits that a deadlock error itself reports; ``names`` by session number, the run's own by default."""
+
+    def ring_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+        """The statement that each member of the latest deadlock was at, where the server's report tells."""
 
     def report_of(self, error: ServerError) -> str | None:
         """The server's own report of the deadlock that ended in ``error``."""
@@ -150,8 +153,35 @@ class Engine(Protocol):
     def end(self, sessions: Sequence[Session]) -> None:
         """End ``sessions`` and wait until the server has let go of what they held. Never raises."""
 
+    def loop_place(self) -> dict[str, object]:
+        """Where a looping process connects to: plain values for the ``Loop`` in the server's module ``loop``."""
+
+    def wait_count(self) -> int | None:
+        """How many lock waits the server has counted since it started; None where it does not count them."""
+
     def close(self) -> None:
         """Drop the scratch space and disconnect. Never raises."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LoopPlan:
+    """One transaction as it is looped: how it begins, its statements, and how each iteration ends."""
+
+    beginning: Beginning
+    statements: tuple[str, ...]
+    ends: str
+
+
+class Loop(Protocol):
+    """One connection that runs a transaction again and again, as fast as the driver can."""
+
+    id: str
+
+    def run(self, at: Callable[[int], None]) -> ServerError | None:
+        """One iteration; ``at`` is told the number of each statement before it is sent. The error, if one came."""
+
+    def close(self) -> None:
+        """Disconnect."""
 
 
 class DataError(Exception):

@@ -203,9 +203,13 @@ class ScriptedEngine:
         ]
         return entries, None
 
-    def edges_of(self, error: ServerError) -> tuple[Edge, ...]:
+    def edges_of(self, error: ServerError, names: Mapping[int, str] | None = None) -> tuple[Edge, ...]:
         """Its errors report nothing further."""
         return ()
+
+    def ring_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+        """Its errors report nothing further."""
+        return {}
 
     def report_of(self, error: ServerError) -> str | None:
         """Its errors are all it says."""
@@ -255,6 +259,14 @@ class ScriptedEngine:
         for session in sessions:
             session.close()
             self.sessions.pop(session.name, None)
+
+    def loop_place(self) -> dict[str, object]:
+        """It cannot be reached from another process."""
+        return {}
+
+    def wait_count(self) -> int | None:
+        """It does not count."""
+        return None
 
     def close(self) -> None:
         """Nothing to drop."""

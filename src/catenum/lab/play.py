@@ -251,6 +251,8 @@ def _member(name: str, holder: str, cycle: Cycle, recording: Recording, held_res
     ]
     into = [w for w in recording.waits if w.holder == name and w.resource.text == held_resource]
     held = f"{held_resource} {into[-1].held}" if into and into[-1].held else held_resource
+    if into and into[-1].queued:
+        held = f"only a place in the queue for {held}"
     return Member(
         transaction=name,
         isolation=record.isolation if record else "not told",
@@ -261,4 +263,5 @@ def _member(name: str, holder: str, cycle: Cycle, recording: Recording, held_res
         held=wait.held if wait else edge.held,
         holds=(held,),
         statements=tuple(sent),
+        queued=edge.queued,
     )

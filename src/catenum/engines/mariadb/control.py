@@ -25,6 +25,7 @@ from catenum.core.waits import Edge
 from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.locks import LockReader
 from catenum.engines.mariadb.session import MariadbSession, text_of
+from catenum.engines.mariadb.status import latest_deadlock
 from catenum.engines.protocol import Capabilities, DataError, Patience, Session
 
 MARK = "catenum scratch space"
@@ -259,11 +260,17 @@ class MariadbEngine:
         with self._told():
             return self.reader.picture({int(session.id): name for name, session in sessions.items()})
 
-    def edges_of(self, error: ServerError) -> tuple[Edge, ...]:
+    def edges_of(self, error: ServerError, names: Mapping[int, str] | None = None) -> tuple[Edge, ...]:
         """The ring that InnoDB's report of the latest deadlock tells."""
         with self._told():
-            edges, self._report = self.reader.deadlock_edges(self._threads)
+            edges, self._report = self.reader.deadlock_edges(names or self._threads)
             return edges
+
+    def ring_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+        """From InnoDB's report of the latest deadlock."""
+        with self._told():
+            latest = latest_deadlock(self.reader.status())
+        return {names[m.thread]: m.query for m in latest.members if m.thread in names} if latest else {}
 
     def report_of(self, error: ServerError) -> str | None:
         """InnoDB's own report, kept when the ring was read from it."""
@@ -332,6 +339,15 @@ class MariadbEngine:
                 if not self.query(f"select 1 from information_schema.processlist where id in ({listed}) limit 1"):
                     return
                 self.query("select sleep(0.01)")
+
+    def loop_place(self) -> dict[str, object]:
+        """PyMySQL's arguments and the database."""
+        return {"where": self._where, "schema": self.schema, "run": self.run}
+
+    def wait_count(self) -> int | None:
+        """InnoDB's own counter of row lock waits."""
+        with self._told():
+            return int(self.query("show global status like 'Innodb_row_lock_waits'")[0][1])
 
     def close(self) -> None:
         """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""

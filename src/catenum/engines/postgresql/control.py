@@ -25,6 +25,9 @@ from catenum.engines.postgresql.locks import LockReader
 from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession, text_rows
 from catenum.engines.protocol import Capabilities, DataError, Patience, Session
 
+#: deadlock_timeout of looping sessions (ms), where the login may set it: a second each time would keep most loops
+#: waiting.
+LOOP_CHECK_MS = 20
 MARK = "catenum scratch space"
 _LOCK_CLASS = 0x63617465  # the class of the advisory locks by which runs say that they live
 _OLDEST = 130000
@@ -293,17 +296,18 @@ class PostgresqlEngine:
             pids = {int(session.id): name for name, session in sessions.items()}
             return self.reader.picture(pids)
 
-    def edges_of(self, error: ServerError) -> tuple[Edge, ...]:
+    def edges_of(self, error: ServerError, names: Mapping[int, str] | None = None) -> tuple[Edge, ...]:
         """The waits that a deadlock error's own detail reports.
 
         What they are over is told only for the victim, by its context; the others were seen waiting before.
         """
         pattern = r"Process (\d+) waits for (\w+) on ([^;]+); blocked by process (\d+)"
         found = re.findall(pattern, error.detail or "")
+        known = names or self._pids
         return tuple(
             Edge(
-                waiter=self._pids.get(int(waiter), f"session {waiter}"),
-                holder=self._pids.get(int(holder), f"session {holder}"),
+                waiter=known.get(int(waiter), f"session {waiter}"),
+                holder=known.get(int(holder), f"session {holder}"),
                 resource=self._context_row(error) or Resource(kind="other", text=what),
                 wanted=self._row_mode_of(int(waiter)) or mode,
                 held=None,
@@ -325,6 +329,10 @@ class PostgresqlEngine:
             if mode is not None:
                 return mode
         return None
+
+    def ring_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+        """The statements stand in the server's log only."""
+        return {}
 
     def report_of(self, error: ServerError) -> str | None:
         """The error's own texts; the rest stands in the server's log."""
@@ -403,6 +411,19 @@ class PostgresqlEngine:
         if left_open:
             with contextlib.suppress(psycopg.Error):
                 self._end_sessions(f"catenum {self.run} %")
+
+    def loop_place(self) -> dict[str, object]:
+        """The connection string and the schema."""
+        return {
+            "conninfo": self._base,
+            "schema": self.schema,
+            "run": self.run,
+            "check_ms": LOOP_CHECK_MS if self.capabilities.steers_victim else None,
+        }
+
+    def wait_count(self) -> int | None:
+        """PostgreSQL does not count lock waits."""
+        return None
 
     def close(self) -> None:
         """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""

@@ -1,0 +1,74 @@
+"""A transaction in a loop, in a process of its own:
+
+prepared once, then run over libpq's calls with little in between.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import psycopg
+from psycopg import pq
+from psycopg.conninfo import make_conninfo
+from psycopg.pq.abc import PGconn, PGresult
+
+from catenum.core.recording import ServerError
+from catenum.engines.postgresql import errors
+from catenum.engines.protocol import LoopPlan
+
+
+class PostgresqlLoop:
+    """See ``engines.protocol.Loop``."""
+
+    def __init__(
+        self, plan: LoopPlan, name: str, *, conninfo: str, schema: str, run: str, check_ms: int | None
+    ) -> None:
+        """Connect and prepare. Raises psycopg.Error where that fails."""
+        self._pg: PGconn = pq.PGconn.connect(make_conninfo(conninfo, application_name=f"catenum {run} {name}").encode())
+        if self._pg.status != pq.ConnStatus.OK:
+            raise psycopg.OperationalError(self._pg.get_error_message())
+        self._pg.notice_handler = None
+        self.id = str(self._pg.backend_pid)
+        how = plan.beginning
+        words = ["begin", f"isolation level {how.isolation}" if how.isolation else "", how.access or ""]
+        settings = [f"set search_path = {schema}", f"set lock_timeout = {how.timeout_ms or 0}"]
+        if check_ms is not None:
+            settings.append(f"set deadlock_timeout = {check_ms}")
+        if self._pg.server_version >= 140000:
+            settings.append("set client_connection_check_interval = '1s'")
+        self._pg.exec_("; ".join(settings).encode())
+        self._begin, self._end = " ".join(words).encode(), plan.ends.encode()
+        for number, sql in enumerate(plan.statements):
+            result = self._pg.prepare(f"s{number}".encode(), sql.encode())
+            if result.status == pq.ExecStatus.FATAL_ERROR:
+                raise psycopg.ProgrammingError(errors.from_result(result).message)
+        self._names = [f"s{number}".encode() for number in range(len(plan.statements))]
+
+    def run(self, at: Callable[[int], None]) -> ServerError | None:
+        """One iteration."""
+        try:
+            self._pg.exec_(self._begin)
+            for number, name in enumerate(self._names, 1):
+                at(number)
+                result = self._pg.exec_prepared(name, None)
+                if result.status == pq.ExecStatus.FATAL_ERROR:
+                    return self._failed(result)
+            at(0)
+            result = self._pg.exec_(self._end)
+            return self._failed(result) if result.status == pq.ExecStatus.FATAL_ERROR else None
+        except psycopg.OperationalError as error:
+            return errors.lost(str(error))
+
+    def _failed(self, result: PGresult) -> ServerError:
+        error = errors.from_result(result)
+        if self._pg.status != pq.ConnStatus.OK:
+            return errors.lost(error.message)
+        self._pg.exec_(b"rollback")
+        return error
+
+    def close(self) -> None:
+        """Disconnect."""
+        self._pg.finish()
+
+
+Loop = PostgresqlLoop

@@ -1,0 +1,353 @@
+"""Churn: each transaction in a loop on its own connections, uncontrolled, until timing does it.
+
+Each loop is a process, since threads of one Python could not keep a server busy. Loops run in *turns*: a gate opens
+and closes for all of them, so that a baseline and its remedies can share the same minutes.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import multiprocessing as mp
+import random
+import signal
+import time
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from importlib import import_module
+from multiprocessing.connection import Connection, wait
+from multiprocessing.context import SpawnProcess
+from typing import Any
+
+from catenum.core.errors import InputError, TargetError
+from catenum.core.recording import ServerError
+from catenum.core.scenario import Scenario
+from catenum.core.waits import Edge
+from catenum.engines.clock import Clock
+from catenum.engines.protocol import Beginning, Engine, LoopPlan
+
+KEPT_LATENCIES = 20_000
+REPORT_S = 0.1
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """What one looping process does: a copy of one transaction."""
+
+    name: str
+    transaction: str
+    number: int
+    server: str
+    place: dict[str, Any]
+    plan: LoopPlan
+    most: int | None
+
+
+@dataclass(slots=True)
+class Report:
+    """What a process tells now and then: counts and latencies (ms) since its last report."""
+
+    number: int
+    iterations: int = 0
+    failures: Counter[str] = field(default_factory=Counter)
+    latencies: list[float] = field(default_factory=list)
+    deadlock: ServerError | None = None
+    statement: int = 0
+    others: tuple[tuple[int, int], ...] = ()
+    session: str = ""
+    finished: bool = False
+    broken: str = ""
+    rejected: str = ""
+
+
+@dataclass(slots=True)
+class Tally:
+    """What came of one transaction's loops."""
+
+    iterations: int = 0
+    failures: Counter[str] = field(default_factory=Counter)
+    latencies: list[float] = field(default_factory=list)
+
+    def add(self, report: Report, chance: random.Random) -> None:
+        """Take a report in;
+
+        latencies beyond the number kept replace older ones by chance, so that they stay a sample.
+        """
+        self.failures.update(report.failures)
+        for value in report.latencies:
+            self.iterations += 1
+            if len(self.latencies) < KEPT_LATENCIES:
+                self.latencies.append(value)
+            elif (place := chance.randrange(self.iterations)) < KEPT_LATENCIES:
+                self.latencies[place] = value
+
+
+@dataclass(frozen=True, slots=True)
+class Met:
+    """A deadlock as a loop met it: the ring, the victim, and at which statement each member was."""
+
+    edges: tuple[Edge, ...]
+    victim: str
+    statements: Mapping[str, int]
+    error: ServerError
+    server_report: str | None
+    at_ms: float
+    iteration: int
+
+
+class _Places:
+    """Where each loop is, in memory that all share: its statement, since when, and its last statement that took long.
+
+    When a deadlock ends, its survivors have gone on before the victim can look: what they waited in is then the last
+    statement that took long.
+    """
+
+    LONG_S = 0.005
+
+    def __init__(self, context: Any, count: int) -> None:
+        self.statement, self.long = (context.Array("i", count, lock=False) for _ in range(2))
+        self.since, self.long_until = (context.Array("d", count, lock=False) for _ in range(2))
+
+    def at(self, number: int, statement: int) -> None:
+        """Loop ``number`` is about to send ``statement`` (0: its end)."""
+        now = time.monotonic()
+        if now - self.since[number] > self.LONG_S:
+            self.long[number], self.long_until[number] = self.statement[number], now
+        self.statement[number], self.since[number] = statement, now
+
+    def all(self) -> tuple[tuple[int, int], ...]:
+        """For each loop the statement that it waits in, or waited in a moment ago."""
+        now = time.monotonic()
+        return tuple(
+            (n, self.long[n] if now - self.since[n] < self.LONG_S and now - self.long_until[n] < 0.05 else statement)
+            for n, statement in enumerate(self.statement)
+        )
+
+
+def _loop(job: Job, pipe: Connection, gate: Any, stop: Any, places: _Places) -> None:
+    """The body of a looping process. Interrupts are its parent's to handle."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    report = Report(job.number)
+    try:
+        loop = import_module(f"catenum.engines.{job.server}.loop").Loop(job.plan, job.name, **job.place)
+    except Exception as problem:  # whatever a driver raises: the parent tells it
+        report.broken = f"{job.name} could not begin: {problem}"
+        pipe.send(report)
+        return
+    report.session = loop.id
+    pipe.send(report)
+    report = Report(job.number)
+    done, last = 0, time.perf_counter()
+
+    def at(number: int) -> None:
+        places.at(job.number, number)
+
+    try:
+        while not stop.is_set() and (job.most is None or done < job.most):
+            if not gate.is_set():
+                pipe.send(report)
+                report = Report(job.number)
+                gate.wait(0.5)
+                last = time.perf_counter()
+                continue
+            start = time.perf_counter()
+            error = loop.run(at)
+            now = time.perf_counter()
+            done += 1
+            report.iterations += 1
+            report.latencies.append((now - start) * 1e3)
+            if error is not None:
+                report.failures[error.kind] += 1
+                if error.kind == "lost":
+                    report.broken = f"{job.name} lost its connection: {error.message}"
+                    break
+                if error.kind == "rejected" and done == 1:
+                    report.rejected = f"{job.name} {places.statement[job.number]} is rejected: {error.message}"
+                    break
+                if error.kind == "deadlock":
+                    report.deadlock, report.statement = error, places.statement[job.number]
+                    report.others = places.all()
+            if error is not None or now - last > REPORT_S:
+                pipe.send(report)
+                report, last = Report(job.number), now
+    except (BrokenPipeError, KeyboardInterrupt):
+        return
+    finally:
+        loop.close()
+    report.finished = True
+    with contextlib.suppress(OSError):
+        pipe.send(report)
+
+
+class Churn:
+    """The looping processes of one scenario on one engine's scratch space, and what they have reported so far."""
+
+    def __init__(
+        self,
+        engine: Engine,
+        scenario: Scenario,
+        *,
+        copies: Mapping[str, int],
+        commit: bool = False,
+        most: int | None = None,
+    ) -> None:
+        """``most``: iterations of each copy, at most. The data must have been loaded."""
+        self.engine, self.scenario = engine, scenario.for_server(engine.info.server)
+        self.tallies = {name: Tally() for name in self.scenario.transactions}
+        self.met: list[Met] = []
+        self.seconds = 0.0
+        self.waits = 0
+        self.clock = Clock()
+        self._chance = random.Random(11)
+        self._jobs = list(self._plan(copies, commit, most))
+        context = mp.get_context("spawn")
+        self._gate, self._stop = context.Event(), context.Event()
+        self._places = _Places(context, len(self._jobs))
+        self._sessions: dict[int, int] = {}
+        self._processes: list[SpawnProcess] = []
+        self._pipes: list[Connection] = []
+        for job in self._jobs:
+            mine, theirs = context.Pipe(duplex=False)
+            process = context.Process(
+                target=_loop, args=(job, theirs, self._gate, self._stop, self._places), daemon=True
+            )
+            process.start()
+            theirs.close()
+            self._processes.append(process)
+            self._pipes.append(mine)
+
+    def _plan(self, copies: Mapping[str, int], commit: bool, most: int | None) -> Iterator[Job]:
+        number = 0
+        for name, transaction in self.scenario.transactions.items():
+            ends = "commit" if commit and transaction.ends != "rollback" else "rollback"
+            plan = LoopPlan(
+                beginning=Beginning(
+                    isolation=transaction.isolation, access=transaction.access, timeout_ms=transaction.timeout
+                ),
+                statements=tuple(statement.text for statement in transaction.statements),
+                ends=ends,
+            )
+            for copy in range(copies.get(name, 1)):
+                label = name if copies.get(name, 1) == 1 else f"{name}.{copy + 1}"
+                yield Job(label, name, number, self.engine.info.server, self.engine.loop_place(), plan, most)
+                number += 1
+
+    @property
+    def iterations(self) -> int:
+        """Iterations of all loops together."""
+        return sum(tally.iterations for tally in self.tallies.values())
+
+    def failures(self, kind: str) -> int:
+        """How often a kind of failure ended an iteration."""
+        return sum(tally.failures[kind] for tally in self.tallies.values())
+
+    @property
+    def finished(self) -> bool:
+        """Whether every loop has made all its iterations."""
+        return not self._pipes
+
+    def ready(self) -> None:
+        """Wait until every process is connected. Raises TargetError where one could not begin."""
+        waiting = set(range(len(self._jobs)))
+        while waiting:
+            for report in self._reports(10.0):
+                if report.session:
+                    self._sessions[int(report.session)] = report.number
+                waiting.discard(report.number)
+            if any(not process.is_alive() for process in self._processes) and waiting:
+                raise TargetError("a looping process ended before it began")
+
+    def turn(self, seconds: float, until: str | None = None) -> int:
+        """Open the gate for so long, or until a failure of the kind ``until``. Returns the iterations of this turn."""
+        before, waited = self.iterations, self.engine.wait_count()
+        start = time.perf_counter()
+        self._gate.set()
+        while (left := seconds - (time.perf_counter() - start)) > 0 and self._pipes:
+            self._take(self._reports(min(left, 0.2)))
+            if until is not None and self.failures(until):
+                break
+        self._gate.clear()
+        self.seconds += time.perf_counter() - start
+        self._drain()
+        after = self.engine.wait_count()
+        if waited is not None and after is not None:
+            self.waits += after - waited
+        return self.iterations - before
+
+    def _drain(self) -> None:
+        """After the gate has closed each loop reports once more; then all of the turn is counted."""
+        waiting = {job.number for job, process in zip(self._jobs, self._processes, strict=True) if process.is_alive()}
+        deadline = time.perf_counter() + 5.0
+        while waiting and self._pipes and time.perf_counter() < deadline:
+            for report in self._reports(0.2):
+                self._take([report])
+                if not report.latencies or report.finished:
+                    waiting.discard(report.number)
+
+    def _reports(self, seconds: float) -> Iterator[Report]:
+        ready = wait(self._pipes, timeout=seconds)
+        for pipe in [pipe for pipe in self._pipes if pipe in ready]:
+            try:
+                report: Report = pipe.recv()
+            except EOFError:
+                self._pipes.remove(pipe)
+                continue
+            if report.rejected:
+                raise InputError(report.rejected)
+            if report.broken:
+                raise TargetError(report.broken)
+            yield report
+
+    def _take(self, reports: Any) -> None:
+        for report in reports:
+            self.tallies[self._jobs[report.number].transaction].add(report, self._chance)
+            if report.deadlock is not None:
+                self._meet(report)
+
+    def _meet(self, report: Report) -> None:
+        """Read the ring of a deadlock:
+
+        from the error where it tells, else from the server's report of the latest one.
+        """
+        names = {session: self._jobs[number].name for session, number in self._sessions.items()}
+        assert report.deadlock is not None
+        edges = self.engine.edges_of(report.deadlock, names)
+        told = self.engine.ring_statements(names)
+        victim = self._jobs[report.number].name
+        if not edges or victim not in {edge.waiter for edge in edges}:
+            return  # the server's report was already of a later deadlock; counted all the same
+        places = dict(report.others)
+        at = {job.name: places.get(job.number, 0) for job in self._jobs}
+        for job in self._jobs:
+            texts = [" ".join(text.split()) for text in job.plan.statements]
+            text = " ".join(told.get(job.name, "").split())
+            if text in texts:
+                at[job.name] = texts.index(text) + 1
+        at[victim] = report.statement
+        self.met.append(
+            Met(
+                edges,
+                victim,
+                at,
+                report.deadlock,
+                self.engine.report_of(report.deadlock),
+                self.clock.now_ms(),
+                self.iterations,
+            )
+        )
+
+    def close(self) -> None:
+        """End every process, the gentle way first."""
+        self._stop.set()
+        self._gate.set()
+        for process in self._processes:
+            process.join(2)
+            if process.is_alive():
+                process.terminate()
+                process.join(2)
+        for pipe in self._pipes:
+            pipe.close()
+
+    def transaction_of(self, name: str) -> str:
+        """The transaction that a copy runs."""
+        return next(job.transaction for job in self._jobs if job.name == name)
