@@ -181,7 +181,8 @@ def show(churn: Churn, found: list[Ring], paths: list[Path], args: argparse.Name
     how = "committed" if args.commit else "rolled back"
     say(
         console,
-        f"{churn.iterations:,} iterations in {churn.seconds:.1f} s, {value['per_second']:,.0f} a second; each was {how}",
+        f"{churn.iterations:,} iterations in {churn.seconds:.1f} s, {value['per_second']:,.0f} a "
+        f"second; each was {how}",
     )
     say(console)
     _print_table(console, churn)

@@ -8,13 +8,18 @@ from pathlib import Path
 from typing import IO
 
 from catenum.cli import common
+from catenum.cli.churn import add_load_options, copies_of
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Progress
 from catenum.core.errors import InputError
-from catenum.core.scenario_file import suggestion
+from catenum.core.scenario import Scenario
+from catenum.core.scenario_file import ScenarioFile, suggestion
+from catenum.engines.targets import Target, open_engine
+from catenum.lab.contest import contest
 from catenum.lab.play import PlayOptions
 from catenum.lab.trial import Trial, trial
 from catenum.render.console import make_console, say
+from catenum.render.contest import contest_value, print_contest, winners_of
 from catenum.render.trial import print_trial, to_json_value
 
 
@@ -26,6 +31,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--save", metavar="FILE", type=Path, help="write the result with a recording of every run, as JSON"
     )
+    parser.add_argument(
+        "--churn", action="store_true", help="under load, in loops and in turns, instead of on schedules"
+    )
+    add_load_options(parser)
     common.add_output_options(parser)
 
 
@@ -46,6 +55,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     common.refuse_outside(file, target.server, args.outside)
     if args.save:
         common.check_writable(args.save)
+    if args.churn:
+        return _under_load(args, scenario, file, target, out, err)
     options = PlayOptions(order=order, locks="full", victim=args.victim, limit_ms=float(args.limit))
     progress = Progress(err, quiet=args.quiet or args.json)
     with common.engine_for(target, common.teller(err, args.quiet)) as engine:
@@ -54,6 +65,38 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         common.save_atomically(args.save, json.dumps(to_json_value(result), indent=2).encode())
     show(result, args, out)
     return ExitCode.OK if result.winners else ExitCode.FOUND
+
+
+def _under_load(
+    args: argparse.Namespace, scenario: Scenario, file: ScenarioFile, target: Target, out: IO[str], err: IO[str]
+) -> ExitCode:
+    copies = copies_of(args, list(scenario.transactions))
+    seconds = args.length / 1000 if args.length else 5.0
+    progress = Progress(err, quiet=args.quiet or args.json)
+    with open_engine(target, common.teller(err, args.quiet)) as connect:
+        results = contest(
+            connect,
+            scenario,
+            copies=copies,
+            seconds=seconds,
+            commit=args.commit,
+            file=file,
+            only=args.remedy,
+            progress=progress,
+        )
+    value = contest_value(scenario.scenario, results)
+    if args.save:
+        common.save_atomically(args.save, json.dumps(value, indent=2).encode())
+    winners = winners_of(results)
+    if args.json:
+        out.write(json.dumps(value, indent=2) + "\n")
+    else:
+        console = make_console(out, color=False if args.no_color else None)
+        if args.quiet:
+            say(console, f"{scenario.scenario}: {winners[0].name if winners else 'no remedy wins'}")
+        else:
+            print_contest(console, scenario.scenario, results)
+    return ExitCode.OK if winners else ExitCode.FOUND
 
 
 def show(result: Trial, args: argparse.Namespace, out: IO[str]) -> None:

@@ -215,6 +215,31 @@ class TableKeys:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class PathStep:
+    """How a statement gets at one table: through which index (None: none), about how many rows, and what that locks.
+
+    ``kind``: ``scan`` (the whole table), ``index scan`` (a whole index), ``range`` or ``lookup``. ``covering``: the
+    index holds all that is read, so the rows are not visited.
+    """
+
+    table: str
+    kind: Literal["scan", "index scan", "range", "lookup"]
+    index: str | None
+    rows: float | None
+    covering: bool = False
+    locks: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Plan:
+    """The access path of one statement, as the server planned it on the data before the first move."""
+
+    transaction: str
+    statement: int
+    steps: tuple[PathStep, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class TargetInfo:
     """Where the run took place. ``url`` has no secrets; ``standin`` is True where no real server was at work."""
 
@@ -271,7 +296,7 @@ class Recording:
     rows: dict[str, TableRows] = field(default_factory=dict)
     tables: dict[str, TableKeys] = field(default_factory=dict)
     holds_sql: dict[str, str] = field(default_factory=dict)
-    plans: tuple[Any, ...] = ()
+    plans: tuple[Plan, ...] = ()
     notes: tuple[str, ...] = ()
 
     def transaction(self, name: str) -> TransactionRecord | None:
@@ -309,6 +334,11 @@ class Recording:
     def move_end(self, move: int) -> float:
         """When ``move`` was over: the last thing noted under it, in ms."""
         return max((event.at_ms for event in self.events if event.move <= move), default=0.0)
+
+    def plan(self, transaction: str, statement: int | None) -> Plan | None:
+        """The access path of a statement, where it was asked for."""
+        found = (p for p in self.plans if (p.transaction, p.statement) == (transaction, statement))
+        return next(found, None)
 
     def longest_chain(self) -> int:
         """The most waits in a row (or round a cycle) at any moment."""

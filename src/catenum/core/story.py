@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
+from catenum.core.access import plan_lines, small_tables
 from catenum.core.diagnose.evidence import listed, named
 from catenum.core.outcome import MEANING
 from catenum.core.recording import Deadlock, Event, Recording, Wait
@@ -322,6 +323,9 @@ def _step(recording: Recording, event: Event) -> Iterator[Line]:
     record = recording.transaction(event.transaction)
     label = record.labels[event.statement - 1] if record and event.statement else None
     yield Line(f"{number} {one_line(event.sql)}" + (f"   ({label})" if label else ""), indent=2, hang=3)
+    plan = recording.plan(event.transaction, event.statement)
+    for line in plan_lines(plan, event.sql, recording.target.server) if plan else ():
+        yield Line(f"path: {line}", "faint", indent=3)
     done = next(
         (
             e
@@ -451,6 +455,7 @@ def _notes(recording: Recording) -> Section:
         if names:
             was = "was" if len(names) == 1 else "were"
             lines.append(Line(f"{listed(names)} {was} {what} when the last move was made; Catenum then rolled back."))
+    lines.extend(Line(text) for text in small_tables(recording))
     if recording.target.standin:
         lines.insert(0, Line("A stand-in, not a real server, gave these answers.", "bad"))
     notes = {picture.note for picture in recording.pictures if picture.note}

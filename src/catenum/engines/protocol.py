@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Protocol
 
-from catenum.core.recording import LockEntry, Result, ServerError, TableKeys, TableRows, TargetInfo
+from catenum.core.recording import LockEntry, PathStep, Result, ServerError, TableKeys, TableRows, TargetInfo
 from catenum.core.waits import Edge
 
 
@@ -119,6 +119,9 @@ class Engine(Protocol):
 
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables and their keys."""
+
+    def plan(self, sql: str) -> tuple[PathStep, ...]:
+        """The access path that the server would take for ``sql`` now; empty where it has none. Nothing is executed."""
 
     def open_session(self, name: str) -> Session:
         """A connection that names itself to the server and cannot outlive the run."""

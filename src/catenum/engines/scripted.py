@@ -16,7 +16,7 @@ import os
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from catenum.core.recording import LockEntry, ServerError, TableKeys, TableRows, TargetInfo
+from catenum.core.recording import LockEntry, PathStep, ServerError, TableKeys, TableRows, TargetInfo
 from catenum.core.waits import Edge, Resource, WaitGraph
 from catenum.engines.protocol import Beginning, Begun, Capabilities, DataError, Patience, Reply, Session
 
@@ -186,6 +186,10 @@ class ScriptedEngine:
             members = [self.sessions[edge.waiter] for edge in ring]
             victim = min(members, key=lambda s: (order[s.patience], s.name))
             self.fail(victim, ServerError(code="deadlock", kind="deadlock", message="scripted deadlock"))
+
+    def plan(self, sql: str) -> tuple[PathStep, ...]:
+        """It has no plans."""
+        return ()
 
     def open_session(self, name: str) -> ScriptedSession:
         """A new session."""

@@ -7,7 +7,8 @@ from dataclasses import dataclass, replace
 from typing import Literal
 
 from catenum.core import schedule
-from catenum.core.attribution import attribute
+from catenum.core.access import with_locks
+from catenum.core.attribution import NO_KEYS, attribute
 from catenum.core.diagnose import diagnose
 from catenum.core.errors import InputError, Place, Problem
 from catenum.core.filler import rows_of
@@ -16,6 +17,7 @@ from catenum.core.recording import (
     Deadlock,
     Member,
     Outcome,
+    Plan,
     Recording,
     ServerError,
     TransactionRecord,
@@ -23,6 +25,7 @@ from catenum.core.recording import (
 )
 from catenum.core.scenario import Scenario, chosen
 from catenum.core.scenario_file import ScenarioFile
+from catenum.core.statements import footprint
 from catenum.engines.clock import Clock
 from catenum.engines.protocol import DataError, Engine, Session
 from catenum.lab.conductor import Conductor, Cycle, Lane
@@ -66,6 +69,7 @@ def play(
     """
     scenario = scenario.for_server(engine.info.server)
     load(engine, scenario, file, ddl)
+    plans = plans_of(engine, scenario) if options.locks != "none" else ()
     clock = Clock()
     sessions: dict[str, Session] = {}
     try:
@@ -111,6 +115,7 @@ def play(
         pictures=tuple(conductor.taken),
         rows=engine.rows(KEPT_TABLE_ROWS),
         tables=engine.tables(),
+        plans=plans,
         holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},
         notes=(*_differences(scenario, engine), *notes, *failed),
     )
@@ -118,6 +123,21 @@ def play(
     deadlocks = tuple(_deadlock(cycle, recording, engine, conductor) for cycle in conductor.cycles)
     recording = replace(recording, deadlocks=deadlocks)
     return replace(recording, findings=diagnose(recording))
+
+
+def plans_of(engine: Engine, scenario: Scenario) -> tuple[Plan, ...]:
+    """The access path of each statement on the data as it stands, with what it locks."""
+    tables, server, found = engine.tables(), engine.info.server, []
+    for name, transaction in scenario.transactions.items():
+        for number, statement in enumerate(transaction.statements, 1):
+            sql = statement.text
+            if footprint(sql, server).parsed and not any(a.verb == "schema" for a in footprint(sql, server).accesses):
+                steps = tuple(
+                    replace(step, locks=with_locks(step, sql, server, tables.get(step.table, NO_KEYS)))
+                    for step in engine.plan(sql)
+                )
+                found.append(Plan(transaction=name, statement=number, steps=steps))
+    return tuple(found)
 
 
 def load(engine: Engine, scenario: Scenario, file: ScenarioFile | None, ddl: Sequence[str] = ()) -> None:

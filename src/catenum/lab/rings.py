@@ -16,6 +16,7 @@ from catenum.core.recording import (
     Event,
     Member,
     Outcome,
+    Plan,
     Recording,
     TransactionRecord,
     Wait,
@@ -24,6 +25,7 @@ from catenum.core.recording import (
 from catenum.core.statements import footprint
 from catenum.core.waits import Edge
 from catenum.lab.churn import Churn, Met
+from catenum.lab.play import plans_of
 
 Signature = tuple[tuple[str, int, str, str], ...]
 
@@ -135,6 +137,7 @@ def recording_of(churn: Churn, met: Met) -> Recording:
         events=tuple(events),
         waits=tuple(waits),
         tables=churn.engine.tables(),
+        plans=_plans(churn, names),
         notes=(
             f"Met in loops, after {met.iteration:,} iterations; the order inside the statements is the servers' own.",
         ),
@@ -152,6 +155,16 @@ def recording_of(churn: Churn, met: Met) -> Recording:
     )
     recording = replace(recording, deadlocks=(ring,))
     return replace(recording, findings=diagnose(recording))
+
+
+def _plans(churn: Churn, names: list[str]) -> tuple[Plan, ...]:
+    """The access paths of the members' statements, under the names of the copies that met."""
+    return tuple(
+        replace(plan, transaction=name)
+        for name in names
+        for plan in plans_of(churn.engine, churn.scenario)
+        if plan.transaction == churn.transaction_of(name)
+    )
 
 
 def recording_edges(recording: Recording, edges: tuple[Edge, ...]) -> list[tuple[Wait, Wait]]:

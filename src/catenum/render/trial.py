@@ -15,8 +15,8 @@ from catenum.lab.trial import Trial, Variant
 from catenum.render.console import STYLES, say
 
 FORMAT = "catenum-trial/1"
-_SIGNS = {"cures": "✓", "eases": "~", "no better": "=", "worse": "✗", "loses": "✗"}
-_TONES = {"cures": "good", "eases": "wait", "no better": "plain", "worse": "bad", "loses": "bad"}
+SIGNS = {"cures": "✓", "eases": "~", "no better": "=", "worse": "✗", "loses": "✗"}
+TONES = {"cures": "good", "eases": "wait", "no better": "plain", "worse": "bad", "loses": "bad"}
 
 
 def print_trial(console: Console, trial: Trial) -> None:
@@ -76,7 +76,7 @@ def _print_table(console: Console, trial: Trial) -> None:
             if key == "data" and row[key] == "WRONG":
                 tone = "bad"
             if key == "verdict" and variant.verdict:
-                tone = _TONES[variant.verdict.rank]
+                tone = TONES[variant.verdict.rank]
             value = (
                 row[key].rjust(widths[key])
                 if key in ("waits", "chain", "locks", "tries", "time")
@@ -92,10 +92,10 @@ def _print_table(console: Console, trial: Trial) -> None:
 def _print_verdict(console: Console, variant: Variant) -> None:
     if variant.verdict is None:
         return
-    sign = _SIGNS[variant.verdict.rank]
+    sign = SIGNS[variant.verdict.rank]
     line = Text()
     line.append(f"{sign} {variant.name}: ", style=STYLES["strong"])
-    line.append(variant.verdict.rank, style=STYLES[_TONES[variant.verdict.rank]])
+    line.append(variant.verdict.rank, style=STYLES[TONES[variant.verdict.rank]])
     say(console, line)
     for text in textwrap.wrap(variant.verdict.reason, console.width - 5):
         say(console, f"    {text}")

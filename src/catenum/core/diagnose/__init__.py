@@ -8,12 +8,18 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from catenum.core.diagnose import (
+    foreign_key,
+    gap_locks,
+    hot_row,
+    index_path,
     left_open,
     lock_upgrade,
+    locks_for_rows,
     opposite_order,
     schema_change,
     serialization_refused,
     stricter_isolation,
+    want_of_index,
 )
 from catenum.core.recording import Finding, Recording
 
@@ -21,9 +27,15 @@ Pass = Callable[[Recording], list[Finding]]
 
 PASSES: tuple[Pass, ...] = (
     opposite_order.find,
+    index_path.find,
+    foreign_key.find,
+    gap_locks.find,
     lock_upgrade.find,
     left_open.find,
     schema_change.find,
+    want_of_index.find,
+    hot_row.find,
+    locks_for_rows.find,
     serialization_refused.find,
     stricter_isolation.find,
 )

@@ -10,6 +10,9 @@ from catenum.core.diagnose.evidence import listed, named, ref
 from catenum.core.recording import Finding, Recording
 from catenum.core.waits import WaitGraph
 
+#: The setting that ends a transaction whose client has gone quiet.
+IDLE_LIMIT = {"postgresql": "idle_in_transaction_session_timeout", "mariadb": "idle_transaction_timeout"}
+
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for each transaction that is left open while others wait for it."""
@@ -41,7 +44,7 @@ def find(recording: Recording) -> list[Finding]:
                     f"Let {head} commit or roll back as soon as its last statement is done, and before anything slow "
                     "(a form, a call to another system).",
                     "A limit on idle transactions ends what a client forgets "
-                    "(idle_in_transaction_session_timeout); a timeout on the "
+                    f"({IDLE_LIMIT[recording.target.server]}); a timeout on the "
                     "waiters keeps the pile from forming.",
                     f"To try it: a remedy with ends: {{{head}: commit}}, or with timeout for those who wait.",
                 ),

@@ -21,6 +21,9 @@ def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
     if len(known) != len(waits) or len({wait.resource.text for wait in known}) != 1:
         return None
     resource = known[0].resource.text
+    # a gap is no row to upgrade a lock on, and who only queues holds nothing yet
+    if known[0].resource.kind != "row" or any(wait.queued for wait in known):
+        return None
     evidence, statements = [], []
     for wait in known:
         own = next((w for w in known if w.holder == wait.waiter), None)

@@ -10,7 +10,7 @@ from catenum.core.diagnose.evidence import listed, named, ref
 from catenum.core.recording import Finding, Recording, Wait
 from catenum.core.statements import footprint
 
-_STRICT = ("AccessExclusiveLock", "ExclusiveLock", "ShareRowExclusiveLock", "ShareLock")
+_STRICT = ("AccessExclusiveLock", "ExclusiveLock", "ShareRowExclusiveLock", "ShareLock", "MDL_EXCLUSIVE")
 
 
 def find(recording: Recording) -> list[Finding]:

@@ -11,6 +11,9 @@ from catenum.core.diagnose.evidence import listed
 from catenum.core.recording import Finding, Recording, TransactionRecord
 from catenum.core.scenario import ISOLATION_LEVELS
 
+#: The default that a server comes with: stricter than this somebody must have set it.
+USUAL = {"postgresql": "read committed", "mariadb": "repeatable read"}
+
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for each such transaction."""
@@ -27,7 +30,10 @@ def _of(recording: Recording, record: TransactionRecord) -> Finding | None:
         return None
     others = [r for r in recording.transactions if r.name != record.name and _rank(r.isolation) >= 0]
     below = [r for r in others if _rank(r.isolation) < level]
-    unasked = record.asked is None
+    usual = USUAL.get(recording.target.server, "read committed")
+    unasked = record.asked is None and _rank(recording.target.default_isolation) > _rank(usual)
+    if record.asked is None and not unasked:
+        return None  # the server's own habit, and the same for everybody
     if not unasked and (not below or len(below) < len(others)):
         return None
     evidence = [f"the server ran {record.name} at {record.isolation}"]
@@ -42,7 +48,7 @@ def _of(recording: Recording, record: TransactionRecord) -> Finding | None:
     if refused:
         evidence.append(
             f"{record.name} was refused ({refused[0].error.message if refused[0].error else ''}), "
-            "which read committed never does (PostgreSQL documentation, 13.2.1)"
+            "which read committed never does"
         )
     return Finding(
         id="stricter-isolation",

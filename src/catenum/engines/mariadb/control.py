@@ -6,6 +6,7 @@ a control connection, the scratch database of one run, and what the rest of the 
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import re
 import secrets
@@ -19,11 +20,12 @@ import pymysql
 from pymysql.constants import CLIENT
 
 from catenum.core.errors import TargetError
-from catenum.core.recording import LockEntry, ServerError, TableKeys, TableRows, TargetInfo
+from catenum.core.recording import LockEntry, PathStep, ServerError, TableKeys, TableRows, TargetInfo
 from catenum.core.statements import split_script
 from catenum.core.waits import Edge
 from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.locks import LockReader
+from catenum.engines.mariadb.plans import steps_of
 from catenum.engines.mariadb.session import MariadbSession, text_of
 from catenum.engines.mariadb.status import latest_deadlock
 from catenum.engines.protocol import Capabilities, DataError, Patience, Session
@@ -229,6 +231,16 @@ class MariadbEngine:
         return self.reader.tables
 
     # -- sessions and looks ------------------------------------------------------------------------------------------
+
+    def plan(self, sql: str) -> tuple[PathStep, ...]:
+        """By EXPLAIN, which executes nothing; a statement that cannot be explained has no path."""
+        try:
+            rows = self.query(f"explain format=json {sql}")
+        except pymysql.Error as error:
+            if errors.KIND_OF_NUMBER.get(errors.number_and_text(error)[0]) == "lost":
+                raise errors.went_away(error, self._shown) from error
+            return ()
+        return tuple(steps_of(json.loads(str(rows[0][0])))) if rows else ()
 
     def open_session(self, name: str) -> MariadbSession:
         """A connection whose waits end by themselves in the end, should Catenum be killed."""

@@ -17,11 +17,12 @@ from psycopg.conninfo import make_conninfo
 
 from catenum.core.errors import TargetError
 from catenum.core.locks.postgresql import row_mode
-from catenum.core.recording import LockEntry, ServerError, TableKeys, TableRows, TargetInfo
+from catenum.core.recording import LockEntry, PathStep, ServerError, TableKeys, TableRows, TargetInfo
 from catenum.core.statements import footprint
 from catenum.core.waits import Edge, Resource
 from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.locks import LockReader
+from catenum.engines.postgresql.plans import steps_of
 from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession, text_rows
 from catenum.engines.protocol import Capabilities, DataError, Patience, Session
 
@@ -265,6 +266,18 @@ class PostgresqlEngine:
         return found
 
     # -- sessions and looks ------------------------------------------------------------------------------------------
+
+    def plan(self, sql_text: str) -> tuple[PathStep, ...]:
+        """By EXPLAIN, which executes nothing; a statement that cannot be explained has no path."""
+        try:
+            row = self.connection.execute(f"explain (format json) {sql_text}".encode(), prepare=False).fetchone()
+        except psycopg.OperationalError as error:
+            if not self.alive():
+                raise errors.went_away(error, self.info.url) from error
+            return ()
+        except psycopg.Error:
+            return ()
+        return tuple(steps_of(row[0][0]["Plan"])) if row else ()
 
     def open_session(self, name: str) -> PostgresqlSession:
         """A connection that names itself and that the server ends by itself, should Catenum be killed."""

@@ -1,0 +1,38 @@
+"""MariaDB's plans (EXPLAIN FORMAT=JSON) boiled down to steps."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any, Literal
+
+from catenum.core.recording import PathStep
+
+#: MariaDB documentation, "EXPLAIN", column type.
+_KINDS: dict[str, Literal["scan", "index scan", "range", "lookup"]] = {
+    "ALL": "scan",
+    "index": "index scan",
+    "range": "range",
+    "index_merge": "range",
+}
+
+
+def steps_of(value: Any) -> Iterator[PathStep]:
+    """Every table in the plan, in its order; temporary tables are left out."""
+    if isinstance(value, list):
+        for item in value:
+            yield from steps_of(item)
+        return
+    if not isinstance(value, dict):
+        return
+    name = value.get("table_name")
+    if isinstance(name, str) and not name.startswith("<") and "access_type" in value:
+        rows = value.get("rows")
+        yield PathStep(
+            table=name,
+            kind=_KINDS.get(str(value["access_type"]), "lookup"),
+            index=value.get("key"),
+            rows=float(rows) if rows is not None else None,
+            covering=bool(value.get("using_index")),
+        )
+    for item in value.values():
+        yield from steps_of(item)

@@ -1,0 +1,81 @@
+"""The table of a trial under load."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from catenum.core.story import duration
+from catenum.lab.contest import Result
+from catenum.render.console import STYLES, say
+from catenum.render.trial import SIGNS, TONES
+
+FORMAT = "catenum-contest/1"
+
+
+def winners_of(results: Sequence[Result]) -> list[Result]:
+    """Remedies that can be recommended, the fastest first."""
+    won = [result for result in results if result.verdict is not None and result.verdict.wins]
+    return sorted(won, key=lambda result: -result.per_second)
+
+
+def print_contest(console: Console, scenario: str, results: Sequence[Result]) -> None:
+    """The table, then each remedy's verdict with its reason."""
+    say(console, f"{scenario}: each variant in loops, in turns with the others", style=STYLES["strong"])
+    say(console)
+    width = max(12, *(len(result.name) for result in results))
+    heads = ("iterations", "deadlocks", "waits", "locks", "p50", "p95", "per s")
+    say(console, Text("".ljust(width) + "".join(head.rjust(11) for head in heads), style=STYLES["faint"]))
+    for result in results:
+        line = Text()
+        line.append(result.name.ljust(width), style=STYLES["strong"])
+        cells = (
+            f"{result.iterations:,}",
+            f"{result.deadlocks.events:,}",
+            "–" if result.lock_waits is None else f"{result.lock_waits:,}",
+            "–" if result.locks is None else f"{result.locks:,}",
+            duration(result.p50_ms),
+            duration(result.p95_ms),
+            f"{result.per_second:,.0f}",
+        )
+        line.append("".join(cell.rjust(11) for cell in cells))
+        say(console, line)
+    say(console)
+    for result in results:
+        say(console, f"{result.name}: deadlocks {result.deadlocks}", style=STYLES["faint"])
+    say(console)
+    for result in results:
+        _print_verdict(console, result)
+    winners = winners_of(results)
+    text = f"Best: {winners[0].name}" if winners else "No remedy wins."
+    say(console, text, style=STYLES["good" if winners else "bad"])
+
+
+def _print_verdict(console: Console, result: Result) -> None:
+    if result.verdict is None:
+        return
+    line = Text()
+    line.append(f"{SIGNS[result.verdict.rank]} {result.name}: ", style=STYLES["strong"])
+    line.append(result.verdict.rank, style=STYLES[TONES[result.verdict.rank]])
+    say(console, line)
+    for text in textwrap.wrap(result.verdict.reason, console.width - 5):
+        say(console, f"    {text}")
+    for change in result.changes:
+        for text in textwrap.wrap(change, console.width - 7, initial_indent="    · ", subsequent_indent="      "):
+            say(console, text, style=STYLES["faint"])
+
+
+def contest_value(scenario: str, results: Sequence[Result]) -> dict[str, Any]:
+    """The contest as plain values."""
+    winners = winners_of(results)
+    return {
+        "format": FORMAT,
+        "scenario": scenario,
+        "variants": [asdict(result) for result in results],
+        "best": winners[0].name if winners else None,
+    }
