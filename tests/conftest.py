@@ -24,6 +24,7 @@ import pytest
 
 from catenum import samples
 from catenum.cli.main import main
+from catenum.core.errors import TargetError
 from catenum.core.scenario_file import ScenarioFile, read_scenario
 from catenum.engines.postgresql import connect
 from catenum.engines.private import stop_kept
@@ -44,7 +45,9 @@ def _own_surroundings() -> Iterator[None]:
     os.environ["CATENUM_CACHE"] = str(folder / "cache")
     os.environ["XDG_CONFIG_HOME"] = str(folder / "config")
     yield
-    stop_kept("postgresql", {})
+    for server in ("postgresql", "mariadb"):
+        with contextlib.suppress(TargetError):  # no such programs here: none was started
+            stop_kept(server, {})
     shutil.rmtree(folder, ignore_errors=True)
 
 

@@ -1,0 +1,334 @@
+"""The samples on a real MariaDB, and what is InnoDB's own."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import signal
+import subprocess
+import time
+
+import pymysql
+import pytest
+
+from catenum.core.recording import from_json, without_times_and_ids
+from catenum.engines.mariadb import connect
+from catenum.engines.mariadb.status import decode, latest_deadlock, transactions
+from catenum.lab.play import PlayOptions, play
+from conftest import SCRIPT, sample, until
+
+TARGET = ("--target", "local:mariadb")
+SAMPLES = [
+    # sample, outcome, exit code, findings
+    ("berth-swap", "deadlock", 1, ["opposite-order"]),
+    ("tug-upgrade", "deadlock", 1, ["lock-upgrade"]),
+    ("crane-standby", "clean", 1, []),
+    ("left-open", "stuck", 1, ["left-open"]),
+    ("yard-rebuild", "waited", 0, ["schema-change"]),
+    ("call-cancel", "deadlock", 1, ["foreign-key"]),
+    ("gap-insert", "deadlock", 1, ["gap-locks"]),
+    ("gate-queue", "waited", 0, ["want-of-index"]),
+    ("yard-lookup", "waited", 0, []),
+]
+
+
+@pytest.fixture(scope="session")
+def kept_mariadb() -> str:
+    """A private MariaDB that stays for the session. Gives its socket."""
+    started = subprocess.run(
+        [SCRIPT, "local", "start", *TARGET, "--quiet"], capture_output=True, text=True, check=False
+    )
+    if started.returncode == 3 and "no MariaDB server programs" in started.stderr:
+        pytest.skip("no MariaDB server programs on this machine")
+    told = subprocess.run([SCRIPT, "local", "status", *TARGET, "--json"], check=True, capture_output=True)
+    (server,) = json.loads(told.stdout)["servers"]
+    return f"{server['sockets']}/server.sock"
+
+
+@pytest.fixture
+def admin(kept_mariadb):
+    connection = pymysql.connect(unix_socket=kept_mariadb, user="root", autocommit=True)
+    yield connection
+    connection.close()
+
+
+@pytest.fixture
+def mariadb(kept_mariadb):
+    """An engine on it, with scratch space."""
+    made = connect({"unix_socket": kept_mariadb, "user": "root"}, "kept", private=True)
+    made.make_scratch()
+    yield made
+    made.close()
+
+
+def ask(connection, query: str, *values: object) -> list:
+    with connection.cursor() as cursor:
+        cursor.execute(query, values or None)
+        return list(cursor.fetchall())
+
+
+def leftovers(connection) -> tuple[list, list]:
+    schemas = ask(connection, "select schema_name from information_schema.schemata where schema_name like 'catenum%'")
+    sessions = ask(connection, "select id from information_schema.processlist where db like 'catenum%'")
+    return schemas, sessions
+
+
+@pytest.mark.parametrize(("name", "kind", "code", "findings"), SAMPLES)
+def test_a_sample_comes_out_as_it_should(call, admin, name, kind, code, findings, tmp_path):
+    done = call("play", name, *TARGET, "--save", "rec.json")
+    recording = from_json((tmp_path / "rec.json").read_bytes(), "rec.json")
+    assert (recording.outcome.kind, done.code) == (kind, code)
+    assert [finding.id for finding in recording.findings] == findings
+    assert recording.target.server == "mariadb"
+    assert leftovers(admin) == ([], [])
+
+
+@pytest.mark.parametrize("name", [entry[0] for entry in SAMPLES if entry[0] not in ("gate-queue", "yard-lookup")])
+def test_repeated_runs_give_identical_recordings(mariadb, name):
+    scenario = sample(name).scenario
+    runs = [without_times_and_ids(play(mariadb, scenario, PlayOptions(locks="full"))) for _ in range(8)]
+    assert all(recording == runs[0] for recording in runs[1:])
+
+
+def test_the_server_s_report_gives_the_ring_and_agrees(mariadb):
+    recording = play(mariadb, sample("berth-swap").scenario, PlayOptions())
+    (ring,) = recording.deadlocks
+    assert [(m.transaction, m.waits_for, m.resource.text, m.holds) for m in ring.members] == [
+        ("early", "late", "berth(id=7)", ("berth(id=3) X record",)),
+        ("late", "early", "berth(id=3)", ("berth(id=7) X record",)),
+    ]
+    assert ring.agreed
+    assert ring.victim == "late"
+    assert "WE ROLL BACK TRANSACTION" in ring.server_report
+    assert recording.rows["berth"].rows == (("3", "Oriel", "1"), ("7", "Halcyon", "1"))
+
+
+def test_a_read_only_transaction_that_waits_is_not_lost(mariadb):
+    """InnoDB gives it no number until it writes."""
+    recording = play(mariadb, sample("tug-upgrade").scenario, PlayOptions(order=("inbound", "inbound", "outbound")))
+    assert [(w.waiter, w.holder, w.wanted, w.held) for w in recording.waits][0] == (
+        "outbound",
+        "inbound",
+        "S record",
+        "X record",
+    )
+
+
+def test_locks_full_shows_gaps_records_index_names_and_metadata(mariadb):
+    recording = play(mariadb, sample("gap-insert").scenario, PlayOptions(locks="full"))
+    first = {(k.resource.text, k.mode) for k in recording.pictures[0].locks}
+    assert {
+        ("reserved: the gap before (slot=20)", "X gap"),
+        ("reserved", "IX"),
+        ("reserved (metadata)", "MDL_SHARED_WRITE"),
+    } <= first
+
+
+def test_a_lock_timeout_undoes_the_statement_only_and_says_so(call, tmp_path):
+    done = call("trial", "berth-swap", *TARGET, "--remedy", "give up waiting", "--json")
+    run = done.json["variants"][1]["recordings"][0]
+    (failed,) = [e["error"] for e in run["events"] if e["error"]]
+    assert (failed["kind"], failed["undone"], failed["code"]) == ("timeout", "statement", "1205")
+    assert "200 ms was rounded up" in run["notes"][0]
+    assert run["rows"]["berth"]["rows"] == [["3", "Oriel", "1"], ["7", "Halcyon", "1"]] or [
+        "7", "Oriel", "1",
+    ] in run["rows"]["berth"]["rows"]  # what was given up left no trace  # fmt: skip
+
+
+def test_a_ring_that_only_catenum_sees_is_reported_and_ended(call, admin):
+    ask(admin, "set global innodb_deadlock_detect = off")
+    try:
+        done = call("play", "berth-swap", *TARGET, "--json")
+    finally:
+        ask(admin, "set global innodb_deadlock_detect = on")
+    (ring,) = done.json["deadlocks"]
+    assert done.json["outcome"]["kind"] == "deadlock"
+    assert (ring["agreed"], ring["verdict_ms"]) == (False, None)
+    assert "ended by Catenum" in ring["rule"]
+    assert leftovers(admin) == ([], [])
+
+
+ODD = """scenario: odd-names
+data: |
+  create table `Liege platz` (`Nr "x"` varbinary(4) primary key, `название` varchar(20), n int, key `по имени` (`название`));
+  insert into `Liege platz` values (x'00ff', 'Гавань', 1), (x'01', null, 2), (x'02', 'Ufer', 3)
+transactions:
+  a: {statements: ["select n from `Liege platz` where `название` is null for update"]}
+  b: {statements: ["select n from `Liege platz` where `название` is null lock in share mode"]}
+order: a b
+"""
+
+
+def test_odd_identifiers_binary_keys_and_null_are_read(call, tmp_path):
+    (tmp_path / "s.yaml").write_text(ODD)
+    done = call("play", "s.yaml", *TARGET, "--json")
+    (wait,) = done.json["waits"]
+    assert wait["resource"]["text"] == 'Liege platz(название=NULL, Nr "x"=0x01) in index по имени'
+    assert wait["resource"]["index"] == "по имени"
+
+
+def test_a_table_of_another_storage_engine_is_told(call, tmp_path):
+    (tmp_path / "s.yaml").write_text(
+        "scenario: s\ndata: create table quay (id int primary key) engine=MyISAM\n"
+        "transactions: {a: {statements: [insert into quay values (1)]}}\n"
+    )
+    assert "quay is a table of MyISAM, which has no row locks" in call("play", "s.yaml", *TARGET, "--locks", "full").out
+
+
+def test_a_statement_with_several_results_is_over_when_all_have_come(call, tmp_path):
+    (tmp_path / "s.yaml").write_text(
+        "scenario: s\ndata:\n  mariadb: create procedure look() begin select 1; select 2; end\n"
+        "transactions: {a: {statements: [call look(), select 3]}}\n"
+    )
+    done = call("play", "s.yaml", *TARGET, "--json")
+    assert done.json["outcome"]["kind"] == "clean"
+    assert [e["result"]["rows"] for e in done.json["events"] if e["what"] == "done" and e["result"]] == [
+        [["1"]],
+        [["3"]],
+    ]
+
+
+def test_a_login_without_the_right_to_innodb_s_status_is_told_what_to_ask_for(call, admin, kept_mariadb):
+    ask(admin, "create or replace user clerk identified by 'secret-word'")
+    ask(admin, "grant all on `catenum\\_%`.* to clerk")
+    with pytest.raises(Exception, match="PROCESS") as raised:
+        connect({"unix_socket": kept_mariadb, "user": "clerk", "password": "secret-word"}, "mariadb://clerk@quay")
+    assert "grant process on *.* to the login" in str(raised.value)
+    ask(admin, "grant process on *.* to clerk")
+    made = connect({"unix_socket": kept_mariadb, "user": "clerk", "password": "secret-word"}, "mariadb://clerk@quay")
+    try:
+        made.make_scratch()
+        assert play(made, sample("berth-swap").scenario, PlayOptions()).outcome.kind == "deadlock"
+    finally:
+        made.close()
+
+
+def test_where_held_locks_are_not_listed_the_cached_tables_serve(admin, kept_mariadb):
+    ask(admin, "set global innodb_status_output_locks = off")
+    made = connect({"unix_socket": kept_mariadb, "user": "root"}, "kept", private=True)
+    try:
+        made.make_scratch()
+        recording = play(made, sample("left-open").scenario, PlayOptions())
+    finally:
+        made.close()
+        ask(admin, "set global innodb_status_output_locks = on")
+    assert recording.outcome.kind == "stuck"
+    assert ("loader", "clerk", "manifest(id=12)") in {(w.waiter, w.holder, w.resource.text) for w in recording.waits}
+
+
+def test_what_a_killed_run_left_is_cleared_by_the_next(start, run, admin, tmp_path):
+    (tmp_path / "s.yaml").write_text(
+        "scenario: s\ndata: create table tug (id int primary key)\n"
+        "transactions: {a: {statements: [insert into tug values (1), select sleep(60)]}}\n"
+    )
+    process = start("play", "s.yaml", *TARGET)
+    until(
+        lambda: ask(admin, "select 1 from information_schema.processlist where info = 'select sleep(60)'"), "it sleeps"
+    )
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+    assert leftovers(admin)[0]
+    until(
+        lambda: "Cleared the scratch space catenum_" in run("play", "berth-swap", *TARGET).err, "the next run says so"
+    )
+    until(lambda: leftovers(admin) == ([], []), "all is gone")
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT])
+def test_churn_finds_what_only_timing_does_and_says_how_often(run, start, admin, tmp_path, number):
+    done = run("churn", "yard-lookup", *TARGET, "--for", "60s", "--until", "deadlock", "--save", "rings", "--json")
+    assert done.code == 1
+    assert done.json["failures"]["deadlock"]["count"] >= 1
+    assert done.json["failures"]["deadlock"]["low"] > 0
+    (ring, *_) = done.json["rings"]
+    assert ring["findings"] == ["index-path"]
+    told = " ".join(run("explain", done.json["files"][0]).out.split())
+    assert "create index slot_block_box on slot (block, box);" in told
+    assert "locks an entry of slot_block, then its row, one after the other" in told
+    assert run("draw", done.json["files"][0]).code == 0
+    process = start("churn", "yard-lookup", *TARGET, "--for", "60s")
+    until(lambda: len(leftovers(admin)[1]) >= 2, "the loops are connected")
+    time.sleep(1)
+    process.send_signal(number)
+    out, err = process.communicate(timeout=30)
+    assert process.returncode == 130
+    assert "iterations in" in out
+    assert "these are the figures so far" in err
+    until(lambda: leftovers(admin) == ([], []), "all is gone")
+
+
+def test_a_conflict_that_never_came_is_told_with_its_bound(call):
+    done = call("churn", "gate-queue", "--for", "1s")
+    assert done.code == 0
+    assert "none in" in done.out
+    assert "at 95%)" in done.out
+
+
+def test_churn_on_postgresql_groups_rings_by_statement(call, kept):
+    done = call("churn", "berth-swap", "--for", "2s", "--copies", "early=2", "--json")
+    assert done.code == 1
+    assert done.json["rings"][0]["ring"].startswith("early 2 (waits over berth")
+    assert done.json["transactions"]["early"]["p95_ms"] > 0
+
+
+def test_a_killed_connection_in_a_loop_is_told(start, admin):
+    process = start("churn", "gate-queue", *TARGET, "--for", "60s")
+    until(lambda: len(leftovers(admin)[1]) >= 3, "the loops are connected")
+    time.sleep(1.5)
+    for (thread,) in leftovers(admin)[1][-1:]:
+        with contextlib.suppress(pymysql.Error):
+            ask(admin, f"kill connection {thread}")
+    _, err = process.communicate(timeout=40)
+    assert process.returncode == 3
+    assert "lost its connection" in err or "went away" in err
+    until(lambda: leftovers(admin) == ([], []), "all is gone")
+
+
+def test_the_covering_index_wins_under_load_on_measured_grounds(call):
+    done = call("trial", "yard-lookup", "--churn", *TARGET, "--for", "6s", "--json")
+    by_name = {variant["name"]: variant for variant in done.json["variants"]}
+    assert done.json["best"] == "covering index"
+    assert by_name["as it is"]["deadlocks"]["events"] > 0
+    assert by_name["covering index"]["deadlocks"]["events"] == 0
+    assert by_name["covering index"]["locks"] < by_name["as it is"]["locks"]
+
+
+@pytest.mark.parametrize(
+    ("value", "kind", "text"),
+    [
+        ("80000007", "int(11)", "7"),
+        ("7ffffff9", "int(11)", "-7"),
+        ("00000007", "int(10) unsigned", "7"),
+        ("c3a4", "varchar(20)", "ä"),
+        ("6162202020", "char(5)", "ab"),
+        (None, "int(11)", "NULL"),
+        ("8fcd77", "date", "2022-11-23"),
+        ("80000000000007d0", "bigint(20)", "2000"),
+        ("8000000c22", "decimal(10,2)", "12.34"),
+        ("7ffffff3dd", "decimal(10,2)", "-12.34"),
+        ("99ae6f1234", "datetime", None),
+        ("00ff", "varbinary(4)", "0x00ff"),
+    ],
+)  # fmt: skip
+def test_record_fields_are_decoded_by_their_type(value, kind, text):
+    told = decode(value, kind)
+    assert told == text if text is not None else told.startswith("20")
+
+
+def test_texts_that_are_no_status_give_nothing():
+    assert transactions("") == []
+    assert latest_deadlock("no deadlock here") is None
+
+
+def test_decoding_agrees_with_the_server_itself(call, tmp_path):
+    """Every type of key: what the lock's dump decodes to is what the row holds."""
+    (tmp_path / "s.yaml").write_text(
+        "scenario: s\ndata: |\n  create table berth (a int, b bigint unsigned, c decimal(12,3), d date, e datetime, f varchar(9), "
+        "primary key (a, b, c, d, e, f));\n"
+        "  insert into berth values (-5, 18000000000000000000, -1234.5, '1999-02-28', '2026-11-23 07:40:59', 'Öl')\n"
+        "transactions:\n  x: {statements: [select 1 from berth for update]}\n  y: {statements: [select 1 from berth for update]}\n"
+        "order: x y\n"
+    )
+    done = call("play", "s.yaml", *TARGET, "--json")
+    key = "a=-5, b=18000000000000000000, c=-1234.500, d=1999-02-28, e=2026-11-23 07:40:59, f=Öl"
+    assert done.json["waits"][0]["resource"]["text"] == f"berth({key})"
