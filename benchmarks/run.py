@@ -7,23 +7,32 @@ one does not.
 
 from __future__ import annotations
 
+import multiprocessing as mp
+import os
+import re
+import shutil
 import statistics
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
 
 import psycopg
+import pymysql
+from psycopg.conninfo import conninfo_to_dict
 
 from catenum import samples
 from catenum.core.scenario_file import read_scenario
 from catenum.engines.postgresql import connect
 from catenum.engines.postgresql.session import CHECK_AFTER_MS
 from catenum.engines.private import private_server
-from catenum.engines.protocol import Patience
-from catenum.lab.play import PlayOptions, play
+from catenum.engines.protocol import Engine, Patience
+from catenum.engines.targets import Settings, open_engine, resolve
+from catenum.lab.churn import Churn
+from catenum.lab.play import PlayOptions, load, play
 
 ROUNDS = 60
 SCRIPT = str(Path(sys.executable).with_name("catenum"))
@@ -81,17 +90,18 @@ def played(conninfo: str, locks: str) -> Callable[[], float]:
     return once
 
 
-def interleaved(first: Callable[[], float], second: Callable[[], float], rounds: int) -> tuple[float, float]:
+def interleaved(
+    first: Callable[[], float], second: Callable[[], float], rounds: int, warm: int = 5
+) -> tuple[float, float]:
     """Medians of both, taken in turns so that drift hits both alike."""
-    for _ in range(5):
+    for _ in range(warm):
         first(), second()
     pairs = [(first(), second()) for _ in range(rounds)]
     return statistics.median(a for a, _ in pairs), statistics.median(b for _, b in pairs)
 
 
-def noticed(conninfo: str, rounds: int) -> float:
+def noticed(engine: Engine, rounds: int) -> float:
     """Median ms between the server's own start of a wait and Catenum's look that showed it."""
-    engine = connect(conninfo, "bench", private=True)
     engine.make_scratch()
     scenario = read_scenario(samples.text("left-open").encode(), "left-open").scenario
     late = []
@@ -101,6 +111,114 @@ def noticed(conninfo: str, rounds: int) -> float:
         late += [seen[wait.waiter] - wait.since_ms for wait in recording.waits]
     engine.close()
     return statistics.median(late)
+
+
+LOOPED = """
+scenario: bench
+data: |
+  create table tide (id int primary key, height int not null);
+  insert into tide values (1, 0)
+transactions:
+  {name}:
+    statements: [{sql}]
+"""
+
+
+def churned(engine: Engine, sql: str, copies: int, seconds: float) -> Callable[[], float]:
+    """Iterations a second of Catenum's loops; each call is a turn."""
+    scenario = read_scenario(LOOPED.format(name="loop", sql=sql).encode(), "bench").scenario
+    load(engine, scenario, None)
+    churn = Churn(engine, scenario, copies={"loop": copies}, commit=True)
+    churn.ready()
+
+    def turn() -> float:
+        before = churn.seconds
+        made = churn.turn(seconds)
+        return made / (churn.seconds - before)
+
+    turn.close = churn.close
+    return turn
+
+
+def _hand_loop(server: str, place: dict, sql: str, seconds: float, pipe: object) -> None:
+    """The loop that one would write for the occasion, with the same driver."""
+    made, start = 0, time.perf_counter()
+    if server == "postgresql":
+        pg = psycopg.connect(place["conninfo"]).pgconn
+        pg.exec_(f"set search_path = {place['schema']}".encode())
+        pg.prepare(b"s", sql.encode())
+        start = time.perf_counter()
+        while time.perf_counter() - start < seconds:
+            pg.exec_(b"begin")
+            pg.exec_prepared(b"s", None)
+            pg.exec_(b"commit")
+            made += 1
+    else:
+        connection = pymysql.connect(**place["where"], database=place["schema"], autocommit=True)
+        cursor = connection.cursor()
+        start = time.perf_counter()
+        while time.perf_counter() - start < seconds:
+            connection.query("start transaction")
+            cursor.execute(sql)
+            connection.query("commit")
+            made += 1
+    pipe.send(made / (time.perf_counter() - start))
+
+
+def by_hand_loop(engine: Engine, sql: str, copies: int, seconds: float) -> Callable[[], float]:
+    """So many of these loops at once, each a process. Gives iterations a second of all."""
+    context = mp.get_context("spawn")
+
+    def turn() -> float:
+        ends = []
+        for _ in range(copies):
+            mine, theirs = context.Pipe(duplex=False)
+            context.Process(
+                target=_hand_loop, args=(engine.info.server, engine.loop_place(), sql, seconds, theirs), daemon=True
+            ).start()
+            ends.append(mine)
+        return sum(end.recv() for end in ends)
+
+    return turn
+
+
+def pgbench(engine: Engine, sql: str, copies: int, seconds: int, folder: Path) -> Callable[[], float]:
+    """The server's own load generator with the same script, clients and protocol."""
+    program = next(
+        p for p in (shutil.which("pgbench"), *map(str, Path("/usr/lib/postgresql").glob("*/bin/pgbench"))) if p
+    )
+    script = folder / "bench.sql"
+    script.write_text(f"begin;\n{sql};\ncommit;\n")
+    place = engine.loop_place()
+    info = conninfo_to_dict(place["conninfo"])
+
+    def turn() -> float:
+        done = subprocess.run(
+            [program, "-n", "-M", "prepared", "-c", str(copies), "-j", str(copies), "-T", str(seconds), "-f", str(script),
+             "-h", info["host"], "-U", info["user"], info["dbname"]],
+            capture_output=True, text=True, check=True, env={**os.environ, "PGOPTIONS": f"-c search_path={place['schema']}"},
+        )  # fmt: skip
+        return float(re.search(r"tps = ([\d.]+)", done.stdout)[1])
+
+    return turn
+
+
+def loops(server: str, told: Callable[..., None]) -> None:
+    """Throughput of the loops: at least so many times that of the others, so the inverse is held against a bound."""
+    sql, copies = "select height from tide where id = 1", 2
+    settings = Settings()
+    with open_engine(resolve(f"local:{server}", settings), print) as make:
+        engine = make()
+        engine.make_scratch()
+        mine = churned(engine, sql, copies, 1.5)
+        a, b = interleaved(mine, by_hand_loop(engine, sql, copies, 1.5), 5, warm=1)
+        told(f"{server}: a hand-written loop / churn, {copies} clients ({a:,.0f} a second)", b / a, 1 / 0.8)
+        if server == "postgresql":
+            with tempfile.TemporaryDirectory() as folder:
+                a, b = interleaved(mine, pgbench(engine, sql, copies, 2, Path(folder)), 5, warm=1)
+            told(f"pgbench / churn, the same script, {copies} clients, prepared ({b:,.0f} a second)", b / a, 1 / 0.5)
+        mine.close()
+        engine.close()
 
 
 def whole(*command: str) -> Callable[[], float]:
@@ -129,7 +247,16 @@ def main() -> int:
             mine, theirs = interleaved(run, by_hand(server.conninfo), ROUNDS)
             run.engine.close()
             told(f"play berth-swap --locks {locks} / the same moves by hand ({theirs:.1f} ms)", mine / theirs, bound)
-        told("a wait noticed after the server's own waitstart, median", noticed(server.conninfo, 20), 5, " ms")
+        told(
+            "a wait noticed after the server's own waitstart, median",
+            noticed(connect(server.conninfo, "bench", private=True), 20),
+            5,
+            " ms",
+        )
+    with open_engine(resolve("local:mariadb", Settings()), print) as make:
+        told("mariadb: a wait noticed after its beginning by InnoDB's count, median", noticed(make(), 20), 10, " ms")
+    for server_name in ("postgresql", "mariadb"):
+        loops(server_name, told)
     bare = whole(sys.executable, "-c", "pass")
     helped, plain = interleaved(whole(SCRIPT, "--help"), bare, 20)
     told(f"catenum --help / python -c pass ({plain:.0f} ms)", helped / plain, 3)

@@ -6,13 +6,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from catenum.core.access import propose_index
 from catenum.core.attribution import touches
+from catenum.core.filler import rows_of
+from catenum.core.locks.mariadb import RECORD
 from catenum.core.locks.modes import explain_conflict, lock_rules
 from catenum.core.locks.postgresql import ROW, TABLE, row_mode, table_mode
+from catenum.core.measure import fewer, rate, ratio
+from catenum.core.recording import TableKeys
 from catenum.core.remedies import apply_remedy, describe
-from catenum.core.scenario import Remedy, Scenario
+from catenum.core.scenario import Fill, Remedy, Scenario
 from catenum.core.schedule import complete, mirror_images
-from catenum.core.statements import footprint, footprints
+from catenum.core.statements import footprint, footprints, split_script
 from catenum.core.story import shortened
 from catenum.core.waits import Edge, Resource, WaitGraph
 
@@ -188,3 +193,73 @@ def test_a_remedy_s_parts_are_made_together():
 @given(st.text(min_size=0, max_size=200), st.integers(12, 60))
 def test_a_shortened_statement_never_grows(text, limit):
     assert len(shortened(text, limit)) <= limit
+
+
+@given(st.integers(0, 50), st.integers(1, 5000))
+def test_a_rate_lies_in_its_interval_and_none_has_a_bound(events, iterations):
+    events = min(events, iterations)
+    found = rate(events, iterations)
+    assert found.low - 1e-6 <= found.rate <= found.high + 1e-6
+    assert ("none in" in str(found)) == (events == 0)
+
+
+def test_the_bound_of_none_is_the_rule_of_three():
+    assert rate(0, 10_000).high == pytest.approx(3.0, rel=0.01)
+    assert fewer((40, 10_000), (5, 10_000))
+    assert not fewer((6, 10_000), (5, 10_000))
+    assert ratio([2.0, 2.2, 1.9, 2.1], [1.0, 1.0, 1.0, 1.0]).low > 1.5
+
+
+def test_filler_rows_are_the_same_for_the_same_seed():
+    told = {
+        "rows": 40,
+        "columns": {
+            "id": {"sequence": 5}, "yard": {"choice": ["North", None]}, "weight": {"random": [2, 30]}, "box": {"text": 4},
+            "kind": {"constant": 7},
+        },
+    }  # fmt: skip
+    rows = list(rows_of(Fill.model_validate(told)))
+    assert rows == list(rows_of(Fill.model_validate(told)))
+    assert rows != list(rows_of(Fill.model_validate({**told, "seed": 2})))
+    assert [row[0] for row in rows] == list(range(5, 45))
+    assert {row[1] for row in rows} == {"North", None}
+    assert all(2 <= row[2] <= 30 and len(row[3]) == 4 and row[4] == 7 for row in rows)
+
+
+@pytest.mark.parametrize(
+    ("script", "count"),
+    [
+        ("select 1; select ';' ; -- done;\n", 2),
+        ("create procedure p() begin select 1; if true then select 2; end if; end; select 3", 2),
+        ("create trigger t before insert on b for each row begin set new.x = case 1 when 1 then 2 end; end", 1),
+        ("", 0),
+    ],
+)
+def test_scripts_are_split_at_their_own_semicolons_only(script, count):
+    pieces = split_script(script, "mariadb")
+    assert len(pieces) == count
+    assert all(script[offset:].startswith(text) for offset, text in pieces)
+
+
+@pytest.mark.parametrize(
+    ("sql", "ddl"),
+    [
+        ("select box from slot where yard = 'N' for update", "create index slot_yard_box on slot (yard, box)"),
+        ("select box from slot where weight > 3 and yard = 'N'", "create index slot_yard_weight_box on slot (yard, weight, box)"),
+        ("update slot set box = null where yard = 'N'", "create index slot_yard on slot (yard)"),
+        ("select box from slot where id = 3", None),
+        ("select box from slot", None),
+        ("select * from slot where block = 3", None),
+    ],
+)  # fmt: skip
+def test_the_proposed_index_comes_from_the_statement(sql, ddl):
+    keys = TableKeys(primary=("id",), indexes={"slot_block": ("block",)})
+    assert propose_index(sql, "slot", "mariadb", keys) == ddl
+
+
+def test_gap_locks_and_inserts_conflict_one_way_only():
+    assert RECORD.conflict("X insert intention", "X gap")
+    assert not RECORD.conflict("X gap", "X insert intention")
+    assert not RECORD.conflict("X gap", "X gap")
+    assert RECORD.conflict("X record", "S next-key")
+    assert not RECORD.conflict("S record", "S next-key")

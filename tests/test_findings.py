@@ -1,13 +1,14 @@
 """Findings: each has a case of its name under ``cases``, a recording in short with what must be found in it.
 
 A case needs no Python: ``transactions`` (name: isolation, status, statements), ``waits`` (one a line: waiter
-statement < holder statement over resource: wanted / held), ``rings``, ``errors``, ``holds``, and ``found`` (the
+statement < holder statement over resource @index :: wanted / held), ``rings``, ``errors``, ``holds``, and ``found`` (the
 finding's id, words that it must say, or nothing).
 """
 
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -17,10 +18,15 @@ from catenum.core.diagnose import PASSES, diagnose
 from catenum.core.recording import (
     Deadlock,
     Event,
+    LockEntry,
     Member,
     Outcome,
+    PathStep,
+    Picture,
+    Plan,
     Recording,
     ServerError,
+    TableKeys,
     TargetInfo,
     TransactionRecord,
     Wait,
@@ -33,7 +39,7 @@ CASES = {
     for path in sorted(FOLDER.glob("*.yaml"))
     for title, case in YAML(typ="safe").load(path).items()
 }
-_WAIT = re.compile(r"(\w+) (\d) < (\w+) (\d) (queued )?over ([^:]+): ([^/]+) / (.+?)( lasts)?$")
+_WAIT = re.compile(r"(\w+) (\d) < (\w+) (\d) (queued )?over (.+?)(?: @(\w+))? :: ([^/]+) / (.+?)( lasts)?$")
 
 
 def recording_of(case: dict) -> Recording:
@@ -48,9 +54,9 @@ def recording_of(case: dict) -> Recording:
         )  # fmt: skip
         events += [_event(name, number, sql, "sent") for number, sql in enumerate(told["statements"], 1)]
     for line in case.get("waits", ()):
-        waiter, statement, holder, first, queued, over, wanted, held, lasts = _WAIT.match(line).groups()
-        kind = "row" if "(" in over else "table"
-        resource = Resource(kind=kind, text=over, table=over.partition("(")[0])
+        waiter, statement, holder, first, queued, over, index, wanted, held, lasts = _WAIT.match(line).groups()
+        kind = "gap" if "gap" in over else "row" if "(" in over else "table"
+        resource = Resource(kind=kind, text=over, table=re.split(r"[(:]", over)[0], index=index)
         waits.append(
             Wait(
                 waiter=waiter, attempt=1, statement=int(statement), holder=holder, holder_statement=int(first),
@@ -58,18 +64,46 @@ def recording_of(case: dict) -> Recording:
                 until_ms=None if lasts else 2.0,
             )
         )  # fmt: skip
+    for name, number, rows in case.get("returned", ()):
+        done = _event(name, number, "", "done")
+        events.append(replace(done, rows=rows))
     for name, number, kind, message in case.get("errors", ()):
         error = ServerError(code="40001", kind=kind, message=message)
         events.append(_event(name, number, "", "failed", error))
     rings = tuple(_ring(ring, waits) for ring in case.get("rings", ()))
     target = TargetInfo(
-        server="postgresql", version="15", url="case", default_isolation=case.get("default", "read committed")
+        server=case.get("server", "postgresql"),
+        version="15",
+        url="case",
+        default_isolation=case.get("default", "read committed"),
     )
     return Recording(
         scenario="case", about=None, target=target, started="", duration_ms=9.0, order=(), schedule=(),
         outcome=Outcome(kind="waited", holds=case.get("holds", {})), transactions=tuple(records), events=tuple(events),
-        waits=tuple(waits), deadlocks=rings,
+        waits=tuple(waits), deadlocks=rings, pictures=tuple(_picture(case)), plans=tuple(_plans(case)),
+        tables={
+            name: TableKeys(primary=tuple(told.get("primary", ["id"])), references=tuple(told.get("references", ())), indexes={})
+            for name, told in case.get("tables", {}).items()
+        },
     )  # fmt: skip
+
+
+def _plans(case: dict):
+    for name, number, table, kind, index, rows, *locks in case.get("plans", ()):
+        step = PathStep(table=table, kind=kind, index=index, rows=rows, locks=tuple(locks))
+        yield Plan(transaction=name, statement=number, steps=(step,))
+
+
+def _picture(case: dict):
+    for name, table, index, count in case.get("locks", ()):
+        entries = [
+            LockEntry(
+                transaction=name, resource=Resource(kind="row", text=f"{table}(id={n})", table=table, index=index), mode="X record",
+                granted=True,
+            )
+            for n in range(count)
+        ]  # fmt: skip
+        yield Picture(move=1, at_ms=1.0, locks=tuple(entries), cost_ms=1.0)
 
 
 def _event(name: str, number: int, sql: str, what: str, error: ServerError | None = None) -> Event:

@@ -10,10 +10,12 @@ import contextlib
 import multiprocessing as mp
 import random
 import signal
+import sys
 import time
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import partial
 from importlib import import_module
 from multiprocessing.connection import Connection, wait
 from multiprocessing.context import SpawnProcess
@@ -48,7 +50,6 @@ class Report:
     """What a process tells now and then: counts and latencies (ms) since its last report."""
 
     number: int
-    iterations: int = 0
     failures: Counter[str] = field(default_factory=Counter)
     latencies: list[float] = field(default_factory=list)
     deadlock: ServerError | None = None
@@ -78,7 +79,7 @@ class Tally:
             self.iterations += 1
             if len(self.latencies) < KEPT_LATENCIES:
                 self.latencies.append(value)
-            elif (place := chance.randrange(self.iterations)) < KEPT_LATENCIES:
+            elif (place := int(chance.random() * self.iterations)) < KEPT_LATENCIES:
                 self.latencies[place] = value
 
 
@@ -109,7 +110,7 @@ class _Places:
         self.since, self.long_until = (context.Array("d", count, lock=False) for _ in range(2))
 
     def at(self, number: int, statement: int) -> None:
-        """Loop ``number`` is about to send ``statement`` (0: its end)."""
+        """Loop ``number`` is about to send ``statement``."""
         now = time.monotonic()
         if now - self.since[number] > self.LONG_S:
             self.long[number], self.long_until[number] = self.statement[number], now
@@ -124,7 +125,29 @@ class _Places:
         )
 
 
-def _loop(job: Job, pipe: Connection, gate: Any, stop: Any, places: _Places) -> None:
+class _Gate:
+    """Open or closed, and at some time shut for good. Loops ask at each iteration, so asking must cost next to nothing."""
+
+    CLOSED, OPEN, SHUT = 0, 1, 2
+
+    def __init__(self, context: Any) -> None:
+        self.state = context.Array("b", 1, lock=False)
+        self._changed = context.Event()
+
+    def set(self, state: int) -> None:
+        """Open, close or shut it."""
+        self.state[0] = state
+        if state == self.CLOSED:
+            self._changed.clear()
+        else:
+            self._changed.set()
+
+    def wait(self) -> None:
+        """Until it may have been opened or shut."""
+        self._changed.wait(0.5)
+
+
+def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
     """The body of a looping process. Interrupts are its parent's to handle."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     report = Report(job.number)
@@ -139,22 +162,23 @@ def _loop(job: Job, pipe: Connection, gate: Any, stop: Any, places: _Places) -> 
     report = Report(job.number)
     done, last = 0, time.perf_counter()
 
-    def at(number: int) -> None:
-        places.at(job.number, number)
-
+    # What stands in this loop is paid at every iteration, tens of thousands of times a second.
+    at, run, clock, state = partial(places.at, job.number), loop.run, time.perf_counter, gate.state
+    most = job.most or sys.maxsize
     try:
-        while not stop.is_set() and (job.most is None or done < job.most):
-            if not gate.is_set():
+        while done < most:
+            if state[0] != _Gate.OPEN:
+                if state[0] == _Gate.SHUT:
+                    break
                 pipe.send(report)
                 report = Report(job.number)
-                gate.wait(0.5)
+                gate.wait()
                 last = time.perf_counter()
                 continue
-            start = time.perf_counter()
-            error = loop.run(at)
-            now = time.perf_counter()
+            start = clock()
+            error = run(at)
+            now = clock()
             done += 1
-            report.iterations += 1
             report.latencies.append((now - start) * 1e3)
             if error is not None:
                 report.failures[error.kind] += 1
@@ -201,16 +225,14 @@ class Churn:
         self._chance = random.Random(11)
         self._jobs = list(self._plan(copies, commit, most))
         context = mp.get_context("spawn")
-        self._gate, self._stop = context.Event(), context.Event()
+        self._gate = _Gate(context)
         self._places = _Places(context, len(self._jobs))
         self._sessions: dict[int, int] = {}
         self._processes: list[SpawnProcess] = []
         self._pipes: list[Connection] = []
         for job in self._jobs:
             mine, theirs = context.Pipe(duplex=False)
-            process = context.Process(
-                target=_loop, args=(job, theirs, self._gate, self._stop, self._places), daemon=True
-            )
+            process = context.Process(target=_loop, args=(job, theirs, self._gate, self._places), daemon=True)
             process.start()
             theirs.close()
             self._processes.append(process)
@@ -261,12 +283,12 @@ class Churn:
         """Open the gate for so long, or until a failure of the kind ``until``. Returns the iterations of this turn."""
         before, waited = self.iterations, self.engine.wait_count()
         start = time.perf_counter()
-        self._gate.set()
+        self._gate.set(_Gate.OPEN)
         while (left := seconds - (time.perf_counter() - start)) > 0 and self._pipes:
             self._take(self._reports(min(left, 0.2)))
             if until is not None and self.failures(until):
                 break
-        self._gate.clear()
+        self._gate.set(_Gate.CLOSED)
         self.seconds += time.perf_counter() - start
         self._drain()
         after = self.engine.wait_count()
@@ -338,8 +360,7 @@ class Churn:
 
     def close(self) -> None:
         """End every process, the gentle way first."""
-        self._stop.set()
-        self._gate.set()
+        self._gate.set(_Gate.SHUT)
         for process in self._processes:
             process.join(2)
             if process.is_alive():

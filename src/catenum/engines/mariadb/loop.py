@@ -42,7 +42,6 @@ class MariadbLoop:
                 cursor.execute(sql)
                 while cursor.nextset():
                     pass
-            at(0)
             query(self._end)
             return None
         except (pymysql.Error, OSError) as error:

@@ -34,28 +34,26 @@ class PostgresqlLoop:
         settings = [f"set search_path = {schema}", f"set lock_timeout = {how.timeout_ms or 0}"]
         if check_ms is not None:
             settings.append(f"set deadlock_timeout = {check_ms}")
-        if self._pg.server_version >= 140000:
-            settings.append("set client_connection_check_interval = '1s'")
         self._pg.exec_("; ".join(settings).encode())
         self._begin, self._end = " ".join(words).encode(), plan.ends.encode()
         for number, sql in enumerate(plan.statements):
             result = self._pg.prepare(f"s{number}".encode(), sql.encode())
             if result.status == pq.ExecStatus.FATAL_ERROR:
                 raise psycopg.ProgrammingError(errors.from_result(result).message)
-        self._names = [f"s{number}".encode() for number in range(len(plan.statements))]
+        self._names = [(number + 1, f"s{number}".encode()) for number in range(len(plan.statements))]
 
     def run(self, at: Callable[[int], None]) -> ServerError | None:
         """One iteration."""
+        pg, failed = self._pg, pq.ExecStatus.FATAL_ERROR
         try:
-            self._pg.exec_(self._begin)
-            for number, name in enumerate(self._names, 1):
+            pg.exec_(self._begin)
+            for number, name in self._names:
                 at(number)
-                result = self._pg.exec_prepared(name, None)
-                if result.status == pq.ExecStatus.FATAL_ERROR:
+                result = pg.exec_prepared(name, None)
+                if result.status == failed:
                     return self._failed(result)
-            at(0)
-            result = self._pg.exec_(self._end)
-            return self._failed(result) if result.status == pq.ExecStatus.FATAL_ERROR else None
+            result = pg.exec_(self._end)
+            return self._failed(result) if result.status == failed else None
         except psycopg.OperationalError as error:
             return errors.lost(str(error))
 
