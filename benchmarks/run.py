@@ -194,9 +194,11 @@ def pgbench(engine: Engine, sql: str, copies: int, seconds: int, folder: Path) -
 
     def turn() -> float:
         done = subprocess.run(
-            [program, "-n", "-M", "prepared", "-c", str(copies), "-j", str(copies), "-T", str(seconds), "-f", str(script),
+            [program, "-n", "-M", "prepared", "-c", str(copies), "-j", str(copies), "-T", str(seconds), "-f",
+            str(script),
              "-h", info["host"], "-U", info["user"], info["dbname"]],
-            capture_output=True, text=True, check=True, env={**os.environ, "PGOPTIONS": f"-c search_path={place['schema']}"},
+            capture_output=True, text=True, check=True, env={**os.environ,
+            "PGOPTIONS": f"-c search_path={place['schema']}"},
         )  # fmt: skip
         return float(re.search(r"tps = ([\d.]+)", done.stdout)[1])
 

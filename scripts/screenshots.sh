@@ -14,7 +14,7 @@ shot() { # shot NAME FROM COMMAND: what the command shows in a terminal, 800 dot
   xterm -u8 -fa 'DejaVu Sans Mono' -fs 10 -bg '#fbfbf8' -fg '#1c2a33' -geometry 158x200+0+0 -title catenum \
     -e bash -c "printf '\$ %s\n\n' '$3'; $3; touch done; sleep 60" 2>/dev/null &
   local terminal=$!
-  for _ in $(seq 300); do [ -e done ] && break; sleep 0.1; done
+  for _ in $(seq 900); do [ -e done ] && break; sleep 0.1; done
   sleep 0.7
   import -window root -crop "1280x800+0+$(($2 * 16))" +repage "$folder/$1.png"
   kill $terminal 2>/dev/null || true
@@ -26,6 +26,11 @@ shot play-story 28 "catenum play berth-swap"
 shot play-chain 0 "catenum play left-open"
 shot play-locks 23 "catenum play tug-upgrade --locks full"
 shot trial 0 "catenum trial crane-standby"
+shot churn 0 "catenum churn yard-lookup --target local:mariadb --for 8s --save rings"
+shot churn-story 0 "catenum explain rings/yard-lookup-ring-1.json"
+shot trial-churn 0 "catenum trial yard-lookup --churn --target local:mariadb --for 8s"
+shot locks-through-index 14 "catenum play yard-lookup --target local:mariadb --locks full --order lookup"
+shot locks-covered 14 "catenum play yard-lookup --target local:mariadb --locks full --order lookup --remedy \"covering index\""
 for name in berth-swap left-open; do
   catenum play $name --quiet --save $name.json >/dev/null || true
   catenum draw $name.json --into "$folder" --quiet

@@ -157,3 +157,8 @@ def test_the_cost_of_looking_is_in_the_recording(engine):
     assert all(picture.cost_ms > 0 for picture in recording.pictures)
     assert recording.locks_taken() > 0
     assert play(engine, sample("berth-swap").scenario, PlayOptions(locks="none")).waits == ()
+
+
+def test_a_scenario_can_be_played_with_a_remedy_applied(call):
+    assert call("play", "berth-swap", "--remedy", "same order", "--quiet", "--expect", "waited").code == 0
+    assert "Did you mean same order?" in call("play", "berth-swap", "--remedy", "sameorder").err

@@ -126,7 +126,7 @@ class _Places:
 
 
 class _Gate:
-    """Open or closed, and at some time shut for good. Loops ask at each iteration, so asking must cost next to nothing."""
+    """Open or closed, and at some time shut for good. Loops ask at each iteration, so asking must cost little."""
 
     CLOSED, OPEN, SHUT = 0, 1, 2
 
