@@ -56,12 +56,15 @@ def _print_picture(
     shown = [lock for lock in picture.locks if lock.resource.kind != "index"]
     if not shown:
         say(console, "      none", style=STYLES["faint"])
+    width = max((len(lock.resource.text) for lock in shown), default=0)
     for lock in shown:
         key = (lock.transaction, lock.resource.text, lock.mode, lock.granted)
         now.add(key)
         sign = "◷" if not lock.granted else ("+" if key not in before else " ")
         state = "granted" if lock.granted else "waits"
-        line = Text(f"    {sign} {lock.transaction:<12} {lock.resource.text:<26} {lock.mode:<20} {state}".rstrip())
+        line = Text(
+            f"    {sign} {lock.transaction:<12} {lock.resource.text:<{width}}  {lock.mode:<20} {state}".rstrip()
+        )
         line.stylize(STYLES["wait"] if not lock.granted else STYLES["plain"] if key not in before else STYLES["faint"])
         say(console, line)
     if picture.note:
