@@ -48,13 +48,13 @@ def _innodb(step: PathStep, access: Access, keys: TableKeys) -> Iterator[str]:
 
 
 def lock_count(step: PathStep, sql: str, server: str) -> int | None:
-    """About how many locks a step takes, by the rows that the plan expects; None where it locks none."""
-    access = next((a for a in footprint(sql, server).on(step.table) if a.verb in ("lock", "update", "delete")), None)
+    """About how many locks a locking read takes, by the rows that the plan expects; None where it is none."""
+    access = next((a for a in footprint(sql, server).on(step.table) if a.verb == "lock"), None)
     if access is None or step.rows is None:
         return None
     through = server == "mariadb" and step.kind != "scan" and step.index not in (None, "PRIMARY")
-    only_entries = step.covering and access.verb == "lock" and access.strength in ("share", "key share")
-    return round(step.rows * (2 if through and not only_entries else 1))
+    coverable = access.strength in ("share", "key share")  # an exclusive read locks the rows in any case
+    return round(step.rows * (2 if through and coverable and not step.covering else 1))
 
 
 def plan_lines(plan: Plan, sql: str, server: str) -> list[str]:
@@ -65,6 +65,9 @@ def plan_lines(plan: Plan, sql: str, server: str) -> list[str]:
         rows = f", about {step.rows:,.0f} row{'' if step.rows == 1 else 's'}" if step.rows is not None else ""
         covered = ", never visits the rows" if step.covering else ""
         locks = f"; locks {'; '.join(step.locks)}" if step.locks else ""
+        count = lock_count(step, sql, server)
+        if count and step.rows and count > step.rows:
+            locks += f": about {count:,} locks where {step.rows:,.0f} would do, were the read covered"
         lines.append(f"{step.table}: {where}{rows}{covered}{locks}")
     return lines
 

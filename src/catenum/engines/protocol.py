@@ -147,8 +147,9 @@ class Engine(Protocol):
     def truth(self, sql: str) -> bool:
         """Whether a query returns true. Raises DataError where it fails or is no yes-or-no query."""
 
-    def victim_rule(self, patience: Patience | None, closed: bool) -> str:
-        """By which rule this server chose its victim. ``closed``: the victim's wait closed the cycle."""
+    def victim_rule(self, patience: Patience | None, closed: bool | None) -> str:
+        """By which rule this server chose its victim. ``closed``: the victim's wait closed the cycle
+        (None: not known, as in loops)."""
 
     def alive(self) -> bool:
         """Whether the server still answers."""

@@ -250,7 +250,7 @@ class ScriptedEngine:
             raise DataError(ServerError(code="", kind="rejected", message="neither true nor false"), sql)
         return sql == "true"
 
-    def victim_rule(self, patience: Patience | None, closed: bool) -> str:
+    def victim_rule(self, patience: Patience | None, closed: bool | None) -> str:
         """Its rule: the chosen one, else the one that closed the ring, else the first by name."""
         return "the stand-in gives up the chosen one, else the one that closed the ring"
 

@@ -139,14 +139,14 @@ def recording_of(churn: Churn, met: Met) -> Recording:
         tables=churn.engine.tables(),
         plans=_plans(churn, names),
         notes=(
-            f"Met in loops, after {met.iteration:,} iterations; the order inside the statements is the servers' own.",
+            f"Met in loops, after {met.iteration:,} iterations; the order inside the statements is the server's own.",
         ),
     )
     recording = replace(recording, waits=attribute(recording))
     ring = Deadlock(
         members=tuple(_member(edge, recording) for edge in recording_edges(recording, edges)),
         victim=met.victim,
-        rule=churn.engine.victim_rule(None, True),
+        rule=churn.engine.victim_rule(None, None),
         move=1,
         at_ms=at_ms,
         verdict_ms=at_ms,

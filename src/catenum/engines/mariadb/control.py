@@ -321,12 +321,12 @@ class MariadbEngine:
             raise DataError(ServerError(code="", kind="rejected", message=message), query)
         return value == "1"
 
-    def victim_rule(self, patience: Patience | None, closed: bool) -> str:
+    def victim_rule(self, patience: Patience | None, closed: bool | None) -> str:
         """Why the victim fell (MariaDB documentation, "InnoDB Lock Modes"; Deadlock::report in lock0lock.cc)."""
-        last = "here it is the one that closed the ring" if closed else "here it waited before the ring closed"
+        last = {True: "; here it is the one that closed the ring", False: "; here it waited before the ring closed"}
         return (
             "InnoDB gives up the transaction with the least weight (rows changed and locks taken), among equals the "
-            f"one that closes the ring; {last}"
+            f"one that closes the ring{last.get(closed, '') if closed is not None else ''}"
         )
 
     def alive(self) -> bool:

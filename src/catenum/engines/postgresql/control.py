@@ -382,7 +382,7 @@ class PostgresqlEngine:
         finally:
             self.connection.pgconn.exec_(b"rollback")
 
-    def victim_rule(self, patience: Patience | None, closed: bool) -> str:
+    def victim_rule(self, patience: Patience | None, closed: bool | None) -> str:
         """Why the victim fell (documentation, 20.12:
 
         each session checks once, deadlock_timeout after its wait began).
@@ -393,6 +393,8 @@ class PostgresqlEngine:
                 f"{base}, {self._deadlock_timeout} after its wait began: a matter of timing here, "
                 f"since {self.capabilities.steers_victim_why}"
             )
+        if closed is None:
+            return f"{base}: in loops a matter of timing"
         soon, later = CHECK_AFTER_MS[Patience.FIRST], CHECK_AFTER_MS[Patience.LAST]
         if patience is Patience.CHOSEN:
             return (
