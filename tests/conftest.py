@@ -21,6 +21,7 @@ from pathlib import Path
 
 import psycopg
 import pytest
+from hypothesis import settings
 
 from catenum import samples
 from catenum.cli.main import main
@@ -31,6 +32,10 @@ from catenum.engines.private import stop_kept
 from catenum.engines.private.postgresql import DATABASE, USER, PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
 from catenum.engines.protocol import Engine
+
+# The first example of a property may load a library; how long it takes is no test's concern here.
+settings.register_profile("suite", deadline=None)
+settings.load_profile("suite")
 
 SCRIPT = Path(sys.executable).with_name("catenum")
 

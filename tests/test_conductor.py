@@ -97,7 +97,7 @@ transactions = st.dictionaries(
 )
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(transactions, st.data())
 def test_any_scenario_in_any_order_comes_to_an_end_that_adds_up(told, data):
     """Every transaction ends as it should or is a victim;
@@ -123,7 +123,7 @@ def test_any_scenario_in_any_order_comes_to_an_end_that_adds_up(told, data):
         assert [member.waits_for for member in ring.members] == [*names[1:], names[0]]
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(transactions, st.data())
 def test_one_schedule_has_one_recording(told, data):
     from catenum.core.recording import without_times_and_ids
