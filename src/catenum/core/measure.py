@@ -91,6 +91,33 @@ def ratio(over: Sequence[float], under: Sequence[float]) -> Ratio:
     return Ratio(ratio=mean, low=float(found.low), high=float(found.high))
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Spread:
+    """A figure with its interval, in the figure's own unit."""
+
+    value: float
+    low: float
+    high: float
+
+
+def percentile_spread(values: Sequence[float], share: float) -> Spread:
+    """A percentile with the interval of its order statistics (binomial; Conover 1999, 3.2), in the values' unit."""
+    ordered, n = sorted(values), len(values)
+    if not n:
+        return Spread(value=0.0, low=0.0, high=0.0)
+    from scipy.stats import binom
+
+    low, high = (int(binom.ppf(q, n, share)) for q in ((1 - CONFIDENCE) / 2, (1 + CONFIDENCE) / 2))
+    return Spread(value=percentile(ordered, share), low=ordered[min(low, n - 1)], high=ordered[min(high, n - 1)])
+
+
+def mean_spread(values: Sequence[float]) -> Spread:
+    """A mean over turns with its bootstrapped interval, in the values' unit."""
+    ones = [1.0] * len(values)
+    found = ratio(values, ones)
+    return Spread(value=found.ratio, low=found.low, high=found.high)
+
+
 def percentile(values: Sequence[float], share: float) -> float:
     """The value below which ``share`` (0 to 1) of the values lie; 0 for none."""
     ordered = sorted(values)

@@ -120,6 +120,9 @@ class Engine(Protocol):
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables and their keys."""
 
+    def notes(self) -> list[str]:
+        """What of the scratch space's tables a reader should know, such as that one has no row locks."""
+
     def plan(self, sql: str) -> tuple[PathStep, ...]:
         """The access path that the server would take for ``sql`` now; empty where it has none. Nothing is executed."""
 

@@ -187,6 +187,10 @@ class ScriptedEngine:
             victim = min(members, key=lambda s: (order[s.patience], s.name))
             self.fail(victim, ServerError(code="deadlock", kind="deadlock", message="scripted deadlock"))
 
+    def notes(self) -> list[str]:
+        """Nothing."""
+        return []
+
     def plan(self, sql: str) -> tuple[PathStep, ...]:
         """It has no plans."""
         return ()

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 
-from catenum.core.measure import Rate, Ratio, fewer, percentile, rate, ratio
+from catenum.core.measure import Rate, Ratio, Spread, fewer, mean_spread, percentile, percentile_spread, rate, ratio
 from catenum.core.recording import Recording
 from catenum.core.remedies import apply_remedy, describe
 from catenum.core.scenario import Scenario
@@ -52,8 +52,8 @@ class Result:
     lock_waits: int | None
     locks: int | None
     p50_ms: float
-    p95_ms: float
-    per_second: float
+    p95_ms: Spread
+    per_second: Spread
     faster: Ratio | None
     verdict: Verdict | None
 
@@ -142,8 +142,8 @@ def _result(runner: Runner, baseline: Runner) -> Result:
         lock_waits=churn.waits if churn.engine.wait_count() is not None else None,
         locks=runner.played.locks_taken(),
         p50_ms=percentile(latencies, 0.5),
-        p95_ms=percentile(latencies, 0.95),
-        per_second=churn.iterations / churn.seconds if churn.seconds else 0.0,
+        p95_ms=percentile_spread(latencies, 0.95),
+        per_second=mean_spread(runner.per_second),
         faster=faster,
         verdict=judge(baseline, runner, faster) if faster is not None else None,
     )

@@ -117,7 +117,7 @@ def play(
         tables=engine.tables(),
         plans=plans,
         holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},
-        notes=(*_differences(scenario, engine), *notes, *failed),
+        notes=(*_differences(scenario, engine), *engine.notes(), *notes, *failed),
     )
     recording = replace(recording, waits=attribute(recording))
     deadlocks = tuple(_deadlock(cycle, recording, engine, conductor) for cycle in conductor.cycles)

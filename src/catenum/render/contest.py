@@ -21,7 +21,7 @@ FORMAT = "catenum-contest/1"
 def winners_of(results: Sequence[Result]) -> list[Result]:
     """Remedies that can be recommended, the fastest first."""
     won = [result for result in results if result.verdict is not None and result.verdict.wins]
-    return sorted(won, key=lambda result: -result.per_second)
+    return sorted(won, key=lambda result: -result.per_second.value)
 
 
 def print_contest(console: Console, scenario: str, results: Sequence[Result]) -> None:
@@ -40,14 +40,18 @@ def print_contest(console: Console, scenario: str, results: Sequence[Result]) ->
             "–" if result.lock_waits is None else f"{result.lock_waits:,}",
             "–" if result.locks is None else f"{result.locks:,}",
             duration(result.p50_ms),
-            duration(result.p95_ms),
-            f"{result.per_second:,.0f}",
+            duration(result.p95_ms.value),
+            f"{result.per_second.value:,.0f}",
         )
         line.append("".join(cell.rjust(11) for cell in cells))
         say(console, line)
     say(console)
     for result in results:
-        say(console, f"{result.name}: deadlocks {result.deadlocks}", style=STYLES["faint"])
+        p95, speed = result.p95_ms, result.per_second
+        told = f"{result.name}: deadlocks {result.deadlocks}; p95 {p95.low:.2g} to {p95.high:.2g} ms; "
+        told += f"{speed.low:,.0f} to {speed.high:,.0f} a second"
+        for text in textwrap.wrap(told, console.width - 1, subsequent_indent="    "):
+            say(console, text, style=STYLES["faint"])
     say(console)
     for result in results:
         _print_verdict(console, result)

@@ -232,6 +232,10 @@ class MariadbEngine:
 
     # -- sessions and looks ------------------------------------------------------------------------------------------
 
+    def notes(self) -> list[str]:
+        """Tables of another storage engine."""
+        return self.reader.engine_notes()
+
     def plan(self, sql: str) -> tuple[PathStep, ...]:
         """By EXPLAIN, which executes nothing; a statement that cannot be explained has no path."""
         try:

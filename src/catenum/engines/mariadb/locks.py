@@ -283,11 +283,16 @@ class LockReader:
                     resource = Resource(kind="metadata", text=f"{table} (metadata)", table=str(table))
                     name = everyone[int(thread)]
                     entries.add(LockEntry(transaction=name, resource=resource, mode=str(mode), granted=True))
-        for table, engine in self.engines.items():
-            if engine != "InnoDB":
-                notes.append(f"{table} is a table of {engine}, which has no row locks: it locks whole tables")
         order = sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.kind, e.resource.text, e.mode))
         return order, "; ".join(notes) or None
+
+    def engine_notes(self) -> list[str]:
+        """Tables that InnoDB does not keep."""
+        return [
+            f"{table} is a table of {engine}, which has no row locks: it locks whole tables"
+            for table, engine in self.engines.items()
+            if engine != "InnoDB"
+        ]
 
     def deadlock_edges(self, everyone: Mapping[int, str]) -> tuple[tuple[Edge, ...], str | None]:
         """The latest deadlock's ring, and its text; nothing where its members are not of this run."""

@@ -267,6 +267,10 @@ class PostgresqlEngine:
 
     # -- sessions and looks ------------------------------------------------------------------------------------------
 
+    def notes(self) -> list[str]:
+        """Nothing: all tables have row locks."""
+        return []
+
     def plan(self, sql_text: str) -> tuple[PathStep, ...]:
         """By EXPLAIN, which executes nothing; a statement that cannot be explained has no path."""
         try:
