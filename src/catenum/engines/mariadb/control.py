@@ -11,6 +11,7 @@ import os
 import re
 import secrets
 import socket
+import struct
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import islice
 from typing import Any, Literal, cast
@@ -62,7 +63,7 @@ class MariadbEngine:
         self.run = secrets.token_hex(4)
         self.schema = f"catenum_{self.run}"
         self._where, self._shown = where, shown_url
-        self._made = self._connected = False
+        self._made = self._connected = self._cut_short = False
         self._threads: dict[int, str] = {}
         with self._told():
             self.connection = self._connect("control")
@@ -105,10 +106,28 @@ class MariadbEngine:
             raise TargetError(f"{self._shown}: {message}") from error
 
     def query(self, sql: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
-        """Rows of one query on the control connection."""
-        cursor = self.connection.cursor()
-        cursor.execute(sql, values or None)
-        return list(cursor.fetchall())
+        """Rows of one query on the control connection; after an interrupt in the midst of one, on a new connection."""
+        if self._cut_short:
+            self._reconnect()
+        try:
+            cursor = self.connection.cursor()
+            cursor.execute(sql, values or None)
+            return list(cursor.fetchall())
+        except pymysql.Error:
+            raise
+        except BaseException:
+            self._cut_short = True  # half an answer is still on its way: this connection cannot be used again
+            raise
+
+    def _reconnect(self) -> None:
+        with contextlib.suppress(Exception):
+            self.connection.close()
+        self.connection = self._connect("control")
+        self._cut_short = False
+        self.query("set session lock_wait_timeout = 1, max_statement_time = 60")
+        if self._made:
+            self.query("select get_lock(%s, 5)", (self.schema,))
+            self.connection.select_db(self.schema)
 
     def _prepare(self, private: bool) -> None:
         version = str(self.query("select version()")[0][0])
@@ -139,7 +158,7 @@ class MariadbEngine:
             timeout_step_ms=1000,
         )
         self.query("set session lock_wait_timeout = 1, max_statement_time = 60")
-        self.reader = LockReader(self.connection, self.schema, lists_held=lists_held == "1", metadata=metadata != "0")
+        self.reader = LockReader(self.query, self.schema, lists_held=lists_held == "1", metadata=metadata != "0")
         self.reader.status()  # tells at once whether this login may ask who waits for whom
 
     # -- scratch space -----------------------------------------------------------------------------------------------
@@ -369,10 +388,17 @@ class MariadbEngine:
         """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""
         with contextlib.suppress(pymysql.Error, OSError):
             if self._made:
-                self.query("set session lock_wait_timeout = 5")
-                self.query(f"drop database if exists `{self.schema}`")
-        with contextlib.suppress(pymysql.Error):
+                try:
+                    self._drop()
+                except (pymysql.Error, OSError, struct.error):
+                    self._reconnect()  # the connection may have been cut short in the midst of an answer
+                    self._drop()
+        with contextlib.suppress(pymysql.Error, OSError):
             self.connection.close()
+
+    def _drop(self) -> None:
+        self.query("set session lock_wait_timeout = 5")
+        self.query(f"drop database if exists `{self.schema}`")
 
 
 def _quoted(name: str) -> str:

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 from catenum.core.locks.mariadb import METADATA, RECORD, TABLE
 from catenum.core.locks.modes import ModeTable
@@ -58,21 +58,22 @@ class Index:
     columns: tuple[tuple[str, str], ...]
 
 
+class Query(Protocol):
+    """Rows of one query, values as the server's text."""
+
+    def __call__(self, sql: str, values: tuple[object, ...] = (), /) -> list[tuple[Any, ...]]: ...
+
+
 class LockReader:
     """Reads locks over the control connection, for the tables of one scratch space."""
 
-    def __init__(self, connection: Any, schema: str, *, lists_held: bool, metadata: bool) -> None:
-        self.connection, self.schema = connection, schema
+    def __init__(self, query: Query, schema: str, *, lists_held: bool, metadata: bool) -> None:
+        """``query`` gives the rows of one query on the control connection."""
+        self.query, self.schema = query, schema
         self.lists_held, self.metadata = lists_held, metadata
         self.tables: dict[str, TableKeys] = {}
         self.indexes: dict[tuple[str, str], Index] = {}
         self.engines: dict[str, str] = {}
-
-    def query(self, sql: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
-        """Rows of one query, values as the server's text."""
-        cursor = self.connection.cursor()
-        cursor.execute(sql, values or None)
-        return list(cursor.fetchall())
 
     def learn(self) -> None:
         """Learn tables, keys, indexes and column types of the scratch space."""
