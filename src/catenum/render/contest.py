@@ -13,7 +13,7 @@ from rich.text import Text
 from catenum.core.story import duration
 from catenum.lab.contest import Result
 from catenum.render.console import STYLES, say
-from catenum.render.trial import SIGNS, TONES
+from catenum.render.trial import print_verdict
 
 FORMAT = "catenum-contest/1"
 
@@ -54,24 +54,10 @@ def print_contest(console: Console, scenario: str, results: Sequence[Result]) ->
             say(console, text, style=STYLES["faint"])
     say(console)
     for result in results:
-        _print_verdict(console, result)
+        print_verdict(console, result.name, result.verdict, result.changes)
     winners = winners_of(results)
     text = f"Best: {winners[0].name}" if winners else "No remedy wins."
     say(console, text, style=STYLES["good" if winners else "bad"])
-
-
-def _print_verdict(console: Console, result: Result) -> None:
-    if result.verdict is None:
-        return
-    line = Text()
-    line.append(f"{SIGNS[result.verdict.rank]} {result.name}: ", style=STYLES["strong"])
-    line.append(result.verdict.rank, style=STYLES[TONES[result.verdict.rank]])
-    say(console, line)
-    for text in textwrap.wrap(result.verdict.reason, console.width - 5):
-        say(console, f"    {text}")
-    for change in result.changes:
-        for text in textwrap.wrap(change, console.width - 7, initial_indent="    · ", subsequent_indent="      "):
-            say(console, text, style=STYLES["faint"])
 
 
 def contest_value(scenario: str, results: Sequence[Result]) -> dict[str, Any]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import textwrap
+from collections.abc import Sequence
 from typing import Any
 
 from rich.console import Console
@@ -11,12 +12,13 @@ from rich.text import Text
 from catenum.core.outcome import KINDS
 from catenum.core.recording import to_plain
 from catenum.core.story import duration
+from catenum.core.verdict import Verdict
 from catenum.lab.trial import Trial, Variant
 from catenum.render.console import STYLES, say
 
 FORMAT = "catenum-trial/1"
-SIGNS = {"cures": "✓", "eases": "~", "no better": "=", "worse": "✗", "loses": "✗"}
-TONES = {"cures": "good", "eases": "wait", "no better": "plain", "worse": "bad", "loses": "bad"}
+_SIGNS = {"cures": "✓", "eases": "~", "no better": "=", "worse": "✗", "loses": "✗"}
+_TONES = {"cures": "good", "eases": "wait", "no better": "plain", "worse": "bad", "loses": "bad"}
 
 
 def print_trial(console: Console, trial: Trial) -> None:
@@ -28,7 +30,7 @@ def print_trial(console: Console, trial: Trial) -> None:
     _print_table(console, trial)
     say(console)
     for variant in trial.variants[1:]:
-        _print_verdict(console, variant)
+        print_verdict(console, variant.name, variant.verdict, variant.changes)
     if trial.unchecked:
         say(
             console,
@@ -76,7 +78,7 @@ def _print_table(console: Console, trial: Trial) -> None:
             if key == "data" and row[key] == "WRONG":
                 tone = "bad"
             if key == "verdict" and variant.verdict:
-                tone = TONES[variant.verdict.rank]
+                tone = _TONES[variant.verdict.rank]
             value = (
                 row[key].rjust(widths[key])
                 if key in ("waits", "chain", "locks", "tries", "time")
@@ -89,17 +91,17 @@ def _print_table(console: Console, trial: Trial) -> None:
             say(console, Text(part, style=STYLES["strong"]))
 
 
-def _print_verdict(console: Console, variant: Variant) -> None:
-    if variant.verdict is None:
+def print_verdict(console: Console, name: str, verdict: Verdict | None, changes: Sequence[str]) -> None:
+    """A remedy's rank, the reason, and what it changes; nothing for the baseline, which has no verdict."""
+    if verdict is None:
         return
-    sign = SIGNS[variant.verdict.rank]
     line = Text()
-    line.append(f"{sign} {variant.name}: ", style=STYLES["strong"])
-    line.append(variant.verdict.rank, style=STYLES[TONES[variant.verdict.rank]])
+    line.append(f"{_SIGNS[verdict.rank]} {name}: ", style=STYLES["strong"])
+    line.append(verdict.rank, style=STYLES[_TONES[verdict.rank]])
     say(console, line)
-    for text in textwrap.wrap(variant.verdict.reason, console.width - 5):
+    for text in textwrap.wrap(verdict.reason, console.width - 5):
         say(console, f"    {text}")
-    for change in variant.changes:
+    for change in changes:
         for text in textwrap.wrap(change, console.width - 7, initial_indent="    · ", subsequent_indent="      "):
             say(console, text, style=STYLES["faint"])
 

@@ -11,7 +11,7 @@ from pathlib import Path
 import pymysql
 
 from catenum.core.errors import TargetError
-from catenum.engines.private.programs import Owner
+from catenum.engines.private.programs import Owner, make_data
 
 #: Nothing here outlives the run, so nothing is made durable; every lock is told, metadata locks too.
 SERVER_SETTINGS = (
@@ -63,17 +63,7 @@ class MariadbRecipe:
             str(program), "--no-defaults", f"--datadir={data}", "--auth-root-authentication-method=normal",
             "--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M",
         ]  # fmt: skip
-        made = subprocess.run(
-            command,
-            capture_output=True,
-            text=True,
-            check=False,
-            cwd="/",
-            **self.owner.popen,  # type: ignore[call-overload]
-        )
-        if made.returncode != 0:
-            last = (made.stderr.strip() or made.stdout.strip()).splitlines()
-            raise TargetError(f"mariadb-install-db could not make {data}: {' '.join(last[-2:])}")
+        make_data(command, data, self.owner)
 
     def command(self, data: Path, sockets: Path) -> list[str]:
         """The command line of the server."""

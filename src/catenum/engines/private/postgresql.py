@@ -10,7 +10,7 @@ from pathlib import Path
 import psycopg
 
 from catenum.core.errors import TargetError
-from catenum.engines.private.programs import Owner
+from catenum.engines.private.programs import Owner, make_data
 
 USER = "catenum"
 DATABASE = "marrowgate"
@@ -59,20 +59,10 @@ class PostgresqlRecipe:
 
     def initialise(self, data: Path) -> None:
         """Make a data directory. Raises TargetError with the program's own message where that fails."""
-        command = [
+        command: list[str | Path] = [
             self.programs / "initdb", "-D", data, "-U", USER, "--auth=trust", "--no-sync", "--locale=C", "-E", "UTF8",
         ]  # fmt: skip
-        made = subprocess.run(
-            [str(part) for part in command],
-            capture_output=True,
-            text=True,
-            check=False,
-            cwd="/",
-            **self.owner.popen,  # type: ignore[call-overload]
-        )
-        if made.returncode != 0:
-            last = (made.stderr.strip() or made.stdout.strip()).splitlines()
-            raise TargetError(f"initdb could not make {data}: {' '.join(last[-2:])}")
+        make_data(command, data, self.owner)
 
     def command(self, data: Path, sockets: Path) -> list[str]:
         """The command line of the server."""

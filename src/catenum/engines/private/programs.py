@@ -7,7 +7,8 @@ import os
 import pwd
 import shutil
 import stat
-from collections.abc import Mapping
+import subprocess
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -110,6 +111,21 @@ def server_programs(server: str, settings: Mapping[str, str], cache: Path, owner
         advice=f"Any of these brings them: {ways} · {variable}=/folder/with/{needed[0]}. "
         "Or name a server with --target.",
     )
+
+
+def make_data(command: Sequence[str | Path], data: Path, owner: Owner) -> None:
+    """Run the program that makes a data directory. Raises TargetError with its own last words where that fails."""
+    made = subprocess.run(
+        [str(part) for part in command],
+        capture_output=True,
+        text=True,
+        check=False,
+        cwd="/",
+        **owner.popen,  # type: ignore[call-overload]
+    )
+    if made.returncode != 0:
+        last = (made.stderr.strip() or made.stdout.strip()).splitlines()
+        raise TargetError(f"{Path(command[0]).name} could not make {data}: {' '.join(last[-2:])}")
 
 
 def _system_folders(server: str) -> list[Path]:
