@@ -21,7 +21,7 @@ types: $(VENV)/.ready-dev-embedded
 bench: $(VENV)/.ready-dev-embedded
 	$(BIN)/python benchmarks/run.py
 
-screenshots: $(VENV)/.ready-
+screenshots: $(VENV)/.ready-dev-embedded
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null \
 	  || scripts/setup.sh --packages xterm xvfb imagemagick fonts-dejavu-core
 	PATH="$(abspath $(BIN)):$$PATH" scripts/screenshots.sh docs/screenshots
