@@ -42,6 +42,8 @@ select thread_id, lock_mode, table_name from information_schema.metadata_lock_in
 where lock_type = 'Table metadata lock' and table_schema = %s
 """
 _STATES = "select id, state, info, time_ms from information_schema.processlist where id in ({})"
+#: How long InnoDB keeps what its lock tables told, and a little more (ms).
+CACHE_MS = 120.0
 _CACHED = """
 select r.trx_mysql_thread_id, b.trx_mysql_thread_id, rl.lock_index, rl.lock_table, rl.lock_data, rl.lock_mode,
 bl.lock_mode from information_schema.innodb_lock_waits w join information_schema.innodb_locks rl on rl.lock_id =
@@ -74,6 +76,8 @@ class LockReader:
         self.tables: dict[str, TableKeys] = {}
         self.indexes: dict[tuple[str, str], Index] = {}
         self.engines: dict[str, str] = {}
+        self._cached: list[tuple[Any, ...]] = []
+        self._cached_at_ms = -CACHE_MS
 
     def learn(self) -> None:
         """Learn tables, keys, indexes and column types of the scratch space."""
@@ -133,7 +137,7 @@ class LockReader:
     ) -> list[Edge]:
         since = now_ms - section.waited_us / 1e3
         if not self.lists_held:
-            return self._cached_edges(session, wait, everyone, since)
+            return self._cached_edges(session, wait, everyone, since, now_ms)
         found = []
         for other in sections:
             if other is section or not other.thread:
@@ -156,14 +160,22 @@ class LockReader:
         return [edge for edge in found if not (edge.queued and edge.holder in holds)]
 
     def _cached_edges(
-        self, session: MariadbSession, wait: RecordLock, everyone: Mapping[int, str], since: float
+        self,
+        session: MariadbSession,
+        wait: RecordLock,
+        everyone: Mapping[int, str],
+        since: float,
+        now_ms: float,
     ) -> list[Edge]:
-        """From INNODB_LOCK_WAITS, where the status does not list held locks:
+        """From INNODB_LOCK_WAITS, where the status lists no held locks: right, but up to a tenth of a second old.
 
-        right, but up to a tenth of a second old.
+        The server fills these tables anew only when nobody has read them for a tenth of a second: whoever reads them
+        more often sees the same for ever.
         """
+        if abs(now_ms - self._cached_at_ms) > CACHE_MS:
+            self._cached, self._cached_at_ms = self.query(_CACHED), now_ms
         edges = []
-        for waiter, holder, _, _, _, _, held in self.query(_CACHED):
+        for waiter, holder, _, _, _, _, held in self._cached:
             if int(waiter) == session.thread_id:
                 kind = wait.mode.partition(" ")[2]
                 edges.append(
