@@ -103,9 +103,9 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
 
 
 def _interrupt(number: int, frame: FrameType | None) -> NoReturn:
-    """The first signal interrupts;
+    """The first signal interrupts.
 
-    while its clean-up runs, further ones are ignored, so that nothing is left behind.
+    While its clean-up runs, further ones are ignored, so that nothing is left behind.
     """
     for signal_number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(signal_number, signal.SIG_IGN)

@@ -70,9 +70,9 @@ class Tally:
     latencies: list[float] = field(default_factory=list)
 
     def add(self, report: Report, chance: random.Random) -> None:
-        """Take a report in;
+        """Take a report in.
 
-        latencies beyond the number kept replace older ones by chance, so that they stay a sample.
+        Latencies beyond the number kept replace older ones by chance, so that they stay a sample.
         """
         self.failures.update(report.failures)
         for value in report.latencies:
@@ -327,9 +327,9 @@ class Churn:
                 self._meet(report)
 
     def _meet(self, report: Report) -> None:
-        """Read the ring of a deadlock:
+        """Read the ring of a deadlock.
 
-        from the error where it tells, else from the server's report of the latest one.
+        From the error where it tells, else from the server's report of the latest one.
         """
         names = {session: self._jobs[number].name for session, number in self._sessions.items()}
         assert report.deadlock is not None

@@ -153,9 +153,9 @@ class Conductor:
         return None
 
     def _patience(self, lane: Lane) -> Patience:
-        """Only a transaction that others wait for can close a cycle;
+        """Only a transaction that others wait for can close a cycle.
 
-        unless another was chosen, it is the one to check first.
+        Unless another was chosen, it is the one to check first.
         """
         closes = bool(self.graph().held_up_by(lane.name))
         if self.victim is None:

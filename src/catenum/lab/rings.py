@@ -32,9 +32,9 @@ Signature = tuple[tuple[str, int, str, str], ...]
 
 @dataclass(frozen=True)
 class Ring:
-    """One kind of deadlock:
+    """One kind of deadlock.
 
-    how often it was met, after how many iterations first, and a recording of that first one.
+    How often it was met, after how many iterations first, and a recording of that first one.
     """
 
     text: str
@@ -55,9 +55,9 @@ def rings(churn: Churn) -> list[Ring]:
 
 
 def signature(churn: Churn, met: Met) -> Signature:
-    """What makes two deadlocks the same kind:
+    """What makes two deadlocks the same kind.
 
-    transactions, statements, tables and indexes, modes; not rows, not copies.
+    Transactions, statements, tables and indexes, modes; not rows, not copies.
     """
     parts = [
         (churn.transaction_of(edge.waiter), met.statements.get(edge.waiter, 0), _place(edge), edge.wanted)

@@ -26,9 +26,9 @@ _RECORD_MODES = tuple(f"{mode} {kind}" for mode in ("S", "X") for kind in RECORD
 
 
 def _has_to_wait(wanted: str, held: str) -> bool:
-    """``lock_rec_has_to_wait`` (lock0lock.cc):
+    """``lock_rec_has_to_wait`` (lock0lock.cc).
 
-    whether a request on a record waits for a lock that another has on it.
+    Whether a request on a record waits for a lock that another has on it.
     """
     (mode, _, kind), (held_mode, _, held_kind) = wanted.partition(" "), held.partition(" ")
     if mode == "S" == held_mode:

@@ -252,9 +252,9 @@ def _date(data: bytes, kind: str) -> str:
 
 
 def _datetime(data: bytes, kind: str) -> str:
-    """The packed form of MySQL 5.6 and MariaDB 10.1 and later:
+    """The packed form of MySQL 5.6 and MariaDB 10.1 and later.
 
-    year*13+month, day, hour, minute, second, then fractions.
+    Year*13+month, day, hour, minute, second, then fractions.
     """
     packed = int.from_bytes(data[:5], "big") - (1 << 39)
     months, rest = packed >> 22, packed & ((1 << 22) - 1)
@@ -270,9 +270,9 @@ def _datetime(data: bytes, kind: str) -> str:
 
 
 def _decimal(data: bytes, kind: str) -> str:
-    """MariaDB's binary DECIMAL:
+    """MariaDB's binary DECIMAL.
 
-    groups of nine digits in four bytes each, the first bit turned round, negatives inverted.
+    Groups of nine digits in four bytes each, the first bit turned round, negatives inverted.
     """
     match = re.search(r"\((\d+),(\d+)\)", kind)
     precision, scale = (int(match[1]), int(match[2])) if match else (10, 0)

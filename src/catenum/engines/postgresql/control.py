@@ -387,9 +387,9 @@ class PostgresqlEngine:
             self.connection.pgconn.exec_(b"rollback")
 
     def victim_rule(self, patience: Patience | None, closed: bool | None) -> str:
-        """Why the victim fell (documentation, 20.12:
+        """Why the victim fell (documentation, 20.12).
 
-        each session checks once, deadlock_timeout after its wait began).
+        Each session checks once, deadlock_timeout after its wait began.
         """
         base = "PostgreSQL gives up the transaction whose own deadlock check first finds the ring closed"
         if not self.capabilities.steers_victim:

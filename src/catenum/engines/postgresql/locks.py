@@ -295,9 +295,9 @@ class LockReader:
     # -- the full picture -------------------------------------------------------------------------------------------
 
     def picture(self, everyone: Mapping[int, str]) -> tuple[list[LockEntry], str | None]:
-        """Every lock of the sessions:
+        """Every lock of the sessions.
 
-        tables, rows with their modes and keys, predicate locks, and what is waited for.
+        Tables, rows with their modes and keys, predicate locks, and what is waited for.
         """
         locks = self.locks_of(everyone)
         entries = {entry for lock in locks if (entry := self._entry(lock, locks, everyone)) is not None}

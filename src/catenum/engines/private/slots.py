@@ -126,9 +126,9 @@ class _Slot:
         )
 
     def start(self, *, keep: bool, tell: Callable[[str], None]) -> PrivateServer:
-        """Start the server;
+        """Start the server.
 
-        the slot must have been taken. Raises TargetError with the end of its log where it does not start.
+        The slot must have been taken. Raises TargetError with the end of its log where it does not start.
         """
         cleared = self._clear_dead()
         owner = self.recipe.owner
@@ -285,9 +285,9 @@ def stop_kept(server: str, settings: Mapping[str, str]) -> int:
 
 @contextlib.contextmanager
 def private_server(server: str, settings: Mapping[str, str], tell: Callable[[str], None]) -> Iterator[PrivateServer]:
-    """A private server for the length of a ``with`` block:
+    """A private server for the length of a ``with`` block.
 
-    the kept one, or one of our own that is stopped at the end.
+    The kept one, or one of our own that is stopped at the end.
     """
     for slot in _slots(server, settings):
         if slot.folder.exists():
