@@ -126,6 +126,7 @@ def figures(churn: Churn) -> dict[str, Any]:
         "iterations": churn.iterations,
         "per_second": round(churn.iterations / churn.seconds, 1) if churn.seconds else 0.0,
         "lock_waits": churn.waits if churn.engine.info.server == "mariadb" else None,
+        "waiting_at_a_look": round(churn.seen_waiting / churn.looks, 3) if churn.looks else None,
         "failures": {
             kind: {
                 "count": churn.failures(kind),
@@ -194,6 +195,8 @@ def show(churn: Churn, found: list[Ring], paths: list[Path], args: argparse.Name
             say(console, f"{kind + 's':<10} {number:>7}   {rate(number, churn.iterations)}", style=style)
     if value["lock_waits"] is not None:
         say(console, f"lock waits {churn.waits:>7}   (as the server counts them)")
+    if value["waiting_at_a_look"] is not None:
+        say(console, f"waiting    {value['waiting_at_a_look']:>7}   loops on average, in {churn.looks} looks")
     _print_rings(console, found, paths)
 
 

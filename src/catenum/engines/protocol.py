@@ -163,6 +163,9 @@ class Engine(Protocol):
     def loop_place(self) -> dict[str, object]:
         """Where a looping process connects to: plain values for the ``Loop`` in the server's module ``loop``."""
 
+    def waiting_now(self) -> int | None:
+        """How many of the run's sessions wait for a lock now; None where the server counts waits itself."""
+
     def wait_count(self) -> int | None:
         """How many lock waits the server has counted since it started; None where it does not count them."""
 

@@ -272,6 +272,10 @@ class ScriptedEngine:
         """It cannot be reached from another process."""
         return {}
 
+    def waiting_now(self) -> int | None:
+        """It does not count."""
+        return None
+
     def wait_count(self) -> int | None:
         """It does not count."""
         return None

@@ -221,6 +221,7 @@ class Churn:
         self.met: list[Met] = []
         self.seconds = 0.0
         self.waits = 0
+        self.looks = self.seen_waiting = 0  # where waits are not counted: looks, and loops seen waiting in them
         self.clock = Clock()
         self._chance = random.Random(11)
         self._jobs = list(self._plan(copies, commit, most))
@@ -286,6 +287,9 @@ class Churn:
         self._gate.set(_Gate.OPEN)
         while (left := seconds - (time.perf_counter() - start)) > 0 and self._pipes:
             self._take(self._reports(min(left, 0.2)))
+            waiting = self.engine.waiting_now()
+            if waiting is not None:
+                self.looks, self.seen_waiting = self.looks + 1, self.seen_waiting + waiting
             if until is not None and self.failures(until):
                 break
         self._gate.set(_Gate.CLOSED)

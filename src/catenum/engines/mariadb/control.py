@@ -379,6 +379,10 @@ class MariadbEngine:
         """PyMySQL's arguments and the database."""
         return {"where": self._where, "schema": self.schema, "run": self.run}
 
+    def waiting_now(self) -> int | None:
+        """The server counts waits itself."""
+        return None
+
     def wait_count(self) -> int | None:
         """InnoDB's own counter of row lock waits."""
         with self._told():

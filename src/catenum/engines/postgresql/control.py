@@ -440,6 +440,13 @@ class PostgresqlEngine:
             "check_ms": LOOP_CHECK_MS if self.capabilities.steers_victim else None,
         }
 
+    def waiting_now(self) -> int | None:
+        """Sessions of this run whose wait event is a lock."""
+        query = "select count(*) from pg_stat_activity where application_name like %s and wait_event_type = 'Lock'"
+        with self._told(self.info.url):
+            row = self.connection.execute(query, [f"catenum {self.run} %"]).fetchone()
+        return int(row[0]) if row else None
+
     def wait_count(self) -> int | None:
         """PostgreSQL does not count lock waits."""
         return None
