@@ -17,6 +17,9 @@ from catenum.engines.mariadb.status import decode, latest_deadlock, transactions
 from catenum.lab.play import PlayOptions, play
 from conftest import SCRIPT, sample, until
 
+# One private MariaDB serves all of these; where there are no programs for it, they are skipped and say why.
+pytestmark = pytest.mark.usefixtures("kept_mariadb")
+
 TARGET = ("--target", "local:mariadb")
 SAMPLES = [
     # sample, outcome, exit code, findings
@@ -126,9 +129,8 @@ def test_a_lock_timeout_undoes_the_statement_only_and_says_so(call, tmp_path):
     (failed,) = [e["error"] for e in run["events"] if e["error"]]
     assert (failed["kind"], failed["undone"], failed["code"]) == ("timeout", "statement", "1205")
     assert "200 ms was rounded up" in run["notes"][0]
-    assert run["rows"]["berth"]["rows"] == [["3", "Oriel", "1"], ["7", "Halcyon", "1"]] or [
-        "7", "Oriel", "1",
-    ] in run["rows"]["berth"]["rows"]  # what was given up left no trace  # fmt: skip
+    # early gave up and was rolled back whole, its first statement too; only late's changes are there
+    assert run["rows"]["berth"]["rows"] == [["3", "Halcyon", "1"], ["7", "Oriel", "1"]]
 
 
 def test_a_ring_that_only_catenum_sees_is_reported_and_ended(call, admin):

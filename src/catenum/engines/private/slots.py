@@ -62,6 +62,7 @@ class _Slot:
         self.folder, self.recipe = folder, recipe
         self.data, self.log, self.note = folder / "data", folder / "server.log", folder / "server.json"
         self._lock: IO[str] | None = None
+        self._process: subprocess.Popen[bytes] | None = None
 
     def take(self) -> bool:
         """Take the slot's lock if nobody has it."""
@@ -140,7 +141,7 @@ class _Slot:
         if owner.drop:
             os.chown(sockets, owner.uid, owner.gid)
         self.note.write_text(json.dumps({"kept": keep, "sockets": str(sockets), "by": os.getpid()}))
-        process = self._launch(sockets, keep=keep)
+        process = self._process = self._launch(sockets, keep=keep)
         try:
             self._await_ready(process, sockets)
             if new:
@@ -208,8 +209,8 @@ class _Slot:
     def _gone(self, pid: int) -> bool:
         clock = Clock()
         while clock.now_ms() < STOP_MS:
-            with contextlib.suppress(ChildProcessError, OSError):
-                os.waitpid(pid, os.WNOHANG)  # our own child leaves a zombie otherwise
+            if self._process is not None:
+                self._process.poll()  # our own child leaves a zombie otherwise
             if self.running() is None:
                 return True
             clock.rest(5)
