@@ -6,8 +6,10 @@ The JSON form (``"format": "catenum-recording/1"``) is made from these dataclass
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable
 from dataclasses import dataclass, field, fields, is_dataclass, replace
 from functools import cache
+from hashlib import sha1
 from typing import Any, Literal
 
 from pydantic import TypeAdapter, ValidationError
@@ -45,11 +47,20 @@ class ServerError:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Result:
-    """Rows a statement returned, as text; ``cut`` where there were more than are kept."""
+    """Rows a statement returned, as text; ``cut`` where there were more than are kept.
+
+    ``digest`` then stands for all of them, whatever their order.
+    """
 
     columns: tuple[str, ...]
     rows: tuple[tuple[str | None, ...], ...]
     cut: bool = False
+    digest: str | None = None
+
+
+def digest_of(rows: Iterable[tuple[str | None, ...]]) -> str:
+    """One short text for a set of rows, whatever their order."""
+    return sha1(repr(sorted(map(repr, rows))).encode(), usedforsecurity=False).hexdigest()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -201,12 +212,18 @@ class TableRows:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TableKeys:
-    """The columns of a table's primary key and of its other indexes, and the tables that its foreign keys refer to."""
+    """The columns of a table's primary key and of its other indexes, and the tables that its foreign keys refer to.
+
+    ``triggers``: code of its own runs when the table is written. ``made``: columns whose values the server makes up
+    (sequences, the clock, chance) where a statement gives none.
+    """
 
     primary: tuple[str, ...]
     unique: tuple[tuple[str, ...], ...] = ()
     references: tuple[str, ...] = ()
     indexes: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    triggers: bool = False
+    made: tuple[str, ...] = ()
 
     @property
     def columns(self) -> frozenset[str]:
@@ -298,6 +315,8 @@ class Recording:
     holds_sql: dict[str, str] = field(default_factory=dict)
     plans: tuple[Plan, ...] = ()
     notes: tuple[str, ...] = ()
+    #: A moment of a running server rather than a run of Catenum's own.
+    live: bool = False
 
     def transaction(self, name: str) -> TransactionRecord | None:
         """The transaction called ``name``; None for a session outside the run."""

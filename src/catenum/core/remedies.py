@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
+from catenum.core.errors import InputError
 from catenum.core.scenario import Remedy, Scenario, Statement, Transaction, chosen
+from catenum.core.scenario_file import suggestion
 
 
 def apply_remedy(scenario: Scenario, remedy: Remedy) -> tuple[Scenario, tuple[str, ...]]:
@@ -10,6 +14,27 @@ def apply_remedy(scenario: Scenario, remedy: Remedy) -> tuple[Scenario, tuple[st
     changed = {name: _changed(name, transaction, remedy) for name, transaction in scenario.transactions.items()}
     ddl = tuple(chosen(sql) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
     return scenario.model_copy(update={"transactions": changed}), ddl
+
+
+def apply_remedies(scenario: Scenario, names: str | None) -> tuple[Scenario, tuple[str, ...]]:
+    """The scenario with the remedies in ``names`` ("one + other") applied in turn, and the DDL that they add.
+
+    Raises InputError for a name that the scenario does not have.
+    """
+    ddl: list[str] = []
+    for name in split_names(names, scenario.remedies) if names else ():
+        scenario, added = apply_remedy(scenario, scenario.remedies[name])
+        ddl.extend(added)
+    return scenario, tuple(ddl)
+
+
+def split_names(names: str, known: Mapping[str, Remedy]) -> list[str]:
+    """The names in "one + other". Raises InputError for one that is not among ``known``."""
+    parts = [names] if names in known else [part.strip() for part in names.split("+")]
+    for part in parts:
+        if part not in known:
+            raise InputError(f"there is no remedy {part!r}", advice=suggestion(part, list(known)))
+    return parts
 
 
 def _changed(name: str, transaction: Transaction, remedy: Remedy) -> Transaction:

@@ -227,6 +227,9 @@ class Scenario(_Model):
     differs: dict[Server, str] = Field(default_factory=dict)
     fill: dict[Name, Fill] = Field(default_factory=dict)
     holds: dict[str, Sql] = Field(default_factory=dict)
+    ignore: Annotated[tuple[SqlText, ...], Strict(False)] = Field(
+        default=(), description="columns whose values differ by nature, as column or table.column"
+    )
     remedies: dict[str, Remedy] = Field(default_factory=dict)
 
     def for_server(self, server: str) -> Scenario:

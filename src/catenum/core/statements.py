@@ -54,6 +54,9 @@ class Footprint:
     parsed: bool = True
     count: int = 1
     control: str | None = None  # begin, commit, rollback: what a transaction's own statement must not be
+    calls_unknown: bool = False  # calls a function whose doings its name does not tell
+    by_nature: tuple[str, ...] = ()  # what it calls that gives another value each time: now, random, nextval
+    ordered: bool = False  # the order of the rows it returns is asked for
 
     def on(self, table: str) -> list[Access]:
         """The accesses to ``table``."""
@@ -133,7 +136,63 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
         return _command(tree, sql, count)
     if not isinstance(tree, exp.Query | exp.DML | exp.DDL | exp.Alter | exp.Drop | exp.TruncateTable | exp.Set):
         return Footprint((), parsed=False, count=count)
-    return Footprint(tuple(_accesses(tree)), count=count)
+    called = [_function_name(call) for call in tree.find_all(exp.Func)]
+    return Footprint(
+        tuple(_accesses(tree)),
+        count=count,
+        calls_unknown=any(
+            isinstance(f, exp.Anonymous) and _function_name(f) not in _HARMLESS for f in tree.find_all(exp.Func)
+        ),
+        by_nature=tuple(sorted({name for name in called if name in _BY_NATURE})),
+        ordered=tree.args.get("order") is not None,
+    )
+
+
+#: Functions that give another value at each call or in each transaction.
+_BY_NATURE = frozenset(
+    [
+        "now",
+        "current_timestamp",
+        "currenttimestamp",
+        "current_date",
+        "currentdate",
+        "current_time",
+        "currenttime",
+        "localtime",
+        "localtimestamp",
+        "clock_timestamp",
+        "statement_timestamp",
+        "transaction_timestamp",
+        "timeofday",
+        "sysdate",
+        "utc_timestamp",
+        "unix_timestamp",
+        "curdate",
+        "curtime",
+        "random",
+        "rand",
+        "uuid",
+        "gen_random_uuid",
+        "uuid_generate_v4",
+        "nextval",
+        "currval",
+        "lastval",
+        "last_insert_id",
+        "txid_current",
+        "pg_current_xact_id",
+        "connection_id",
+        "pg_backend_pid",
+    ]
+)
+#: Functions that the parser does not know by a name of its own, and that touch no table.
+_HARMLESS = _BY_NATURE | frozenset(
+    ["pg_sleep", "sleep", "version", "database", "current_setting", "to_json", "row_to_json", "md5"]
+)
+
+
+def _function_name(call: exp.Func) -> str:
+    name = call.name if isinstance(call, exp.Anonymous) else call.sql_name()
+    return name.lower()
 
 
 def _command(tree: exp.Command, sql: str, count: int) -> Footprint:
@@ -259,3 +318,49 @@ def _constant(value: exp.Expr) -> str | None:
     if isinstance(value, exp.Cast):
         return _constant(value.this)
     return None
+
+
+@lru_cache(maxsize=4096)
+def masked(sql: str, server: str = "postgresql") -> str:
+    """The statement with ``?`` in place of every literal and of every numbered parameter (``$1``).
+
+    A text that cannot be read in full is masked roughly.
+    """
+    try:
+        tokens = sqlglot.tokenize(sql, dialect=DIALECTS.get(server))
+    except SqlglotError:
+        return _roughly_masked(sql)
+    parts, end = [], 0
+    for token in tokens:
+        if token.token_type.name in _LITERALS:
+            parts.append(sql[end : token.start].removesuffix("$") + "?")
+            end = token.end + 1
+    return _COMMENTS.sub(" ", "".join(parts) + sql[end:])
+
+
+def _roughly_masked(sql: str) -> str:
+    """For a text that was cut within a literal: what follows an unpaired quote goes too."""
+    text = re.sub(r"'(?:[^']|'')*(?:'|$)", "?", sql)
+    return _COMMENTS.sub(" ", re.sub(r"(?<![\w.$])\$?\d+(?:\.\d+)?", "?", text))
+
+
+_LITERALS = {"STRING", "NUMBER", "HEX_STRING", "BIT_STRING", "BYTE_STRING", "NATIONAL_STRING", "RAW_STRING",
+             "HEREDOC_STRING", "UNICODE_STRING"}  # fmt: skip
+_COMMENTS = re.compile(r"/\*.*?(?:\*/|$)|--[^\n]*", re.DOTALL)
+
+
+@lru_cache(maxsize=4096)
+def shape(sql: str, server: str = "postgresql") -> str:
+    """What statements of one kind share: literals taken out, lists of them made one, spaces and case made alike."""
+    text = " ".join(masked(sql, server).lower().split()).rstrip("; ")
+    text = re.sub(r"\? ?(, ?\? ?)+", "?, … ", text)
+    return re.sub(r"(\([?, …]*\))( ?, ?\([?, …]*\))+", r"\1, …", text)
+
+
+def same_kind(shaped: str) -> str:
+    """What two shapes share where one comes from a server's own statistics.
+
+    MariaDB's digests put every name in backquotes and spaces around every sign, and write ``...`` for a list.
+    """
+    bare = re.sub(r"[\s`\"]", "", shaped)
+    return bare.replace("...", "?").replace("?,…", "?")

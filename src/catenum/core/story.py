@@ -6,37 +6,17 @@ Nothing is said that the recording does not show.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
-from typing import Literal
+from collections.abc import Callable, Iterator
 
 from catenum.core.access import plan_lines, small_tables
 from catenum.core.diagnose.evidence import listed, named
 from catenum.core.outcome import MEANING
 from catenum.core.recording import Deadlock, Event, Recording, Wait
+from catenum.core.telling import Line, Section, Tone, duration, tree_lines
 from catenum.core.waits import Branch, WaitGraph
 
 #: A server's own report of at most so many lines is shown as it is.
 SHORT_REPORT = 8
-Tone = Literal["plain", "strong", "bad", "good", "faint"]
-
-
-@dataclass(frozen=True, slots=True)
-class Line:
-    """A line of the story; ``indent`` in steps; ``hang`` more columns for what wraps."""
-
-    text: str
-    tone: Tone = "plain"
-    indent: int = 1
-    hang: int = 2
-
-
-@dataclass(frozen=True, slots=True)
-class Section:
-    """A part of the story with its title."""
-
-    title: str
-    lines: tuple[Line, ...]
 
 
 def tell(recording: Recording) -> list[Section]:
@@ -72,15 +52,6 @@ def headline(recording: Recording) -> str:
     if broken:
         text += f" Yet the data is wrong: {listed(broken)} {'is' if len(broken) == 1 else 'are'} false."
     return text
-
-
-def duration(ms: float | None) -> str:
-    """A length of time as people read it."""
-    if ms is None:
-        return "?"
-    if ms < 10:
-        return f"{ms:.1f} ms"
-    return f"{ms:.0f} ms" if ms < 1000 else f"{ms / 1000:.1f} s"
 
 
 def one_line(sql: str, limit: int = 10_000) -> str:
@@ -229,7 +200,7 @@ def _chains(recording: Recording) -> Section:
     for head in graph.heads():
         tree = graph.tree(head)
         lines.append(Line(_head_line(recording, graph, head, move), "strong"))
-        lines.extend(_branches(recording, tree, move, ""))
+        lines.extend(tree_lines(tree, _branch_text(recording, move)))
     return Section(f"Who waited for whom (after move {move}, when most did)", tuple(lines))
 
 
@@ -253,9 +224,8 @@ def _doing(recording: Recording, name: str, move: int) -> str:
     return f"idle in its open transaction after {named(name, done.statement)}: {one_line(done.sql, 60)}"
 
 
-def _branches(recording: Recording, branch: Branch, move: int, prefix: str) -> Iterator[Line]:
-    for place, child in enumerate(branch.children):
-        last = place == len(branch.children) - 1
+def _branch_text(recording: Recording, move: int) -> Callable[[Branch], str]:
+    def text(child: Branch) -> str:
         wait = next(
             (
                 w
@@ -264,9 +234,9 @@ def _branches(recording: Recording, branch: Branch, move: int, prefix: str) -> I
             ),
             None,
         )
-        text = f"{child.name} waits" if wait is None else _wait_line(wait)
-        yield Line(f"{prefix}{'└─ ' if last else '├─ '}{text}", indent=1, hang=len(prefix) + 6)
-        yield from _branches(recording, child, move, prefix + ("   " if last else "│  "))
+        return f"{child.name} waits" if wait is None else _wait_line(wait)
+
+    return text
 
 
 def _wait_line(wait: Wait) -> str:
@@ -301,7 +271,7 @@ def _histories(recording: Recording) -> Section:
         if record.name not in involved:
             continue
         tries = f", {record.attempts} attempts" if record.attempts > 1 else ""
-        asked = "" if record.asked else " by default"
+        asked = "" if record.asked or recording.live else " by default"
         lines.append(
             Line(
                 f"{record.name}   {record.isolation}{asked}, session {record.session}{tries}: {record.status}",
@@ -451,7 +421,7 @@ def _grid(columns: tuple[str, ...], rows: tuple[tuple[str | None, ...], ...]) ->
 def _notes(recording: Recording) -> Section:
     lines = [Line(note) for note in recording.notes]
     for status, what in (("left open", "left open"), ("cut off", "still under way")):
-        names = [record.name for record in recording.transactions if record.status == status]
+        names = [r.name for r in recording.transactions if r.status == status and not recording.live]
         if names:
             was = "was" if len(names) == 1 else "were"
             lines.append(Line(f"{listed(names)} {was} {what} when the last move was made; Catenum then rolled back."))

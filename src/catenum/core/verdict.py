@@ -1,6 +1,7 @@
 """Compares a remedy's runs with the baseline's and says whether it wins, by rules that a reader can check.
 
-1. A remedy under which a rule of ``holds`` is false, or data is an anomaly, loses, whatever else it cures.
+1. A remedy that breaks a rule of ``holds``, or lets data be an anomaly, where the baseline did not, loses, whatever
+else it cures.
 2. A remedy whose statements are rejected loses.
 3. It *cures* when no schedule ends in a conflict, or every conflict was met by a retry and every transaction came to
 its end. 4. It *eases* when its worst outcome is milder than the baseline's, or the data is right where the baseline's
@@ -17,7 +18,10 @@ from typing import Literal
 
 from catenum.core.outcome import KINDS, all_ended_well
 from catenum.core.recording import Kind, Recording
+from catenum.core.tally import Tally
 
+#: How the promise that no rule of the user's has to make is told beside those rules.
+SERIAL = "the data is what some serial order gives"
 Rank = Literal["cures", "eases", "no better", "worse", "loses"]
 
 
@@ -34,6 +38,9 @@ class Figures:
     broken: tuple[str, ...]
     ended_well: int
     attempts: int
+    anomalies: int = 0
+    #: Whether these are all schedules that can differ, so that what is not among them cannot happen.
+    complete: bool = False
 
     @property
     def worst(self) -> Kind:
@@ -65,7 +72,7 @@ def figures(recordings: Sequence[Recording]) -> Figures:
         raise ValueError("no runs to compare")
     locks = [recording.locks_taken() for recording in recordings]
     broken = [t for r in recordings for t, value in r.outcome.holds.items() if value is not True]
-    broken += ["the data is what some serial order gives" for r in recordings if r.outcome.data == "anomaly"]
+    broken += [SERIAL for r in recordings if r.outcome.data == "anomaly"]
     return Figures(
         runs=len(recordings),
         kinds=dict(Counter(recording.outcome.kind for recording in recordings)),
@@ -75,16 +82,39 @@ def figures(recordings: Sequence[Recording]) -> Figures:
         time_ms=median(recording.duration_ms for recording in recordings),
         broken=tuple(dict.fromkeys(broken)),
         ended_well=sum(all_ended_well(recording) for recording in recordings),
+        anomalies=sum(recording.outcome.data == "anomaly" for recording in recordings),
         attempts=sum(t.attempts for r in recordings for t in r.transactions),
+    )
+
+
+def figures_of(tally: Tally, given: Recording, *, complete: bool) -> Figures:
+    """The figures of one variant over an exploration; locks and time come from ``given``, one schedule in full."""
+    broken = [*tally.broken_rules, *([SERIAL] if tally.anomalies else [])]
+    return Figures(
+        runs=tally.schedules,
+        kinds={kind: count for kind in KINDS if (count := tally.count_of(kind))},
+        waits=tally.waits,
+        longest_chain=tally.chain,
+        locks=given.locks_taken(),
+        time_ms=given.duration_ms,
+        broken=tuple(broken),
+        ended_well=tally.ended_well,
+        attempts=tally.tries,
+        anomalies=tally.anomalies,
+        complete=complete,
     )
 
 
 def judge(baseline: Figures, remedy: Figures) -> Verdict:
     """The verdict on a remedy, by the rules at the head of this module."""
-    if remedy.broken and not baseline.broken:
-        return Verdict(rank="loses", reason=f"the data is wrong: {', '.join(remedy.broken)}")
+    fresh = [title for title in remedy.broken if title not in baseline.broken]
+    if fresh:
+        return Verdict(rank="loses", reason=f"the data is wrong: {', '.join(fresh)}")
     if "error" in remedy.kinds:
         return Verdict(rank="loses", reason=f"a statement is rejected in {_of(remedy.kinds['error'], remedy)}")
+    if remedy.broken and len(remedy.broken) < len(baseline.broken):
+        mended = ", ".join(title for title in baseline.broken if title not in remedy.broken)
+        return Verdict(rank="eases", reason=f"mended: {mended}; still wrong: {', '.join(remedy.broken)}")
     if remedy.broken:
         return Verdict(rank="no better", reason=f"the data is still wrong: {', '.join(remedy.broken)}")
     had = baseline.conflicts > 0 or bool(baseline.broken)

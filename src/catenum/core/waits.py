@@ -115,8 +115,8 @@ class WaitGraph:
         heads = [name for name in self._in if name not in self._out]
         return sorted(heads, key=lambda name: (-len(self.held_up_by(name)), name))
 
-    def tree(self, head: str) -> Branch:
-        """Who waits under ``head``.
+    def tree(self, head: str, *, oldest_first: bool = False) -> Branch:
+        """Who waits under ``head``, by name, or the one that has waited longest first.
 
         A session that waits for several appears once, under the last of them in the queue.
         """
@@ -144,8 +144,12 @@ class WaitGraph:
         for edge in parent.values():
             below[edge.holder].append(edge)
         branches: dict[str, Branch] = {}
+
+        def order(edge: Edge) -> tuple[float, str]:
+            return ((edge.since_ms or 0.0) if oldest_first else 0.0, edge.waiter)
+
         for name in sorted(level, key=lambda name: -level[name]):
-            children = tuple(branches[edge.waiter] for edge in sorted(below[name], key=lambda e: e.waiter))
+            children = tuple(branches[edge.waiter] for edge in sorted(below[name], key=order))
             branches[name] = Branch(name, parent.get(name), children)
         return branches[head]
 
