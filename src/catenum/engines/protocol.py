@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Protocol
 
+from catenum.core.errors import TargetError
 from catenum.core.recording import LockEntry, PathStep, Result, ServerError, TableKeys, TableRows, TargetInfo
 from catenum.core.waits import Edge
 
@@ -58,7 +59,8 @@ class Capabilities:
     """What this server and this login allow, each with the reason where it is refused.
 
     ``verdict_ms``: a ring that stands for longer will not be ended by the server itself. ``timeout_step_ms``: lock
-    timeouts are rounded up to multiples of this.
+    timeouts are rounded up to multiples of this. ``levels``: the isolation levels that really differ here.
+    ``check_ms``: how long after its wait began a session that others wait for looks for rings; 0: at once.
     """
 
     steers_victim: bool
@@ -66,6 +68,8 @@ class Capabilities:
     row_locks_by: str = ""
     verdict_ms: float = 10_000.0
     timeout_step_ms: int = 1
+    check_ms: float = 0.0
+    levels: tuple[str, ...] = ("read uncommitted", "read committed", "repeatable read", "serializable")
 
 
 class Session(Protocol):
@@ -125,6 +129,28 @@ class Engine(Protocol):
 
     def plan(self, sql: str) -> tuple[PathStep, ...]:
         """The access path that the server would take for ``sql`` now; empty where it has none. Nothing is executed."""
+
+    def keep_data(self, ignored: Mapping[str, Sequence[str]], *, shape: bool) -> None:
+        """Remember what the tables hold now, for ``data_state`` and ``restore_data``.
+
+        ``ignored``: per table the columns that no fingerprint shall cover. ``shape``: statements may change the tables
+        themselves. Raises NotRestored where what is put back is not what was there.
+        """
+
+    def data_state(self) -> str:
+        """A fingerprint of what the tables hold now."""
+
+    def restore_data(self) -> None:
+        """Bring back what ``keep_data`` remembered, after ``data_state``.
+
+        Raises NeedsReload where only loading anew can, NotRestored where other rows stand there afterwards.
+        """
+
+    def hurry(self) -> float:
+        """Have sessions that are opened from now on check for deadlocks as soon as they can: for many runs.
+
+        Returns how long after a wait began its check comes, in ms; 0 where rings are found at once.
+        """
 
     def open_session(self, name: str) -> Session:
         """A connection that names itself to the server and cannot outlive the run."""
@@ -192,6 +218,21 @@ class Loop(Protocol):
 
     def close(self) -> None:
         """Disconnect."""
+
+
+class NeedsReload(Exception):
+    """The data cannot be brought back by itself; it has to be loaded anew."""
+
+
+class NotRestored(TargetError):
+    """After all was put back, other rows stand there than before."""
+
+    def __init__(self, what: str, tables: Sequence[str]) -> None:
+        super().__init__(
+            f"{what}: {', '.join(tables) or 'the tables'} differ",
+            advice="Runs cannot be compared that do not start from the same rows. A trigger, or somebody else, may be "
+            "changing them; values that differ by nature (the clock, chance) can be named under 'ignore:'.",
+        )
 
 
 class DataError(Exception):

@@ -17,10 +17,19 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from catenum.core.recording import LockEntry, PathStep, ServerError, TableKeys, TableRows, TargetInfo
+from catenum.core.statements import Access, Footprint
 from catenum.core.waits import Edge, Resource, WaitGraph
 from catenum.engines.protocol import Beginning, Begun, Capabilities, DataError, Patience, Reply, Session
 
 EXCLUSIVE, SHARED = "exclusive", "shared"
+
+
+def scripted_footprint(sql: str, server: str) -> Footprint:
+    """What a statement of the four-word language touches."""
+    word, _, name = sql.partition(" ")
+    if word == "share":
+        return Footprint((Access(table=name, schema=None, verb="lock", strength="share"),))
+    return Footprint((Access(table=name, schema=None, verb="update"),) if word == "lock" else ())
 
 
 @dataclass
@@ -49,6 +58,7 @@ class ScriptedSession:
         self._how = Beginning()
         self.patience: Patience | None = None
         self.under_way = ""
+        self.order = 0
         self.looks_left = 0
 
     def fileno(self) -> int:
@@ -67,6 +77,7 @@ class ScriptedSession:
     def send(self, sql: str, patience: Patience | None = None) -> None:
         """Carry a statement out, or let it wait."""
         self.under_way, self.patience = sql, patience
+        self.order = next(self.engine.statements)
         self.engine.execute(self, sql)
 
     def answer(self, reply: Reply) -> None:
@@ -104,6 +115,7 @@ class ScriptedEngine:
         self.locks: dict[str, _Lock] = {}
         self.sessions: dict[str, ScriptedSession] = {}
         self._numbers = itertools.count(1)
+        self.statements = itertools.count(1)
 
     # -- running -----------------------------------------------------------------------------------------------------
 
@@ -181,10 +193,9 @@ class ScriptedEngine:
         return edges
 
     def _check_rings(self, edges: list[Edge]) -> None:
-        order = {Patience.CHOSEN: 0, Patience.FIRST: 1, Patience.LAST: 2, None: 3}
         for ring in WaitGraph(edges).cycles():
             members = [self.sessions[edge.waiter] for edge in ring]
-            victim = min(members, key=lambda s: (order[s.patience], s.name))
+            victim = max(members, key=lambda s: (s.patience is Patience.CHOSEN, s.order))
             self.fail(victim, ServerError(code="deadlock", kind="deadlock", message="scripted deadlock"))
 
     def notes(self) -> list[str]:
@@ -236,6 +247,21 @@ class ScriptedEngine:
 
     def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
         """No data."""
+
+    def keep_data(self, ignored: Mapping[str, Sequence[str]], *, shape: bool) -> None:
+        """No data."""
+
+    def data_state(self) -> str:
+        """It holds no data, so all states are one."""
+        return ""
+
+    def restore_data(self) -> None:
+        """Every lock is new."""
+        self.locks.clear()
+
+    def hurry(self) -> float:
+        """It has no clock."""
+        return 0.0
 
     def analyze(self) -> None:
         """No data."""

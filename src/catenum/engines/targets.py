@@ -116,17 +116,32 @@ def without_secrets(url: str) -> str:
         return url.partition("://")[0] + "://…"
 
 
+@dataclass(frozen=True)
+class Connector:
+    """Connects engines to one server, each call a new one. A plain value, so that other processes can be given it.
+
+    ``where`` may hold a password: it travels through pipes only, never through a command line.
+    """
+
+    server: str
+    where: Any
+    shown: str
+    private: bool = False
+
+    def __call__(self) -> Any:
+        """An engine. Raises TargetError."""
+        # each server's driver is loaded only where it is used
+        return import_module(f"catenum.engines.{self.server}").connect(self.where, self.shown, private=self.private)
+
+
 @contextmanager
-def open_engine(target: Target, tell: Callable[[str], None]) -> Iterator[Callable[[], Any]]:
-    """A function that connects an engine to ``target``, each call a new one; a private server lives as long as the
-    block.
+def open_engine(target: Target, tell: Callable[[str], None]) -> Iterator[Connector]:
+    """What connects engines to ``target``; a private server lives as long as the block.
 
     ``tell`` hears what a person should know meanwhile (a server is being made, something was cleared).
     """
-    module = import_module(f"catenum.engines.{target.server}")  # each server's driver is loaded only where it is used
     if target.url is not None:
-        url = target.url
-        yield lambda: module.connect(url, target.shown)
+        yield Connector(target.server, target.url, target.shown)
         return
     from catenum.engines.private import private_server
 
@@ -134,4 +149,4 @@ def open_engine(target: Target, tell: Callable[[str], None]) -> Iterator[Callabl
         for text in server.cleared:
             tell(f"Cleared {text}.")
         where = {"unix_socket": server.conninfo, "user": "root"} if server.server == "mariadb" else server.conninfo
-        yield lambda: module.connect(where, target.shown, private=True)
+        yield Connector(target.server, where, target.shown, private=True)

@@ -15,16 +15,18 @@ import struct
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import islice
 from typing import Any, Literal, cast
-from urllib.parse import unquote, urlsplit
+from urllib.parse import parse_qsl, unquote, urlsplit
 
 import pymysql
 from pymysql.constants import CLIENT
 
-from catenum.core.errors import TargetError
+from catenum.core.errors import InputError, TargetError
 from catenum.core.recording import LockEntry, PathStep, ServerError, TableKeys, TableRows, TargetInfo
+from catenum.core.scenario_file import suggestion
 from catenum.core.statements import split_script
 from catenum.core.waits import Edge
 from catenum.engines.mariadb import errors
+from catenum.engines.mariadb.kept import Keeper
 from catenum.engines.mariadb.locks import LockReader
 from catenum.engines.mariadb.plans import steps_of
 from catenum.engines.mariadb.session import MariadbSession, text_of
@@ -44,10 +46,18 @@ def connect(where: Mapping[str, object] | str, shown_url: str, *, private: bool 
     return MariadbEngine(arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private)
 
 
+#: What may stand behind the question mark of a URL, by PyMySQL's names: a local socket, and the server's certificate.
+URL_PARAMETERS = ["unix_socket", "ssl_ca"]
+
+
 def arguments_of(url: str) -> dict[str, object]:
-    """PyMySQL's arguments for a URL."""
+    """PyMySQL's arguments for a URL. Raises InputError for a parameter that it does not know."""
     parts = urlsplit(url)
     found: dict[str, object] = {"host": parts.hostname or "127.0.0.1", "port": parts.port or 3306}
+    for name, value in parse_qsl(parts.query):
+        if name not in URL_PARAMETERS:
+            raise InputError(f"{name}= in the target's URL", advice=suggestion(name, URL_PARAMETERS))
+        found[name] = value
     if parts.username:
         found["user"] = unquote(parts.username)
     password = unquote(parts.password) if parts.password else os.environ.get("MYSQL_PWD")
@@ -83,7 +93,8 @@ class MariadbEngine:
             "conv": {},  # values stay the server's text
             "connect_timeout": 5,
             "program_name": f"catenum {self.run} {name}",
-            "client_flag": CLIENT.MULTI_RESULTS,
+            # rows found rather than rows changed, as other servers count
+            "client_flag": CLIENT.MULTI_RESULTS | CLIENT.FOUND_ROWS,
         }
         return pymysql.connect(**options)
 
@@ -159,6 +170,7 @@ class MariadbEngine:
         )
         self.query("set session lock_wait_timeout = 1, max_statement_time = 60")
         self.reader = LockReader(self.query, self.schema, lists_held=lists_held == "1", metadata=metadata != "0")
+        self.keeper = Keeper(self.query, self.schema)
         self.reader.status()  # tells at once whether this login may ask who waits for whom
 
     # -- scratch space -----------------------------------------------------------------------------------------------
@@ -172,10 +184,12 @@ class MariadbEngine:
         return cleared
 
     def _create(self) -> None:
-        comment = f"{MARK}; run {self.run}; host {socket.gethostname()}; process {os.getpid()}"
-        self.query(f"create database `{self.schema}` character set utf8mb4 comment %s", (comment,))
+        self.query(f"create database `{self.schema}` character set utf8mb4 comment %s", (self._mark(),))
         self._made = True
         self.connection.select_db(self.schema)
+
+    def _mark(self) -> str:
+        return f"{MARK}; run {self.run}; host {socket.gethostname()}; process {os.getpid()}"
 
     def _left_behind(self) -> list[str]:
         """Databases that carry both Catenum's name and its mark, whoever's run made them."""
@@ -242,6 +256,26 @@ class MariadbEngine:
         with self._told():
             for table in self.reader.tables:
                 self.query(f"analyze table {_quoted(table)}")
+
+    def keep_data(self, ignored: Mapping[str, Sequence[str]], *, shape: bool) -> None:
+        """In a database beside the scratch one."""
+        with self._told():
+            self.query("select get_lock(%s, 0)", (self.keeper.kept,))
+            self.keeper.keep(ignored, shape=shape, comment=self._mark())
+
+    def data_state(self) -> str:
+        """Fingerprints of the tables' rows."""
+        with self._told():
+            return self.keeper.fingerprint()
+
+    def restore_data(self) -> None:
+        """Refill the tables that changed."""
+        with self._told():
+            self.keeper.restore()
+
+    def hurry(self) -> float:
+        """InnoDB checks for rings at once anyway."""
+        return 0.0
 
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables, with their primary and unique keys."""
@@ -333,7 +367,10 @@ class MariadbEngine:
             cursor.execute(query)
             rows = cursor.fetchall()
         except pymysql.Error as error:
-            raise DataError(errors.server_error(error, timeout_undoes=self._timeout_undoes), query) from error
+            found = errors.server_error(error, timeout_undoes=self._timeout_undoes)
+            if found.kind == "lost" or not self.alive():
+                raise errors.went_away(error, self._shown) from error
+            raise DataError(found, query) from error
         finally:
             with contextlib.suppress(pymysql.Error):
                 self.connection.rollback()
@@ -403,6 +440,7 @@ class MariadbEngine:
     def _drop(self) -> None:
         self.query("set session lock_wait_timeout = 5")
         self.query(f"drop database if exists `{self.schema}`")
+        self.keeper.drop()
 
 
 def _quoted(name: str) -> str:

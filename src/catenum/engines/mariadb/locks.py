@@ -37,6 +37,12 @@ where table_schema = %s order by table_name, index_name, seq_in_index
 _REFERENCES = """
 select table_name, referenced_table_name from information_schema.referential_constraints where constraint_schema = %s
 """
+_MADE = """
+select table_name, column_name from information_schema.columns
+where table_schema = %s and (extra like '%%auto_increment%%' or
+column_default regexp 'current_timestamp|now|uuid|rand|nextval')
+"""
+_TRIGGERS = "select distinct event_object_table from information_schema.triggers where event_object_schema = %s"
 _METADATA = """
 select thread_id, lock_mode, table_name from information_schema.metadata_lock_info
 where lock_type = 'Table metadata lock' and table_schema = %s
@@ -89,13 +95,22 @@ class LockReader:
             if str(non_unique) == "0":
                 unique.add((table, index))
         references = {(str(child), str(parent)) for child, parent in self.query(_REFERENCES, (self.schema,))}
+        made = [(str(table), str(column)) for table, column in self.query(_MADE, (self.schema,))]
+        triggers = {str(row[0]) for row in self.query(_TRIGGERS, (self.schema,))}
         self.tables, self.indexes = {}, {}
         for table in dict.fromkeys(table for table, _ in types):
             primary = tuple(columns.get((table, "PRIMARY"), ()))
             keys = tuple(tuple(columns[k]) for k in sorted(unique) if k[0] == table and k[1] != "PRIMARY")
             own = {index: tuple(names) for (owner, index), names in columns.items() if owner == table}
             parents = tuple(sorted(parent for child, parent in references if child == table))
-            self.tables[table] = TableKeys(primary=primary, unique=keys, references=parents, indexes=own)
+            self.tables[table] = TableKeys(
+                primary=primary,
+                unique=keys,
+                references=parents,
+                indexes=own,
+                triggers=table in triggers,
+                made=tuple(column for owner, column in made if owner == table),
+            )
             for (owner, index), names in columns.items():
                 if owner == table:
                     whole = list(dict.fromkeys([*names, *primary]))

@@ -14,7 +14,7 @@ from typing import Any, Literal
 
 import pymysql
 
-from catenum.core.recording import Result
+from catenum.core.recording import Result, digest_of
 from catenum.engines.mariadb.errors import server_error
 from catenum.engines.protocol import Beginning, Begun, Patience, Reply
 
@@ -140,6 +140,7 @@ def _reply(cursor: Any) -> Reply:
         columns=tuple(str(column[0]) for column in cursor.description),
         rows=tuple(tuple(text_of(value) for value in row) for row in rows[:KEPT_ROWS]),
         cut=len(rows) > KEPT_ROWS,
+        digest=digest_of(tuple(text_of(v) for v in row) for row in rows) if len(rows) > KEPT_ROWS else None,
     )
     return Reply(rows=len(rows), result=result)
 

@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import re
 import secrets
-import socket
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from typing import Any, LiteralString, cast
 
 import psycopg
@@ -21,35 +18,17 @@ from catenum.core.recording import LockEntry, PathStep, ServerError, TableKeys, 
 from catenum.core.statements import footprint
 from catenum.core.waits import Edge, Resource
 from catenum.engines.postgresql import errors
+from catenum.engines.postgresql.kept import Keeper
 from catenum.engines.postgresql.locks import LockReader
 from catenum.engines.postgresql.plans import steps_of
+from catenum.engines.postgresql.scratch import Scratch
 from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession, text_rows
 from catenum.engines.protocol import Capabilities, DataError, Patience, Session
 
 #: deadlock_timeout of looping sessions (ms), where the login may set it: a second each time would keep most loops
 #: waiting.
 LOOP_CHECK_MS = 20
-MARK = "catenum scratch space"
-_LOCK_CLASS = 0x63617465  # the class of the advisory locks by which runs say that they live
 _OLDEST = 130000
-_TABLES = """
-select c.relname, i.indisprimary, i.indisunique, ic.relname, array_agg(a.attname::text order by k.place),
-       (select array_agg(distinct p.relname::text) from pg_constraint f join pg_class p on p.oid = f.confrelid
-        where f.conrelid = c.oid and f.contype = 'f')
-from pg_class c
-join pg_namespace n on n.oid = c.relnamespace
-left join pg_index i on i.indrelid = c.oid and i.indpred is null and i.indexprs is null
-left join pg_class ic on ic.oid = i.indexrelid
-left join lateral unnest(i.indkey::int2[]) with ordinality k(attnum, place) on k.place <= i.indnkeyatts
-left join pg_attribute a on a.attrelid = c.oid and a.attnum = k.attnum
-where n.nspname = %s and c.relkind in ('r', 'p')
-group by c.oid, c.relname, i.indexrelid, i.indisprimary, i.indisunique, ic.relname
-order by c.relname, ic.relname
-"""
-_LEFT_BEHIND = """
-select n.nspname, obj_description(n.oid, 'pg_namespace') from pg_namespace n
-where n.nspname like 'catenum\\_%%' and obj_description(n.oid, 'pg_namespace') like %s
-"""
 
 
 def connect(conninfo: str, shown_url: str, *, private: bool = False) -> PostgresqlEngine:
@@ -64,7 +43,8 @@ class PostgresqlEngine:
         self.run = secrets.token_hex(4)
         self.schema = f"catenum_{self.run}"
         self._base = make_conninfo(conninfo, connect_timeout=5, keepalives_idle=30)
-        self._made = self._connected = False
+        self._connected = False
+        self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
         self._pids: dict[int, str] = {}
         self._sessions: dict[int, PostgresqlSession] = {}
         with self._told(shown_url):
@@ -123,10 +103,15 @@ class PostgresqlEngine:
         )
         steers, why = self._may_steer()
         self.reader = LockReader(self.connection, self.schema, self._usable_rowlocks(row[3]))
+        kept = f"{self.schema}_kept"
+        self.scratch = Scratch(self.connection, self.run, self.schema, kept)
+        self.keeper = Keeper(self.connection, self.schema, kept, self.scratch.create_marked)
         self.capabilities = Capabilities(
             steers_victim=steers,
             steers_victim_why=why,
             row_locks_by="pgrowlocks" if self.reader.rows.rowlocks_schema else "xmax",
+            levels=("read committed", "repeatable read", "serializable"),
+            check_ms=CHECK_AFTER_MS[Patience.FIRST] if steers else 0.0,
             verdict_ms=row[4] + CHECK_AFTER_MS[Patience.LAST] + 10_000,
         )
         self._deadlock_timeout = str(row[2])
@@ -158,59 +143,15 @@ class PostgresqlEngine:
     def make_scratch(self) -> list[str]:
         """Clear what a killed run left, then make a schema of our own, marked and with a sign of life."""
         with self._told(self.info.url):
-            cleared = [name for name in self._left_behind() if self._clear(name)]
-            self._alive_lock("pg_advisory_lock", self.schema)
-            self._create()
-        return cleared
-
-    def _create(self) -> None:
-        comment = f"{MARK}; run {self.run}; host {socket.gethostname()}; process {os.getpid()}"
-        name = sql.Identifier(self.schema)
-        self.connection.execute(sql.SQL("create schema {}").format(name), prepare=False)
-        self._made = True
-        self.connection.execute(sql.SQL("comment on schema {} is {}").format(name, comment), prepare=False)
-        self.connection.execute(sql.SQL("set search_path = {}").format(name), prepare=False)
-
-    def _alive_lock(self, function: LiteralString, schema: str) -> bool:
-        """An advisory lock lives as long as its connection: whose lock can be taken, that run is dead."""
-        query = sql.SQL("select {}({}, hashtext({}))").format(sql.SQL(function), _LOCK_CLASS, schema)
-        row = self.connection.execute(query, prepare=False).fetchone()
-        return bool(row and row[0])
-
-    def _left_behind(self) -> list[str]:
-        """Schemas that carry both Catenum's name and its mark, whoever's run made them."""
-        return [row[0] for row in self.connection.execute(_LEFT_BEHIND, [MARK + "%"], prepare=False)]
-
-    def _clear(self, schema: str) -> bool:
-        if not self._alive_lock("pg_try_advisory_lock", schema):
-            return False
-        try:
-            self._end_sessions(f"catenum {schema.removeprefix('catenum_')} %")
-            self.connection.execute(sql.SQL("drop schema {} cascade").format(sql.Identifier(schema)), prepare=False)
-            return True
-        except psycopg.Error:
-            return False  # somebody else's to drop, or still in use: not ours to force
-        finally:
-            self._alive_lock("pg_advisory_unlock", schema)
-
-    def _end_sessions(self, application: str) -> None:
-        patience: LiteralString = ", 2000" if self.connection.info.server_version >= 140000 else ""
-        query = sql.SQL(
-            "select pg_terminate_backend(pid{}) from pg_stat_activity "
-            "where application_name like {} and usename = current_user and pid <> pg_backend_pid()"
-        ).format(sql.SQL(patience), application)
-        self.connection.execute(query, prepare=False)
+            return self.scratch.make()
 
     def load(self, script: str) -> None:
         """Empty the scratch space and run ``script`` in it."""
         with self._told(self.info.url):
-            name = sql.Identifier(self.schema)
-            if self._one_count() > 0:
-                self.connection.execute(sql.SQL("drop schema {} cascade").format(name), prepare=False)
-                self._create()
+            self.scratch.empty()
         self.reader.forget()
         self.add(script or ";")
-        self.connection.execute(sql.SQL("set search_path = {}").format(name), prepare=False)
+        self.scratch.enter()
 
     def add(self, script: str) -> None:
         """Run set-up SQL as it stands."""
@@ -218,7 +159,7 @@ class PostgresqlEngine:
         if result.status == pq.ExecStatus.FATAL_ERROR:
             error = errors.from_result(result)
             if error.kind == "lost" or not self.alive():
-                raise TargetError(f"{self.info.url}: the server went away while the data was loaded")
+                raise TargetError(f"the server went away: {self.info.url}: while the data was loaded")
             raise DataError(error, script)
         if self.connection.pgconn.transaction_status != pq.TransactionStatus.IDLE:
             self.connection.pgconn.exec_(b"commit")  # the script began a transaction of its own
@@ -245,25 +186,32 @@ class PostgresqlEngine:
                 query = sql.SQL("analyze {}").format(sql.Identifier(self.schema, table))
                 self.connection.execute(query, prepare=False)
 
-    def _one_count(self) -> int:
-        query = "select count(*) from pg_class where relnamespace = %s::regnamespace"
-        row = self.connection.execute(query, [self.schema]).fetchone()
-        return int(row[0]) if row else 0
+    def keep_data(self, ignored: Mapping[str, Sequence[str]], *, shape: bool) -> None:
+        """In a schema beside the scratch space."""
+        with self._told(self.info.url):
+            self.keeper.keep(ignored, shape=shape)
+
+    def data_state(self) -> str:
+        """Fingerprints of the tables' rows."""
+        with self._told(self.info.url):
+            return self.keeper.fingerprint()
+
+    def restore_data(self) -> None:
+        """Refill the tables that changed. Addresses may mean other rows then: the server uses their places again."""
+        with self._told(self.info.url):
+            self.keeper.restore()
+        self.reader.rows.forget()
+
+    def hurry(self) -> float:
+        """A closer of rings checks after a millisecond; what it would have been seen to wait for, its error tells."""
+        self._first_check_ms = 1
+        self.reader.remembered = {}
+        return float(self._first_check_ms) if self.capabilities.steers_victim else 0.0
 
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables, with their primary and unique keys."""
-        found: dict[str, TableKeys] = {}
-        for table, primary, unique, index, columns, parents in self.connection.execute(_TABLES, [self.schema]):
-            known = found.get(table, TableKeys(primary=(), references=tuple(sorted(parents or ()))))
-            key = tuple(column for column in columns or () if column)
-            if index:
-                known = replace(known, indexes={**known.indexes, index: key})
-            if primary:
-                known = replace(known, primary=key)
-            elif unique and key:
-                known = replace(known, unique=(*known.unique, key))
-            found[table] = known
-        return found
+        with self._told(self.info.url):
+            return self.scratch.tables()
 
     # -- sessions and looks ------------------------------------------------------------------------------------------
 
@@ -295,7 +243,11 @@ class PostgresqlEngine:
         with self._told(self.info.url):
             conninfo = make_conninfo(self._base, application_name=f"catenum {self.run} {name}"[:63])
             session = PostgresqlSession(
-                name, conninfo, "; ".join(settings), steers_victim=self.capabilities.steers_victim
+                name,
+                conninfo,
+                "; ".join(settings),
+                steers_victim=self.capabilities.steers_victim,
+                first_check_ms=self._first_check_ms,
             )
         self._pids[session.pid] = name
         self._sessions[session.pid] = session
@@ -305,6 +257,8 @@ class PostgresqlEngine:
         """Who among ``sessions`` waits for whom."""
         with self._told(self.info.url):
             mine = cast(Mapping[str, PostgresqlSession], sessions)
+            if self.reader.remembered is not None:
+                self.reader.trails = {pid: session.trail for pid, session in self._sessions.items()}
             return self.reader.look(mine, self._pids, now_ms)
 
     def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
@@ -376,7 +330,10 @@ class PostgresqlEngine:
         try:
             result = self.connection.pgconn.exec_params(query.encode(), None)
             if result.status == pq.ExecStatus.FATAL_ERROR:
-                raise DataError(errors.from_result(result), query)
+                error = errors.from_result(result)
+                if error.kind == "lost" or self.connection.pgconn.status != pq.ConnStatus.OK:
+                    raise TargetError(f"the server went away: {self.info.url}: while a rule was checked")
+                raise DataError(error, query)
             value = result.get_value(0, 0) if (result.ntuples, result.nfields) == (1, 1) else None
             if value not in (b"t", b"f"):
                 got = f"{result.ntuples} rows of {result.nfields} columns" if value is None else repr(value.decode())
@@ -429,7 +386,7 @@ class PostgresqlEngine:
             self._sessions.pop(session.pid, None)
         if left_open:
             with contextlib.suppress(psycopg.Error):
-                self._end_sessions(f"catenum {self.run} %")
+                self.scratch.end_sessions(f"catenum {self.run} %")
 
     def loop_place(self) -> dict[str, object]:
         """The connection string and the schema."""
@@ -454,12 +411,7 @@ class PostgresqlEngine:
     def close(self) -> None:
         """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""
         with contextlib.suppress(psycopg.Error):
-            if self._made and not self.connection.closed:
-                self.connection.execute("set lock_timeout = '5s'", prepare=False)
-                self.connection.execute(
-                    sql.SQL("drop schema if exists {} cascade").format(sql.Identifier(self.schema)),
-                    prepare=False,
-                )
+            self.scratch.drop()
         self.connection.close()
 
 

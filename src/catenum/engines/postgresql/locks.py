@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from typing import Any, LiteralString
 
 import psycopg
+from psycopg import pq
 
 from catenum.core.attribution import touches
 from catenum.core.locks.modes import explain_conflict
@@ -41,6 +42,7 @@ where c.oid = any(%s::oid[])
 _OUTSIDERS: LiteralString = "select pid, application_name from pg_stat_activity where pid = any(%s::int[])"
 #: Which statement of the session it was, and its blockers, each with whether it waits itself.
 _State = tuple[int, tuple[tuple[int, bool], ...]]
+MOST_REMEMBERED = 20_000
 _PASSING = ("extend",)  # held for moments only; a wait for one is work, not a wait
 
 
@@ -84,11 +86,15 @@ class LockReader:
         self._locks_sql = _LOCKS if connection.info.server_version >= 140000 else _LOCKS_BEFORE_14
         self._names: dict[int, tuple[str | None, str | None, str | None]] = {}
         self._known: dict[int, tuple[_State, list[Edge]]] = {}
+        #: What waits were found to be over, by the statements that led there; None: not remembered from run to run.
+        self.trails: Mapping[int, tuple[str, ...]] = {}
+        self.remembered: dict[object, list[Edge]] | None = None
 
     def warm(self) -> None:
         """Have the server plan the looks now rather than at the first wait."""
         pid = self.connection.info.backend_pid
-        self.connection.execute(_BLOCKERS, [[pid]], prepare=True)
+        # Through the driver first, which tells of a missing right by its own kind of error.
+        self.connection.execute(_BLOCKERS, [[pid]], prepare=False)
         self.locks_of([pid])
 
     def forget(self) -> None:
@@ -96,6 +102,8 @@ class LockReader:
         self.rows.forget()
         self._names.clear()
         self._known.clear()
+        if self.remembered is not None:
+            self.remembered.clear()
 
     # -- the cheap look ---------------------------------------------------------------------------------------------
 
@@ -106,8 +114,7 @@ class LockReader:
         """
         waiting: dict[str, tuple[int, ...]] = {}
         names = {session.pid: name for name, session in sessions.items()}
-        for pid, blockers, snapshot in self.connection.execute(_BLOCKERS, [list(names)], prepare=True):
-            found = tuple(dict.fromkeys([*blockers, *snapshot]))
+        for pid, found in self._blockers(names):
             if found:
                 waiting[names[pid]] = found
         stuck = {sessions[name].pid for name in waiting}
@@ -116,12 +123,59 @@ class LockReader:
             name: (sessions[name].sent, tuple((pid, pid in stuck) for pid in found)) for name, found in waiting.items()
         }
         fresh = {name: found for name, found in waiting.items() if self._known_of(sessions[name])[0] != states[name]}
+        if self.remembered is not None:
+            fresh = self._recall(fresh, states, sessions, everyone)
         if fresh:
             self._learn(fresh, states, sessions, everyone, now_ms)
         return [edge for name in waiting for edge in self._known_of(sessions[name])[1]]
 
+    def _blockers(self, pids: Iterable[int]) -> Iterator[tuple[int, tuple[int, ...]]]:
+        """Who stands in the way of each, asked without the driver's own preparations: it is asked all the time."""
+        pg = self.connection.pgconn
+        listed = "{" + ",".join(map(str, pids)) + "}"
+        result = pg.exec_prepared(b"catenum_blockers", [listed.encode()])
+        if result.error_field(pq.DiagnosticField.SQLSTATE) == b"26000":  # the driver lets go of all at a DROP
+            pg.prepare(b"catenum_blockers", _BLOCKERS.replace("%s", "$1").encode())
+            result = pg.exec_prepared(b"catenum_blockers", [listed.encode()])
+        if result.status != pq.ExecStatus.TUPLES_OK:
+            if result.status == pq.ExecStatus.FATAL_ERROR and pg.status == pq.ConnStatus.OK:
+                raise psycopg.Error(pg.get_error_message())
+            raise psycopg.OperationalError(pg.get_error_message())
+        for row in range(result.ntuples):
+            cells = [(result.get_value(row, i) or b"").decode().strip("{}") for i in range(3)]
+            found = [int(part) for cell in cells[1:] for part in cell.split(",") if part]
+            yield int(cells[0]), tuple(dict.fromkeys(found))
+
     def _known_of(self, session: PostgresqlSession) -> tuple[_State | None, list[Edge]]:
         return self._known.get(session.pid) or (None, [])
+
+    def _recall(
+        self,
+        fresh: Mapping[str, tuple[int, ...]],
+        states: Mapping[str, _State],
+        sessions: Mapping[str, PostgresqlSession],
+        everyone: Mapping[int, str],
+    ) -> dict[str, tuple[int, ...]]:
+        """Take what is known of waits that the same statements led to before; the others are given back."""
+        left = {}
+        for name, blockers in fresh.items():
+            edges = (self.remembered or {}).get(self._way(name, states, sessions, everyone))
+            if edges is None:
+                left[name] = blockers
+            else:
+                self._known[sessions[name].pid] = (states[name], edges)
+        return left
+
+    def _way(
+        self,
+        name: str,
+        states: Mapping[str, _State],
+        sessions: Mapping[str, PostgresqlSession],
+        everyone: Mapping[int, str],
+    ) -> object:
+        """The statements that led to a wait: the waiter's and its blockers', and which of these wait themselves."""
+        trails = [(everyone.get(pid), waits, self.trails.get(pid, ())) for pid, waits in states[name][1]]
+        return (name, sessions[name].trail, tuple(trails))
 
     def _learn(
         self,
@@ -139,6 +193,9 @@ class LockReader:
             edges = self._edges(session, blockers, locks, names, now_ms)
             if edges is not None:
                 self._known[session.pid] = (states[name], edges)
+                if self.remembered is not None and len(self.remembered) < MOST_REMEMBERED:
+                    way = self._way(name, states, sessions, everyone)
+                    self.remembered[way] = [replace(edge, since_ms=None) for edge in edges]
             else:
                 self._known.pop(session.pid, None)  # it moved on between the two queries
 

@@ -8,7 +8,7 @@ import psycopg
 from psycopg import pq
 from psycopg.pq.abc import PGconn, PGresult
 
-from catenum.core.recording import Result, ServerError
+from catenum.core.recording import Result, ServerError, digest_of
 from catenum.engines.postgresql import errors
 from catenum.engines.protocol import Beginning, Begun, Patience, Reply
 
@@ -22,8 +22,12 @@ KEPT_ROWS = 50
 class PostgresqlSession:
     """A connection with one transaction of the scenario on it."""
 
-    def __init__(self, name: str, conninfo: str, settings: str, *, steers_victim: bool) -> None:
-        """Connect and apply ``settings``. Raises psycopg.Error where the server does not let us."""
+    def __init__(self, name: str, conninfo: str, settings: str, *, steers_victim: bool, first_check_ms: int) -> None:
+        """Connect and apply ``settings``. Raises psycopg.Error where the server does not let us.
+
+        ``first_check_ms``: the deadlock_timeout of whoever is to check first.
+        """
+        self._check_ms = {**CHECK_AFTER_MS, Patience.FIRST: first_check_ms}
         self.name = name
         self._pg: PGconn = pq.PGconn.connect(conninfo.encode())
         if self._pg.status != pq.ConnStatus.OK:
@@ -35,6 +39,7 @@ class PostgresqlSession:
         self._begun: Begun | None = None
         self.sql = ""
         self.sent = 0  # counts statements, so that what was seen of one is not taken for the next
+        self.trail: tuple[str, ...] = ()  # the statements of this transaction so far
         if steers_victim:
             settings += f"; set deadlock_timeout = {CHECK_AFTER_MS[Patience.LAST]}"
         result = self._pg.exec_(settings.encode())
@@ -67,7 +72,8 @@ class PostgresqlSession:
         parts += ["show transaction_isolation", "show transaction_read_only"]
         self._patience = Patience.LAST
         self._begun = None
-        self._pg.send_query("; ".join(parts).encode())
+        self.trail = ()
+        self._pg.send_query("; ".join(parts).encode())  # it waits for nobody
 
     def begun(self) -> Begun:
         """What the server reported after ``begin``. Raises RuntimeError before its reply was polled."""
@@ -77,11 +83,11 @@ class PostgresqlSession:
 
     def send(self, sql: str, patience: Patience | None = None) -> None:
         """Send one statement. A string of several is refused by the server: the extended protocol takes one."""
-        self.sql, self.sent = sql, self.sent + 1
+        self.sql, self.sent, self.trail = sql, self.sent + 1, (*self.trail, sql)
         adjust = None
         if self._steers and patience is not None and patience is not self._patience:
             self._patience = patience
-            adjust = f"set local deadlock_timeout = {CHECK_AFTER_MS[patience]}"
+            adjust = f"set local deadlock_timeout = {self._check_ms[patience]}"
         try:
             if sql in ("commit", "rollback"):
                 self._pg.send_query(f"{adjust}; {sql}".encode() if adjust else sql.encode())
@@ -144,10 +150,14 @@ class PostgresqlSession:
 def text_rows(result: PGresult, limit: int) -> Result:
     """The rows of a result as the server's text."""
     kept = min(result.ntuples, limit)
+    every = range(result.nfields)
+    cut = kept < result.ntuples
+    whole = (tuple(_cell(result, row, i) for i in every) for row in range(result.ntuples)) if cut else ()
     return Result(
         columns=tuple((result.fname(i) or b"?").decode() for i in range(result.nfields)),
-        rows=tuple(tuple(_cell(result, row, i) for i in range(result.nfields)) for row in range(kept)),
-        cut=kept < result.ntuples,
+        rows=tuple(tuple(_cell(result, row, i) for i in every) for row in range(kept)),
+        cut=cut,
+        digest=digest_of(whole) if cut else None,
     )
 
 
