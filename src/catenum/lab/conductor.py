@@ -17,6 +17,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Generator, Sequence
 from dataclasses import dataclass, field, replace
+from typing import Protocol
 
 from catenum.core.recording import Event, Move, Picture, ServerError, Status, Wait, WaitEnd, as_edge
 from catenum.core.scenario import Scenario, Transaction
@@ -27,8 +28,9 @@ from catenum.lab.needs import Announce, Answer, Await, Begin, Cancel, Look, Need
 Steps = Generator[Need, Answer, None]
 
 #: The first wait for a reply before looking, how much longer each following one is, and the longest (ms).
-FIRST_WAIT_MS, GROWTH, LONGEST_WAIT_MS = 0.3, 1.5, 4.0
+FIRST_WAIT_MS, GROWTH, LONGEST_WAIT_MS = 0.2, 1.5, 4.0
 VERDICT_WAIT_MS = 25.0
+CHECK_TAKES_MS = 6.0
 
 
 @dataclass
@@ -87,8 +89,36 @@ class Cycle:
         return frozenset(edge.waiter for edge in self.edges)
 
 
+@dataclass
+class Moved:
+    """What one move brought: whose it was, which statements came to their answer in it, and whose work was undone.
+
+    ``completed`` and ``ended`` name transactions with the number of a statement (None: the end). ``holders``: whom the
+    mover waits for when the move is over.
+    """
+
+    transaction: str
+    statement: int | None
+    completed: list[tuple[str, int | None]] = field(default_factory=list)
+    undone: list[str] = field(default_factory=list)
+    holders: frozenset[str] = frozenset()
+
+
+class Guide(Protocol):
+    """Chooses the moves, one by one, where no order was given beforehand."""
+
+    def choose(self, ready: Sequence[str], waits: frozenset[tuple[str, str]]) -> str | None:
+        """Which of ``ready`` moves next; None breaks the run off. ``waits``: who waits for whom now."""
+
+    def moved(self, moved: Moved) -> None:
+        """The chosen move is over."""
+
+
 class Conductor:
-    """Makes the moves of one schedule, and keeps what happened."""
+    """Makes the moves of one schedule, and keeps what happened.
+
+    The schedule is ``order``, or what ``guide`` chooses move by move.
+    """
 
     def __init__(
         self,
@@ -99,7 +129,13 @@ class Conductor:
         limit_ms: float = 60_000.0,
         verdict_ms: float = 10_000.0,
         pictures: bool = False,
+        guide: Guide | None = None,
+        check_ms: float = 0.0,
     ) -> None:
+        """``check_ms``: how long after its wait began a possible closer of rings checks; its check is waited for."""
+        self.check_ms = check_ms
+        self.guide = guide
+        self.broken_off = False
         self.lanes = {
             name: Lane(name, transaction, index)
             for index, (name, transaction) in enumerate(scenario.transactions.items())
@@ -113,6 +149,7 @@ class Conductor:
         self.taken: list[Picture] = []
         self.stuck = False
         self.move = 0
+        self._moved = Moved("", None)
         self._wave = 0
         self._turn = 0
         self._events: list[tuple[tuple[int, int, int, int], Event]] = []
@@ -122,11 +159,19 @@ class Conductor:
         """What happened, in an order that does not depend on which of two simultaneous replies was read first."""
         return [event for _, event in sorted(self._events, key=lambda item: item[0])]
 
+    @property
+    def happened(self) -> list[Event]:
+        """The same as it was noted: quicker, where the order of simultaneous things does not count."""
+        return [event for _, event in self._events]
+
     def steps(self) -> Steps:
         """The run, as needs."""
         while (lane := self._next()) is not None:
             yield from self._make_move(lane)
-        self.stuck = any(lane.under_way for lane in self.lanes.values())
+            if self.guide is not None:
+                self._moved.holders = frozenset(self.waits[i].holder for i in lane.waits)
+                self.guide.moved(self._moved)
+        self.stuck = not self.broken_off and any(lane.under_way for lane in self.lanes.values())
         for lane in self.lanes.values():
             if lane.under_way:
                 lane.status = "cut off"
@@ -134,6 +179,8 @@ class Conductor:
     # -- choosing ----------------------------------------------------------------------------------------------------
 
     def _next(self) -> Lane | None:
+        if self.guide is not None:
+            return self._guided(self.guide)
         for name in self.held_back:
             if self.lanes[name].ready:
                 self.held_back.remove(name)
@@ -152,12 +199,21 @@ class Conductor:
                 return lane
         return None
 
+    def _guided(self, guide: Guide) -> Lane | None:
+        ready = [lane.name for lane in self.lanes.values() if lane.ready]
+        if not ready:
+            return None
+        waits = frozenset((self.waits[i].waiter, self.waits[i].holder) for i in self._open_waits())
+        name = guide.choose(ready, waits)
+        self.broken_off = name is None
+        return self.lanes[name] if name is not None else None
+
     def _patience(self, lane: Lane) -> Patience:
         """Only a transaction that others wait for can close a cycle.
 
         Unless another was chosen, it is the one to check first.
         """
-        closes = bool(self.graph().held_up_by(lane.name))
+        closes = bool(self._open_waits()) and bool(self.graph().held_up_by(lane.name))
         if self.victim is None:
             return Patience.FIRST if closes else Patience.LAST
         if lane.name != self.victim:
@@ -173,7 +229,9 @@ class Conductor:
     def _make_move(self, lane: Lane) -> Steps:
         self.move += 1
         self._wave = 0
-        yield Announce(self.move, lane.name, lane.sql)
+        self._moved = Moved(lane.name, lane.statement)
+        if self.guide is None:
+            yield Announce(self.move, lane.name, lane.sql)
         if lane.idle_until_ms:
             yield Rest(lane.idle_until_ms)
             lane.idle_until_ms = 0.0
@@ -207,6 +265,7 @@ class Conductor:
         if answer.begun is None:
             self._note(lane, "failed", answer.at_ms, phase=2, error=answer.error)
             lane.over, lane.status = True, "failed"
+            self._moved.undone.append(lane.name)
             return False
         lane.begun, lane.status = True, "left open"
         lane.isolation, lane.read_only = answer.begun.isolation, answer.begun.read_only
@@ -262,6 +321,9 @@ class Conductor:
             if now_ms - cycle.at_ms > self.verdict_ms and not cycle.ended_by_us:
                 cycle.ended_by_us = True
                 yield Cancel(cycle.closer)
+        if self.check_ms and mover.under_way and mover.patience is Patience.FIRST and not pending:
+            # Its check must be over before the next move, or it could fall for a ring that another closes.
+            yield Rest(mover.sent_ms + self.check_ms + CHECK_TAKES_MS)
         timed = any(lane.under_way and lane.transaction.timeout is not None for lane in self.lanes.values())
         return not pending and not timed
 
@@ -362,6 +424,8 @@ class Conductor:
             self._close(i, at_ms, "failed")
         lane.waits.clear()
         self._note(lane, "failed", at_ms, phase=2, error=error)
+        self._moved.completed.append((lane.name, lane.statement))
+        self._moved.undone.append(lane.name)
         lane.under_way = False
         if error.kind != "lost":
             yield Undo(lane.name)
@@ -377,6 +441,7 @@ class Conductor:
             lane.waits.clear()
             self._note(lane, "resumed", at_ms, phase=phase)
         self._note(lane, "done", at_ms, phase=phase, reply=reply)
+        self._moved.completed.append((lane.name, lane.statement))
         lane.under_way = False
         if lane.statement is None:
             lane.over = True
@@ -421,7 +486,7 @@ class Conductor:
                 cycle.victim, cycle.verdict_ms, cycle.pending = lane.name, None, False
                 note = f"the server did not end this deadlock within {self.verdict_ms:g} ms; Catenum did"
                 return replace(error, kind="deadlock", message=note)
-        limit = f"still working after {self.limit_ms / 1000:g} s, the limit (--limit); Catenum ended it"
+        limit = f"still working after {self.limit_ms / 1000:g} s, the limit (--statement-limit); Catenum ended it"
         return replace(error, kind="limit", message=limit)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import select
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from catenum.core.errors import TargetError
@@ -36,6 +36,28 @@ class Driver:
                 need = steps.send(self._meet(need))
         except StopIteration:
             return
+
+    def undo(self, name: str) -> None:
+        """Roll back a transaction that waits for nobody."""
+        self.sessions[name].send("rollback")
+        self._prompt(name)
+
+    def release(self, names: Sequence[str]) -> None:
+        """Roll back transactions whose statements are still under way: each as its answer comes, or by ending it."""
+        left, cancelled = list(names), False
+        deadline = self.clock.now_ms() + PROMPT_MS
+        while left:
+            self.busy.update(left)
+            answered = [name for name, _ in self._await(20.0)]
+            for name in answered:
+                left.remove(name)
+                self.undo(name)
+            if not answered and not cancelled:
+                for name in left:
+                    self.sessions[name].cancel()
+                cancelled = True
+            if self.clock.now_ms() > deadline:
+                raise TargetError(f"the server did not end {', '.join(left)} within {PROMPT_MS / 1000:g} s")
 
     def _meet(self, need: Need) -> Answer:
         match need:
@@ -89,11 +111,11 @@ class Driver:
         session = self.sessions[name]
         deadline = self.clock.now_ms() + PROMPT_MS
         while self.clock.now_ms() < deadline:
-            select.select([session.fileno()], [], [], 0.1)
             reply = session.poll()
             if reply is not None:
                 self._check_lost(name, reply)
                 return reply
+            select.select([session.fileno()], [], [], 0.1)
         raise TargetError(f"the server did not answer {name} within {PROMPT_MS / 1000:g} s")
 
     def _check_lost(self, name: str, reply: Reply) -> None:

@@ -14,6 +14,7 @@ from catenum.core.errors import InputError, Place, Problem
 from catenum.core.filler import rows_of
 from catenum.core.outcome import kind_of
 from catenum.core.recording import (
+    DataVerdict,
     Deadlock,
     Member,
     Outcome,
@@ -61,8 +62,11 @@ def play(
     file: ScenarioFile | None = None,
     ddl: Sequence[str] = (),
     notes: Sequence[str] = (),
+    data: DataVerdict = "unchecked",
 ) -> Recording:
     """Load the data, play one schedule, look at the end state.
+
+    ``data``: the serial oracle's verdict on this schedule, where it is known already.
 
     The engine's scratch space must exist; its sessions are opened here and are closed when this returns or raises.
     Raises InputError where the data is rejected (with its place in ``file``), TargetError where the server is lost.
@@ -83,6 +87,7 @@ def play(
             limit_ms=options.limit_ms,
             verdict_ms=engine.capabilities.verdict_ms,
             pictures=options.locks == "full",
+            check_ms=engine.capabilities.check_ms,
         )
         started = clock.wall()
         clock.reset()
@@ -107,6 +112,7 @@ def play(
                 stuck=conductor.stuck,
                 deadlocked=any(cycle.victim for cycle in conductor.cycles),
             ),
+            data=data,
             holds=holds,
         ),
         transactions=tuple(_record(lane, ids[lane.name]) for lane in conductor.lanes.values()),

@@ -1,18 +1,22 @@
-"""Trial: the baseline and each remedy, on the same schedules, side by side."""
+"""Trial: the baseline and each remedy, side by side: on every schedule that can differ, or on given ones."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 
 from catenum.core import schedule
+from catenum.core.exploration import Exploration
 from catenum.core.recording import Recording
-from catenum.core.remedies import apply_remedy, describe
-from catenum.core.scenario import Remedy, Scenario
+from catenum.core.remedies import apply_remedies, describe, split_names
+from catenum.core.scenario import Scenario
 from catenum.core.scenario_file import ScenarioFile
-from catenum.core.verdict import Figures, Verdict, figures, judge
+from catenum.core.verdict import Figures, Verdict, figures, figures_of, judge
 from catenum.engines.protocol import Engine
+from catenum.lab.explore import ExploreOptions, Explorer
 from catenum.lab.play import PlayOptions, play
+from catenum.lab.survey import Survey
 
 BASELINE = "as it is"
 
@@ -26,11 +30,12 @@ class Variant:
     runs: tuple[Recording, ...]
     figures: Figures
     verdict: Verdict | None = None
+    explored: Exploration | None = None
 
 
 @dataclass(frozen=True)
 class Trial:
-    """All variants, the baseline first, and the schedules that each was run on."""
+    """All variants, the baseline first, and the schedules that each was run on (none where all were explored)."""
 
     scenario: str
     orders: tuple[tuple[str, ...], ...]
@@ -65,13 +70,13 @@ def trial(
     only: Sequence[str] | None = None,
     progress: Callable[[int, int, str], None] | None = None,
 ) -> Trial:
-    """Run the baseline and each remedy (or ``only`` those) on the same schedules."""
+    """Run the baseline and each remedy (or ``only`` those; "one + other" is both) on the same given schedules."""
     scenario = scenario.for_server(engine.info.server)
     orders = orders_of(scenario, options.order)
-    remedies = {name: r for name, r in scenario.remedies.items() if only is None or name in only}
-    total, done = len(orders) * (1 + len(remedies)), 0
+    chosen = _chosen(scenario, only)
+    total, done = len(orders) * (1 + len(chosen)), 0
     variants: list[Variant] = []
-    for name, changes, changed, ddl in _variants(scenario, remedies):
+    for name, changes, changed, ddl in _variants(scenario, chosen):
         runs = []
         for order in orders:
             if progress is not None:
@@ -86,11 +91,44 @@ def trial(
     return Trial(scenario.scenario, tuple(orders), tuple(variants), unchecked=not scenario.holds)
 
 
+def trial_of_all(
+    connect: Callable[[], Engine],
+    engine: Engine,
+    scenario: Scenario,
+    options: PlayOptions,
+    how: ExploreOptions,
+    *,
+    workers: int = 1,
+    file: ScenarioFile | None = None,
+    only: Sequence[str] | None = None,
+    progress: Callable[[str, Explorer], None] | None = None,
+) -> Trial:
+    """Explore the baseline and each remedy. The scenario's own order is also played in full, for locks and times."""
+    scenario = scenario.for_server(engine.info.server)
+    variants: list[Variant] = []
+    for name, changes, changed, ddl in _variants(scenario, _chosen(scenario, only)):
+        given = play(engine, changed, options, file=file, ddl=ddl)
+        survey = Survey(
+            connect=connect, engine=engine, scenario=changed, options=how, workers=workers, file=file, ddl=ddl
+        )
+        heard = partial(progress, name) if progress is not None else None
+        explored = survey.run(progress=heard)
+        found = figures_of(explored.tally, given, complete=explored.reach.complete)
+        verdict = judge(variants[0].figures, found) if variants else None
+        variants.append(Variant(name, changes, (given,), found, verdict, explored))
+    return Trial(scenario.scenario, (), tuple(variants), unchecked=False)
+
+
+def _chosen(scenario: Scenario, only: Sequence[str] | None) -> list[str]:
+    return list(only) if only is not None else list(scenario.remedies)
+
+
 def _variants(
-    scenario: Scenario, remedies: dict[str, Remedy]
+    scenario: Scenario, chosen: Sequence[str]
 ) -> Iterator[tuple[str, tuple[str, ...], Scenario, tuple[str, ...]]]:
     yield BASELINE, (), scenario, ()
-    for name, remedy in remedies.items():
-        changed, ddl = apply_remedy(scenario, remedy)
-        about = (remedy.about,) if remedy.about else ()
-        yield name, (*about, *describe(remedy)), changed, ddl
+    for names in chosen:
+        parts = [scenario.remedies[name] for name in split_names(names, scenario.remedies)]
+        changed, ddl = apply_remedies(scenario, names)
+        about = tuple(remedy.about for remedy in parts if remedy.about)
+        yield names, (*about, *(line for remedy in parts for line in describe(remedy))), changed, ddl
