@@ -1,0 +1,442 @@
+"""Looks at a running PostgreSQL: who waits for whom, by the activity view and ``pg_blocking_pids``.
+
+The cheap look asks about sessions that wait or stand in a transaction; it never reads ``pg_locks``, which would list
+every lock of the server (documentation, 54.12). What a wait is over, it tells by the statement; ``locks`` reads it from
+the lock table. Ages are taken on the server, by its own clock.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import socket
+import threading
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, LiteralString
+
+import psycopg
+from psycopg.conninfo import make_conninfo
+
+from catenum.core.errors import TargetError
+from catenum.core.live import Sample, SessionInfo, State
+from catenum.core.locks.postgresql import row_mode, table_mode
+from catenum.core.recording import LockEntry, TargetInfo
+from catenum.core.statements import footprint
+from catenum.core.waits import Edge, Resource
+from catenum.engines.clock import Clock
+from catenum.engines.lookout import (
+    APPLICATION,
+    LOOK_MS,
+    NO_ANSWER_MS,
+    Check,
+    DeadlockReport,
+    LookTimedOut,
+    StatementRate,
+    named_row,
+)
+from catenum.engines.postgresql import errors
+
+_SAMPLE: LiteralString = """
+with s as materialized (
+  select pid, usename, application_name, client_addr, client_port, datname, backend_type, state, wait_event_type,
+         wait_event, backend_start, xact_start, query_start, state_change, query
+  from pg_stat_activity where pid <> pg_backend_pid()
+), b as materialized (
+  select pid, pg_blocking_pids(pid) as by from s
+  where (wait_event_type = 'Lock' or (usename is not null and state is null)) and (%s <= 0 or exists (
+    select from s long where long.wait_event_type = 'Lock'
+      and long.query_start < clock_timestamp() - make_interval(secs => %s / 1000.0)))
+), clock as materialized (select clock_timestamp() as now,
+  (select count(*) from s
+   where coalesce(backend_type, 'client backend') = 'client backend' and usename is not null) as seen,
+  (select sum(deadlocks) from pg_stat_database) as deadlocks)
+select s.pid, usename, application_name, host(client_addr), client_port, datname, backend_type, state, wait_event_type,
+       wait_event, to_char(backend_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'),
+       extract(epoch from now - xact_start)::float8 * 1000, extract(epoch from now - query_start)::float8 * 1000,
+       extract(epoch from now - state_change)::float8 * 1000, query, by, seen, deadlocks
+from clock left join (s left join b on b.pid = s.pid) on xact_start is not null or cardinality(by) > 0
+  or s.pid in (select unnest(by) from b)
+"""
+_ONE: LiteralString = """
+select pid, usename, application_name, host(client_addr), client_port, datname, backend_type, state, wait_event_type,
+       wait_event, to_char(backend_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'),
+       extract(epoch from clock_timestamp() - xact_start)::float8 * 1000,
+       extract(epoch from clock_timestamp() - query_start)::float8 * 1000,
+       extract(epoch from clock_timestamp() - state_change)::float8 * 1000, query
+from pg_stat_activity where pid = %s
+"""
+_LOCKS: LiteralString = """
+select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text, l.objid
+from pg_locks l left join pg_class c on c.oid = l.relation
+  and l.database in (0, (select oid from pg_database where datname = current_database()))
+where l.pid = any(%s::int[]) and l.locktype <> 'virtualxid'
+"""
+_EVENTS = {
+    "Client": "its client",
+    "Activity": "work to come",
+    "IO": "input and output",
+    "LWLock": "an inner latch of the server",
+}
+
+
+def look_at(conninfo: str, shown_url: str, *, private: bool = False) -> PostgresqlLookout:
+    """Connect for looking. Raises TargetError."""
+    return PostgresqlLookout(conninfo, shown_url, private=private)
+
+
+class PostgresqlLookout:
+    """One watching connection. See ``engines.lookout.Lookout`` for what each method promises."""
+
+    def __init__(self, conninfo: str, shown_url: str, *, private: bool) -> None:
+        self._shown = shown_url
+        options = f"-c default_transaction_read_only=on -c statement_timeout={LOOK_MS} -c lock_timeout=500 -c jit=off"
+        try:
+            self.connection = psycopg.connect(
+                make_conninfo(conninfo, application_name=APPLICATION, connect_timeout=5, options=options),
+                autocommit=True,
+                prepare_threshold=1,
+            )
+        except psycopg.OperationalError as error:
+            raise errors.unreachable(error, shown_url) from error
+        try:
+            with self._told():
+                self._learn(private)
+        except BaseException:
+            self.connection.close()
+            raise
+
+    def _learn(self, private: bool) -> None:
+        row = self._rows(
+            "select current_setting('server_version'), current_setting('default_transaction_isolation'), current_user, "
+            "pg_has_role('pg_read_all_stats', 'member') or current_setting('is_superuser') = 'on', "
+            "current_setting('track_activity_query_size'), current_setting('track_activities')"
+        )[0]
+        self.info = TargetInfo(
+            server="postgresql",
+            version=str(row[0]).split()[0],
+            url=self._shown,
+            private=private,
+            default_isolation=row[1],
+        )
+        self.login, self.sees_all, self._kept_text = str(row[2]), bool(row[3]), _bytes(str(row[4]))
+        self._tracks = row[5] == "on"
+
+    @contextlib.contextmanager
+    def _told(self) -> Iterator[None]:
+        """Turn a driver's error into one sentence; cut the line to a server that does not even end its own looks.
+
+        The server's time limit does not help where the server itself, or the network, stands still.
+        """
+        overdue = threading.Event()
+        timer = threading.Timer(NO_ANSWER_MS / 1000, self._cut, [overdue])
+        timer.daemon = True
+        timer.start()
+        try:
+            yield
+        except (psycopg.errors.QueryCanceled, psycopg.errors.LockNotAvailable) as error:
+            raise LookTimedOut(
+                f"{self._shown}: the look took longer than {LOOK_MS / 1000:g} s and was given up"
+            ) from error
+        except psycopg.OperationalError as error:
+            if overdue.is_set():
+                raise TargetError(f"{self._shown}: no answer for {NO_ANSWER_MS / 1000:g} s") from error
+            raise errors.went_away(error, self._shown) from error
+        except psycopg.Error as error:
+            raise TargetError(f"{self._shown}: {error}") from error
+        finally:
+            timer.cancel()
+
+    def _cut(self, overdue: threading.Event) -> None:
+        overdue.set()
+        with (
+            contextlib.suppress(OSError, psycopg.Error),
+            socket.socket(fileno=os.dup(self.connection.fileno())) as line,
+        ):
+            line.shutdown(socket.SHUT_RDWR)
+
+    def _rows(self, query: LiteralString, values: Sequence[object] | None = None) -> list[tuple[Any, ...]]:
+        return self.connection.execute(query, values).fetchall()
+
+    # -- looking -----------------------------------------------------------------------------------------------------
+
+    def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
+        """By the activity view; with ``locks`` also the lock table's rows of the sessions in a chain."""
+        started = time.perf_counter()
+        with self._told():
+            rows = self._rows(_SAMPLE, [at_least_ms, at_least_ms])
+            read = len(rows)
+            sessions = {row[0]: self._session(row) for row in rows if row[0] is not None}
+            blockers = _past_queues({row[0]: (row[9], row[15]) for row in rows if row[15]})
+            edges = [edge for row in rows if row[15] for edge in self._edges(row, blockers[row[0]], sessions)]
+            entries: list[LockEntry] = []
+            if locks and edges:
+                members = {int(name) for edge in edges for name in (edge.waiter, edge.holder) if name.isdigit()}
+                found = self._rows(_LOCKS, [list(members)])
+                read += len(found)
+                entries, edges = self._with_locks(found, edges)
+        return Sample(
+            at=Clock().wall(),
+            target=self.info,
+            sessions=tuple(sessions.values()),
+            edges=tuple(edges),
+            connected=int(rows[0][16]) if rows else 0,
+            deadlocks=int(rows[0][17]) if rows and rows[0][17] is not None else None,
+            cost_ms=round((time.perf_counter() - started) * 1e3, 2),
+            rows_read=read,
+            locks=tuple(entries),
+            notes=tuple(self._notes()),
+        )
+
+    def _notes(self) -> Iterator[str]:
+        if not self.sees_all:
+            yield (
+                f'the login {self.login} sees its own sessions only: others show as "not told", and their waits may be '
+                f'missing; an administrator may allow it: grant pg_read_all_stats to "{self.login}";'
+            )
+        if not self._tracks:
+            yield "track_activities is off: the server does not say what its sessions do"
+
+    def _session(self, row: tuple[Any, ...]) -> SessionInfo:
+        pid, user, application, host, port, database, kind, state, event_type, event, started, *ages, query = row[:15]
+        transaction, statement, since = ages
+        hidden = state is None and kind == "client backend"
+        return SessionInfo(
+            id=str(pid),
+            started=started,
+            user=user,
+            application=application or None,
+            host=host or ("local" if port == -1 else None),
+            database=database,
+            state=_state(state, event_type, hidden=hidden),
+            waits_on=_waits_on(event_type, event, state),
+            transaction_ms=transaction,
+            statement_ms=statement,
+            state_ms=since,
+            statement=None if hidden else query or None,
+            cut=bool(query) and len(str(query).encode()) >= self._kept_text - 1,
+            background=kind not in ("client backend", None),
+        )
+
+    def _edges(self, row: tuple[Any, ...], blockers: Sequence[int], sessions: dict[int, SessionInfo]) -> Iterator[Edge]:
+        session = sessions[row[0]]
+        resource, wanted = _resource(session, str(row[9] or ""))
+        since = -session.statement_ms if session.statement_ms is not None else None
+        for holder in blockers:
+            name = str(holder) if holder else "a prepared transaction"
+            yield Edge(
+                waiter=session.id,
+                holder=name,
+                resource=resource,
+                wanted=wanted,
+                held=None,
+                queued=False,
+                since_ms=since,
+            )
+
+    def _with_locks(self, rows: list[tuple[Any, ...]], edges: list[Edge]) -> tuple[list[LockEntry], list[Edge]]:
+        """The locks as entries, and the edges with what the lock table says of them."""
+        entries, wanted = [], {}
+        for pid, kind, mode, granted, relation, page, slot, xid, number in rows:
+            resource = _lock_resource(kind, relation, page, slot, xid, number)
+            entries.append(LockEntry(transaction=str(pid), resource=resource, mode=mode, granted=granted))
+            if not granted:
+                wanted[str(pid)] = (resource, mode)
+        held = {(e.transaction, e.resource.text): e.mode for e in entries if e.granted}
+        told = []
+        for edge in edges:
+            resource, mode = wanted.get(edge.waiter, (edge.resource, edge.wanted))
+            if resource.kind in ("row", "transaction"):
+                resource, mode = edge.resource, edge.wanted  # the statement says more than a transaction's number
+            known = held.get((edge.holder, resource.text))
+            told.append(
+                Edge(
+                    waiter=edge.waiter,
+                    holder=edge.holder,
+                    resource=resource,
+                    wanted=mode,
+                    held=known,
+                    queued=edge.queued,
+                    since_ms=edge.since_ms,
+                )
+            )
+        return sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.text)), told
+
+    def session(self, number: str) -> SessionInfo | None:
+        """One row of the activity view."""
+        if not number.isdigit():
+            return None
+        with self._told():
+            rows = self._rows(_ONE, [int(number)])
+        return self._session(rows[0]) if rows else None
+
+    def deadlock_report(self) -> DeadlockReport | None:
+        """PostgreSQL writes its reports to the log only."""
+        return None
+
+    # -- ending ------------------------------------------------------------------------------------------------------
+
+    def cancel(self, number: str) -> bool:
+        """``pg_cancel_backend``."""
+        with self._told():
+            return bool(self._rows("select pg_cancel_backend(%s)", [int(number)])[0][0])
+
+    def end(self, number: str) -> bool:
+        """``pg_terminate_backend``."""
+        with self._told():
+            return bool(self._rows("select pg_terminate_backend(%s)", [int(number)])[0][0])
+
+    # -- what is on --------------------------------------------------------------------------------------------------
+
+    def checks(self) -> list[Check]:
+        """Settings and rights (documentation, 20.8, 20.9, 28.2)."""
+        names = ["track_activities", "log_lock_waits", "deadlock_timeout", "track_activity_query_size"]
+        with self._told():
+            found = dict(self._rows("select name, setting from pg_settings where name = any(%s)", [names]))
+            statements = bool(self._rows("select 1 from pg_extension where extname = 'pg_stat_statements'"))
+            ends = bool(self._rows("select pg_has_role('pg_signal_backend', 'member')")[0][0])
+            log = bool(self._rows("select pg_has_role('pg_monitor', 'member')")[0][0])
+        return [
+            _setting("track_activities", found, "what each session does, and what it waits for"),
+            _setting("log_lock_waits", found, "waits longer than deadlock_timeout in the server's log"),
+            Check(
+                what="deadlock_timeout",
+                state="on",
+                value=f"{found.get('deadlock_timeout')} ms",
+                why="waits longer than this are looked at for deadlocks, and logged",
+                needed=False,
+            ),
+            _at_least("track_activity_query_size", found, 4096, "statements are kept up to this length (bytes)"),
+            Check(
+                what="pg_stat_statements",
+                state="on" if statements else "missing",
+                why="how often statements run, beside how long they wait",
+                turn_on=None
+                if statements
+                else "alter system set shared_preload_libraries = 'pg_stat_statements'; -- restart, then: "
+                "create extension pg_stat_statements;",
+                needed=False,
+            ),
+            Check(
+                what="login may see all sessions",
+                state="on" if self.sees_all else "off",
+                value=self.login,
+                why="otherwise only its own",
+                turn_on=None if self.sees_all else f'grant pg_read_all_stats to "{self.login}";',
+            ),
+            Check(
+                what="login may end sessions",
+                state="on" if ends else "off",
+                why="for release; superusers' sessions only a superuser may end",
+                turn_on=None if ends else f'grant pg_signal_backend to "{self.login}";',
+                needed=False,
+            ),
+            Check(
+                what="login may read the server's log",
+                state="on" if log else "off",
+                why="deadlock reports stand there; or give watch the file with --log",
+                turn_on=None if log else f'grant pg_monitor to "{self.login}";',
+                needed=False,
+            ),
+        ]
+
+    def rates(self) -> list[StatementRate] | None:
+        """From pg_stat_statements, the most executed first."""
+        query: LiteralString = (
+            "select query, sum(calls)::bigint, sum(total_exec_time)::float8 from pg_stat_statements "
+            "where dbid = (select oid from pg_database where datname = current_database()) "
+            "group by 1 order by 2 desc limit 500"
+        )
+        try:
+            with self.connection.transaction():
+                rows = self._rows(query)
+        except psycopg.Error:
+            return None
+        return [StatementRate(text=row[0] or "", calls=int(row[1]), total_ms=float(row[2])) for row in rows]
+
+    def close(self) -> None:
+        """Disconnect."""
+        with contextlib.suppress(psycopg.Error):
+            self.connection.close()
+
+
+def _past_queues(waiting: Mapping[int, tuple[str | None, Sequence[int]]]) -> dict[int, list[int]]:
+    """Whom each session waits for, by its wait event and ``pg_blocking_pids``.
+
+    Whoever wants a row that is locked takes its tuple's lock and waits for the locker's transaction; all others queue
+    for the tuple's lock (heapam.c, ``heap_acquire_tuplock``; src/backend/access/heap/README.tuplock). They wait for the
+    row like the first one: for its holder, not for each other.
+    """
+    found = {}
+    for session, (event, listed) in waiting.items():
+        blockers = list(dict.fromkeys(listed))
+        if event == "tuple":
+            first = [pid for pid in blockers if waiting.get(pid, ("", ()))[0] == "transactionid"]
+            beyond = [holder for pid in first for holder in waiting[pid][1] if holder != session]
+            blockers = list(dict.fromkeys(beyond)) or blockers
+        found[session] = blockers
+    return found
+
+
+def _bytes(setting: str) -> int:
+    number = "".join(c for c in setting if c.isdigit())
+    return int(number or 1024) * (1024 if "kB" in setting else 1)
+
+
+def _state(state: str | None, event_type: str | None, *, hidden: bool) -> State:
+    if hidden:
+        return "not told"
+    if state == "active":
+        return "waits for a lock" if event_type == "Lock" else "working" if event_type is None else "waits"
+    if state in ("idle in transaction", "idle in transaction (aborted)"):
+        return "idle in a transaction"
+    return "idle" if state == "idle" else "working"
+
+
+def _waits_on(event_type: str | None, event: str | None, state: str | None) -> str | None:
+    if event_type in (None, "Lock") or state != "active":
+        return None
+    return f"{_EVENTS.get(event_type, event_type)} ({event})"
+
+
+def _resource(session: SessionInfo, event: str) -> tuple[Resource, str]:
+    """What a session waits for, as its statement tells: the lock table is not read for that."""
+    found = footprint(session.statement or "")
+    if event in ("transactionid", "tuple"):
+        for access in found.accesses:
+            mode = row_mode(access, frozenset())
+            if mode is not None:
+                return named_row(access), mode
+        return Resource(kind="transaction", text="the end of the other transaction"), "ShareLock"
+    if event == "relation":
+        for access in found.accesses:
+            mode = table_mode(access)
+            if mode is not None:
+                return Resource(kind="table", text=access.table, table=access.table), mode
+        return Resource(kind="table", text="a table"), "not told"
+    return Resource(kind="other", text=f"{event or 'a'} lock"), "not told"
+
+
+def _lock_resource(
+    kind: str, relation: str | None, page: int | None, slot: int | None, xid: str | None, number: Any
+) -> Resource:
+    if kind == "tuple":
+        return Resource(kind="row", text=f"{relation} row at ({page},{slot})", table=relation)
+    if kind == "relation":
+        return Resource(kind="table", text=relation or "a table of another database", table=relation)
+    if kind == "transactionid":
+        return Resource(kind="transaction", text=f"transaction {xid}")
+    return Resource(kind="advisory" if kind == "advisory" else "other", text=f"{kind} lock {number or ''}".strip())
+
+
+def _setting(name: str, found: dict[str, str], why: str) -> Check:
+    on = found.get(name) == "on"
+    turn_on = None if on else f"alter system set {name} = on; select pg_reload_conf();"
+    return Check(what=name, state="on" if on else "off", value=found.get(name, ""), why=why, turn_on=turn_on)
+
+
+def _at_least(name: str, found: dict[str, str], least: int, why: str) -> Check:
+    value = int(found.get(name) or 0)
+    enough = value >= least
+    turn_on = None if enough else f"alter system set {name} = {least}; -- takes effect with a restart"
+    return Check(what=name, state="on" if enough else "off", value=str(value), why=why, turn_on=turn_on, needed=False)

@@ -1,0 +1,1 @@
+"""Watches running servers: followers that sample, the store that keeps, alerts."""

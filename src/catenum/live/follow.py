@@ -1,0 +1,96 @@
+"""Follows servers: one thread each looks again and again, and survives restarts of the server and of the network.
+
+What they see comes out of one queue, so that everything else happens in one place.
+"""
+
+from __future__ import annotations
+
+import queue
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from catenum.core.errors import TargetError
+from catenum.core.live import Sample
+from catenum.engines.clock import Clock
+from catenum.engines.lookout import DeadlockReport, Lookout, LookTimedOut
+
+FIRST_PAUSE_S, LONGEST_PAUSE_S = 1.0, 60.0
+
+
+@dataclass(frozen=True)
+class Sighting:
+    """What a follower has to say: a sample (perhaps with a deadlock's report), or that the server is not seen."""
+
+    name: str
+    at: str
+    sample: Sample | None = None
+    report: DeadlockReport | None = None
+    trouble: str | None = None
+    lost: bool = False
+
+
+class Follower(threading.Thread):
+    """Samples one server every ``every_s`` seconds."""
+
+    def __init__(
+        self,
+        name: str,
+        connect: Callable[[], Lookout],
+        every_s: float,
+        out: queue.SimpleQueue[Sighting],
+        *,
+        at_least_ms: float = 0.0,
+    ) -> None:
+        super().__init__(name=f"follow {name}", daemon=True)
+        self.server, self.connect, self.every_s, self.out = name, connect, every_s, out
+        self.at_least_ms = at_least_ms
+        self.stopping = threading.Event()
+        self._deadlocks: int | None = None
+        self._report: str | None = None
+
+    def run(self) -> None:
+        """Until told to stop."""
+        pause = FIRST_PAUSE_S
+        while not self.stopping.is_set():
+            lookout: Lookout | None = None
+            try:
+                lookout = self.connect()
+                pause = FIRST_PAUSE_S
+                self._follow(lookout)
+            except TargetError as error:
+                told = error.problems[0].message
+                self.out.put(Sighting(self.server, Clock().wall(), trouble=told, lost=True))
+                self.stopping.wait(pause)
+                pause = min(LONGEST_PAUSE_S, pause * 2)
+            finally:
+                if lookout is not None:
+                    lookout.close()
+
+    def _follow(self, lookout: Lookout) -> None:
+        clock = Clock()
+        due = 0.0
+        self._deadlocks = None
+        latest = lookout.deadlock_report()
+        self._report = latest.key if latest else None  # one from before we came is no news
+        while not self.stopping.is_set():
+            try:
+                sample = lookout.sample(at_least_ms=self.at_least_ms)
+                self.out.put(
+                    Sighting(self.server, sample.at, sample=sample, report=self._fresh_report(lookout, sample))
+                )
+            except LookTimedOut as error:
+                self.out.put(Sighting(self.server, Clock().wall(), trouble=error.problems[0].message))
+            due = max(due + self.every_s * 1000, clock.now_ms())
+            self.stopping.wait(max(0.0, due - clock.now_ms()) / 1000)
+
+    def _fresh_report(self, lookout: Lookout, sample: Sample) -> DeadlockReport | None:
+        """The report of a deadlock that the server has counted since the last look."""
+        before, self._deadlocks = self._deadlocks, sample.deadlocks
+        if before is None or sample.deadlocks is None or sample.deadlocks <= before:
+            return None
+        report = lookout.deadlock_report()
+        if report is None or report.key == self._report:
+            return None
+        self._report = report.key
+        return report

@@ -1,0 +1,355 @@
+"""What was seen, in SQLite: written sample by sample, so that a crash loses the current one at most.
+
+Write-ahead logging, one writer (an advisory lock beside the file), any number of readers. Bounded by age and by size.
+A store of an older version is migrated; a damaged one is set aside and a new one begun.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import sqlite3
+import zlib
+from collections.abc import Iterator, Sequence
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import IO, Any
+
+from catenum.core.episodes import Episode
+from catenum.core.errors import InputError, SaveError
+from catenum.core.live import Sample
+from catenum.core.live_recording import recording_of
+from catenum.core.recording import Recording, from_json, to_json
+from catenum.core.statements import shape
+
+_MIGRATIONS = (
+    """
+    create table server (id integer primary key, name text not null unique, kind text, version text, url text);
+    create table episode (
+      id integer primary key, server int not null references server, ring int not null default 0,
+      head text, user text, application text, host text, database text, statement text, shape text, object text,
+      first_seen text not null, last_seen text not null, ended text,
+      waiting int not null, chain int not null, wait_ms real not null, longest_ms real not null, recording blob);
+    create index episode_time on episode (first_seen);
+    create table meeting (
+      episode int not null references episode on delete cascade, waiter text not null, holder text not null,
+      object text, wait_ms real not null);
+    create index meeting_episode on meeting (episode);
+    create table deadlock (
+      id integer primary key, server int not null, at text not null, count int not null, report text);
+    create table hole (id integer primary key, server int not null, since text not null, until text, why text);
+    create table minute (
+      server int not null, minute text not null, shape text not null, waiting int not null, samples int not null,
+      primary key (server, minute, shape)) without rowid;
+    """,
+    """
+    create table note (id integer primary key, episode int not null references episode on delete cascade,
+      at text not null, text text not null);
+    """,
+)
+VERSION = len(_MIGRATIONS)
+#: The looks themselves are counted under no statement.
+LOOKS = ""
+#: What a waiting session is counted under in the minutes where nobody waits for a statement that can be named.
+NOT_TOLD = "(not told)"
+LONGEST_KEEP_MS = 100 * 365 * 86_400_000.0
+
+
+class StoreInUse(SaveError):
+    """Another watch writes to the same store."""
+
+
+class Store:
+    """One store. Open it for writing with ``writer``, for reading with ``reader``."""
+
+    def __init__(self, connection: sqlite3.Connection, path: Path, lock: IO[str] | None) -> None:
+        self.connection, self.path, self._lock = connection, path, lock
+        self.set_aside: Path | None = None
+        self._servers: dict[str, int] = {}
+
+    def close(self) -> None:
+        """Close, and let another one write."""
+        with contextlib.suppress(sqlite3.Error):
+            self.connection.close()
+        if self._lock is not None:
+            self._lock.close()
+
+    # -- writing -----------------------------------------------------------------------------------------------------
+
+    def server(self, name: str, sample: Sample | None = None) -> int:
+        """The number of a server, which is entered when first seen."""
+        if name not in self._servers:
+            info = sample.target if sample is not None else None
+            self.connection.execute(
+                "insert into server (name, kind, version, url) values (?, ?, ?, ?) on conflict (name) do update "
+                "set kind = coalesce(excluded.kind, kind), version = coalesce(excluded.version, version)",
+                (name, info and info.server, info and info.version, info and info.url),
+            )
+            row = self.connection.execute("select id from server where name = ?", (name,)).fetchone()
+            self._servers[name] = int(row[0])
+        return self._servers[name]
+
+    def write(
+        self, name: str, sample: Sample, episodes: Sequence[Episode], deadlocks: int = 0, report: str | None = None
+    ) -> None:
+        """All that one sample brought, in one transaction. Raises SaveError where it cannot be written.
+
+        ``deadlocks``: how many are news; with none, ``report`` belongs to the latest one.
+        """
+        try:
+            with self.connection:
+                server = self.server(name, sample)
+                self._count(server, sample)
+                for episode in episodes:
+                    self._episode(server, episode)
+                if deadlocks:
+                    self.connection.execute(
+                        "insert into deadlock (server, at, count, report) values (?, ?, ?, ?)",
+                        (server, sample.at, deadlocks, report),
+                    )
+                elif report:  # of a deadlock that was told before
+                    self.connection.execute(
+                        "update deadlock set report = coalesce(report || char(10, 10), '') || ? "
+                        "where id = (select max(id) from deadlock where server = ?)",
+                        (report, server),
+                    )
+        except sqlite3.Error as error:
+            self._servers.clear()
+            raise SaveError(f"cannot write to {self.path}: {error}") from error
+
+    def write_end(self, name: str, episode: Episode) -> None:
+        """That an episode is over, without another look. Raises SaveError."""
+        try:
+            with self.connection:
+                self._episode(self.server(name), episode)
+        except sqlite3.Error as error:
+            self._servers.clear()
+            raise SaveError(f"cannot write to {self.path}: {error}") from error
+
+    def _count(self, server: int, sample: Sample) -> None:
+        """Count the look, and who waits under which head statement, in steps of ten seconds."""
+        counts: dict[str, int] = {LOOKS: 0}
+        graph = sample.graph
+        for head in graph.heads() or [edge.waiter for ring in graph.cycles() for edge in ring[:1]]:
+            statement = sample.session(head).statement
+            key = shape(statement, sample.target.server) if statement else NOT_TOLD
+            counts[key] = counts.get(key, 0) + max(1, len(graph.held_up_by(head)))
+        for key, waiting in counts.items():
+            self.connection.execute(
+                "insert into minute values (?, ?, ?, ?, 1) on conflict do update "
+                "set waiting = waiting + excluded.waiting, samples = samples + 1",
+                (server, sample.at[:18] + "0", key, waiting),
+            )
+
+    def _episode(self, server: int, episode: Episode) -> None:
+        """Enter an episode, or what has become of it. Its recording is made only when its worst moment is a new one."""
+        if episode.number is None:
+            cursor = self.connection.execute(
+                "insert into episode (server, first_seen, last_seen, waiting, chain, wait_ms, longest_ms) "
+                "values (?, ?, ?, 0, 0, 0, 0)",
+                (server, episode.first_seen, episode.last_seen),
+            )
+            episode.number = cursor.lastrowid
+        self.connection.execute(
+            "update episode set last_seen = ?, ended = ?, waiting = ?, chain = ?, wait_ms = ?, longest_ms = ? "
+            "where id = ?",
+            (
+                episode.last_seen,
+                episode.ended,
+                episode.worst_waiting,
+                episode.chain,
+                round(episode.wait_ms, 1),
+                round(episode.longest_ms, 1),
+                episode.number,
+            ),
+        )
+        if episode.kept_at == episode.worst.at:
+            return
+        self._worst(episode)
+        episode.kept_at = episode.worst.at
+
+    def _worst(self, episode: Episode) -> None:
+        head, worst = episode.head, episode.worst
+        statements = episode.statements.get(head.id, ())
+        statement = next(reversed(statements), head.statement)
+        objects = [edge.resource.text for edge in worst.edges if edge.holder == head.id]
+        recording = recording_of(worst, episode.statements, title=f"episode under session {head.id}")
+        self.connection.execute(
+            "update episode set ring = ?, head = ?, user = ?, application = ?, host = ?, database = ?, statement = ?, "
+            "shape = ?, object = ?, recording = ? where id = ?",
+            (
+                int(episode.ring),
+                head.id,
+                head.user,
+                head.application,
+                head.host,
+                head.database,
+                statement,
+                shape(statement, worst.target.server) if statement else NOT_TOLD,
+                objects[0] if objects else None,
+                zlib.compress(to_json(recording, indent=None).encode(), 6),
+                episode.number,
+            ),
+        )
+        self.connection.execute("delete from meeting where episode = ?", (episode.number,))
+        self.connection.executemany(
+            "insert into meeting values (?, ?, ?, ?, ?)",
+            [
+                (
+                    episode.number,
+                    _shape_of(worst, edge.waiter),
+                    _shape_of(worst, edge.holder),
+                    edge.resource.text,
+                    round(-(edge.since_ms or 0.0), 1),
+                )
+                for edge in worst.edges
+            ],
+        )
+
+    def hole(self, name: str, since: str, until: str | None, why: str) -> None:
+        """A time in which a server was not seen. Raises SaveError."""
+        try:
+            with self.connection:
+                server = self.server(name)
+                if until is None:
+                    self.connection.execute(
+                        "insert into hole (server, since, why) values (?, ?, ?)", (server, since, why)
+                    )
+                else:
+                    self.connection.execute(
+                        "update hole set until = ? where server = ? and until is null", (until, server)
+                    )
+        except sqlite3.Error as error:
+            raise SaveError(f"cannot write to {self.path}: {error}") from error
+
+    def note(self, episode: int, text: str) -> None:
+        """Add a person's note. Raises InputError where there is no such episode."""
+        if self.connection.execute("select 1 from episode where id = ?", (episode,)).fetchone() is None:
+            raise InputError(f"there is no episode {episode}")
+        with self.connection:
+            at = datetime.now(UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
+            self.connection.execute("insert into note (episode, at, text) values (?, ?, ?)", (episode, at, text))
+
+    def trim(self, keep_ms: float, most_bytes: int) -> None:
+        """Let go of what is older than ``keep_ms``, then of the oldest until the file is no larger than allowed."""
+        limit = (datetime.now(UTC) - timedelta(milliseconds=min(keep_ms, LONGEST_KEEP_MS))).isoformat(
+            timespec="milliseconds"
+        )
+        limit = limit.replace("+00:00", "Z")
+        with contextlib.suppress(sqlite3.Error):
+            with self.connection:
+                self._forget("first_seen < ?", (limit,))
+                self.connection.execute("delete from minute where minute < ?", (limit[:16],))
+                self.connection.execute("delete from deadlock where at < ?", (limit,))
+                self.connection.execute("delete from hole where until < ?", (limit,))
+            for _ in range(20):
+                pages, size = (
+                    self.connection.execute(f"pragma {p}").fetchone()[0] for p in ("page_count", "page_size")
+                )
+                free = self.connection.execute("pragma freelist_count").fetchone()[0]
+                if (pages - free) * size <= most_bytes:
+                    break
+                with self.connection:
+                    self._forget(
+                        "id in (select id from episode order by first_seen "
+                        "limit (select count(*) / 10 + 1 from episode))",
+                        (),
+                    )
+            self.connection.execute("pragma incremental_vacuum")
+
+    def _forget(self, where: str, values: tuple[object, ...]) -> None:
+        self.connection.execute(f"delete from meeting where episode in (select id from episode where {where})", values)
+        self.connection.execute(f"delete from note where episode in (select id from episode where {where})", values)
+        self.connection.execute(f"delete from episode where {where}", values)
+
+    # -- reading -----------------------------------------------------------------------------------------------------
+
+    def recording(self, episode: int) -> Recording:
+        """The recording of an episode. Raises InputError where there is none."""
+        row = self.connection.execute("select recording from episode where id = ?", (episode,)).fetchone()
+        if row is None:
+            raise InputError(f"there is no episode {episode}")
+        return from_json(zlib.decompress(row[0]), f"episode {episode}")
+
+    def rows(self, query: str, values: Sequence[object] = ()) -> list[dict[str, Any]]:
+        """Rows of a query as mappings."""
+        cursor = self.connection.execute(query, values)
+        names = [column[0] for column in cursor.description]
+        return [dict(zip(names, row, strict=True)) for row in cursor]
+
+
+def _shape_of(sample: Sample, name: str) -> str:
+    statement = sample.session(name).statement
+    return shape(statement, sample.target.server) if statement else NOT_TOLD
+
+
+def default_path() -> Path:
+    """Where the store is unless told otherwise: the user's data folder."""
+    base = Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share")
+    return base / "catenum" / "history.sqlite"
+
+
+def writer(path: Path) -> Store:
+    """The store for a watch. Raises StoreInUse, SaveError."""
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        lock = open(f"{path}.lock", "w", encoding="utf-8")  # noqa: SIM115
+    except OSError as error:
+        raise SaveError(f"cannot write to {path}: {error.strerror}") from error
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError as error:
+        lock.close()
+        raise StoreInUse(f"another watch writes to {path}", advice="Give each its own with --store.") from error
+    aside: Path | None = None
+    try:
+        connection = _open(path)
+    except InputError:
+        lock.close()
+        raise
+    except sqlite3.DatabaseError:
+        aside = path.with_name(f"{path.name}.damaged-{datetime.now(UTC):%Y%m%dT%H%M%S}")
+        for suffix in ("", "-wal", "-shm"):
+            with contextlib.suppress(FileNotFoundError):
+                os.replace(f"{path}{suffix}", f"{aside}{suffix}")
+        connection = _open(path)
+    store = Store(connection, path, lock)
+    store.set_aside = aside
+    return store
+
+
+def reader(path: Path) -> Store:
+    """The store for reading, and for notes. Raises InputError where there is none or it is damaged."""
+    if not path.exists():
+        raise InputError(f"nothing was kept in {path}", advice="'catenum watch' keeps what it sees.")
+    try:
+        return Store(_open(path), path, None)
+    except sqlite3.DatabaseError as error:
+        raise InputError(
+            f"{path} is damaged: {error}", advice="The next watch sets it aside and begins anew."
+        ) from error
+
+
+def _open(path: Path) -> sqlite3.Connection:
+    connection = sqlite3.connect(path, timeout=5.0, isolation_level="IMMEDIATE", check_same_thread=False)
+    try:
+        connection.execute("pragma auto_vacuum = incremental")
+        connection.execute("pragma journal_mode = wal")
+        connection.execute("pragma synchronous = normal")
+        connection.execute("pragma foreign_keys = on")
+        connection.execute("select count(*) from sqlite_master").fetchone()
+        for statement in _to_migrate(connection):
+            connection.executescript(statement)
+        return connection
+    except BaseException:
+        connection.close()
+        raise
+
+
+def _to_migrate(connection: sqlite3.Connection) -> Iterator[str]:
+    version = int(connection.execute("pragma user_version").fetchone()[0])
+    if version > VERSION:
+        raise InputError(f"the store is of a newer version ({version}) than this Catenum knows ({VERSION})")
+    for number in range(version, VERSION):
+        yield f"begin; {_MIGRATIONS[number]}; pragma user_version = {number + 1}; commit;"
