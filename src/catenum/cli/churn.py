@@ -15,7 +15,7 @@ from catenum.core.errors import InputError
 from catenum.core.measure import percentile, rate
 from catenum.core.recording import to_json
 from catenum.core.scenario_file import suggestion
-from catenum.core.story import duration
+from catenum.core.telling import duration
 from catenum.lab.churn import Churn
 from catenum.lab.play import load
 from catenum.lab.rings import Ring, rings

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import contextlib
 import os
+import re
 import tempfile
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -15,7 +16,7 @@ from catenum.core.errors import InputError, Place, Problem, SaveError
 from catenum.core.scenario import ISOLATION_LEVELS, Scenario, parse_duration
 from catenum.core.scenario_file import ScenarioFile, read_scenario, suggestion
 from catenum.engines.protocol import Engine
-from catenum.engines.targets import Target, has_password, open_engine, read_settings, resolve
+from catenum.engines.targets import Connector, Target, has_password, open_engine, read_settings, resolve
 from catenum.lab.safety import outside_names
 
 SAMPLE_NAMES = samples.names()
@@ -40,7 +41,7 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
         help="local:postgresql (default), a URL, or a short name from catenum.toml; CATENUM_TARGET sets the default",
     )
     parser.add_argument(
-        "--limit",
+        "--statement-limit",
         type=duration_argument,
         default=60_000,
         metavar="TIME",
@@ -53,10 +54,10 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def add_play_options(parser: argparse.ArgumentParser, *, schedule: bool = True) -> None:
+def add_play_options(parser: argparse.ArgumentParser, *, schedule: bool = True, each: bool = False) -> None:
     """What changes the transactions, and the schedule where there is one."""
     parser.set_defaults(order=None, victim=None)
-    _add_isolation(parser)
+    _add_isolation(parser, each=each)
     if not schedule:
         return
     parser.add_argument(
@@ -69,13 +70,14 @@ def add_play_options(parser: argparse.ArgumentParser, *, schedule: bool = True) 
     )
 
 
-def _add_isolation(parser: argparse.ArgumentParser) -> None:
+def _add_isolation(parser: argparse.ArgumentParser, *, each: bool) -> None:
+    every = "; 'each': every level of the server in turn" if each else ""
     parser.add_argument(
         "--isolation",
         action="append",
         default=[],
         metavar="[NAME=]LEVEL",
-        help="an isolation level for all transactions, or for one; may be repeated",
+        help="an isolation level for all transactions, or for one; may be repeated" + every,
     )
 
 
@@ -85,6 +87,25 @@ def duration_argument(text: str) -> int:
         return parse_duration(text)
     except ValueError as error:
         raise argparse.ArgumentTypeError(str(error)) from error
+
+
+def long_duration_argument(text: str) -> int:
+    """The same with days: ``14d``."""
+    days = re.fullmatch(r"\s*(\d+)\s*d\s*", text)
+    return int(days[1]) * 86_400_000 if days and int(days[1]) else duration_argument(text)
+
+
+def positive(text: str) -> int:
+    """A whole number from 1 on the command line."""
+    if not text.isdecimal() or int(text) < 1:
+        raise argparse.ArgumentTypeError(f"{text!r} is not a whole number from 1")
+    return int(text)
+
+
+def at_level(scenario: Scenario, level: str) -> Scenario:
+    """The scenario with every transaction at ``level``."""
+    transactions = {n: t.model_copy(update={"isolation": level}) for n, t in scenario.transactions.items()}
+    return scenario.model_copy(update={"transactions": transactions})
 
 
 def load_scenario(word: str) -> ScenarioFile:
@@ -130,8 +151,10 @@ def changed_by_options(file: ScenarioFile, args: argparse.Namespace) -> tuple[Sc
         if name not in transactions:
             raise InputError(f"--order names {name!r}, which is not a transaction", advice=suggestion(name, names))
     for name in names:
-        if (order or ()).count(name) > transactions[name].moves:
-            raise InputError(f"--order names {name!r} more often than its {transactions[name].moves} moves")
+        retry = transactions[name].retry
+        most = transactions[name].moves * (1 + (retry.times if retry else 0))
+        if (order or ()).count(name) > most:
+            raise InputError(f"--order names {name!r} more often than its {most} moves")
     if args.victim and args.victim not in transactions:
         raise InputError(
             f"--victim names {args.victim!r}, which is not a transaction",
@@ -168,16 +191,23 @@ def target_of(asked: str | None, err: IO[str]) -> Target:
 
 
 @contextlib.contextmanager
-def engine_for(target: Target, tell: Callable[[str], None]) -> Iterator[Engine]:
-    """An engine with scratch space made; both are gone when the block ends, however it ends."""
+def server_for(target: Target, tell: Callable[[str], None]) -> Iterator[tuple[Connector, Engine]]:
+    """What connects to the target, and one engine with scratch space made, which is gone when the block ends."""
     with open_engine(target, tell) as connect:
         engine: Engine = connect()
         try:
             for name in engine.make_scratch():
                 tell(f"Cleared the scratch space {name}, which a killed run had left.")
-            yield engine
+            yield connect, engine
         finally:
             engine.close()
+
+
+@contextlib.contextmanager
+def engine_for(target: Target, tell: Callable[[str], None]) -> Iterator[Engine]:
+    """An engine with scratch space made; both are gone when the block ends, however it ends."""
+    with server_for(target, tell) as (_, engine):
+        yield engine
 
 
 def teller(err: IO[str], quiet: bool) -> Callable[[str], None]:

@@ -21,8 +21,9 @@ from catenum.core.recording import to_json
 from catenum.core.scenario_file import read_scenario
 from catenum.core.story import tell
 from catenum.engines.clock import Clock
+from catenum.lab.explore import ExploreOptions
 from catenum.lab.play import PlayOptions, play
-from catenum.lab.trial import trial
+from catenum.lab.trial import trial_of_all
 from catenum.render.console import make_console, say
 from catenum.render.text import print_story
 from catenum.render.timeline import legend, print_timeline, summary
@@ -61,7 +62,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     target = common.target_of(args.target, err)
 
     _step(console, 1, "Two dispatchers move vessels between the same two berths of Marrowgate Harbour.")
-    with common.engine_for(target, common.teller(err, quiet=False)) as engine:
+    with common.server_for(target, common.teller(err, quiet=False)) as (connect, engine):
         info = engine.info
         say(console, f"Server: {info.server} {info.version} ({info.url}). {legend()}", style="dim")
         say(console)
@@ -70,8 +71,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         say(console, summary(before), style="bold")
         _step(console, 2, "What happened, and why.")
         print_story(console, [part for part in tell(before) if part.title.startswith(TOLD)])
-        _step(console, 3, "Its remedies, on the same schedule and its mirror image.")
-        result = trial(engine, file.scenario, PlayOptions(locks="full"), file=file)
+        _step(console, 3, "Its remedies, each on every schedule that can differ.")
+        result = trial_of_all(connect, engine, file.scenario, PlayOptions(locks="full"), ExploreOptions(), file=file)
     print_trial(console, result)
     best = result.winners[0] if result.winners else None
     after = best.runs[0] if best else before

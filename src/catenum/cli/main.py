@@ -24,10 +24,16 @@ COMMANDS = {
     "sample": "list the scenarios that ship, or write one out to edit",
     "lint": "read scenarios and say what is wrong with them",
     "play": "run one schedule and show the timeline, the locks, the story",
+    "explore": "run every schedule that can differ; the outcomes, and the shortest schedule to each",
     "churn": "run the transactions in loops, uncontrolled, until timing does it",
     "trial": "run the baseline and each remedy, side by side",
     "explain": "tell the story of a recording",
     "draw": "draw a recording's timeline and wait graph as PNG or SVG",
+    "now": "look at a running server: who waits for whom, under which head blocker, for how long",
+    "watch": "sample running servers for hours; keep what happened, say what happens",
+    "history": "what a watch has seen: by statement, object, application, time; charts",
+    "release": "end a blocker, safely: shows what it holds up, asks, the gentler way first",
+    "preflight": "what the server and this login allow, what is off, and what watching costs there",
     "schema": "print the JSON Schema of a scenario or a recording, for editors",
     "local": "keep a private server running between commands, or stop it",
 }
@@ -35,10 +41,12 @@ _FIRST_STEPS = """first steps:
   catenum demo                                a deadlock, explained and cured, on a private server
   catenum sample berth-swap > berths.yaml     a scenario to edit
   catenum play berths.yaml                    one schedule: who ran, who waited, who was given up
+  catenum explore berths.yaml                 every schedule that can differ, and what each comes to
   catenum trial berths.yaml                   its remedies, side by side
 
 exit codes: 0 all well · 1 a conflict was found · 2 the call or the file is wrong
-            3 the server cannot be reached or does not allow it · 130 interrupted
+            3 the server cannot be reached or does not allow it
+            70 a fault of Catenum's own · 130 interrupted
 """
 
 
@@ -100,6 +108,13 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
         # Whoever read our output has gone (``catenum play … | head``); nothing is left to say to them.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return ExitCode.OK
+    except Exception:
+        # Python would end with 1, which says that a conflict was found.
+        import traceback
+
+        traceback.print_exc(file=err)
+        print("catenum: a fault of Catenum's own, not a result; please report it with the lines above", file=err)
+        return ExitCode.FAULT
 
 
 def _interrupt(number: int, frame: FrameType | None) -> NoReturn:

@@ -9,12 +9,10 @@ from typing import IO
 
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
-from catenum.core.errors import InputError
 from catenum.core.outcome import KINDS, is_conflict
 from catenum.core.recording import Recording, to_json
-from catenum.core.remedies import apply_remedy
+from catenum.core.remedies import apply_remedies
 from catenum.core.scenario import Scenario
-from catenum.core.scenario_file import suggestion
 from catenum.core.story import one_line, tell
 from catenum.lab.needs import Announce
 from catenum.lab.play import PlayOptions, play
@@ -33,7 +31,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         default="waits",
         help="how closely to look: not at all, who waits for whom (default), or every lock after each move",
     )
-    parser.add_argument("--remedy", metavar="NAME", help="play the scenario with one of its remedies applied")
+    parser.add_argument(
+        "--remedy", metavar="NAME", help="play the scenario with one of its remedies applied, or 'one + other'"
+    )
     parser.add_argument("--pause", action="store_true", help="say what each move will do, and wait for Enter before it")
     parser.add_argument("--save", metavar="FILE", type=Path, help="write the recording, for 'explain' and 'draw'")
     parser.add_argument(
@@ -53,12 +53,12 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     common.refuse_outside(file, target.server, args.outside)
     if args.save:
         common.check_writable(args.save)
-    scenario, ddl = _with_remedy(scenario.for_server(target.server), args.remedy)
+    scenario, ddl = apply_remedies(scenario.for_server(target.server), args.remedy)
     options = PlayOptions(
         order=order,
         locks=args.locks,
         victim=args.victim,
-        limit_ms=float(args.limit),
+        limit_ms=float(args.statement_limit),
         announce=_pause(err) if args.pause else None,
     )
     tell_person = common.teller(err, args.quiet)
@@ -72,14 +72,6 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.save and not args.quiet and not args.json:
         err.write(f"Recording: {args.save}  (next: catenum explain {args.save} · catenum draw {args.save})\n")
     return exit_code(recording, args.expect)
-
-
-def _with_remedy(scenario: Scenario, name: str | None) -> tuple[Scenario, tuple[str, ...]]:
-    if name is None:
-        return scenario, ()
-    if name not in scenario.remedies:
-        raise InputError(f"there is no remedy {name!r}", advice=suggestion(name, list(scenario.remedies)))
-    return apply_remedy(scenario, scenario.remedies[name])
 
 
 def exit_code(recording: Recording, expected: str | None) -> ExitCode:

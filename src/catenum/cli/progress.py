@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import IO
 
-from catenum.core.story import duration
+from catenum.core.telling import duration
 from catenum.engines.clock import Clock
 
 
@@ -24,3 +24,19 @@ class Progress:
         line = f"{done} of {total} runs{left}  {what}" if done < total else ""
         self.stream.write("\r\x1b[K" + line)
         self.stream.flush()
+
+    def part(self, fraction: float, what: str) -> None:
+        """The same by the part that is done, 0 to 1, where the number of runs is not known beforehand."""
+        if not self.show:
+            return
+        left = ""
+        if 0.01 < fraction < 1:
+            left = f", about {duration(self.clock.now_ms() / fraction * (1 - fraction))} left"
+        self.stream.write(f"\r\x1b[K{fraction:.0%} done{left}  {what}")
+        self.stream.flush()
+
+    def clear(self) -> None:
+        """Take the line away."""
+        if self.show:
+            self.stream.write("\r\x1b[K")
+            self.stream.flush()

@@ -11,7 +11,7 @@ from catenum.cli.exits import ExitCode
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``schema``."""
-    parser.add_argument("what", choices=["scenario", "recording"], help="which format")
+    parser.add_argument("what", choices=["scenario", "recording", "exploration"], help="which format")
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
@@ -21,10 +21,13 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 
 
 def schema_of(what: str) -> dict[str, object]:
-    """The JSON Schema (draft 2020-12) of ``scenario`` or ``recording``."""
-    from catenum.core.recording import FORMAT, json_schema
+    """The JSON Schema (draft 2020-12) of ``scenario``, ``recording`` or ``exploration``."""
+    from catenum.core import exploration, recording
     from catenum.core.scenario import Scenario
 
-    schema = Scenario.model_json_schema() if what == "scenario" else json_schema()
-    title = "Catenum scenario" if what == "scenario" else f"Catenum recording ({FORMAT})"
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema, "title": title}
+    make, title = {
+        "scenario": (Scenario.model_json_schema, "Catenum scenario"),
+        "recording": (recording.json_schema, f"Catenum recording ({recording.FORMAT})"),
+        "exploration": (exploration.json_schema, f"Catenum exploration ({exploration.FORMAT})"),
+    }[what]
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **make(), "title": title}

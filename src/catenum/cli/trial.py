@@ -11,13 +11,16 @@ from catenum.cli import common
 from catenum.cli.churn import add_load_options, copies_of
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Progress
+from catenum.cli.reach import add_reach_options, options_of
 from catenum.core.errors import InputError
+from catenum.core.remedies import split_names
 from catenum.core.scenario import Scenario
-from catenum.core.scenario_file import ScenarioFile, suggestion
+from catenum.core.scenario_file import ScenarioFile
 from catenum.engines.targets import Target, open_engine
 from catenum.lab.contest import contest
+from catenum.lab.explore import Explorer
 from catenum.lab.play import PlayOptions
-from catenum.lab.trial import Trial, trial
+from catenum.lab.trial import Trial, trial, trial_of_all
 from catenum.render.console import make_console, say
 from catenum.render.contest import contest_value, print_contest, winners_of
 from catenum.render.trial import print_trial, to_json_value
@@ -27,7 +30,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``trial``."""
     common.add_run_options(parser)
     common.add_play_options(parser)
-    parser.add_argument("--remedy", action="append", metavar="NAME", help="only this remedy; may be repeated")
+    parser.add_argument(
+        "--remedy", action="append", metavar="NAME", help="only this remedy, or 'one + other' together; may be repeated"
+    )
+    add_reach_options(parser, limit=300, length=False)
     parser.add_argument(
         "--save", metavar="FILE", type=Path, help="write the result with a recording of every run, as JSON"
     )
@@ -49,18 +55,35 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             advice="Add them under 'remedies:', such as reorder.",
         )
     for name in args.remedy or ():
-        if name not in scenario.remedies:
-            raise InputError(f"there is no remedy {name!r}", advice=suggestion(name, list(scenario.remedies)))
+        split_names(name, scenario.remedies)
     target = common.target_of(args.target, err)
     common.refuse_outside(file, target.server, args.outside)
     if args.save:
         common.check_writable(args.save)
     if args.churn:
         return _under_load(args, scenario, file, target, out, err)
-    options = PlayOptions(order=order, locks="full", victim=args.victim, limit_ms=float(args.limit))
+    options = PlayOptions(order=order, locks="full", victim=args.victim, limit_ms=float(args.statement_limit))
     progress = Progress(err, quiet=args.quiet or args.json)
-    with common.engine_for(target, common.teller(err, args.quiet)) as engine:
-        result = trial(engine, scenario, options, file=file, only=args.remedy, progress=progress)
+
+    def heard(name: str, explorer: Explorer) -> None:
+        progress.part(explorer.fraction, f"of '{name}', {explorer.tally.schedules:,} schedules")
+
+    with common.server_for(target, common.teller(err, args.quiet)) as (connect, engine):
+        if order is not None:
+            result = trial(engine, scenario, options, file=file, only=args.remedy, progress=progress)
+        else:
+            result = trial_of_all(
+                connect,
+                engine,
+                scenario,
+                options,
+                options_of(args, pictures=False),
+                workers=args.workers,
+                file=file,
+                only=args.remedy,
+                progress=heard,
+            )
+        progress.clear()
     if args.save:
         common.save_atomically(args.save, json.dumps(to_json_value(result), indent=2).encode())
     show(result, args, out)

@@ -10,7 +10,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from catenum.core.story import duration
+from catenum.core.telling import duration
 from catenum.lab.contest import Result
 from catenum.render.console import STYLES, say
 from catenum.render.trial import print_verdict

@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from catenum.core.recording import Picture, Recording
-from catenum.core.story import Section, duration
+from catenum.core.telling import Section, duration
 from catenum.render.console import STYLES, say
 
 

@@ -9,9 +9,11 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from catenum.core.claims import claims
+from catenum.core.exploration import to_plain as exploration_value
 from catenum.core.outcome import KINDS
 from catenum.core.recording import to_plain
-from catenum.core.story import duration
+from catenum.core.telling import duration
 from catenum.core.verdict import Verdict
 from catenum.lab.trial import Trial, Variant
 from catenum.render.console import STYLES, say
@@ -23,14 +25,20 @@ _TONES = {"cures": "good", "eases": "wait", "no better": "plain", "worse": "bad"
 
 def print_trial(console: Console, trial: Trial) -> None:
     """The table, then each remedy's changes and verdict."""
-    say(console, f"{trial.scenario}: {len(trial.orders)} schedules for each variant", style=STYLES["strong"])
+    if trial.orders:
+        count = f"{len(trial.orders)} given schedule{'s' if len(trial.orders) != 1 else ''} for each variant"
+        say(console, f"{trial.scenario}: {count}", style=STYLES["strong"])
+    else:
+        say(console, f"{trial.scenario}: every schedule that can differ, for each variant", style=STYLES["strong"])
     for order in trial.orders:
         say(console, f"  {' '.join(order)}", style=STYLES["faint"])
     say(console)
     _print_table(console, trial)
     say(console)
     for variant in trial.variants[1:]:
-        print_verdict(console, variant.name, variant.verdict, variant.changes)
+        print_verdict(console, variant.name, variant.verdict, variant.changes, _claims(variant))
+    if not trial.orders:
+        say(console, "Locks and time: the scenario's own order, once.", style=STYLES["faint"])
     if trial.unchecked:
         say(
             console,
@@ -47,15 +55,17 @@ def print_trial(console: Console, trial: Trial) -> None:
 def _rows(variant: Variant) -> dict[str, str]:
     numbers = variant.figures
     kinds = ", ".join(f"{kind} {numbers.kinds[kind]}" for kind in reversed(KINDS) if kind in numbers.kinds)
-    unchecked = not any(run.outcome.holds for run in variant.runs)
+    unchecked = variant.explored is None and not any(run.outcome.holds for run in variant.runs)
+    wrong = f"WRONG {numbers.anomalies}" if numbers.anomalies else "rule broken" if numbers.broken else ""
     return {
+        "runs": f"{numbers.runs:,}" + ("" if numbers.complete or variant.explored is None else "…"),
         "outcome": kinds,
         "waits": str(numbers.waits),
         "chain": str(numbers.longest_chain),
         "locks": "–" if numbers.locks is None else str(numbers.locks),
         "tries": str(numbers.attempts),
         "time": duration(numbers.time_ms),
-        "data": "?" if unchecked else ("WRONG" if numbers.broken else "right"),
+        "data": "?" if unchecked else wrong or "right",
         "verdict": variant.verdict.rank if variant.verdict else "",
     }
 
@@ -75,13 +85,13 @@ def _print_table(console: Console, trial: Trial) -> None:
         text.append(parts[0].ljust(name_width), style=STYLES["strong"])
         for key in head:
             tone = "plain"
-            if key == "data" and row[key] == "WRONG":
+            if key == "data" and row[key] not in ("right", "?"):
                 tone = "bad"
             if key == "verdict" and variant.verdict:
                 tone = _TONES[variant.verdict.rank]
             value = (
                 row[key].rjust(widths[key])
-                if key in ("waits", "chain", "locks", "tries", "time")
+                if key in ("runs", "waits", "chain", "locks", "tries", "time")
                 else row[key].ljust(widths[key])
             )
             text.append("  " + value, style=STYLES[tone])
@@ -91,8 +101,14 @@ def _print_table(console: Console, trial: Trial) -> None:
             say(console, Text(part, style=STYLES["strong"]))
 
 
-def print_verdict(console: Console, name: str, verdict: Verdict | None, changes: Sequence[str]) -> None:
-    """A remedy's rank, the reason, and what it changes; nothing for the baseline, which has no verdict."""
+def _claims(variant: Variant) -> list[str]:
+    return claims(variant.explored) if variant.explored is not None else []
+
+
+def print_verdict(
+    console: Console, name: str, verdict: Verdict | None, changes: Sequence[str], claimed: Sequence[str] = ()
+) -> None:
+    """A remedy's rank, the reason, what it changes and what is proved; nothing for the baseline, without a verdict."""
     if verdict is None:
         return
     line = Text()
@@ -101,6 +117,9 @@ def print_verdict(console: Console, name: str, verdict: Verdict | None, changes:
     say(console, line)
     for text in textwrap.wrap(verdict.reason, console.width - 5):
         say(console, f"    {text}")
+    for claim in claimed:
+        for text in textwrap.wrap(claim, console.width - 7, initial_indent="    → ", subsequent_indent="      "):
+            say(console, text)
     for change in changes:
         for text in textwrap.wrap(change, console.width - 7, initial_indent="    · ", subsequent_indent="      "):
             say(console, text, style=STYLES["faint"])
@@ -126,6 +145,10 @@ def to_json_value(trial: Trial) -> dict[str, Any]:
                 "rules_broken": list(variant.figures.broken),
                 "verdict": variant.verdict.rank if variant.verdict else None,
                 "reason": variant.verdict.reason if variant.verdict else None,
+                "runs": variant.figures.runs,
+                "anomalies": variant.figures.anomalies,
+                "complete": variant.figures.complete,
+                "exploration": exploration_value(variant.explored) if variant.explored else None,
                 "recordings": [to_plain(run) for run in variant.runs],
             }
             for variant in trial.variants

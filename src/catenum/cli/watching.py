@@ -1,0 +1,53 @@
+"""What the commands for running servers share: the target, a connection that looks, and their options."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+from collections.abc import Iterator
+from importlib import import_module
+from typing import IO
+
+from catenum.cli import common
+from catenum.core.errors import TargetError
+from catenum.engines.lookout import Lookout
+from catenum.engines.targets import Target
+
+
+def add_target_option(parser: argparse.ArgumentParser, *, several: bool = False) -> None:
+    """--target, and --mask."""
+    parser.add_argument(
+        "--target",
+        metavar="TARGET",
+        action="append" if several else "store",
+        help="a URL, a short name from catenum.toml, or local:postgresql where one is kept running"
+        + ("; may be repeated" if several else ""),
+    )
+    parser.add_argument("--mask", action="store_true", help="leave literals out of everything that is shown or kept")
+
+
+def connect(target: Target) -> Lookout:
+    """A connection that looks. Raises TargetError."""
+    module = import_module(f"catenum.engines.{target.server}.lookout")
+    if target.url is not None:
+        return module.look_at(target.url, target.shown)
+    from catenum.engines.private import kept_servers
+
+    found = kept_servers(target.server, target.settings.local.get(target.server, {}))
+    if not found:
+        raise TargetError(
+            f"{target.shown}: no private server is kept running",
+            advice="Name the server with --target or CATENUM_TARGET; or keep a private one: catenum local start.",
+        )
+    where = {"unix_socket": found[0].conninfo, "user": "root"} if target.server == "mariadb" else found[0].conninfo
+    return module.look_at(where, target.shown, private=True)
+
+
+@contextlib.contextmanager
+def lookout_for(asked: str | None, err: IO[str]) -> Iterator[Lookout]:
+    """The lookout on the target that was asked for, closed when the block ends."""
+    lookout = connect(common.target_of(asked, err))
+    try:
+        yield lookout
+    finally:
+        lookout.close()

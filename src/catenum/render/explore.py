@@ -1,0 +1,232 @@
+"""An exploration in the terminal: outcomes, the shortest schedule to each, rings, who meets whom, what is proved."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterator, Sequence
+
+from rich.console import Console
+from rich.text import Text
+
+from catenum.core.claims import claims, describe_outcome
+from catenum.core.exploration import Exploration, how_far, letter_of
+from catenum.core.story import shortened
+from catenum.core.tally import OutcomeEntry
+from catenum.core.telling import duration
+from catenum.render.console import STYLES, say
+
+#: Outcomes listed in full; more are told by number.
+MOST_LISTED = 20
+
+
+def print_exploration(console: Console, found: Exploration, *, verbose: bool = False) -> None:
+    """The whole of it, the outcomes first."""
+    info = found.target
+    stand_in = " (a stand-in, no real server)" if info.standin else ""
+    say(
+        console, f"{found.scenario} on {info.server} {info.version}{stand_in}, {_levels(found)}", style=STYLES["strong"]
+    )
+    _wrapped(console, f"{how_far(found)}; {duration(found.ran_ms)}", style="faint")
+    say(console)
+    _print_outcomes(console, found, verbose=verbose)
+    _print_evidence(console, found)
+    _print_rings(console, found)
+    _print_meetings(console, found)
+    if found.tally.chain:
+        path = " ".join(found.tally.longest or ())
+        say(console, f"Longest chain of waits: {found.tally.chain}", style=STYLES["strong"])
+        say(console, f"    {path}", style=STYLES["faint"])
+        say(console)
+    for text in claims(found):
+        tone = (
+            "good" if text.startswith("proved") else "plain" if "not seen" in text or "not checked" in text else "bad"
+        )
+        sign = {"good": "✓ ", "bad": "✗ "}.get(tone, "· ")
+        _wrapped(console, sign + text[0].upper() + text[1:] + ".", style=tone, indent="  ")
+    for line in _notes(found):
+        _wrapped(console, f"· {line}", style="faint", indent="  ")
+
+
+def _levels(found: Exploration) -> str:
+    levels = set(found.levels.values())
+    if len(levels) == 1:
+        return levels.pop()
+    return ", ".join(f"{name} {level}" for name, level in found.levels.items())
+
+
+def _wrapped(console: Console, text: str, *, style: str = "plain", indent: str = "") -> None:
+    for line in textwrap.wrap(text, console.width - 1, subsequent_indent=indent):
+        say(console, line, style=STYLES[style])
+
+
+def data_word(entry: OutcomeEntry) -> str:
+    """The verdict on the data: the anomaly's name where there is one."""
+    return entry.anomaly or entry.data
+
+
+def _print_outcomes(console: Console, found: Exploration, *, verbose: bool) -> None:
+    entries = found.outcomes
+    listed = entries if verbose else entries[:MOST_LISTED]
+    total = max(1, found.tally.schedules)
+    rows = [
+        (letter_of(n), entry.kind, data_word(entry), f"{entry.count:,}", f"{entry.count / total:.0%}", entry)
+        for n, entry in enumerate(listed)
+    ]
+    head = ("", "outcome", "data", "runs", "share")
+    widths = [max(len(head[i]), *(len(str(row[i])) for row in rows)) if rows else len(head[i]) for i in range(5)]
+    line = "  ".join(
+        title.ljust(width) if i < 3 else title.rjust(width)
+        for i, (title, width) in enumerate(zip(head, widths, strict=True))
+    )
+    say(console, line.rstrip() + "  shortest schedule", style=STYLES["faint"])
+    left = sum(widths) + 2 * 5
+    for *cells, entry in rows:
+        text = Text()
+        text.append(str(cells[0]).ljust(widths[0]), style=STYLES["strong"])
+        text.append("  " + str(cells[1]).ljust(widths[1]), style=STYLES["bad" if entry.bad else "plain"])
+        text.append("  " + str(cells[2]).ljust(widths[2]), style=STYLES["bad" if entry.data == "anomaly" else "plain"])
+        text.append("  " + str(cells[3]).rjust(widths[3]) + "  " + str(cells[4]).rjust(widths[4]))
+        path = textwrap.wrap(" ".join(entry.shortest or ()), max(30, console.width - left - 1))
+        text.append("  " + (path[0] if path else ""))
+        say(console, text)
+        for part in path[1:]:
+            say(console, " " * left + part)
+        told = describe_outcome(entry)
+        for part in textwrap.wrap(told, max(30, console.width - left - 1)):
+            say(console, " " * left + part, style=STYLES["faint"])
+    if len(listed) < len(entries):
+        say(console, f"… and {len(entries) - len(listed)} more outcomes (--verbose lists all)", style=STYLES["faint"])
+    say(console)
+
+
+def _print_evidence(console: Console, found: Exploration) -> None:
+    told: set[str] = set()
+    for number, entry in enumerate(found.outcomes):
+        if entry.anomaly is None or entry.anomaly in told:
+            continue
+        told.add(entry.anomaly)
+        title = f"{entry.anomaly[0].upper()}{entry.anomaly[1:]} (outcome {letter_of(number)})"
+        say(console, title, style=STYLES["strong"])
+        for text in entry.evidence:
+            _wrapped(console, f"    · {text}", indent="      ")
+        say(console)
+
+
+def _print_rings(console: Console, found: Exploration) -> None:
+    for ring in sorted(found.tally.rings.values(), key=lambda r: (-r.count, r.members)):
+        fell = ", ".join(f"{name} {count}×" for name, count in sorted(ring.victims.items()))
+        say(console, f"Deadlock in {ring.count:,} schedules (given up: {fell})", style=STYLES["strong"])
+        for place, (name, statement) in enumerate(ring.members):
+            following = ring.members[(place + 1) % len(ring.members)][0]
+            room = console.width - 12 - len(name) - len(following) - len(ring.resources[place])
+            sql = shortened(_sql(found, name, statement), max(24, room))
+            say(console, f"    {name} {statement or 'end'} waits for {following} over {ring.resources[place]}")
+            say(console, f"        {sql}", style=STYLES["faint"])
+        say(console, f"    first with: {' '.join(ring.shortest or ())}", style=STYLES["faint"])
+        say(console)
+
+
+def _sql(found: Exploration, name: str, statement: int | None) -> str:
+    texts = found.statements.get(name, ())
+    return texts[statement - 1] if statement and statement <= len(texts) else found.ends.get(name, "")
+
+
+def _print_meetings(console: Console, found: Exploration) -> None:
+    meetings = list(found.tally.meetings.values())
+    if not meetings:
+        return
+    say(console, "Who waits for whom, in how many schedules (left waits for above)", style=STYLES["strong"])
+    rows = sorted({(m.waiter, m.statement or 0) for m in meetings})
+    columns = sorted({(m.holder, m.holder_statement or 0) for m in meetings})
+    counts: dict[tuple[tuple[str, int], tuple[str, int]], int] = {}
+    for m in meetings:
+        key = ((m.waiter, m.statement or 0), (m.holder, m.holder_statement or 0))
+        counts[key] = counts.get(key, 0) + m.count
+    heads = [_step(column) for column in columns]
+    left = max(len(_step(row)) for row in rows)
+    widths = [max(len(h), 4) for h in heads]
+    if left + 4 + sum(width + 2 for width in widths) > console.width:
+        for m in sorted(meetings, key=lambda m: -m.count):
+            holder = _step((m.holder, m.holder_statement or 0))
+            say(console, f"    {_step((m.waiter, m.statement or 0))} waits for {holder}: {m.count:,}  ({m.resource})")
+        say(console)
+        return
+    say(
+        console,
+        " " * (4 + left) + "".join("  " + h.rjust(w) for h, w in zip(heads, widths, strict=True)),
+        style=STYLES["faint"],
+    )
+    for row in rows:
+        cells = [counts.get((row, column), 0) for column in columns]
+        text = Text("    " + _step(row).ljust(left), style=STYLES["faint"])
+        for count, width in zip(cells, widths, strict=True):
+            text.append("  " + (f"{count:,}" if count else "·").rjust(width), style="none")
+        say(console, text)
+    say(console)
+
+
+def _step(pair: tuple[str, int]) -> str:
+    return f"{pair[0]} {pair[1]}" if pair[1] else f"{pair[0]} …"
+
+
+def _notes(found: Exploration) -> Iterator[str]:
+    yield from found.notes
+    for name, why in found.ignored.items():
+        yield f"left out of comparisons: {name} ({why})"
+
+
+def print_levels(console: Console, found: Sequence[Exploration], note: str = "") -> None:
+    """Outcome by isolation level: what each level of the server makes of the scenario."""
+    info = found[0].target
+    say(
+        console, f"{found[0].scenario} on {info.server} {info.version}, at each isolation level", style=STYLES["strong"]
+    )
+    say(console)
+    rows = [_level_row(one) for one in found]
+    head = ("level", "runs", "deadlock", "refused", "timeout", "waits", "anomaly", "rules", "shortest bad schedule")
+    widths = [max(len(head[i]), *(len(row[i]) for row in rows)) for i in range(len(head))]
+    widths[-1] = 0
+    say(console, "  ".join(h.ljust(w) for h, w in zip(head, widths, strict=True)).rstrip(), style=STYLES["faint"])
+    for row in rows:
+        text = Text()
+        for place, (cell, width) in enumerate(zip(row, widths, strict=True)):
+            troubled = head[place] in ("deadlock", "refused", "timeout") and cell != "–"
+            troubled = troubled or (head[place] == "anomaly" and cell != "none") or cell.startswith("false")
+            text.append(
+                cell.ljust(width) + "  ", style=STYLES["bad" if troubled else "strong" if not place else "plain"]
+            )
+        text.rstrip()
+        say(console, text)
+    say(console)
+    for one in found:
+        told: list[str] = []
+        for entry in one.outcomes:
+            if entry.anomaly and entry.anomaly not in told:
+                told.append(entry.anomaly)
+                _wrapped(console, f"{_levels(one)}: {entry.anomaly}: {'; '.join(entry.evidence)}", indent="    ")
+        if not one.reach.complete:
+            _wrapped(console, f"{_levels(one)}: {how_far(one)}", style="faint", indent="    ")
+    for told_once in dict.fromkeys(t for one in found for t in claims(one) if "no isolation level mends" in t):
+        _wrapped(console, f"· {told_once}", indent="  ")
+    for line in dict.fromkeys(line for one in found for line in _notes(one)):
+        _wrapped(console, f"· {line}", style="faint", indent="  ")
+    if note:
+        _wrapped(console, f"· {note}", style="faint", indent="  ")
+
+
+def _level_row(one: Exploration) -> tuple[str, ...]:
+    tally = one.tally
+    worst = next((entry for entry in one.outcomes if entry.bad), None)
+    names = sorted({entry.anomaly for entry in one.outcomes if entry.anomaly})
+    broken = sum(tally.broken_rules.values())
+    return (
+        _levels(one),
+        f"{tally.schedules:,}",
+        str(tally.count_of("deadlock") or "–"),
+        str(tally.count_of("refused") or "–"),
+        str(tally.count_of("timeout") or "–"),
+        str(tally.count_of("waited") or "–"),
+        f"{', '.join(names)} {tally.anomalies}" if names else "none",
+        f"false in {broken}" if broken else "kept" if worst is None or worst.holds else "–",
+        " ".join(worst.shortest or ()) if worst else "",
+    )
