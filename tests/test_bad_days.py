@@ -50,9 +50,11 @@ def test_an_interrupt_while_one_transaction_waits_leaves_nothing(start, kept, wa
 
 
 def test_a_statement_that_never_returns_is_ended_at_the_limit(run, kept, waiting):
-    done = run("play", waiting, "--limit", "1s")
+    done = run("play", waiting, "--statement-limit", "1s")
     assert done.code == 1
-    assert "third 1: still working after 1 s, the limit (--limit); Catenum ended it" in " ".join(done.out.split())
+    assert "third 1: still working after 1 s, the limit (--statement-limit); Catenum ended it" in " ".join(
+        done.out.split()
+    )
     assert leftovers(kept) == ([], [])
 
 
@@ -82,14 +84,14 @@ def test_a_server_killed_in_the_middle_of_a_run(start, own_server, waiting):
     until(lambda: sessions_under_way(admin, "pg_sleep"), "the run is under way")
     own_server.kill()
     _, err = process.communicate(timeout=30)
-    assert process.returncode == 3
+    assert process.returncode == 3, err
     told = [line for line in err.splitlines() if "process list" not in line]
     assert told[0].startswith("catenum: the server went away: ")
     assert "secret-word" not in err
 
 
 def test_one_session_ended_by_an_administrator_is_one_transaction_s_failure(start, kept, waiting):
-    process = start("play", waiting, "--limit", "2s")
+    process = start("play", waiting, "--statement-limit", "2s")
     until(lambda: sessions_under_way(kept, "pg_sleep"), "the run is under way")
     with psycopg.connect(kept) as connection:
         connection.execute(

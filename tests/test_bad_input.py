@@ -120,7 +120,7 @@ def test_a_rule_that_is_no_question_is_not_true(call, tmp_path):
         (["play", "berth-swap", "--order", "early lat"], "--order names 'lat', which is not a transaction\n  Did you mean late?"),
         (["play", "berth-swap", "--isolation", "serial"], "'serial' is not a level\n  Did you mean serializable?"),
         (["play", "berth-swap", "--victim", "x"], "--victim names 'x'"),
-        (["play", "berth-swap", "--limit", "10"], "'10' is not a length of time"),
+        (["play", "berth-swap", "--statement-limit", "10"], "'10' is not a length of time"),
         (["play", "berth-swap", "--target", "local:oracle"], "there is no target 'local:oracle'"),
         (["play", "berth-swap", "--target", "nosuch"], "'nosuch' is no target"),
         (["play", "berth-swap", "--save", "no/such/folder.json"], "there is no folder no/such"),

@@ -105,8 +105,11 @@ def test_explain_as_json_and_in_a_sentence(call, tmp_path):
 
 def test_trial_reads_as_a_table_with_a_verdict_for_each(call):
     out = call("trial", "berth-swap").out
-    assert "as it is         deadlock 2" in out
-    assert "deadlock in 2 of 2 → only waiting" in out
+    assert "as it is         6  deadlock 2, waited 2, clean 2" in out
+    assert "deadlock in 2 of 6 → only waiting" in out
+    given = call("trial", "berth-swap", "--order", "early late early late").out
+    assert "2 given schedules for each variant" in given
+    assert "deadlock in 2 of 2 → only waiting" in given
     assert out.rstrip().endswith("Best: same order")
 
 
@@ -114,8 +117,9 @@ def test_without_rules_a_trial_says_that_data_was_not_checked(call, tmp_path):
     text = samples.text("berth-swap")
     start, end = text.index("holds:"), text.index("remedies:")
     (tmp_path / "s.yaml").write_text(text[:start] + text[end:])
-    out = call("trial", "s.yaml", "--remedy", "same order").out
+    out = call("trial", "s.yaml", "--remedy", "same order", "--order", "early late").out
     assert "whether the data stays right was not checked" in out
+    assert "was not checked" not in call("trial", "s.yaml", "--remedy", "same order").out  # serial orders tell
 
 
 def figures(**changes: object) -> Figures:

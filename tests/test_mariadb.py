@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import signal
-import subprocess
 import time
 
 import pymysql
@@ -15,7 +13,7 @@ from catenum.core.recording import from_json, without_times_and_ids
 from catenum.engines.mariadb import connect
 from catenum.engines.mariadb.status import decode, latest_deadlock, transactions
 from catenum.lab.play import PlayOptions, play
-from conftest import SCRIPT, sample, until
+from conftest import sample, until
 
 # One private MariaDB serves all of these; where there are no programs for it, they are skipped and say why.
 pytestmark = pytest.mark.usefixtures("kept_mariadb")
@@ -35,33 +33,11 @@ SAMPLES = [
 ]
 
 
-@pytest.fixture(scope="session")
-def kept_mariadb() -> str:
-    """A private MariaDB that stays for the session. Gives its socket."""
-    started = subprocess.run(
-        [SCRIPT, "local", "start", *TARGET, "--quiet"], capture_output=True, text=True, check=False
-    )
-    if started.returncode == 3 and "no MariaDB server programs" in started.stderr:
-        pytest.skip("no MariaDB server programs on this machine")
-    told = subprocess.run([SCRIPT, "local", "status", *TARGET, "--json"], check=True, capture_output=True)
-    (server,) = json.loads(told.stdout)["servers"]
-    return f"{server['sockets']}/server.sock"
-
-
 @pytest.fixture
 def admin(kept_mariadb):
     connection = pymysql.connect(unix_socket=kept_mariadb, user="root", autocommit=True)
     yield connection
     connection.close()
-
-
-@pytest.fixture
-def mariadb(kept_mariadb):
-    """An engine on it, with scratch space."""
-    made = connect({"unix_socket": kept_mariadb, "user": "root"}, "kept", private=True)
-    made.make_scratch()
-    yield made
-    made.close()
 
 
 def ask(connection, query: str, *values: object) -> list:

@@ -189,8 +189,9 @@ def test_trial_proves_the_reordered_version(run):
     done = run("trial", "berth-swap", "--json")
     variants = {v["name"]: v for v in done.json["variants"]}
     assert (done.code, done.json["best"]) == (0, "same order")
-    assert variants["as it is"]["outcomes"] == {"deadlock": 2}
-    assert variants["same order"]["outcomes"] == {"waited": 2}
+    assert variants["as it is"]["outcomes"] == {"deadlock": 2, "waited": 2, "clean": 2}
+    assert variants["same order"]["outcomes"] == {"waited": 2, "clean": 2}
+    assert variants["same order"]["complete"]
     assert [variants[n]["verdict"] for n in ("same order", "give up waiting", "try again")] == [
         "cures",
         "eases",
@@ -211,7 +212,7 @@ def test_trial_proves_the_reordered_version(run):
                 "read committed": "no better",
             },
         ),
-        ("yard-rebuild", {"change gives up": "eases", "change tries again": "cures"}),
+        ("yard-rebuild", {"change gives up": "eases", "change tries again": "eases"}),
         ("left-open", {"commit at once": "cures", "give up waiting": "eases", "do not wait": "no better"}),
     ],
 )
@@ -236,3 +237,21 @@ def test_what_is_drawn_are_whole_files(run, tmp_path: Path):
     assert text.rstrip().endswith("</svg>")
     assert "berth(id=7)" in text
     assert "victim" in text
+
+
+def test_a_row_put_back_elsewhere_is_told_by_its_own_key(engine):
+    """The server uses the places of dead rows again, so an address remembered from the last run may mean another row."""
+    engine.load("create table quay (id int primary key, boxes int); insert into quay values (1, 0), (2, 0), (3, 0)")
+    engine.keep_data({}, shape=False)
+    moved = set()
+    for number in (1, 3, 2):
+        for page, slot, key in engine.connection.execute(
+            "select (ctid::text::point)[0]::int, (ctid::text::point)[1]::int, id from quay"
+        ).fetchall():
+            moved.add((slot, key))
+            assert engine.reader.rows.at("quay", page, slot)[0].text == f"quay(id={key})"
+        engine.connection.execute("update quay set boxes = 1 where id = %s", [number])
+        engine.data_state()
+        engine.restore_data()
+        engine.connection.execute("vacuum quay")
+    assert len({slot for slot, _ in moved}) < len(moved), "no place was used again: the test shows nothing"

@@ -1,0 +1,400 @@
+"""Exploring on real servers: what reduction may not lose, what is proved, and what must survive."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import re
+import signal
+import subprocess
+from pathlib import Path
+
+import psycopg
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from catenum import samples
+from catenum.core.scenario import Scenario
+from catenum.core.scenario_file import read_scenario
+from catenum.lab.explore import ExploreOptions, Worker
+from catenum.lab.stage import Stage
+from conftest import leftovers, sample, until
+
+SMALL = [
+    "berth-swap",
+    "tug-upgrade",
+    "crane-standby",
+    "call-cancel",
+    "gap-insert",
+    "gate-queue",
+    "yard-lookup",
+    "manifest-total",
+]
+RING = """
+scenario: three-way
+data: |
+  create table quay (id int primary key, boxes int not null);
+  insert into quay values (1, 0), (2, 0), (3, 0), (11, 0), (12, 0), (13, 0)
+transactions:
+  north: {statements: [update quay set boxes = boxes + 1 where id = 1, update quay set boxes = 1 where id = 11, update quay set boxes = boxes + 1 where id = 2]}
+  east: {statements: [update quay set boxes = boxes + 1 where id = 2, update quay set boxes = 1 where id = 12, update quay set boxes = boxes + 1 where id = 3]}
+  south: {statements: [update quay set boxes = boxes + 1 where id = 3, update quay set boxes = 1 where id = 13, update quay set boxes = boxes + 1 where id = 1]}
+remedies:
+  same order:
+    reorder: {south: [3, 2, 1]}
+"""  # fmt: skip
+
+
+#: As long as it takes to break it off, and without a row that two others wait for: whom PostgreSQL lets go on first then,
+#: is not the same twice.
+LONG = re.sub(r" update quay set boxes = 1 where id = 1\d,", "", RING.replace("three-way", "long")).partition(
+    "remedies:"
+)[0]
+
+
+@pytest.fixture(params=["postgresql", "mariadb"])
+def server(request):
+    """An engine on each server in turn."""
+    return request.getfixturevalue("engine" if request.param == "postgresql" else "mariadb")
+
+
+def outcomes(engine, scenario: Scenario, *, every: bool = False, most: int = 600) -> tuple[set[object], int]:
+    """Every outcome with all its data, and how many schedules it took."""
+    found: set[object] = set()
+    with Stage(engine, scenario) as stage:
+        worker = Worker(stage, ExploreOptions(every=every))
+        worker.take({"walk": {"more": True, "nodes": []}})
+        while worker.busy and worker.tally.schedules < most:
+            run = stage.run(worker.walk)
+            worker.walk.turn()
+            worker.tally.add(run)
+            if not run.broken_off:
+                rings = frozenset((ring.members, ring.victim) for ring in run.rings)
+                found.add((worker.oracle.judge(run).fine_outcome, run.chain, rings))
+    return found, worker.tally.schedules
+
+
+@pytest.mark.parametrize("name", SMALL)
+def test_reduction_loses_no_outcome_of_a_sample(server, name):
+    scenario = sample(name).scenario
+    reduced, few = outcomes(server, scenario)
+    complete, many = outcomes(server, scenario, every=True)
+    assert reduced == complete
+    assert few <= many
+
+
+statements = st.sampled_from(
+    [
+        "update berth set moved = moved + 1 where id = 3",
+        "update berth set moved = moved + 1 where id = 7",
+        "update berth set moved = moved + 1",
+        "update berth set vessel = 'Oriel' where vessel = 'Halcyon'",
+        "select moved from berth where id = 3",
+        "select count(*), sum(moved) from berth",
+        "select vessel from berth where id = 7 for update",
+        "insert into berth (id, vessel) values (9, 'Bellwether')",
+        "delete from berth where id = 7",
+    ]
+)
+levels = st.sampled_from(["read committed", "repeatable read", "serializable"])
+parts = st.fixed_dictionaries({"statements": st.lists(statements, min_size=1, max_size=2), "isolation": levels})
+BERTHS = "create table berth (id int primary key, vessel varchar(20), moved int not null default 0); insert into berth values (3, 'Halcyon', 0), (7, 'Oriel', 0);"
+
+
+@settings(max_examples=12, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.lists(parts, min_size=2, max_size=2))
+def test_reduction_loses_no_outcome_of_generated_transactions(server, told):
+    plain = {"scenario": "made", "data": BERTHS, "transactions": dict(zip(("early", "late"), told, strict=True))}
+    scenario = Scenario.model_validate(plain)
+    reduced, _ = outcomes(server, scenario)
+    complete, _ = outcomes(server, scenario, every=True)
+    assert reduced == complete
+
+
+LEVELS = [
+    # server, sample, by level: kinds beyond waiting, anomaly
+    ("postgresql", "crane-standby", {"read committed": (set(), "write skew"), "repeatable read": (set(), "write skew"), "serializable": ({"refused"}, None)}),
+    ("mariadb", "crane-standby", {"read uncommitted": (set(), "write skew"), "read committed": (set(), "write skew"), "repeatable read": (set(), "write skew"), "serializable": ({"deadlock"}, None)}),
+    ("postgresql", "manifest-total", {"read committed": (set(), "lost update"), "repeatable read": ({"refused"}, None), "serializable": ({"refused"}, None)}),
+    ("mariadb", "manifest-total", {"read uncommitted": (set(), None), "read committed": (set(), None), "repeatable read": ({"deadlock"}, None), "serializable": ({"deadlock"}, None)}),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("server_name", "name", "wanted"), LEVELS)
+def test_each_level_shows_what_it_keeps_right_refuses_or_deadlocks(call, kept_mariadb, server_name, name, wanted):
+    done = call("explore", name, "--isolation", "each", "--target", f"local:{server_name}", "--json")
+    found = {}
+    for one in done.json["levels"]:
+        (level,) = set(one["levels"].values())
+        entries = one["tally"]["outcomes"].values()
+        kinds = {e["kind"] for e in entries} - {"clean", "waited"}
+        found[level] = (kinds, next((e["anomaly"] for e in entries if e["anomaly"]), None))
+        assert one["reach"]["complete"]
+    assert found == wanted
+    assert done.code == 1
+
+
+NAMED = {
+    "non-repeatable read": ("read committed", ["select moved from berth where id = 3"] * 2, ["update berth set moved = 5 where id = 3"]),
+    "phantom": ("read committed", ["select count(*) from berth"] * 2, ["insert into berth (id, vessel) values (9, 'Bellwether')"]),
+    "read skew": ("read committed", ["select moved from berth where id = 3", "select moved from berth where id = 7"], ["update berth set moved = 5 where id = 3", "update berth set moved = 5 where id = 7"]),
+    "lost update": ("read committed", ["select moved from berth where id = 3", "update berth set moved = 1 where id = 3"], ["select moved from berth where id = 3", "update berth set moved = 2 where id = 3"]),
+    "dirty read": ("read uncommitted", ["select moved from berth where id = 3"], ["update berth set moved = 5 where id = 3"]),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", NAMED)
+def test_anomalies_have_the_names_of_the_trade_and_show_their_evidence(call, kept_mariadb, tmp_path, name):
+    level, one, other = NAMED[name]
+    plain = {
+        "scenario": "named",
+        "data": BERTHS,
+        "transactions": {
+            "early": {"isolation": level, "statements": one},
+            "late": {"isolation": level, "statements": other, "ends": "rollback" if name == "dirty read" else "commit"},
+        },
+    }
+    (tmp_path / "s.yaml").write_text(json.dumps(plain))
+    server_name = "mariadb" if level == "read uncommitted" else "postgresql"
+    found = call("explore", "s.yaml", "--target", f"local:{server_name}", "--json").json
+    told = {e["anomaly"]: e["evidence"] for e in found["tally"]["outcomes"].values() if e["anomaly"]}
+    assert list(told) == [name]
+    assert "early" in " ".join(told[name])
+    assert call("explore", "s.yaml", "--target", f"local:{server_name}", "--expect", f"no {name}").code == 1
+
+
+def test_reordering_proves_a_ring_gone_and_one_schedule_less_proves_nothing(call, tmp_path):
+    (tmp_path / "ring.yaml").write_text(RING)
+    assert "deadlock" in call("explore", "ring.yaml", "--quiet").out or call("explore", "ring.yaml").code == 1
+    for name in ("ring.yaml", "berth-swap"):
+        done = call("explore", name, "--remedy", "same order", "--expect", "no deadlock")
+        assert done.code == 0, done.err
+        assert "Proved: no schedule of these statements deadlocks, and none gives" in done.out
+        found = call("explore", name, "--remedy", "same order", "--json").json
+        one_less = found["tally"]["schedules"] - 1
+        cut = call("explore", name, "--remedy", "same order", "--limit", one_less, "--expect", "no deadlock")
+        told = " ".join(cut.out.split())
+        assert "proved" not in told.lower().replace("that proves nothing", "")
+        assert "Neither a deadlock nor wrong data was seen in" in told
+        assert "not proved" in cut.err
+
+
+def test_any_printed_schedule_gives_its_outcome_again(call):
+    found = call("explore", "tug-upgrade", "--json").json
+    for entry in found["tally"]["outcomes"].values():
+        for _ in range(3):
+            played = call("play", "tug-upgrade", "--order", " ".join(entry["shortest"]), "--json").json
+            assert played["outcome"]["kind"] == entry["kind"]
+            assert {t["name"]: t["status"] for t in played["transactions"]} == entry["status"]
+
+
+def without_time(found: dict) -> dict:
+    found = {**found, "ran_ms": 0}
+    found["tally"] = {**found["tally"], "map": sorted(found["tally"]["map"])}
+    return found
+
+
+def test_the_result_is_the_same_for_any_number_of_workers(call, tmp_path, kept):
+    (tmp_path / "ring.yaml").write_text(RING)
+    one, two, three = (without_time(call("explore", "ring.yaml", "--workers", n, "--json").json) for n in (1, 2, 3))
+    assert one == two == three
+    assert leftovers(kept) == ([], [])
+
+
+def test_a_worker_that_dies_loses_its_share_to_the_others(start, call, kept, tmp_path):
+    (tmp_path / "long.yaml").write_text(LONG)
+    whole = without_time(call("explore", "long.yaml", "--every", "--json").json)
+    process = start("explore", "long.yaml", "--every", "--workers", 2, "--json")
+
+    def workers() -> list[int]:
+        children = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
+        told = {pid: Path(f"/proc/{pid}/cmdline").read_bytes() for pid in children}
+        return [int(pid) for pid, line in told.items() if b"spawn_main" in line]
+
+    def under_way() -> bool:
+        with psycopg.connect(kept) as connection:
+            query = "select count(*) from pg_stat_activity where application_name like 'catenum % north'"
+            return connection.execute(query).fetchone()[0] >= 2
+
+    until(under_way, "both workers run")
+    os.kill(workers()[0], signal.SIGKILL)
+    out, _ = process.communicate(timeout=60)
+    found = without_time(json.loads(out))
+    assert found == whole
+    call("play", "berth-swap", "--quiet")  # clears what the dead worker left
+    assert leftovers(kept)[0] == []
+
+
+def test_what_was_broken_off_is_kept_and_gone_on_with(start, call, kept, tmp_path):
+    (tmp_path / "long.yaml").write_text(LONG)
+    whole = call("explore", "long.yaml", "--every", "--json").json
+    process = start("explore", "long.yaml", "--every", "--save", "kept")
+    until(lambda: (tmp_path / "kept" / "state.json").exists(), "something was kept")
+    process.send_signal(signal.SIGINT)
+    out, err = process.communicate(timeout=30)
+    assert process.returncode == 130
+    assert "broken off" in err
+    assert "--resume kept goes on" in err
+    assert "nothing can be said of the rest" in " ".join(out.split())
+    assert leftovers(kept) == ([], [])
+    ran = json.loads((tmp_path / "kept" / "state.json").read_text())["tally"]["schedules"]
+    assert 0 < ran < whole["tally"]["schedules"]
+    done = call("explore", "long.yaml", "--every", "--resume", "kept", "--json")
+    assert done.json["reach"]["complete"]
+    assert done.json["tally"]["schedules"] == whole["tally"]["schedules"]
+    assert without_time(done.json) == without_time(whole)
+    assert not (tmp_path / "kept" / "state.json").exists()
+    other = call("explore", "berth-swap", "--resume", "kept")
+    assert (other.code, "nothing to resume" in other.err or "no such file" in other.err) == (2, True)
+
+
+def test_a_server_killed_in_the_middle_ends_in_what_was_found(start, own_server, tmp_path):
+    (tmp_path / "long.yaml").write_text(LONG)
+    process = start("explore", "long.yaml", "--every", "--target", own_server.url("master"), "--save", "kept")
+    until(lambda: (tmp_path / "kept" / "state.json").exists(), "something was kept")
+    own_server.kill()
+    _, err = process.communicate(timeout=30)
+    assert process.returncode == 3
+    assert "the server went away" in err
+    assert "secret-word" not in err + (tmp_path / "kept" / "state.json").read_text()
+    assert json.loads((tmp_path / "kept" / "state.json").read_text())["tally"]["schedules"] > 0
+
+
+def test_data_that_does_not_come_back_the_same_stops_the_run(call, own_server, tmp_path):
+    text = """
+scenario: fickle
+data: |
+  create table berth (id int primary key, depth float8 not null);
+  insert into berth values (3, random());
+  insert into berth select n, 1 from generate_series(4, 4 + (random() * 100000)::int) n;
+  create table tug (id int primary key, berth int references berth);
+transactions:
+  early: {statements: [update berth set depth = depth + 1 where id = 3]}
+  late: {statements: [update berth set depth = depth + 1 where id = 3]}
+"""
+    (tmp_path / "s.yaml").write_text(text)
+    done = call("explore", "s.yaml", "--target", own_server.url("master"))
+    assert done.code == 3
+    assert "is not what it was: berth" in " ".join(done.err.split())
+    assert call("explore", "s.yaml").code == 0  # where the rows can be put back as they are, nothing is made anew
+
+
+def made(tmp_path: Path, **transactions: object) -> str:
+    plain = {
+        "scenario": "made",
+        "data": BERTHS
+        + " create sequence place; create table tide (id serial primary key, seen timestamp default now());",
+        "transactions": transactions,
+    }
+    (tmp_path / "made.yaml").write_text(json.dumps(plain))
+    return "made.yaml"
+
+
+CASES = [
+    ({"early": {"statements": ["update berth set moved = 1 where id = 3"]}}, "one transaction alone has one schedule"),
+    ({"early": {"statements": ["select setseed(0.5)"]}, "late": {"statements": ["delete from berth where id = 3"]}}, "early statement 1 could not be read in full"),
+    ({"early": {"statements": ["select nextval('place')"]}, "late": {"statements": ["select nextval('place')"]}}, "sequences and automatic numbers are not undone by a rollback"),
+    ({"early": {"statements": ["insert into tide default values"]}, "late": {"statements": ["insert into tide default values"]}}, "left out of comparisons: tide.seen (the server makes its values)"),
+    ({"early": {"statements": ["update berth set vessel = left(md5(clock_timestamp()::text), 20) where id = 3"]}, "late": {"statements": ["select 1"]}}, "left out of comparisons: berth.vessel (it differed between two runs of the same serial order)"),
+    ({"early": {"statements": ["alter table berth add column fenders int"]}, "late": {"statements": ["select count(*) from berth"]}}, "statements change tables"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("transactions", "told"), CASES)
+def test_what_hinders_or_slows_is_told_and_nothing_wrong_is_claimed(call, tmp_path, transactions, told):
+    done = call("explore", made(tmp_path, **transactions))
+    assert told in " ".join(done.out.split()), done.out + done.err
+    assert "anomaly" not in done.out
+    assert done.code == 0
+
+
+def test_a_column_that_the_scenario_ignores_is_left_out_and_listed(call, tmp_path):
+    early = ["select moved from berth where id = 3", "update berth set moved = 1 where id = 3"]
+    late = ["select moved from berth where id = 3", "update berth set moved = 2 where id = 3"]
+    name = made(tmp_path, early={"statements": early}, late={"statements": late})
+    assert call("explore", name, "--expect", "lost update").code == 0
+    plain = json.loads((tmp_path / name).read_text()) | {"ignore": ["moved"]}
+    (tmp_path / name).write_text(json.dumps(plain))
+    done = call("explore", name)
+    assert (done.code, "left out of comparisons: moved (the scenario says so)" in " ".join(done.out.split())) == (
+        0,
+        True,
+    )
+
+
+def test_twelve_transactions_are_sampled_and_said_so(call, tmp_path):
+    tugs = {f"tug{n}": {"statements": ["update berth set moved = moved + 1 where id = 3"]} for n in range(12)}
+    done = call("explore", made(tmp_path, **tugs), "--limit", 5)
+    assert "ran 5 of more than can be counted classes" in " ".join(done.out.split())
+
+
+def test_pile_up_piles_up_and_with_timeouts_never_does(call):
+    as_it_is = call("explore", "pile-up", "--json").json
+    cured = call("explore", "pile-up", "--remedy", "give up waiting", "--json").json
+    assert (as_it_is["tally"]["chain"], cured["tally"]["chain"]) == (3, 1)
+    assert cured["reach"]["complete"]
+
+
+def test_retries_are_bounded_and_a_livelock_is_said(call, tmp_path):
+    plain = json.loads(
+        json.dumps(
+            read_scenario(samples.text("berth-swap").encode(), "s").scenario.model_dump(
+                mode="json", exclude_none=True, exclude={"remedies", "fill", "differs", "ignore"}
+            )
+        )
+    )
+    plain["transactions"]["late"]["retry"] = {"times": 1}
+    plain["data"] = plain["data"]["common"]
+    (tmp_path / "s.yaml").write_text(json.dumps(plain))
+    done = call("explore", "s.yaml")
+    told = " ".join(done.out.split())
+    assert "With retries" in told
+    assert "somebody was refused as often as it may try" in told
+
+
+def test_trial_says_proved_only_where_all_was_run(call):
+    done = call("trial", "berth-swap", "--remedy", "same order")
+    assert "→ proved: no schedule of these statements deadlocks" in done.out
+    assert done.code == 0
+    less = call("trial", "berth-swap", "--remedy", "same order", "--limit", 3)
+    assert "proved: no schedule" not in less.out
+    assert "neither a deadlock nor wrong data was seen in" in less.out
+
+
+def test_remedies_can_be_tried_together(call):
+    found = call("trial", "crane-standby", "--remedy", "read committed + lock what was seen", "--json").json
+    (variant,) = found["variants"][1:]
+    assert (variant["name"], variant["verdict"], variant["complete"]) == (
+        "read committed + lock what was seen",
+        "cures",
+        True,
+    )
+
+
+def test_an_exploration_is_drawn_and_its_outcomes_can_be_explained(call, tmp_path):
+    assert call("explore", "berth-swap", "--save", "kept").code == 1
+    assert call("draw", "kept").out.split() == ["kept/map.png", "kept/page.png"]
+    assert (tmp_path / "kept" / "map.png").read_bytes().startswith(b"\x89PNG")
+    assert call("draw", "kept", "--only", "graph").code == 2
+    assert "deadlock" in call("explain", "kept/outcome-A.json").out
+    recorded = json.loads((tmp_path / "kept" / "outcome-C.json").read_text())
+    assert (recorded["outcome"]["kind"], recorded["outcome"]["data"]) == ("waited", "serial")
+
+
+def test_exploring_leaves_no_server_process_behind_when_killed(start, call, kept):
+    process = start("explore", "left-open", "--workers", 2)
+    until(lambda: leftovers(kept)[0], "it has begun")
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+
+    def gone() -> bool:
+        with contextlib.suppress(subprocess.SubprocessError), psycopg.connect(kept) as connection:
+            query = "select count(*) from pg_stat_activity where application_name like 'catenum %'"
+            return connection.execute(query).fetchone()[0] == 0
+        return False
+
+    until(gone, "all sessions ended by themselves")
+    call("play", "berth-swap", "--quiet")  # clears what was left, at whatever moment it was killed
+    assert leftovers(kept) == ([], [])

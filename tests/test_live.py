@@ -1,0 +1,614 @@
+"""Running servers, watched: real waits between connections that are not Catenum's own."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import resource
+import signal
+import sqlite3
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import psycopg
+import pymysql
+import pytest
+
+from catenum.core.episodes import EpisodeTracker
+from catenum.core.live import Sample, SessionInfo
+from catenum.core.recording import TargetInfo
+from catenum.core.statements import masked, shape
+from catenum.core.waits import Edge, Resource
+from catenum.live.logfile import LogFile
+from catenum.live.store import VERSION, reader, writer
+from conftest import looks, until
+
+
+class Quay:
+    """A table in a server in use, and sessions that hold and wait."""
+
+    def __init__(self, conninfo: str) -> None:
+        self.conninfo = conninfo
+        self.sessions: list[psycopg.Connection] = []
+        with psycopg.connect(conninfo) as connection:
+            connection.execute("drop table if exists quay")
+            connection.execute("create table quay (id int primary key, boxes int not null)")
+            connection.execute("insert into quay select n, 0 from generate_series(1, 60) n")
+
+    def session(self, name: str) -> psycopg.Connection:
+        made = psycopg.connect(self.conninfo, application_name=name)
+        self.sessions.append(made)
+        return made
+
+    def holds(self, name: str, number: int) -> psycopg.Connection:
+        made = self.session(name)
+        made.execute("update quay set boxes = boxes + 1 where id = %s", [number])
+        return made
+
+    def waits(self, connection: psycopg.Connection, number: int) -> None:
+        """Without waiting for it here."""
+        connection.pgconn.send_query(f"update quay set boxes = 77 where id = {number}".encode())
+        pid = connection.info.backend_pid
+
+        def waiting() -> bool:
+            with psycopg.connect(self.conninfo) as control:
+                return bool(control.execute("select pg_blocking_pids(%s)", [pid]).fetchone()[0])
+
+        until(waiting, f"{pid} waits")
+
+    def chain(self, depth: int) -> list[psycopg.Connection]:
+        """Each waits for the one before."""
+        made = [self.holds(f"crane{n}", n + 1) for n in range(depth + 1)]
+        for n, connection in enumerate(made[1:], 1):
+            self.waits(connection, n)
+        return made
+
+    def close(self) -> None:
+        for connection in self.sessions:
+            with contextlib.suppress(psycopg.Error):
+                connection.pgconn.finish()
+        with psycopg.connect(self.conninfo, autocommit=True) as control:
+            control.execute(
+                "select pg_terminate_backend(pid, 2000) from pg_stat_activity "
+                "where application_name ~ '^(crane|gate|yard)' and pid <> pg_backend_pid()"
+            )
+            control.execute("drop table if exists quay")
+
+
+@pytest.fixture
+def quay(kept: str) -> Iterator[Quay]:
+    made = Quay(kept)
+    yield made
+    made.close()
+
+
+def test_now_tells_the_tree_under_the_head_blocker_and_who_everybody_is(quay, call):
+    head, middle, last = quay.chain(2)
+    idle = quay.holds("yard", 50)
+    done = call("now")
+    out = " ".join(done.out.split())
+    pids = [connection.info.backend_pid for connection in (head, middle, last)]
+    assert done.code == 1
+    assert "2 sessions wait for locks under 1 head blocker" in out
+    assert f"Head blocker: session {pids[0]} holds up 1 directly, 2 in all" in out
+    assert "application crane0, from local, in marrowgate, since 20" in out
+    assert "idle in its open transaction" in out
+    assert "isolation level not told" in out
+    assert f"└─ session {pids[1]} (catenum, crane1, local) waits" in out
+    assert "over quay(id=1): wants FOR NO KEY UPDATE; holds up 1 itself" in out
+    assert f"session {idle.info.backend_pid} (catenum, yard, local): open for" in out
+    assert "nobody waits for it yet" in out
+    assert "this look took" in out
+    found = call("now", "--json").json
+    assert [(h["session"], h["directly"], h["in_all"]) for h in found["heads"]] == [(str(pids[0]), 1, 2)]
+    assert [b["depth"] for b in found["heads"][0]["waiting"]] == [1, 2]
+    assert {s["id"]: s["state"] for s in found["sessions"]}[str(pids[1])] == "waits for a lock"
+    assert call("now", "--longer-than", "1h").code == 0
+
+
+def test_locks_are_listed_for_the_sessions_of_a_chain_only(quay, call):
+    quay.chain(1)
+    quay.holds("yard", 50)
+    cheap, full = call("now", "--json").json, call("now", "--locks", "--json").json
+    assert cheap["locks"] == []
+    members = {name for wait in full["waits"] for name in (wait["waiter"], wait["holder"])}
+    assert {lock["session"] for lock in full["locks"]} == members
+    assert any(not lock["granted"] for lock in full["locks"])
+
+
+def test_a_chain_of_fifty_is_told_whole(quay, call):
+    made = quay.chain(50)
+    found = call("now", "--json").json
+    assert (found["longest_chain"], found["waiting"]) == (50, 50)
+    assert found["heads"][0]["waiting"][-1] == {"session": str(made[-1].info.backend_pid), "depth": 50}
+    assert call("now").out.count("└─") == 50
+
+
+def test_a_ring_that_stands_between_two_looks_is_told_as_one(quay, call):
+    one, two = quay.session("crane1"), quay.session("crane2")
+    for connection, number in ((one, 1), (two, 2)):
+        connection.execute("set deadlock_timeout = '30s'")
+        connection.execute("update quay set boxes = 1 where id = %s", [number])
+    quay.waits(one, 2)
+    quay.waits(two, 1)
+    done = call("now")
+    assert "A ring: a deadlock that the server has not ended yet" in done.out
+    assert sorted(call("now", "--json").json["rings"][0]) == sorted(str(c.info.backend_pid) for c in (one, two))
+
+
+def test_literals_are_masked_everywhere(quay, call, tmp_path):
+    quay.chain(1)
+    for words in (["now"], ["now", "--json"], ["now", "--locks", "--json"]):
+        out = call(*words, "--mask", "--save", "moment.json").out
+        told = [line for line in out.splitlines() if "quay" in line]
+        assert told
+        assert not any("77" in line.partition("quay")[2] for line in told)
+    text = (tmp_path / "moment.json").read_text()
+    assert "boxes = ?" in text
+    assert "boxes = 77" not in text
+    assert call("watch", "--for", "2s", "--mask", "--store", "s.sqlite", "--json").code == 0
+    assert "boxes = 77" not in call("history", "show", "1", "--store", "s.sqlite", "--json").out
+
+
+def test_a_moment_is_a_recording_that_is_explained_and_drawn(quay, call):
+    head, *_ = quay.chain(2)
+    call("now", "--save", "moment.json")
+    out = call("explain", "moment.json").out
+    assert f"{head.info.backend_pid}   head blocker: holds up 1 directly, 2 in all" in out
+    assert "Transaction left open" in out
+    assert call("draw", "moment.json").code == 0
+
+
+def test_statement_text_that_the_server_cut_is_said_to_be_cut(quay, call):
+    quay.holds("gate", 1)
+    waiter = quay.session("crane1")
+    waiter.pgconn.send_query(("/* " + "x" * 20_000 + " */ update quay set boxes = 5 where id = 1").encode())
+    found = until(
+        lambda: [s for s in call("now", "--json").json["sessions"] if s["application"] == "crane1"], "it waits"
+    )
+    assert found[0]["cut"]
+
+
+def test_a_login_that_sees_only_its_own_sessions_says_so(own_server, call):
+    done = call("now", "--target", own_server.url("guest"))
+    assert "the login guest sees its own sessions only" in " ".join(done.out.split())
+    assert 'grant pg_read_all_stats to "guest";' in " ".join(done.out.split())
+    checks = {c["what"]: c for c in call("preflight", "--target", own_server.url("guest"), "--json").json["checks"]}
+    assert checks["login may see all sessions"]["state"] == "off"
+    assert "secret-word" not in done.out + done.err.replace("the password in --target", "")
+
+
+def test_a_server_without_a_free_connection_is_told_and_the_watch_goes_on(own_server, call, start, tmp_path):
+    url = own_server.url("master")
+    with own_server.admin() as admin:
+        admin.execute("alter role master connection limit 1")
+    taken = psycopg.connect(url)
+    done = call("now", "--target", url)
+    assert done.code == 3
+    assert "too many connections" in done.err
+    process = start("watch", "--target", url, "--store", "s.sqlite", "--json")
+    assert json.loads(process.stdout.readline())["event"] == "lost"
+    taken.close()
+    assert json.loads(process.stdout.readline())["event"] == "back"
+    process.terminate()
+    assert process.wait(10) == 0
+
+
+def test_five_hundred_connections_and_then_none_left(own_server, call):
+    url = own_server.url("master")
+    made = [psycopg.connect(url) for _ in range(500)]
+    found = call("now", "--target", url, "--json").json
+    assert 500 <= found["connected"] <= 502
+    assert found["waiting"] == 0
+    with contextlib.suppress(psycopg.OperationalError):
+        while len(made) < 600:
+            made.append(psycopg.connect(url))
+    done = call("now", "--target", url)
+    for connection in made:
+        connection.close()
+    assert done.code == 3
+    assert "slots are reserved" in done.err or "too many clients" in done.err
+
+
+# -- watch ---------------------------------------------------------------------------------------------------------------
+
+
+def lines_of(process, until_event: str) -> list[dict]:
+    """The JSON lines of a watch up to an event."""
+    found = []
+    for line in process.stdout:
+        found.append(json.loads(line))
+        if found[-1]["event"] == until_event:
+            return found
+    raise AssertionError(f"{until_event} never came: {found} {process.stderr.read()}")
+
+
+def test_a_watch_keeps_an_episode_from_its_beginning_to_its_end(quay, start, call, tmp_path):
+    process = start("watch", "--every", "200ms", "--store", "s.sqlite", "--longer-than", "1s", "--json",
+                    "--run", f"sh -c 'cat > {tmp_path}/alert.json'")  # fmt: skip
+    head = quay.holds("gate", 1)
+    time.sleep(0.5)  # so that a look falls between the two statements of the head
+    head.execute("update quay set boxes = 9 where id = 40")
+    waiter = quay.holds("crane1", 2)
+    quay.waits(waiter, 1)
+    lines_of(process, "long")
+    alert = json.loads(
+        until(lambda: (tmp_path / "alert.json").exists() and (tmp_path / "alert.json").read_text(), "an alert")
+    )
+    assert (alert["event"], alert["episode"]["head"]["application"]) == ("long", "gate")
+    assert alert["recording"]["format"] == "catenum-recording/1"
+    head.rollback()
+    ended = None
+    for line in process.stdout:
+        with contextlib.suppress(json.JSONDecodeError):
+            told = json.loads(line)
+            if told["event"] == "ended":
+                ended = told
+                break
+    assert ended["episode"]["waiting"] == 1
+    assert ended["episode"]["longest_ms"] > 1000
+    assert ended["episode"]["statements"][-1] == "update quay set boxes = 9 where id = 40"
+    process.terminate()
+    assert process.wait(10) == 0
+    found = call("history", "--store", "s.sqlite", "--json").json
+    assert (found["episodes"], found["waiting"]) == (1, 1)
+    assert found["groups"][0]["statement"] == "update quay set boxes = ? where id = ?"
+    assert found["pairs"][0]["times"] == 1
+    assert call("history", "note", "1", "a truck stood in the gate", "--store", "s.sqlite").code == 0
+    assert "a truck stood in the gate" in call("history", "list", "--store", "s.sqlite").out
+    assert call("history", "note", "9", "x", "--store", "s.sqlite").code == 2
+    assert call("history", "--chart", "c.png", "--store", "s.sqlite").code == 0
+    assert (tmp_path / "c.png").read_bytes().startswith(b"\x89PNG")
+    assert (
+        call("history", "--csv", "--by", "application", "--store", "s.sqlite").out.splitlines()[1].startswith("gate,1,")
+    )
+    assert call("history", "--until", "2001-01-01", "--store", "s.sqlite").out.startswith("Nothing was seen")
+
+
+def test_a_deadlock_is_told_at_once_with_its_report_from_the_log(quay, start, call, tmp_path, kept):
+    log = tmp_path / "server.log"
+    log.write_text("")
+    process = start("watch", "--every", "200ms", "--store", "s.sqlite", "--log", "server.log", "--json")
+    until(lambda: looks(kept), "it has looked once")
+    one, two = quay.session("crane1"), quay.holds("crane2", 2)
+    one.execute("set deadlock_timeout = '30s'")  # so that the other one looks first
+    one.execute("update quay set boxes = 3 where id = 1")
+    quay.waits(one, 2)
+    with pytest.raises(psycopg.errors.DeadlockDetected) as caught:
+        two.execute("update quay set boxes = 3 where id = 1")
+    two.rollback()  # the server counts a deadlock when its victim has ended
+    log.write_text(
+        f"LOG:  before\nERROR:  deadlock detected\nDETAIL:  {caught.value.diag.message_detail}\nLOG:  after\n"
+    )
+    told = lines_of(process, "deadlock")[-1]
+    if "report" not in told:  # the server counts a moment before the log is read
+        told = lines_of(process, "report")[-1]
+    assert "waits for ShareLock on transaction" in told["report"]
+    process.terminate()
+    process.wait(10)
+    assert "waits for ShareLock" in call("history", "deadlocks", "--store", "s.sqlite").out
+
+
+def test_a_watch_that_is_killed_loses_no_more_than_the_last_sample(quay, start, call):
+    process = start("watch", "--every", "200ms", "--store", "s.sqlite", "--json")
+    quay.chain(1)
+    lines_of(process, "began")
+    time.sleep(1.0)
+    process.send_signal(signal.SIGKILL)
+    process.wait()
+    (found,) = call("history", "list", "--store", "s.sqlite", "--json").json["episodes"]
+    assert (found["waiting"], found["ended"]) == (1, None)
+    assert found["wait_ms"] > 500
+
+
+def test_a_restart_of_the_server_is_survived_and_the_hole_is_recorded(own_server, start, call):
+    with own_server.admin() as admin:
+        admin.execute("grant pg_read_all_stats to master")
+    process = start("watch", "--every", "200ms", "--target", own_server.url("master"), "--store", "s.sqlite", "--json")
+    until(lambda: sessions_of(own_server), "it watches")
+    own_server.kill()
+    assert lines_of(process, "lost")
+    own_server.restart()
+    assert lines_of(process, "back")
+    process.terminate()
+    assert process.wait(15) == 0
+    (hole,) = call("history", "--store", "s.sqlite", "--json").json["holes"]
+    assert hole["until"] > hole["since"]
+
+
+def sessions_of(server) -> bool:
+    with contextlib.suppress(psycopg.Error), server.admin() as admin:
+        return (
+            admin.execute("select 1 from pg_stat_activity where application_name = 'catenum watch'").fetchone()
+            is not None
+        )
+    return False
+
+
+def test_two_servers_are_told_apart_and_two_watches_do_not_share_a_store(
+    quay, start, call, kept, kept_mariadb, tmp_path
+):
+    process = start(
+        "watch", "--target", "local:postgresql", "--target", "local:mariadb", "--store", "s.sqlite", "--json"
+    )
+    quay.chain(1)
+    assert lines_of(process, "began")[-1]["server"] == "local:postgresql"
+    done = call("watch", "--store", "s.sqlite", "--for", "1s")
+    assert (done.code, "another watch writes to s.sqlite" in done.err) == (2, True)
+    process.terminate()
+    process.wait(10)
+
+
+def test_a_full_disk_is_told_and_the_watch_goes_on(quay, tmp_path, kept):
+    import subprocess
+
+    from conftest import SCRIPT
+
+    def limit() -> None:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (60_000, 60_000))
+
+    process = subprocess.Popen(
+        [SCRIPT, "watch", "--every", "100ms", "--at-least", "1ms", "--store", "s.sqlite", "--json", "--for", "6s"],
+        cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, preexec_fn=limit,
+    )  # fmt: skip
+    for _ in range(12):
+        head = quay.holds("gate", 1)
+        waiter = quay.session("crane1")
+        quay.waits(waiter, 1)
+        time.sleep(0.25)
+        head.rollback()
+        waiter.pgconn.finish()
+    out, err = process.communicate(timeout=30)
+    told = [json.loads(line) for line in out.splitlines()]
+    failed = [n for n, line in enumerate(told) if line["event"] == "store"]
+    assert failed, err
+    assert "what is seen is told, but not kept" in told[failed[0]]["text"]
+    assert any(line["event"] == "began" for line in told[failed[0] :])
+
+
+def test_an_older_store_is_migrated_and_a_damaged_one_set_aside(call, tmp_path):
+    path = tmp_path / "old.sqlite"
+    store = writer(path)
+    store.connection.executescript("drop table note; pragma user_version = 1;")
+    store.close()
+    store = writer(path)
+    assert store.connection.execute("pragma user_version").fetchone() == (VERSION,)
+    store.rows("select * from note")
+    store.close()
+    path.write_bytes(b"this is no database" * 500)
+    store = writer(path)
+    assert store.set_aside is not None
+    assert store.set_aside.read_bytes().startswith(b"this is no database")
+    store.close()
+    assert call("history", "--store", "old.sqlite").out.startswith("Nothing was seen")
+    path.write_bytes(b"this is no database" * 500)
+    assert call("history", "--store", "old.sqlite").code == 2
+    newer = sqlite3.connect(tmp_path / "newer.sqlite")
+    newer.execute("pragma user_version = 99")
+    newer.close()
+    assert "newer version" in call("watch", "--store", "newer.sqlite", "--for", "1s").err
+
+
+def test_a_store_is_kept_within_its_age_and_size(tmp_path):
+    store = writer(tmp_path / "s.sqlite")
+    for day in range(1, 29):
+        tracker = EpisodeTracker()
+        change = tracker.update(moment(f"2026-01-{day:02d}T00:00:00.000Z", ("b", "a")), since_last_ms=1000)
+        store.write("port", moment(f"2026-01-{day:02d}T00:00:00.000Z", ("b", "a")), change.began)
+    store.trim(1e15, 10)
+    left = store.rows("select count(*) n from episode")[0]["n"]
+    assert 0 <= left < 28
+    store.trim(1000.0, 10**9)
+    assert store.rows("select count(*) n from episode")[0]["n"] == 0
+    store.close()
+
+
+# -- release -------------------------------------------------------------------------------------------------------------
+
+
+def test_release_shows_asks_and_says_whether_the_chain_is_gone(quay, call):
+    head, waiter = quay.chain(1)
+    pid = head.info.backend_pid
+    done = call("release", pid)
+    assert (done.code, "Give --yes" in done.err) == (2, True)
+    dry = call("release", pid, "--dry-run", "--end")
+    assert "holds up 1 directly, 1 in all" in dry.out
+    assert "would be undone" in dry.out
+    assert "Nothing was done." in dry.out
+    cancelled = call("release", pid, "--yes")
+    assert cancelled.code == 1
+    assert "it runs no statement, so cancelling has nothing to end" in cancelled.out
+    assert "1 still wait for it; --end ends the session itself" in " ".join(cancelled.out.split())
+    ended = call("release", pid, "--yes", "--end")
+    assert (ended.code, "the session is gone; nobody waits for it any more" in ended.out) == (0, True)
+    assert waiter.info.backend_pid != pid
+
+
+def test_release_cancels_a_statement_that_waits(quay, call):
+    _, waiter = quay.chain(1)
+    done = call("release", waiter.info.backend_pid, "--yes", "--json").json
+    assert done["result"]["way"] == "cancel"
+    assert (done["result"]["gone"], done["result"]["left"]) == (False, 0)
+    assert call("now", "--json").json["waiting"] == 0
+
+
+def test_release_refuses_the_server_itself_and_those_who_are_not_there(call, kept):
+    with psycopg.connect(kept) as connection:
+        query = "select pid from pg_stat_activity where backend_type = 'checkpointer'"
+        (pid,) = connection.execute(query).fetchone()
+    done = call("release", pid, "--yes", "--end")
+    assert (done.code, "a process of the server itself" in done.err) == (1, True)
+    assert "there is no session 999999" in call("release", "999999", "--yes").err
+
+
+def test_release_refuses_an_id_that_belongs_to_another_session_by_now(quay, kept):
+    from dataclasses import replace
+
+    from catenum.engines.postgresql.lookout import look_at
+    from catenum.live.release import Refused, look, release
+
+    head, _ = quay.chain(1)
+    lookout = look_at(kept, "kept")
+    shown = look(lookout, str(head.info.backend_pid))
+    before = replace(shown, session=replace(shown.session, started="2026-01-01T00:00:00.000Z"))
+    with pytest.raises(Refused, match="is another one by now"):
+        release(lookout, before, "end")
+    lookout.close()
+    assert head.execute("select 1").fetchone() == (1,)
+
+
+# -- MariaDB -------------------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def pier(kept_mariadb) -> Iterator[Callable[[], pymysql.Connection]]:
+    made: list[pymysql.Connection] = []
+
+    def session() -> pymysql.Connection:
+        made.append(pymysql.connect(unix_socket=kept_mariadb, user="root", database="pier" if made else None))
+        return made[-1]
+
+    first = session()
+    with first.cursor() as cursor:
+        cursor.execute("create database if not exists pier")
+        cursor.execute("use pier")
+        cursor.execute("create or replace table quay (id int primary key, boxes int not null)")
+        cursor.execute("insert into quay values (1, 0), (2, 0), (3, 0)")
+    first.commit()
+    yield session
+    for connection in made[1:]:
+        with contextlib.suppress(Exception):
+            first.kill(connection.thread_id())
+    first.rollback()
+    with first.cursor() as cursor:
+        cursor.execute("drop database pier")
+    first.close()
+
+
+def test_mariadb_is_watched_and_its_blockers_are_released(pier, call):
+    target = ("--target", "local:mariadb")
+    head, waiter, alter = pier(), pier(), pier()
+    head.cursor().execute("update quay set boxes = 1 where id = 1")
+    for connection, sql in (
+        (waiter, "update quay set boxes = 2 where id = 1"),
+        (alter, "alter table quay add column x int"),
+    ):
+        threading.Thread(target=_ignoring, args=(connection, sql), daemon=True).start()
+    found = until(lambda: (f := call("now", *target, "--json").json)["waiting"] == 2 and f, "both wait")
+    sessions = {s["id"]: s for s in found["sessions"]}
+    holder = sessions[str(head.thread_id())]
+    assert (holder["state"], holder["isolation"], holder["rows_changed"]) == (
+        "idle in a transaction",
+        "repeatable read",
+        1,
+    )
+    kinds = {w["waiter"]: w["kind"] for w in found["waits"]}
+    assert (kinds[str(waiter.thread_id())], kinds[str(alter.thread_id())]) == ("row", "table")
+    assert "by all that capture needs" not in call("preflight", *target).out
+    done = call("release", head.thread_id(), *target, "--yes", "--end")
+    assert (done.code, "the session is gone" in done.out) == (0, True), done.out + done.err
+
+
+def _ignoring(connection: pymysql.Connection, sql: str) -> None:
+    with contextlib.suppress(Exception):
+        connection.cursor().execute(sql)
+
+
+def test_mariadb_s_own_deadlock_report_is_kept(pier, start, call):
+    process = start("watch", "--target", "local:mariadb", "--every", "200ms", "--store", "s.sqlite", "--json")
+    time.sleep(3.0)
+    one, two = pier(), pier()
+    one.cursor().execute("update quay set boxes = 1 where id = 1")
+    two.cursor().execute("update quay set boxes = 1 where id = 2")
+    waiting = threading.Thread(target=_ignoring, args=(one, "update quay set boxes = 1 where id = 2"), daemon=True)
+    waiting.start()
+    time.sleep(0.5)
+    _ignoring(two, "update quay set boxes = 1 where id = 1")
+    told = lines_of(process, "deadlock")[-1]
+    assert "WE ROLL BACK TRANSACTION" in told["report"]
+    process.terminate()
+    process.wait(10)
+
+
+# -- the core of it ------------------------------------------------------------------------------------------------------
+
+
+def moment(
+    at: str, *waits: tuple[str, str], age: float = 5000.0, statement: str = "update quay set boxes = 1"
+) -> Sample:
+    """A sample in which the first of each pair waits for the second."""
+    names = dict.fromkeys(name for pair in waits for name in pair)
+    some = Resource(kind="row", text="quay(id=1)", table="quay", key="id=1")
+    return Sample(
+        at=at,
+        target=TargetInfo(server="postgresql", version="15", url="scripted", standin=True),
+        sessions=tuple(SessionInfo(id=n, started="s", transaction_ms=age, statement=statement) for n in names),
+        edges=tuple(Edge(waiter=a, holder=b, resource=some, wanted="x", held=None, since_ms=-500.0) for a, b in waits),
+        connected=9,
+        cost_ms=1.0,
+        rows_read=3,
+    )
+
+
+def test_an_episode_lasts_as_long_as_its_head_holds_others_up_and_keeps_its_worst_moment():
+    tracker = EpisodeTracker()
+    (episode,) = tracker.update(moment("t1", ("b", "a")), since_last_ms=1000).began
+    tracker.update(moment("t2", ("b", "a"), ("c", "b")), since_last_ms=1000)
+    tracker.update(moment("t3", ("c", "a")), since_last_ms=1000)
+    change = tracker.update(moment("t4", ("c", "b")), since_last_ms=1000)
+    assert change.ended == [episode]
+    assert (episode.first_seen, episode.last_seen, episode.ended) == ("t1", "t3", "t4")
+    assert (episode.worst.at, episode.worst_waiting, episode.chain) == ("t2", 2, 2)
+    assert [began.head.id for began in change.began] == ["b"]
+
+
+def test_the_statements_of_one_transaction_are_not_those_of_the_next():
+    tracker = EpisodeTracker()
+    tracker.update(moment("t1", ("b", "a"), age=1000, statement="insert into quay values (1)"), since_last_ms=1000)
+    tracker.update(moment("t2", ("b", "a"), age=2000, statement="delete from quay"), since_last_ms=1000)
+    assert tracker.statements_of(moment("t", ("b", "a")).session("a")) == (
+        "insert into quay values (1)",
+        "delete from quay",
+    )
+    tracker.update(moment("t3", ("b", "a"), age=10, statement="select 1"), since_last_ms=1000)
+    assert tracker.statements_of(moment("t", ("b", "a")).session("a")) == ("select 1",)
+
+
+@pytest.mark.parametrize(
+    ("sql", "without", "kind"),
+    [
+        ("update berth set vessel = 'Halcyon' where id in (3, 7)", "update berth set vessel = ? where id in (?, ?)", "update berth set vessel = ? where id in (?, … )"),
+        ("insert into box values (1, 'a'), (2, 'b')", "insert into box values (?, ?), (?, ?)", "insert into box values (?, … ), …"),
+        ("select 1 /* pilot Ines */ -- and more", "select ?", "select ?"),
+        ("select * from pilot where name = 'cut off he", "select * from pilot where name = ?", "select * from pilot where name = ?"),
+    ],
+)  # fmt: skip
+def test_statements_are_told_without_their_literals(sql, without, kind):
+    assert masked(sql).strip() == without
+    assert shape(sql) == kind
+
+
+def test_a_log_is_read_from_where_it_stood_and_from_its_start_when_it_is_a_new_one(tmp_path: Path):
+    path = tmp_path / "log"
+    path.write_text("ERROR:  deadlock detected\nDETAIL:  old news\n")
+    log = LogFile(path)
+    assert list(log.deadlocks()) == []
+    with path.open("a") as stream:
+        stream.write("LOG:  x\nERROR:  deadlock detected\nDETAIL:  Process 7 waits\n\tProcess 9 waits\nHINT:  see\n")
+    found = [*log.deadlocks(), *log.deadlocks()]
+    assert found == ["ERROR:  deadlock detected\nDETAIL:  Process 7 waits\n\tProcess 9 waits\nHINT:  see"]
+    os.replace(path, tmp_path / "log.1")
+    path.write_text("ERROR:  deadlock detected\nDETAIL:  in the new file\n")
+    assert ["in the new file" in report for report in [*log.deadlocks(), *log.deadlocks()]] == [True]
+
+
+def test_a_store_can_be_read_while_it_is_written(tmp_path):
+    store = writer(tmp_path / "s.sqlite")
+    store.write("port", moment("2026-01-01T00:00:00.000Z", ("b", "a")), [])
+    other = reader(tmp_path / "s.sqlite")
+    assert other.rows("select name from server") == [{"name": "port"}]
+    other.close()
+    store.close()

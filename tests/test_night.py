@@ -1,0 +1,85 @@
+"""A night compressed: a load of which every hold-up and deadlock is known, and what a watch has to tell of it."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from datetime import datetime
+from pathlib import Path
+
+import pytest
+
+NIGHT = Path(__file__).parents[1] / "scripts" / "night.py"
+EVERY_S = 0.2
+#: How late a look may come on a busy machine.
+SLACK_S = 1.0
+
+
+def seconds(text: str) -> float:
+    return datetime.fromisoformat(text).timestamp()
+
+
+@pytest.fixture(scope="module")
+def load(kept, tmp_path_factory) -> tuple[dict, Path]:
+    """The night: what the load did by its own books, and the folder with the watch's store."""
+    script = str(Path(sys.executable).with_name("catenum"))
+    folder = tmp_path_factory.mktemp("night")
+    watch = subprocess.Popen(
+        [script, "watch", "--every", f"{EVERY_S}s", "--store", "night.sqlite", "--longer-than", "1s"],
+        cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    assert watch.stderr.readline().startswith("Watching ")
+    done = subprocess.run([sys.executable, str(NIGHT), kept, "--seconds", "16"], capture_output=True, text=True)
+    watch.terminate()
+    watch.communicate(timeout=20)
+    if done.returncode == 3:
+        pytest.skip(done.stderr.strip())
+    assert done.returncode == 0, done.stderr
+    return json.loads(done.stdout), folder
+
+
+@pytest.fixture
+def asked(load, call):
+    """What ``history`` says of the night, as JSON."""
+    return lambda *words: call("history", *words, "--store", load[1] / "night.sqlite", "--json").json
+
+
+def test_every_hold_of_the_clerk_is_one_episode_with_its_times_and_its_waits(load, asked):
+    told = [e for e in asked("list")["episodes"] if e["application"] == "clerk"][::-1]
+    assert len(told) == len(load[0]["holds"])
+    for episode, hold in zip(told, load[0]["holds"], strict=True):
+        assert episode["statement"] == load[0]["statement"]
+        assert episode["object"] == "slot(id=42)"
+        assert episode["waiting"] == hold["waiting"]
+        assert seconds(hold["from"]) <= seconds(episode["first"]) <= seconds(hold["from"]) + 0.5 + SLACK_S
+        assert seconds(hold["until"]) - SLACK_S <= seconds(episode["last"]) <= seconds(hold["until"]) + SLACK_S
+        # The last look comes up to one interval before the end, and pgbench's clock runs until its reply is in.
+        assert hold["longest_ms"] - 1e3 * SLACK_S <= episode["longest_ms"] <= hold["longest_ms"]
+
+
+def test_deadlocks_are_as_many_as_the_load_met(load, asked):
+    assert load[0]["deadlocks"] > 0
+    assert asked()["deadlocks"] == load[0]["deadlocks"]
+    rings = [e for e in asked("list")["episodes"] if e["ring"]]
+    assert {e["application"] for e in rings} <= {"yard"}
+
+
+def test_the_statements_that_meet_most_are_the_gates_and_the_clerk(load, asked):
+    first = next(pair for pair in asked()["pairs"] if "boxes + ?" in pair["holder"] and "- ?" in pair["waiter"])
+    assert first["waiter"] == "update slot set boxes = boxes - ? where id = ?"
+    assert first["times"] == sum(hold["waiting"] for hold in load[0]["holds"])
+    by = {row["application"]: row for row in asked("--by", "application")["groups"]}
+    waited = sum(hold["longest_ms"] * hold["waiting"] for hold in load[0]["holds"])
+    assert 0.4 * waited < by["clerk"]["wait_ms"] <= waited
+
+
+def test_an_episode_of_the_night_is_explained_and_drawn(load, asked, call, tmp_path):
+    number = next(e["id"] for e in asked("list")["episodes"] if e["application"] == "clerk")
+    store = load[1] / "night.sqlite"
+    assert call("history", "show", number, "--store", store, "--save", "e.json").code == 0
+    told = " ".join(call("explain", "e.json").out.split())
+    assert "slot(id=42)" in told
+    assert "boxes + 10" in told
+    assert call("draw", "e.json").code == 0
+    assert list(tmp_path.glob("*.png"))
