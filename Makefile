@@ -20,6 +20,8 @@ types: $(VENV)/.ready-dev-embedded
 
 bench: $(VENV)/.ready-dev-embedded
 	$(BIN)/python benchmarks/run.py
+	$(BIN)/python benchmarks/exploring.py
+	$(BIN)/python benchmarks/watching.py
 
 screenshots: $(VENV)/.ready-dev-embedded
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null \

@@ -2,6 +2,7 @@
 # Takes the pictures that the README shows, from the samples on a private server. Usage: screenshots.sh FOLDER
 set -euo pipefail
 folder=$(realpath "$1"); mkdir -p "$folder"
+scripts=$(dirname "$(realpath "$0")")
 work=$(mktemp -d); trap 'kill "${screen:-}" 2>/dev/null || true; catenum local stop --quiet >/dev/null || true; rm -rf "$work"' EXIT
 export LANG=C.UTF-8 COLORTERM=truecolor DISPLAY=:97
 cd "$work"
@@ -31,8 +32,21 @@ shot churn-story 0 "catenum explain rings/yard-lookup-ring-1.json"
 shot trial-churn 0 "catenum trial yard-lookup --churn --target local:mariadb --for 8s"
 shot locks-through-index 14 "catenum play yard-lookup --target local:mariadb --locks full --order lookup"
 shot locks-covered 14 "catenum play yard-lookup --target local:mariadb --locks full --order lookup --remedy \"covering index\""
-for name in berth-swap left-open; do
-  catenum play $name --quiet --save $name.json >/dev/null || true
-  catenum draw $name.json --into "$folder" --quiet
-done
-rm -f "$folder/left-open-timeline.png"
+shot explore 0 "catenum explore manifest-total"
+shot explore-levels 0 "catenum explore crane-standby --isolation each"
+catenum explore left-open --save space --quiet >/dev/null || true
+catenum draw space --only map --into "$folder" --quiet
+catenum explore berth-swap --save swaps --quiet >/dev/null || true
+catenum draw swaps --only page --into "$folder" --quiet
+(for _ in $(seq 6); do echo; sleep 0.7; done; sleep 25) | catenum play left-open --pause >/dev/null 2>&1 & play=$!
+sleep 7
+shot now 0 "catenum now"
+shot watch 0 "catenum watch --every 500ms --for 4s --no-store"
+wait $play || true
+server=$(catenum local status --json | python -c 'import json, sys; print(json.load(sys.stdin)["servers"][0]["sockets"])')
+catenum watch --quiet --store night.sqlite >/dev/null & watch=$!
+python "$scripts/night.py" "host=$server user=catenum dbname=marrowgate" --seconds 240 >/dev/null
+kill $watch; wait $watch || true
+catenum history --store night.sqlite --chart "$folder/history.png" >/dev/null
+catenum play berth-swap --quiet --save berth-swap.json >/dev/null || true
+catenum draw berth-swap.json --into "$folder" --quiet

@@ -46,6 +46,7 @@ has_programs || "$venv/bin/python" -c 'import importlib.util, sys; sys.exit(impo
 case ",$extras," in
   *,dev,*) # the tests run on MariaDB too, where it can be had; without it they say what they skip
     command -v mariadbd >/dev/null || [ -x /usr/sbin/mariadbd ] || [ -n "${CATENUM_MARIADB_PROGRAMS:-}" ] \
-      || (debian mariadb-server) || say "Without MariaDB its tests are skipped." ;;
+      || (debian mariadb-server) || say "Without MariaDB its tests are skipped."
+    ls /usr/lib/*/faketime/libfaketime.so.1 >/dev/null 2>&1 || (debian faketime) || say "Without faketime no server's clock is set wrong." ;;
 esac
 touch "$venv/.ready-${extras//,/-}"

@@ -1,0 +1,73 @@
+"""Writes docs/explored.md: what exploring makes of every sample on both servers. Usage: explored.py FILE"""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+from catenum import samples
+
+CATENUM = str(Path(sys.executable).with_name("catenum"))
+COLUMNS = "| orders | classes | run | outcomes | data | rules | chain |\n|---|---|---|---|---|---|---|---|\n"
+HEAD = """# The samples, explored
+
+Made by `scripts/explored.py` with `catenum explore SAMPLE --json` on private servers. *Classes* is the most there can
+be, counted before the start; *run* is what can be made. Kinds are counted in schedules.
+
+"""
+
+
+def explored(name: str, server: str, *more: str) -> dict:
+    """One exploration."""
+    command = [CATENUM, "explore", name, "--target", f"local:{server}", "--json", "--quiet", *more]
+    return json.loads(subprocess.run(command, capture_output=True, text=True, check=False).stdout)
+
+
+def row(found: dict) -> str:
+    """One line of the table."""
+    tally, reach = found["tally"], found["reach"]
+    entries = list(tally["outcomes"].values())
+    kinds: dict[str, int] = {}
+    names: dict[str, int] = {}
+    for entry in entries:
+        kinds[entry["kind"]] = kinds.get(entry["kind"], 0) + entry["count"]
+        if entry["anomaly"]:
+            names[entry["anomaly"]] = names.get(entry["anomaly"], 0) + entry["count"]
+    broken = sum(e["count"] for e in entries if any(v is not True for v in e["holds"].values()))
+    classes = f"{reach['classes']:,}" if reach["classes"] is not None else "many"
+    return " | ".join(
+        [
+            f"{reach['orders']:,}",
+            classes,
+            f"{tally['schedules']:,}" + ("" if reach["complete"] else " (a part)"),
+            ", ".join(f"{kind} {count}" for kind, count in kinds.items()),
+            ", ".join(f"{name} {count}" for name, count in names.items()) or "serial",
+            f"false in {broken}" if broken else "kept",
+            str(tally["chain"]),
+        ]
+    )
+
+
+def main(file: str) -> None:
+    """Explore all and write the tables."""
+    parts = [HEAD]
+    for server in ("postgresql", "mariadb"):
+        parts.append(f"## {server}\n\n")
+        parts.append(f"| sample {COLUMNS}")
+        for name in samples.names():
+            parts.append(f"| {name} | {row(explored(name, server))} |\n")
+        parts.append("\n")
+    for name in ("crane-standby", "manifest-total"):
+        for server in ("postgresql", "mariadb"):
+            parts.append(f"## {name} on {server}, at each level\n\n")
+            parts.append(f"| level {COLUMNS}")
+            for one in explored(name, server, "--isolation", "each")["levels"]:
+                level = next(iter(one["levels"].values()))
+                parts.append(f"| {level} | {row(one)} |\n")
+            parts.append("\n")
+    Path(file).write_text("".join(parts), encoding="utf-8")
+
+
+main(sys.argv[1])
