@@ -379,6 +379,8 @@ def test_an_exploration_is_drawn_and_its_outcomes_can_be_explained(call, tmp_pat
     assert (tmp_path / "kept" / "map.png").read_bytes().startswith(b"\x89PNG")
     assert call("draw", "kept", "--only", "graph").code == 2
     assert "deadlock" in call("explain", "kept/outcome-A.json").out
+    (ring,) = json.loads((tmp_path / "kept" / "outcome-A.json").read_text())["deadlocks"]
+    assert ring["verdict_ms"] > ring["at_ms"], "played at leisure: seen closed before the server ended it"
     recorded = json.loads((tmp_path / "kept" / "outcome-C.json").read_text())
     assert (recorded["outcome"]["kind"], recorded["outcome"]["data"]) == ("waited", "serial")
 

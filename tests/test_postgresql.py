@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 import json
+import time
 from pathlib import Path
 
 import psycopg
@@ -71,6 +73,28 @@ def test_repeated_runs_of_a_schedule_give_identical_recordings(engine, name):
     scenario = sample(name).scenario
     runs = [without_times_and_ids(play(engine, scenario, PlayOptions())) for _ in range(25)]
     assert all(recording == runs[0] for recording in runs[1:])
+
+
+@pytest.mark.parametrize("place", ["look", "reader.locks_of", "reader.rows.locked", "reader.rows.members"])
+def test_a_machine_that_stands_still_past_the_servers_own_check_changes_no_recording(engine, monkeypatch, place):
+    scenario = sample("tug-upgrade").scenario
+    seen = without_times_and_ids(play(engine, scenario, PlayOptions()))
+    *path, name = place.split(".")
+    owner = functools.reduce(getattr, path, engine)
+    plain, calls = getattr(owner, name), 0
+
+    def late(*given):
+        nonlocal calls
+        calls += 1
+        if calls == at:
+            time.sleep(0.2)
+        return plain(*given)
+
+    monkeypatch.setattr(owner, name, late)
+    for once in (False, True):
+        for at in range(1, 7):
+            calls = 0
+            assert without_times_and_ids(play(engine, scenario, PlayOptions(once=once))) == seen, (once, at)
 
 
 @pytest.mark.parametrize("victim", ["early", "late"])

@@ -100,7 +100,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
                     _tell_broken_off(survey, job, args, out, err)
                 raise
             if job.folder is not None:
-                _save(found[-1], job, engine, file, options, err)
+                _save(found[-1], job, engine, file, options, args.outside)
     show(found, each, args, out, note=_level_note(target.server) if each else "")
     _tell_files(found, folder, args, err)
     if terms is not None:
@@ -235,7 +235,7 @@ def _save_state(survey: Survey, folder: Path, explorer: Explorer | None) -> None
 
 
 def _save(
-    found: Exploration, job: _Job, engine: Engine, file: ScenarioFile, options: ExploreOptions, err: IO[str]
+    found: Exploration, job: _Job, engine: Engine, file: ScenarioFile, options: ExploreOptions, outside: bool
 ) -> None:
     """The result, and a recording of each distinct outcome, played again from its shortest schedule."""
     folder = job.folder
@@ -245,7 +245,8 @@ def _save(
     if found.reach.complete or found.reach.sampled:
         (folder / STATE).unlink(missing_ok=True)
     for number, entry in enumerate(found.outcomes):
-        how = PlayOptions(order=entry.shortest, victim=options.stage.victim, limit_ms=options.stage.limit_ms)
+        stage = options.stage
+        how = PlayOptions(order=entry.shortest, victim=stage.victim, limit_ms=stage.limit_ms, once=outside)
         recording = play(engine, job.scenario, how, file=file, ddl=job.ddl, data=entry.data)
         common.save_atomically(folder / f"outcome-{letter_of(number)}.json", recording_json(recording).encode())
 

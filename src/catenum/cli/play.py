@@ -59,6 +59,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         locks=args.locks,
         victim=args.victim,
         limit_ms=float(args.statement_limit),
+        once=args.outside or args.pause,
         announce=_pause(err) if args.pause else None,
     )
     tell_person = common.teller(err, args.quiet)

@@ -62,7 +62,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         common.check_writable(args.save)
     if args.churn:
         return _under_load(args, scenario, file, target, out, err)
-    options = PlayOptions(order=order, locks="full", victim=args.victim, limit_ms=float(args.statement_limit))
+    limit_ms = float(args.statement_limit)
+    options = PlayOptions(order=order, locks="full", victim=args.victim, limit_ms=limit_ms, once=args.outside)
     progress = Progress(err, quiet=args.quiet or args.json)
 
     def heard(name: str, explorer: Explorer) -> None:

@@ -152,6 +152,9 @@ class Engine(Protocol):
         Returns how long after a wait began its check comes, in ms; 0 where rings are found at once.
         """
 
+    def calm(self) -> None:
+        """The end of the hurry: rings are to be seen closed before the server ends them."""
+
     def open_session(self, name: str) -> Session:
         """A connection that names itself to the server and cannot outlive the run."""
 

@@ -263,6 +263,9 @@ class ScriptedEngine:
         """It has no clock."""
         return 0.0
 
+    def calm(self) -> None:
+        """Nothing to undo."""
+
     def analyze(self) -> None:
         """No data."""
 

@@ -148,6 +148,7 @@ class Conductor:
         self.cycles: list[Cycle] = []
         self.taken: list[Picture] = []
         self.stuck = False
+        self.surprised = False  # a verdict came for a ring that no look had seen closed
         self.move = 0
         self._moved = Moved("", None)
         self._wave = 0
@@ -463,6 +464,7 @@ class Conductor:
         """The server gave ``lane`` up. Its report fills in what fell between two looks."""
         cycle = next((c for c in self.cycles if c.pending and lane.name in c.members), None)
         if cycle is None:
+            self.surprised = True
             seen = {(self.waits[i].waiter, self.waits[i].holder) for i in self._open_waits()}
             for edge in reply.edges:
                 known = edge.waiter in self.lanes and self.lanes[edge.waiter].under_way

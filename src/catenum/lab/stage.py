@@ -113,6 +113,7 @@ class Stage:
     ) -> None:
         self.engine.end(list(self.sessions.values()))
         self.sessions.clear()
+        self.engine.calm()
 
     # -- what is left out of comparisons -----------------------------------------------------------------------------
 

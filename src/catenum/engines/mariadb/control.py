@@ -277,6 +277,9 @@ class MariadbEngine:
         """InnoDB checks for rings at once anyway."""
         return 0.0
 
+    def calm(self) -> None:
+        """Nothing to undo."""
+
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables, with their primary and unique keys."""
         with self._told():

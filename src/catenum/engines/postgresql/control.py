@@ -208,6 +208,11 @@ class PostgresqlEngine:
         self.reader.remembered = {}
         return float(self._first_check_ms) if self.capabilities.steers_victim else 0.0
 
+    def calm(self) -> None:
+        """Whoever is to check first leaves time for a look again."""
+        self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
+        self.reader.remembered = None
+
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables, with their primary and unique keys."""
         with self._told(self.info.url):

@@ -20,7 +20,7 @@ from catenum.core.locks.postgresql import ROW_MODE_OF_TUPLE_LOCK, row_mode
 from catenum.core.recording import LockEntry, TableKeys
 from catenum.core.statements import footprint
 from catenum.core.waits import Edge, Resource
-from catenum.engines.postgresql.rows import RowReader
+from catenum.engines.postgresql.rows import NOT_TOLD, RowReader
 from catenum.engines.postgresql.session import PostgresqlSession
 
 _BLOCKERS: LiteralString = """
@@ -306,12 +306,21 @@ class LockReader:
         if own is not None:
             resource, xmax = self._row_and_xmax(own, locks, known=False)
             several = self.rows.members(xmax) if xmax not in (None, "0", wait.xid) and xmax else {}
+            if xmax != wait.xid:
+                self._still(wait, session)
             wanted = ROW_MODE_OF_TUPLE_LOCK.get(own.mode, own.mode)
             return resource, wanted, several.get(wait.xid or "")
         found = self._locked_row(wait, session, locks)
-        if found is None and replace(wait, waited_ms=None) not in self._standing_of(session.pid):
-            raise _MovedOn  # the row has changed hands since the lock table was read
+        self._still(wait, session)
         return found or (self._unwritten_key(session), wait.mode, "ExclusiveLock")
+
+    def _still(self, wait: Lock, session: PostgresqlSession) -> None:
+        """Raises _MovedOn where the row may have changed hands between the lock table's reading and its own.
+
+        Its new owner's mode would be taken for the one waited for.
+        """
+        if replace(wait, waited_ms=None) not in self._standing_of(session.pid):
+            raise _MovedOn
 
     def _standing_of(self, pid: int) -> list[Lock]:
         return [replace(lock, waited_ms=None) for lock in self.locks_of([pid]) if not lock.granted]
@@ -330,9 +339,9 @@ class LockReader:
             if wanted is None or _is_barred(access.table, locks):
                 continue
             for resource, lockers in self.rows.locked(access.table):
-                if wait.xid in lockers and touches(access, resource):
-                    several = len(lockers) > 1
-                    return resource, wanted, lockers[wait.xid] if several else None
+                held = lockers.get(wait.xid or "")
+                if held is not None and touches(access, resource):
+                    return resource, wanted, held if held != NOT_TOLD else None
         return None
 
     def _unwritten_key(self, session: PostgresqlSession) -> Resource:
