@@ -11,6 +11,7 @@ import json
 import os
 import shutil
 import signal
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -170,7 +171,7 @@ def sample(name: str) -> ScenarioFile:
     return read_scenario(samples.text(name).encode(), name)
 
 
-def until(check: Callable[[], object], what: str, seconds: float = 20.0) -> object:
+def until(check: Callable[[], object], what: str, seconds: float = 60.0) -> object:
     """Wait until ``check`` gives something true."""
     deadline = time.monotonic() + seconds
     while time.monotonic() < deadline:
@@ -188,6 +189,16 @@ def looks(conninfo: str) -> bool:
             "select 1 from pg_stat_activity where application_name = 'catenum watch' and query like '%backend_type%'"
         )
         return connection.execute(query).fetchone() is not None
+
+
+def has_looked(store: Path) -> bool:
+    """Whether a watch has written its first look to its store."""
+    with (
+        contextlib.suppress(sqlite3.Error),
+        contextlib.closing(sqlite3.connect(f"file:{store}?mode=ro", uri=True)) as db,
+    ):
+        return db.execute("select 1 from minute").fetchone() is not None
+    return False
 
 
 def leftovers(conninfo: str) -> tuple[list[str], list[str]]:

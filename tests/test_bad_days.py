@@ -43,7 +43,7 @@ def test_an_interrupt_while_one_transaction_waits_leaves_nothing(start, kept, wa
     process = start("play", waiting)
     until(lambda: sessions_under_way(kept, "pg_sleep"), "the run is under way")
     process.send_signal(number)
-    out, err = process.communicate(timeout=30)
+    out, err = process.communicate(timeout=60)
     assert (process.returncode, out) == (130, "")
     assert err == "catenum: interrupted; what was open has been rolled back and cleared\n"
     assert leftovers(kept) == ([], [])
@@ -83,7 +83,7 @@ def test_a_server_killed_in_the_middle_of_a_run(start, own_server, waiting):
     admin = f"host={own_server.sockets} port={own_server.port} user=catenum dbname=harbour"
     until(lambda: sessions_under_way(admin, "pg_sleep"), "the run is under way")
     own_server.kill()
-    _, err = process.communicate(timeout=30)
+    _, err = process.communicate(timeout=60)
     assert process.returncode == 3, err
     told = [line for line in err.splitlines() if "process list" not in line]
     assert told[0].startswith("catenum: the server went away: ")
@@ -97,7 +97,7 @@ def test_one_session_ended_by_an_administrator_is_one_transaction_s_failure(star
         connection.execute(
             "select pg_terminate_backend(pid) from pg_stat_activity where application_name like 'catenum % third'"
         )
-    out, _ = process.communicate(timeout=30)
+    out, _ = process.communicate(timeout=60)
     assert process.returncode == 1
     assert "third 1: terminating connection due to administrator command (SQLSTATE 57P01)" in " ".join(out.split())
 

@@ -233,7 +233,7 @@ def test_what_was_broken_off_is_kept_and_gone_on_with(start, call, kept, tmp_pat
     process = start("explore", "long.yaml", "--every", "--save", "kept")
     until(lambda: (tmp_path / "kept" / "state.json").exists(), "something was kept")
     process.send_signal(signal.SIGINT)
-    out, err = process.communicate(timeout=30)
+    out, err = process.communicate(timeout=60)
     assert process.returncode == 130
     assert "broken off" in err
     assert "--resume kept goes on" in err
@@ -255,7 +255,7 @@ def test_a_server_killed_in_the_middle_ends_in_what_was_found(start, own_server,
     process = start("explore", "long.yaml", "--every", "--target", own_server.url("master"), "--save", "kept")
     until(lambda: (tmp_path / "kept" / "state.json").exists(), "something was kept")
     own_server.kill()
-    _, err = process.communicate(timeout=30)
+    _, err = process.communicate(timeout=60)
     assert process.returncode == 3
     assert "the server went away" in err
     assert "secret-word" not in err + (tmp_path / "kept" / "state.json").read_text()

@@ -224,7 +224,7 @@ def test_churn_finds_what_only_timing_does_and_says_how_often(run, start, admin,
     until(lambda: len(leftovers(admin)[1]) >= 2, "the loops are connected")
     time.sleep(1)
     process.send_signal(number)
-    out, err = process.communicate(timeout=30)
+    out, err = process.communicate(timeout=60)
     assert process.returncode == 130
     assert "iterations in" in out
     assert "these are the figures so far" in err
@@ -252,7 +252,7 @@ def test_a_killed_connection_in_a_loop_is_told(start, admin):
     newest = max(thread for (thread,) in leftovers(admin)[1])  # a loop: the control connection came first
     with contextlib.suppress(pymysql.Error):
         ask(admin, f"kill connection {newest}")
-    _, err = process.communicate(timeout=40)
+    _, err = process.communicate(timeout=60)
     assert process.returncode == 3
     assert "lost its connection" in err or "went away" in err
     until(lambda: leftovers(admin) == ([], []), "all is gone")

@@ -32,7 +32,7 @@ def load(kept, tmp_path_factory) -> tuple[dict, Path]:
     assert watch.stderr.readline().startswith("Watching ")
     done = subprocess.run([sys.executable, str(NIGHT), kept, "--seconds", "16"], capture_output=True, text=True)
     watch.terminate()
-    watch.communicate(timeout=20)
+    watch.communicate(timeout=60)
     if done.returncode == 3:
         pytest.skip(done.stderr.strip())
     assert done.returncode == 0, done.stderr

@@ -109,7 +109,7 @@ def test_a_scenario_played_by_one_command_is_looked_at_from_others(kept, call, t
         (began,) = [told for line in done.out.splitlines() if (told := json.loads(line))["event"] == "began"]
         assert began["episode"]["statements"] == ["update manifest set boxes = boxes - 1 where id = 12"]
         play.send_signal(signal.SIGINT)
-        play.communicate(timeout=30)
+        play.communicate(timeout=60)
         assert play.returncode == 130
     assert leftovers(kept) == ([], [])
 
@@ -128,7 +128,7 @@ def test_release_on_a_terminal_asks_for_the_id(kept, slots, tmp_path, typed, cod
         os.close(theirs)
         until(lambda: b"Type the id to agree:" in process.stderr.peek(), "it asks")
         os.write(ours, typed.format(id=number).encode())
-        out, _ = process.communicate(timeout=30)
+        out, _ = process.communicate(timeout=60)
     os.close(ours)
     told = " ".join(out.decode().split())
     assert (process.returncode, ending in told) == (code, True), told
@@ -143,7 +143,7 @@ def test_a_watch_ends_in_order_and_writes_down_what_was_open(kept, slots, start,
     process = start("watch", "--every", "200ms", "--store", "s.sqlite", "--json")
     assert any(json.loads(line)["event"] == "began" for line in process.stdout)
     process.send_signal(number)
-    process.communicate(timeout=20)
+    process.communicate(timeout=60)
     assert process.returncode == code
     (episode,) = call("history", "list", "--store", "s.sqlite", "--json").json["episodes"]
     assert episode["ended"] is not None
@@ -162,7 +162,7 @@ def test_a_live_view_fits_the_terminal_and_says_what_is_left_out(kept, slots, tm
         with contextlib.suppress(OSError):  # the terminal is gone with the watch
             while part := os.read(ours, 65536):
                 drawn += part
-        assert process.wait(20) == 0
+        assert process.wait(60) == 0
     os.close(ours)
     screens = drawn.decode().split("\x1b[H\x1b[2J")[1:]
     assert len(screens) > 3
@@ -300,7 +300,7 @@ def test_a_report_that_comes_late_belongs_to_the_deadlock_told_before(kept, slot
     told = json.loads(next(line for line in events if json.loads(line)["event"] in ("deadlock", "report")))
     assert (told["event"], "Process 7 waits" in told["report"]) == ("report", True)
     process.terminate()
-    assert process.wait(15) == 0
+    assert process.wait(60) == 0
     (kept_one,) = call("history", "deadlocks", "--store", "s.sqlite", "--json").json["deadlocks"]
     assert (kept_one["count"], "Process 7 waits" in kept_one["report"]) == (1, True)
     until((tmp_path / "runs").exists, "the command was started")
