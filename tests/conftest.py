@@ -284,9 +284,17 @@ def own_server() -> Iterator[OwnServer]:
     shutil.rmtree(folder, ignore_errors=True)
 
 
+@dataclass(frozen=True)
+class OwnMariadb:
+    """A MariaDB of one test's own."""
+
+    url: str
+    process: subprocess.Popen
+
+
 @pytest.fixture
-def own_mariadb(kept_mariadb: str) -> Iterator[str]:
-    """A MariaDB of one test's own with its performance schema on, as a URL."""
+def own_mariadb(kept_mariadb: str) -> Iterator[OwnMariadb]:
+    """With its performance schema on."""
     owner = server_owner()
     recipe = MariadbRecipe(server_programs("mariadb", {}, cache_folder(owner), owner), owner)
     folder = Path(tempfile.mkdtemp(prefix="catenum-own-"))
@@ -297,7 +305,7 @@ def own_mariadb(kept_mariadb: str) -> Iterator[str]:
     with (folder / "log").open("wb") as log:
         process = subprocess.Popen(command, stdout=log, stderr=log, cwd="/", **owner.popen)
         until(lambda: recipe.is_ready(folder / "data", folder), "the test's own MariaDB is ready", 60)
-        yield f"mariadb://root@localhost?unix_socket={folder}/server.sock"
+        yield OwnMariadb(f"mariadb://root@localhost?unix_socket={folder}/server.sock", process)
         process.kill()
         process.wait(20)
     shutil.rmtree(folder, ignore_errors=True)

@@ -5,9 +5,11 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import random
 import re
 import signal
 import subprocess
+from collections.abc import Sequence
 from pathlib import Path
 
 import psycopg
@@ -16,6 +18,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from catenum import samples
+from catenum.core.run import Run
 from catenum.core.scenario import Scenario
 from catenum.core.scenario_file import read_scenario
 from catenum.lab.explore import ExploreOptions, Worker
@@ -60,6 +63,12 @@ def server(request):
     return request.getfixturevalue("engine" if request.param == "postgresql" else "mariadb")
 
 
+def outcome_of(run: Run) -> object:
+    """With all its data, its longest chain and its rings."""
+    rings = frozenset((ring.members, ring.victim) for ring in run.rings)
+    return (run.fine_outcome, run.chain, rings)
+
+
 def outcomes(engine, scenario: Scenario, *, every: bool = False, most: int = 600) -> tuple[set[object], int]:
     """Every outcome with all its data, and how many schedules it took."""
     found: set[object] = set()
@@ -71,8 +80,7 @@ def outcomes(engine, scenario: Scenario, *, every: bool = False, most: int = 600
             worker.walk.turn()
             worker.tally.add(run)
             if not run.broken_off:
-                rings = frozenset((ring.members, ring.victim) for ring in run.rings)
-                found.add((worker.oracle.judge(run).fine_outcome, run.chain, rings))
+                found.add(outcome_of(worker.oracle.judge(run)))
     return found, worker.tally.schedules
 
 
@@ -83,6 +91,31 @@ def test_reduction_loses_no_outcome_of_a_sample(server, name):
     complete, many = outcomes(server, scenario, every=True)
     assert reduced == complete
     assert few <= many
+
+
+class Drawn:
+    """Chooses the moves by lot."""
+
+    def __init__(self, chance: random.Random) -> None:
+        self.chance = chance
+
+    def choose(self, ready: Sequence[str], waits: frozenset[tuple[str, str]]) -> str:
+        return self.chance.choice(list(ready))
+
+    def moved(self, moved: object) -> None:
+        pass
+
+
+@pytest.mark.parametrize("name", ["left-open", "yard-rebuild", "pile-up"])
+def test_schedules_drawn_by_lot_of_a_large_sample_give_nothing_that_reduction_lost(server, name):
+    scenario = sample(name).scenario
+    reduced, _ = outcomes(server, scenario)
+    chance = random.Random(7)
+    with Stage(server, scenario) as stage:
+        oracle = Worker(stage, ExploreOptions()).oracle
+        for _ in range(30):
+            run = stage.run(Drawn(chance))
+            assert outcome_of(oracle.judge(run)) in reduced, run.path
 
 
 statements = st.sampled_from(

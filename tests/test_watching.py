@@ -24,7 +24,7 @@ from hypothesis import strategies as st
 from catenum.core.episodes import DeadlockCount
 from catenum.core.live import mask_key
 from catenum.engines.mariadb.control import arguments_of
-from conftest import SCRIPT, leftovers, looks, until
+from conftest import SCRIPT, has_looked, leftovers, looks, until
 
 GATE = "update slot set boxes = boxes - 1 where id = 42"
 
@@ -172,7 +172,7 @@ def test_a_live_view_fits_the_terminal_and_says_what_is_left_out(kept, slots, tm
 
 
 def test_a_queue_in_mariadb_is_told_alike_and_applications_by_their_connection(own_mariadb, call):
-    where = arguments_of(own_mariadb)
+    where = arguments_of(own_mariadb.url)
     made = [pymysql.connect(**where, program_name=name) for name in ("clerk", "gate", "gate", "gate")]
     with made[0].cursor() as cursor:
         cursor.execute("create database harbour")
@@ -187,7 +187,7 @@ def test_a_queue_in_mariadb_is_told_alike_and_applications_by_their_connection(o
 
     for connection in made[1:]:
         threading.Thread(target=run, args=(connection,), daemon=True).start()
-    words = ("now", "--target", own_mariadb)
+    words = ("now", "--target", own_mariadb.url)
     found = until(lambda: (f := call(*words, "--json").json)["waiting"] == 3 and f, "three wait")
     assert [(h["session"], h["directly"]) for h in found["heads"]] == [(str(made[0].thread_id()), 3)]
     assert {s["application"] for s in found["sessions"]} == {"clerk", "gate"}
@@ -195,7 +195,7 @@ def test_a_queue_in_mariadb_is_told_alike_and_applications_by_their_connection(o
     masked = call(*words, "--mask", "--json").out
     assert "slot(id=?)" in masked
     assert "42" not in masked.replace(str(made[0].thread_id()), "")
-    rated = call("preflight", "--target", own_mariadb).out
+    rated = call("preflight", "--target", own_mariadb.url).out
     assert "the application of each session" in " ".join(rated.split())
     made[0].rollback()
 
@@ -239,14 +239,17 @@ def test_a_server_whose_clock_is_an_hour_off_changes_nothing(own_server, call):
         assert 1_000 < episode["longest_ms"] < 60_000
 
 
-def test_a_server_that_stands_still_is_given_up_and_seen_again(own_server, start, call):
-    process = start("watch", "--every", "200ms", "--target", own_server.url("master"), "--store", "s.sqlite", "--json")
-    until(lambda: looks(own_server.conninfo), "it has looked once")
-    process_of = own_server.process.pid
-    children = Path(f"/proc/{process_of}/task/{process_of}/children").read_text().split()
+@pytest.mark.parametrize("name", ["own_server", "own_mariadb"])
+def test_a_server_that_stands_still_is_given_up_and_seen_again(request, start, tmp_path, name):
+    server = request.getfixturevalue(name)
+    url = server.url if name == "own_mariadb" else server.url("master")
+    process = start("watch", "--every", "200ms", "--target", url, "--store", "s.sqlite", "--json")
+    until(lambda: has_looked(tmp_path / "s.sqlite"), "it has looked once")
+    parent = server.process.pid
+    children = Path(f"/proc/{parent}/task/{parent}/children").read_text().split()
 
     def all_of_it(number: signal.Signals) -> None:
-        for pid in (process_of, *map(int, children)):
+        for pid in (parent, *map(int, children)):
             with contextlib.suppress(ProcessLookupError):
                 os.kill(pid, number)
 
