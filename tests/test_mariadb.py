@@ -259,7 +259,10 @@ def test_a_killed_connection_in_a_loop_is_told(start, admin):
 
 
 def test_the_covering_index_wins_under_load_on_measured_grounds(call):
-    done = call("trial", "yard-lookup", "--churn", *TARGET, "--for", "6s", "--json")
+    for length in ("6s", "40s"):  # on a slow machine few iterations fit into six seconds, too few to tell
+        done = call("trial", "yard-lookup", "--churn", *TARGET, "--for", length, "--json")
+        if done.json["best"] is not None:
+            break
     by_name = {variant["name"]: variant for variant in done.json["variants"]}
     assert done.json["best"] == "covering index"
     assert by_name["as it is"]["deadlocks"]["events"] > 0
