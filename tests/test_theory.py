@@ -1,4 +1,4 @@
-"""The names of anomalies, on a model of a database small enough to be read: rows in memory, three ways of seeing them.
+"""What theory says of data, on a model of a database small enough to be read: rows in memory, three ways to see them.
 
 The model is a stand-in; what servers really let happen is tested on them (``test_explore.py``).
 """
@@ -6,12 +6,13 @@ The model is a stand-in; what servers really let happen is tested on them (``tes
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import pairwise
 
 import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from catenum.core.anomaly import name_anomaly
+from catenum.core.anomaly import Anomaly, name_anomaly
 from catenum.core.dependence import Dependence
 from catenum.core.oracle import Observation, Seen, serial_orders
 from catenum.core.recording import TableKeys, TableRows
@@ -24,6 +25,8 @@ SQL = {
     "read": "select boxes from quay where id = {}",
     "write": "update quay set boxes = {1} where id = {0}",
     "add": "update quay set boxes = boxes + {1} where id = {0}",
+    "count": "select sum(boxes) from quay",
+    "raise": "update quay set boxes = boxes + {1}",
 }
 QUAYS = {1: 0, 2: 0}
 
@@ -71,12 +74,14 @@ class Model:
         self.snapshots.setdefault(name, dict(self.committed))
         self.places[name, number] = self.clock
         what, quay, boxes = self.program[name][number]
-        if what == "read":
-            found = str(self.value(name, quay))
+        touched = QUAYS if what in ("count", "raise") else [quay]
+        if what in ("read", "count"):
+            found = str(sum(self.value(name, quay) for quay in touched))
             self.seen[name].append(Seen(1, found, found))
             return
-        self.own[name][quay] = boxes + (self.value(name, quay) if what == "add" else 0)
-        self.seen[name].append(Seen(1))
+        before = {quay: 0 if what == "write" else self.value(name, quay) for quay in touched}
+        self.own[name].update({quay: found + boxes for quay, found in before.items()})
+        self.seen[name].append(Seen(len(before)))
 
     def run(self, order: Sequence[str]) -> Observation:
         for name in order:
@@ -101,13 +106,16 @@ def is_serial(program: Program, run: Observation) -> bool:
     return any(serially(program, order).key == run.key for order in serial_orders(run.committed))
 
 
-def named(program: Program, run: Observation, level: str, undone: Sequence[str] = ()):
-    texts = {name: [SQL[what].format(*rest) for what, *rest in ops] for name, ops in program.items()}
+def relation(program: Program, level: str) -> Dependence:
+    texts = {name: [SQL[what].format(*rest) for what, *rest in told] for name, told in program.items()}
     plain = {"scenario": "model", "data": "", "transactions": {n: {"statements": t} for n, t in texts.items()}}
-    tables = {"quay": TableKeys(primary=("id",))}
     called = "repeatable read" if level == "snapshot" else f"read {level}"
-    dependence = Dependence(Scenario.model_validate(plain), "mariadb", tables, called)
-    return name_anomaly(run, lambda names: serially(program, names), dependence, undone)
+    server = "mariadb" if level == "uncommitted" else "postgresql"
+    return Dependence(Scenario.model_validate(plain), server, {"quay": TableKeys(primary=("id",))}, called)
+
+
+def named(program: Program, run: Observation, level: str, undone: Sequence[str] = ()) -> Anomaly:
+    return name_anomaly(run, lambda names: serially(program, names), relation(program, level), undone)
 
 
 TEXTBOOK = {
@@ -136,6 +144,8 @@ def test_the_anomalies_of_the_textbook_have_their_names(name):
 ops = st.one_of(
     st.tuples(st.just("read"), st.sampled_from([1, 2]), st.just(0)),
     st.tuples(st.sampled_from(["write", "add"]), st.sampled_from([1, 2]), st.integers(1, 3)),
+    st.tuples(st.just("count"), st.just(0), st.just(0)),
+    st.tuples(st.just("raise"), st.just(0), st.integers(1, 3)),
 )
 programs = st.lists(st.lists(ops, min_size=1, max_size=3), min_size=2, max_size=3).map(
     lambda told: dict(zip(("early", "late", "night"), told, strict=False))
@@ -147,7 +157,7 @@ def orders(program: Program) -> st.SearchStrategy[list[str]]:
 
 
 def written(told: list[Op]) -> set[int]:
-    return {quay for what, quay, _ in told if what != "read"}
+    return {row for what, quay, _ in told if what not in ("read", "count") for row in ([quay] if quay else QUAYS)}
 
 
 @given(programs.flatmap(lambda program: st.tuples(st.just(program), orders(program))))
@@ -178,3 +188,23 @@ def test_whatever_equals_no_serial_order_gets_a_name_with_evidence(drawn, level)
     assert found.evidence
     if level != "uncommitted":
         assert found.name != "dirty read"
+
+
+@given(
+    programs.flatmap(lambda program: st.tuples(st.just(program), orders(program))),
+    st.sampled_from(["committed", "uncommitted", "snapshot"]),
+)
+def test_moves_that_are_said_to_commute_can_be_exchanged_and_nothing_is_seen_of_it(drawn, level):
+    """The diamond of independence (Mazurkiewicz 1977): what exploring leaves out must have come out the same."""
+    program, order = drawn
+    found = relation(program, level)
+    run = Model(program, level).run(order)
+    made = dict.fromkeys(program, 0)
+    steps = []
+    for name in order:
+        steps.append((name, made[name] if made[name] < len(program[name]) else None))
+        made[name] += 1
+    for place, (one, other) in enumerate(pairwise(steps)):
+        if not found.depend(one, other):
+            exchanged = [*order[:place], other[0], one[0], *order[place + 2 :]]
+            assert Model(program, level).run(exchanged).key == run.key, (one, other)
