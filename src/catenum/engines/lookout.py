@@ -105,3 +105,11 @@ class Lookout(Protocol):
 
     def close(self) -> None:
         """Disconnect. Never raises."""
+
+
+def no_answer(shown_url: str) -> TargetError:
+    """Whoever does not even end a look by its own time limit stands still, or cannot be reached."""
+    return TargetError(
+        f"{shown_url}: no answer for {NO_ANSWER_MS / 1000:g} s",
+        advice="The server or the network stands still: a server that works ends such a look by itself.",
+    )

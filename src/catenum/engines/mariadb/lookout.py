@@ -32,6 +32,7 @@ from catenum.engines.lookout import (
     StatementRate,
     access_to,
     named_row,
+    no_answer,
 )
 from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.control import arguments_of
@@ -142,6 +143,8 @@ class MariadbLookout:
             if number in (1969, 1205, 1317):
                 told = f"{self._shown}: the look took longer than {LOOK_MS / 1000:g} s and was given up"
                 raise LookTimedOut(told) from error
+            if isinstance(error.__context__, TimeoutError):  # the driver's own limit, in its own wording
+                raise no_answer(self._shown) from error
             if errors.KIND_OF_NUMBER.get(number) == "lost" or number == 0:
                 raise errors.went_away(error, self._shown) from error
             raise TargetError(f"{self._shown}: {message}") from error

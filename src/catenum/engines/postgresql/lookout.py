@@ -34,6 +34,7 @@ from catenum.engines.lookout import (
     LookTimedOut,
     StatementRate,
     named_row,
+    no_answer,
 )
 from catenum.engines.postgresql import errors
 
@@ -140,7 +141,7 @@ class PostgresqlLookout:
             ) from error
         except psycopg.OperationalError as error:
             if overdue.is_set():
-                raise TargetError(f"{self._shown}: no answer for {NO_ANSWER_MS / 1000:g} s") from error
+                raise no_answer(self._shown) from error
             raise errors.went_away(error, self._shown) from error
         except psycopg.Error as error:
             raise TargetError(f"{self._shown}: {error}") from error
