@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import os
+import pty
+import re
 import subprocess
 import sys
 
@@ -166,3 +170,51 @@ def test_the_cost_of_looking_is_in_the_recording(engine):
 def test_a_scenario_can_be_played_with_a_remedy_applied(call):
     assert call("play", "berth-swap", "--remedy", "same order", "--quiet", "--expect", "waited").code == 0
     assert "Did you mean same order?" in call("play", "berth-swap", "--remedy", "sameorder").err
+
+
+def test_a_trial_under_load_reads_as_a_table_with_ranges_and_verdicts(call):
+    done = call("trial", "berth-swap", "--churn", "--for", "2s")
+    lines = done.out.splitlines()
+    head = next(line for line in lines if "iterations" in line)
+    assert head.split() == ["iterations", "deadlocks", "waits", "locks", "p50", "p95", "per", "s"]
+    before, after = (next(line for line in lines if line.startswith(name)) for name in ("as it is", "same order"))
+    assert len(before) == len(after) == len(head)
+    deadlocks = [int(line[-66:-55].replace(",", "")) for line in (before, after)]  # columns of eleven
+    assert deadlocks[0] > 0 == deadlocks[1]
+    assert "Best: same order" in done.out
+    assert (done.code, "a second" in done.out) == (0, True)
+
+
+def test_lock_pictures_read_move_by_move_with_what_is_new(call):
+    told = call("play", "tug-upgrade", "--locks", "full").out
+    third = told.partition("  move 3 · inbound 2")[2].partition("  move 4")[0].splitlines()
+    assert any(line.split()[:3] == ["◷", "inbound", "tug(id=4)"] and line.endswith("waits") for line in third)
+    assert any(line.split()[:4] == ["outbound", "tug(id=4)", "FOR", "SHARE"] for line in third), "not new, so no sign"
+    first = told.partition("  move 1 · inbound 1")[2].partition("  move 2")[0]
+    assert "+ inbound" in first
+
+
+def test_levels_read_as_a_table_with_the_anomaly_s_evidence(call):
+    told = call("explore", "crane-standby", "--isolation", "each").out
+    table = told.partition("shortest bad schedule")[2].lstrip("\n").partition("\n\n")[0]
+    rows = {line[:16].strip(): line for line in table.splitlines()}
+    assert set(rows) == {"read committed", "repeatable read", "serializable"}
+    assert "write skew" in rows["repeatable read"]
+    assert "none" in rows["serializable"]
+    assert "18" in rows["serializable"].split()
+    assert "did not see what" in " ".join(told.split())
+
+
+def test_long_work_shows_how_far_it_is_and_about_how_long_it_takes_on_a_terminal(kept, tmp_path):
+    ours, theirs = pty.openpty()
+    words = [str(SCRIPT), "explore", "left-open"]
+    with subprocess.Popen(words, cwd=tmp_path, stdin=theirs, stdout=subprocess.PIPE, stderr=theirs) as process:
+        os.close(theirs)
+        drawn = b""
+        with contextlib.suppress(OSError):  # the terminal is gone with the command
+            while part := os.read(ours, 65536):
+                drawn += part
+        assert b"shortest" in process.stdout.read()
+    os.close(ours)
+    shown = [line for line in drawn.decode().split("\r\x1b[K") if line]
+    assert any(re.search(r"about .* left", line) for line in shown), shown[:5]

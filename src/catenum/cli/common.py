@@ -183,10 +183,10 @@ def target_of(asked: str | None, err: IO[str]) -> Target:
     """The resolved target, with a warning where a password stands on the command line for all to see."""
     target = resolve(asked, read_settings())
     if asked and has_password(asked):
-        err.write(
-            "catenum: the password in --target shows in the process list; PGPASSWORD, ~/.pgpass or "
-            "CATENUM_TARGET keep it out\n"
+        others = (
+            "PGPASSWORD, ~/.pgpass or CATENUM_TARGET keep" if target.server == "postgresql" else "CATENUM_TARGET keeps"
         )
+        err.write(f"catenum: the password in --target shows in the process list; {others} it out\n")
     return target
 
 

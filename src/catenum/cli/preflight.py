@@ -66,6 +66,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         cost = f"{median:.1f} ms here (worst of {LOOKS}: {worst:.1f} ms), {connected} sessions, {rows} rows read"
         say(console, f"A look costs {cost}:")
         say(console, f"  at one a second, {share:.2%} of one connection's time; nothing is locked, nothing is written")
-    told = f"{len(lacking)} of what capture needs is off" if lacking else "all that capture needs is on"
+    count = f"{len(lacking)} thing{'s' if len(lacking) != 1 else ''} that capture needs"
+    told = f"{count} {'are' if len(lacking) != 1 else 'is'} off" if lacking else "all that capture needs is on"
     say(console, told[0].upper() + told[1:] + ".", style=STYLES["bad" if lacking else "good"])
     return ExitCode.FOUND if lacking else ExitCode.OK

@@ -67,8 +67,11 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
     yield (
         f"  holds up {shown.directly} directly, {shown.in_all} in all, for up to {duration(shown.longest_ms)}"
         if shown.in_all
-        else "  holds up nobody now"
+        else f"  holds up nobody{' that this login can see' if shown.sample.partial else ' now'}"
     )
+    if session.transaction_ms is None and shown.sample.partial:
+        yield "  whether it stands in a transaction, and what would be undone, is not told to this login"
+        return
     if session.transaction_ms is None:
         yield "  stands in no transaction: nothing would be undone"
         return

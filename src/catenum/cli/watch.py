@@ -99,7 +99,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         servers = {name: partial(watching.connect, target) for name, target in targets.items()}
         watch = Watch(servers, options, store, face.tell, face.seen)
         _announce(args, targets, store, err)
-        return _until_ended(watch, args.length)
+        _until_ended(watch, args.length)
+        for name in watch.never_seen:
+            err.write(f"catenum: {name} was never seen\n")
+        return ExitCode.UNREACHABLE if watch.never_seen else ExitCode.OK
     finally:
         if store is not None:
             store.close()
@@ -138,14 +141,13 @@ def _announce(args: argparse.Namespace, targets: dict[str, Target], store: Store
     err.flush()
 
 
-def _until_ended(watch: Watch, length_ms: int | None) -> ExitCode:
+def _until_ended(watch: Watch, length_ms: int | None) -> None:
     """Run; SIGTERM is the orderly end, Ctrl-C an interrupt."""
     signal.signal(signal.SIGTERM, lambda number, frame: watch.stop.set())
     if length_ms is not None:
         signal.signal(signal.SIGALRM, lambda number, frame: watch.stop.set())
         signal.setitimer(signal.ITIMER_REAL, length_ms / 1000)
     watch.run()
-    return ExitCode.OK
 
 
 class _Face:
@@ -172,7 +174,8 @@ class _Face:
             self.out.flush()
 
     def _line(self, told: Told) -> str:
-        server = f"{told.server}: " if self.several or told.what in ("lost", "back") else ""
+        named = told.server not in told.text and (self.several or told.what in ("lost", "back"))
+        server = f"{told.server}: " if named else ""
         return f"{told.at} {told.what:8} {server}{told.text}"
 
     def seen(self, name: str, sample: Sample) -> None:

@@ -59,6 +59,7 @@ class Sample:
     """One look at a server. ``cost_ms`` and ``rows_read`` are what it cost; ``deadlocks`` counts since its start.
 
     ``open_transactions`` that do nothing are among ``sessions``, whether somebody waits for them or not.
+    ``partial``: the login may not see everybody, so what is not here may be there all the same.
     """
 
     at: str
@@ -71,6 +72,7 @@ class Sample:
     deadlocks: int | None = None
     locks: tuple[LockEntry, ...] = ()
     notes: tuple[str, ...] = ()
+    partial: bool = False
     by_id: dict[str, SessionInfo] = field(default_factory=dict, compare=False, repr=False)
 
     def __post_init__(self) -> None:

@@ -35,7 +35,12 @@ def headline_of(sample: Sample) -> str:
     if not waiters:
         idle = sample.idle_open
         tail = f"; {len(idle)} open transaction{'s' if len(idle) != 1 else ''} doing nothing" if idle else ""
-        return f"Nobody waits for a lock{tail}."
+        nobody = (
+            "Nobody is seen to wait for a lock, by a login that may not see all"
+            if sample.partial
+            else "Nobody waits for a lock"
+        )
+        return f"{nobody}{tail}."
     heads = sample.graph.heads()
     rings = len(sample.graph.cycles())
     under = f"under {len(heads)} head blocker{'s' if len(heads) != 1 else ''}" if heads else "in a ring"

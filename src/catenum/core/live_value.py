@@ -54,6 +54,7 @@ def sample_value(sample: Sample) -> dict[str, Any]:
         "deadlocks": sample.deadlocks,
         "cost": {"ms": sample.cost_ms, "rows": sample.rows_read},
         "notes": list(sample.notes),
+        "partial": sample.partial,
     }
 
 

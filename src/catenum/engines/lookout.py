@@ -75,6 +75,7 @@ class Lookout(Protocol):
 
     info: TargetInfo
     login: str
+    sees_all: bool
 
     def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
         """Who waits for whom now, and which transactions stand open.

@@ -44,7 +44,8 @@ def look(lookout: Lookout, number: str) -> Shown:
     """The session and what it holds up. Raises Refused where there is none, or it is no client's."""
     session = lookout.session(number)
     if session is None:
-        raise Refused(f"there is no session {number}", advice="'catenum now' shows who is there.")
+        seen = " that this login can see" if not lookout.sees_all else ""
+        raise Refused(f"there is no session {number}{seen}", advice="'catenum now' shows who is there.")
     if session.background:
         raise Refused(f"session {number} is a process of the server itself: it is not ended")
     if session.application == APPLICATION:

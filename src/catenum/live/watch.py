@@ -27,7 +27,7 @@ from catenum.live.logfile import LogFile
 from catenum.live.store import Store
 
 FORMAT = "catenum-watch/1"
-What = Literal["began", "ended", "long", "deadlock", "report", "lost", "back", "trouble", "store"]
+What = Literal["began", "ended", "long", "deadlock", "report", "lost", "back", "trouble", "note", "store"]
 #: The store is trimmed this often (ms).
 TRIM_EVERY_MS = 60_000.0
 
@@ -78,6 +78,7 @@ class Watch:
         self._deadlocks = {name: DeadlockCount() for name in self.servers}
         self._last_ms: dict[str, float] = {}
         self._lost: dict[str, str] = {}
+        self._noted: set[tuple[str, str]] = set()  # what hinders looking, told once for each server
         self._commands: list[subprocess.Popen[bytes]] = []
         self._store_failed = False
         self._trimmed_ms = 0.0
@@ -114,6 +115,11 @@ class Watch:
             for command in self._commands:
                 command.poll()
 
+    @property
+    def never_seen(self) -> list[str]:
+        """The servers that no look was ever had of."""
+        return [name for name in self._trackers if name not in self._last_ms]
+
     def take(self, sighting: Sighting) -> None:
         """Take in one sighting."""
         name = sighting.name
@@ -128,6 +134,10 @@ class Watch:
                 )
             )
         sample = sighting.sample.masked() if self.options.mask else sighting.sample
+        for note in sample.notes:
+            if (name, note) not in self._noted:
+                self._noted.add((name, note))
+                self.tell(Told(what="note", server=name, at=sighting.at, text=note))
         now = self._clock.now_ms()
         since = now - self._last_ms.get(name, now)
         self._last_ms[name] = now

@@ -38,20 +38,19 @@ from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.mariadb.session import text_of
 
-_SESSIONS = """
+_LISTED = """
 select p.id, p.user, p.host, p.db, p.command, p.time_ms, p.state, p.info, t.trx_state,
        timestampdiff(microsecond, t.trx_started, now(6)) / 1000, t.trx_isolation_level, t.trx_rows_modified,
        timestampdiff(microsecond, t.trx_wait_started, now(6)) / 1000
 from information_schema.processlist p left join information_schema.innodb_trx t on t.trx_mysql_thread_id = p.id
-where p.id <> connection_id() and (t.trx_id is not null or p.state like 'Waiting for%lock%')
 """
-_ONE = """
-select p.id, p.user, p.host, p.db, p.command, p.time_ms, p.state, p.info, t.trx_state,
-       timestampdiff(microsecond, t.trx_started, now(6)) / 1000, t.trx_isolation_level, t.trx_rows_modified,
-       timestampdiff(microsecond, t.trx_wait_started, now(6)) / 1000
-from information_schema.processlist p left join information_schema.innodb_trx t on t.trx_mysql_thread_id = p.id
-where p.id = {number}
+_SESSIONS = "where p.id <> connection_id() and (t.trx_id is not null or p.state like 'Waiting for%lock%')"
+#: Without the right PROCESS InnoDB's tables cannot be read, and the process list has the login's own sessions only.
+_OWN_LISTED = """
+select p.id, p.user, p.host, p.db, p.command, p.time_ms, p.state, p.info, null, null, null, null, null
+from information_schema.processlist p
 """
+_OWN_SESSIONS = "where p.id <> connection_id() and p.command <> 'Sleep'"
 _WAITS = """
 select r.trx_mysql_thread_id, b.trx_mysql_thread_id, rl.lock_mode, bl.lock_mode, rl.lock_table, rl.lock_index,
        rl.lock_type, rl.lock_data,
@@ -115,6 +114,7 @@ class MariadbLookout:
         self._metadata = metadata != "0"
         grants = " ".join(str(row[0]) for row in self._rows("show grants"))
         self.sees_all = bool(re.search(r"\bPROCESS\b|ALL PRIVILEGES ON \*\.\*", grants))
+        self._listed = _LISTED if self.sees_all else _OWN_LISTED
         self._ends = bool(re.search(r"\bCONNECTION ADMIN\b|\bSUPER\b|ALL PRIVILEGES ON \*\.\*", grants))
         level, statistics = self._rows("select @@global.tx_isolation, @@performance_schema")[0]
         self._tells_applications = statistics == "1" and self._may_read_attributes()
@@ -154,7 +154,7 @@ class MariadbLookout:
     def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
         """By the process list, the transactions and InnoDB's lock waits."""
         started = time.perf_counter()
-        rows = self._rows(_SESSIONS)
+        rows = self._rows(self._listed + (_SESSIONS if self.sees_all else _OWN_SESSIONS))
         waited = {str(row[0]): float(row[12]) for row in rows if row[12] is not None}
         stuck = [row for row in rows if row[6] and str(row[6]).startswith("Waiting for table metadata lock")]
         longest = max([*waited.values(), *(float(row[5] or 0.0) for row in stuck)], default=0.0)
@@ -188,16 +188,21 @@ class MariadbLookout:
             rows_read=read,
             locks=tuple(dict.fromkeys(entries)) if locks else (),
             notes=tuple(self._notes(bool(stuck))),
+            partial=not self.sees_all,
         )
 
     def _notes(self, stuck: bool) -> Iterator[str]:
         if not self.sees_all:
             yield (
                 f"the login {self.login} sees its own sessions only, and no lock waits; an administrator may allow it: "
-                f"grant process on *.* to {self.login};"
+                f"{self._grant('process')}"
             )
         if stuck and not self._metadata:
             yield "who holds the metadata lock is not told: install soname 'metadata_lock_info';"
+
+    def _grant(self, right: str) -> str:
+        user, _, host = self.login.rpartition("@")
+        return f"grant {right} on *.* to '{user}'@'{host}';"
 
     def _sessions(self, rows: list[tuple[Any, ...]]) -> list[SessionInfo]:
         """As they are listed, each with the application that its client told when it connected."""
@@ -236,7 +241,7 @@ class MariadbLookout:
         """One row of the process list."""
         if not number.isdigit():
             return None
-        rows = self._rows(_ONE.format(number=int(number)))
+        rows = self._rows(f"{self._listed} where p.id = {int(number)}")
         return self._sessions(rows)[0] if rows else None
 
     def deadlock_report(self) -> DeadlockReport | None:
@@ -295,13 +300,13 @@ class MariadbLookout:
                 state="on" if self.sees_all else "off",
                 value=self.login,
                 why="otherwise only its own, and no lock waits",
-                turn_on=None if self.sees_all else f"grant process on *.* to {self.login};",
+                turn_on=None if self.sees_all else self._grant("process"),
             ),
             Check(
                 what="login may end sessions",
                 state="on" if self._ends else "off",
                 why="for release; its own it may end anyway",
-                turn_on=None if self._ends else f"grant connection admin on *.* to {self.login};",
+                turn_on=None if self._ends else self._grant("connection admin"),
                 needed=False,
             ),
         ]

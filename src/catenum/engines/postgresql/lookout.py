@@ -187,6 +187,7 @@ class PostgresqlLookout:
             rows_read=read,
             locks=tuple(entries),
             notes=tuple(self._notes()),
+            partial=not self.sees_all,
         )
 
     def _notes(self) -> Iterator[str]:
