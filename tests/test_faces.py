@@ -218,3 +218,12 @@ def test_long_work_shows_how_far_it_is_and_about_how_long_it_takes_on_a_terminal
     os.close(ours)
     shown = [line for line in drawn.decode().split("\r\x1b[K") if line]
     assert any(re.search(r"about .* left", line) for line in shown), shown[:5]
+
+
+def test_an_option_that_a_command_does_not_have_is_answered_with_its_own_usage(call):
+    done = call("now", "--every", "3")
+    assert (done.code, done.err.startswith("usage: catenum now"), "not known here: --every 3" in done.err) == (
+        2,
+        True,
+        True,
+    )

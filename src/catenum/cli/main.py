@@ -81,7 +81,7 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
         if name == chosen:
             module = import_module(f"catenum.cli.{name}")
             module.configure(sub)
-            sub.set_defaults(run=module.run)
+            sub.set_defaults(run=module.run, refuse=sub.error)
     return parser
 
 
@@ -90,7 +90,9 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
     argv = sys.argv[1:] if argv is None else argv
     out, err = stdout or sys.stdout, stderr or sys.stderr
     chosen = next((word for word in argv if word in COMMANDS), None)
-    args = build_parser(chosen).parse_args(argv)
+    args, unknown = build_parser(chosen).parse_known_args(argv)
+    if unknown:
+        args.refuse(f"not known here: {' '.join(unknown)}")  # with the command's own usage, not the first page's
 
     from catenum.cli.exits import ExitCode, code_for
     from catenum.core.errors import CatenumError
