@@ -59,6 +59,10 @@ def _digest(rows: Sequence[str]) -> str:
     return sha1("\n".join(rows).encode(), usedforsecurity=False).hexdigest()
 
 
+#: Prepared on the control connection; a name may have 63 bytes, so tables are told apart by number.
+_STATE = b'execute "kept state"'
+
+
 class Keeper:
     """Keeps the data of one scratch space."""
 
@@ -71,7 +75,7 @@ class Keeper:
         self._refills = 0
         self._watch_shape = True
         self._small: set[str] = set()
-        self._state_sql = b""
+        self._prepared: dict[str, sql.Composed] = {}
         self._refill_sql: dict[tuple[tuple[str, ...], bool], bytes] = {}
         self._positions: list[tuple[str, int, bool]] = []
         self._last: _State | None = None
@@ -91,10 +95,12 @@ class Keeper:
         count = sql.SQL("select count(*) from (select from {} limit {}) few")
         counts = {t: self._run(count.format(self._copy(t), FEW_ROWS + 1)).get_value(0, 0) for t in self._columns}
         self._small = {table for table, number in counts.items() if int(number or 0) <= FEW_ROWS}
-        self._state_sql = self._state_query(ignored).as_bytes(self.connection)
+        self._prepared = self._statements(ignored)
+        self._prepare()
         self._refill_sql.clear()
-        self._skips = self._may_skip_checks()
-        self._free = self._skips or self._stands_alone()
+        alone = self._stands_alone()
+        self._skips = not alone and self._may_skip_checks()
+        self._free = alone or self._skips
         first = self.state()
         self._start = first
         self._positions = self._sequence_positions()
@@ -112,7 +118,7 @@ class Keeper:
 
     def state(self) -> _State:
         """The fingerprints of what stands there now."""
-        return self._state_of(self._execute(self._state_sql))
+        return self._state_of(self._execute(_STATE))
 
     def _state_of(self, result: Any) -> _State:
         cells = [(result.get_value(0, i) or b"").decode() for i in range(result.nfields)]
@@ -156,6 +162,25 @@ class Keeper:
 
     # -- bringing it back --------------------------------------------------------------------------------------------
 
+    def _statements(self, ignored: Mapping[str, Sequence[str]]) -> dict[str, sql.Composed]:
+        """What is asked of the server after each schedule, by name."""
+        found = {"kept state": self._state_query(ignored)}
+        for number, (table, columns) in enumerate(self._columns.items()):
+            own, listed = self._own(table), sql.SQL(", ").join(map(sql.Identifier, columns))
+            found[f"kept empty {number}"] = sql.SQL("delete from {}").format(own)
+            if columns:
+                fill = sql.SQL("insert into {} ({}) overriding system value select {} from {}")
+                found[f"kept fill {number}"] = fill.format(own, listed, listed, self._copy(table))
+        return found
+
+    def _prepare(self) -> None:
+        """Have the server plan them once: planning costs more than doing."""
+        rows = self._run(sql.SQL("select name from pg_prepared_statements where starts_with(name, 'kept ')"))
+        names = [(rows.get_value(row, 0) or b"").decode() for row in range(rows.ntuples)]
+        parts = [sql.SQL("deallocate {}").format(sql.Identifier(name)) for name in names]
+        parts += [sql.SQL("prepare {} as {}").format(sql.Identifier(k), q) for k, q in self._prepared.items()]
+        self._run(sql.SQL("; ").join(parts))
+
     def restore(self) -> None:
         """Bring the data back to what was kept, and see that it is. Raises NeedsReload or NotRestored."""
         state = self._last or self.state()
@@ -182,7 +207,7 @@ class Keeper:
             raise NeedsReload
         key = (tuple(tables), truncate)
         if key not in self._refill_sql:
-            self._refill_sql[key] = self._refill_query(tables, truncate=truncate) + b"; " + self._state_sql
+            self._refill_sql[key] = self._refill_query(tables, truncate=truncate) + b"; " + _STATE
         self._state_of(self._execute(self._refill_sql[key]))
 
     def _refill_query(self, tables: Sequence[str], *, truncate: bool) -> bytes:
@@ -194,17 +219,9 @@ class Keeper:
             everything = sql.SQL(", ").join(map(self._own, self._columns))
             tables = list(self._columns)
             parts.append(sql.SQL("truncate {}").format(everything))
-        for table in tables:
-            columns = self._columns[table]
-            if not truncate:
-                parts.append(sql.SQL("delete from {}").format(self._own(table)))
-            if columns:
-                listed = sql.SQL(", ").join(map(sql.Identifier, columns))
-                parts.append(
-                    sql.SQL("insert into {} ({}) overriding system value select {} from {}").format(
-                        self._own(table), listed, listed, self._copy(table)
-                    )
-                )
+        for number in (list(self._columns).index(table) for table in tables):
+            steps = [f"kept {step} {number}" for step in (["fill"] if truncate else ["empty", "fill"])]
+            parts += [sql.SQL("execute {}").format(sql.Identifier(k)) for k in steps if k in self._prepared]
         parts += self._positions_sql()
         return sql.SQL("; ").join([*parts, sql.SQL("commit")]).as_bytes(self.connection)
 
@@ -230,10 +247,10 @@ class Keeper:
         return True
 
     def _stands_alone(self) -> bool:
-        """Whether no trigger and no reference looks on, so that there is nothing to skip."""
+        """Whether no trigger, reference or rule looks on, so that there is nothing to skip."""
         query = sql.SQL(
-            "select count(*) from pg_trigger t join pg_class c on c.oid = t.tgrelid "
-            "where c.relnamespace = {}::regnamespace"
+            "select count(*) from pg_class c where c.relnamespace = {}::regnamespace and c.relkind in ('r', 'p') "
+            "and (c.relhasrules or exists (select from pg_trigger t where t.tgrelid = c.oid))"
         )
         return bool(self._run(query.format(sql.Literal(self.schema))).get_value(0, 0) == b"0")
 
@@ -253,14 +270,17 @@ class Keeper:
     def _fetch(self, query: str) -> list[tuple[Any, ...]]:
         return self.connection.execute(query.encode(), [self.schema], prepare=False).fetchall()
 
-    def _run(self, query: sql.Composed) -> Any:
+    def _run(self, query: sql.Composable) -> Any:
         """Several statements in one round trip; the last one's result."""
         return self._execute(query.as_bytes(self.connection))
 
-    def _execute(self, query: bytes) -> Any:
+    def _execute(self, query: bytes, *, again: bool = True) -> Any:
         result = self.connection.pgconn.exec_(query)
         if result.status == pq.ExecStatus.FATAL_ERROR:
             error = errors.from_result(result)
             self.connection.pgconn.exec_(b"rollback")
+            if error.code == "26000" and again:  # the driver lets go of all that is prepared at a DROP
+                self._prepare()
+                return self._execute(query, again=False)
             raise (psycopg.OperationalError if error.kind == "lost" else psycopg.DatabaseError)(error.message)
         return result
