@@ -57,6 +57,19 @@ class Footprint:
     calls_unknown: bool = False  # calls a function whose doings its name does not tell
     by_nature: tuple[str, ...] = ()  # what it calls that gives another value each time: now, random, nextval
     ordered: bool = False  # the order of the rows it returns is asked for
+    sets: bool = False  # changes a setting or a variable of the session
+
+    @property
+    def changes_tables(self) -> bool:
+        """Whether it changes what tables there are or how they are made, as far as one can tell."""
+        return not self.parsed or any(access.verb == "schema" for access in self.accesses)
+
+    @property
+    def may_outlive(self) -> bool:
+        """Whether it may leave something in its session after the transaction: a setting, a named lock, a temporary
+        table.
+        """
+        return self.changes_tables or self.calls_unknown or self.sets
 
     def on(self, table: str) -> list[Access]:
         """The accesses to ``table``."""
@@ -123,6 +136,10 @@ def _nesting(word: str, following: str) -> int:
     return 0
 
 
+#: A setting that ends with its transaction.
+_SET_LOCAL = re.compile(r"\s*set\s+(local|transaction)\b", re.IGNORECASE)
+
+
 def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
     spelled = re.match(r"\s*(start\s+transaction|end|abort)\b", sql, re.IGNORECASE)
     if spelled:  # the parser knows one spelling of each only
@@ -145,6 +162,7 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
         ),
         by_nature=tuple(sorted({name for name in called if name in _BY_NATURE})),
         ordered=tree.args.get("order") is not None,
+        sets=(isinstance(tree, exp.Set) and not _SET_LOCAL.match(sql)) or tree.find(exp.Parameter) is not None,
     )
 
 

@@ -155,8 +155,18 @@ class Engine(Protocol):
     def calm(self) -> None:
         """The end of the hurry: rings are to be seen closed before the server ends them."""
 
-    def open_session(self, name: str) -> Session:
-        """A connection that names itself to the server and cannot outlive the run."""
+    def open_session(self, name: str, often: Sequence[str] = ()) -> Session:
+        """A connection that names itself to the server and cannot outlive the run.
+
+        ``often``: statements that it will send many times while the tables stay as they are, for a server that gains
+        by planning them once. Nobody is at work in the scratch space when this is asked.
+        """
+
+    def renew(self, sessions: Mapping[str, Session]) -> Mapping[str, Session]:
+        """Sessions as they were when opened, by name: without settings, named locks or temporary tables.
+
+        None of them is in a transaction. The same objects, or others in their place.
+        """
 
     def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
         """The cheap look: who among ``sessions`` waits for whom, at this moment."""

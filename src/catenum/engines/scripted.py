@@ -180,6 +180,10 @@ class ScriptedEngine:
 
     # -- the protocol ------------------------------------------------------------------------------------------------
 
+    def renew(self, sessions: Mapping[str, Session]) -> Mapping[str, Session]:
+        """Nothing outlives a transaction here."""
+        return sessions
+
     def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
         """Who waits for whom; the second look at a closed ring ends it, as a server's own check would."""
         for session in self.sessions.values():
@@ -206,7 +210,7 @@ class ScriptedEngine:
         """It has no plans."""
         return ()
 
-    def open_session(self, name: str) -> ScriptedSession:
+    def open_session(self, name: str, often: Sequence[str] = ()) -> ScriptedSession:
         """A new session."""
         session = ScriptedSession(name, next(self._numbers), self)
         self.sessions[name] = session

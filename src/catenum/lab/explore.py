@@ -306,13 +306,16 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
         yield "one transaction alone has one schedule"
     for what in made.not_understood:
         yield f"{what} could not be read in full and is taken to touch everything: more schedules are run than needed"
-    by_nature = sorted({name for f in stage.footprints.values() for name in f.by_nature})
+    found = stage.footprints.values()
+    by_nature = sorted({name for f in found for name in f.by_nature})
     if by_nature:
         yield f"statements call {', '.join(by_nature)}: values that differ by nature are left out of comparisons"
-    if any("nextval" in f.by_nature for f in stage.footprints.values()) or _numbered(stage):
+    if any("nextval" in f.by_nature for f in found) or _numbered(stage):
         yield "sequences and automatic numbers are not undone by a rollback; they are set back between schedules"
-    if stage.shape:
+    if any(a.verb == "schema" and not a.detail.startswith("lock") for f in found for a in f.accesses):
         yield "statements change tables: then the data is loaded anew after each schedule, which is slower"
+    elif stage.outlives:
+        yield "statements may leave a setting, a named lock or the like in their session: it is renewed each time"
     if any(t.timeout is not None for t in stage.scenario.transactions.values()):
         step = stage.engine.capabilities.timeout_step_ms
         yield (

@@ -98,11 +98,11 @@ class Stage:
             for number, sql in enumerate(texts)
         }
         found = self.footprints.values()
-        self.shape = any(not f.parsed or any(a.verb == "schema" for a in f.accesses) for f in found)
+        self.shape = any(f.changes_tables for f in found)
+        self.outlives = any(f.may_outlive for f in found)
         self._ignore_what_is_made()
         self.engine.keep_data(self._ignored_by_table(), shape=self.shape)
-        for name in self.scenario.transactions:
-            self.sessions[name] = self.engine.open_session(name)
+        self._open_sessions()
         self.driver = Driver(self.engine, self.sessions, self.clock)
         self._ignore_what_differs()
         self._first_state = self.engine.data_state()
@@ -199,6 +199,8 @@ class Stage:
         end = self.engine.data_state()
         rows, holds = self._state(end, wanted=not conductor.broken_off or not path)
         try:
+            if self.outlives:
+                self.sessions.update(self.engine.renew(self.sessions))
             self.engine.restore_data()
         except NeedsReload:
             self._reload()
@@ -211,8 +213,11 @@ class Stage:
         self.engine.keep_data(self._ignored_by_table(), shape=self.shape)
         if self._first_state and self.engine.data_state() != self._first_state:
             raise NotRestored("the data, loaded anew, is not what it was", list(self.tables))
-        for name in self.scenario.transactions:
-            self.sessions[name] = self.engine.open_session(name)
+        self._open_sessions()
+
+    def _open_sessions(self) -> None:
+        for name, texts in self.dependence.statements.items():
+            self.sessions[name] = self.engine.open_session(name, () if self.shape else texts)
 
     def _let_go(self, conductor: Conductor) -> None:
         """Roll back what is open still: first those who wait for nobody, then those whom that let go on."""

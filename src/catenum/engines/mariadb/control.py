@@ -302,7 +302,7 @@ class MariadbEngine:
             return ()
         return tuple(steps_of(json.loads(str(rows[0][0])))) if rows else ()
 
-    def open_session(self, name: str) -> MariadbSession:
+    def open_session(self, name: str, often: Sequence[str] = ()) -> MariadbSession:
         """A connection whose waits end by themselves in the end, should Catenum be killed."""
         with self._told():
             connection = self._connect(name)
@@ -321,6 +321,11 @@ class MariadbEngine:
     def _kill(self, thread: int, whole: bool) -> None:
         with contextlib.suppress(pymysql.Error, OSError):
             self.query(f"kill {'connection' if whole else 'query'} {thread}")
+
+    def renew(self, sessions: Mapping[str, Session]) -> dict[str, Session]:
+        """Others in their place: the driver has no public way to reset a connection."""
+        self.end(list(sessions.values()))
+        return {name: cast(Session, self.open_session(name)) for name in sessions}
 
     def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
         """Who among ``sessions`` waits for whom."""
@@ -401,19 +406,16 @@ class MariadbEngine:
         return True
 
     def end(self, sessions: Sequence[Session]) -> None:
-        """End the sessions and wait until the server has undone what they had begun."""
-        threads = []
+        """End the sessions and wait until the server has undone what they had begun and let go of named locks."""
         for session in cast(Sequence[MariadbSession], sessions):
-            if session.in_transaction:
-                threads.append(session.thread_id)
             session.close()
             self._threads.pop(session.thread_id, None)
-        listed = ", ".join(map(str, threads))
+        listed = ", ".join(session.id for session in sessions)
         with contextlib.suppress(pymysql.Error, OSError):
-            for _ in range(500 if threads else 0):
+            for _ in range(5000 if sessions else 0):
                 if not self.query(f"select 1 from information_schema.processlist where id in ({listed}) limit 1"):
                     return
-                self.query("select sleep(0.01)")
+                self.query("select sleep(0.001)")
 
     def loop_place(self) -> dict[str, object]:
         """PyMySQL's arguments and the database."""

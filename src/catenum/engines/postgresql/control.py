@@ -236,7 +236,7 @@ class PostgresqlEngine:
             return ()
         return tuple(steps_of(row[0][0]["Plan"])) if row else ()
 
-    def open_session(self, name: str) -> PostgresqlSession:
+    def open_session(self, name: str, often: Sequence[str] = ()) -> PostgresqlSession:
         """A connection that names itself and that the server ends by itself, should Catenum be killed."""
         settings = [
             f"set search_path = {self.schema}",
@@ -253,10 +253,18 @@ class PostgresqlEngine:
                 "; ".join(settings),
                 steers_victim=self.capabilities.steers_victim,
                 first_check_ms=self._first_check_ms,
+                often=often,
             )
         self._pids[session.pid] = name
         self._sessions[session.pid] = session
         return session
+
+    def renew(self, sessions: Mapping[str, Session]) -> Mapping[str, Session]:
+        """The same ones, by DISCARD ALL."""
+        with self._told(self.info.url):
+            for session in cast(Mapping[str, PostgresqlSession], sessions).values():
+                session.renew()
+        return sessions
 
     def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
         """Who among ``sessions`` waits for whom."""

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import re
+from collections.abc import Sequence
 
 import psycopg
 from psycopg import pq
@@ -17,15 +19,26 @@ from catenum.engines.protocol import Beginning, Begun, Patience, Reply
 #: with the cycle closed becomes the victim. FIRST leaves time for Catenum to see the cycle before the server does.
 CHECK_AFTER_MS = {Patience.FIRST: 40, Patience.CHOSEN: 500, Patience.LAST: 3000}
 KEPT_ROWS = 50
+#: Words that stand for a moment, taken when the statement is parsed (documentation, 8.5.1.4).
+_TELLS_TIME = re.compile(r"'\s*(now|today|tomorrow|yesterday)\b", re.IGNORECASE)
 
 
 class PostgresqlSession:
     """A connection with one transaction of the scenario on it."""
 
-    def __init__(self, name: str, conninfo: str, settings: str, *, steers_victim: bool, first_check_ms: int) -> None:
+    def __init__(
+        self,
+        name: str,
+        conninfo: str,
+        settings: str,
+        *,
+        steers_victim: bool,
+        first_check_ms: int,
+        often: Sequence[str] = (),
+    ) -> None:
         """Connect and apply ``settings``. Raises psycopg.Error where the server does not let us.
 
-        ``first_check_ms``: the deadlock_timeout of whoever is to check first.
+        ``first_check_ms``: the deadlock_timeout of whoever is to check first. ``often``: statements to plan once.
         """
         self._check_ms = {**CHECK_AFTER_MS, Patience.FIRST: first_check_ms}
         self.name = name
@@ -42,9 +55,9 @@ class PostgresqlSession:
         self.trail: tuple[str, ...] = ()  # the statements of this transaction so far
         if steers_victim:
             settings += f"; set deadlock_timeout = {CHECK_AFTER_MS[Patience.LAST]}"
-        result = self._pg.exec_(settings.encode())
-        if result.status == pq.ExecStatus.FATAL_ERROR:
-            raise psycopg.OperationalError(errors.from_result(result).message)
+        self._settings, self._often = settings, often
+        self._prepared: dict[str, bytes] = {}
+        self._set_up(settings)
         self.pid = self._pg.backend_pid
 
     @property
@@ -60,6 +73,23 @@ class PostgresqlSession:
     def fileno(self) -> int:
         """The connection's socket."""
         return self._pg.socket
+
+    def renew(self) -> None:
+        """As if just connected (documentation, "DISCARD"). Raises psycopg.Error where the server went away."""
+        if self._pg.exec_(b"discard all").status == pq.ExecStatus.FATAL_ERROR:
+            raise psycopg.OperationalError(self._pg.get_error_message())
+        self._set_up(self._settings)
+
+    def _set_up(self, settings: str) -> None:
+        result = self._pg.exec_(settings.encode())
+        if result.status == pq.ExecStatus.FATAL_ERROR:
+            raise psycopg.OperationalError(errors.from_result(result).message)
+        self._prepared.clear()
+        for number, sql in enumerate(dict.fromkeys(self._often)):
+            name = f"statement {number}".encode()
+            # What cannot be prepared now is sent as text each time, and so is what would freeze the time of planning.
+            if not _TELLS_TIME.search(sql) and self._pg.prepare(name, sql.encode()).status == pq.ExecStatus.COMMAND_OK:
+                self._prepared[sql] = name
 
     def begin(self, how: Beginning) -> None:
         """Begin a transaction and ask what the server made of it, in one round trip."""
@@ -94,7 +124,11 @@ class PostgresqlSession:
                 return
             if adjust:
                 self._pg.exec_(adjust.encode())
-            self._pg.send_query_params(sql.encode(), None)
+            name = self._prepared.get(sql)
+            if name is not None:
+                self._pg.send_query_prepared(name, None)
+            else:
+                self._pg.send_query_params(sql.encode(), None)
         except psycopg.OperationalError:
             self._results.clear()  # the loss is told by the next poll, as for any statement under way
 
