@@ -18,7 +18,7 @@ from catenum.core.remedies import apply_remedy, describe
 from catenum.core.scenario import Fill, Remedy, Scenario
 from catenum.core.schedule import complete, mirror_images
 from catenum.core.statements import footprint, footprints, split_script
-from catenum.core.story import shortened
+from catenum.core.telling import shortened
 from catenum.core.waits import Edge, Resource, WaitGraph
 
 NAMES = ["barge", "crane", "pilot", "quay", "tug", "yard"]

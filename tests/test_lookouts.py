@@ -98,7 +98,10 @@ def test_working_waiting_for_a_lock_and_waiting_for_something_else_are_told_apar
         ("select count(*) from slot", "relation", "slot", "AccessShareLock"),
         ("commit", "transactionid", "the end of the other transaction", "ShareLock"),
         (None, "relation", "a table", "not told"),
-        ("select pg_advisory_lock(3)", "advisory", "advisory lock", "not told"),
+        ("select pg_advisory_lock(3)", "advisory", "advisory lock 3", "ExclusiveLock"),
+        ("select pg_advisory_xact_lock_shared(7, -2)", "advisory", "advisory lock (7, -2)", "ShareLock"),
+        ("select pg_advisory_lock(hashtext('crane'))", "advisory", "an advisory lock", "ExclusiveLock"),
+        ("select take_crane()", "advisory", "an advisory lock", "not told"),
     ],
 )
 def test_what_a_wait_is_over_is_read_from_the_statement(statement, event, text, wanted):

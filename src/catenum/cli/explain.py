@@ -10,8 +10,9 @@ from typing import IO
 
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
+from catenum.core.headline import headline
 from catenum.core.recording import from_json
-from catenum.core.story import headline, tell
+from catenum.core.story import tell
 from catenum.render.console import make_console, say
 from catenum.render.text import print_pictures, print_story
 from catenum.render.timeline import print_timeline

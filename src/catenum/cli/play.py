@@ -13,7 +13,8 @@ from catenum.core.outcome import KINDS, is_conflict
 from catenum.core.recording import Recording, to_json
 from catenum.core.remedies import apply_remedies
 from catenum.core.scenario import Scenario
-from catenum.core.story import one_line, tell
+from catenum.core.story import tell
+from catenum.core.telling import one_line
 from catenum.lab.needs import Announce
 from catenum.lab.play import PlayOptions, play
 from catenum.render.console import make_console, say

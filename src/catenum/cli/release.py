@@ -12,8 +12,7 @@ from typing import IO
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError
-from catenum.core.story import one_line
-from catenum.core.telling import duration
+from catenum.core.telling import duration, one_line
 from catenum.live.release import Result, Shown, Way, look, release
 from catenum.render.console import make_console, say
 

@@ -18,7 +18,7 @@ from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError
 from catenum.core.live import Sample
 from catenum.core.live_story import headline_of, tell_sample
-from catenum.core.story import one_line
+from catenum.core.telling import one_line
 from catenum.engines.targets import Target
 from catenum.live.store import Store, default_path, writer
 from catenum.live.watch import Told, Watch, WatchOptions, told_value

@@ -78,11 +78,14 @@ def _statement_under_way(transaction: str, move: int, events: Sequence[Event]) -
 
 def _from_statements(wait: Wait, sent: Sequence[int], recording: Recording) -> int | None:
     table = wait.resource.table
-    candidates = []
+    candidates: list[tuple[bool, int]] = []
     for number in sent:
         sql = recording.sql(wait.holder, number) or ""
         found = footprint(sql, recording.target.server)
-        if not found.parsed or (table and any(_takes(access, wait, recording) for access in found.on(table))):
+        named = [lock.text for lock in found.named_locks if lock.takes]
+        if wait.resource.kind == "advisory" and named:
+            candidates.extend((text is not None, number) for text in named if text in (None, wait.resource.text))
+        elif not found.parsed or (table and any(_takes(access, wait, recording) for access in found.on(table))):
             candidates.append((found.parsed, number))
     known = [number for parsed, number in candidates if parsed]
     unknown = [number for parsed, number in candidates if not parsed]

@@ -15,7 +15,7 @@ def claims(exploration: Exploration) -> list[str]:
 
 def _deadlocks_and_data(exploration: Exploration) -> Iterator[str]:
     tally = exploration.tally
-    deadlocks = tally.count_of("deadlock")
+    deadlocks = tally.met("deadlock")
     unchecked = sum(entry.count for entry in tally.outcomes.values() if entry.data == "unchecked")
     checked = not tally.anomalies and unchecked < tally.schedules
     if deadlocks:

@@ -57,7 +57,8 @@ class Touch:
 
 
 ANYTHING = Touch(None, Mode.SCHEMA)
-SEQUENCES = "every sequence"  # no name that a table could have here: they are lower-case words of one part
+#: No names that a table could have here: they are lower-case words of one part.
+SEQUENCES, NAMED_LOCKS = "every sequence", "every named lock"
 
 
 def meets(a: Touch, b: Touch, *, gaps: bool = False) -> bool:
@@ -206,6 +207,8 @@ class Dependence:
             return
         if {"nextval", "lastval", "currval"} & set(found.by_nature):
             yield Touch(SEQUENCES, Mode.WRITE)
+        if found.named_locks:
+            yield Touch(NAMED_LOCKS, Mode.WRITE)
         writes = any(access.writes for access in found.accesses)
         alone = len(found.accesses) == 1
         for access in found.accesses:

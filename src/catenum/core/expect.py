@@ -46,7 +46,7 @@ def count_of(word: str, tally: Tally) -> int:
     return sum(
         entry.count
         for entry in tally.outcomes.values()
-        if word == entry.kind
+        if entry.met(word)
         or (word == "anomaly" and entry.data == "anomaly")
         or word == entry.anomaly
         or (word == "conflict" and KINDS.index(entry.kind) > KINDS.index("waited"))

@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from catenum.core.live import Sample, SessionInfo
-from catenum.core.story import one_line
-from catenum.core.telling import Line, Section, duration, tree_lines
+from catenum.core.telling import Line, Section, duration, one_line, tree_lines
 from catenum.core.waits import Branch, Edge
 
 #: Open idle transactions that are listed; more are told by number.

@@ -15,7 +15,7 @@ MEANING: dict[Kind, str] = {
     "timeout": "a wait was given up by its time limit",
     "refused": "the server refused a transaction to keep the isolation level's promise",
     "deadlock": "transactions waited for each other in a ring; the server gave one up",
-    "stuck": "somebody still waits for a transaction that was left open",
+    "stuck": "somebody still waits for a lock that nobody lets go of",
     "error": "a statement was rejected",
 }
 

@@ -23,6 +23,8 @@ Kind = Literal["clean", "waited", "timeout", "refused", "deadlock", "stuck", "er
 DataVerdict = Literal["serial", "anomaly", "unchecked"]
 What = Literal["sent", "done", "waits", "resumed", "failed"]
 Status = Literal["committed", "rolled back", "failed", "left open", "cut off", "not begun"]
+#: Of a transaction that has ended, well or not.
+OVER: tuple[Status, ...] = ("committed", "rolled back", "failed")
 #: What became of a wait: the lock came, the wait ended in an error, or the run ended while it lasted.
 WaitEnd = Literal["went on", "failed", "lasted"]
 

@@ -17,6 +17,8 @@ import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
+from catenum.core.named_locks import FUNCTIONS, NamedLock, named_locks
+
 Verb = Literal["read", "lock", "insert", "update", "delete", "schema"]
 DIALECTS = {"postgresql": "postgres", "mariadb": "mysql"}
 
@@ -58,6 +60,7 @@ class Footprint:
     by_nature: tuple[str, ...] = ()  # what it calls that gives another value each time: now, random, nextval
     ordered: bool = False  # the order of the rows it returns is asked for
     sets: bool = False  # changes a setting or a variable of the session
+    named_locks: tuple[NamedLock, ...] = ()
 
     @property
     def changes_tables(self) -> bool:
@@ -69,7 +72,8 @@ class Footprint:
         """Whether it may leave something in its session after the transaction: a setting, a named lock, a temporary
         table.
         """
-        return self.changes_tables or self.calls_unknown or self.sets
+        kept = any(not lock.takes or lock.of_session for lock in self.named_locks)
+        return self.changes_tables or self.calls_unknown or self.sets or kept
 
     def on(self, table: str) -> list[Access]:
         """The accesses to ``table``."""
@@ -160,6 +164,7 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
         calls_unknown=any(
             isinstance(f, exp.Anonymous) and _function_name(f) not in _HARMLESS for f in tree.find_all(exp.Func)
         ),
+        named_locks=tuple(named_locks(tree)),
         by_nature=tuple(sorted({name for name in called if name in _BY_NATURE})),
         ordered=tree.args.get("order") is not None,
         sets=(isinstance(tree, exp.Set) and not _SET_LOCAL.match(sql)) or tree.find(exp.Parameter) is not None,
@@ -203,8 +208,10 @@ _BY_NATURE = frozenset(
     ]
 )
 #: Functions that the parser does not know by a name of its own, and that touch no table.
-_HARMLESS = _BY_NATURE | frozenset(
-    ["pg_sleep", "sleep", "version", "database", "current_setting", "to_json", "row_to_json", "md5"]
+_HARMLESS = (
+    _BY_NATURE
+    | FUNCTIONS
+    | frozenset(["pg_sleep", "sleep", "version", "database", "current_setting", "to_json", "row_to_json", "md5"])
 )
 
 

@@ -10,9 +10,10 @@ from collections.abc import Callable, Iterator
 
 from catenum.core.access import plan_lines, small_tables
 from catenum.core.diagnose.evidence import listed, named
+from catenum.core.headline import headline, length_of
 from catenum.core.outcome import MEANING
 from catenum.core.recording import Deadlock, Event, Recording, Wait
-from catenum.core.telling import Line, Section, Tone, duration, tree_lines
+from catenum.core.telling import Line, Section, Tone, duration, one_line, tree_lines
 from catenum.core.waits import Branch, WaitGraph
 
 #: A server's own report of at most so many lines is shown as it is.
@@ -36,42 +37,6 @@ def tell(recording: Recording) -> list[Section]:
     return [part for part in parts if part.lines]
 
 
-def headline(recording: Recording) -> str:
-    """What it was, and why it was that, in a sentence or two."""
-    kind = recording.outcome.kind
-    text = {
-        "clean": _clean,
-        "waited": _waited,
-        "timeout": _given_up,
-        "refused": _refused,
-        "deadlock": _deadlock,
-        "stuck": _stuck,
-        "error": _error,
-    }[kind](recording)
-    broken = [title for title, value in recording.outcome.holds.items() if value is False]
-    if broken:
-        text += f" Yet the data is wrong: {listed(broken)} {'is' if len(broken) == 1 else 'are'} false."
-    return text
-
-
-def one_line(sql: str, limit: int = 10_000) -> str:
-    """A statement on one line, cut with an ellipsis."""
-    text = " ".join(sql.split())
-    return text if len(text) <= limit else text[: limit - 1] + "…"
-
-
-def shortened(sql: str, limit: int) -> str:
-    """A statement cut in the middle, so that its condition stays: ``update berth set … where id = 3``."""
-    text = one_line(sql)
-    if len(text) <= limit:
-        return text
-    where = text.lower().rfind(" where ")
-    tail = text[where:] if where > 0 and len(text) - where <= limit * 2 // 3 else text[-(limit // 3) :]
-    head = text[: max(1, limit - len(tail) - 2)].rstrip()
-    head = head.rpartition(" ")[0] or head
-    return f"{head} …{tail}"
-
-
 # -- the headline ----------------------------------------------------------------------------------------------------
 
 
@@ -82,80 +47,6 @@ def _headline(recording: Recording) -> Section:
         f"{outcome.kind}: {MEANING[outcome.kind]}",
         (Line(headline(recording), "bad" if bad else "good", hang=0),),
     )
-
-
-def _clean(recording: Recording) -> str:
-    return "No block and no deadlock: nobody waited for a lock."
-
-
-def _waited(recording: Recording) -> str:
-    longest = max(recording.waits, key=_length)
-    waiters = sorted({wait.waiter for wait in recording.waits})
-    return (
-        f"Block, not deadlock: {listed(waiters)} waited, and went on once the lock was free; no ring closed. "
-        f"Longest wait: {longest.waiter} for {longest.holder} over {longest.resource.text}, "
-        f"{duration(_length(longest))}; "
-        f"longest chain: {recording.longest_chain()}."
-    )
-
-
-def _given_up(recording: Recording) -> str:
-    failed = _failed(recording, "timeout")
-    names = list(dict.fromkeys(event.transaction for event in failed))
-    return f"Block, not deadlock: {listed(names)} gave up waiting at the time limit, and was rolled back." + _after(
-        recording, names
-    )
-
-
-def _refused(recording: Recording) -> str:
-    names = list(dict.fromkeys(event.transaction for event in _failed(recording, "refused")))
-    return (
-        f"Neither block nor deadlock: the server refused {listed(names)} to keep the promise of the isolation level."
-        + _after(recording, names)
-    )
-
-
-def _deadlock(recording: Recording) -> str:
-    ring = recording.deadlocks[0] if recording.deadlocks else None
-    victims = list(dict.fromkeys(event.transaction for event in _failed(recording, "deadlock")))
-    members = [member.transaction for member in ring.members] if ring else victims
-    if len(members) == 2:
-        who = f"{members[0]} and {members[1]} each held what the other wanted, so neither could ever go on"
-    else:
-        who = f"{listed(members)} waited for each other in a ring, so none of them could ever go on"
-    text = f"Deadlock, not just a block: {who}. The server gave up {listed(victims)}."
-    return text + _after(recording, victims)
-
-
-def _after(recording: Recording, failed: list[str]) -> str:
-    again = [r for r in recording.transactions if r.name in failed and r.attempts > 1]
-    text = ""
-    for record in again:
-        text += f" {record.name} tried again and in attempt {record.attempts} was {record.status}."
-    ended = [r.name for r in recording.transactions if r.name not in failed and r.status == "committed"]
-    return text + (f" {listed(ended)} went on and committed." if ended else "")
-
-
-def _stuck(recording: Recording) -> str:
-    graph = _lasting(recording)
-    heads = graph.heads()
-    waiters = sorted(graph.waiters)
-    told = []
-    for head in heads:
-        record = recording.transaction(head)
-        told.append(f"{head}, whose transaction was left open" if record else f"{head}, which is not part of this run")
-    many = len(waiters) != 1
-    return (
-        f"Block, not deadlock: {listed(waiters)} still {'wait' if many else 'waits'}, in the end for "
-        f"{listed(told) if told else 'each other'}. No ring closed: {'they' if many else 'it'} "
-        "could go on as soon as that ended."
-    )
-
-
-def _error(recording: Recording) -> str:
-    event = next(e for e in recording.events if e.error and e.error.kind in ("rejected", "limit", "lost"))
-    message = event.error.message if event.error else ""
-    return f"{named(event.transaction, event.statement)} failed: {message}"
 
 
 # -- rings and chains ------------------------------------------------------------------------------------------------
@@ -172,7 +63,7 @@ def _rings(recording: Recording) -> Section:
             lines.append(
                 Line(
                     f"{member.transaction} ({member.isolation}) held {held}; wanted "
-                    f"{member.resource.text} {member.wanted}, "
+                    f"{' '.join(filter(None, (member.resource.text, member.wanted)))}, "
                     f"which {member.waits_for} {'asked for first' if member.queued else 'held'}{mark}",
                     "bad" if mark else "plain",
                     indent=2,
@@ -187,7 +78,8 @@ def _agreement(recording: Recording, deadlock: Deadlock) -> str:
     if deadlock.verdict_ms is None:
         return f"{seen}; the server never ended it"
     if deadlock.verdict_ms <= deadlock.at_ms:
-        return f"The server's verdict came first, at {duration(deadlock.verdict_ms)}; its report gave the ring"
+        told = "its report gave the ring" if deadlock.server_report else "what its victim was after closed the ring"
+        return f"The server's verdict came first, at {duration(deadlock.verdict_ms)}; {told}"
     verdict = "the server's verdict agreed" if deadlock.agreed else "the server's verdict DIFFERED"
     return f"{seen}; {verdict}, {duration(deadlock.verdict_ms - deadlock.at_ms)} later"
 
@@ -221,6 +113,8 @@ def _doing(recording: Recording, name: str, move: int) -> str:
     done = next((event for event in reversed(past) if event.statement is not None), None)
     if done is None:
         return "idle"
+    if past[-1].what == "failed" or past[-1].statement is None:
+        return f"its transaction is over, its session holds on; the last before: {one_line(done.sql, 60)}"
     return f"idle in its open transaction after {named(name, done.statement)}: {one_line(done.sql, 60)}"
 
 
@@ -246,16 +140,8 @@ def _wait_line(wait: Wait) -> str:
         why = f"behind {wait.holder}, which is ahead in the queue for {wait.held or 'it'}{since}"
     else:
         why = f"{wait.holder} holds {wait.held or 'a lock on it'}{since}"
-    lasted = "to the end" if wait.until_ms is None else f"for {duration(_length(wait))}"
+    lasted = "to the end" if wait.until_ms is None else f"for {duration(length_of(wait))}"
     return f"{named(wait.waiter, wait.statement)} waits {lasted} over {wait.resource.text}: wants {wait.wanted}; {why}"
-
-
-def _lasting(recording: Recording) -> WaitGraph:
-    return recording.graph_at(max((event.move for event in recording.events), default=0))
-
-
-def _length(wait: Wait) -> float:
-    return (wait.until_ms or wait.since_ms) - wait.since_ms
 
 
 # -- statements and rules --------------------------------------------------------------------------------------------
@@ -431,7 +317,3 @@ def _notes(recording: Recording) -> Section:
     notes = {picture.note for picture in recording.pictures if picture.note}
     lines.extend(Line(note) for note in sorted(notes))
     return Section("Notes", tuple(lines))
-
-
-def _failed(recording: Recording, kind: str) -> list[Event]:
-    return [event for event in recording.events if event.error is not None and event.error.kind == kind]

@@ -49,6 +49,10 @@ class OutcomeEntry:
         broken = any(value is not True for value in self.holds.values())
         return self.kind not in ("clean", "waited") or self.data == "anomaly" or broken
 
+    def met(self, kind: str) -> bool:
+        """Whether ``kind`` came about, be it that something worse came after: a ring, and then somebody stuck."""
+        return kind == self.kind or any(kind in kinds for kinds in self.failed_by.values())
+
 
 @dataclass(kw_only=True)
 class RingEntry:
@@ -216,6 +220,10 @@ class Tally:
     def count_of(self, kind: Kind) -> int:
         """How many schedules came to ``kind``."""
         return sum(entry.count for entry in self.outcomes.values() if entry.kind == kind)
+
+    def met(self, kind: Kind) -> int:
+        """In how many schedules ``kind`` came about, whatever worse came after."""
+        return sum(entry.count for entry in self.outcomes.values() if entry.met(kind))
 
     @property
     def anomalies(self) -> int:

@@ -59,3 +59,21 @@ def duration(ms: float | None) -> str:
     if hours < 48:
         return f"{hours} h {minutes} min" if minutes else f"{hours} h"
     return f"{hours // 24} days"
+
+
+def one_line(sql: str, limit: int = 10_000) -> str:
+    """A statement on one line, cut with an ellipsis."""
+    text = " ".join(sql.split())
+    return text if len(text) <= limit else text[: limit - 1] + "…"
+
+
+def shortened(sql: str, limit: int) -> str:
+    """A statement cut in the middle, so that its condition stays: ``update berth set … where id = 3``."""
+    text = one_line(sql)
+    if len(text) <= limit:
+        return text
+    where = text.lower().rfind(" where ")
+    tail = text[where:] if where > 0 and len(text) - where <= limit * 2 // 3 else text[-(limit // 3) :]
+    head = text[: max(1, limit - len(tail) - 2)].rstrip()
+    head = head.rpartition(" ")[0] or head
+    return f"{head} …{tail}"

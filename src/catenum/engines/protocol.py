@@ -45,28 +45,28 @@ class Begun:
 class Reply:
     """The server's answer to a statement: a count of rows and perhaps the rows, or an error.
 
-    ``edges``: the waits that a deadlock error itself reports.
+    ``edges``, ``report``: the waits that a deadlock error itself reports, and the server's own report of it.
     """
 
     rows: int | None = None
     result: Result | None = None
     error: ServerError | None = None
     edges: tuple[Edge, ...] = ()
+    report: str | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Capabilities:
     """What this server and this login allow, each with the reason where it is refused.
 
-    ``verdict_ms``: a ring that stands for longer will not be ended by the server itself. ``timeout_step_ms``: lock
-    timeouts are rounded up to multiples of this. ``levels``: the isolation levels that really differ here.
+    ``timeout_step_ms``: lock timeouts are rounded up to multiples of this. ``levels``: the isolation levels that really
+    differ here.
     ``check_ms``: how long after its wait began a session that others wait for looks for rings; 0: at once.
     """
 
     steers_victim: bool
     steers_victim_why: str = ""
     row_locks_by: str = ""
-    verdict_ms: float = 10_000.0
     timeout_step_ms: int = 1
     check_ms: float = 0.0
     levels: tuple[str, ...] = ("read uncommitted", "read committed", "repeatable read", "serializable")
@@ -174,8 +174,13 @@ class Engine(Protocol):
     def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
         """Every lock of ``sessions``, and a note on what could not be seen."""
 
-    def edges_of(self, error: ServerError, names: Mapping[int, str] | None = None) -> tuple[Edge, ...]:
-        """The waits that a deadlock error itself reports; ``names`` by session number, the run's own by default."""
+    def edges_of(
+        self, error: ServerError, victim: Session | None = None, names: Mapping[int, str] | None = None
+    ) -> tuple[Edge, ...]:
+        """The waits that a deadlock error itself reports, or that its ``victim`` is known to have met.
+
+        ``names`` by session number, the run's own by default.
+        """
 
     def ring_statements(self, names: Mapping[int, str]) -> dict[str, str]:
         """The statement that each member of the latest deadlock was at, where the server's report tells."""
@@ -189,9 +194,15 @@ class Engine(Protocol):
     def truth(self, sql: str) -> bool:
         """Whether a query returns true. Raises DataError where it fails or is no yes-or-no query."""
 
-    def victim_rule(self, patience: Patience | None, closed: bool | None) -> str:
-        """By which rule this server chose its victim. ``closed``: the victim's wait closed the cycle
-        (None: not known, as in loops)."""
+    def verdict_ms(self, ring: Sequence[Edge]) -> float:
+        """How long a ring may stand before it is clear that the server will not end it."""
+
+    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: str = "") -> str:
+        """By which rule this server chose its victim.
+
+        ``closed``: the victim's wait closed the cycle (None: not known, as in loops). ``wanted``: the mode that the
+        victim waited for, which tells which part of the server chose.
+        """
 
     def alive(self) -> bool:
         """Whether the server still answers."""

@@ -110,7 +110,7 @@ class ScriptedEngine:
 
     def __init__(self, *, gives_up_on_deadlock: bool = True) -> None:
         self.info = TargetInfo(server="postgresql", version="scripted", url="scripted", standin=True)
-        self.capabilities = Capabilities(steers_victim=True, verdict_ms=200.0)
+        self.capabilities = Capabilities(steers_victim=True)
         self.gives_up = gives_up_on_deadlock
         self.locks: dict[str, _Lock] = {}
         self.sessions: dict[str, ScriptedSession] = {}
@@ -226,7 +226,9 @@ class ScriptedEngine:
         ]
         return entries, None
 
-    def edges_of(self, error: ServerError, names: Mapping[int, str] | None = None) -> tuple[Edge, ...]:
+    def edges_of(
+        self, error: ServerError, victim: Session | None = None, names: Mapping[int, str] | None = None
+    ) -> tuple[Edge, ...]:
         """Its errors report nothing further."""
         return ()
 
@@ -287,7 +289,11 @@ class ScriptedEngine:
             raise DataError(ServerError(code="", kind="rejected", message="neither true nor false"), sql)
         return sql == "true"
 
-    def victim_rule(self, patience: Patience | None, closed: bool | None) -> str:
+    def verdict_ms(self, ring: Sequence[Edge]) -> float:
+        """As long as a script may take."""
+        return 200.0
+
+    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: str = "") -> str:
         """Its rule: the chosen one, else the one that closed the ring, else the first by name."""
         return "the stand-in gives up the chosen one, else the one that closed the ring"
 

@@ -337,7 +337,7 @@ class Churn:
         """
         names = {session: self._jobs[number].name for session, number in self._sessions.items()}
         assert report.deadlock is not None
-        edges = self.engine.edges_of(report.deadlock, names)
+        edges = self.engine.edges_of(report.deadlock, names=names)
         told = self.engine.ring_statements(names)
         victim = self._jobs[report.number].name
         if not edges or victim not in {edge.waiter for edge in edges}:

@@ -15,14 +15,14 @@ schedule has one outcome.
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Generator, Sequence
-from dataclasses import dataclass, field, replace
-from typing import Protocol
+from collections.abc import Callable, Generator, Sequence
+from dataclasses import replace
 
-from catenum.core.recording import Event, Move, Picture, ServerError, Status, Wait, WaitEnd, as_edge
-from catenum.core.scenario import Scenario, Transaction
-from catenum.core.waits import Edge, WaitGraph
+from catenum.core.recording import Event, Move, Picture, ServerError, Wait, WaitEnd, as_edge
+from catenum.core.scenario import Scenario
+from catenum.core.waits import Edge, Resource, WaitGraph
 from catenum.engines.protocol import Beginning, Patience, Reply
+from catenum.lab.lanes import Cycle, Guide, Lane, Moved
 from catenum.lab.needs import Announce, Answer, Await, Begin, Cancel, Look, Need, Rest, Send, TakePicture, Undo
 
 Steps = Generator[Need, Answer, None]
@@ -31,87 +31,7 @@ Steps = Generator[Need, Answer, None]
 FIRST_WAIT_MS, GROWTH, LONGEST_WAIT_MS = 0.2, 1.5, 4.0
 VERDICT_WAIT_MS = 25.0
 CHECK_TAKES_MS = 6.0
-
-
-@dataclass
-class Lane:
-    """One transaction as it goes: what comes next, and where it stands."""
-
-    name: str
-    transaction: Transaction
-    index: int
-    next: int = 0
-    attempt: int = 1
-    begun: bool = False
-    under_way: bool = False
-    over: bool = False
-    status: Status = "not begun"
-    isolation: str = ""
-    read_only: bool = False
-    sent_ms: float = 0.0
-    idle_until_ms: float = 0.0
-    patience: Patience | None = None
-    limit_hit: bool = False
-    waits: list[int] = field(default_factory=list)  # open waits, as positions in Conductor.waits
-
-    @property
-    def ready(self) -> bool:
-        return not self.over and not self.under_way
-
-    @property
-    def statement(self) -> int | None:
-        """The number of the statement that is next or under way; None for the end."""
-        return self.next + 1 if self.next < len(self.transaction.statements) else None
-
-    @property
-    def sql(self) -> str:
-        if self.next < len(self.transaction.statements):
-            return self.transaction.statements[self.next].text
-        return self.transaction.ends
-
-
-@dataclass
-class Cycle:
-    """A deadlock as it is met. ``edges`` go round; ``victim`` comes with the server's verdict."""
-
-    edges: tuple[Edge, ...]
-    move: int
-    at_ms: float
-    closer: str
-    victim: str | None = None
-    verdict_ms: float | None = None
-    error: ServerError | None = None
-    ended_by_us: bool = False
-    pending: bool = True
-
-    @property
-    def members(self) -> frozenset[str]:
-        return frozenset(edge.waiter for edge in self.edges)
-
-
-@dataclass
-class Moved:
-    """What one move brought: whose it was, which statements came to their answer in it, and whose work was undone.
-
-    ``completed`` and ``ended`` name transactions with the number of a statement (None: the end). ``holders``: whom the
-    mover waits for when the move is over.
-    """
-
-    transaction: str
-    statement: int | None
-    completed: list[tuple[str, int | None]] = field(default_factory=list)
-    undone: list[str] = field(default_factory=list)
-    holders: frozenset[str] = frozenset()
-
-
-class Guide(Protocol):
-    """Chooses the moves, one by one, where no order was given beforehand."""
-
-    def choose(self, ready: Sequence[str], waits: frozenset[tuple[str, str]]) -> str | None:
-        """Which of ``ready`` moves next; None breaks the run off. ``waits``: who waits for whom now."""
-
-    def moved(self, moved: Moved) -> None:
-        """The chosen move is over."""
+NOT_SEEN = Resource(kind="other", text="a lock that the server did not tell")
 
 
 class Conductor:
@@ -127,7 +47,7 @@ class Conductor:
         *,
         victim: str | None = None,
         limit_ms: float = 60_000.0,
-        verdict_ms: float = 10_000.0,
+        verdict_ms: Callable[[Sequence[Edge]], float] = lambda ring: 10_000.0,
         pictures: bool = False,
         guide: Guide | None = None,
         check_ms: float = 0.0,
@@ -295,12 +215,12 @@ class Conductor:
                     yield from self._keep_limit(working, seen_ms)
                     pause = min(pause * GROWTH, LONGEST_WAIT_MS)
                     continue
-            failed = any(reply.error is not None for reply, _ in batch.values())
+            undone = len(self._moved.undone)
             for name in sorted(batch, key=lambda name: (batch[name][0].error is None, self.lanes[name].index)):
                 reply, at_ms = batch[name]
                 yield from self._on_reply(self.lanes[name], reply, at_ms, mover)
             batch.clear()
-            if failed or not open_still:
+            if len(self._moved.undone) > undone or not open_still:
                 continue  # a rollback may have let others go on since they were looked at
             if (yield from self._is_settled(graph, seen_ms, mover)):
                 return
@@ -319,7 +239,7 @@ class Conductor:
         self._note_cycles(graph, now_ms, mover)
         pending = [cycle for cycle in self.cycles if cycle.pending]
         for cycle in pending:
-            if now_ms - cycle.at_ms > self.verdict_ms and not cycle.ended_by_us:
+            if now_ms - cycle.at_ms > self.verdict_ms(cycle.edges) and not cycle.ended_by_us:
                 cycle.ended_by_us = True
                 yield Cancel(cycle.closer)
         if self.check_ms and mover.under_way and mover.patience is Patience.FIRST and not pending:
@@ -413,13 +333,14 @@ class Conductor:
         return max((self.waits[i].since_ms for i in self.lanes[name].waits), default=0.0)
 
     def _on_reply(self, lane: Lane, reply: Reply, at_ms: float, mover: Lane) -> Steps:
-        if reply.error is None:
+        cut = lane.limit_hit or any(c.ended_by_us and c.closer == lane.name for c in self.cycles if c.pending)
+        if reply.error is None and not cut:
             self._succeed(lane, reply, at_ms, mover)
             return
-        error = reply.error
+        error = reply.error or ServerError(code="", kind="limit", message="")  # some functions just return when cut
         if error.kind == "deadlock":
             self._verdict(lane, reply, at_ms, mover)
-        elif lane.limit_hit or any(c.ended_by_us and c.closer == lane.name for c in self.cycles if c.pending):
+        elif cut:
             error = self._ended_by_us(lane, error, at_ms)
         for i in lane.waits:
             self._close(i, at_ms, "failed")
@@ -474,10 +395,19 @@ class Conductor:
                     self._note(self.lanes[edge.waiter], "waits", at_ms, phase=4)
             self._wave += 1
             found = [c for c in self.graph().cycles() if lane.name in {edge.waiter for edge in c}]
-            edges = found[0] if found else reply.edges
-            cycle = Cycle(edges, self.move, at_ms, mover.name)
+            cycle = Cycle(found[0] if found else self._closed(lane.name, reply.edges), self.move, at_ms, mover.name)
             self.cycles.append(cycle)
-        cycle.victim, cycle.verdict_ms, cycle.error, cycle.pending = lane.name, at_ms, reply.error, False
+        cycle.victim, cycle.verdict_ms, cycle.pending = lane.name, at_ms, False
+        cycle.error, cycle.report = reply.error, reply.report
+
+    def _closed(self, victim: str, edges: tuple[Edge, ...]) -> tuple[Edge, ...]:
+        """The reported edges as a ring; a wait that nobody reported, and no look saw, closes it where it is missing."""
+        path = [edge for edge in edges if edge.waiter == victim][:1]
+        while path and path[-1].holder != victim:
+            following = next((e for e in edges if e.waiter == path[-1].holder and e not in path), None)
+            missing = Edge(waiter=path[-1].holder, holder=victim, resource=NOT_SEEN, wanted="", held=None)
+            path.append(following or missing)
+        return tuple(path)
 
     def _open_waits(self) -> list[int]:
         return [i for lane in self.lanes.values() for i in lane.waits]
@@ -486,7 +416,7 @@ class Conductor:
         for cycle in self.cycles:
             if cycle.pending and cycle.ended_by_us and cycle.closer == lane.name:
                 cycle.victim, cycle.verdict_ms, cycle.pending = lane.name, None, False
-                note = f"the server did not end this deadlock within {self.verdict_ms:g} ms; Catenum did"
+                note = f"the server did not end this deadlock within {self.verdict_ms(cycle.edges):g} ms; Catenum did"
                 return replace(error, kind="deadlock", message=note)
         limit = f"still working after {self.limit_ms / 1000:g} s, the limit (--statement-limit); Catenum ended it"
         return replace(error, kind="limit", message=limit)

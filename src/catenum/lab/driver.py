@@ -102,7 +102,8 @@ class Driver:
                 self.busy.discard(name)
                 self._check_lost(name, reply)
                 if reply.error is not None and reply.error.kind == "deadlock":
-                    reply = replace(reply, edges=self.engine.edges_of(reply.error))
+                    edges = self.engine.edges_of(reply.error, self.sessions[name])
+                    reply = replace(reply, edges=edges, report=self.engine.report_of(reply.error))
                 replies.append((name, reply))
         return replies
 

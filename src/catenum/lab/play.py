@@ -29,8 +29,9 @@ from catenum.core.scenario_file import ScenarioFile
 from catenum.core.statements import footprint
 from catenum.engines.clock import Clock
 from catenum.engines.protocol import DataError, Engine, Session
-from catenum.lab.conductor import Conductor, Cycle, Lane
+from catenum.lab.conductor import Conductor
 from catenum.lab.driver import Driver
+from catenum.lab.lanes import Cycle, Lane
 from catenum.lab.needs import Announce
 
 LockDetail = Literal["none", "waits", "full"]
@@ -144,7 +145,7 @@ def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Ma
             full_order(scenario, options.order),
             victim=options.victim or scenario.victim,
             limit_ms=options.limit_ms,
-            verdict_ms=engine.capabilities.verdict_ms,
+            verdict_ms=engine.verdict_ms,
             pictures=options.locks == "full",
             check_ms=engine.capabilities.check_ms,
         )
@@ -270,10 +271,8 @@ def _deadlock(cycle: Cycle, recording: Recording, engine: Engine, conductor: Con
     elif cycle.ended_by_us:
         rule = "ended by Catenum, since the server did not: it cancelled the statement that closed the ring"
     else:
-        rule = engine.victim_rule(conductor.lanes[victim].patience, victim == cycle.closer)
-    report = None
-    if cycle.error is not None and not cycle.ended_by_us:
-        report = engine.report_of(cycle.error)
+        wanted = next((edge.wanted for edge in cycle.edges if edge.waiter == victim), "")
+        rule = engine.victim_rule(conductor.lanes[victim].patience, victim == cycle.closer, wanted)
     return Deadlock(
         members=members,
         victim=victim,
@@ -282,7 +281,7 @@ def _deadlock(cycle: Cycle, recording: Recording, engine: Engine, conductor: Con
         at_ms=round(cycle.at_ms, 3),
         verdict_ms=round(cycle.verdict_ms, 3) if cycle.verdict_ms is not None else None,
         agreed=victim in cycle.members and not cycle.ended_by_us,
-        server_report=report,
+        server_report=cycle.report,
     )
 
 

@@ -23,8 +23,9 @@ from catenum.core.statements import Footprint, footprint
 from catenum.core.waits import Edge, Resource, WaitGraph
 from catenum.engines.clock import Clock
 from catenum.engines.protocol import DataError, Engine, NeedsReload, NotRestored, Session
-from catenum.lab.conductor import Conductor, Cycle, Guide, Lane, Moved
+from catenum.lab.conductor import Conductor
 from catenum.lab.driver import Driver
+from catenum.lab.lanes import Cycle, Guide, Lane, Moved
 from catenum.lab.play import load
 
 #: A lock timeout of a transaction's own is cut to this while exploring (ms), where the server counts so finely.
@@ -185,7 +186,7 @@ class Stage:
             order,
             victim=self.options.victim or self.scenario.victim,
             limit_ms=self.options.limit_ms,
-            verdict_ms=self.engine.capabilities.verdict_ms,
+            verdict_ms=self.engine.verdict_ms,
             pictures=self.options.pictures,
             guide=guide,
             check_ms=self._check_ms,

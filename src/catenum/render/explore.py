@@ -10,9 +10,8 @@ from rich.text import Text
 
 from catenum.core.claims import claims, describe_outcome
 from catenum.core.exploration import Exploration, how_far, letter_of
-from catenum.core.story import shortened
 from catenum.core.tally import OutcomeEntry
-from catenum.core.telling import duration
+from catenum.core.telling import duration, shortened
 from catenum.render.console import STYLES, say
 
 #: Outcomes listed in full; more are told by number.
@@ -222,9 +221,9 @@ def _level_row(one: Exploration) -> tuple[str, ...]:
     return (
         _levels(one),
         f"{tally.schedules:,}",
-        str(tally.count_of("deadlock") or "–"),
-        str(tally.count_of("refused") or "–"),
-        str(tally.count_of("timeout") or "–"),
+        str(tally.met("deadlock") or "–"),
+        str(tally.met("refused") or "–"),
+        str(tally.met("timeout") or "–"),
         str(tally.count_of("waited") or "–"),
         f"{', '.join(names)} {tally.anomalies}" if names else "none",
         f"false in {broken}" if broken else "kept" if worst is None or worst.holds else "–",

@@ -20,9 +20,9 @@ from matplotlib.figure import Figure
 from matplotlib.patches import FancyArrowPatch, FancyBboxPatch, Patch, Rectangle
 
 from catenum.core.diagnose.evidence import named
+from catenum.core.headline import headline
 from catenum.core.recording import Event, Recording, Wait
-from catenum.core.story import headline, shortened
-from catenum.core.telling import duration
+from catenum.core.telling import duration, shortened
 from catenum.core.waits import Branch, Edge, WaitGraph
 
 INK, PAPER, RULE = "#1c2a33", "#ffffff", "#c9d2d6"

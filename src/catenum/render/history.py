@@ -8,8 +8,7 @@ from typing import Any
 
 from rich.console import Console
 
-from catenum.core.story import one_line
-from catenum.core.telling import duration
+from catenum.core.telling import duration, one_line
 from catenum.render.console import STYLES, say
 
 MOST_ROWS = 15

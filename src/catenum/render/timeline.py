@@ -14,8 +14,7 @@ from rich.console import Console
 from rich.text import Text
 
 from catenum.core.recording import Event, Recording, Wait
-from catenum.core.story import one_line
-from catenum.core.telling import duration
+from catenum.core.telling import duration, one_line
 from catenum.render.console import STYLES, say
 
 GUTTER = 14

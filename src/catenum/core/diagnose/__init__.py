@@ -16,9 +16,11 @@ from catenum.core.diagnose import (
     lock_upgrade,
     locks_for_rows,
     opposite_order,
+    outlived,
     schema_change,
     serialization_refused,
     stricter_isolation,
+    unseen_ring,
     want_of_index,
 )
 from catenum.core.recording import Finding, Recording
@@ -27,11 +29,13 @@ Pass = Callable[[Recording], list[Finding]]
 
 PASSES: tuple[Pass, ...] = (
     opposite_order.find,
+    unseen_ring.find,
     index_path.find,
     foreign_key.find,
     gap_locks.find,
     lock_upgrade.find,
     left_open.find,
+    outlived.find,
     schema_change.find,
     want_of_index.find,
     hot_row.find,

@@ -75,6 +75,8 @@ class MariadbEngine:
         self._where, self._shown = where, shown_url
         self._made = self._connected = self._cut_short = False
         self._threads: dict[int, str] = {}
+        self._report: str | None = None  # of the latest deadlock, where InnoDB told of it
+        self._last_report: str | None = None
         with self._told():
             self.connection = self._connect("control")
         self._connected = True
@@ -165,7 +167,6 @@ class MariadbEngine:
             steers_victim=False,
             steers_victim_why="InnoDB chooses by weight alone",
             row_locks_by="innodb status" if lists_held == "1" else "innodb_lock_waits",
-            verdict_ms=5_000.0 if self._detects else 500.0,
             timeout_step_ms=1000,
         )
         self.query("set session lock_wait_timeout = 1, max_statement_time = 60")
@@ -337,10 +338,18 @@ class MariadbEngine:
         with self._told():
             return self.reader.picture({int(session.id): name for name, session in sessions.items()})
 
-    def edges_of(self, error: ServerError, names: Mapping[int, str] | None = None) -> tuple[Edge, ...]:
-        """The ring that InnoDB's report of the latest deadlock tells."""
+    def edges_of(
+        self, error: ServerError, victim: Session | None = None, names: Mapping[int, str] | None = None
+    ) -> tuple[Edge, ...]:
+        """The ring that InnoDB's report of the latest deadlock tells; or, where there is no new one, what the victim
+        was after: the ring was then one of metadata or named locks.
+        """
         with self._told():
-            edges, self._report = self.reader.deadlock_edges(names or self._threads)
+            edges, report = self.reader.deadlock_edges(names or self._threads)
+            if victim is not None and report in (None, self._last_report):
+                self._report = None
+                return tuple(self.reader.given_up(cast(MariadbSession, victim), self._threads))
+            self._report = self._last_report = report
             return edges
 
     def ring_statements(self, names: Mapping[int, str]) -> dict[str, str]:
@@ -351,7 +360,7 @@ class MariadbEngine:
 
     def report_of(self, error: ServerError) -> str | None:
         """InnoDB's own report, kept when the ring was read from it."""
-        return getattr(self, "_report", None)
+        return self._report
 
     def rows(self, limit: int) -> dict[str, TableRows]:
         """The first ``limit`` rows of each table, ordered by its key."""
@@ -389,13 +398,22 @@ class MariadbEngine:
             raise DataError(ServerError(code="", kind="rejected", message=message), query)
         return value == "1"
 
-    def victim_rule(self, patience: Patience | None, closed: bool | None) -> str:
-        """Why the victim fell (MariaDB documentation, "InnoDB Lock Modes"; Deadlock::report in lock0lock.cc)."""
+    def verdict_ms(self, ring: Sequence[Edge]) -> float:
+        """InnoDB and the metadata locks look at once, each for rings of its own kind only."""
+        metadata = {edge.wanted.startswith("MDL_") for edge in ring}
+        seen = metadata == {True} or (metadata == {False} and self._detects)
+        return 5_000.0 if seen else 500.0
+
+    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: str = "") -> str:
+        """Why the victim fell (Deadlock::report in lock0lock.cc; enum_deadlock_weight in mdl.h)."""
         last = {True: "; here it is the one that closed the ring", False: "; here it waited before the ring closed"}
-        return (
-            "InnoDB gives up the transaction with the least weight (rows changed and locks taken), among equals the "
-            f"one that closes the ring{last.get(closed, '') if closed is not None else ''}"
-        )
+        rule = "InnoDB gives up the transaction with the least weight (rows changed and locks taken)"
+        if wanted.startswith("MDL_"):
+            rule = (
+                "the server's metadata locks, which InnoDB does not know of, give up the session whose wait weighs "
+                "least (for rows, then for a named lock, then for a schema change)"
+            )
+        return f"{rule}, among equals the one that closes the ring{last[closed] if closed is not None else ''}"
 
     def alive(self) -> bool:
         """Whether the control connection still answers."""

@@ -8,12 +8,14 @@ told apart by their connection.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import re
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
 from catenum.core.locks.mariadb import METADATA, RECORD, TABLE
 from catenum.core.locks.modes import ModeTable
+from catenum.core.named_locks import named_text
 from catenum.core.recording import LockEntry, TableKeys
 from catenum.core.statements import footprint
 from catenum.core.waits import Edge, Resource
@@ -47,6 +49,9 @@ _METADATA = """
 select thread_id, lock_mode, table_name from information_schema.metadata_lock_info
 where lock_type = 'Table metadata lock' and table_schema = %s
 """
+#: The mode in which the server itself lists a lock of GET_LOCK (MariaDB documentation, "METADATA_LOCK_INFO Plugin").
+_NAMED_MODE = "MDL_SHARED_NO_WRITE"
+_NAMED = "select thread_id, table_schema from information_schema.metadata_lock_info where lock_type = 'User lock'"
 _STATES = "select id, state, info, time_ms from information_schema.processlist where id in ({})"
 #: How long InnoDB keeps what its lock tables told, and a little more (ms).
 CACHE_MS = 120.0
@@ -209,19 +214,19 @@ class LockReader:
         self, rest: Mapping[int, MariadbSession], everyone: Mapping[int, str], now_ms: float
     ) -> list[Edge]:
         states = self.query(_STATES.format(", ".join(map(str, rest))))
+        edges: list[Edge] = []
+        for thread, state, _, time_ms in states:
+            if state == "User lock":
+                edges += self.named_edges(rest[int(thread)], everyone, now_ms - float(time_ms))
         waiting = {
             int(row[0]): float(row[3])
             for row in states
             if str(row[1] or "").startswith("Waiting for table metadata lock")
         }
         if not waiting:
-            return []
+            return edges
         held = [(int(t), str(mode), str(table)) for t, mode, table in self.query(_METADATA, (self.schema,))]
-        wanted = {
-            thread: _wanted_metadata(rest[thread].sql, {table for _, _, table in held} | self.tables.keys())
-            for thread in waiting
-        }
-        edges = []
+        wanted = {thread: _wanted_metadata(rest[thread], held, self.tables.keys()) for thread in waiting}
         for thread, waited in waiting.items():
             table, mode = wanted[thread]
             since = now_ms - waited
@@ -238,6 +243,22 @@ class LockReader:
                     )
         return edges
 
+    def given_up(self, session: MariadbSession, everyone: Mapping[int, str]) -> list[Edge]:
+        """What a victim's statement was after, where its ring is one of metadata or named locks.
+
+        InnoDB knows nothing of those. Whoever stands in the way still does: the others have not ended.
+        """
+        edges = list(self.named_edges(session, everyone))
+        if edges or not self.metadata:
+            return edges
+        held = [(int(t), str(mode), str(table)) for t, mode, table in self.query(_METADATA, (self.schema,))]
+        table, mode = _wanted_metadata(session, held, self.tables.keys())
+        return [
+            self._metadata_edge(session, table, mode, other, other_mode, False, everyone, None)
+            for other, other_mode, other_table in held
+            if other != session.thread_id and other_table == table and METADATA.conflict(mode, other_mode)
+        ]
+
     def _metadata_edge(
         self,
         session: MariadbSession,
@@ -247,7 +268,7 @@ class LockReader:
         other_mode: str,
         queued: bool,
         everyone: Mapping[int, str],
-        since: float,
+        since: float | None,
     ) -> Edge:
         return Edge(
             waiter=session.name,
@@ -258,6 +279,28 @@ class LockReader:
             queued=queued,
             since_ms=since,
         )
+
+    def named_edges(
+        self, session: MariadbSession, everyone: Mapping[int, str], since: float | None = None
+    ) -> Iterator[Edge]:
+        """Who holds the named lock that a statement is after; where its name is computed, whoever holds any."""
+        wanted = [lock for lock in footprint(session.sql, "mariadb").named_locks if lock.takes]
+        held: list[tuple[object, object]] = []
+        for lock in wanted:
+            for name in lock.key:
+                held += [(row[0], name) for row in self.query("select is_used_lock(%s)", (name,)) if row[0]]
+        if not all(lock.key for lock in wanted) and self.metadata:
+            held += [(thread, name) for thread, name in self.query(_NAMED)]
+        for holder, name in dict.fromkeys((int(str(thread)), named_text(str(name))) for thread, name in held):
+            if holder != session.thread_id:
+                yield Edge(
+                    waiter=session.name,
+                    holder=everyone.get(holder, f"session {holder}"),
+                    resource=Resource(kind="advisory", text=name),
+                    wanted=_NAMED_MODE,
+                    held=_NAMED_MODE,
+                    since_ms=since,
+                )
 
     # -- resources --------------------------------------------------------------------------------------------------
 
@@ -311,6 +354,11 @@ class LockReader:
                     resource = Resource(kind="metadata", text=f"{table} (metadata)", table=str(table))
                     name = everyone[int(thread)]
                     entries.add(LockEntry(transaction=name, resource=resource, mode=str(mode), granted=True))
+            for thread, lock in self.query(_NAMED):
+                if int(thread) in everyone:
+                    resource = Resource(kind="advisory", text=named_text(str(lock)))
+                    name = everyone[int(thread)]
+                    entries.add(LockEntry(transaction=name, resource=resource, mode=_NAMED_MODE, granted=True))
         order = sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.kind, e.resource.text, e.mode))
         return order, "; ".join(notes) or None
 
@@ -365,11 +413,20 @@ def _has_to_wait(wanted: str, held: str) -> bool:
     return True
 
 
-def _wanted_metadata(sql: str, known: set[str]) -> tuple[str, str]:
-    """The table and metadata lock that a waiting statement is after, as its text tells."""
-    for access in footprint(sql, "mariadb").accesses:
+def _wanted_metadata(
+    session: MariadbSession, held: Sequence[tuple[int, str, str]], tables: Collection[str]
+) -> tuple[str, str]:
+    """The table and metadata lock that a waiting statement is after, as its text tells.
+
+    What cannot be read is most often a change of tables: it takes the locks of all that it names in the order of their
+    names (``MDL_context::acquire_locks`` in mdl.cc), so it waits for the first that somebody else has.
+    """
+    known = {table for _, _, table in held} | set(tables)
+    for access in footprint(session.sql, "mariadb").accesses:
         if access.table in known:
             if access.verb == "schema":
                 return access.table, "MDL_EXCLUSIVE"
             return access.table, "MDL_SHARED_READ" if access.verb == "read" else "MDL_SHARED_WRITE"
-    return "", "MDL_EXCLUSIVE"
+    named = sorted(known & set(re.findall(r"\w+", session.sql)))
+    others = {table for thread, _, table in held if thread != session.thread_id}
+    return next((table for table in named if table in others), ""), "MDL_EXCLUSIVE"

@@ -112,9 +112,9 @@ class PostgresqlEngine:
             row_locks_by="pgrowlocks" if self.reader.rows.rowlocks_schema else "xmax",
             levels=("read committed", "repeatable read", "serializable"),
             check_ms=CHECK_AFTER_MS[Patience.FIRST] if steers else 0.0,
-            verdict_ms=row[4] + CHECK_AFTER_MS[Patience.LAST] + 10_000,
         )
         self._deadlock_timeout = str(row[2])
+        self._verdict_ms = row[4] + CHECK_AFTER_MS[Patience.LAST] + 10_000.0
         self.reader.warm()  # tells at once whether this login may ask who blocks whom
 
     def _usable_rowlocks(self, schema: str | None) -> str | None:
@@ -280,7 +280,9 @@ class PostgresqlEngine:
             pids = {int(session.id): name for name, session in sessions.items()}
             return self.reader.picture(pids)
 
-    def edges_of(self, error: ServerError, names: Mapping[int, str] | None = None) -> tuple[Edge, ...]:
+    def edges_of(
+        self, error: ServerError, victim: Session | None = None, names: Mapping[int, str] | None = None
+    ) -> tuple[Edge, ...]:
         """The waits that a deadlock error's own detail reports.
 
         What they are over is told only for the victim, by its context; the others were seen waiting before.
@@ -356,7 +358,11 @@ class PostgresqlEngine:
         finally:
             self.connection.pgconn.exec_(b"rollback")
 
-    def victim_rule(self, patience: Patience | None, closed: bool | None) -> str:
+    def verdict_ms(self, ring: Sequence[Edge]) -> float:
+        """Every session looks for rings once its deadlock_timeout is over."""
+        return float(self._verdict_ms)
+
+    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: str = "") -> str:
         """Why the victim fell (documentation, 20.12).
 
         Each session checks once, deadlock_timeout after its wait began.

@@ -17,6 +17,7 @@ from psycopg import pq
 from catenum.core.attribution import touches
 from catenum.core.locks.modes import explain_conflict
 from catenum.core.locks.postgresql import ROW_MODE_OF_TUPLE_LOCK, row_mode
+from catenum.core.named_locks import advisory_key
 from catenum.core.recording import LockEntry, TableKeys
 from catenum.core.statements import footprint
 from catenum.core.waits import Edge, Resource
@@ -28,7 +29,7 @@ select pid, pg_blocking_pids(pid), pg_safe_snapshot_blocking_pids(pid) from unne
 """
 # Names are looked up apart and kept: joining the catalogues here would cost several times the look itself.
 _LOCKS: LiteralString = """
-select pid, locktype, mode, granted, page, tuple, transactionid::text, virtualxid, classid, objid, relation,
+select pid, locktype, mode, granted, page, tuple, transactionid::text, virtualxid, classid, objid, objsubid, relation,
        extract(epoch from clock_timestamp() - waitstart)::float8 * 1000
 from pg_locks where pid = any(%s::int[])
 """
@@ -60,6 +61,7 @@ class Lock:
     virtualxid: str | None
     classid: int | None
     objid: int | None
+    objsubid: int | None
     relation: int | None
     waited_ms: float | None
     schema: str | None
@@ -70,7 +72,12 @@ class Lock:
     def object(self) -> tuple[object, ...]:
         """What the lock is on."""
         place = (self.relation, self.page, self.slot)
-        return (self.type, *place, self.xid, self.virtualxid, self.classid, self.objid)
+        return (self.type, *place, self.xid, self.virtualxid, self.classid, self.objid, self.objsubid)
+
+    @property
+    def advisory(self) -> Resource:
+        """What an advisory lock is on."""
+        return Resource(kind="advisory", text=advisory_key(self.classid or 0, self.objid or 0, self.objsubid or 0))
 
 
 class _MovedOn(Exception):
@@ -202,11 +209,11 @@ class LockReader:
     def locks_of(self, pids: Iterable[int]) -> list[Lock]:
         """The lock table's rows of some sessions, names resolved."""
         found = self.connection.execute(self._locks_sql, [list(pids)], prepare=True).fetchall()
-        unknown = {row[10] for row in found} - self._names.keys() - {None}
+        unknown = {row[11] for row in found} - self._names.keys() - {None}
         if unknown:
             for oid, *names in self.connection.execute(_NAMES, [list(unknown)], prepare=True):
                 self._names[oid] = (names[0], names[1], names[2])
-        return [Lock(*(*row, *self._names.get(row[10], (None, None, None)))) for row in found]
+        return [Lock(*(*row, *self._names.get(row[11], (None, None, None)))) for row in found]
 
     def _outsiders(self, pids: Iterable[int]) -> dict[int, str]:
         wanted = list(pids)
@@ -278,7 +285,7 @@ class LockReader:
         if wait.type == "relation":
             return self._table(wait), wait.mode, None
         if wait.type == "advisory":
-            return Resource(kind="advisory", text=f"advisory lock {wait.objid}"), wait.mode, None
+            return wait.advisory, wait.mode, None
         return Resource(kind="other", text=f"{wait.type} lock"), wait.mode, None
 
     def _table(self, lock: Lock) -> Resource:
@@ -389,8 +396,7 @@ class LockReader:
     def _entry(self, lock: Lock, locks: list[Lock], everyone: Mapping[int, str]) -> LockEntry | None:
         name = everyone[lock.pid]
         if lock.type == "advisory":
-            resource = Resource(kind="advisory", text=f"advisory lock {lock.objid}")
-            return LockEntry(transaction=name, resource=resource, mode=lock.mode, granted=lock.granted)
+            return LockEntry(transaction=name, resource=lock.advisory, mode=lock.mode, granted=lock.granted)
         if lock.schema != self.schema or not lock.table:
             return None
         if lock.mode == "SIReadLock":

@@ -21,6 +21,7 @@ from psycopg.conninfo import make_conninfo
 from catenum.core.errors import TargetError
 from catenum.core.live import Sample, SessionInfo, State
 from catenum.core.locks.postgresql import row_mode, table_mode
+from catenum.core.named_locks import advisory_key
 from catenum.core.recording import LockEntry, TargetInfo
 from catenum.core.statements import footprint
 from catenum.core.waits import Edge, Resource
@@ -68,7 +69,8 @@ select pid, usename, application_name, host(client_addr), client_port, datname, 
 from pg_stat_activity where pid = %s
 """
 _LOCKS: LiteralString = """
-select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text, l.objid
+select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text,
+       l.classid, l.objid, l.objsubid
 from pg_locks l left join pg_class c on c.oid = l.relation
   and l.database in (0, (select oid from pg_database where datname = current_database()))
 where l.pid = any(%s::int[]) and l.locktype <> 'virtualxid'
@@ -239,8 +241,8 @@ class PostgresqlLookout:
     def _with_locks(self, rows: list[tuple[Any, ...]], edges: list[Edge]) -> tuple[list[LockEntry], list[Edge]]:
         """The locks as entries, and the edges with what the lock table says of them."""
         entries, wanted = [], {}
-        for pid, kind, mode, granted, relation, page, slot, xid, number in rows:
-            resource = _lock_resource(kind, relation, page, slot, xid, number)
+        for pid, kind, mode, granted, relation, page, slot, xid, *key in rows:
+            resource = _lock_resource(kind, relation, page, slot, xid, key)
             entries.append(LockEntry(transaction=str(pid), resource=resource, mode=mode, granted=granted))
             if not granted:
                 wanted[str(pid)] = (resource, mode)
@@ -416,19 +418,25 @@ def _resource(session: SessionInfo, event: str) -> tuple[Resource, str]:
             if mode is not None:
                 return Resource(kind="table", text=access.table, table=access.table), mode
         return Resource(kind="table", text="a table"), "not told"
+    if event == "advisory":
+        lock = next((lock for lock in found.named_locks if lock.takes), None)
+        text = (lock and lock.text) or "an advisory lock"
+        return Resource(kind="advisory", text=text), lock.mode if lock else "not told"
     return Resource(kind="other", text=f"{event or 'a'} lock"), "not told"
 
 
 def _lock_resource(
-    kind: str, relation: str | None, page: int | None, slot: int | None, xid: str | None, number: Any
+    kind: str, relation: str | None, page: int | None, slot: int | None, xid: str | None, key: Sequence[Any]
 ) -> Resource:
+    if kind == "advisory":
+        return Resource(kind="advisory", text=advisory_key(*map(int, key)))
     if kind == "tuple":
         return Resource(kind="row", text=f"{relation} row at ({page},{slot})", table=relation)
     if kind == "relation":
         return Resource(kind="table", text=relation or "a table of another database", table=relation)
     if kind == "transactionid":
         return Resource(kind="transaction", text=f"transaction {xid}")
-    return Resource(kind="advisory" if kind == "advisory" else "other", text=f"{kind} lock {number or ''}".strip())
+    return Resource(kind="other", text=f"{kind} lock {key[1] or ''}".strip())
 
 
 def _setting(name: str, found: dict[str, str], why: str) -> Check:

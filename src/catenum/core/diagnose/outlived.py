@@ -1,0 +1,67 @@
+"""Lock beyond its transaction: the transaction has ended, and its session still holds what others wait for.
+
+Evidence: a wait for a named lock that began after its holder's transaction ended, or lasted beyond it. Such locks
+belong to the session (PostgreSQL documentation, 13.3.5 "Advisory Locks"; MariaDB documentation, "GET_LOCK"); with a
+pool of connections nobody may ever end that session.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from catenum.core.diagnose.evidence import listed, named, ref
+from catenum.core.recording import OVER, Event, Finding, Recording, Wait
+
+#: How to let go of such a lock on each server, and what does it by itself.
+ADVICE = {
+    "postgresql": (
+        "Take it with pg_advisory_xact_lock, which the end of the transaction lets go of, whether it commits or not.",
+        "Where it has to span transactions, call pg_advisory_unlock on every way out, errors included.",
+    ),
+    "mariadb": (
+        "Call release_lock on every way out, errors included: neither a commit nor a rollback lets go of it.",
+        "A row taken with select … for update serves the same end, and goes with its transaction.",
+    ),
+}
+
+
+def find(recording: Recording) -> list[Finding]:
+    """One finding for each transaction whose session held a named lock, while others waited, after it had ended."""
+    found = []
+    for record in recording.transactions:
+        end = _end_of(recording.events, record.name) if record.status in OVER else None
+        if end is None:
+            continue
+        waits = [wait for wait in recording.waits if wait.holder == record.name and _beyond(wait, end)]
+        if not waits:
+            continue
+        waiters = sorted({wait.waiter for wait in waits})
+        taken = sorted({wait.holder_statement for wait in waits if wait.holder_statement})
+        over = listed(sorted({wait.resource.text for wait in waits}))
+        lasting = sorted({wait.waiter for wait in waits if wait.until_ms is None})
+        still = f"; {listed(lasting)} to the end" if lasting else ""
+        found.append(
+            Finding(
+                id="outlived-lock",
+                title="Lock beyond its transaction",
+                transactions=(record.name, *waiters),
+                statements=tuple(r for number in taken for r in ref(record.name, number)),
+                evidence=(
+                    f"{record.name} had ended ({record.status}), and its session still held {over}"
+                    + (f", since {named(record.name, taken[0])}" if taken else ""),
+                    f"{listed(waiters)} waited for it after that{still}",
+                ),
+                advice=ADVICE.get(recording.target.server, ()),
+            )
+        )
+    return found
+
+
+def _end_of(events: Sequence[Event], name: str) -> Event | None:
+    """The last thing that the transaction did."""
+    own = [event for event in events if event.transaction == name]
+    return own[-1] if own else None
+
+
+def _beyond(wait: Wait, end: Event) -> bool:
+    return wait.resource.kind == "advisory" and (wait.until_ms is None or wait.until_ms > end.at_ms)
