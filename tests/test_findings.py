@@ -56,6 +56,7 @@ def recording_of(case: dict) -> Recording:
     for line in case.get("waits", ()):
         waiter, statement, holder, first, queued, over, index, wanted, held, lasts = _WAIT.match(line).groups()
         kind = "gap" if "gap" in over else "row" if "(" in over else "table"
+        kind = "advisory" if over.startswith(("advisory lock", "named lock")) else kind
         resource = Resource(kind=kind, text=over, table=re.split(r"[(:]", over)[0], index=index)
         waits.append(
             Wait(
@@ -70,7 +71,7 @@ def recording_of(case: dict) -> Recording:
     for name, number, kind, message in case.get("errors", ()):
         error = ServerError(code="40001", kind=kind, message=message)
         events.append(_event(name, number, "", "failed", error))
-    rings = tuple(_ring(ring, waits) for ring in case.get("rings", ()))
+    rings = tuple(_ring(ring, waits, ended=not case.get("unended")) for ring in case.get("rings", ()))
     target = TargetInfo(
         server=case.get("server", "postgresql"),
         version="15",
@@ -112,7 +113,7 @@ def _event(name: str, number: int, sql: str, what: str, error: ServerError | Non
     )  # fmt: skip
 
 
-def _ring(names: str, waits: list[Wait]) -> Deadlock:
+def _ring(names: str, waits: list[Wait], *, ended: bool) -> Deadlock:
     order = names.split()
     members = []
     for name, after in zip(order, [*order[1:], order[0]], strict=True):
@@ -129,7 +130,7 @@ def _ring(names: str, waits: list[Wait]) -> Deadlock:
         rule="",
         move=1,
         at_ms=1.0,
-        verdict_ms=2.0,
+        verdict_ms=2.0 if ended else None,
         agreed=True,
         server_report=None,
     )

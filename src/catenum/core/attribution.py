@@ -41,7 +41,8 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
     if wait.held is not None:
         rule = explain_conflict(server, wait.wanted, wait.held)
         if rule is not None and rule.conflict:
-            wait = replace(wait, conflict=rule.source)
+            named = wait.resource.kind == "advisory"
+            wait = replace(wait, conflict=lock_rules(server).NAMED_SOURCE if named else rule.source)
     return wait
 
 

@@ -89,7 +89,7 @@ def _stuck(recording: Recording) -> str:
     victims = sorted({ring.victim for ring in recording.deadlocks if ring.victim})
     if victims:
         return f"First a deadlock, of which the server gave up {listed(victims)}; then a block: {text}"
-    return f"Block, not deadlock: {text} No ring closed: {'they' if many else 'it'} could go on as soon as that ended."
+    return f"Block, not deadlock: {text} No ring closed: {'they' if many else 'it'} could go on as soon as that let go."
 
 
 def _why_held(recording: Recording, head: str) -> str:

@@ -75,8 +75,8 @@ def _signed(number: int, bits: int) -> int:
 
 
 def named_text(name: str) -> str:
-    """MariaDB's named locks: their names do not tell capitals from small letters."""
-    return f"named lock '{name.lower()}'"
+    """MariaDB's named locks."""
+    return f"named lock '{name}'"
 
 
 def named_locks(tree: exp.Expr) -> Iterator[NamedLock]:

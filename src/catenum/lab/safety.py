@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from catenum.core.recording import TargetInfo
 from catenum.core.scenario import Scenario, chosen
 from catenum.core.statements import footprint, footprints
 
@@ -40,6 +41,16 @@ def outside_names(scenario: Scenario, server: str) -> Iterator[tuple[Path, str, 
         for access in (access for found in footprints(sql, server) for access in found.accesses):
             if access.schema and access.schema.lower() not in CATALOGUES[server]:
                 yield path, what, f"{access.schema}.{access.table}"
+
+
+def shared_locks(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
+    """A note on named locks, where others are on the server too: no scratch space keeps those apart."""
+    texts = [sql for path, _, sql in _texts(scenario, target.server) if path[0] == "transactions"]
+    found = [lock for sql in texts for lock in footprint(sql, target.server).named_locks if lock.takes]
+    if found and not target.private:
+        names = sorted({lock.text or "names that are computed" for lock in found})
+        whole = "database" if target.server == "postgresql" else "server"
+        yield f"named locks are the whole {whole}'s: others who use {', '.join(names)} and this run wait for each other"
 
 
 def transaction_control(scenario: Scenario, server: str) -> Iterator[tuple[Path, str]]:

@@ -7,7 +7,7 @@ tell what it found, and go on later from where it stopped.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from catenum.core.errors import InputError
@@ -29,6 +29,7 @@ from catenum.lab.stage import Stage
 from catenum.lab.workers import Errand, explore_together
 
 STATE_FORMAT = "catenum-exploration-state/1"
+ONE_WORKER = "one worker ran all schedules: scratch spaces keep tables apart, but not named locks"
 Progress = Callable[[Explorer], None]
 
 
@@ -45,6 +46,7 @@ class Survey:
     ddl: tuple[str, ...] = ()
     explorer: Explorer | None = None
     stage: Stage | None = None
+    notes: tuple[str, ...] = ()
 
     def run(
         self,
@@ -66,6 +68,8 @@ class Survey:
                 self._go_on_from(resume)
             if counted is not None:
                 counted(made)
+            if self.workers > 1 and any(found.named_locks for found in stage.footprints.values()):
+                self.workers, self.notes = 1, (ONE_WORKER,)
             if self.workers == 1:
                 explore_here(stage, self.explorer, self.options, progress)
                 if turn_to_sample(self.explorer, self.options):
@@ -84,7 +88,8 @@ class Survey:
             raise RuntimeError("not begun")
         default = self.engine.info.default_isolation
         levels = {name: t.isolation or default for name, t in self.scenario.transactions.items()}
-        return exploration(self.scenario, self.engine, self.stage, self.explorer, levels)
+        found = exploration(self.scenario, self.engine, self.stage, self.explorer, levels)
+        return replace(found, notes=(*found.notes, *self.notes))
 
     def _salt(self) -> str:
         return f"{self.engine.info.server} {self.engine.info.version} {self.ddl}"

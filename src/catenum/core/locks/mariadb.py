@@ -79,6 +79,8 @@ METADATA = ModeTable(
         },
     ),
 )
+#: Where the conflicts of locks by a name of one's own are described.
+NAMED_SOURCE = 'MariaDB documentation, "GET_LOCK"'
 TABLES = (TABLE, RECORD, METADATA)
 
 #: What a row that a transaction inserted amounts to for others, until it commits (an implicit lock).

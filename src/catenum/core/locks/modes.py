@@ -52,6 +52,7 @@ class LockRules(Protocol):
 
     TABLES: tuple[ModeTable, ...]
     INSERTED_MODE: str
+    NAMED_SOURCE: str
     row_mode: Callable[[Access, frozenset[str]], str | None]
     table_mode: Callable[[Access], str]
 

@@ -53,6 +53,8 @@ TABLE = ModeTable(
         },
     ),
 )
+#: Where the conflicts of locks by a name of one's own are described.
+NAMED_SOURCE = 'PostgreSQL documentation, 13.3.5 "Advisory Locks"'
 TABLES = (ROW, TABLE)
 
 #: A session about to lock a row takes a lock on its tuple first; that lock's mode tells the row lock it is after

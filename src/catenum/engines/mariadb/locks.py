@@ -50,7 +50,8 @@ select thread_id, lock_mode, table_name from information_schema.metadata_lock_in
 where lock_type = 'Table metadata lock' and table_schema = %s
 """
 #: The mode in which the server itself lists a lock of GET_LOCK (MariaDB documentation, "METADATA_LOCK_INFO Plugin").
-_NAMED_MODE = "MDL_SHARED_NO_WRITE"
+NAMED_MODE = "MDL_SHARED_NO_WRITE"
+NAMED_LOCK_STATE = "User lock"  # in the process list, of whoever waits for one
 _NAMED = "select thread_id, table_schema from information_schema.metadata_lock_info where lock_type = 'User lock'"
 _STATES = "select id, state, info, time_ms from information_schema.processlist where id in ({})"
 #: How long InnoDB keeps what its lock tables told, and a little more (ms).
@@ -216,7 +217,7 @@ class LockReader:
         states = self.query(_STATES.format(", ".join(map(str, rest))))
         edges: list[Edge] = []
         for thread, state, _, time_ms in states:
-            if state == "User lock":
+            if state == NAMED_LOCK_STATE:
                 edges += self.named_edges(rest[int(thread)], everyone, now_ms - float(time_ms))
         waiting = {
             int(row[0]): float(row[3])
@@ -297,8 +298,8 @@ class LockReader:
                     waiter=session.name,
                     holder=everyone.get(holder, f"session {holder}"),
                     resource=Resource(kind="advisory", text=name),
-                    wanted=_NAMED_MODE,
-                    held=_NAMED_MODE,
+                    wanted=NAMED_MODE,
+                    held=NAMED_MODE,
                     since_ms=since,
                 )
 
@@ -358,7 +359,7 @@ class LockReader:
                 if int(thread) in everyone:
                     resource = Resource(kind="advisory", text=named_text(str(lock)))
                     name = everyone[int(thread)]
-                    entries.add(LockEntry(transaction=name, resource=resource, mode=_NAMED_MODE, granted=True))
+                    entries.add(LockEntry(transaction=name, resource=resource, mode=NAMED_MODE, granted=True))
         order = sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.kind, e.resource.text, e.mode))
         return order, "; ".join(notes) or None
 

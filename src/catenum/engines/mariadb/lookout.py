@@ -19,7 +19,9 @@ import pymysql
 
 from catenum.core.errors import TargetError
 from catenum.core.live import Sample, SessionInfo, State
+from catenum.core.named_locks import named_text
 from catenum.core.recording import LockEntry, TargetInfo
+from catenum.core.statements import footprint
 from catenum.core.waits import Edge, Resource
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import (
@@ -36,6 +38,7 @@ from catenum.engines.lookout import (
 )
 from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.control import arguments_of
+from catenum.engines.mariadb.locks import NAMED_LOCK_STATE, NAMED_MODE
 from catenum.engines.mariadb.session import text_of
 
 _LISTED = """
@@ -44,7 +47,10 @@ select p.id, p.user, p.host, p.db, p.command, p.time_ms, p.state, p.info, t.trx_
        timestampdiff(microsecond, t.trx_wait_started, now(6)) / 1000
 from information_schema.processlist p left join information_schema.innodb_trx t on t.trx_mysql_thread_id = p.id
 """
-_SESSIONS = "where p.id <> connection_id() and (t.trx_id is not null or p.state like 'Waiting for%lock%')"
+_SESSIONS = (
+    "where p.id <> connection_id() and "
+    "(t.trx_id is not null or p.state like 'Waiting for%lock%' or p.state = 'User lock')"
+)
 #: Without the right PROCESS InnoDB's tables cannot be read, and the process list has the login's own sessions only.
 _OWN_LISTED = """
 select p.id, p.user, p.host, p.db, p.command, p.time_ms, p.state, p.info, null, null, null, null, null
@@ -66,6 +72,9 @@ select processlist_id, attr_value from performance_schema.session_connect_attrs
 where attr_name = 'program_name' and processlist_id in ({ids})
 """
 _METADATA = "select thread_id, lock_mode, table_schema, table_name from information_schema.metadata_lock_info"
+
+#: Different named locks whose holder one look asks for.
+MOST_NAMES = 20
 
 
 def look_at(where: Mapping[str, object] | str, shown_url: str, *, private: bool = False) -> MariadbLookout:
@@ -157,7 +166,8 @@ class MariadbLookout:
         rows = self._rows(self._listed + (_SESSIONS if self.sees_all else _OWN_SESSIONS))
         waited = {str(row[0]): float(row[12]) for row in rows if row[12] is not None}
         stuck = [row for row in rows if row[6] and str(row[6]).startswith("Waiting for table metadata lock")]
-        longest = max([*waited.values(), *(float(row[5] or 0.0) for row in stuck)], default=0.0)
+        named = [row for row in rows if row[6] == NAMED_LOCK_STATE]
+        longest = max([*waited.values(), *(float(row[5] or 0.0) for row in (*stuck, *named))], default=0.0)
         asks = self.sees_all and longest >= at_least_ms
         waits = self._rows(_WAITS) if asks and waited else []
         read = len(waits) + len(rows)
@@ -168,6 +178,7 @@ class MariadbLookout:
             held = self._rows(_METADATA)
             read += len(held)
             edges += _metadata_edges(stuck, held)
+        edges += self._named_edges(named) if asks else []
         for name in {edge.holder for edge in edges} - sessions.keys():
             found = self.session(name)
             if found is not None:
@@ -190,6 +201,25 @@ class MariadbLookout:
             notes=tuple(self._notes(bool(stuck))),
             partial=not self.sees_all,
         )
+
+    def _named_edges(self, waiting: list[tuple[Any, ...]]) -> Iterator[Edge]:
+        """Who holds the named locks that sessions wait for, where their statements say which."""
+        holders: dict[str, str | None] = {}
+        for row in waiting:
+            taken = [lock for lock in footprint(str(row[7] or ""), "mariadb").named_locks if lock.takes and lock.key]
+            for name in {str(lock.key[0]) for lock in taken}:
+                if name not in holders and len(holders) < MOST_NAMES:
+                    holders[name] = self._rows("select is_used_lock(%s)", (name,))[0][0]
+                holder = holders.get(name)
+                if holder is not None and holder != str(row[0]):
+                    yield Edge(
+                        waiter=str(row[0]),
+                        holder=holder,
+                        resource=Resource(kind="advisory", text=named_text(name)),
+                        wanted=NAMED_MODE,
+                        held=NAMED_MODE,
+                        since_ms=-float(row[5] or 0.0),
+                    )
 
     def _notes(self, stuck: bool) -> Iterator[str]:
         if not self.sees_all:
@@ -332,7 +362,9 @@ class MariadbLookout:
 
 
 def _state(command: str, state: str | None, trx_state: str | None) -> State:
-    if trx_state == "LOCK WAIT" or (state and state.startswith("Waiting for") and "lock" in state):
+    if trx_state == "LOCK WAIT" or state == NAMED_LOCK_STATE:
+        return "waits for a lock"
+    if state and state.startswith("Waiting for") and "lock" in state:
         return "waits for a lock"
     if command == "Sleep":
         return "idle in a transaction" if trx_state else "idle"
