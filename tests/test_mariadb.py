@@ -11,6 +11,8 @@ import pytest
 
 from catenum.core.recording import from_json, without_times_and_ids
 from catenum.engines.mariadb import connect
+from catenum.engines.mariadb.control import arguments_of
+from catenum.engines.mariadb.metadata import SOMEBODY
 from catenum.engines.mariadb.status import decode, latest_deadlock, transactions
 from catenum.lab.play import PlayOptions, play
 from conftest import sample, until
@@ -309,3 +311,39 @@ def test_decoding_agrees_with_the_server_itself(call, tmp_path):
     done = call("play", "s.yaml", *TARGET, "--json")
     key = "a=-5, b=18000000000000000000, c=-1234.500, d=1999-02-28, e=2026-11-23 07:40:59, f=Öl"
     assert done.json["waits"][0]["resource"]["text"] == f"berth({key})"
+
+
+def test_without_the_plugin_the_statements_tell_who_holds_up_a_change_of_tables(own_mariadb, call):
+    """A server as it comes has no list of metadata locks; the run knows what its own transactions have touched."""
+    where = arguments_of(own_mariadb.url)
+    words = ("play", "yard-rebuild", "--target", own_mariadb.url, "--json")
+    admin = pymysql.connect(**where, autocommit=True)
+
+    def waits() -> set[tuple[object, ...]]:
+        found = call(*words).json["waits"]
+        return {(w["waiter"], w["holder"], w["resource"]["text"], w["wanted"], w["held"], w["queued"]) for w in found}
+
+    with_it = waits()
+    assert ("change", "report", "slot", "MDL_EXCLUSIVE", "MDL_SHARED_READ", False) in with_it
+    ask(admin, "uninstall soname 'metadata_lock_info'")
+    assert waits() == with_it
+
+
+def test_a_wait_for_somebody_whom_the_server_does_not_name_is_a_wait(own_mariadb):
+    """FLUSH TABLES WITH READ LOCK of another session holds up every change: that is no statement that takes long."""
+    where = arguments_of(own_mariadb.url)
+    made, other = connect(where, "own"), pymysql.connect(**where, autocommit=True)
+    made.make_scratch()
+
+    def announce(move) -> None:
+        if move.move == 2:
+            ask(other, "flush tables with read lock")
+
+    try:
+        recording = play(made, sample("berth-swap").scenario, PlayOptions(announce=announce, limit_ms=20_000))
+    finally:
+        ask(other, "unlock tables")
+        made.close()
+    assert recording.outcome.kind == "stuck"
+    assert {(wait.waiter, wait.holder) for wait in recording.waits} >= {("late", SOMEBODY)}
+    assert "backup lock" in recording.waits[-1].resource.text

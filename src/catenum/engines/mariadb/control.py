@@ -28,6 +28,7 @@ from catenum.core.waits import Edge
 from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.kept import Keeper
 from catenum.engines.mariadb.locks import LockReader
+from catenum.engines.mariadb.metadata import MetadataReader
 from catenum.engines.mariadb.plans import steps_of
 from catenum.engines.mariadb.session import MariadbSession, text_of
 from catenum.engines.mariadb.status import latest_deadlock
@@ -170,7 +171,8 @@ class MariadbEngine:
             timeout_step_ms=1000,
         )
         self.query("set session lock_wait_timeout = 1, max_statement_time = 60")
-        self.reader = LockReader(self.query, self.schema, lists_held=lists_held == "1", metadata=metadata != "0")
+        self.metadata = MetadataReader(self.query, self.schema, listed=metadata != "0")
+        self.reader = LockReader(self.query, self.schema, lists_held=lists_held == "1", metadata=self.metadata)
         self.keeper = Keeper(self.query, self.schema)
         self.reader.status()  # tells at once whether this login may ask who waits for whom
 
@@ -317,6 +319,7 @@ class MariadbEngine:
             name, connection, self._kill, timeout_undoes=self._timeout_undoes, level_variable=self._level
         )
         self._threads[session.thread_id] = name
+        self.metadata.sessions[session.thread_id] = session
         return session
 
     def _kill(self, thread: int, whole: bool) -> None:
@@ -348,7 +351,7 @@ class MariadbEngine:
             edges, report = self.reader.deadlock_edges(names or self._threads)
             if victim is not None and report in (None, self._last_report):
                 self._report = None
-                return tuple(self.reader.given_up(cast(MariadbSession, victim), self._threads))
+                return self.metadata.given_up(cast(MariadbSession, victim), self._threads, self.reader.tables.keys())
             self._report = self._last_report = report
             return edges
 
@@ -428,6 +431,7 @@ class MariadbEngine:
         for session in cast(Sequence[MariadbSession], sessions):
             session.close()
             self._threads.pop(session.thread_id, None)
+            self.metadata.sessions.pop(session.thread_id, None)
         listed = ", ".join(session.id for session in sessions)
         with contextlib.suppress(pymysql.Error, OSError):
             for _ in range(5000 if sessions else 0):

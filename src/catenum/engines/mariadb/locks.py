@@ -8,17 +8,15 @@ told apart by their connection.
 
 from __future__ import annotations
 
-import re
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any
 
-from catenum.core.locks.mariadb import METADATA, RECORD, TABLE
+from catenum.core.locks.mariadb import RECORD, TABLE
 from catenum.core.locks.modes import ModeTable
-from catenum.core.named_locks import named_text
 from catenum.core.recording import LockEntry, TableKeys
-from catenum.core.statements import footprint
 from catenum.core.waits import Edge, Resource
+from catenum.engines.mariadb.metadata import MetadataReader, Query
 from catenum.engines.mariadb.session import MariadbSession
 from catenum.engines.mariadb.status import (
     DeadlockMember,
@@ -45,15 +43,6 @@ where table_schema = %s and (extra like '%%auto_increment%%' or
 column_default regexp 'current_timestamp|now|uuid|rand|nextval')
 """
 _TRIGGERS = "select distinct event_object_table from information_schema.triggers where event_object_schema = %s"
-_METADATA = """
-select thread_id, lock_mode, table_name from information_schema.metadata_lock_info
-where lock_type = 'Table metadata lock' and table_schema = %s
-"""
-#: The mode in which the server itself lists a lock of GET_LOCK (MariaDB documentation, "METADATA_LOCK_INFO Plugin").
-NAMED_MODE = "MDL_SHARED_NO_WRITE"
-NAMED_LOCK_STATE = "User lock"  # in the process list, of whoever waits for one
-_NAMED = "select thread_id, table_schema from information_schema.metadata_lock_info where lock_type = 'User lock'"
-_STATES = "select id, state, info, time_ms from information_schema.processlist where id in ({})"
 #: How long InnoDB keeps what its lock tables told, and a little more (ms).
 CACHE_MS = 120.0
 _CACHED = """
@@ -72,16 +61,10 @@ class Index:
     columns: tuple[tuple[str, str], ...]
 
 
-class Query(Protocol):
-    """Rows of one query, values as the server's text."""
-
-    def __call__(self, sql: str, values: tuple[object, ...] = (), /) -> list[tuple[Any, ...]]: ...
-
-
 class LockReader:
     """Reads locks over the control connection, for the tables of one scratch space."""
 
-    def __init__(self, query: Query, schema: str, *, lists_held: bool, metadata: bool) -> None:
+    def __init__(self, query: Query, schema: str, *, lists_held: bool, metadata: MetadataReader) -> None:
         """``query`` gives the rows of one query on the control connection."""
         self.query, self.schema = query, schema
         self.lists_held, self.metadata = lists_held, metadata
@@ -144,7 +127,7 @@ class LockReader:
                 continue
             edges += self._row_edges(session, section, wait, sections, everyone, now_ms)
         if rest:
-            edges += self._metadata_edges(rest, everyone, now_ms)
+            edges += self.metadata.edges(rest, everyone, now_ms, self.tables.keys())
         return edges
 
     def _row_edges(
@@ -211,98 +194,6 @@ class LockReader:
                 )
         return edges
 
-    def _metadata_edges(
-        self, rest: Mapping[int, MariadbSession], everyone: Mapping[int, str], now_ms: float
-    ) -> list[Edge]:
-        states = self.query(_STATES.format(", ".join(map(str, rest))))
-        edges: list[Edge] = []
-        for thread, state, _, time_ms in states:
-            if state == NAMED_LOCK_STATE:
-                edges += self.named_edges(rest[int(thread)], everyone, now_ms - float(time_ms))
-        waiting = {
-            int(row[0]): float(row[3])
-            for row in states
-            if str(row[1] or "").startswith("Waiting for table metadata lock")
-        }
-        if not waiting:
-            return edges
-        held = [(int(t), str(mode), str(table)) for t, mode, table in self.query(_METADATA, (self.schema,))]
-        wanted = {thread: _wanted_metadata(rest[thread], held, self.tables.keys()) for thread in waiting}
-        for thread, waited in waiting.items():
-            table, mode = wanted[thread]
-            since = now_ms - waited
-            for other, other_mode, other_table in held:
-                if other != thread and other_table == table and METADATA.conflict(mode, other_mode):
-                    edges.append(
-                        self._metadata_edge(rest[thread], table, mode, other, other_mode, False, everyone, since)
-                    )
-            for other, longer in waiting.items():
-                theirs = wanted[other]
-                if longer > waited and theirs[0] == table and METADATA.conflict(mode, theirs[1]):
-                    edges.append(
-                        self._metadata_edge(rest[thread], table, mode, other, theirs[1], True, everyone, since)
-                    )
-        return edges
-
-    def given_up(self, session: MariadbSession, everyone: Mapping[int, str]) -> list[Edge]:
-        """What a victim's statement was after, where its ring is one of metadata or named locks.
-
-        InnoDB knows nothing of those. Whoever stands in the way still does: the others have not ended.
-        """
-        edges = list(self.named_edges(session, everyone))
-        if edges or not self.metadata:
-            return edges
-        held = [(int(t), str(mode), str(table)) for t, mode, table in self.query(_METADATA, (self.schema,))]
-        table, mode = _wanted_metadata(session, held, self.tables.keys())
-        return [
-            self._metadata_edge(session, table, mode, other, other_mode, False, everyone, None)
-            for other, other_mode, other_table in held
-            if other != session.thread_id and other_table == table and METADATA.conflict(mode, other_mode)
-        ]
-
-    def _metadata_edge(
-        self,
-        session: MariadbSession,
-        table: str,
-        mode: str,
-        other: int,
-        other_mode: str,
-        queued: bool,
-        everyone: Mapping[int, str],
-        since: float | None,
-    ) -> Edge:
-        return Edge(
-            waiter=session.name,
-            holder=everyone.get(other, f"session {other}"),
-            resource=Resource(kind="table", text=table, table=table),
-            wanted=mode,
-            held=other_mode,
-            queued=queued,
-            since_ms=since,
-        )
-
-    def named_edges(
-        self, session: MariadbSession, everyone: Mapping[int, str], since: float | None = None
-    ) -> Iterator[Edge]:
-        """Who holds the named lock that a statement is after; where its name is computed, whoever holds any."""
-        wanted = [lock for lock in footprint(session.sql, "mariadb").named_locks if lock.takes]
-        held: list[tuple[object, object]] = []
-        for lock in wanted:
-            for name in lock.key:
-                held += [(row[0], name) for row in self.query("select is_used_lock(%s)", (name,)) if row[0]]
-        if not all(lock.key for lock in wanted) and self.metadata:
-            held += [(thread, name) for thread, name in self.query(_NAMED)]
-        for holder, name in dict.fromkeys((int(str(thread)), named_text(str(name))) for thread, name in held):
-            if holder != session.thread_id:
-                yield Edge(
-                    waiter=session.name,
-                    holder=everyone.get(holder, f"session {holder}"),
-                    resource=Resource(kind="advisory", text=name),
-                    wanted=NAMED_MODE,
-                    held=NAMED_MODE,
-                    since_ms=since,
-                )
-
     # -- resources --------------------------------------------------------------------------------------------------
 
     def resource(self, lock: RecordLock) -> Resource:
@@ -349,17 +240,7 @@ class LockReader:
         notes = []
         if not self.lists_held:
             notes.append("held locks are not listed: innodb_status_output_locks is off on this server")
-        if self.metadata:
-            for thread, mode, table in self.query(_METADATA, (self.schema,)):
-                if int(thread) in everyone:
-                    resource = Resource(kind="metadata", text=f"{table} (metadata)", table=str(table))
-                    name = everyone[int(thread)]
-                    entries.add(LockEntry(transaction=name, resource=resource, mode=str(mode), granted=True))
-            for thread, lock in self.query(_NAMED):
-                if int(thread) in everyone:
-                    resource = Resource(kind="advisory", text=named_text(str(lock)))
-                    name = everyone[int(thread)]
-                    entries.add(LockEntry(transaction=name, resource=resource, mode=NAMED_MODE, granted=True))
+        entries.update(self.metadata.entries(everyone))
         order = sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.kind, e.resource.text, e.mode))
         return order, "; ".join(notes) or None
 
@@ -412,22 +293,3 @@ def _has_to_wait(wanted: str, held: str) -> bool:
         if wanted in table.modes and held in table.modes:
             return table.conflict(wanted, held)
     return True
-
-
-def _wanted_metadata(
-    session: MariadbSession, held: Sequence[tuple[int, str, str]], tables: Collection[str]
-) -> tuple[str, str]:
-    """The table and metadata lock that a waiting statement is after, as its text tells.
-
-    What cannot be read is most often a change of tables: it takes the locks of all that it names in the order of their
-    names (``MDL_context::acquire_locks`` in mdl.cc), so it waits for the first that somebody else has.
-    """
-    known = {table for _, _, table in held} | set(tables)
-    for access in footprint(session.sql, "mariadb").accesses:
-        if access.table in known:
-            if access.verb == "schema":
-                return access.table, "MDL_EXCLUSIVE"
-            return access.table, "MDL_SHARED_READ" if access.verb == "read" else "MDL_SHARED_WRITE"
-    named = sorted(known & set(re.findall(r"\w+", session.sql)))
-    others = {table for thread, _, table in held if thread != session.thread_id}
-    return next((table for table in named if table in others), ""), "MDL_EXCLUSIVE"

@@ -38,7 +38,7 @@ from catenum.engines.lookout import (
 )
 from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.control import arguments_of
-from catenum.engines.mariadb.locks import NAMED_LOCK_STATE, NAMED_MODE
+from catenum.engines.mariadb.metadata import NAMED_MODE, NAMED_STATE, TABLE_STATE
 from catenum.engines.mariadb.session import text_of
 
 _LISTED = """
@@ -165,8 +165,8 @@ class MariadbLookout:
         started = time.perf_counter()
         rows = self._rows(self._listed + (_SESSIONS if self.sees_all else _OWN_SESSIONS))
         waited = {str(row[0]): float(row[12]) for row in rows if row[12] is not None}
-        stuck = [row for row in rows if row[6] and str(row[6]).startswith("Waiting for table metadata lock")]
-        named = [row for row in rows if row[6] == NAMED_LOCK_STATE]
+        stuck = [row for row in rows if row[6] and str(row[6]).startswith(TABLE_STATE)]
+        named = [row for row in rows if row[6] == NAMED_STATE]
         longest = max([*waited.values(), *(float(row[5] or 0.0) for row in (*stuck, *named))], default=0.0)
         asks = self.sees_all and longest >= at_least_ms
         waits = self._rows(_WAITS) if asks and waited else []
@@ -362,7 +362,7 @@ class MariadbLookout:
 
 
 def _state(command: str, state: str | None, trx_state: str | None) -> State:
-    if trx_state == "LOCK WAIT" or state == NAMED_LOCK_STATE:
+    if trx_state == "LOCK WAIT" or state == NAMED_STATE:
         return "waits for a lock"
     if state and state.startswith("Waiting for") and "lock" in state:
         return "waits for a lock"

@@ -38,6 +38,7 @@ class MariadbSession:
         self.thread_id = int(connection.thread_id())  # type: ignore[no-untyped-call]
         self.sql = ""
         self.sent = 0
+        self.trail: tuple[str, ...] = ()  # the statements of this transaction so far
         self.in_transaction = False
         self._begun: Begun | None = None
         self._read, self._write = os.pipe()
@@ -59,6 +60,7 @@ class MariadbSession:
         """Begin a transaction and ask what the server made of it."""
         self._begun = None
         self.in_transaction = True
+        self.trail = ()
         self._orders.put(lambda: self._begin(how))
 
     def _begin(self, how: Beginning) -> Reply:
@@ -84,6 +86,7 @@ class MariadbSession:
     def send(self, sql: str, patience: Patience | None = None) -> None:
         """Send one statement. Who becomes a victim cannot be steered here, so ``patience`` has no effect."""
         self.sql, self.sent = sql, self.sent + 1
+        self.trail = (*self.trail, sql)
         if sql in ("commit", "rollback"):
             self.in_transaction = False
         self._orders.put(lambda: self._execute(sql))
@@ -115,6 +118,8 @@ class MariadbSession:
         self._reply = None
         if reply.error is not None and reply.error.kind in ("deadlock", "lost"):
             self.in_transaction = False
+        if not self.in_transaction:
+            self.trail = ()
         return reply
 
     def cancel(self) -> None:

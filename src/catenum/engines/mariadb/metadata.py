@@ -1,0 +1,213 @@
+"""Locks that InnoDB does not know of: on tables' definitions, and by a name of one's own (GET_LOCK).
+
+Who waits for one, the process list tells. Who holds it, the plugin METADATA_LOCK_INFO tells; where that is not loaded
+it is read from the statements of the run's own transactions, which keep such locks to their end (MariaDB
+documentation, "Metadata Locking").
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from typing import Any, Protocol
+
+from catenum.core.locks.mariadb import METADATA
+from catenum.core.named_locks import named_text
+from catenum.core.recording import LockEntry
+from catenum.core.statements import footprint
+from catenum.core.waits import Edge, Resource
+from catenum.engines.mariadb.session import MariadbSession
+
+_HELD = """
+select thread_id, lock_mode, table_name from information_schema.metadata_lock_info
+where lock_type = 'Table metadata lock' and table_schema = %s
+"""
+_NAMED = "select thread_id, table_schema from information_schema.metadata_lock_info where lock_type = 'User lock'"
+_STATES = "select id, state, time_ms from information_schema.processlist where id in ({})"
+#: The mode in which the server itself lists a lock of GET_LOCK (MariaDB documentation, "METADATA_LOCK_INFO Plugin").
+NAMED_MODE = "MDL_SHARED_NO_WRITE"
+#: What the process list says of whoever waits for a named lock, for a table's definition, for anything of the kind.
+NAMED_STATE, TABLE_STATE = "User lock", "Waiting for table metadata lock"
+_ANY_STATE = re.compile(r"Waiting for (.*lock.*)")
+SOMEBODY = "a session that the server does not name"
+
+#: A thread, its mode, the table.
+_Held = tuple[int, str, str]
+
+
+class Query(Protocol):
+    """Rows of one query, values as the server's text."""
+
+    def __call__(self, sql: str, values: tuple[object, ...] = (), /) -> list[tuple[Any, ...]]: ...
+
+
+class MetadataReader:
+    """Reads such locks over the control connection. ``sessions`` are the run's own, by thread."""
+
+    def __init__(self, query: Query, schema: str, *, listed: bool) -> None:
+        """``listed``: whether the server lists who holds what."""
+        self.query, self.schema, self.listed = query, schema, listed
+        self.sessions: dict[int, MariadbSession] = {}
+
+    def edges(
+        self, rest: Mapping[int, MariadbSession], everyone: Mapping[int, str], now_ms: float, tables: Collection[str]
+    ) -> list[Edge]:
+        """Who among ``rest`` waits for such a lock, and for whom."""
+        edges: list[Edge] = []
+        waiting: dict[int, float] = {}
+        for number, state, time_ms in self.query(_STATES.format(", ".join(map(str, rest)))):
+            thread, waited = int(number), float(time_ms)
+            other = _ANY_STATE.match(str(state or ""))
+            if state == NAMED_STATE:
+                edges += self.named_edges(rest[thread], everyone, now_ms - waited)
+            elif str(state or "").startswith(TABLE_STATE):
+                waiting[thread] = waited
+            elif other:
+                resource = Resource(kind="other", text=f"the server's {other[1]}")
+                edges.append(_unnamed(rest[thread], resource, now_ms - waited))
+        if waiting:
+            edges += self._table_edges(rest, waiting, everyone, now_ms, tables)
+        return edges
+
+    def _table_edges(
+        self,
+        rest: Mapping[int, MariadbSession],
+        waiting: Mapping[int, float],
+        everyone: Mapping[int, str],
+        now_ms: float,
+        tables: Collection[str],
+    ) -> Iterator[Edge]:
+        held = self._held(tables, waiting)
+        wanted = {thread: _wanted(rest[thread], held, tables) for thread in waiting}
+        for thread, waited in waiting.items():
+            session, since = rest[thread], now_ms - waited
+            found = list(_standing(session, wanted[thread], held, everyone, since))
+            table, mode = wanted[thread]
+            for other, longer in waiting.items():
+                if longer > waited and wanted[other][0] == table and METADATA.conflict(mode, wanted[other][1]):
+                    found.append(_edge(session, wanted[thread], other, wanted[other][1], everyone, since, queued=True))
+            if not found and not self.listed:
+                resource = Resource(kind="table", text=table or "a table", table=table or None)
+                found.append(_unnamed(session, resource, since))
+            yield from found
+
+    def _held(self, tables: Collection[str], waiting: Collection[int] = ()) -> list[_Held]:
+        """By the server's list, or by the statements that are over."""
+        if self.listed:
+            return [(int(t), str(mode), str(table)) for t, mode, table in self.query(_HELD, (self.schema,))]
+        found = {
+            (thread, "MDL_SHARED_READ" if access.verb == "read" else "MDL_SHARED_WRITE", access.table)
+            for thread, session in self.sessions.items()
+            for sql in (session.trail[:-1] if thread in waiting else session.trail)
+            for access in footprint(sql, "mariadb").accesses
+            if access.table in tables and access.verb != "schema"
+        }
+        return sorted(found)
+
+    def named_edges(
+        self, session: MariadbSession, everyone: Mapping[int, str], since: float | None = None
+    ) -> Iterator[Edge]:
+        """Who holds the named lock that a statement is after; where its name is computed, whoever holds any."""
+        wanted = [lock for lock in footprint(session.sql, "mariadb").named_locks if lock.takes]
+        held: list[tuple[object, object]] = []
+        for lock in wanted:
+            for name in lock.key:
+                held += [(row[0], name) for row in self.query("select is_used_lock(%s)", (name,)) if row[0]]
+        computed = not all(lock.key for lock in wanted)
+        if computed and self.listed:
+            held += [(thread, name) for thread, name in self.query(_NAMED)]
+        elif computed:
+            yield _unnamed(session, Resource(kind="advisory", text="a named lock"), since)
+        for holder, name in dict.fromkeys((int(str(thread)), str(name)) for thread, name in held):
+            if holder != session.thread_id:
+                yield Edge(
+                    waiter=session.name,
+                    holder=everyone.get(holder, f"session {holder}"),
+                    resource=Resource(kind="advisory", text=named_text(name)),
+                    wanted=NAMED_MODE,
+                    held=NAMED_MODE,
+                    since_ms=since,
+                )
+
+    def given_up(
+        self, session: MariadbSession, everyone: Mapping[int, str], tables: Collection[str]
+    ) -> tuple[Edge, ...]:
+        """What a victim's statement was after, where its ring is one of these locks.
+
+        Whoever stands in the way still does: the others have not ended.
+        """
+        named = tuple(self.named_edges(session, everyone))
+        if named:
+            return named
+        held = self._held(tables)
+        return tuple(_standing(session, _wanted(session, held, tables), held, everyone, None))
+
+    def entries(self, everyone: Mapping[int, str]) -> Iterator[LockEntry]:
+        """Every such lock of the sessions, where the server lists them."""
+        if not self.listed:
+            return
+        for thread, mode, table in self.query(_HELD, (self.schema,)):
+            if int(thread) in everyone:
+                resource = Resource(kind="metadata", text=f"{table} (metadata)", table=str(table))
+                yield LockEntry(transaction=everyone[int(thread)], resource=resource, mode=str(mode), granted=True)
+        for thread, name in self.query(_NAMED):
+            if int(thread) in everyone:
+                resource = Resource(kind="advisory", text=named_text(str(name)))
+                yield LockEntry(transaction=everyone[int(thread)], resource=resource, mode=NAMED_MODE, granted=True)
+
+
+def _wanted(session: MariadbSession, held: Sequence[_Held], tables: Collection[str]) -> tuple[str, str]:
+    """The table and the mode that a waiting statement is after, as its text tells.
+
+    What cannot be read is most often a change of tables: it takes the locks of all that it names in the order of their
+    names (``MDL_context::acquire_locks`` in mdl.cc), so it waits for the first that somebody else has.
+    """
+    known = {table for _, _, table in held} | set(tables)
+    for access in footprint(session.sql, "mariadb").accesses:
+        if access.table in known:
+            if access.verb == "schema":
+                return access.table, "MDL_EXCLUSIVE"
+            return access.table, "MDL_SHARED_READ" if access.verb == "read" else "MDL_SHARED_WRITE"
+    named = sorted(known & set(re.findall(r"\w+", session.sql)))
+    others = {table for thread, _, table in held if thread != session.thread_id}
+    return next((table for table in named if table in others), ""), "MDL_EXCLUSIVE"
+
+
+def _standing(
+    session: MariadbSession,
+    wanted: tuple[str, str],
+    held: Sequence[_Held],
+    everyone: Mapping[int, str],
+    since: float | None,
+) -> Iterator[Edge]:
+    """Who holds the table in a mode that stands in the way."""
+    table, mode = wanted
+    for other, other_mode, other_table in held:
+        if other != session.thread_id and other_table == table and METADATA.conflict(mode, other_mode):
+            yield _edge(session, wanted, other, other_mode, everyone, since, queued=False)
+
+
+def _edge(
+    session: MariadbSession,
+    wanted: tuple[str, str],
+    other: int,
+    other_mode: str,
+    everyone: Mapping[int, str],
+    since: float | None,
+    *,
+    queued: bool,
+) -> Edge:
+    table, mode = wanted
+    return Edge(
+        waiter=session.name,
+        holder=everyone.get(other, f"session {other}"),
+        resource=Resource(kind="table", text=table, table=table),
+        wanted=mode,
+        held=other_mode,
+        queued=queued,
+        since_ms=since,
+    )
+
+
+def _unnamed(session: MariadbSession, resource: Resource, since: float | None) -> Edge:
+    return Edge(waiter=session.name, holder=SOMEBODY, resource=resource, wanted="a lock", held=None, since_ms=since)
