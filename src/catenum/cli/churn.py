@@ -71,7 +71,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     scenario, _ = common.changed_by_options(file, args)
     copies = copies_of(args, list(scenario.transactions))
     target = common.target_of(args.target, err)
-    common.refuse_outside(file, target.server, args.outside)
+    common.refuse_unsafe(file, target.server, outside=args.outside)
     if args.save:
         args.save.mkdir(parents=True, exist_ok=True)
     interrupted = False

@@ -17,7 +17,7 @@ from catenum.core.scenario import ISOLATION_LEVELS, Scenario, parse_duration
 from catenum.core.scenario_file import ScenarioFile, read_scenario, suggestion
 from catenum.engines.protocol import Engine
 from catenum.engines.targets import Connector, Target, has_password, open_engine, read_settings, resolve
-from catenum.lab.safety import outside_names
+from catenum.lab.safety import beyond_scratch, transaction_control
 
 SAMPLE_NAMES = samples.names()
 
@@ -50,7 +50,7 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--outside",
         action="store_true",
-        help="let statements name tables outside the run's scratch space: YOUR tables are then read and changed",
+        help="let statements reach beyond the run's scratch space: YOUR tables are then read and changed",
     )
 
 
@@ -163,17 +163,22 @@ def changed_by_options(file: ScenarioFile, args: argparse.Namespace) -> tuple[Sc
     return scenario.model_copy(update={"transactions": transactions}), order
 
 
-def refuse_outside(file: ScenarioFile, server: str, allowed: bool) -> None:
-    """Raises InputError where a statement names a table outside the scratch space and nobody allowed it."""
-    if allowed:
-        return
+def refuse_unsafe(file: ScenarioFile, server: str, *, outside: bool) -> None:
+    """Raises InputError where a statement ends its transaction by itself, or reaches beyond the scratch space.
+
+    ``outside`` allows the latter.
+    """
     problems = [
+        Problem(message, file.place(*path), "Leave it out: what comes after it would not be in that transaction.")
+        for path, message in transaction_control(file.scenario, server)
+    ]
+    problems += [
         Problem(
-            f"{what} names {name}, outside the run's scratch space",
+            message,
             file.place(*path),
-            "Leave the schema off, so that it works on the run's own tables; or allow it with --outside.",
+            "Without a schema a name means the run's own table; --outside allows what this does to YOUR server.",
         )
-        for path, what, name in outside_names(file.scenario, server)
+        for path, message in (() if outside else beyond_scratch(file.scenario, server))
     ]
     if problems:
         raise InputError.of(problems)

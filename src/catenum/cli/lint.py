@@ -11,7 +11,7 @@ from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, Problem
 from catenum.core.statements import DIALECTS
-from catenum.lab.safety import outside_names, transaction_control
+from catenum.lab.safety import beyond_scratch, transaction_control
 
 FORMAT = "catenum-lint/1"
 
@@ -52,11 +52,11 @@ def check(word: str, server: str) -> list[Problem]:
     problems = [Problem(text, file.place(*path)) for path, text in transaction_control(file.scenario, server)]
     problems += [
         Problem(
-            f"{what} names {name}, outside the run's scratch space",
+            message,
             file.place(*path),
             "Running it needs --outside.",
         )
-        for path, what, name in outside_names(file.scenario, server)
+        for path, message in beyond_scratch(file.scenario, server)
     ]
     return problems
 

@@ -51,7 +51,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     file = common.load_scenario(args.scenario)
     scenario, order = common.changed_by_options(file, args)
     target = common.target_of(args.target, err)
-    common.refuse_outside(file, target.server, args.outside)
+    common.refuse_unsafe(file, target.server, outside=args.outside)
     if args.save:
         common.check_writable(args.save)
     scenario, ddl = apply_remedies(scenario.for_server(target.server), args.remedy)

@@ -57,7 +57,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     for name in args.remedy or ():
         split_names(name, scenario.remedies)
     target = common.target_of(args.target, err)
-    common.refuse_outside(file, target.server, args.outside)
+    common.refuse_unsafe(file, target.server, outside=args.outside)
     if args.save:
         common.check_writable(args.save)
     if args.churn:

@@ -21,7 +21,7 @@ from catenum.core.search import Space, Walk
 from catenum.core.tally import Tally
 from catenum.engines.clock import Clock
 from catenum.engines.protocol import Engine
-from catenum.lab.safety import shared_locks
+from catenum.lab.safety import warnings
 from catenum.lab.serial import Oracle
 from catenum.lab.stage import TIMEOUT_MS, Stage, StageOptions, hurried
 
@@ -317,7 +317,7 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
         yield "statements change tables: then the data is loaded anew after each schedule, which is slower"
     elif stage.outlives:
         yield "statements may leave a setting, a named lock or the like in their session: it is renewed each time"
-    yield from shared_locks(stage.scenario, stage.engine.info)
+    yield from warnings(stage.scenario, stage.engine.info)
     if any(t.timeout is not None for t in stage.scenario.transactions.values()):
         step = stage.engine.capabilities.timeout_step_ms
         yield (

@@ -33,7 +33,7 @@ from catenum.lab.conductor import Conductor
 from catenum.lab.driver import Driver
 from catenum.lab.lanes import Cycle, Lane
 from catenum.lab.needs import Announce
-from catenum.lab.safety import shared_locks
+from catenum.lab.safety import warnings
 
 LockDetail = Literal["none", "waits", "full"]
 KEPT_TABLE_ROWS = 200
@@ -127,7 +127,7 @@ def play(
         tables=engine.tables(),
         plans=plans,
         holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},
-        notes=(*_differences(scenario, engine), *engine.notes(), *shared_locks(scenario, engine.info), *notes, *failed),
+        notes=(*_differences(scenario, engine), *engine.notes(), *warnings(scenario, engine.info), *notes, *failed),
     )
     recording = replace(recording, waits=attribute(recording))
     deadlocks = tuple(_deadlock(cycle, recording, engine, conductor) for cycle in conductor.cycles)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from catenum.core.reach import commits_by_itself, handles_transactions, reaches_beyond, uncovered
 from catenum.core.recording import TargetInfo
 from catenum.core.scenario import Scenario, chosen
 from catenum.core.statements import footprint, footprints
@@ -35,18 +36,30 @@ def _texts(scenario: Scenario, server: str) -> Iterator[tuple[Path, str, str]]:
                 yield ("remedies", title, kind), f"remedy '{title}'", chosen(sql)
 
 
-def outside_names(scenario: Scenario, server: str) -> Iterator[tuple[Path, str, str]]:
-    """Tables named with a schema of their own: path, which statement, and the name."""
+def beyond_scratch(scenario: Scenario, server: str) -> Iterator[tuple[Path, str]]:
+    """What reaches beyond the run's scratch space, by a name with a schema or by what it does: path, and in words."""
     for path, what, sql in _texts(scenario, server):
-        for access in (access for found in footprints(sql, server) for access in found.accesses):
+        for access in (access for found in footprints(uncovered(sql, server), server) for access in found.accesses):
             if access.schema and access.schema.lower() not in CATALOGUES[server]:
-                yield path, what, f"{access.schema}.{access.table}"
+                yield path, f"{what} names {access.schema}.{access.table}, outside the run's scratch space"
+        for words in reaches_beyond(sql, server):
+            yield path, f"{what} reaches beyond the run's scratch space: {words}"
 
 
-def shared_locks(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
-    """A note on named locks, where others are on the server too: no scratch space keeps those apart."""
+def warnings(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
+    """What a reader should know of how these statements behave on this server."""
+    yield from _shared_locks(scenario, target)
+    for path, what, sql in _texts(scenario, target.server):
+        if path[0] == "transactions" and path[3] != 0 and commits_by_itself(sql, target.server):
+            yield f"{what} commits by itself what its transaction did before: on {target.server} such a statement does"
+
+
+def _shared_locks(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
+    """Named locks, where others are on the server too: no scratch space keeps those apart."""
     texts = [sql for path, _, sql in _texts(scenario, target.server) if path[0] == "transactions"]
     found = [lock for sql in texts for lock in footprint(sql, target.server).named_locks if lock.takes]
+    if any(lock.function == "get_lock" for lock in found):
+        yield "get_lock goes on without the lock once the time that it is given is over: that is not played out"
     if found and not target.private:
         names = sorted({lock.text or "names that are computed" for lock in found})
         whole = "database" if target.server == "postgresql" else "server"
@@ -59,7 +72,10 @@ def transaction_control(scenario: Scenario, server: str) -> Iterator[tuple[Path,
         if path[0] != "transactions" and not (path[0] == "remedies" and path[2] == "rewrite"):
             continue
         found = footprint(sql, server)
-        if found.control:
+        unseen = handles_transactions(sql, server)
+        if unseen:
+            yield path, f"{what} begins or ends work in a way that Catenum does not see: {unseen}"
+        elif found.control:
             yield (
                 path,
                 f"{what} is {found.control}: a transaction begins with its first statement and ends as 'ends' says",
