@@ -137,6 +137,13 @@ def test_a_clock_that_is_read_as_the_statement_is_parsed_is_not_frozen(call, tmp
     assert "call.at" in {entry.lower() for entry in done.json["ignored"]}
 
 
+@pytest.mark.parametrize("server", SERVERS)
+def test_what_the_end_of_a_transaction_lets_go_of_has_not_outlived_it(call, server):
+    words = ("play", "crane-key", "--target", f"local:{server}", "--remedy", "a key of the transaction", "--json")
+    found = call(*words).json
+    assert (found["outcome"]["kind"], found["findings"]) == ("waited", [])
+
+
 def test_a_ring_that_no_part_of_mariadb_sees_is_ended_and_explained(call, made):
     row = "update crane set boxes = boxes + 1 where id = 1"
     file = made([TAKE["mariadb"].format(1), row], [row, TAKE["mariadb"].format(1)], "north south north south")
@@ -149,6 +156,46 @@ def test_a_ring_that_no_part_of_mariadb_sees_is_ended_and_explained(call, made):
         "south": "failed",
     }
     assert "unseen-ring" in {finding["id"] for finding in done.json["findings"]}
+
+
+LOCKED = """scenario: yard-count
+data: |
+  create table crane (id int primary key, boxes int not null);
+  create table tug (id int primary key, job int not null);
+  insert into crane values (1, 0);
+  insert into tug values (1, 0);
+transactions:
+  count: {statements: ["lock tables tug read, crane write", select * from tug]}
+  gate: {statements: [update crane set boxes = 1 where id = 1]}
+"""
+
+
+def test_tables_locked_for_the_session_are_told_and_let_go_of_between_schedules(call, tmp_path):
+    """LOCK TABLES outlives the transaction; the rows could not even be read then, were the session not renewed."""
+    (tmp_path / "s.yaml").write_text(LOCKED)
+    play = call("play", "s.yaml", "--target", "local:mariadb", "--order", "count gate count count", "--json").json
+    (wait,) = play["waits"]
+    assert (wait["holder"], wait["holder_statement"], wait["wanted"], wait["held"]) == (
+        "count", 1, "MDL_SHARED_WRITE", "MDL_SHARED_NO_READ_WRITE",
+    )  # fmt: skip
+    assert "outlived-lock" in [finding["id"] for finding in play["findings"]]
+    explored = call("explore", "s.yaml", "--target", "local:mariadb", "--json").json
+    kinds = {outcome["kind"] for outcome in explored["tally"]["outcomes"].values()}
+    assert explored["reach"]["complete"]
+    assert kinds == {"clean", "stuck", "waited"} or kinds == {"clean", "stuck"}
+
+
+@pytest.mark.parametrize(
+    ("sql", "server", "locked"),
+    [
+        ("lock table crane in share mode", "postgresql", [("crane", "lock share")]),
+        ('lock harbour."crane", only tug', "postgresql", [("crane", "lock access exclusive"), ("tug", "lock access exclusive")]),
+        ("lock tables `crane` as c read, tug low_priority write;", "mariadb", [("crane", "lock read"), ("tug", "lock write")]),
+        ("LOCK TABLE crane READ", "mariadb", [("crane", "lock read")]),
+    ],
+)  # fmt: skip
+def test_tables_to_be_locked_are_read_from_the_statement(sql, server, locked):
+    assert [(access.table, access.detail) for access in footprint(sql, server).accesses] == locked
 
 
 def test_a_change_of_tables_that_cannot_be_read_waits_for_the_table_it_meets_first(call, tmp_path):

@@ -86,7 +86,7 @@ def footprint(sql: str, server: str = "postgresql") -> Footprint:
     try:
         trees = [tree for tree in sqlglot.parse(sql, dialect=DIALECTS.get(server)) if tree is not None]
     except (SqlglotError, RecursionError):
-        return Footprint((), parsed=False)
+        return _command(sql, 1)
     if not trees:
         return Footprint((), parsed=False, count=0)
     return _of_tree(trees[0], sql, len(trees))
@@ -154,7 +154,7 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
         control = None if savepoint else type(tree).__name__.lower().replace("transaction", "begin")
         return Footprint((), count=count, control=control)
     if isinstance(tree, exp.Command):
-        return _command(tree, sql, count)
+        return _command(sql, count)
     if not isinstance(tree, exp.Query | exp.DML | exp.DDL | exp.Alter | exp.Drop | exp.TruncateTable | exp.Set):
         return Footprint((), parsed=False, count=count)
     called = [_function_name(call) for call in tree.find_all(exp.Func)]
@@ -220,17 +220,29 @@ def _function_name(call: exp.Func) -> str:
     return name.lower()
 
 
-def _command(tree: exp.Command, sql: str, count: int) -> Footprint:
-    """LOCK TABLE is worth knowing although the parser keeps it as opaque text."""
-    match = re.match(
-        r"\s*lock\s+(?:table\s+)?(?:only\s+)?(?:(\w+)\.)?\"?(\w+)\"?(?:\s+in\s+([\w ]+?)\s+mode)?",
-        sql,
-        re.IGNORECASE,
+#: ``lock table a, b in share mode`` and ``lock tables a read, b as c write``; the parser keeps them as opaque text.
+_LOCK = re.compile(
+    r"\s*lock\s+(?:tables?\s+)?(?P<names>.+?)(?:\s+in\s+(?P<mode>[\w ]+?)\s+mode)?(?:\s+nowait)?[\s;]*$",
+    re.IGNORECASE | re.DOTALL,
+)
+_LOCKED = re.compile(
+    r"\s*(?:only\s+)?(?:[\"`]?(\w+)[\"`]?\.)?[\"`]?(\w+)[\"`]?(?:.*\b(read|write)\b)?", re.IGNORECASE | re.DOTALL
+)
+
+
+def _command(sql: str, count: int) -> Footprint:
+    """What the parser does not understand. LOCK TABLE is worth knowing."""
+    match = _LOCK.match(sql)
+    if not match:
+        return Footprint((), parsed=False, count=count)
+    mode = (match["mode"] or "access exclusive").lower()
+    found = [_LOCKED.match(name) for name in match["names"].split(",")]
+    accesses = tuple(
+        Access(table=one[2], schema=one[1], verb="schema", detail=f"lock {(one[3] or mode).lower()}")
+        for one in found
+        if one
     )
-    if match:
-        mode = (match[3] or "access exclusive").lower()
-        return Footprint((Access(table=match[2], schema=match[1], verb="schema", detail=f"lock {mode}"),), count=count)
-    return Footprint((), parsed=False, count=count)
+    return Footprint(accesses, parsed=bool(accesses), count=count)
 
 
 def _accesses(tree: exp.Expr) -> Iterator[Access]:

@@ -197,11 +197,11 @@ class Stage:
 
     def _finish(self, conductor: Conductor, path: tuple[str, ...]) -> Run:
         self._let_go(conductor)
+        if self.outlives:  # before the rows are read: a session may keep whole tables locked
+            self.sessions.update(self.engine.renew(self.sessions))
         end = self.engine.data_state()
         rows, holds = self._state(end, wanted=not conductor.broken_off or not path)
         try:
-            if self.outlives:
-                self.sessions.update(self.engine.renew(self.sessions))
             self.engine.restore_data()
         except NeedsReload:
             self._reload()

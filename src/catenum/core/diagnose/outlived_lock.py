@@ -1,8 +1,8 @@
 """Lock beyond its transaction: the transaction has ended, and its session still holds what others wait for.
 
-Evidence: a wait for a named lock that began after its holder's transaction ended, or lasted beyond it. Such locks
-belong to the session (PostgreSQL documentation, 13.3.5 "Advisory Locks"; MariaDB documentation, "GET_LOCK"); with a
-pool of connections nobody may ever end that session.
+Evidence: a wait for a named lock that lasted beyond the end of its holder's transaction, or one for a table that
+lasted to the end. Such locks belong to the session (PostgreSQL documentation, 13.3.5 "Advisory Locks"; MariaDB
+documentation, "GET_LOCK" and "LOCK TABLES"); with a pool of connections nobody may ever end that session.
 """
 
 from __future__ import annotations
@@ -19,8 +19,9 @@ ADVICE = {
         "Where it has to span transactions, call pg_advisory_unlock on every way out, errors included.",
     ),
     "mariadb": (
-        "Call release_lock on every way out, errors included: neither a commit nor a rollback lets go of it.",
-        "A row taken with select … for update serves the same end, and goes with its transaction.",
+        "Call release_lock, or unlock tables, on every way out, errors included: neither a commit nor a rollback does.",
+        "A row taken with select … for update serves the same end, and goes with its transaction; so, in place of lock "
+        "tables, do the locks that statements take.",
     ),
 }
 
@@ -32,7 +33,8 @@ def find(recording: Recording) -> list[Finding]:
         end = _end_of(recording.events, record.name) if record.status in OVER else None
         if end is None:
             continue
-        waits = [wait for wait in recording.waits if wait.holder == record.name and _beyond(wait, end)]
+        theirs = [wait for wait in recording.waits if wait.holder == record.name]
+        waits = [wait for wait in theirs if _beyond(wait, end, recording.events)]
         if not waits:
             continue
         waiters = sorted({wait.waiter for wait in waits})
@@ -63,5 +65,9 @@ def _end_of(events: Sequence[Event], name: str) -> Event | None:
     return own[-1] if own else None
 
 
-def _beyond(wait: Wait, end: Event) -> bool:
-    return wait.resource.kind == "advisory" and (wait.until_ms is None or wait.until_ms > end.at_ms)
+def _beyond(wait: Wait, end: Event, events: Sequence[Event]) -> bool:
+    """Whether ``wait`` went on after the move that ended its holder's transaction, which let go of all that was its."""
+    if wait.until_ms is None:
+        return wait.resource.kind in ("advisory", "table")
+    over = next((e.move for e in events if e.transaction == wait.waiter and e.at_ms >= wait.until_ms), end.move)
+    return wait.resource.kind == "advisory" and over > end.move

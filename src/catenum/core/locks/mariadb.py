@@ -102,4 +102,6 @@ def table_mode(access: Access) -> str:
     """The metadata lock that ``access`` takes on the table."""
     if access.verb in ("read", "lock"):
         return "MDL_SHARED_READ" if access.verb == "read" else "MDL_SHARED_WRITE"
+    if access.detail in ("lock read", "lock write"):
+        return "MDL_SHARED_READ_ONLY" if access.detail == "lock read" else "MDL_SHARED_NO_READ_WRITE"
     return "MDL_SHARED_WRITE" if access.writes else "MDL_EXCLUSIVE"

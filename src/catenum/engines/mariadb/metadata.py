@@ -11,7 +11,7 @@ import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any, Protocol
 
-from catenum.core.locks.mariadb import METADATA
+from catenum.core.locks.mariadb import METADATA, table_mode
 from catenum.core.named_locks import named_text
 from catenum.core.recording import LockEntry
 from catenum.core.statements import footprint
@@ -159,18 +159,20 @@ class MetadataReader:
 def _wanted(session: MariadbSession, held: Sequence[_Held], tables: Collection[str]) -> tuple[str, str]:
     """The table and the mode that a waiting statement is after, as its text tells.
 
-    What cannot be read is most often a change of tables: it takes the locks of all that it names in the order of their
-    names (``MDL_context::acquire_locks`` in mdl.cc), so it waits for the first that somebody else has.
+    Of several tables it is the first that somebody has in a mode that stands in the way. A change of tables takes the
+    locks of all that it names in the order of their names (``MDL_context::acquire_locks`` in mdl.cc); what cannot be
+    read is most often one.
     """
     known = {table for _, _, table in held} | set(tables)
-    for access in footprint(session.sql, "mariadb").accesses:
-        if access.table in known:
-            if access.verb == "schema":
-                return access.table, "MDL_EXCLUSIVE"
-            return access.table, "MDL_SHARED_READ" if access.verb == "read" else "MDL_SHARED_WRITE"
-    named = sorted(known & set(re.findall(r"\w+", session.sql)))
-    others = {table for thread, _, table in held if thread != session.thread_id}
-    return next((table for table in named if table in others), ""), "MDL_EXCLUSIVE"
+    found = footprint(session.sql, "mariadb")
+    after = [(access.table, table_mode(access)) for access in found.accesses if access.table in known]
+    if not found.parsed:
+        after = [(table, "MDL_EXCLUSIVE") for table in known & set(re.findall(r"\w+", session.sql))]
+    if found.changes_tables:
+        after.sort()
+    others = [(table, mode) for thread, mode, table in held if thread != session.thread_id]
+    blocked = (a for a in after if any(a[0] == table and METADATA.conflict(a[1], mode) for table, mode in others))
+    return next(blocked, after[0] if after else ("", "MDL_EXCLUSIVE"))
 
 
 def _standing(
