@@ -17,7 +17,8 @@ from catenum.core.recording import TableKeys
 from catenum.core.remedies import apply_remedy, describe
 from catenum.core.scenario import Fill, Remedy, Scenario
 from catenum.core.schedule import complete, mirror_images
-from catenum.core.statements import footprint, footprints, split_script
+from catenum.core.scripts import split_script
+from catenum.core.statements import footprint, footprints
 from catenum.core.telling import shortened
 from catenum.core.waits import Edge, Resource, WaitGraph
 

@@ -186,6 +186,25 @@ def test_tables_locked_for_the_session_are_told_and_let_go_of_between_schedules(
 
 
 @pytest.mark.parametrize(
+    ("sql", "outlives", "plans"),
+    [
+        ("set local enable_seqscan = off", False, True),
+        ("set lock_timeout = 5", True, True),
+        ("set transaction isolation level serializable", False, True),
+        ("select @crane := 7", True, True),
+        ("create temporary table seen (id int)", True, True),
+        ("select harbour_rules(7)", True, True),
+        ("select pg_advisory_lock(7)", True, False),
+        ("update crane set boxes = 1", False, False),
+    ],
+)
+def test_what_a_statement_may_leave_behind_is_told(sql, outlives, plans):
+    """Sessions are made new for the first; the same statement is not prepared where the second may be."""
+    found = footprint(sql, "mariadb" if "@" in sql else "postgresql")
+    assert (found.may_outlive, found.may_change_plans) == (outlives, plans)
+
+
+@pytest.mark.parametrize(
     ("sql", "server", "locked"),
     [
         ("lock table crane in share mode", "postgresql", [("crane", "lock share")]),

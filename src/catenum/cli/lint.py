@@ -10,7 +10,7 @@ from typing import IO
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, Problem
-from catenum.core.statements import DIALECTS
+from catenum.core.scripts import DIALECTS
 from catenum.lab.safety import beyond_scratch, transaction_control
 
 FORMAT = "catenum-lint/1"

@@ -15,7 +15,8 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from catenum.core.recording import PathStep, Plan, Recording, TableKeys
-from catenum.core.statements import DIALECTS, Access, footprint
+from catenum.core.scripts import DIALECTS
+from catenum.core.statements import Access, footprint
 
 SMALL_ROWS = 100
 

@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from sqlglot import tokenize
 from sqlglot.errors import SqlglotError
 
-from catenum.core.statements import DIALECTS, split_script
+from catenum.core.scripts import DIALECTS, split_script
 
 _ANY_SERVER = (
     r"(?:create|drop|alter)(?: or replace)? (?:database|schema|role|user|tablespace|server)",

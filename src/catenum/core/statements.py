@@ -18,9 +18,9 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from catenum.core.named_locks import FUNCTIONS, NamedLock, named_locks
+from catenum.core.scripts import DIALECTS
 
 Verb = Literal["read", "lock", "insert", "update", "delete", "schema"]
-DIALECTS = {"postgresql": "postgres", "mariadb": "mysql"}
 
 # sqlglot warns on a logger of its own where it falls back to an opaque command; the fallback itself tells us enough.
 logging.getLogger("sqlglot").setLevel(logging.ERROR)
@@ -59,7 +59,7 @@ class Footprint:
     calls_unknown: bool = False  # calls a function whose doings its name does not tell
     by_nature: tuple[str, ...] = ()  # what it calls that gives another value each time: now, random, nextval
     ordered: bool = False  # the order of the rows it returns is asked for
-    sets: bool = False  # changes a setting or a variable of the session
+    sets: Literal["transaction", "session"] | None = None  # changes a setting or a variable, for how long
     named_locks: tuple[NamedLock, ...] = ()
 
     @property
@@ -73,7 +73,12 @@ class Footprint:
         table.
         """
         kept = any(not lock.takes or lock.of_session for lock in self.named_locks)
-        return self.changes_tables or self.calls_unknown or self.sets or kept
+        return self.changes_tables or self.calls_unknown or self.sets == "session" or kept
+
+    @property
+    def may_change_plans(self) -> bool:
+        """Whether the same statement may be planned otherwise after it."""
+        return self.changes_tables or self.calls_unknown or self.sets is not None
 
     def on(self, table: str) -> list[Access]:
         """The accesses to ``table``."""
@@ -101,43 +106,10 @@ def footprints(script: str, server: str = "postgresql") -> list[Footprint]:
     return [_of_tree(tree, tree.sql(dialect=DIALECTS.get(server)), 1) for tree in trees]
 
 
-def split_script(script: str, server: str) -> list[tuple[int, str]]:
-    """The statements of a script, each with the offset of its first character. Semicolons in strings do not count."""
-    try:
-        tokens = sqlglot.tokenize(script, dialect=DIALECTS.get(server))
-    except SqlglotError:
-        return [(0, script)] if script.strip() else []
-    found: list[tuple[int, str]] = []
-    start: int | None = None
-    depth = 0
-    for place, token in enumerate(tokens):
-        if token.token_type.name == "SEMICOLON" and depth == 0:
-            if start is not None:
-                found.append((start, script[start : token.start].rstrip()))
-            start = None
-            continue
-        if start is None:
-            start = token.start
-        if _BODY.match(script, start):
-            depth = max(
-                0, depth + _nesting(tokens[place].text, tokens[place + 1].text if place + 1 < len(tokens) else "")
-            )
-    if start is not None:
-        found.append((start, script[start:].rstrip()))
-    return found
-
-
-#: Statements that may hold others between BEGIN and END.
-_BODY = re.compile(r"create\s+(or\s+replace\s+)?(\S+\s+)?(procedure|function|trigger|event)\b", re.IGNORECASE)
-
-
-def _nesting(word: str, following: str) -> int:
-    """How a word of a stored program's body changes the depth of its blocks."""
-    if word.upper() in ("BEGIN", "CASE"):
-        return 1
-    if word.upper() == "END" and following.upper() not in ("IF", "LOOP", "WHILE", "REPEAT", "FOR"):
-        return -1
-    return 0
+def _setting(tree: exp.Expr, sql: str) -> Literal["transaction", "session"] | None:
+    if isinstance(tree, exp.Set):
+        return "transaction" if _SET_LOCAL.match(sql) else "session"
+    return "session" if tree.find(exp.Parameter) is not None else None
 
 
 #: A setting that ends with its transaction.
@@ -167,7 +139,7 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
         named_locks=tuple(named_locks(tree)),
         by_nature=tuple(sorted({name for name in called if name in _BY_NATURE})),
         ordered=tree.args.get("order") is not None,
-        sets=(isinstance(tree, exp.Set) and not _SET_LOCAL.match(sql)) or tree.find(exp.Parameter) is not None,
+        sets=_setting(tree, sql),
     )
 
 

@@ -217,8 +217,9 @@ class Stage:
         self._open_sessions()
 
     def _open_sessions(self) -> None:
+        steady = not any(found.may_change_plans for found in self.footprints.values())
         for name, texts in self.dependence.statements.items():
-            self.sessions[name] = self.engine.open_session(name, () if self.shape else texts)
+            self.sessions[name] = self.engine.open_session(name, texts if steady else ())
 
     def _let_go(self, conductor: Conductor) -> None:
         """Roll back what is open still: first those who wait for nobody, then those whom that let go on."""

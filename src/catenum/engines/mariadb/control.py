@@ -23,7 +23,7 @@ from pymysql.constants import CLIENT
 from catenum.core.errors import InputError, TargetError
 from catenum.core.recording import LockEntry, PathStep, ServerError, TableKeys, TableRows, TargetInfo
 from catenum.core.scenario_file import suggestion
-from catenum.core.statements import split_script
+from catenum.core.scripts import split_script
 from catenum.core.waits import Edge
 from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.kept import Keeper
