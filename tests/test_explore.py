@@ -422,6 +422,19 @@ def test_twelve_transactions_are_sampled_and_said_so(call, tmp_path):
     assert "ran 5 of more than can be counted classes" in " ".join(done.out.split())
 
 
+def test_with_every_a_sample_is_drawn_of_orders_and_what_was_run_is_told_as_such(call):
+    sampled = call("explore", "left-open", "--every", "--limit", "60", "--json").json
+    assert (sampled["reach"]["sampled"], sampled["reach"]["every"], sampled["reach"]["complete"]) == (True, True, False)
+    assert sampled["reach"]["orders"] == sampled["reach"]["classes"] == 277_200
+    assert sampled["tally"]["schedules"] + sampled["tally"]["ruled_out"] == 60
+    firsts = {path[0] for path, _ in sampled["tally"]["map"]}
+    assert len(firsts) > 2, "from all over the space, not from the corner where a walk begins"
+    told = " ".join(call("explore", "left-open", "--every", "--limit", "60").out.split())
+    assert "ran 60 of 277,200 orders" in told
+    told = " ".join(call("explore", "berth-swap", "--every").out.split())
+    assert "8 schedules run, all that can be made (of 20 orders; nothing was left out as equivalent)" in told
+
+
 def test_pile_up_piles_up_and_with_timeouts_never_does(call):
     as_it_is = call("explore", "pile-up", "--json").json
     cured = call("explore", "pile-up", "--remedy", "give up waiting", "--json").json

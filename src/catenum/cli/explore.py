@@ -150,6 +150,8 @@ def _counted(made: Plan, survey: Survey) -> str:
     at = f" at {level.pop()}" if len(level) == 1 and None not in level else ""
     classes = f"at most {made.classes:,} classes" if made.classes is not None else "more classes than can be counted"
     drawn = ", of which a sample is run" if made.sampled else ""
+    if made.every:
+        return f"{made.orders:,} orders{at}{drawn}."
     return f"{made.orders:,} orders{at}, {classes} of equivalent ones{drawn}."
 
 

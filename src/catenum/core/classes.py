@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 import random
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 
 from catenum.core.dependence import Dependence, Step
 
@@ -31,13 +31,16 @@ class TooMany(Exception):
 
 
 class Classes:
-    """The classes of one scenario's schedules under a dependence relation."""
+    """The classes of one scenario's schedules under a dependence relation.
 
-    def __init__(self, dependence: Dependence, moves: Mapping[str, int]) -> None:
+    ``every``: as though all moves depended on each other, so that each schedule is a class of its own.
+    """
+
+    def __init__(self, dependence: Dependence, moves: Mapping[str, int], *, every: bool = False) -> None:
         self.names = tuple(moves)
         self.moves = tuple(moves.values())
         self._steps = [[self._step(dependence, name, k) for k in range(n)] for name, n in moves.items()]
-        self._depend = dependence.depend
+        self._depend: Callable[[Step, Step], bool] = (lambda one, other: True) if every else dependence.depend
         self._counts: dict[_State, int] = {}
 
     @staticmethod

@@ -21,13 +21,17 @@ FORMAT = "catenum-exploration/1"
 
 @dataclass(kw_only=True)
 class Reach:
-    """How far an exploration got. ``classes`` None: too many to count. ``left``: shares that were not worked off."""
+    """How far an exploration got. ``classes`` None: too many to count. ``left``: shares that were not worked off.
+
+    ``every``: nothing was left out as equivalent, so each order counts as a class.
+    """
 
     orders: int
     classes: int | None
     complete: bool
     sampled: bool
     left: int = 0
+    every: bool = False
 
 
 @dataclass(kw_only=True)
@@ -72,18 +76,20 @@ def how_far(exploration: Exploration) -> str:
     """One sentence on how much was run, and what that allows to be said."""
     reach, tally = exploration.reach, exploration.tally
     whole = f"{reach.classes:,}" if reach.classes is not None else "more than can be counted"
-    plural = "es" if reach.classes != 1 else ""
+    whole += " class" if reach.classes == 1 else " classes"
+    if reach.every:
+        whole = _orders(reach.orders)
     if reach.complete:
-        return (
-            f"{_count(tally.schedules, 'schedule')} run, one for each class that can be made "
-            f"(of {_orders(reach.orders)} in at most {whole} class{plural})"
-        )
+        done = _count(tally.schedules, "schedule")
+        if reach.every:
+            return f"{done} run, all that can be made (of {whole}; nothing was left out as equivalent)"
+        return f"{done} run, one for each class that can be made (of {_orders(reach.orders)} in at most {whole})"
     if reach.sampled:
         out = f", {tally.ruled_out:,} of them ruled out by waiting" if tally.ruled_out else ""
         ran = tally.schedules + tally.ruled_out
-        return f"ran {ran:,} of {whole} class{plural}{out}; nothing can be said of the rest"
+        return f"ran {ran:,} of {whole}{out}; nothing can be said of the rest"
     done = _count(tally.schedules, "schedule")
-    return f"stopped after {done} of at most {whole} class{plural}; nothing can be said of the rest"
+    return f"stopped after {done} of at most {whole}; nothing can be said of the rest"
 
 
 def _count(number: int, what: str) -> str:

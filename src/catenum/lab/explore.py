@@ -57,20 +57,20 @@ class Plan:
     digest: str
     #: What is run where a walk turns out to be longer than the limit.
     drawn: list[Share] = field(default_factory=list)
+    every: bool = False
 
 
 def plan(scenario: Scenario, dependence: Dependence, options: ExploreOptions, salt: str = "") -> Plan:
     """Count the space and cut it into shares: one walk, or schedules drawn by chance where the limit is smaller."""
     moves = {name: transaction.moves for name, transaction in scenario.transactions.items()}
     orders = schedules(moves)
-    classes = Classes(dependence, moves)
+    classes = Classes(dependence, moves, every=options.every)
     count: int | None
     try:
         count = classes.count()
     except TooMany:
         count = None
-    larger = options.limit is not None and (count is None or count > options.limit)
-    sampled = larger and not options.every
+    sampled = options.limit is not None and (count is None or count > options.limit)
     drawn: list[Share] = []
     if sampled and options.limit is not None:
         chosen = [list(order) for order in classes.sample(options.limit, count, options.seed)]
@@ -83,6 +83,7 @@ def plan(scenario: Scenario, dependence: Dependence, options: ExploreOptions, sa
         sampled=sampled and not walk_first,
         shares=[{"walk": {"more": True, "nodes": []}}] if walk_first or not sampled else drawn,
         drawn=drawn,
+        every=options.every,
         not_understood=[
             f"{name} statement {number + 1}" for name, number in dependence.not_understood() if number is not None
         ],
@@ -176,7 +177,7 @@ class Worker:
     def _can_be_made(self, order: list[str], run: Run) -> bool:
         """Whether a drawn schedule was run as drawn: moves that were held back past one they depend on were not."""
         if self._classes is None:
-            self._classes = Classes(self.space.dependence, self.space.moves)
+            self._classes = Classes(self.space.dependence, self.space.moves, every=self.options.every)
         made = {name: run.path.count(name) for name in self.space.moves}
         wanted, left = [], dict(made)
         for name in order:  # a transaction that failed makes no further moves
@@ -284,6 +285,7 @@ def exploration(
         classes=explorer.plan.classes,
         complete=not explorer.shares and not explorer.plan.sampled and not explorer.tally.given_up,
         sampled=explorer.plan.sampled,
+        every=explorer.plan.every,
         left=len(explorer.shares),
     )
     return Exploration(

@@ -13,6 +13,7 @@ def names() -> list[str]:
         "tug-upgrade",
         "crane-standby",
         "left-open",
+        "crane-key",
         "yard-rebuild",
         "call-cancel",
         "gap-insert",
