@@ -24,7 +24,7 @@ shot() { # shot NAME FROM COMMAND: what the command shows in a terminal, 800 dot
 
 shot play 0 "catenum play berth-swap"
 shot play-story 28 "catenum play berth-swap"
-shot play-chain 0 "catenum play left-open"
+shot play-chain 48 "catenum play left-open"
 shot play-locks 23 "catenum play tug-upgrade --locks full"
 shot trial 0 "catenum trial crane-standby"
 shot churn 0 "catenum churn yard-lookup --target local:mariadb --for 8s --save rings"

@@ -77,7 +77,7 @@ def test_a_ring_of_named_locks_is_told_with_its_names_and_statements(call, made,
     assert (ring["victim"], ring["agreed"]) == ("south", True)
     assert ("metadata locks" in ring["rule"]) == (server == "mariadb")
     told = " ".join(call("play", file, "--target", f"local:{server}").out.split())
-    assert "First a deadlock, of which the server gave up south; then a block: north still waits" in told
+    assert "First a deadlock. The server gave up south. Then a block: north still waits" in told
 
 
 @pytest.mark.parametrize("server", SERVERS)
@@ -156,6 +156,10 @@ def test_a_ring_that_no_part_of_mariadb_sees_is_ended_and_explained(call, made):
         "south": "failed",
     }
     assert "unseen-ring" in {finding["id"] for finding in done.json["findings"]}
+    told = " ".join(call("play", file, "--target", "local:mariadb").out.split())
+    assert "The server let it stand, and Catenum cancelled south. north went on and committed." in told
+    told = " ".join(call("explore", file, "--target", "local:mariadb").out.split())
+    assert "the server let it stand in all of them, and Catenum ended it" in told
 
 
 LOCKED = """scenario: yard-count

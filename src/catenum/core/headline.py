@@ -64,8 +64,14 @@ def _deadlock(recording: Recording) -> str:
         who = f"{members[0]} and {members[1]} each held what the other wanted, so neither could ever go on"
     else:
         who = f"{listed(members)} waited for each other in a ring, so none of them could ever go on"
-    text = f"Deadlock, not just a block: {who}. The server gave up {listed(victims)}."
+    text = f"Deadlock, not just a block: {who}. {_ended_by(recording)} {listed(victims)}."
     return text + _after(recording, victims)
+
+
+def _ended_by(recording: Recording) -> str:
+    """Who ended the rings, up to the names of those who were given up."""
+    stood = any(ring.victim and ring.verdict_ms is None for ring in recording.deadlocks)
+    return "The server let it stand, and Catenum cancelled" if stood else "The server gave up"
 
 
 def _after(recording: Recording, failed: list[str]) -> str:
@@ -88,7 +94,7 @@ def _stuck(recording: Recording) -> str:
     )
     victims = sorted({ring.victim for ring in recording.deadlocks if ring.victim})
     if victims:
-        return f"First a deadlock, of which the server gave up {listed(victims)}; then a block: {text}"
+        return f"First a deadlock. {_ended_by(recording)} {listed(victims)}. Then a block: {text}"
     return f"Block, not deadlock: {text} No ring closed: {'they' if many else 'it'} could go on as soon as that let go."
 
 

@@ -14,7 +14,7 @@ MEANING: dict[Kind, str] = {
     "waited": "somebody waited, and went on when the lock was free",
     "timeout": "a wait was given up by its time limit",
     "refused": "the server refused a transaction to keep the isolation level's promise",
-    "deadlock": "transactions waited for each other in a ring; the server gave one up",
+    "deadlock": "transactions waited for each other in a ring; one was given up",
     "stuck": "somebody still waits for a lock that nobody lets go of",
     "error": "a statement was rejected",
 }

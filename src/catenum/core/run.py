@@ -24,11 +24,15 @@ class Meeting:
 
 @dataclass(frozen=True, slots=True)
 class Ring:
-    """A deadlock: its members with their statements, in cycle order from the first by name, and the victim."""
+    """A deadlock: its members with their statements, in cycle order from the first by name, and the victim.
+
+    ``unended``: the server let it stand, and Catenum ended it.
+    """
 
     members: tuple[tuple[str, int | None], ...]
     resources: tuple[str, ...]
     victim: str | None
+    unended: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -193,7 +193,8 @@ def _step(recording: Recording, event: Event) -> Iterator[Line]:
     )
     if done is not None and done.result is not None and 0 < len(done.result.rows) <= 5:
         rows = "; ".join(", ".join(value if value is not None else "null" for value in row) for row in done.result.rows)
-        yield Line(f"returned: {rows}", "faint", indent=3)
+        if any(value != "" for row in done.result.rows for value in row):  # a function may return nothing
+            yield Line(f"returned: {rows}", "faint", indent=3)
 
 
 def _conflicts(recording: Recording) -> Section:

@@ -56,13 +56,14 @@ class OutcomeEntry:
 
 @dataclass(kw_only=True)
 class RingEntry:
-    """One distinct deadlock, by the statements in it."""
+    """One distinct deadlock, by the statements in it. ``unended``: how often the server let it stand."""
 
     members: tuple[tuple[str, int | None], ...]
     resources: tuple[str, ...]
     victims: dict[str, int] = field(default_factory=dict)
     count: int = 0
     shortest: Path | None = None
+    unended: int = 0
 
 
 @dataclass(kw_only=True)
@@ -138,6 +139,7 @@ class Tally:
             blank = RingEntry(members=ring.members, resources=ring.resources)
             known = self.rings.setdefault(key, blank)
             known.count += ring.count
+            known.unended += ring.unended
             known.shortest = shorter(known.shortest, ring.shortest)
             known.resources = min(known.resources, ring.resources, key=_told_worse)
             for name, count in ring.victims.items():
@@ -175,6 +177,7 @@ class Tally:
     def _add_ring(self, ring: Ring, path: Path) -> None:
         entry = self.rings.setdefault(_key(ring.members), RingEntry(members=ring.members, resources=ring.resources))
         entry.count += 1
+        entry.unended += ring.unended
         entry.shortest = shorter(entry.shortest, path)
         entry.resources = min(entry.resources, ring.resources, key=_told_worse)
         if ring.victim is not None:

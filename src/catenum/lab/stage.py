@@ -380,7 +380,7 @@ class Stage:
         for edge in edges:
             statements = [w.statement for w in conductor.waits if (w.waiter, w.holder) == (edge.waiter, edge.holder)]
             members.append((edge.waiter, statements[-1] if statements else None))
-        return Ring(tuple(members), tuple(edge.resource.text for edge in edges), cycle.victim)
+        return Ring(tuple(members), tuple(edge.resource.text for edge in edges), cycle.victim, cycle.ended_by_us)
 
 
 def hurried(scenario: Scenario, timeout_step_ms: int) -> Scenario:

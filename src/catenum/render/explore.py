@@ -115,6 +115,9 @@ def _print_rings(console: Console, found: Exploration) -> None:
     for ring in sorted(found.tally.rings.values(), key=lambda r: (-r.count, r.members)):
         fell = ", ".join(f"{name} {count}×" for name, count in sorted(ring.victims.items()))
         say(console, f"Deadlock in {ring.count:,} schedules (given up: {fell})", style=STYLES["strong"])
+        if ring.unended:
+            often = "in all of them" if ring.unended == ring.count else f"in {ring.unended:,} of them"
+            say(console, f"    the server let it stand {often}, and Catenum ended it", style=STYLES["bad"])
         for place, (name, statement) in enumerate(ring.members):
             following = ring.members[(place + 1) % len(ring.members)][0]
             room = console.width - 12 - len(name) - len(following) - len(ring.resources[place])

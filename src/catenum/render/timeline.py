@@ -98,7 +98,7 @@ def _told(recording: Recording, event: Event) -> tuple[str, str, str]:
         )
     count = "done" if event.rows is None else f"{event.rows} row{'' if event.rows == 1 else 's'}"
     result = event.result
-    if result is not None and len(result.rows) == 1 and len(result.columns) == 1:
+    if result is not None and len(result.rows) == 1 and len(result.columns) == 1 and result.rows[0][0] != "":
         count += f": {result.rows[0][0] if result.rows[0][0] is not None else 'null'}"
     return "✓", after + count, "good"
 

@@ -41,7 +41,7 @@ def find(recording: Recording) -> list[Finding]:
         taken = sorted({wait.holder_statement for wait in waits if wait.holder_statement})
         over = listed(sorted({wait.resource.text for wait in waits}))
         lasting = sorted({wait.waiter for wait in waits if wait.until_ms is None})
-        still = f"; {listed(lasting)} to the end" if lasting else ""
+        still = "" if not lasting else f"; {listed(lasting)} to the end" if lasting != waiters else ", to the end"
         found.append(
             Finding(
                 id="outlived-lock",
