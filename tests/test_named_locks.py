@@ -296,3 +296,21 @@ def test_named_locks_are_read_from_statements(sql, found):
     ]
     assert locks == found
     assert footprint(sql).may_outlive == any(not takes or session for takes, session, _ in found)
+
+
+@pytest.mark.parametrize("server", SERVERS)
+def test_a_loop_that_waits_for_ever_is_told_and_not_waited_for_at_every_step(call, server):
+    done = call("churn", "crane-key", "--for", "1500ms", "--target", f"local:{server}", "--json")
+    (stuck,) = done.json["stuck"]
+    assert done.code == 1
+    assert (stuck["loop"], stuck["statement"], stuck["sql"]) in [
+        (name, 1, {"postgresql": "select pg_advisory_lock(7)", "mariadb": "select get_lock('crane 7', 60)"}[server])
+        for name in ("day", "night")
+    ]
+    assert 0 in {told["iterations"] for told in done.json["transactions"].values()}
+
+
+def test_under_load_variants_that_share_named_locks_are_refused(call):
+    done = call("trial", "crane-key", "--churn")
+    assert done.code == 2
+    assert "a named lock that a session of one keeps stops the others" in done.err

@@ -15,7 +15,7 @@ from catenum.core.errors import InputError
 from catenum.core.measure import percentile, rate
 from catenum.core.recording import to_json
 from catenum.core.scenario_file import suggestion
-from catenum.core.telling import duration
+from catenum.core.telling import duration, one_line
 from catenum.lab.churn import Churn
 from catenum.lab.play import load
 from catenum.lab.rings import Ring, rings
@@ -91,7 +91,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if interrupted:
         err.write("catenum: interrupted; these are the figures so far\n")
         return ExitCode.INTERRUPTED
-    return ExitCode.FOUND if any(churn.failures(kind) for kind in FAILURES) else ExitCode.OK
+    found_any = churn.stuck or any(churn.failures(kind) for kind in FAILURES)
+    return ExitCode.FOUND if found_any else ExitCode.OK
 
 
 def _turns(churn: Churn, args: argparse.Namespace, err: IO[str]) -> None:
@@ -127,6 +128,9 @@ def figures(churn: Churn) -> dict[str, Any]:
         "per_second": round(churn.iterations / churn.seconds, 1) if churn.seconds else 0.0,
         "lock_waits": churn.waits if churn.engine.info.server == "mariadb" else None,
         "waiting_at_a_look": round(churn.seen_waiting / churn.looks, 3) if churn.looks else None,
+        "stuck": [
+            {"loop": name, "statement": number, "sql": churn.sql_of(name, number)} for name, number in churn.stuck
+        ],
         "failures": {
             kind: {
                 "count": churn.failures(kind),
@@ -194,9 +198,16 @@ def show(churn: Churn, found: list[Ring], paths: list[Path], args: argparse.Name
             style = "bold red" if number else "green"
             say(console, f"{kind + 's':<10} {number:>7}   {rate(number, churn.iterations)}", style=style)
     if value["lock_waits"] is not None:
-        say(console, f"lock waits {churn.waits:>7}   (as the server counts them)")
+        say(console, f"lock waits {churn.waits:>7}   (for rows, as the server counts them)")
     if value["waiting_at_a_look"] is not None:
         say(console, f"waiting    {value['waiting_at_a_look']:>7}   loops on average, in {churn.looks} looks")
+    for name, number in churn.stuck:
+        sql = one_line(churn.sql_of(name, number), 60)
+        say(console, f"stuck              {name} {number} waited to the end: {sql}", style="bold red")
+    if churn.stuck:
+        say(
+            console, "                   no other loop was in a transaction any more: a session keeps what it waits for"
+        )
     _print_rings(console, found, paths)
 
 

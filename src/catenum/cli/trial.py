@@ -20,6 +20,7 @@ from catenum.engines.targets import Target, open_engine
 from catenum.lab.contest import contest
 from catenum.lab.explore import Explorer
 from catenum.lab.play import PlayOptions
+from catenum.lab.safety import named_locks_of
 from catenum.lab.trial import Trial, trial, trial_of_all
 from catenum.render.console import make_console, say
 from catenum.render.contest import contest_value, print_contest, winners_of
@@ -94,6 +95,11 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 def _under_load(
     args: argparse.Namespace, scenario: Scenario, file: ScenarioFile, target: Target, out: IO[str], err: IO[str]
 ) -> ExitCode:
+    if any(lock.of_session for lock in named_locks_of(scenario, target.server)):
+        raise InputError(
+            "--churn has all variants connected at once, and a named lock that a session of one keeps stops the others",
+            advice="Leave --churn out: then each variant is explored by itself.",
+        )
     copies = copies_of(args, list(scenario.transactions))
     seconds = args.length / 1000 if args.length else 5.0
     progress = Progress(err, quiet=args.quiet or args.json)

@@ -28,7 +28,11 @@ class Rate:
             return "no iterations"
         if self.events == 0:
             return f"none in {self.iterations:,} (below {self.high:.2g} in {PER:,} at {CONFIDENCE:.0%})"
-        return f"{self.rate:.3g} in {PER:,} ({self.low:.3g} to {self.high:.3g})"
+        return f"{_told(self.rate)} in {PER:,} ({_told(self.low)} to {_told(self.high)})"
+
+
+def _told(value: float) -> str:
+    return f"{value:,.0f}" if value >= 100 else f"{value:.3g}"
 
 
 def rate(events: int, iterations: int) -> Rate:

@@ -30,6 +30,7 @@ from catenum.engines.protocol import Beginning, Engine, LoopPlan
 
 KEPT_LATENCIES = 20_000
 REPORT_S = 0.1
+DRAIN_S = 5.0  # for iterations to end once the gate is closed: whoever waits longer waits for what nobody lets go of
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +58,7 @@ class Report:
     others: tuple[tuple[int, int], ...] = ()
     session: str = ""
     finished: bool = False
+    paused: bool = False  # the loop stands at the gate
     broken: str = ""
     rejected: str = ""
 
@@ -170,6 +172,7 @@ def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
             if state[0] != _Gate.OPEN:
                 if state[0] == _Gate.SHUT:
                     break
+                report.paused = True
                 pipe.send(report)
                 report = Report(job.number)
                 gate.wait()
@@ -223,6 +226,7 @@ class Churn:
         self.waits = 0
         self.looks = self.seen_waiting = 0  # where waits are not counted: looks, and loops seen waiting in them
         self.clock = Clock()
+        self._late: dict[int, int] = {}  # loops that did not end their iteration after a turn: at which statement
         self._chance = random.Random(11)
         self._jobs = list(self._plan(copies, commit, most))
         context = mp.get_context("spawn")
@@ -303,12 +307,18 @@ class Churn:
     def _drain(self) -> None:
         """After the gate has closed each loop reports once more; then all of the turn is counted."""
         waiting = {job.number for job, process in zip(self._jobs, self._processes, strict=True) if process.is_alive()}
-        deadline = time.perf_counter() + 5.0
-        while waiting and self._pipes and time.perf_counter() < deadline:
+        deadline = time.perf_counter() + DRAIN_S
+        while waiting - self._late.keys() and self._pipes and time.perf_counter() < deadline:
             for report in self._reports(0.2):
                 self._take([report])
-                if not report.latencies or report.finished:
+                if report.paused or report.finished:
                     waiting.discard(report.number)
+        self._late = {number: self._places.statement[number] for number in waiting}
+
+    @property
+    def stuck(self) -> list[tuple[str, int]]:
+        """Loops that still wait although all others have ended their iterations, each with its statement's number."""
+        return [(self._jobs[number].name, statement) for number, statement in sorted(self._late.items())]
 
     def _reports(self, seconds: float) -> Iterator[Report]:
         ready = wait(self._pipes, timeout=seconds)
@@ -326,6 +336,7 @@ class Churn:
 
     def _take(self, reports: Any) -> None:
         for report in reports:
+            self._late.pop(report.number, None)
             self.tallies[self._jobs[report.number].transaction].add(report, self._chance)
             if report.deadlock is not None:
                 self._meet(report)
@@ -365,13 +376,18 @@ class Churn:
     def close(self) -> None:
         """End every process, the gentle way first."""
         self._gate.set(_Gate.SHUT)
-        for process in self._processes:
-            process.join(2)
+        for job, process in zip(self._jobs, self._processes, strict=True):
+            process.join(0 if job.number in self._late else 2)
             if process.is_alive():
                 process.terminate()
                 process.join(2)
         for pipe in self._pipes:
             pipe.close()
+
+    def sql_of(self, name: str, statement: int) -> str:
+        """The text of a loop's statement, from 1; of its end beyond those."""
+        plan = next(job.plan for job in self._jobs if job.name == name)
+        return plan.statements[statement - 1] if 0 < statement <= len(plan.statements) else plan.ends
 
     def transaction_of(self, name: str) -> str:
         """The transaction that a copy runs."""

@@ -15,7 +15,7 @@ from catenum.core.recording import Recording
 from catenum.core.remedies import apply_remedy, describe
 from catenum.core.scenario import Scenario
 from catenum.core.scenario_file import ScenarioFile
-from catenum.core.verdict import Verdict
+from catenum.core.verdict import Rank, Verdict
 from catenum.engines.protocol import Engine
 from catenum.lab.churn import Churn
 from catenum.lab.play import PlayOptions, load, play
@@ -154,6 +154,10 @@ def judge(baseline: Runner, runner: Runner, faster: Ratio) -> Verdict:
     before, after = (baseline.conflicts, baseline.churn.iterations), (runner.conflicts, runner.churn.iterations)
     told = f"conflicts: {rate(*before)} → {rate(*after)}"
     speed = f"throughput {faster}"
+    if runner.churn.stuck:
+        told = ", ".join(f"{name} {number}" for name, number in runner.churn.stuck)
+        rank: Rank = "no better" if baseline.churn.stuck else "worse"
+        return Verdict(rank=rank, reason=f"{told} waited to the end for what a session keeps")
     if runner.churn.failures("rejected"):
         return Verdict(rank="loses", reason=f"a statement was rejected {runner.churn.failures('rejected')} times")
     broken = [title for title, value in runner.played.outcome.holds.items() if value is not True]
@@ -165,6 +169,8 @@ def judge(baseline: Runner, runner: Runner, faster: Ratio) -> Verdict:
         return Verdict(rank="cures" if after[0] == 0 else "eases", reason=f"{told}; {speed}")
     if before[0]:
         return Verdict(rank="no better", reason=f"{told}: the figures do not support a difference; {speed}")
+    if baseline.churn.stuck:
+        return Verdict(rank="cures", reason=f"nobody waits for ever any more; {speed}")
     waits = _waits(baseline, runner)
     if faster.low > 1.05:
         return Verdict(rank="cures" if waits else "eases", reason=f"no conflicts in either; {waits}{speed}")

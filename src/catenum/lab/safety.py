@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from catenum.core.named_locks import NamedLock
 from catenum.core.reach import commits_by_itself, handles_transactions, reaches_beyond, uncovered
 from catenum.core.recording import TargetInfo
 from catenum.core.scenario import Scenario, chosen
@@ -54,10 +55,15 @@ def warnings(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
             yield f"{what} commits by itself what its transaction did before: on {target.server} such a statement does"
 
 
+def named_locks_of(scenario: Scenario, server: str) -> list[NamedLock]:
+    """The named locks that the transactions use, as they are or as a remedy writes them."""
+    texts = [sql for path, _, sql in _texts(scenario, server) if path[0] == "transactions" or "rewrite" in path]
+    return [lock for sql in texts for lock in footprint(sql, server).named_locks]
+
+
 def _shared_locks(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
     """Named locks, where others are on the server too: no scratch space keeps those apart."""
-    texts = [sql for path, _, sql in _texts(scenario, target.server) if path[0] == "transactions"]
-    found = [lock for sql in texts for lock in footprint(sql, target.server).named_locks if lock.takes]
+    found = [lock for lock in named_locks_of(scenario, target.server) if lock.takes]
     if any(lock.function == "get_lock" for lock in found):
         yield "get_lock goes on without the lock once the time that it is given is over: that is not played out"
     if found and not target.private:
