@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from catenum.core.episodes import EpisodeTracker
 from catenum.core.errors import InputError
+from catenum.core.headline import headline
 from catenum.core.live import Sample, SessionInfo
 from catenum.core.live_recording import recording_of
 from catenum.core.live_story import headline_of, tell_sample
@@ -341,3 +342,20 @@ def test_a_reader_of_a_store_sees_what_was_written_so_far(kept, tmp_path):
     with pytest.raises(InputError, match="no episode 77"):
         found.recording(77)
     found.close()
+
+
+@pytest.mark.parametrize(
+    ("state", "told", "found"),
+    [
+        ("idle in a transaction", "in the end for 5, whose transaction was left open", ["left-open"]),
+        ("working", "in the end for 5, which is at work", []),
+        ("waits", "in the end for 5, which is at work", []),
+        ("idle", "in the end for 5, whose transaction is over, but whose session still holds", []),
+        ("not told", "in the end for 5. No ring closed", []),
+    ],
+)
+def test_what_a_head_blocker_is_said_to_do_is_what_the_server_tells_of_it(state, told, found):
+    """Only who is idle in an open transaction has left it open: a long statement is another matter."""
+    recording = recording_of(sample(9.0, ("7", "5"), s5=session("5", state=state)))
+    assert told in headline(recording)
+    assert [finding.id for finding in recording.findings if finding.id == "left-open"] == found

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import signal
+import threading
 import time
 
 import pymysql
@@ -329,10 +330,14 @@ def test_without_the_plugin_the_statements_tell_who_holds_up_a_change_of_tables(
     assert waits() == with_it
 
 
-def test_a_wait_for_somebody_whom_the_server_does_not_name_is_a_wait(own_mariadb):
+@pytest.mark.parametrize("listed", [True, False])
+def test_a_wait_for_whoever_keeps_everybody_out_is_a_wait(own_mariadb, listed):
     """FLUSH TABLES WITH READ LOCK of another session holds up every change: that is no statement that takes long."""
     where = arguments_of(own_mariadb.url)
-    made, other = connect(where, "own"), pymysql.connect(**where, autocommit=True)
+    other = pymysql.connect(**where, autocommit=True)
+    if not listed:
+        ask(other, "uninstall soname 'metadata_lock_info'")
+    made, told = connect(where, "own"), f"session {other.thread_id()}" if listed else SOMEBODY
     made.make_scratch()
 
     def announce(move) -> None:
@@ -345,5 +350,34 @@ def test_a_wait_for_somebody_whom_the_server_does_not_name_is_a_wait(own_mariadb
         ask(other, "unlock tables")
         made.close()
     assert recording.outcome.kind == "stuck"
-    assert {(wait.waiter, wait.holder) for wait in recording.waits} >= {("late", SOMEBODY)}
+    assert {(wait.waiter, wait.holder) for wait in recording.waits} >= {("late", told)}
     assert "backup lock" in recording.waits[-1].resource.text
+
+
+@pytest.mark.parametrize("listed", [True, False])
+def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(own_mariadb, call, listed):
+    """Nobody stands in InnoDB's lists then; to say that nobody waits would be wrong."""
+    where = arguments_of(own_mariadb.url)
+    keeper, clerk = (pymysql.connect(**where, autocommit=True) for _ in range(2))
+    ask(keeper, "create database harbour")
+    ask(keeper, "create table harbour.crane (id int primary key)")
+    if not listed:
+        ask(keeper, "uninstall soname 'metadata_lock_info'")
+    ask(keeper, "flush tables with read lock")
+    waiter = threading.Thread(target=ask, args=(clerk, "insert into harbour.crane values (1)"))
+    waiter.start()
+    try:
+        until(lambda: call("now", "--target", own_mariadb.url, "--json").json["waits"], "it is seen to wait")
+        (wait,) = call("now", "--target", own_mariadb.url, "--json").json["waits"]
+        told = " ".join(call("now", "--target", own_mariadb.url).out.split())
+    finally:
+        ask(keeper, "unlock tables")
+        waiter.join()
+    holder = str(keeper.thread_id()) if listed else SOMEBODY
+    assert (wait["waiter"], wait["holder"], wait["over"]) == (
+        str(clerk.thread_id()),
+        holder,
+        "the server's backup lock",
+    )
+    assert f"Head blocker: {'session ' if listed else ''}{holder} holds up 1 directly" in told
+    assert ("install soname 'metadata_lock_info'" in told) != listed

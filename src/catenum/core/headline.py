@@ -104,7 +104,8 @@ def _why_held(recording: Recording, head: str) -> str:
     if record is None:
         return f"{head}, which is not part of this run"
     if record.status not in OVER:
-        return f"{head}, whose transaction was left open"
+        why = {"left open": ", whose transaction was left open", "working": ", which is at work"}
+        return f"{head}{why.get(record.status, '')}"
     over = sorted({wait.resource.text for wait in recording.waits if wait.holder == head and wait.until_ms is None})
     return f"{head}, whose transaction is over, but whose session still holds {listed(over)}"
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from catenum.core.attribution import touches
 from catenum.core.diagnose import diagnose
-from catenum.core.live import Sample, SessionInfo
+from catenum.core.live import Sample, SessionInfo, State
 from catenum.core.recording import (
     Event,
     Move,
@@ -20,6 +20,7 @@ from catenum.core.recording import (
     What,
 )
 from catenum.core.statements import footprint
+from catenum.core.telling import called
 from catenum.core.waits import Edge
 
 
@@ -87,7 +88,7 @@ def recording_of(
         notes=(
             "a running server: times before the look are those that the server tells, and statements that ended before "
             "anybody looked are not known",
-            *(f"session {s.id}: {_identity(s)}" for s in members),
+            *(f"{called(s.id)}: {_identity(s)}" for s in members if s.id.isdigit()),
             *notes,
             *sample.notes,
         ),
@@ -136,8 +137,19 @@ def _wait(
     )
 
 
+#: What a session that does not wait has come to, by its state.
+_STATUS: dict[State, Status] = {
+    "working": "working",
+    "waits": "working",
+    "waits for a lock": "cut off",
+    "idle in a transaction": "left open",
+    "idle": "idle",
+    "not told": "not told",
+}
+
+
 def _record(session: SessionInfo, statements: Sequence[str], waits: bool) -> TransactionRecord:
-    status: Status = "cut off" if waits else "left open"
+    status: Status = "cut off" if waits else _STATUS[session.state]
     return TransactionRecord(
         name=session.id,
         session=session.id,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from catenum.core.live import Sample, SessionInfo
-from catenum.core.telling import Line, Section, duration, one_line, tree_lines
+from catenum.core.telling import Line, Section, called, duration, one_line, tree_lines
 from catenum.core.waits import Branch, Edge
 
 #: Open idle transactions that are listed; more are told by number.
@@ -57,11 +57,11 @@ def _chain(sample: Sample, head: str) -> Section:
     direct = len({edge.waiter for edge in graph.edges if edge.holder == head})
     held_up = graph.held_up_by(head)
     longest = max((sample.waited_ms(name) for name in held_up), default=0.0)
-    title = (
-        f"Head blocker: session {head} holds up {direct} directly, {len(held_up)} in all, for up to {duration(longest)}"
-    )
+    count = f"{direct} directly, {len(held_up)} in all"
+    title = f"Head blocker: {called(head)} holds up {count}, for up to {duration(longest)}"
     tree = graph.tree(head, oldest_first=True)
-    lines = [*_about(sample, session), *tree_lines(tree, lambda branch: _waiter(sample, branch))]
+    about = _about(sample, session) if head.isdigit() else ()
+    lines = [*about, *tree_lines(tree, lambda branch: _waiter(sample, branch))]
     return Section(title, tuple(lines))
 
 

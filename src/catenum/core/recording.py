@@ -22,9 +22,12 @@ FORMAT = "catenum-recording/1"
 Kind = Literal["clean", "waited", "timeout", "refused", "deadlock", "stuck", "error"]
 DataVerdict = Literal["serial", "anomaly", "unchecked"]
 What = Literal["sent", "done", "waits", "resumed", "failed"]
-Status = Literal["committed", "rolled back", "failed", "left open", "cut off", "not begun"]
+#: The last three are those of a running server: no transaction open, a statement under way, not told.
+Status = Literal[
+    "committed", "rolled back", "failed", "left open", "cut off", "not begun", "idle", "working", "not told"
+]
 #: Of a transaction that has ended, well or not.
-OVER: tuple[Status, ...] = ("committed", "rolled back", "failed")
+OVER: tuple[Status, ...] = ("committed", "rolled back", "failed", "idle")
 #: What became of a wait: the lock came, the wait ended in an error, or the run ended while it lasted.
 WaitEnd = Literal["went on", "failed", "lasted"]
 

@@ -13,7 +13,7 @@ from catenum.core.diagnose.evidence import listed, named
 from catenum.core.headline import headline, length_of
 from catenum.core.outcome import MEANING
 from catenum.core.recording import Deadlock, Event, Recording, Wait
-from catenum.core.telling import Line, Section, Tone, duration, one_line, tree_lines
+from catenum.core.telling import Line, Section, Tone, called, duration, one_line, tree_lines
 from catenum.core.waits import Branch, WaitGraph
 
 #: A server's own report of at most so many lines is shown as it is.
@@ -105,15 +105,18 @@ def _head_line(recording: Recording, graph: WaitGraph, head: str, move: int) -> 
 
 def _doing(recording: Recording, name: str, move: int) -> str:
     """What a head blocker is doing at that moment: most often nothing."""
-    if recording.transaction(name) is None:
+    record = recording.transaction(name)
+    if record is None:
         return "a session outside this run"
+    if record.status == "not told":
+        return "what it does is not told"
     past = [event for event in recording.events if event.transaction == name and event.move <= move]
     if past and past[-1].what == "sent":
         return f"working on: {one_line(past[-1].sql, 60)}"
     done = next((event for event in reversed(past) if event.statement is not None), None)
     if done is None:
         return "idle"
-    if past[-1].what == "failed" or past[-1].statement is None:
+    if past[-1].what == "failed" or past[-1].statement is None or record.status == "idle":
         return f"its transaction is over, its session holds on; the last before: {one_line(done.sql, 60)}"
     return f"idle in its open transaction after {named(name, done.statement)}: {one_line(done.sql, 60)}"
 
@@ -160,7 +163,7 @@ def _histories(recording: Recording) -> Section:
         asked = "" if record.asked or recording.live else " by default"
         lines.append(
             Line(
-                f"{record.name}   {record.isolation}{asked}, session {record.session}{tries}: {record.status}",
+                f"{record.name}   {record.isolation}{asked}, {called(record.session)}{tries}: {record.status}",
                 "strong",
             )
         )

@@ -42,6 +42,11 @@ def tree_lines(branch: Branch, text_of: Callable[[Branch], str]) -> Iterator[Lin
         stack += [(c, below, place == len(child.children) - 1) for place, c in enumerate(child.children)][::-1]
 
 
+def called(session: str) -> str:
+    """A session by its number; what holds a lock without one (a prepared transaction) as it is called."""
+    return f"session {session}" if session.isdigit() else session
+
+
 def duration(ms: float | None) -> str:
     """A length of time as people say it: ``4.2 ms``, ``350 ms``, ``12 s``, ``3 min 20 s``, ``2 h 5 min``."""
     if ms is None:

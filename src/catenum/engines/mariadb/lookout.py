@@ -19,9 +19,7 @@ import pymysql
 
 from catenum.core.errors import TargetError
 from catenum.core.live import Sample, SessionInfo, State
-from catenum.core.named_locks import named_text
 from catenum.core.recording import LockEntry, TargetInfo
-from catenum.core.statements import footprint
 from catenum.core.waits import Edge, Resource
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import (
@@ -38,8 +36,9 @@ from catenum.engines.lookout import (
 )
 from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.control import arguments_of
-from catenum.engines.mariadb.metadata import NAMED_MODE, NAMED_STATE, TABLE_STATE
+from catenum.engines.mariadb.metadata import NAMED_STATE, SOMEBODY
 from catenum.engines.mariadb.session import text_of
+from catenum.engines.mariadb.standing import standing_edges, waiting
 
 _LISTED = """
 select p.id, p.user, p.host, p.db, p.command, p.time_ms, p.state, p.info, t.trx_state,
@@ -71,10 +70,6 @@ _APPLICATIONS = """
 select processlist_id, attr_value from performance_schema.session_connect_attrs
 where attr_name = 'program_name' and processlist_id in ({ids})
 """
-_METADATA = "select thread_id, lock_mode, table_schema, table_name from information_schema.metadata_lock_info"
-
-#: Different named locks whose holder one look asks for.
-MOST_NAMES = 20
 
 
 def look_at(where: Mapping[str, object] | str, shown_url: str, *, private: bool = False) -> MariadbLookout:
@@ -165,20 +160,17 @@ class MariadbLookout:
         started = time.perf_counter()
         rows = self._rows(self._listed + (_SESSIONS if self.sees_all else _OWN_SESSIONS))
         waited = {str(row[0]): float(row[12]) for row in rows if row[12] is not None}
-        stuck = [row for row in rows if row[6] and str(row[6]).startswith(TABLE_STATE)]
-        named = [row for row in rows if row[6] == NAMED_STATE]
-        longest = max([*waited.values(), *(float(row[5] or 0.0) for row in (*stuck, *named))], default=0.0)
+        stuck = waiting(rows)
+        longest = max([*waited.values(), *(float(row[5] or 0.0) for row in stuck)], default=0.0)
         asks = self.sees_all and longest >= at_least_ms
         waits = self._rows(_WAITS) if asks and waited else []
         read = len(waits) + len(rows)
         waits = _past_queues(waits)
         sessions = {session.id: session for session in self._sessions(rows)}
         edges = [_edge(row, sessions.get(str(row[0])), waited.get(str(row[0]), 0.0)) for row in waits]
-        if stuck and asks and self._metadata:
-            held = self._rows(_METADATA)
-            read += len(held)
-            edges += _metadata_edges(stuck, held)
-        edges += self._named_edges(named) if asks else []
+        if stuck and asks:
+            standing, more = standing_edges(self._rows, stuck, listed=self._metadata)
+            edges, read = edges + standing, read + more
         for name in {edge.holder for edge in edges} - sessions.keys():
             found = self.session(name)
             if found is not None:
@@ -198,36 +190,17 @@ class MariadbLookout:
             cost_ms=round((time.perf_counter() - started) * 1e3, 2),
             rows_read=read,
             locks=tuple(dict.fromkeys(entries)) if locks else (),
-            notes=tuple(self._notes(bool(stuck))),
+            notes=tuple(self._notes(any(edge.holder == SOMEBODY for edge in edges))),
             partial=not self.sees_all,
         )
 
-    def _named_edges(self, waiting: list[tuple[Any, ...]]) -> Iterator[Edge]:
-        """Who holds the named locks that sessions wait for, where their statements say which."""
-        holders: dict[str, str | None] = {}
-        for row in waiting:
-            taken = [lock for lock in footprint(str(row[7] or ""), "mariadb").named_locks if lock.takes and lock.key]
-            for name in {str(lock.key[0]) for lock in taken}:
-                if name not in holders and len(holders) < MOST_NAMES:
-                    holders[name] = self._rows("select is_used_lock(%s)", (name,))[0][0]
-                holder = holders.get(name)
-                if holder is not None and holder != str(row[0]):
-                    yield Edge(
-                        waiter=str(row[0]),
-                        holder=holder,
-                        resource=Resource(kind="advisory", text=named_text(name)),
-                        wanted=NAMED_MODE,
-                        held=NAMED_MODE,
-                        since_ms=-float(row[5] or 0.0),
-                    )
-
-    def _notes(self, stuck: bool) -> Iterator[str]:
+    def _notes(self, unnamed: bool) -> Iterator[str]:
         if not self.sees_all:
             yield (
                 f"the login {self.login} sees its own sessions only, and no lock waits; an administrator may allow it: "
                 f"{self._grant('process')}"
             )
-        if stuck and not self._metadata:
+        if unnamed and not self._metadata:
             yield "who holds the metadata lock is not told: install soname 'metadata_lock_info';"
 
     def _grant(self, right: str) -> str:
@@ -406,23 +379,6 @@ def _record(table: str, index: str, data: str, statement: str | None) -> Resourc
     if re.fullmatch(r"-?\d+|'[^',]*'", data):
         return Resource(kind="row", text=f"{table}({index}={data})", table=table, key=f"{index}={data}")
     return Resource(kind="row", text=f"a record of {table}, index {index}", table=table)
-
-
-def _metadata_edges(stuck: list[tuple[Any, ...]], held: list[tuple[Any, ...]]) -> Iterator[Edge]:
-    for row in stuck:
-        text = str(row[7] or "").lower()
-        for thread, mode, schema, table in held:
-            if str(thread) == str(row[0]) or not table or str(table).lower() not in text:
-                continue
-            resource = Resource(kind="table", text=f"{schema}.{table}", table=str(table))
-            yield Edge(
-                waiter=str(row[0]),
-                holder=str(thread),
-                resource=resource,
-                wanted="a metadata lock",
-                held=str(mode),
-                since_ms=-float(row[5] or 0.0),
-            )
 
 
 def _variable(name: str, found: dict[str, str], why: str, *, needed: bool = True) -> Check:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, Protocol
 
 from catenum.core.locks.mariadb import METADATA, table_mode
@@ -30,6 +31,10 @@ NAMED_MODE = "MDL_SHARED_NO_WRITE"
 NAMED_STATE, TABLE_STATE = "User lock", "Waiting for table metadata lock"
 _ANY_STATE = re.compile(r"Waiting for (.*lock.*)")
 SOMEBODY = "a session that the server does not name"
+
+#: Modes that keep changes out of the whole server, while a backup is taken or FLUSH TABLES WITH READ LOCK stands.
+_KEEPS_OUT = re.compile(r"MDL_BACKUP_(?:FTWRL|WAIT|BLOCK)|^MDL_SHARED$")
+_OF_SERVER = "select thread_id, lock_mode, lock_type from information_schema.metadata_lock_info where table_name = ''"
 
 #: A thread, its mode, the table.
 _Held = tuple[int, str, str]
@@ -63,11 +68,23 @@ class MetadataReader:
             elif str(state or "").startswith(TABLE_STATE):
                 waiting[thread] = waited
             elif other:
-                resource = Resource(kind="other", text=f"the server's {other[1]}")
-                edges.append(_unnamed(rest[thread], resource, now_ms - waited))
+                edges += self._server_edges(rest[thread], other[1], everyone, now_ms - waited)
         if waiting:
             edges += self._table_edges(rest, waiting, everyone, now_ms, tables)
         return edges
+
+    def _server_edges(
+        self, session: MariadbSession, lock: str, everyone: Mapping[int, str], since: float
+    ) -> Iterator[Edge]:
+        """Who keeps everybody out, such as for a backup."""
+        resource = Resource(kind="other", text=f"the server's {lock}")
+        held = self.query(_OF_SERVER) if self.listed else []
+        found = [(int(t), str(mode)) for t, mode, kind in held if keeps_all_out(str(kind), str(mode))]
+        if not found:
+            yield _unnamed(session, resource, since)
+        for thread, mode in found:
+            holder = everyone.get(thread, f"session {thread}")
+            yield replace(_unnamed(session, resource, since), holder=holder, held=mode)
 
     def _table_edges(
         self,
@@ -154,6 +171,11 @@ class MetadataReader:
             if int(thread) in everyone:
                 resource = Resource(kind="advisory", text=named_text(str(name)))
                 yield LockEntry(transaction=everyone[int(thread)], resource=resource, mode=NAMED_MODE, granted=True)
+
+
+def keeps_all_out(kind: str, mode: str) -> bool:
+    """Whether a lock of the metadata list keeps changes out of the whole server."""
+    return kind in ("Backup lock", "Global read lock") and _KEEPS_OUT.search(mode) is not None
 
 
 def _wanted(session: MariadbSession, held: Sequence[_Held], tables: Collection[str]) -> tuple[str, str]:
