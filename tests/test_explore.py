@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import json
 import os
 import random
@@ -21,7 +22,10 @@ from catenum import samples
 from catenum.core.run import Run
 from catenum.core.scenario import Scenario
 from catenum.core.scenario_file import read_scenario
-from catenum.lab.explore import ExploreOptions, Worker
+from catenum.core.tally import Tally
+from catenum.lab.explore import ExploreOptions, Explorer, Worker, explore_here, plan
+from catenum.lab.hold import held
+from catenum.lab.serial import Oracle
 from catenum.lab.stage import Stage
 from conftest import leftovers, sample, until
 
@@ -340,6 +344,37 @@ def test_what_was_broken_off_is_kept_and_gone_on_with(start, call, kept, tmp_pat
     assert not (tmp_path / "kept" / "state.json").exists()
     other = call("explore", "berth-swap", "--resume", "kept")
     assert (other.code, "nothing to resume" in other.err or "no such file" in other.err) == (2, True)
+
+
+@pytest.mark.parametrize("where", ["adding", "judging"])
+@pytest.mark.parametrize("limit", [None, 12])
+def test_wherever_it_is_interrupted_no_schedule_is_lost_and_none_counted_twice(engine, monkeypatch, where, limit):
+    """What was run and what is left change together: an interrupt in between waits for the end of that."""
+    calls, add, judge = itertools.count(), Tally.add, Oracle.judge
+
+    def break_in() -> None:
+        def interrupt() -> None:
+            raise KeyboardInterrupt
+
+        if next(calls) % 2 == 0 and not held.puts_off(interrupt):
+            interrupt()
+
+    if where == "adding":
+        monkeypatch.setattr(Tally, "add", lambda tally, run: (break_in(), add(tally, run))[1])
+    else:
+        monkeypatch.setattr(Oracle, "judge", lambda oracle, run: (break_in(), judge(oracle, run))[1])
+    options, interrupts = ExploreOptions(every=True, limit=limit), 0
+    with Stage(engine, sample("berth-swap").scenario) as stage:
+        made = plan(stage.scenario, stage.dependence, options)
+        explorer = Explorer(plan=made, shares=list(made.drawn or made.shares))
+        while explorer.shares:
+            try:
+                explore_here(stage, explorer, options)
+            except KeyboardInterrupt:
+                interrupts += 1
+                stage.sessions = engine.renew(stage.sessions)  # whatever was under way is not there any more
+    assert interrupts > 2
+    assert explorer.tally.schedules + explorer.tally.ruled_out == (limit or 8)
 
 
 def test_a_server_killed_in_the_middle_ends_in_what_was_found(start, own_server, tmp_path):

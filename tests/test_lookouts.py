@@ -25,6 +25,7 @@ from catenum.core.statements import masked, same_kind, shape
 from catenum.core.telling import duration
 from catenum.core.waits import Edge, Resource
 from catenum.engines.mariadb import lookout as mariadb
+from catenum.engines.mariadb import standing
 from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.postgresql import lookout as postgresql
 from catenum.live import history
@@ -359,3 +360,20 @@ def test_what_a_head_blocker_is_said_to_do_is_what_the_server_tells_of_it(state,
     recording = recording_of(sample(9.0, ("7", "5"), s5=session("5", state=state)))
     assert told in headline(recording)
     assert [finding.id for finding in recording.findings if finding.id == "left-open"] == found
+
+
+@pytest.mark.parametrize(
+    ("state", "told"),
+    [
+        ("Waiting for table metadata lock", "waits for a lock"),
+        ("Waiting for backup lock", "waits for a lock"),
+        ("Waiting for table flush", "waits for a lock"),
+        ("User lock", "waits for a lock"),
+        ("Waiting for query cache lock", "working"),  # held for moments only
+        ("Waiting for master to send event", "working"),
+        ("Sending data", "working"),
+    ],
+)
+def test_states_of_mariadb_s_process_list_that_are_waits_for_locks(state, told):
+    assert mariadb._state("Query", state, None) == told
+    assert bool(standing.waiting([("7", *[None] * 5, state, "update crane set boxes = 1")])) == (told != "working")

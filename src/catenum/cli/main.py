@@ -9,6 +9,7 @@ import argparse
 import os
 import signal
 import sys
+from functools import partial
 from importlib import import_module
 
 from catenum import __version__
@@ -119,11 +120,14 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
         return ExitCode.FAULT
 
 
-def _interrupt(number: int, frame: FrameType | None) -> NoReturn:
-    """The first signal interrupts.
+def _interrupt(number: int, frame: FrameType | None) -> None:
+    """The first signal interrupts, at once or as soon as what is held together is done.
 
     While its clean-up runs, further ones are ignored, so that nothing is left behind.
     """
+    hold = sys.modules.get("catenum.lab.hold")  # only a command that explores has loaded it
+    if hold is not None and hold.held.puts_off(partial(_interrupt, number, frame)):
+        return
     for signal_number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(signal_number, signal.SIG_IGN)
     raise KeyboardInterrupt

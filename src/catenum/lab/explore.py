@@ -21,6 +21,7 @@ from catenum.core.search import Space, Walk
 from catenum.core.tally import Tally
 from catenum.engines.clock import Clock
 from catenum.engines.protocol import Engine
+from catenum.lab.hold import held
 from catenum.lab.safety import warnings
 from catenum.lab.serial import Oracle
 from catenum.lab.stage import TIMEOUT_MS, Stage, StageOptions, hurried
@@ -148,12 +149,15 @@ class Worker:
         if self.walk is not None and self.walk.more:
             self._walk_on(self.walk)
             return
-        order = self.drawn.pop(0)
+        order = self.drawn[0]
         run = self.stage.run(order=order)
-        if self._can_be_made(order, run):
-            self.tally.add(self._judged(run))
-        else:
-            self.tally.ruled_out += 1
+        made = self._judged(run) if self._can_be_made(order, run) else None
+        with held:
+            self.drawn.pop(0)
+            if made is not None:
+                self.tally.add(made)
+            else:
+                self.tally.ruled_out += 1
 
     def _walk_on(self, walk: Walk) -> None:
         """One schedule of a walk. Where the server lets two that wait go on now in this order, now in that, the same
@@ -162,14 +166,17 @@ class Worker:
         for _ in range(MOST_TRIES):
             run = self.stage.run(walk)
             if not walk.strayed:
-                walk.turn()
-                self.tally.add(self._judged(run))
+                judged = self._judged(run)
+                with held:
+                    walk.turn()
+                    self.tally.add(judged)
                 return
             self.tally.strayed += 1
             walk.again()
         self.stage.run(walk)
-        self.tally.given_up += 1
-        walk.give_up()
+        with held:
+            self.tally.given_up += 1
+            walk.give_up()
 
     def _judged(self, run: Run) -> Run:
         return run if run.broken_off else self.oracle.judge(run)
@@ -233,13 +240,15 @@ def explore_here(
     already = explorer.ran_ms
     try:
         while explorer.shares:
-            worker.take(explorer.shares.pop())
+            with held:
+                worker.take(explorer.shares.pop())
             try:
                 while worker.busy and not _over(clock, options) and not full(explorer, options, worker.tally.schedules):
                     worker.step()
                     if progress is not None and clock.now_ms() - told > 200:
                         told = clock.now_ms()
-                        explorer.tally.merge(worker.take_tally())
+                        with held:
+                            explorer.tally.merge(worker.take_tally())
                         explorer.ran_ms = already + told
                         left = worker.share()
                         progress(replace(explorer, shares=[*explorer.shares, *([left] if left else [])]))

@@ -36,7 +36,7 @@ from catenum.engines.lookout import (
 )
 from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.control import arguments_of
-from catenum.engines.mariadb.metadata import NAMED_STATE, SOMEBODY
+from catenum.engines.mariadb.metadata import ANY_STATE, NAMED_STATE, SOMEBODY
 from catenum.engines.mariadb.session import text_of
 from catenum.engines.mariadb.standing import standing_edges, waiting
 
@@ -48,7 +48,7 @@ from information_schema.processlist p left join information_schema.innodb_trx t 
 """
 _SESSIONS = (
     "where p.id <> connection_id() and "
-    "(t.trx_id is not null or p.state like 'Waiting for%lock%' or p.state = 'User lock')"
+    "(t.trx_id is not null or p.state like 'Waiting for%lock%' or p.state in ('User lock', 'Waiting for table flush'))"
 )
 #: Without the right PROCESS InnoDB's tables cannot be read, and the process list has the login's own sessions only.
 _OWN_LISTED = """
@@ -337,7 +337,7 @@ class MariadbLookout:
 def _state(command: str, state: str | None, trx_state: str | None) -> State:
     if trx_state == "LOCK WAIT" or state == NAMED_STATE:
         return "waits for a lock"
-    if state and state.startswith("Waiting for") and "lock" in state:
+    if state and ANY_STATE.match(state):
         return "waits for a lock"
     if command == "Sleep":
         return "idle in a transaction" if trx_state else "idle"

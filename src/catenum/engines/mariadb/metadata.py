@@ -28,8 +28,8 @@ _STATES = "select id, state, time_ms from information_schema.processlist where i
 #: The mode in which the server itself lists a lock of GET_LOCK (MariaDB documentation, "METADATA_LOCK_INFO Plugin").
 NAMED_MODE = "MDL_SHARED_NO_WRITE"
 #: What the process list says of whoever waits for a named lock, for a table's definition, for anything of the kind.
-NAMED_STATE, TABLE_STATE = "User lock", "Waiting for table metadata lock"
-_ANY_STATE = re.compile(r"Waiting for (.*lock.*)")
+NAMED_STATE, TABLE_STATE, FLUSH_STATE = "User lock", "Waiting for table metadata lock", "Waiting for table flush"
+ANY_STATE = re.compile(r"Waiting for (?!query cache)(.*\block\b.*|table flush)")
 SOMEBODY = "a session that the server does not name"
 
 #: Modes that keep changes out of the whole server, while a backup is taken or FLUSH TABLES WITH READ LOCK stands.
@@ -62,7 +62,7 @@ class MetadataReader:
         waiting: dict[int, float] = {}
         for number, state, time_ms in self.query(_STATES.format(", ".join(map(str, rest)))):
             thread, waited = int(number), float(time_ms)
-            other = _ANY_STATE.match(str(state or ""))
+            other = ANY_STATE.match(str(state or ""))
             if state == NAMED_STATE:
                 edges += self.named_edges(rest[thread], everyone, now_ms - waited)
             elif str(state or "").startswith(TABLE_STATE):

@@ -6,17 +6,23 @@ IS_USED_LOCK for a named lock; where nobody is named the wait is told all the sa
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 from catenum.core.named_locks import named_text
 from catenum.core.statements import footprint
 from catenum.core.waits import Edge, Resource
-from catenum.engines.mariadb.metadata import NAMED_MODE, NAMED_STATE, SOMEBODY, TABLE_STATE, keeps_all_out
+from catenum.engines.mariadb.metadata import (
+    ANY_STATE,
+    FLUSH_STATE,
+    NAMED_MODE,
+    NAMED_STATE,
+    SOMEBODY,
+    TABLE_STATE,
+    keeps_all_out,
+)
 
 _HELD = "select thread_id, lock_mode, lock_type, table_schema, table_name from information_schema.metadata_lock_info"
-_WAITS = re.compile(r"Waiting for (.*\block\b.*)")
 #: Different named locks whose holder one look asks for.
 MOST_NAMES = 20
 
@@ -27,7 +33,7 @@ Query = Callable[..., list[tuple[Any, ...]]]
 
 def waiting(rows: Sequence[Listed]) -> list[Listed]:
     """The sessions that wait for something of the kind."""
-    return [row for row in rows if row[6] == NAMED_STATE or _WAITS.match(str(row[6] or ""))]
+    return [row for row in rows if row[6] == NAMED_STATE or ANY_STATE.match(str(row[6] or ""))]
 
 
 def standing_edges(query: Query, rows: Sequence[Listed], *, listed: bool) -> tuple[list[Edge], int]:
@@ -39,7 +45,7 @@ def standing_edges(query: Query, rows: Sequence[Listed], *, listed: bool) -> tup
     held = query(_HELD) if listed and others else []
     edges = list(_named(query, [row for row in rows if row[6] == NAMED_STATE]))
     for row in others:
-        table = str(row[6]).startswith(TABLE_STATE)
+        table = str(row[6]).startswith((TABLE_STATE, FLUSH_STATE))
         edges += _of_table(row, held) if table else _of_server(row, held)
     found = {edge.waiter for edge in edges}
     return edges + [_unnamed(row) for row in rows if str(row[0]) not in found], len(held)
@@ -76,7 +82,7 @@ def _unnamed(row: Listed) -> Edge:
 
 
 def _resource(row: Listed) -> Resource:
-    state = _WAITS.match(str(row[6] or ""))
+    state = ANY_STATE.match(str(row[6] or ""))
     if state is None:
         return Resource(kind="advisory", text="a named lock")
     return Resource(kind="other", text=f"the server's {state[1]}")
