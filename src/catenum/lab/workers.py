@@ -22,6 +22,7 @@ from catenum.core.scenario import Scenario
 from catenum.engines.clock import Clock
 from catenum.engines.protocol import Engine
 from catenum.lab.explore import ExploreOptions, Explorer, Share, Worker, full
+from catenum.lab.hold import held
 from catenum.lab.stage import Stage
 
 REPORT_MS = 200.0
@@ -137,8 +138,8 @@ class Crew:
                 if self.failed is not None or not self.hands:
                     raise TargetError(self.failed or "every worker process died")
                 if progress is not None:
-                    held = [hand.share for hand in self.hands if hand.share is not None]
-                    progress(replace(self.explorer, shares=[*pending, *held]))
+                    taken = [hand.share for hand in self.hands if hand.share is not None]
+                    progress(replace(self.explorer, shares=[*pending, *taken]))
         finally:
             self.stop(pending)
             self.explorer.ran_ms = already + clock.now_ms()
@@ -147,8 +148,9 @@ class Crew:
         idle = [hand for hand in self.hands if hand.ready and hand.share is None]
         for hand in idle:
             if pending:
-                hand.share = pending.pop()
-                self._send(hand, ("share", hand.share))
+                with held:
+                    hand.share = pending.pop()
+                    self._send(hand, ("share", hand.share))
         still = sum(hand.ready and hand.share is None for hand in self.hands)
         busy = [hand for hand in self.hands if hand.share is not None and "walk" in hand.share and not hand.asked]
         for hand in busy[:still]:
@@ -163,13 +165,14 @@ class Crew:
             hand = by_handle[handle]
             if hand not in self.hands:
                 continue
-            try:
-                if hand.pipe.poll(0):
-                    self._hear(hand, hand.pipe.recv(), pending)
-                elif not hand.process.is_alive():
+            with held:
+                try:
+                    if hand.pipe.poll(0):
+                        self._hear(hand, hand.pipe.recv(), pending)
+                    elif not hand.process.is_alive():
+                        self._bury(hand, pending)
+                except (EOFError, OSError):
                     self._bury(hand, pending)
-            except (EOFError, OSError):
-                self._bury(hand, pending)
 
     def _hear(self, hand: _Hand, message: tuple[Any, ...], pending: list[Share]) -> None:
         word, *rest = message
