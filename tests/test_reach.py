@@ -120,6 +120,19 @@ def test_outside_allows_what_it_says(call, tmp_path):
     assert done.json["outcome"]["kind"] == "clean"
 
 
+@pytest.mark.parametrize(
+    "statement",
+    [
+        "create trigger t before update on crane for each row begin set new.boxes = 1; set new.boxes = 2; end",
+        "if 1 = 1 then update crane set boxes = 1; update crane set boxes = 2; end if",
+        "begin not atomic update crane set boxes = 1; update crane set boxes = 2; end",
+    ],
+)
+def test_a_statement_with_others_in_its_body_is_one(call, tmp_path, kept_mariadb, statement):
+    done = call("play", written(tmp_path, statement), "--target", "local:mariadb", "--json")
+    assert (done.code, done.json["outcome"]["kind"]) == (0, "clean"), done.err
+
+
 def test_data_is_looked_at_too(call, tmp_path):
     done = call("play", written(tmp_path, "select 1", "create table crane (id int); drop schema public"), "--json")
     assert done.code == 2

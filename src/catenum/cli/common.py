@@ -163,23 +163,21 @@ def changed_by_options(file: ScenarioFile, args: argparse.Namespace) -> tuple[Sc
     return scenario.model_copy(update={"transactions": transactions}), order
 
 
-def refuse_unsafe(file: ScenarioFile, server: str, *, outside: bool) -> None:
-    """Raises InputError where a statement ends its transaction by itself, or reaches beyond the scratch space.
+def unsafe(file: ScenarioFile, server: str, *, outside: bool, advice: str) -> list[Problem]:
+    """Statements that end their transaction by themselves, and those that reach beyond the scratch space.
 
-    ``outside`` allows the latter.
+    ``outside`` allows the latter; ``advice`` tells what to do about them.
     """
-    problems = [
-        Problem(message, file.place(*path), "Leave it out: what comes after it would not be in that transaction.")
-        for path, message in transaction_control(file.scenario, server)
-    ]
-    problems += [
-        Problem(
-            message,
-            file.place(*path),
-            "Without a schema a name means the run's own table; --outside allows what this does to YOUR server.",
-        )
-        for path, message in (() if outside else beyond_scratch(file.scenario, server))
-    ]
+    found = [Problem(text, file.place(*path)) for path, text in transaction_control(file.scenario, server)]
+    if outside:
+        return found
+    return found + [Problem(text, file.place(*path), advice) for path, text in beyond_scratch(file.scenario, server)]
+
+
+def refuse_unsafe(file: ScenarioFile, server: str, *, outside: bool) -> None:
+    """Raises InputError where a statement must not be run."""
+    advice = "Without a schema a name means the run's own table; --outside allows what this does to YOUR server."
+    problems = unsafe(file, server, outside=outside, advice=advice)
     if problems:
         raise InputError.of(problems)
 

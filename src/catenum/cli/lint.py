@@ -11,7 +11,6 @@ from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, Problem
 from catenum.core.scripts import DIALECTS
-from catenum.lab.safety import beyond_scratch, transaction_control
 
 FORMAT = "catenum-lint/1"
 
@@ -49,16 +48,7 @@ def check(word: str, server: str) -> list[Problem]:
         file = common.load_scenario(word)
     except InputError as error:
         return list(error.problems)
-    problems = [Problem(text, file.place(*path)) for path, text in transaction_control(file.scenario, server)]
-    problems += [
-        Problem(
-            message,
-            file.place(*path),
-            "Running it needs --outside.",
-        )
-        for path, message in beyond_scratch(file.scenario, server)
-    ]
-    return problems
+    return common.unsafe(file, server, outside=False, advice="Running it needs --outside.")
 
 
 def _plain(word: str, problem: Problem) -> dict[str, object]:

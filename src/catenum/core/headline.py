@@ -70,8 +70,10 @@ def _deadlock(recording: Recording) -> str:
 
 def _ended_by(recording: Recording) -> str:
     """Who ended the rings, up to the names of those who were given up."""
-    stood = any(ring.victim and ring.verdict_ms is None for ring in recording.deadlocks)
-    return "The server let it stand, and Catenum cancelled" if stood else "The server gave up"
+    stood = [ring.verdict_ms is None for ring in recording.deadlocks if ring.victim]
+    if stood and all(stood):
+        return "The server let it stand, and Catenum cancelled"
+    return "The server, and Catenum where the server let a ring stand, gave up" if any(stood) else "The server gave up"
 
 
 def _after(recording: Recording, failed: list[str]) -> str:

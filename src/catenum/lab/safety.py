@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from catenum.core.named_locks import NamedLock
 from catenum.core.reach import commits_by_itself, handles_transactions, reaches_beyond, uncovered
 from catenum.core.recording import TargetInfo
 from catenum.core.scenario import Scenario, chosen
+from catenum.core.scripts import split_script
 from catenum.core.statements import footprint, footprints
 
+#: MariaDB's compound statements, which may stand outside of stored programs (documentation, "BEGIN END", "IF").
+_COMPOUND = re.compile(r"\s*(?:begin\s+not\s+atomic|if|case|while|loop|repeat|for)\b", re.IGNORECASE)
 Path = tuple[str | int, ...]
 
 #: Schemas that hold the server's own catalogues, which anybody may read.
@@ -72,6 +76,13 @@ def _shared_locks(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
         yield f"named locks are the whole {whole}'s: others who use {', '.join(names)} and this run wait for each other"
 
 
+def _count_of(sql: str, server: str) -> int:
+    """How many statements a text holds; those in the body of a stored or a compound statement are part of it."""
+    if server == "mariadb" and _COMPOUND.match(sql):
+        return 1
+    return min(footprint(sql, server).count, len(split_script(sql, server)))
+
+
 def transaction_control(scenario: Scenario, server: str) -> Iterator[tuple[Path, str]]:
     """Statements that a scenario leaves to Catenum, and texts that hold more than one statement."""
     for path, what, sql in _texts(scenario, server):
@@ -80,16 +91,16 @@ def transaction_control(scenario: Scenario, server: str) -> Iterator[tuple[Path,
         found = footprint(sql, server)
         unseen = handles_transactions(sql, server)
         if unseen:
-            yield path, f"{what} begins or ends work in a way that Catenum does not see: {unseen}"
+            yield path, f"{what} begins or ends work in a way that Catenum does not see: {unseen}; leave it out"
         elif found.control:
             yield (
                 path,
                 f"{what} is {found.control}: a transaction begins with its first statement and ends as 'ends' says",
             )
-        elif found.count > 1:
+        elif (count := _count_of(sql, server)) > 1:
             yield (
                 path,
-                f"{what} holds {found.count} statements; each move is one: make them entries of their own",
+                f"{what} holds {count} statements; each move is one: make them entries of their own",
             )
         elif found.count == 0:
             yield path, f"{what} holds no statement, only comments"
