@@ -314,3 +314,10 @@ def test_under_load_variants_that_share_named_locks_are_refused(call):
     done = call("trial", "crane-key", "--churn")
     assert done.code == 2
     assert "a named lock that a session of one keeps stops the others" in done.err
+
+
+@pytest.mark.parametrize(("server", "sleep"), [("postgresql", "pg_sleep"), ("mariadb", "sleep")])
+def test_a_loop_whose_statement_merely_takes_long_is_not_told_as_stuck(call, made, server, sleep):
+    file = made([f"select {sleep}(25)"], ["select count(*) from crane"])
+    done = call("churn", file, "--for", "1s", "--target", f"local:{server}", "--json")
+    assert (done.code, done.json["stuck"]) == (0, [])

@@ -6,7 +6,7 @@ that cannot do that hides a thread behind the same face. Errors are the tool's o
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from typing import Protocol
@@ -215,6 +215,9 @@ class Engine(Protocol):
 
     def waiting_now(self) -> int | None:
         """How many of the run's sessions wait for a lock now; None where the server counts waits itself."""
+
+    def waiting_among(self, numbers: Collection[str]) -> set[str]:
+        """Which of the run's sessions, by their numbers, wait for a lock at this moment."""
 
     def wait_count(self) -> int | None:
         """How many lock waits the server has counted since it started; None where it does not count them."""

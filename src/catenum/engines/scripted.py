@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import itertools
 import os
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from catenum.core.recording import LockEntry, PathStep, ServerError, TableKeys, TableRows, TargetInfo
@@ -314,6 +314,10 @@ class ScriptedEngine:
     def waiting_now(self) -> int | None:
         """It does not count."""
         return None
+
+    def waiting_among(self, numbers: Collection[str]) -> set[str]:
+        """Nobody loops here."""
+        return set()
 
     def wait_count(self) -> int | None:
         """It does not count."""

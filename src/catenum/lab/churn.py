@@ -227,6 +227,7 @@ class Churn:
         self.looks = self.seen_waiting = 0  # where waits are not counted: looks, and loops seen waiting in them
         self.clock = Clock()
         self._late: dict[int, int] = {}  # loops that did not end their iteration after a turn: at which statement
+        self._waiting: set[int] = set()  # those of them that waited for a lock then
         self._chance = random.Random(11)
         self._jobs = list(self._plan(copies, commit, most))
         context = mp.get_context("spawn")
@@ -314,11 +315,16 @@ class Churn:
                 if report.paused or report.finished:
                     waiting.discard(report.number)
         self._late = {number: self._places.statement[number] for number in waiting}
+        late = {str(session): number for session, number in self._sessions.items() if number in waiting}
+        self._waiting = {late[session] for session in self.engine.waiting_among(late)} if late else set()
 
     @property
     def stuck(self) -> list[tuple[str, int]]:
-        """Loops that still wait although all others have ended their iterations, each with its statement's number."""
-        return [(self._jobs[number].name, statement) for number, statement in sorted(self._late.items())]
+        """Loops that still wait although all others have ended their iterations, each with its statement's number.
+
+        One that merely takes long is not among them.
+        """
+        return [(self._jobs[n].name, statement) for n, statement in sorted(self._late.items()) if n in self._waiting]
 
     def _reports(self, seconds: float) -> Iterator[Report]:
         ready = wait(self._pipes, timeout=seconds)

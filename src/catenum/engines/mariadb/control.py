@@ -12,7 +12,7 @@ import re
 import secrets
 import socket
 import struct
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import islice
 from typing import Any, Literal, cast
 from urllib.parse import parse_qsl, unquote, urlsplit
@@ -28,7 +28,7 @@ from catenum.core.waits import Edge
 from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.kept import Keeper
 from catenum.engines.mariadb.locks import LockReader
-from catenum.engines.mariadb.metadata import MetadataReader
+from catenum.engines.mariadb.metadata import MetadataReader, waits_by_state
 from catenum.engines.mariadb.plans import steps_of
 from catenum.engines.mariadb.session import MariadbSession, text_of
 from catenum.engines.mariadb.status import latest_deadlock
@@ -446,6 +446,16 @@ class MariadbEngine:
     def waiting_now(self) -> int | None:
         """The server counts waits itself."""
         return None
+
+    def waiting_among(self, numbers: Collection[str]) -> set[str]:
+        """By InnoDB's transactions, and by the process list for what InnoDB does not know of."""
+        listed = ", ".join(str(int(number)) for number in numbers) or "0"
+        query = (
+            "select p.id, p.state, t.trx_state from information_schema.processlist p "
+            f"left join information_schema.innodb_trx t on t.trx_mysql_thread_id = p.id where p.id in ({listed})"
+        )
+        with self._told():
+            return {str(row[0]) for row in self.query(query) if row[2] == "LOCK WAIT" or waits_by_state(row[1])}
 
     def wait_count(self) -> int | None:
         """InnoDB's own counter of row lock waits."""

@@ -173,6 +173,11 @@ class MetadataReader:
                 yield LockEntry(transaction=everyone[int(thread)], resource=resource, mode=NAMED_MODE, granted=True)
 
 
+def waits_by_state(state: object) -> bool:
+    """Whether a state of the process list is that of a wait for a lock outside of InnoDB."""
+    return state == NAMED_STATE or ANY_STATE.match(str(state or "")) is not None
+
+
 def keeps_all_out(kind: str, mode: str) -> bool:
     """Whether a lock of the metadata list keeps changes out of the whole server."""
     return kind in ("Backup lock", "Global read lock") and _KEEPS_OUT.search(mode) is not None

@@ -20,6 +20,7 @@ from catenum.engines.mariadb.metadata import (
     SOMEBODY,
     TABLE_STATE,
     keeps_all_out,
+    waits_by_state,
 )
 
 _HELD = "select thread_id, lock_mode, lock_type, table_schema, table_name from information_schema.metadata_lock_info"
@@ -33,7 +34,7 @@ Query = Callable[..., list[tuple[Any, ...]]]
 
 def waiting(rows: Sequence[Listed]) -> list[Listed]:
     """The sessions that wait for something of the kind."""
-    return [row for row in rows if row[6] == NAMED_STATE or ANY_STATE.match(str(row[6] or ""))]
+    return [row for row in rows if waits_by_state(row[6])]
 
 
 def standing_edges(query: Query, rows: Sequence[Listed], *, listed: bool) -> tuple[list[Edge], int]:

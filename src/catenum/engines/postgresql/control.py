@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import re
 import secrets
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from typing import Any, LiteralString, cast
 
 import psycopg
@@ -422,6 +422,12 @@ class PostgresqlEngine:
         with self._told(self.info.url):
             row = self.connection.execute(query, [f"catenum {self.run} %"]).fetchone()
         return int(row[0]) if row else None
+
+    def waiting_among(self, numbers: Collection[str]) -> set[str]:
+        """By their wait event."""
+        query = "select pid::text from pg_stat_activity where pid = any(%s::int[]) and wait_event_type = 'Lock'"
+        with self._told(self.info.url):
+            return {row[0] for row in self.connection.execute(query, [[int(number) for number in numbers]])}
 
     def wait_count(self) -> int | None:
         """PostgreSQL does not count lock waits."""
