@@ -8,7 +8,7 @@ demo: $(VENV)/.ready-
 	@$(BIN)/catenum demo --into demo-output
 
 test: $(VENV)/.ready-dev-embedded
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n 2
 
 lint: $(VENV)/.ready-dev-embedded
 	$(BIN)/ruff check .

@@ -15,14 +15,14 @@ from collections.abc import Callable
 import psycopg
 
 from catenum import samples
-from catenum.core.scenario import Scenario
-from catenum.core.scenario_file import read_scenario
-from catenum.core.search import Walk
+from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.reader import read_scenario
+from catenum.core.space.search import Walk
 from catenum.engines.targets import Connector, Settings, open_engine, resolve
-from catenum.lab.explore import ExploreOptions, space_of
-from catenum.lab.serial import Oracle
-from catenum.lab.stage import Stage
-from catenum.lab.survey import Survey
+from catenum.lab.explore.serial import Oracle
+from catenum.lab.explore.stage import Stage
+from catenum.lab.explore.survey import Survey
+from catenum.lab.explore.walker import ExploreOptions, space_of
 
 BERTHS = "create table berth (id int primary key, vessel text, moved int not null default 0)"
 ROWS = "insert into berth values (3, 'Halcyon', 0), (7, 'Oriel', 0)"

@@ -25,14 +25,15 @@ import pymysql
 from psycopg.conninfo import conninfo_to_dict
 
 from catenum import samples
-from catenum.core.scenario_file import read_scenario
+from catenum.core.scenario.reader import read_scenario
+from catenum.engines.ports import Engine, Patience
 from catenum.engines.postgresql import connect
 from catenum.engines.postgresql.session import CHECK_AFTER_MS
 from catenum.engines.private import private_server
-from catenum.engines.protocol import Engine, Patience
 from catenum.engines.targets import Settings, open_engine, resolve
-from catenum.lab.churn import Churn
-from catenum.lab.play import PlayOptions, load, play
+from catenum.lab.load.churn import Churn
+from catenum.lab.run.loading import load
+from catenum.lab.run.play import PlayOptions, play
 
 ROUNDS = 60
 SCRIPT = str(Path(sys.executable).with_name("catenum"))
@@ -245,13 +246,13 @@ def main() -> int:
 
     with private_server("postgresql", {}, print) as server:
         for locks, bound in (("waits", 1.5), ("full", 3.0)):
-            run = played(server.conninfo, locks)
-            mine, theirs = interleaved(run, by_hand(server.conninfo), ROUNDS)
+            run = played(server.where, locks)
+            mine, theirs = interleaved(run, by_hand(server.where), ROUNDS)
             run.engine.close()
             told(f"play berth-swap --locks {locks} / the same moves by hand ({theirs:.1f} ms)", mine / theirs, bound)
         told(
             "a wait noticed after the server's own waitstart, median",
-            noticed(connect(server.conninfo, "bench", private=True), 20),
+            noticed(connect(server.where, "bench", private=True), 20),
             5,
             " ms",
         )

@@ -15,10 +15,10 @@ from pathlib import Path
 
 import psycopg
 
-from catenum.core.episodes import Episode
-from catenum.core.live import Sample, SessionInfo
-from catenum.core.recording import TargetInfo
-from catenum.core.waits import Edge, Resource, WaitGraph
+from catenum.core.moment.episodes import Episode
+from catenum.core.moment.sample import Sample, SessionInfo
+from catenum.core.record.recording import TargetInfo
+from catenum.core.record.waits import Edge, Resource, WaitGraph
 from catenum.engines.postgresql.lookout import look_at
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
@@ -104,9 +104,9 @@ def chains(sessions: int = 10_000, locks: int = 100_000) -> float:
         edges.append(Edge(waiter=str(n), holder=str(sessions - 1 - n), resource=resource, wanted="x", held="x"))
     start = time.perf_counter()
     graph = WaitGraph(edges)
-    heads, rings = graph.heads(), graph.cycles()
+    heads, cycles = graph.heads(), graph.cycles()
     chain = graph.longest_chain()
-    if not rings or not chain:
+    if not cycles or not chain:
         raise RuntimeError("nothing was found")
     for head in heads[:5]:
         graph.tree(head)
@@ -210,7 +210,7 @@ def main() -> int:
         word = "at least" if least else "at most"
         print(f"{'ok  ' if fine else 'SLOW'}  {what:<72} {value:8.2f}{unit}  ({word} {bound:g}{unit})")
 
-    told("heads, chains and rings among 10,000 sessions and 100,000 waits", chains(), 1, " s")
+    told("heads, chains and cycles among 10,000 sessions and 100,000 waits", chains(), 1, " s")
     with tempfile.TemporaryDirectory() as name:
         size, took = a_week(Path(name))
         told("a week of samples with an episode every 10 s: the store", size, 200, " MB")

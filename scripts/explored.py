@@ -27,8 +27,8 @@ def explored(name: str, server: str, *more: str) -> dict:
 
 def row(found: dict) -> str:
     """One line of the table."""
-    tally, reach = found["tally"], found["reach"]
-    entries = list(tally["outcomes"].values())
+    counts, reach = found["counts"], found["reach"]
+    entries = found["outcomes"]
     kinds: dict[str, int] = {}
     names: dict[str, int] = {}
     for entry in entries:
@@ -41,11 +41,11 @@ def row(found: dict) -> str:
         [
             f"{reach['orders']:,}",
             classes,
-            f"{tally['schedules']:,}" + ("" if reach["complete"] else " (a part)"),
+            f"{counts['run']:,}" + ("" if reach["complete"] else " (a part)"),
             ", ".join(f"{kind} {count}" for kind, count in kinds.items()),
             ", ".join(f"{name} {count}" for name, count in names.items()) or "serial",
             f"false in {broken}" if broken else "kept",
-            str(tally["chain"]),
+            str(counts["longest_chain"]),
         ]
     )
 

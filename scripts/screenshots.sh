@@ -23,15 +23,15 @@ shot() { # shot NAME FROM COMMAND: what the command shows in a terminal, 800 dot
 }
 
 shot play 0 "catenum play berth-swap"
+shot play-values 0 "catenum play crane-standby --order \"marit marit marit jonas jonas jonas\""
 shot play-story 28 "catenum play berth-swap"
 shot play-chain 48 "catenum play left-open"
 shot play-locks 23 "catenum play tug-upgrade --locks full"
 shot trial 0 "catenum trial crane-standby"
-shot churn 0 "catenum churn yard-lookup --target local:mariadb --for 8s --save rings"
-shot churn-story 0 "catenum explain rings/yard-lookup-ring-1.json"
+shot churn 0 "catenum churn yard-lookup --target local:mariadb --for 8s --save cycles"
+shot churn-story 0 "catenum explain cycles/yard-lookup-cycle-1.json"
 shot trial-churn 0 "catenum trial yard-lookup --churn --target local:mariadb --for 8s"
 shot locks-through-index 14 "catenum play yard-lookup --target local:mariadb --locks full --order lookup"
-shot locks-covered 14 "catenum play yard-lookup --target local:mariadb --locks full --order lookup --remedy \"covering index\""
 shot explore 0 "catenum explore manifest-total"
 shot explore-levels 0 "catenum explore crane-standby --isolation each"
 catenum explore left-open --save space --quiet >/dev/null || true

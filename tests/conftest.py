@@ -6,6 +6,7 @@ the built command, a private server kept for the session, and a server with logi
 from __future__ import annotations
 
 import contextlib
+import functools
 import io
 import json
 import os
@@ -27,14 +28,15 @@ from hypothesis import settings
 from catenum import samples
 from catenum.cli.main import main
 from catenum.core.errors import TargetError
-from catenum.core.scenario_file import ScenarioFile, read_scenario
+from catenum.core.scenario.reader import ScenarioFile, read_scenario
+from catenum.core.servers import NAMES
 from catenum.engines.mariadb import connect as connect_mariadb
+from catenum.engines.ports import Engine
 from catenum.engines.postgresql import connect
 from catenum.engines.private import stop_kept
 from catenum.engines.private.mariadb import MariadbRecipe
 from catenum.engines.private.postgresql import DATABASE, USER, PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
-from catenum.engines.protocol import Engine
 
 # The first example of a property may load a library; how long it takes is no test's concern here.
 settings.register_profile("suite", deadline=None)
@@ -53,19 +55,44 @@ def _own_surroundings() -> Iterator[None]:
     os.environ["CATENUM_CACHE"] = str(folder / "cache")
     os.environ["XDG_CONFIG_HOME"] = str(folder / "config")
     yield
-    for server in ("postgresql", "mariadb"):
+    for server in NAMES:
         with contextlib.suppress(TargetError):  # no such programs here: none was started
             stop_kept(server, {})
     shutil.rmtree(folder, ignore_errors=True)
 
 
+@functools.cache
+def missing(server: str) -> str | None:
+    """Why there can be no private server of this kind here; None where there can be one."""
+    owner = server_owner()
+    try:
+        server_programs(server, {}, cache_folder(owner), owner)
+    except TargetError as error:
+        return error.problems[0].message
+    return None
+
+
+def needs(server: str) -> None:
+    """Skip the test, with the reason, where the server's programs are not to be had."""
+    why = missing(server)
+    if why is not None:
+        pytest.skip(why)
+
+
 @pytest.fixture(scope="session")
 def kept() -> str:
     """The private server that stays for the session; commands find it by themselves. Gives its connection string."""
+    needs("postgresql")
     subprocess.run([str(SCRIPT), "local", "start", "--quiet"], check=True, capture_output=True)
     told = subprocess.run([str(SCRIPT), "local", "status", "--json"], check=True, capture_output=True)
     (server,) = json.loads(told.stdout)["servers"]
     return f"host={server['sockets']} user={USER} dbname={DATABASE}"
+
+
+@pytest.fixture(scope="session")
+def kept_if_any(request: pytest.FixtureRequest) -> str | None:
+    """The same for tests of which not every command needs a server."""
+    return None if missing("postgresql") else request.getfixturevalue("kept")
 
 
 @dataclass(frozen=True)
@@ -81,21 +108,29 @@ class Done:
         return json.loads(self.out)
 
 
+def _or_skip(done: Done) -> Done:
+    """The command's end; the test is skipped where the command needed a server that cannot be started here."""
+    for server in NAMES:
+        if done.code == 3 and "server programs" in done.err and missing(server):
+            needs(server)
+    return done
+
+
 @pytest.fixture
-def run(tmp_path: Path, kept: str) -> Callable[..., Done]:
+def run(tmp_path: Path, kept_if_any: str | None) -> Callable[..., Done]:
     """Runs the built command in a temporary folder, on the kept server unless told otherwise."""
 
     def run(*words: object, **options: object) -> Done:
         settings = {"cwd": tmp_path, "capture_output": True, "text": True, "timeout": 120, **options}
         done = subprocess.run([str(SCRIPT), *map(str, words)], check=False, **settings)
         assert "Traceback" not in done.stderr, done.stderr
-        return Done(done.returncode, done.stdout, done.stderr)
+        return _or_skip(Done(done.returncode, done.stdout, done.stderr))
 
     return run
 
 
 @pytest.fixture
-def call(tmp_path: Path, kept: str, monkeypatch: pytest.MonkeyPatch) -> Callable[..., Done]:
+def call(tmp_path: Path, kept_if_any: str | None, monkeypatch: pytest.MonkeyPatch) -> Callable[..., Done]:
     """The same as ``run`` in this process: for tables of many short calls."""
     monkeypatch.chdir(tmp_path)
 
@@ -106,7 +141,7 @@ def call(tmp_path: Path, kept: str, monkeypatch: pytest.MonkeyPatch) -> Callable
                 code = main([str(word) for word in words], out, err)
             except SystemExit as end:
                 code = int(end.code or 0)
-        return Done(code, out.getvalue(), err.getvalue())
+        return _or_skip(Done(code, out.getvalue(), err.getvalue()))
 
     return call
 
@@ -142,14 +177,14 @@ def engine(kept: str) -> Iterator[Engine]:
 @pytest.fixture(scope="session")
 def kept_mariadb() -> str:
     """A private MariaDB that stays for the session. Gives its socket."""
+    needs("mariadb")
     started = subprocess.run(
         [str(SCRIPT), "local", "start", "--target", "local:mariadb", "--quiet"],
         capture_output=True,
         text=True,
         check=False,
     )
-    if started.returncode == 3 and "no MariaDB server programs" in started.stderr:
-        pytest.skip("no MariaDB server programs on this machine")
+    assert started.returncode == 0, started.stderr
     told = subprocess.run(
         [str(SCRIPT), "local", "status", "--target", "local:mariadb", "--json"], check=True, capture_output=True
     )
@@ -252,6 +287,7 @@ class OwnServer:
 @pytest.fixture
 def own_server() -> Iterator[OwnServer]:
     """A server of one test's own, with the logins ``master`` (may all but be superuser) and ``guest`` (may nothing)."""
+    needs("postgresql")
     owner = server_owner()
     recipe = PostgresqlRecipe(server_programs("postgresql", {}, cache_folder(owner), owner), owner)
     folder = Path(tempfile.mkdtemp(prefix="catenum-own-"))

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import pytest
 
+from catenum.core.errors import InputError
+from catenum.core.scenario.reader import read_scenario
+
 GOOD = """scenario: tide
 data: create table berth (id int primary key, vessel text)
 transactions:
@@ -19,7 +22,7 @@ CASES = {
     "an unknown transaction": (GOOD.replace("flood ebb", "flood eb"), "s.yaml:6:14: order names 'eb', which is not a transaction\n  Did you mean ebb?"),
     "too many moves": (GOOD.replace("flood ebb", "ebb ebb ebb"), "order names 'ebb' 3 times; it has 2 moves"),
     "no data": (GOOD.replace("data:", "about:"), "the key 'data' is missing"),
-    "a key twice": (GOOD + "order: ebb flood\n", "s.yaml:7:1: the key 'order' stands twice"),
+    "a key twice": (GOOD + "order: ebb flood\n", "s.yaml:7:1: the key 'order' appears twice"),
     "an empty list": (GOOD.replace("[\"select vessel from berth where id = 1\"]", "[]"), "s.yaml:5:21: transactions.ebb.statements: must not be empty"),
     "a wrong type": (GOOD.replace("order: flood ebb", "holds: [1]"), "holds: input should be a valid dictionary"),
     "a wrong level": (GOOD.replace("ebb: {", "ebb: {isolation: repeatable, "), "Did you mean repeatable read?"),
@@ -165,3 +168,15 @@ def test_a_tab_inside_a_statement_is_nobody_s_business(call, tmp_path):
     data = "data: |\n  create table berth (\n  \tid int primary key, vessel text);\n"
     (tmp_path / "s.yaml").write_text(GOOD.replace(GOOD.splitlines()[1] + "\n", data))
     assert call("play", "s.yaml", "--quiet").code == 0
+
+
+@pytest.mark.parametrize("value", ["!!int x", "!!timestamp 2001", "!!binary aGk=", "!port 3", "! x", "=", "2001-13-45"])
+def test_a_tag_or_a_value_that_is_none_is_an_error_with_line_and_column(value):
+    text = f"scenario: s\nabout: {value}\ndata: x\ntransactions: {{a: {{statements: [select 1]}}}}\n"
+    with pytest.raises(InputError, match=r"s\.yaml:2:8: "):
+        read_scenario(text.encode(), "s.yaml")
+
+
+def test_a_key_of_other_digits_is_a_word():
+    with pytest.raises(InputError, match="unknown key '²'"):
+        read_scenario("scenario: s\n²: 1\ndata: x\ntransactions: {a: {statements: [select 1]}}\n".encode(), "s.yaml")

@@ -6,11 +6,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from catenum.core.recording import Recording
-from catenum.core.scenario import Scenario
-from catenum.core.waits import WaitGraph
+from catenum.core.record.recording import Recording
+from catenum.core.record.waits import WaitGraph
+from catenum.core.scenario.model import Scenario
 from catenum.engines.scripted import ScriptedEngine
-from catenum.lab.play import PlayOptions, play
+from catenum.lab.run.play import PlayOptions, play
 
 
 def scenario(order: str | None = None, victim: str | None = None, **transactions: object) -> Scenario:
@@ -49,16 +49,16 @@ def test_the_chosen_victim_falls():
     assert run(case).deadlocks[0].victim == "a"
 
 
-def test_a_ring_that_the_server_does_not_end_is_ended_and_said_so():
+def test_a_cycle_that_the_server_does_not_end_is_ended_and_said_so():
     case = scenario("a b a b", a=["lock x", "lock y"], b=["lock y", "lock x"])
     recording = play(
         ScriptedEngine(gives_up_on_deadlock=False),
         case,
         PlayOptions(limit_ms=10),
     )
-    (ring,) = recording.deadlocks
-    assert (recording.outcome.kind, ring.victim, ring.agreed, ring.verdict_ms) == ("deadlock", "b", False, None)
-    assert "ended by Catenum" in ring.rule
+    (cycle,) = recording.deadlocks
+    assert (recording.outcome.kind, cycle.victim, cycle.agreed, cycle.verdict_ms) == ("deadlock", "b", False, None)
+    assert "ended by Catenum" in cycle.rule
 
 
 def test_work_is_not_waiting():
@@ -102,31 +102,31 @@ transactions = st.dictionaries(
 def test_any_scenario_in_any_order_comes_to_an_end_that_adds_up(told, data):
     """Every transaction ends as it should or is a victim;
 
-    waits are closed; a ring is there exactly where a victim is.
+    waits are closed; a cycle is there exactly where a victim is.
     """
     turns = [name for name, statements in told.items() for _ in range(len(statements) + 1)]
     order = data.draw(st.permutations(turns))
     recording = run(scenario(" ".join(order), **told), locks="full")
     victims = {event.transaction for event in recording.events if event.error}
     assert {t.name for t in recording.transactions if t.status != "committed"} == victims
-    assert {ring.victim for ring in recording.deadlocks} == victims
-    assert all(ring.agreed for ring in recording.deadlocks)
+    assert {cycle.victim for cycle in recording.deadlocks} == victims
+    assert all(cycle.agreed for cycle in recording.deadlocks)
     assert all(wait.until_ms is not None for wait in recording.waits)
     for name, statements in told.items():
         done = [e.statement for e in recording.events if e.transaction == name and e.what == "done"]
         if name not in victims:
             assert done == [*range(1, len(statements) + 1), None]
-    for ring in recording.deadlocks:
+    for cycle in recording.deadlocks:
         graph = WaitGraph(e for e in recording.worst_graph()[1].edges)
         assert graph.edges
-        names = [member.transaction for member in ring.members]
-        assert [member.waits_for for member in ring.members] == [*names[1:], names[0]]
+        names = [member.transaction for member in cycle.members]
+        assert [member.waits_for for member in cycle.members] == [*names[1:], names[0]]
 
 
 @settings(max_examples=30)
 @given(transactions, st.data())
 def test_one_schedule_has_one_recording(told, data):
-    from catenum.core.recording import without_times_and_ids
+    from catenum.core.record.recording_file import without_times_and_ids
 
     turns = [name for name, statements in told.items() for _ in range(len(statements) + 1)]
     case = scenario(" ".join(data.draw(st.permutations(turns))), **told)

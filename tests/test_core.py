@@ -6,28 +6,28 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from catenum.core.access import propose_index
-from catenum.core.attribution import touches
-from catenum.core.filler import rows_of
-from catenum.core.locks.mariadb import RECORD
-from catenum.core.locks.modes import explain_conflict, lock_rules
-from catenum.core.locks.postgresql import ROW, TABLE, row_mode, table_mode
-from catenum.core.measure import fewer, rate, ratio
-from catenum.core.recording import TableKeys
-from catenum.core.remedies import apply_remedy, describe
-from catenum.core.scenario import Fill, Remedy, Scenario
-from catenum.core.schedule import complete, mirror_images
-from catenum.core.scripts import split_script
-from catenum.core.statements import footprint, footprints
-from catenum.core.telling import shortened
-from catenum.core.waits import Edge, Resource, WaitGraph
+from catenum.core.compare.measure import fewer, rate, ratio
+from catenum.core.diagnose.holders import touches
+from catenum.core.diagnose.indexes import propose_index
+from catenum.core.errors import InputError
+from catenum.core.record.modes import NO_MODE, Mode
+from catenum.core.record.recording import TableKeys
+from catenum.core.record.waits import Edge, Resource, WaitGraph
+from catenum.core.scenario.filler import rows_of
+from catenum.core.scenario.model import Fill, Remedy, Scenario
+from catenum.core.scenario.remedies import apply_remedy, describe
+from catenum.core.servers import rules_of
+from catenum.core.servers.innodb import RECORD
+from catenum.core.servers.postgresql import ROW, TABLE
+from catenum.core.space.schedule import complete, mirror_images
+from catenum.core.words import shortened
 
 NAMES = ["barge", "crane", "pilot", "quay", "tug", "yard"]
-ROWLOCK = Resource(kind="row", text="berth(id=7)", table="berth", key="id=7")
+ROWLOCK = Resource(kind="row", text="berth(id=7)", table="berth", key=(("id", "7"),))
 
 
 def graph(*pairs: tuple[str, str]) -> WaitGraph:
-    return WaitGraph(Edge(waiter=a, holder=b, resource=ROWLOCK, wanted="x", held="x") for a, b in pairs)
+    return WaitGraph(Edge(waiter=a, holder=b, resource=ROWLOCK, wanted=NO_MODE, held=NO_MODE) for a, b in pairs)
 
 
 edges = st.lists(st.tuples(st.sampled_from(NAMES), st.sampled_from(NAMES)).filter(lambda p: p[0] != p[1]), max_size=14)
@@ -47,8 +47,8 @@ def reachable(pairs: list[tuple[str, str]], start: str) -> set[str]:
 @given(edges)
 def test_a_cycle_is_found_exactly_where_somebody_waits_for_himself_in_the_end(pairs):
     cycles = graph(*pairs).cycles()
-    in_a_ring = {name for name in NAMES if name in reachable(pairs, name)}
-    assert bool(cycles) == bool(in_a_ring)
+    in_a_cycle = {name for name in NAMES if name in reachable(pairs, name)}
+    assert bool(cycles) == bool(in_a_cycle)
     for cycle in cycles:
         assert {(e.waiter, e.holder) for e in cycle} <= set(pairs)
         assert [e.holder for e in cycle] == [e.waiter for e in (*cycle[1:], cycle[0])]
@@ -98,6 +98,7 @@ def test_mirror_images_exchange_names_and_keep_the_shape(order):
     assert all([image.index(name) for name in image] == shape for image in images)
 
 
+PG = rules_of("postgresql")
 STATEMENTS = [
     # statement, table, verb, row lock, table lock (PostgreSQL documentation, 13.3)
     ("select * from berth where id = 7", "read", None, "AccessShareLock"),
@@ -118,13 +119,14 @@ STATEMENTS = [
 
 @pytest.mark.parametrize(("sql", "verb", "row", "table"), STATEMENTS)
 def test_a_statement_s_locks_follow_the_documentation(sql, verb, row, table):
-    (access,) = footprint(sql).on("berth")
-    assert (access.verb, row_mode(access, frozenset({"id"})), table_mode(access)) == (verb, row, table)
+    (access,) = PG.footprint(sql).on("berth")
+    mode = PG.row_mode(access, frozenset({"id"}))
+    assert (access.verb, mode and str(mode), str(PG.table_mode(access))) == (verb, row, table)
 
 
 def test_a_statement_with_parts_touches_all_its_tables():
     sql = "update slot set box = null from manifest m where m.id = 12 and slot.id = (select min(id) from pilot)"
-    assert {(a.table, a.verb) for a in footprint(sql).accesses} == {
+    assert {(a.table, a.verb) for a in PG.footprint(sql).accesses} == {
         ("slot", "update"),
         ("manifest", "read"),
         ("pilot", "read"),
@@ -132,11 +134,11 @@ def test_a_statement_with_parts_touches_all_its_tables():
 
 
 def test_what_cannot_be_parsed_is_told_and_a_script_is_read_statement_by_statement():
-    assert footprint("upd8 berth ((").parsed is False
-    assert [f.accesses[0].table for f in footprints("insert into a values (';'); delete from s.b")] == ["a", "b"]
-    assert footprint("savepoint x").control is None
-    assert footprint("rollback to savepoint x").control is None
-    assert footprint("start transaction").control == footprint("begin").control == "begin"
+    assert PG.footprint("upd8 berth ((").parsed is False
+    assert [f.accesses[0].table for f in PG.footprints("insert into a values (';'); delete from s.b")] == ["a", "b"]
+    assert PG.footprint("savepoint x").control is None
+    assert PG.footprint("rollback to savepoint x").control is None
+    assert PG.footprint("start transaction").control == PG.footprint("begin").control == "begin"
 
 
 @pytest.mark.parametrize(
@@ -150,7 +152,7 @@ def test_what_cannot_be_parsed_is_told_and_a_script_is_read_statement_by_stateme
     ],
 )
 def test_a_statement_can_concern_a_row_unless_a_constant_says_otherwise(sql, can):
-    (access,) = footprint(sql).accesses
+    (access,) = PG.footprint(sql).accesses
     assert touches(access, ROWLOCK) is can
 
 
@@ -158,13 +160,13 @@ def test_conflict_tables_hold_what_the_documentation_prints():
     """Counts of the crosses in tables 13.2 and 13.3, and a few of their cells."""
     for table, crosses in ((ROW, 10), (TABLE, 38)):
         assert sum(table.conflict(a, b) for a in table.modes for b in table.modes) == crosses
-    assert ROW.conflict("FOR SHARE", "FOR NO KEY UPDATE")
-    assert not ROW.conflict("FOR KEY SHARE", "FOR NO KEY UPDATE")
-    assert not TABLE.conflict("ShareLock", "ShareLock")
-    assert TABLE.conflict("AccessShareLock", "AccessExclusiveLock")
-    assert explain_conflict("postgresql", "FOR SHARE", "AccessShareLock") is None
-    with pytest.raises(KeyError):
-        lock_rules("unknown")
+    assert ROW.conflict(Mode.read("FOR SHARE"), Mode.read("FOR NO KEY UPDATE"))
+    assert not ROW.conflict(Mode.read("FOR KEY SHARE"), Mode.read("FOR NO KEY UPDATE"))
+    assert not TABLE.conflict(Mode.read("ShareLock"), Mode.read("ShareLock"))
+    assert TABLE.conflict(Mode.read("AccessShareLock"), Mode.read("AccessExclusiveLock"))
+    assert PG.conflict(Mode.read("FOR SHARE"), Mode.read("AccessShareLock")) is None
+    with pytest.raises(InputError, match="unknown server"):
+        rules_of("unknown")
 
 
 def test_a_remedy_s_parts_are_made_together():
@@ -237,7 +239,7 @@ def test_filler_rows_are_the_same_for_the_same_seed():
     ],
 )
 def test_scripts_are_split_at_their_own_semicolons_only(script, count):
-    pieces = split_script(script, "mariadb")
+    pieces = rules_of("mariadb").split(script)
     assert len(pieces) == count
     assert all(script[offset:].startswith(text) for offset, text in pieces)
 
@@ -255,12 +257,12 @@ def test_scripts_are_split_at_their_own_semicolons_only(script, count):
 )  # fmt: skip
 def test_the_proposed_index_comes_from_the_statement(sql, ddl):
     keys = TableKeys(primary=("id",), indexes={"slot_block": ("block",)})
-    assert propose_index(sql, "slot", "mariadb", keys) == ddl
+    assert propose_index(sql, "slot", rules_of("mariadb"), keys) == ddl
 
 
 def test_gap_locks_and_inserts_conflict_one_way_only():
-    assert RECORD.conflict("X insert intention", "X gap")
-    assert not RECORD.conflict("X gap", "X insert intention")
-    assert not RECORD.conflict("X gap", "X gap")
-    assert RECORD.conflict("X record", "S next-key")
-    assert not RECORD.conflict("S record", "S next-key")
+    assert RECORD.conflict(Mode.read("X insert intention"), Mode.read("X gap"))
+    assert not RECORD.conflict(Mode.read("X gap"), Mode.read("X insert intention"))
+    assert not RECORD.conflict(Mode.read("X gap"), Mode.read("X gap"))
+    assert RECORD.conflict(Mode.read("X record"), Mode.read("S next-key"))
+    assert not RECORD.conflict(Mode.read("S record"), Mode.read("S next-key"))

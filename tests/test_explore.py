@@ -1,4 +1,4 @@
-"""Exploring on real servers: what reduction may not lose, what is proved, and what must survive."""
+"""Exploring on real servers: what reduction may not lose, what is proven, and what must survive."""
 
 from __future__ import annotations
 
@@ -19,14 +19,14 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from catenum import samples
-from catenum.core.run import Run
-from catenum.core.scenario import Scenario
-from catenum.core.scenario_file import read_scenario
-from catenum.core.tally import Tally
-from catenum.lab.explore import ExploreOptions, Explorer, Worker, explore_here, plan
-from catenum.lab.hold import held
-from catenum.lab.serial import Oracle
-from catenum.lab.stage import Stage
+from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.reader import read_scenario
+from catenum.core.space.run import Run
+from catenum.core.space.tally import Tally
+from catenum.lab.explore.hold import held
+from catenum.lab.explore.serial import Oracle
+from catenum.lab.explore.stage import Stage
+from catenum.lab.explore.walker import ExploreOptions, Explorer, Worker, explore_here, plan
 from conftest import leftovers, sample, until
 
 SMALL = [
@@ -39,7 +39,7 @@ SMALL = [
     "yard-lookup",
     "manifest-total",
 ]
-RING = """
+CYCLE = """
 scenario: three-way
 data: |
   create table quay (id int primary key, boxes int not null);
@@ -56,7 +56,7 @@ remedies:
 
 #: As long as it takes to break it off, and without a row that two others wait for: whom PostgreSQL lets go on first then,
 #: is not the same twice.
-LONG = re.sub(r" update quay set boxes = 1 where id = 1\d,", "", RING.replace("three-way", "long")).partition(
+LONG = re.sub(r" update quay set boxes = 1 where id = 1\d,", "", CYCLE.replace("three-way", "long")).partition(
     "remedies:"
 )[0]
 
@@ -68,9 +68,9 @@ def server(request):
 
 
 def outcome_of(run: Run) -> object:
-    """With all its data, its longest chain and its rings."""
-    rings = frozenset((ring.members, ring.victim) for ring in run.rings)
-    return (run.fine_outcome, run.chain, rings)
+    """With all its data, its longest chain and its cycles."""
+    cycles = frozenset((cycle.members, cycle.victim) for cycle in run.cycles)
+    return (run.fine_outcome, run.chain, cycles)
 
 
 def outcomes(engine, scenario: Scenario, *, every: bool = False, most: int = 600) -> tuple[set[object], int]:
@@ -224,7 +224,7 @@ def test_each_level_shows_what_it_keeps_right_refuses_or_deadlocks(call, kept_ma
     found = {}
     for one in done.json["levels"]:
         (level,) = set(one["levels"].values())
-        entries = one["tally"]["outcomes"].values()
+        entries = one["outcomes"]
         kinds = {e["kind"] for e in entries} - {"clean", "waited"}
         found[level] = (kinds, next((e["anomaly"] for e in entries if e["anomaly"]), None))
         assert one["reach"]["complete"]
@@ -255,31 +255,32 @@ def test_anomalies_have_the_names_of_the_trade_and_show_their_evidence(call, kep
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
     server_name = "mariadb" if level == "read uncommitted" else "postgresql"
     found = call("explore", "s.yaml", "--target", f"local:{server_name}", "--json").json
-    told = {e["anomaly"]: e["evidence"] for e in found["tally"]["outcomes"].values() if e["anomaly"]}
+    told = {e["anomaly"]: e["evidence"] for e in found["outcomes"] if e["anomaly"]}
     assert list(told) == [name]
     assert "early" in " ".join(told[name])
     assert call("explore", "s.yaml", "--target", f"local:{server_name}", "--expect", f"no {name}").code == 1
 
 
-def test_reordering_proves_a_ring_gone_and_one_schedule_less_proves_nothing(call, tmp_path):
-    (tmp_path / "ring.yaml").write_text(RING)
-    assert "deadlock" in call("explore", "ring.yaml", "--quiet").out or call("explore", "ring.yaml").code == 1
-    for name in ("ring.yaml", "berth-swap"):
+def test_reordering_proves_a_cycle_gone_and_one_schedule_less_proves_nothing(call, tmp_path):
+    (tmp_path / "cycle.yaml").write_text(CYCLE)
+    assert "deadlock" in call("explore", "cycle.yaml", "--quiet").out or call("explore", "cycle.yaml").code == 1
+    for name in ("cycle.yaml", "berth-swap"):
         done = call("explore", name, "--remedy", "same order", "--expect", "no deadlock")
         assert done.code == 0, done.err
-        assert "Proved: no schedule of these statements deadlocks, and none gives" in done.out
+        assert "Proven: no schedule of these statements deadlocks." in done.out
         found = call("explore", name, "--remedy", "same order", "--json").json
-        one_less = found["tally"]["schedules"] - 1
+        one_less = found["counts"]["run"] - 1
         cut = call("explore", name, "--remedy", "same order", "--limit", one_less, "--expect", "no deadlock")
         told = " ".join(cut.out.split())
-        assert "proved" not in told.lower().replace("that proves nothing", "")
-        assert "Neither a deadlock nor wrong data was seen in" in told
-        assert "not proved" in cut.err
+        assert "proven" not in told.lower().replace("this is not proven", "")
+        assert "No deadlock was seen in" in told
+        assert "No wrong data was seen in" in told
+        assert "not proven" in cut.err
 
 
 def test_any_printed_schedule_gives_its_outcome_again(call):
     found = call("explore", "tug-upgrade", "--json").json
-    for entry in found["tally"]["outcomes"].values():
+    for entry in found["outcomes"]:
         for _ in range(3):
             played = call("play", "tug-upgrade", "--order", " ".join(entry["shortest"]), "--json").json
             assert played["outcome"]["kind"] == entry["kind"]
@@ -288,13 +289,12 @@ def test_any_printed_schedule_gives_its_outcome_again(call):
 
 def without_time(found: dict) -> dict:
     found = {**found, "ran_ms": 0}
-    found["tally"] = {**found["tally"], "map": sorted(found["tally"]["map"])}
     return found
 
 
 def test_the_result_is_the_same_for_any_number_of_workers(call, tmp_path, kept):
-    (tmp_path / "ring.yaml").write_text(RING)
-    one, two, three = (without_time(call("explore", "ring.yaml", "--workers", n, "--json").json) for n in (1, 2, 3))
+    (tmp_path / "cycle.yaml").write_text(CYCLE)
+    one, two, three = (without_time(call("explore", "cycle.yaml", "--workers", n, "--json").json) for n in (1, 2, 3))
     assert one == two == three
     assert leftovers(kept) == ([], [])
 
@@ -332,14 +332,14 @@ def test_what_was_broken_off_is_kept_and_gone_on_with(start, call, kept, tmp_pat
     out, err = process.communicate(timeout=60)
     assert process.returncode == 130
     assert "broken off" in err
-    assert "--resume kept goes on" in err
-    assert "nothing can be said of the rest" in " ".join(out.split())
+    assert "--resume kept continues" in err
+    assert "the rest was not run" in " ".join(out.split())
     assert leftovers(kept) == ([], [])
     ran = json.loads((tmp_path / "kept" / "state.json").read_text())["tally"]["schedules"]
-    assert 0 < ran < whole["tally"]["schedules"]
+    assert 0 < ran < whole["counts"]["run"]
     done = call("explore", "long.yaml", "--every", "--resume", "kept", "--json")
     assert done.json["reach"]["complete"]
-    assert done.json["tally"]["schedules"] == whole["tally"]["schedules"]
+    assert done.json["counts"]["run"] == whole["counts"]["run"]
     assert without_time(done.json) == without_time(whole)
     assert not (tmp_path / "kept" / "state.json").exists()
     other = call("explore", "berth-swap", "--resume", "kept")
@@ -404,7 +404,7 @@ transactions:
     (tmp_path / "s.yaml").write_text(text)
     done = call("explore", "s.yaml", "--target", own_server.url("master"))
     assert done.code == 3
-    assert "is not what it was: berth" in " ".join(done.err.split())
+    assert "is not the same: berth" in " ".join(done.err.split())
     assert call("explore", "s.yaml").code == 0  # where the rows can be put back as they are, nothing is made anew
 
 
@@ -420,8 +420,8 @@ def made(tmp_path: Path, **transactions: object) -> str:
 
 
 CASES = [
-    ({"early": {"statements": ["update berth set moved = 1 where id = 3"]}}, "one transaction alone has one schedule"),
-    ({"early": {"statements": ["select setseed(0.5)"]}, "late": {"statements": ["delete from berth where id = 3"]}}, "early statement 1 could not be read in full"),
+    ({"early": {"statements": ["update berth set moved = 1 where id = 3"]}}, "a single transaction has one schedule"),
+    ({"early": {"statements": ["select setseed(0.5)"]}, "late": {"statements": ["delete from berth where id = 3"]}}, "it is not certain what early statement 1 touches"),
     ({"early": {"statements": ["select nextval('place')"]}, "late": {"statements": ["select nextval('place')"]}}, "sequences and automatic numbers are not undone by a rollback"),
     ({"early": {"statements": ["insert into tide default values"]}, "late": {"statements": ["insert into tide default values"]}}, "left out of comparisons: tide.seen (the server makes its values)"),
     ({"early": {"statements": ["update berth set vessel = left(md5(clock_timestamp()::text), 20) where id = 3"]}, "late": {"statements": ["select 1"]}}, "left out of comparisons: berth.vessel (it differed between two runs of the same serial order)"),
@@ -454,26 +454,26 @@ def test_a_column_that_the_scenario_ignores_is_left_out_and_listed(call, tmp_pat
 def test_twelve_transactions_are_sampled_and_said_so(call, tmp_path):
     tugs = {f"tug{n}": {"statements": ["update berth set moved = moved + 1 where id = 3"]} for n in range(12)}
     done = call("explore", made(tmp_path, **tugs), "--limit", 5)
-    assert "ran 5 of more than can be counted classes" in " ".join(done.out.split())
+    assert "5 of more classes than can be counted run" in " ".join(done.out.split())
 
 
 def test_with_every_a_sample_is_drawn_of_orders_and_what_was_run_is_told_as_such(call):
     sampled = call("explore", "left-open", "--every", "--limit", "60", "--json").json
     assert (sampled["reach"]["sampled"], sampled["reach"]["every"], sampled["reach"]["complete"]) == (True, True, False)
     assert sampled["reach"]["orders"] == sampled["reach"]["classes"] == 277_200
-    assert sampled["tally"]["schedules"] + sampled["tally"]["ruled_out"] == 60
-    firsts = {path[0] for path, _ in sampled["tally"]["map"]}
+    assert sampled["counts"]["run"] + sampled["counts"]["ruled_out"] == 60
+    firsts = {row["moves"][0] for row in sampled["schedules"]}
     assert len(firsts) > 2, "from all over the space, not from the corner where a walk begins"
     told = " ".join(call("explore", "left-open", "--every", "--limit", "60").out.split())
-    assert "ran 60 of 277,200 orders" in told
+    assert "60 of 277,200 orders run" in told
     told = " ".join(call("explore", "berth-swap", "--every").out.split())
-    assert "8 schedules run, all that can be made (of 20 orders; nothing was left out as equivalent)" in told
+    assert "8 schedules run: all that are possible (of 20 orders; none was left out as equivalent)" in told
 
 
 def test_pile_up_piles_up_and_with_timeouts_never_does(call):
     as_it_is = call("explore", "pile-up", "--json").json
     cured = call("explore", "pile-up", "--remedy", "give up waiting", "--json").json
-    assert (as_it_is["tally"]["chain"], cured["tally"]["chain"]) == (3, 1)
+    assert (as_it_is["counts"]["longest_chain"], cured["counts"]["longest_chain"]) == (3, 1)
     assert cured["reach"]["complete"]
 
 
@@ -491,16 +491,16 @@ def test_retries_are_bounded_and_a_livelock_is_said(call, tmp_path):
     done = call("explore", "s.yaml")
     told = " ".join(done.out.split())
     assert "With retries" in told
-    assert "somebody was refused as often as it may try" in told
+    assert "a transaction exhausted its retries" in told
 
 
-def test_trial_says_proved_only_where_all_was_run(call):
+def test_trial_says_proven_only_where_all_was_run(call):
     done = call("trial", "berth-swap", "--remedy", "same order")
-    assert "→ proved: no schedule of these statements deadlocks" in done.out
+    assert "→ proven: no schedule of these statements deadlocks" in done.out
     assert done.code == 0
     less = call("trial", "berth-swap", "--remedy", "same order", "--limit", 3)
-    assert "proved: no schedule" not in less.out
-    assert "neither a deadlock nor wrong data was seen in" in less.out
+    assert "proven: no schedule" not in less.out
+    assert "no deadlock was seen in" in less.out
 
 
 def test_remedies_can_be_tried_together(call):
@@ -519,8 +519,8 @@ def test_an_exploration_is_drawn_and_its_outcomes_can_be_explained(call, tmp_pat
     assert (tmp_path / "kept" / "map.png").read_bytes().startswith(b"\x89PNG")
     assert call("draw", "kept", "--only", "graph").code == 2
     assert "deadlock" in call("explain", "kept/outcome-A.json").out
-    (ring,) = json.loads((tmp_path / "kept" / "outcome-A.json").read_text())["deadlocks"]
-    assert ring["verdict_ms"] > ring["at_ms"], "played at leisure: seen closed before the server ended it"
+    (cycle,) = json.loads((tmp_path / "kept" / "outcome-A.json").read_text())["deadlocks"]
+    assert cycle["verdict_ms"] > cycle["at_ms"], "played at leisure: seen closed before the server ended it"
     recorded = json.loads((tmp_path / "kept" / "outcome-C.json").read_text())
     assert (recorded["outcome"]["kind"], recorded["outcome"]["data"]) == ("waited", "serial")
 

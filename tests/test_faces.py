@@ -14,8 +14,8 @@ import pytest
 
 from catenum import samples
 from catenum.cli.main import COMMANDS
-from catenum.core.verdict import Figures, judge
-from catenum.lab.play import PlayOptions, play
+from catenum.core.compare.verdict import Figures, judge
+from catenum.lab.run.play import PlayOptions, play
 from conftest import SCRIPT, sample
 
 
@@ -40,7 +40,7 @@ def test_a_terminal_that_knows_ascii_only_gets_signs_it_can_show(kept):
 def test_waits_are_a_rail_in_the_waiter_s_column(call):
     lines = call("play", "berth-swap").out.splitlines()
     begin = next(i for i, line in enumerate(lines) if "◷ waits for late" in line)
-    end = next(i for i, line in enumerate(lines) if "went on after" in line)
+    end = next(i for i, line in enumerate(lines) if "continued after" in line)
     column = lines[begin].index("◷")
     assert all(line[column] in "┊◷◆" for line in lines[begin:end])
     assert lines[end][column] == "✓"
@@ -154,7 +154,9 @@ def test_verdicts_follow_their_rules(before, after, rank):
 def test_demo_goes_from_conflict_to_proof(call, tmp_path):
     done = call("demo", "--into", "there")
     assert done.code == 0
-    assert done.out.index("the ring is closed") < done.out.index("Best: same order") < done.out.index("outcome: waited")
+    assert (
+        done.out.index("the cycle is closed") < done.out.index("Best: same order") < done.out.index("outcome: waited")
+    )
     made = {path.name for path in (tmp_path / "there").iterdir()}
     assert {"before.json", "after-graph.svg", "trial.json", "berth-swap.yaml", "before-timeline.png"} <= made
     assert json.loads((tmp_path / "there" / "trial.json").read_text())["best"] == "same order"
@@ -222,7 +224,7 @@ def test_long_work_shows_how_far_it_is_and_about_how_long_it_takes_on_a_terminal
 
 def test_an_option_that_a_command_does_not_have_is_answered_with_its_own_usage(call):
     done = call("now", "--every", "3")
-    assert (done.code, done.err.startswith("usage: catenum now"), "not known here: --every 3" in done.err) == (
+    assert (done.code, done.err.startswith("usage: catenum now"), "unknown arguments: --every 3" in done.err) == (
         2,
         True,
         True,

@@ -1,7 +1,7 @@
 """Findings: each has a case of its name under ``cases``, a recording in short with what must be found in it.
 
 A case needs no Python: ``transactions`` (name: isolation, status, statements), ``waits`` (one a line: waiter
-statement < holder statement over resource @index :: wanted / held), ``rings``, ``errors``, ``holds``, and ``found`` (the
+statement < holder statement over resource @index :: wanted / held), ``cycles``, ``errors``, ``holds``, and ``found`` (the
 finding's id, words that it must say, or nothing).
 """
 
@@ -15,11 +15,12 @@ import pytest
 from ruamel.yaml import YAML
 
 from catenum.core.diagnose import PASSES, diagnose
-from catenum.core.recording import (
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import (
     Deadlock,
+    DeadlockMember,
     Event,
     LockEntry,
-    Member,
     Outcome,
     PathStep,
     Picture,
@@ -31,7 +32,7 @@ from catenum.core.recording import (
     TransactionRecord,
     Wait,
 )
-from catenum.core.waits import Resource
+from catenum.core.record.waits import Resource
 
 FOLDER = Path(__file__).parent / "cases"
 CASES = {
@@ -61,17 +62,17 @@ def recording_of(case: dict) -> Recording:
         waits.append(
             Wait(
                 waiter=waiter, attempt=1, statement=int(statement), holder=holder, holder_statement=int(first),
-                resource=resource, wanted=wanted, held=held, queued=bool(queued), move=1, since_ms=1.0,
+                resource=resource, wanted=Mode.read(wanted), held=Mode.read(held), queued=bool(queued), move=1, since_ms=1.0,
                 until_ms=None if lasts else 2.0,
             )
         )  # fmt: skip
     for name, number, rows in case.get("returned", ()):
         done = _event(name, number, "", "done")
         events.append(replace(done, rows=rows))
-    for name, number, kind, message in case.get("errors", ()):
-        error = ServerError(code="40001", kind=kind, message=message)
+    for name, number, kind, message, *check in case.get("errors", ()):
+        error = ServerError(code="40001", kind=kind, message=message, check=check[0] if check else None)
         events.append(_event(name, number, "", "failed", error))
-    rings = tuple(_ring(ring, waits, ended=not case.get("unended")) for ring in case.get("rings", ()))
+    cycles = tuple(_cycle(cycle, waits, ended=not case.get("unended")) for cycle in case.get("cycles", ()))
     target = TargetInfo(
         server=case.get("server", "postgresql"),
         version="15",
@@ -81,7 +82,7 @@ def recording_of(case: dict) -> Recording:
     return Recording(
         scenario="case", about=None, target=target, started="", duration_ms=9.0, order=(), schedule=(),
         outcome=Outcome(kind="waited", holds=case.get("holds", {})), transactions=tuple(records), events=tuple(events),
-        waits=tuple(waits), deadlocks=rings, pictures=tuple(_picture(case)), plans=tuple(_plans(case)),
+        waits=tuple(waits), deadlocks=cycles, pictures=tuple(_picture(case)), plans=tuple(_plans(case)),
         tables={
             name: TableKeys(primary=tuple(told.get("primary", ["id"])), references=tuple(told.get("references", ())), indexes={})
             for name, told in case.get("tables", {}).items()
@@ -91,7 +92,14 @@ def recording_of(case: dict) -> Recording:
 
 def _plans(case: dict):
     for name, number, table, kind, index, rows, *locks in case.get("plans", ()):
-        step = PathStep(table=table, kind=kind, index=index, rows=rows, locks=tuple(locks))
+        step = PathStep(
+            table=table,
+            kind=kind,
+            index=index,
+            rows=rows,
+            locks=tuple(locks),
+            locks_rows_passed=bool(locks) and kind == "scan",
+        )
         yield Plan(transaction=name, statement=number, steps=(step,))
 
 
@@ -99,7 +107,7 @@ def _picture(case: dict):
     for name, table, index, count in case.get("locks", ()):
         entries = [
             LockEntry(
-                transaction=name, resource=Resource(kind="row", text=f"{table}(id={n})", table=table, index=index), mode="X record",
+                transaction=name, resource=Resource(kind="row", text=f"{table}(id={n})", table=table, index=index), mode=Mode.read("X record"),
                 granted=True,
             )
             for n in range(count)
@@ -113,13 +121,13 @@ def _event(name: str, number: int, sql: str, what: str, error: ServerError | Non
     )  # fmt: skip
 
 
-def _ring(names: str, waits: list[Wait], *, ended: bool) -> Deadlock:
+def _cycle(names: str, waits: list[Wait], *, ended: bool) -> Deadlock:
     order = names.split()
     members = []
     for name, after in zip(order, [*order[1:], order[0]], strict=True):
         wait = next(w for w in waits if (w.waiter, w.holder) == (name, after))
         members.append(
-            Member(
+            DeadlockMember(
                 transaction=name, isolation="read committed", statement=wait.statement, waits_for=after,
                 resource=wait.resource, wanted=wait.wanted, held=wait.held, holds=(), statements=(),
             )

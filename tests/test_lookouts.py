@@ -13,17 +13,20 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from catenum.core.episodes import EpisodeTracker
 from catenum.core.errors import InputError
-from catenum.core.headline import headline
-from catenum.core.live import Sample, SessionInfo
-from catenum.core.live_recording import recording_of
-from catenum.core.live_story import headline_of, tell_sample
-from catenum.core.live_value import sample_value
-from catenum.core.recording import TargetInfo, from_json, to_json
-from catenum.core.statements import masked, same_kind, shape
-from catenum.core.telling import duration
-from catenum.core.waits import Edge, Resource
+from catenum.core.moment.episodes import EpisodeTracker
+from catenum.core.moment.plain import sample_value
+from catenum.core.moment.recording import recording_of
+from catenum.core.moment.sample import Sample, SessionInfo
+from catenum.core.moment.story import headline_of, tell_sample
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import TargetInfo
+from catenum.core.record.recording_file import from_json, to_json
+from catenum.core.record.waits import Edge, Resource
+from catenum.core.servers import rules_of
+from catenum.core.sql.masking import same_kind
+from catenum.core.story.headline import headline
+from catenum.core.words import duration
 from catenum.engines.mariadb import lookout as mariadb
 from catenum.engines.mariadb import standing
 from catenum.engines.mariadb.control import arguments_of
@@ -31,7 +34,7 @@ from catenum.engines.postgresql import lookout as postgresql
 from catenum.live import history
 from catenum.live.store import reader, writer
 
-SLOT = Resource(kind="row", text="slot(id=42)", table="slot", key="id=42")
+SLOT = Resource(kind="row", text="slot(id=42)", table="slot", key=(("id", "42"),))
 START = datetime(2026, 11, 23, 2, 0, tzinfo=UTC)
 
 
@@ -56,7 +59,7 @@ def sample(second: float, *waits: tuple[str, str], server: str = "postgresql", *
     }
     sessions = [heads.get(f"s{n}") or (session(n) if n in waiters else session(n, **idle)) for n in names]
     edges = [
-        Edge(waiter=a, holder=b, resource=SLOT, wanted="FOR NO KEY UPDATE", held=None, since_ms=-800.0)
+        Edge(waiter=a, holder=b, resource=SLOT, wanted=Mode.read("FOR NO KEY UPDATE"), held=None, since_ms=-800.0)
         for a, b in waits
     ]
     return Sample(
@@ -86,7 +89,7 @@ def test_working_waiting_for_a_lock_and_waiting_for_something_else_are_told_apar
 ):
     assert postgresql._state(state, event_type, hidden=False) == told
     assert postgresql._waits_on(event_type, event, state) == waits_on
-    assert postgresql._state(None, None, hidden=True) == "not told"
+    assert postgresql._state(None, None, hidden=True) == "not reported"
 
 
 @pytest.mark.parametrize(
@@ -99,16 +102,16 @@ def test_working_waiting_for_a_lock_and_waiting_for_something_else_are_told_apar
         ("alter table slot add x int", "relation", "slot", "AccessExclusiveLock"),
         ("select count(*) from slot", "relation", "slot", "AccessShareLock"),
         ("commit", "transactionid", "the end of the other transaction", "ShareLock"),
-        (None, "relation", "a table", "not told"),
+        (None, "relation", "a table", "mode not reported"),
         ("select pg_advisory_lock(3)", "advisory", "advisory lock 3", "ExclusiveLock"),
         ("select pg_advisory_xact_lock_shared(7, -2)", "advisory", "advisory lock (7, -2)", "ShareLock"),
         ("select pg_advisory_lock(hashtext('crane'))", "advisory", "an advisory lock", "ExclusiveLock"),
-        ("select take_crane()", "advisory", "an advisory lock", "not told"),
+        ("select take_crane()", "advisory", "an advisory lock", "mode not reported"),
     ],
 )
 def test_what_a_wait_is_over_is_read_from_the_statement(statement, event, text, wanted):
     resource, mode = postgresql._resource(session("7", statement=statement), event)
-    assert (resource.text, mode) == (text, wanted)
+    assert (resource.text, str(mode)) == (text, wanted)
 
 
 @pytest.mark.parametrize(
@@ -155,7 +158,8 @@ def test_a_record_is_named_by_the_waiting_statement_or_by_innodb(index, data, st
     assert (
         "MGHU"
         not in replace(
-            sample(0, ("2", "1")), edges=(Edge(waiter="2", holder="1", resource=found, wanted="X", held="X"),)
+            sample(0, ("2", "1")),
+            edges=(Edge(waiter="2", holder="1", resource=found, wanted=Mode.read("X"), held=Mode.read("X")),),
         )
         .masked()
         .edges[0]
@@ -224,7 +228,7 @@ def test_a_moment_is_told_from_the_head_down():
 
 def test_a_session_that_is_not_to_be_seen_is_told_by_its_id_alone():
     found = replace(sample(0, ("2", "1")), sessions=(session("2"),), by_id={})
-    assert "session 1, user not told, application not told" in text_of(found)
+    assert "session 1, user not reported, application not reported" in text_of(found)
     assert sample_value(found)["heads"][0]["session"] == "1"
 
 
@@ -276,8 +280,8 @@ def test_lengths_of_time_read_as_people_say_them(ms, text):
     ],
 )
 def test_a_server_s_statistics_and_what_was_seen_are_the_same_kind(one, other, server):
-    assert same_kind(shape(one, server)) == same_kind(shape(other, server))
-    assert "$" not in masked(one, server)
+    assert same_kind(rules_of(server).shape(one)) == same_kind(rules_of(server).shape(other))
+    assert "$" not in rules_of(server).masked(one)
 
 
 @pytest.fixture
@@ -352,7 +356,7 @@ def test_a_reader_of_a_store_sees_what_was_written_so_far(kept, tmp_path):
         ("working", "in the end for 5, which is at work", []),
         ("waits", "in the end for 5, which is at work", []),
         ("idle", "in the end for 5, whose transaction is over, but whose session still holds", []),
-        ("not told", "in the end for 5. No ring closed", []),
+        ("not reported", "in the end for 5. There is no cycle", []),
     ],
 )
 def test_what_a_head_blocker_is_said_to_do_is_what_the_server_tells_of_it(state, told, found):

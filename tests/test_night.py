@@ -61,8 +61,8 @@ def test_every_hold_of_the_clerk_is_one_episode_with_its_times_and_its_waits(loa
 def test_deadlocks_are_as_many_as_the_load_met(load, asked):
     assert load[0]["deadlocks"] > 0
     assert asked()["deadlocks"] == load[0]["deadlocks"]
-    rings = [e for e in asked("list")["episodes"] if e["ring"]]
-    assert {e["application"] for e in rings} <= {"yard"}
+    cycles = [e for e in asked("list")["episodes"] if e["cycle"]]
+    assert {e["application"] for e in cycles} <= {"yard"}
 
 
 def test_the_statements_that_meet_most_are_the_gates_and_the_clerk(load, asked):

@@ -10,10 +10,11 @@ from pathlib import Path
 import psycopg
 import pytest
 
-from catenum.core.recording import Recording, from_json, json_schema, without_times_and_ids
-from catenum.core.scenario import Transaction
+from catenum.core.record.recording import Recording
+from catenum.core.record.recording_file import from_json, json_schema, without_times_and_ids
+from catenum.core.scenario.model import Transaction
 from catenum.engines.postgresql import connect
-from catenum.lab.play import PlayOptions, play
+from catenum.lab.run.play import PlayOptions, play
 from conftest import leftovers, sample
 
 SAMPLES = [
@@ -39,24 +40,26 @@ def test_a_sample_comes_out_as_it_should_and_tells_why(run, kept, name, kind, co
 
 def test_a_deadlock_names_members_victim_rule_and_what_each_held(engine):
     recording = play(engine, sample("berth-swap").scenario, PlayOptions())
-    (ring,) = recording.deadlocks
-    assert [(m.transaction, m.waits_for, m.resource.text, m.holds) for m in ring.members] == [
+    (cycle,) = recording.deadlocks
+    assert [(m.transaction, m.waits_for, m.resource.text, m.holds) for m in cycle.members] == [
         ("early", "late", "berth(id=7)", ("berth(id=3) FOR NO KEY UPDATE",)),
         ("late", "early", "berth(id=3)", ("berth(id=7) FOR NO KEY UPDATE",)),
     ]
-    assert [len(member.statements) for member in ring.members] == [2, 2]
-    assert ring.victim == "late"
-    assert ring.agreed
-    assert "checks first" in ring.rule
-    assert ring.verdict_ms > ring.at_ms, "Catenum knew of the ring before the server said so"
-    assert "deadlock detected" in ring.server_report
+    assert [len(member.statements) for member in cycle.members] == [2, 2]
+    assert cycle.victim == "late"
+    assert cycle.agreed
+    assert "checks first" in cycle.rule
+    assert cycle.verdict_ms > cycle.at_ms, "Catenum knew of the cycle before the server said so"
+    assert "deadlock detected" in cycle.server_report
     assert recording.rows["berth"].rows == (("3", "Oriel", "1"), ("7", "Halcyon", "1"))
 
 
 @pytest.mark.parametrize(("locks", "told_by"), [("waits", "statement"), ("full", "server")])
 def test_every_wait_says_since_which_statement_of_the_holder(engine, locks, told_by):
     recording = play(engine, sample("left-open").scenario, PlayOptions(locks=locks))
-    told = {(w.waiter, w.holder, w.holder_statement, w.resource.text, w.wanted, w.held) for w in recording.waits}
+    told = {
+        (w.waiter, w.holder, w.holder_statement, w.resource.text, str(w.wanted), str(w.held)) for w in recording.waits
+    }
     assert told == {
         ("loader", "clerk", 1, "manifest(id=12)", "FOR NO KEY UPDATE", "FOR NO KEY UPDATE"),
         ("planner", "loader", 1, "slot(id=42)", "FOR NO KEY UPDATE", "FOR NO KEY UPDATE"),
@@ -106,7 +109,9 @@ def test_the_victim_can_be_chosen(engine, victim):
 
 def test_locks_full_shows_tables_rows_and_who_waits(engine):
     recording = play(engine, sample("tug-upgrade").scenario, PlayOptions(locks="full"))
-    second = {(lock.transaction, lock.resource.text, lock.mode, lock.granted) for lock in recording.pictures[1].locks}
+    second = {
+        (lock.transaction, lock.resource.text, str(lock.mode), lock.granted) for lock in recording.pictures[1].locks
+    }
     assert {
         ("inbound", "tug(id=4)", "FOR SHARE", True),
         ("outbound", "tug(id=4)", "FOR SHARE", True),
@@ -157,7 +162,7 @@ def test_a_login_without_special_rights_can_play_too(run, own_server):
         for lock in done.json["pictures"][1]["locks"]
         if lock["resource"]["kind"] == "row"
     }
-    assert rows == {("early", "berth(id=3)", "mode not told"), ("late", "berth(id=7)", "mode not told")}
+    assert rows == {("early", "berth(id=3)", "mode not reported"), ("late", "berth(id=7)", "mode not reported")}
     assert done.json["waits"][0]["held"] == "FOR NO KEY UPDATE"
     with own_server.admin() as admin:
         found = admin.execute("select count(*) from pg_namespace where nspname like 'catenum%'").fetchone()
@@ -173,7 +178,7 @@ def test_shared_row_locks_are_read_from_multixacts(own_server):
         engine.close()
     assert engine.capabilities.row_locks_by == "xmax"
     assert ("inbound", "tug(id=4)", "FOR SHARE") in {
-        (lock.transaction, lock.resource.text, lock.mode) for lock in recording.pictures[1].locks
+        (lock.transaction, lock.resource.text, str(lock.mode)) for lock in recording.pictures[1].locks
     }
 
 

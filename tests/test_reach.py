@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from catenum.core.reach import commits_by_itself, handles_transactions, reaches_beyond
+from catenum.core.servers import rules_of
 
 BEYOND = {
     "postgresql": [
@@ -60,14 +60,14 @@ WITHIN = {
 
 @pytest.mark.parametrize(("server", "sql", "words"), [(s, *case) for s, cases in BEYOND.items() for case in cases])
 def test_what_reaches_beyond_the_scratch_space_is_known(server, sql, words):
-    (found,) = reaches_beyond(f"select 1;\n{sql};\nselect 2", server)
+    (found,) = rules_of(server).reaches_beyond(f"select 1;\n{sql};\nselect 2")
     assert found.startswith(words)
 
 
 @pytest.mark.parametrize(("server", "sql"), [(s, sql) for s, cases in WITHIN.items() for sql in cases])
 def test_what_stays_within_is_let_be(server, sql):
-    assert list(reaches_beyond(sql, server)) == []
-    assert handles_transactions(sql, server) is None
+    assert list(rules_of(server).reaches_beyond(sql)) == []
+    assert rules_of(server).handles_transactions(sql) is None
 
 
 @pytest.mark.parametrize(
@@ -81,7 +81,7 @@ def test_what_stays_within_is_let_be(server, sql):
     ],
 )
 def test_work_that_catenum_could_not_see_end_is_known(server, sql, words):
-    assert handles_transactions(sql, server) == words
+    assert rules_of(server).handles_transactions(sql) == words
 
 
 def written(tmp_path, statement: str, data: str = "create table crane (id int primary key, boxes int)") -> str:
@@ -144,6 +144,6 @@ def test_a_statement_that_commits_by_itself_is_told(call, tmp_path, kept_mariadb
     told = "north 2 commits by itself what its transaction did before"
     assert told in " ".join(call("play", file, "--target", "local:mariadb").out.split())
     assert told not in " ".join(call("play", file).out.split())
-    assert commits_by_itself("create table x (id int)", "mariadb")
-    assert not commits_by_itself("create temporary table x (id int)", "mariadb")
-    assert not commits_by_itself("update crane set boxes = 1", "mariadb")
+    assert rules_of("mariadb").commits_by_itself("create table x (id int)")
+    assert not rules_of("mariadb").commits_by_itself("create temporary table x (id int)")
+    assert not rules_of("mariadb").commits_by_itself("update crane set boxes = 1")

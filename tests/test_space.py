@@ -8,19 +8,21 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from catenum.core.classes import Classes, schedules
-from catenum.core.dependence import Dependence
 from catenum.core.errors import InputError
-from catenum.core.expect import parse_expectation, unmet
-from catenum.core.exploration import how_far, letter_of
-from catenum.core.recording import TableKeys, without_times_and_ids
-from catenum.core.scenario import Scenario
-from catenum.core.search import Walk
-from catenum.core.tally import Tally
+from catenum.core.record.recording import TableKeys
+from catenum.core.record.recording_file import without_times_and_ids
+from catenum.core.scenario.model import Scenario
+from catenum.core.servers import rules_of
+from catenum.core.space.counting import Classes, schedules
+from catenum.core.space.dependence import Dependence
+from catenum.core.space.expect import parse_expectation, unmet
+from catenum.core.space.exploration import how_far, letter_of
+from catenum.core.space.search import Walk
+from catenum.core.space.tally import Tally
 from catenum.engines.scripted import ScriptedEngine, scripted_footprint
-from catenum.lab.explore import ExploreOptions, Worker, plan
-from catenum.lab.play import PlayOptions, play
-from catenum.lab.stage import Stage
+from catenum.lab.explore.stage import Stage
+from catenum.lab.explore.walker import ExploreOptions, Worker, plan
+from catenum.lab.run.play import PlayOptions, play
 
 
 def scenario(**transactions: object) -> Scenario:
@@ -50,12 +52,12 @@ def stage(case: Scenario) -> Stage:
 
 def classes(case: Scenario) -> Classes:
     tables = Harbour(case).tables()
-    relation = Dependence(case, "postgresql", tables, "read committed", footprint_of=scripted_footprint)
+    relation = Dependence(case, rules_of("postgresql"), tables, "read committed", footprint_of=scripted_footprint)
     return Classes(relation, {name: t.moves for name, t in case.transactions.items()})
 
 
 def walked(case: Scenario, *, every: bool = False, most: int = 4000) -> tuple[Tally, set[object]]:
-    """Everything that exploring finds: the tally, and every outcome with all its data, its chain and its rings."""
+    """Everything that exploring finds: the tally, and every outcome with all its data, its chain and its cycles."""
     found: set[object] = set()
     with stage(case) as on:
         worker = Worker(on, ExploreOptions(every=every))
@@ -67,15 +69,15 @@ def walked(case: Scenario, *, every: bool = False, most: int = 4000) -> tuple[Ta
             worker.tally.add(run)
             if not run.broken_off:
                 met = frozenset((m.waiter, m.statement, m.holder, m.resource) for m in run.meetings)
-                found.add((run.fine_outcome, run.chain, met, frozenset(run.rings)))
+                found.add((run.fine_outcome, run.chain, met, frozenset(run.cycles)))
     return worker.tally, found
 
 
-RING = scenario(north=locks("a", "x", "b"), east=locks("b", "y", "c"), south=locks("c", "z", "a"))
+CYCLE = scenario(north=locks("a", "x", "b"), east=locks("b", "y", "c"), south=locks("c", "z", "a"))
 OPPOSITE = scenario(north=locks("a", "x", "y", "b"), south=locks("b", "z", "u", "a"))
 
 
-@pytest.mark.parametrize(("case", "orders", "count"), [(RING, 34_650, 126), (OPPOSITE, 252, 12)])
+@pytest.mark.parametrize(("case", "orders", "count"), [(CYCLE, 34_650, 126), (OPPOSITE, 252, 12)])
 def test_orders_and_classes_are_counted_as_by_hand(case, orders, count):
     found = classes(case)
     assert (schedules({n: t.moves for n, t in case.transactions.items()}), found.count()) == (orders, count)
@@ -84,7 +86,7 @@ def test_orders_and_classes_are_counted_as_by_hand(case, orders, count):
     assert all(found.normal_form(form) == form for form in forms)
 
 
-@pytest.mark.parametrize(("case", "count"), [(RING, 126), (OPPOSITE, 12)])
+@pytest.mark.parametrize(("case", "count"), [(CYCLE, 126), (OPPOSITE, 12)])
 def test_no_more_is_run_than_there_are_classes(case, count):
     tally, _ = walked(case)
     assert tally.schedules + tally.broken_off <= 1.2 * count
@@ -112,7 +114,7 @@ transaction = st.fixed_dictionaries(
 
 @settings(max_examples=40)
 @given(st.lists(transaction, min_size=2, max_size=3))
-def test_reduction_loses_no_outcome_no_chain_and_no_ring(told):
+def test_reduction_loses_no_outcome_no_chain_and_no_cycle(told):
     case = scenario(**dict(zip(("north", "east", "south"), told, strict=False)))
     all_runs, complete = walked(case, every=True)
     if all_runs.schedules >= 4000:
@@ -162,7 +164,7 @@ def test_memory_does_not_grow_with_the_number_of_schedules():
 
 
 def test_a_walk_as_a_plain_value_is_the_same_walk():
-    with stage(RING) as on:
+    with stage(CYCLE) as on:
         worker = Worker(on, ExploreOptions())
         worker.take({"walk": {"more": True, "nodes": []}})
         for _ in range(7):
@@ -193,7 +195,7 @@ def test_where_the_server_goes_another_way_than_before_the_schedule_is_run_again
 
 
 def test_a_limit_below_the_classes_draws_a_sample_that_the_seed_repeats():
-    with stage(RING) as on:
+    with stage(CYCLE) as on:
         made = [plan(on.scenario, on.dependence, ExploreOptions(limit=40, seed=seed)) for seed in (1, 1, 2)]
     drawn = [[tuple(order) for share in one.drawn for order in share["drawn"]] for one in made]
     assert not made[0].sampled  # 126 are few enough over 40 for a walk to be tried first
@@ -211,9 +213,9 @@ def test_a_scenario_of_twelve_is_counted_or_said_to_be_uncountable():
 
 
 def test_any_schedule_that_exploring_tells_gives_its_outcome_again_when_played():
-    tally, _ = walked(RING)
+    tally, _ = walked(CYCLE)
     for entry in tally.outcomes.values():
-        first, again = (play(ScriptedEngine(), RING, PlayOptions(order=entry.shortest)) for _ in range(2))
+        first, again = (play(ScriptedEngine(), CYCLE, PlayOptions(order=entry.shortest)) for _ in range(2))
         assert first.outcome.kind == entry.kind
         assert without_times_and_ids(first) == without_times_and_ids(again)
 
@@ -246,12 +248,12 @@ def test_letters_go_on_beyond_z():
 def relation(server: str, level: str, **transactions: list[str]) -> Dependence:
     case = scenario(**transactions)
     keys = {
-        "berth": TableKeys(primary=("id",), unique=(("name",),)),
-        "box": TableKeys(primary=("id",), references=("vessel",)),
-        "vessel": TableKeys(primary=("id",)),
+        "berth": TableKeys(primary=("id",), unique=(("name",),), kinds={"id": "integer", "name": "folded 9"}),
+        "box": TableKeys(primary=("id",), references=("vessel",), kinds={"id": "integer"}),
+        "vessel": TableKeys(primary=("id",), kinds={"id": "integer"}),
         "log": TableKeys(primary=("id",), triggers=True),
     }
-    return Dependence(case, server, keys, level)
+    return Dependence(case, rules_of(server), keys, level)
 
 
 A, B = "update berth set state = 1 where id = {}", "select * from berth where id = {}"
@@ -300,13 +302,13 @@ def test_a_snapshot_depends_on_the_end_of_every_writer_of_what_is_ever_read():
 
 
 def test_how_far_it_got_is_said_with_what_that_allows(tmp_path):
-    with stage(RING) as on:
+    with stage(CYCLE) as on:
         made = plan(on.scenario, on.dependence, ExploreOptions(limit=40))
-    from catenum.core.exploration import Exploration, Reach
+    from catenum.core.space.exploration import Exploration, Reach
 
     told = Exploration(
-        scenario="ring", about=None, target=ScriptedEngine().info, levels={}, statements={}, ends={},
+        scenario="cycle", about=None, target=ScriptedEngine().info, levels={}, statements={}, ends={},
         reach=Reach(orders=made.orders, classes=made.classes, complete=False, sampled=True),
         tally=Tally(schedules=30, ruled_out=10), ran_ms=1.0,
     )  # fmt: skip
-    assert how_far(told) == "ran 40 of 126 classes, 10 of them ruled out by waiting; nothing can be said of the rest"
+    assert how_far(told) == "40 of 126 classes run, of which 10 are impossible because of waiting; the rest was not run"

@@ -12,11 +12,12 @@ import pytest
 from hypothesis import assume, example, given, settings
 from hypothesis import strategies as st
 
-from catenum.core.anomaly import Anomaly, name_anomaly
-from catenum.core.dependence import Dependence
-from catenum.core.oracle import Observation, Seen, serial_orders
-from catenum.core.recording import TableKeys, TableRows
-from catenum.core.scenario import Scenario
+from catenum.core.record.recording import TableKeys, TableRows
+from catenum.core.scenario.model import Scenario
+from catenum.core.servers import rules_of
+from catenum.core.space.anomaly import Anomaly, name_anomaly
+from catenum.core.space.dependence import Dependence
+from catenum.core.space.oracle import Observation, Seen, serial_orders
 
 #: A read of a quay; a write of a number to one; as many boxes more on one as are there already, plus a number.
 Op = tuple[str, int, int]
@@ -111,7 +112,12 @@ def relation(program: Program, level: str) -> Dependence:
     plain = {"scenario": "model", "data": "", "transactions": {n: {"statements": t} for n, t in texts.items()}}
     called = "repeatable read" if level == "snapshot" else f"read {level}"
     server = "mariadb" if level == "uncommitted" else "postgresql"
-    return Dependence(Scenario.model_validate(plain), server, {"quay": TableKeys(primary=("id",))}, called)
+    return Dependence(
+        Scenario.model_validate(plain),
+        rules_of(server),
+        {"quay": TableKeys(primary=("id",), kinds={"id": "integer"})},
+        called,
+    )
 
 
 def named(program: Program, run: Observation, level: str, undone: Sequence[str] = ()) -> Anomaly:

@@ -13,11 +13,13 @@ from typing import IO
 
 from catenum import samples
 from catenum.core.errors import InputError, Place, Problem, SaveError
-from catenum.core.scenario import ISOLATION_LEVELS, Scenario, parse_duration
-from catenum.core.scenario_file import ScenarioFile, read_scenario, suggestion
-from catenum.engines.protocol import Engine
+from catenum.core.scenario.model import Scenario, parse_duration
+from catenum.core.scenario.reader import ScenarioFile, read_scenario
+from catenum.core.servers import LEVELS, rules_of
+from catenum.core.words import suggestion
+from catenum.engines.ports import Engine
 from catenum.engines.targets import Connector, Target, has_password, open_engine, read_settings, resolve
-from catenum.lab.safety import beyond_scratch, transaction_control
+from catenum.lab.run.safety import beyond_scratch, transaction_control
 
 SAMPLE_NAMES = samples.names()
 
@@ -66,7 +68,9 @@ def add_play_options(parser: argparse.ArgumentParser, *, schedule: bool = True, 
         help="the order of moves, such as 'early late early late', instead of the scenario's",
     )
     parser.add_argument(
-        "--victim", metavar="NAME", help="who is to be given up in a deadlock, where the server allows it"
+        "--victim",
+        metavar="NAME",
+        help="the transaction to become the deadlock victim, if the server allows it",
     )
 
 
@@ -142,8 +146,8 @@ def changed_by_options(file: ScenarioFile, args: argparse.Namespace) -> tuple[Sc
         if separator and name not in transactions:
             raise InputError(f"--isolation names {name!r}, which is not a transaction", advice=suggestion(name, names))
         level = level.strip().lower().replace("-", " ")
-        if level not in ISOLATION_LEVELS:
-            raise InputError(f"--isolation: {level!r} is not a level", advice=suggestion(level, list(ISOLATION_LEVELS)))
+        if level not in LEVELS:
+            raise InputError(f"--isolation: {level!r} is not a level", advice=suggestion(level, list(LEVELS)))
         for which in [name] if separator else names:
             transactions[which] = transactions[which].model_copy(update={"isolation": level})
     order = tuple(args.order.split()) if args.order else None
@@ -166,7 +170,7 @@ def changed_by_options(file: ScenarioFile, args: argparse.Namespace) -> tuple[Sc
 def unsafe(file: ScenarioFile, server: str, *, outside: bool, advice: str) -> list[Problem]:
     """Statements that end their transaction by themselves, and those that reach beyond the scratch space.
 
-    ``outside`` allows the latter; ``advice`` tells what to do about them.
+    ``outside`` allows the latter; ``advice`` says what to do about them.
     """
     found = [Problem(text, file.place(*path)) for path, text in transaction_control(file.scenario, server)]
     if outside:
@@ -186,10 +190,9 @@ def target_of(asked: str | None, err: IO[str]) -> Target:
     """The resolved target, with a warning where a password stands on the command line for all to see."""
     target = resolve(asked, read_settings())
     if asked and has_password(asked):
-        others = (
-            "PGPASSWORD, ~/.pgpass or CATENUM_TARGET keep" if target.server == "postgresql" else "CATENUM_TARGET keeps"
-        )
-        err.write(f"catenum: the password in --target shows in the process list; {others} it out\n")
+        *others, last = rules_of(target.server).password_places
+        instead = f"{', '.join(others)} or {last}" if others else last
+        err.write(f"catenum: the process list shows the password in --target; set it in {instead} instead\n")
     return target
 
 
@@ -200,7 +203,7 @@ def server_for(target: Target, tell: Callable[[str], None]) -> Iterator[tuple[Co
         engine: Engine = connect()
         try:
             for name in engine.make_scratch():
-                tell(f"Cleared the scratch space {name}, which a killed run had left.")
+                tell(f"Dropped the scratch space {name}, left by a killed run.")
             yield connect, engine
         finally:
             engine.close()

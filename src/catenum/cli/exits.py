@@ -8,7 +8,7 @@ from catenum.core.errors import CatenumError, InputError, SaveError, TargetError
 
 
 class ExitCode(IntEnum):
-    """What the shell is told."""
+    """The exit codes."""
 
     OK = 0
     FOUND = 1  # a conflict, a rule that is false, no remedy that wins; or not what --expect said

@@ -28,9 +28,9 @@ COMMANDS = {
     "explore": "run every schedule that can differ; the outcomes, and the shortest schedule to each",
     "churn": "run the transactions in loops, uncontrolled, until timing does it",
     "trial": "run the baseline and each remedy, side by side",
-    "explain": "tell the story of a recording",
+    "explain": "print the story of a recording",
     "draw": "draw a recording's timeline and wait graph as PNG or SVG",
-    "now": "look at a running server: who waits for whom, under which head blocker, for how long",
+    "now": "check a running server: who waits for whom, under which head blocker, for how long",
     "watch": "sample running servers for hours; keep what happened, say what happens",
     "history": "what a watch has seen: by statement, object, application, time; charts",
     "release": "end a blocker, safely: shows what it holds up, asks, the gentler way first",
@@ -39,15 +39,15 @@ COMMANDS = {
     "local": "keep a private server running between commands, or stop it",
 }
 _FIRST_STEPS = """first steps:
-  catenum demo                                a deadlock, explained and cured, on a private server
+  catenum demo                                a deadlock, explained and fixed, on a private server
   catenum sample berth-swap > berths.yaml     a scenario to edit
-  catenum play berths.yaml                    one schedule: who ran, who waited, who was given up
-  catenum explore berths.yaml                 every schedule that can differ, and what each comes to
+  catenum play berths.yaml                    one schedule: who ran, who waited, who was the victim
+  catenum explore berths.yaml                 every schedule that can differ, and its outcome
   catenum trial berths.yaml                   its remedies, side by side
 
 exit codes: 0 all well · 1 a conflict was found · 2 the call or the file is wrong
             3 the server cannot be reached or does not allow it
-            70 a fault of Catenum's own · 130 interrupted
+            70 a fault of Catenum itself · 130 interrupted
 """
 
 
@@ -66,7 +66,7 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     """The parser; only the chosen command's options are filled in."""
     parser = argparse.ArgumentParser(
         prog="catenum",
-        description="Reproduce blocking and deadlocks, see who waits for whom, and prove the fix.",
+        description="Reproduce blocking and deadlocks, collect who waits for whom, and prove the fix.",
         epilog=_FIRST_STEPS,
         formatter_class=_Formatter,
     )
@@ -80,7 +80,7 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
             formatter_class=_Formatter,
         )
         if name == chosen:
-            module = import_module(f"catenum.cli.{name}")
+            module = import_module(f"catenum.cli.commands.{name}")
             module.configure(sub)
             sub.set_defaults(run=module.run, refuse=sub.error)
     return parser
@@ -93,7 +93,7 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
     chosen = next((word for word in argv if word in COMMANDS), None)
     args, unknown = build_parser(chosen).parse_known_args(argv)
     if unknown:
-        args.refuse(f"not known here: {' '.join(unknown)}")  # with the command's own usage, not the first page's
+        args.refuse(f"unknown arguments: {' '.join(unknown)}")  # with the command's own usage, not the first page's
 
     from catenum.cli.exits import ExitCode, code_for
     from catenum.core.errors import CatenumError
@@ -105,7 +105,7 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
             print(f"catenum: {problem}", file=err)
         return code_for(error)
     except KeyboardInterrupt:
-        print("catenum: interrupted; what was open has been rolled back and cleared", file=err)
+        print("catenum: interrupted", file=err)
         return ExitCode.INTERRUPTED
     except BrokenPipeError:
         # Whoever read our output has gone (``catenum play … | head``); nothing is left to say to them.
@@ -116,7 +116,7 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
         import traceback
 
         traceback.print_exc(file=err)
-        print("catenum: a fault of Catenum's own, not a result; please report it with the lines above", file=err)
+        print("catenum: a fault of Catenum itself, not a result; please report it with the lines above", file=err)
         return ExitCode.FAULT
 
 
@@ -125,7 +125,7 @@ def _interrupt(number: int, frame: FrameType | None) -> None:
 
     While its clean-up runs, further ones are ignored, so that nothing is left behind.
     """
-    hold = sys.modules.get("catenum.lab.hold")  # only a command that explores has loaded it
+    hold = sys.modules.get("catenum.lab.explore.hold")  # only a command that explores has loaded it
     if hold is not None and hold.held.puts_off(partial(_interrupt, number, frame)):
         return
     for signal_number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
@@ -137,7 +137,11 @@ def entry() -> NoReturn:
     """The console script."""
     for signal_number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(signal_number, _interrupt)
-    code = main()
+    try:
+        code = main()
+    except KeyboardInterrupt:  # before the command itself, or after it
+        sys.stderr.write("catenum: interrupted\n")
+        code = 130
     try:
         sys.stdout.flush()
     except BrokenPipeError:

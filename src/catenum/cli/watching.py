@@ -5,11 +5,11 @@ from __future__ import annotations
 import argparse
 import contextlib
 from collections.abc import Iterator
-from importlib import import_module
 from typing import IO
 
 from catenum.cli import common
 from catenum.core.errors import TargetError
+from catenum.engines.drivers import server_module
 from catenum.engines.lookout import Lookout
 from catenum.engines.targets import Target
 
@@ -20,15 +20,15 @@ def add_target_option(parser: argparse.ArgumentParser, *, several: bool = False)
         "--target",
         metavar="TARGET",
         action="append" if several else "store",
-        help="a URL, a short name from catenum.toml, or local:postgresql where one is kept running"
+        help="a URL, a short name from catenum.toml, or local:postgresql if one is kept running"
         + ("; may be repeated" if several else ""),
     )
-    parser.add_argument("--mask", action="store_true", help="leave literals out of everything that is shown or kept")
+    parser.add_argument("--mask", action="store_true", help="leave literals out of everything that is shown or stored")
 
 
 def connect(target: Target) -> Lookout:
     """A connection that looks. Raises TargetError."""
-    module = import_module(f"catenum.engines.{target.server}.lookout")
+    module = server_module(target.server, ".lookout")
     if target.url is not None:
         return module.look_at(target.url, target.shown)
     from catenum.engines.private import kept_servers
@@ -39,8 +39,7 @@ def connect(target: Target) -> Lookout:
             f"{target.shown}: no private server is kept running",
             advice="Name the server with --target or CATENUM_TARGET; or keep a private one: catenum local start.",
         )
-    where = {"unix_socket": found[0].conninfo, "user": "root"} if target.server == "mariadb" else found[0].conninfo
-    return module.look_at(where, target.shown, private=True)
+    return module.look_at(found[0].where, target.shown, private=True)
 
 
 @contextlib.contextmanager

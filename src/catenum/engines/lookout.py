@@ -1,7 +1,7 @@
 """What every server module offers for watching a server in use: one connection that looks, and ends nobody unasked.
 
 It reads, with time limits of its own, is marked by its application name, takes no lock that anybody could wait for, and
-waits behind nobody: a look that cannot be had in time says so.
+waits behind nobody: a check that is not available in time says so.
 """
 
 from __future__ import annotations
@@ -11,21 +11,23 @@ from dataclasses import dataclass
 from typing import Literal, Protocol
 
 from catenum.core.errors import TargetError
-from catenum.core.live import Sample, SessionInfo
-from catenum.core.recording import ServerError, TargetInfo
-from catenum.core.statements import Access, footprint
-from catenum.core.waits import Resource
+from catenum.core.moment.sample import Sample, SessionInfo
+from catenum.core.record.recording import ServerError, TargetInfo
+from catenum.core.record.waits import Resource, key_text
+from catenum.core.servers import Rules
+from catenum.core.sql.statements import Access
 
 #: How a watching connection names itself to the server.
 APPLICATION = "catenum watch"
-#: A look that takes longer than this is given up (ms).
+#: A check that takes longer than this is abandoned (ms).
 LOOK_MS = 5_000
-#: Where even that is not told for so long (ms), the server or the network stands still: the connection is given up.
+#: Without any answer for so long (ms), the server or the network has stopped: the connection is
+#: abandoned.
 NO_ANSWER_MS = 7_000
 
 
 class LookTimedOut(TargetError):
-    """The server did not answer a look in time; the next one may be answered."""
+    """The server did not answer a check in time; the next one may be answered."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -33,7 +35,7 @@ class Check:
     """One thing that capture needs: how it stands, and the statement that would change it (never run by itself)."""
 
     what: str
-    state: Literal["on", "off", "missing", "not told"]
+    state: Literal["on", "off", "missing", "not reported"]
     value: str = ""
     why: str = ""
     turn_on: str | None = None
@@ -60,14 +62,14 @@ class DeadlockReport:
 
 def named_row(access: Access) -> Resource:
     """The row that a statement is after, by the columns that it compares with constants: no lock table is read."""
-    key = ", ".join(f"{column}={value}" for column, value in access.equals if access.verb != "insert")
-    text = f"{access.table}({key})" if key else f"a row of {access.table}"
+    key = access.equals if access.verb != "insert" else ()
+    text = f"{access.table}({key_text(key)})" if key else f"a row of {access.table}"
     return Resource(kind="row", text=text, table=access.table, key=key or None)
 
 
-def access_to(statement: str | None, table: str, server: str) -> Access | None:
+def access_to(statement: str | None, table: str, rules: Rules) -> Access | None:
     """How ``statement`` goes to ``table``; None where it does not say."""
-    return next(iter(footprint(statement or "", server).on(table)), None)
+    return next(iter(rules.footprint(statement or "").on(table)), None)
 
 
 class Lookout(Protocol):
@@ -80,8 +82,9 @@ class Lookout(Protocol):
     def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
         """Who waits for whom now, and which transactions stand open.
 
-        ``at_least_ms``: where nobody waits for so long, who waits for whom need not be told, so that a look at a busy
-        server costs next to nothing.
+
+        ``at_least_ms``: where nobody waits for so long, who waits for whom need not be reported, so that a check of a
+        busy server costs next to nothing.
 
         ``locks``: every lock of the sessions in a chain too. Raises LookTimedOut, TargetError.
         """
@@ -109,8 +112,8 @@ class Lookout(Protocol):
 
 
 def no_answer(shown_url: str) -> TargetError:
-    """Whoever does not even end a look by its own time limit stands still, or cannot be reached."""
+    """A server that does not end a check by its own time limit has stopped, or cannot be reached."""
     return TargetError(
         f"{shown_url}: no answer for {NO_ANSWER_MS / 1000:g} s",
-        advice="The server or the network stands still: a server that works ends such a look by itself.",
+        advice="The server or the network has stopped: a working server ends such a check by itself.",
     )

@@ -16,30 +16,32 @@ import os
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from catenum.core.recording import LockEntry, PathStep, ServerError, TableKeys, TableRows, TargetInfo
-from catenum.core.statements import Access, Footprint
-from catenum.core.waits import Edge, Resource, WaitGraph
-from catenum.engines.protocol import Beginning, Begun, Capabilities, DataError, Patience, Reply, Session
+from catenum.core.record.modes import NO_MODE, Mode
+from catenum.core.record.recording import LockEntry, PathStep, ServerError, TableKeys, TableRows, TargetInfo
+from catenum.core.record.values import NOTHING, Binding, Value
+from catenum.core.record.waits import Edge, Resource, WaitGraph
+from catenum.core.sql.statements import Access, Footprint
+from catenum.engines.ports import Beginning, Begun, Capabilities, DataError, Patience, Reply, Session
 
-EXCLUSIVE, SHARED = "exclusive", "shared"
+EXCLUSIVE, SHARED = Mode("other", "exclusive"), Mode("other", "shared")
 
 
-def scripted_footprint(sql: str, server: str) -> Footprint:
+def scripted_footprint(sql: str) -> Footprint:
     """What a statement of the four-word language touches."""
     word, _, name = sql.partition(" ")
     if word == "share":
-        return Footprint((Access(table=name, schema=None, verb="lock", strength="share"),))
-    return Footprint((Access(table=name, schema=None, verb="update"),) if word == "lock" else ())
+        return Footprint((Access(table=name, schema=None, verb="lock", strength="share"),), understood=True)
+    return Footprint((Access(table=name, schema=None, verb="update"),) if word == "lock" else (), understood=True)
 
 
 @dataclass
 class _Lock:
     """Who holds it, in which mode, and who queues for it."""
 
-    holders: dict[str, str] = field(default_factory=dict)
-    queue: list[tuple[str, str]] = field(default_factory=list)
+    holders: dict[str, Mode] = field(default_factory=dict)
+    queue: list[tuple[str, Mode]] = field(default_factory=list)
 
-    def in_the_way(self, name: str, mode: str) -> list[tuple[str, str, bool]]:
+    def in_the_way(self, name: str, mode: Mode) -> list[tuple[str, Mode, bool]]:
         """Holders, and those ahead in the queue, whose mode conflicts: (who, mode, only queued)."""
         found = [(who, held, False) for who, held in self.holders.items() if who != name and EXCLUSIVE in (mode, held)]
         if name in self.holders:
@@ -74,7 +76,7 @@ class ScriptedSession:
         """Whatever was asked for is what is reported."""
         return Begun(isolation=self._how.isolation or "read committed", read_only=self._how.access == "read only")
 
-    def send(self, sql: str, patience: Patience | None = None) -> None:
+    def send(self, sql: str, patience: Patience | None = None, values: Binding = NOTHING) -> None:
         """Carry a statement out, or let it wait."""
         self.under_way, self.patience = sql, patience
         self.order = next(self.engine.statements)
@@ -106,7 +108,7 @@ class ScriptedSession:
 
 
 class ScriptedEngine:
-    """The stand-in server. See ``engines.protocol.Engine`` for what each method promises."""
+    """The stand-in server. See ``engines.ports.Engine`` for what each method promises."""
 
     def __init__(self, *, gives_up_on_deadlock: bool = True) -> None:
         self.info = TargetInfo(server="postgresql", version="scripted", url="scripted", standin=True)
@@ -145,7 +147,7 @@ class ScriptedEngine:
         session.answer(Reply(error=error))
 
     def release(self, name: str) -> None:
-        """Let go of all that ``name`` holds, and grant what that frees."""
+        """Release all that ``name`` holds, and grant what that frees."""
         for lock in self.locks.values():
             lock.holders.pop(name, None)
             lock.queue = [entry for entry in lock.queue if entry[0] != name]
@@ -185,7 +187,7 @@ class ScriptedEngine:
         return sessions
 
     def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
-        """Who waits for whom; the second look at a closed ring ends it, as a server's own check would."""
+        """Who waits for whom; the second look at a closed cycle ends it, as a server's own check would."""
         for session in self.sessions.values():
             if session.under_way.startswith("work"):
                 session.looks_left -= 1
@@ -193,12 +195,12 @@ class ScriptedEngine:
                     session.answer(Reply(rows=0))
         edges = [edge for edge in self._edges() if edge.waiter in sessions]
         if self.gives_up:
-            self._check_rings(edges)
+            self._check_cycles(edges)
         return edges
 
-    def _check_rings(self, edges: list[Edge]) -> None:
-        for ring in WaitGraph(edges).cycles():
-            members = [self.sessions[edge.waiter] for edge in ring]
+    def _check_cycles(self, edges: list[Edge]) -> None:
+        for cycle in WaitGraph(edges).cycles():
+            members = [self.sessions[edge.waiter] for edge in cycle]
             victim = max(members, key=lambda s: (s.patience is Patience.CHOSEN, s.order))
             self.fail(victim, ServerError(code="deadlock", kind="deadlock", message="scripted deadlock"))
 
@@ -206,7 +208,7 @@ class ScriptedEngine:
         """Nothing."""
         return []
 
-    def plan(self, sql: str) -> tuple[PathStep, ...]:
+    def plan(self, sql: str, values: Binding = NOTHING) -> tuple[PathStep, ...]:
         """It has no plans."""
         return ()
 
@@ -232,7 +234,7 @@ class ScriptedEngine:
         """Its errors report nothing further."""
         return ()
 
-    def ring_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+    def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
         """Its errors report nothing further."""
         return {}
 
@@ -275,6 +277,10 @@ class ScriptedEngine:
     def analyze(self) -> None:
         """No data."""
 
+    def functions(self) -> frozenset[str]:
+        """None."""
+        return frozenset()
+
     def tables(self) -> dict[str, TableKeys]:
         """No tables."""
         return {}
@@ -283,19 +289,23 @@ class ScriptedEngine:
         """No rows."""
         return {}
 
+    def values_of(self, table: str, column: str, most: int) -> tuple[Value, ...]:
+        """No tables."""
+        return ()
+
     def truth(self, sql: str) -> bool:
         """``true`` and ``false`` are all it knows. Raises DataError for anything else."""
         if sql not in ("true", "false"):
             raise DataError(ServerError(code="", kind="rejected", message="neither true nor false"), sql)
         return sql == "true"
 
-    def verdict_ms(self, ring: Sequence[Edge]) -> float:
+    def verdict_ms(self, cycle: Sequence[Edge]) -> float:
         """As long as a script may take."""
         return 200.0
 
-    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: str = "") -> str:
-        """Its rule: the chosen one, else the one that closed the ring, else the first by name."""
-        return "the stand-in gives up the chosen one, else the one that closed the ring"
+    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE) -> str:
+        """Its rule: the chosen one, else the one that closed the cycle, else the first by name."""
+        return "the stand-in rolls back the chosen transaction, otherwise the one that closed the cycle"
 
     def alive(self) -> bool:
         """Always."""

@@ -11,17 +11,18 @@ import tomllib
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from importlib import import_module
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit, urlunsplit
 
 from catenum.core.errors import InputError, Place
-from catenum.core.scenario_file import suggestion
+from catenum.core.servers import NAMES, rules_of
+from catenum.core.words import suggestion
+from catenum.engines.drivers import server_module
 
 DEFAULT = "local:postgresql"
-LOCAL = ("local:postgresql", "local:mariadb")
-SCHEMES = {"postgresql": "postgresql", "postgres": "postgresql", "mariadb": "mariadb", "mysql": "mariadb"}
+LOCAL = tuple(f"local:{name}" for name in NAMES)
+SCHEMES = {scheme: name for name in NAMES for scheme in rules_of(name).schemes}
 _FILE = "catenum.toml"
 
 
@@ -130,8 +131,7 @@ class Connector:
 
     def __call__(self) -> Any:
         """An engine. Raises TargetError."""
-        # each server's driver is loaded only where it is used
-        return import_module(f"catenum.engines.{self.server}").connect(self.where, self.shown, private=self.private)
+        return server_module(self.server).connect(self.where, self.shown, private=self.private)
 
 
 @contextmanager
@@ -148,5 +148,4 @@ def open_engine(target: Target, tell: Callable[[str], None]) -> Iterator[Connect
     with private_server(target.server, target.settings.local.get(target.server, {}), tell) as server:
         for text in server.cleared:
             tell(f"Cleared {text}.")
-        where = {"unix_socket": server.conninfo, "user": "root"} if server.server == "mariadb" else server.conninfo
-        yield Connector(target.server, where, target.shown, private=True)
+        yield Connector(target.server, server.where, target.shown, private=True)

@@ -11,8 +11,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from catenum.core.errors import TargetError
-from catenum.core.live import Sample
-from catenum.engines.clock import Clock
+from catenum.core.moment.sample import Sample
+from catenum.engines.clock import Clock, wall
 from catenum.engines.lookout import DeadlockReport, Lookout, LookTimedOut
 
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 1.0, 60.0
@@ -50,7 +50,7 @@ class Follower(threading.Thread):
         self._report: str | None = None
 
     def run(self) -> None:
-        """Until told to stop."""
+        """Until asked to stop."""
         pause = FIRST_PAUSE_S
         while not self.stopping.is_set():
             lookout: Lookout | None = None
@@ -60,7 +60,7 @@ class Follower(threading.Thread):
                 self._follow(lookout)
             except TargetError as error:
                 told = error.problems[0].message
-                self.out.put(Sighting(self.server, Clock().wall(), trouble=told, lost=True))
+                self.out.put(Sighting(self.server, wall(), trouble=told, lost=True))
                 self.stopping.wait(pause)
                 pause = min(LONGEST_PAUSE_S, pause * 2)
             finally:
@@ -80,12 +80,12 @@ class Follower(threading.Thread):
                     Sighting(self.server, sample.at, sample=sample, report=self._fresh_report(lookout, sample))
                 )
             except LookTimedOut as error:
-                self.out.put(Sighting(self.server, Clock().wall(), trouble=error.problems[0].message))
+                self.out.put(Sighting(self.server, wall(), trouble=error.problems[0].message))
             due = max(due + self.every_s * 1000, clock.now_ms())
             self.stopping.wait(max(0.0, due - clock.now_ms()) / 1000)
 
     def _fresh_report(self, lookout: Lookout, sample: Sample) -> DeadlockReport | None:
-        """The report of a deadlock that the server has counted since the last look."""
+        """The report of a deadlock that the server has counted since the last check."""
         before, self._deadlocks = self._deadlocks, sample.deadlocks
         if before is None or sample.deadlocks is None or sample.deadlocks <= before:
             return None

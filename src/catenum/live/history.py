@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any, Literal
 
-from catenum.core.statements import same_kind, shape
+from catenum.core.servers import rules_of
+from catenum.core.sql.masking import same_kind
 from catenum.engines.lookout import StatementRate
 from catenum.live.store import LOOKS, Store
 
@@ -15,11 +16,11 @@ By = Literal["statement", "object", "application", "head", "user", "host", "serv
 BYS: tuple[By, ...] = ("statement", "object", "application", "head", "user", "host", "server", "day", "hour")
 _COLUMNS = {
     "statement": "e.shape",
-    "object": "coalesce(e.object, '(not told)')",
-    "application": "coalesce(e.application, '(not told)')",
+    "object": "coalesce(e.object, '(not reported)')",
+    "application": "coalesce(e.application, '(not reported)')",
     "head": "s.name || ' session ' || e.head",
-    "user": "coalesce(e.user, '(not told)')",
-    "host": "coalesce(e.host, '(not told)')",
+    "user": "coalesce(e.user, '(not reported)')",
+    "host": "coalesce(e.host, '(not reported)')",
     "server": "s.name",
     "day": "substr(e.first_seen, 1, 10)",
     "hour": "substr(e.first_seen, 12, 2) || ' h UTC'",
@@ -62,12 +63,12 @@ def totals(store: Store, span: Span) -> dict[str, Any]:
         values,
     )
     where, values = span.where("h.since")
-    holes = store.rows(
-        "select s.name server, h.since, h.until, h.why from hole h join server s on s.id = h.server "
+    gaps = store.rows(
+        "select s.name server, h.since, h.until, h.why from gap h join server s on s.id = h.server "
         f"where {where} order by h.since",
         values,
     )
-    return {**row, **deadlocks, "holes": holes}
+    return {**row, **deadlocks, "gaps": gaps, "holes": gaps}  # "holes": the former name
 
 
 def grouped(store: Store, by: By, span: Span) -> list[dict[str, Any]]:
@@ -98,7 +99,7 @@ def episodes(store: Store, span: Span, limit: int = 50) -> list[dict[str, Any]]:
     return store.rows(
         "select e.id, s.name server, e.first_seen first, e.last_seen last, e.ended, e.head, e.user, e.application, "
         "e.object, "
-        "e.waiting, e.chain, e.wait_ms, e.longest_ms, e.statement, e.ring, "
+        "e.waiting, e.chain, e.wait_ms, e.longest_ms, e.statement, e.cycle, "
         "(select group_concat(n.text, '; ') from note n where n.episode = e.id) note "
         f"from episode e join server s on s.id = e.server where {where} order by e.first_seen desc limit {int(limit)}",
         values,
@@ -153,7 +154,7 @@ def with_rates(
     rows: Sequence[dict[str, Any]], rates: Sequence[StatementRate] | None, server: str
 ) -> list[dict[str, Any]]:
     """Rows by statement with how often the statement was executed and how long it took, where the server knows."""
-    known = {same_kind(shape(rate.text, server)): rate for rate in rates or ()}
+    known = {same_kind(rules_of(server).shape(rate.text)): rate for rate in rates or ()}
     found = []
     for row in rows:
         rate = known.get(same_kind(str(row.get("statement"))))

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from catenum.core.errors import CatenumError
-from catenum.core.live import Sample, SessionInfo
+from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import APPLICATION, Lookout
 
@@ -70,7 +70,7 @@ def release(lookout: Lookout, shown: Shown, way: Way, clock: Clock | None = None
     if now.key != shown.session.key:
         raise Refused(
             f"session {number} is another one by now: it began {now.started}, the one shown {shown.session.started}",
-            advice="Nothing was ended. Look again with 'catenum now'.",
+            advice="Nothing was ended. Check again with 'catenum now'.",
         )
     taken = lookout.cancel(number) if way == "cancel" else lookout.end(number)
     if not taken:

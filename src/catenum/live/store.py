@@ -12,16 +12,18 @@ import os
 import sqlite3
 import zlib
 from collections.abc import Iterator, Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 from typing import IO, Any
 
-from catenum.core.episodes import Episode
 from catenum.core.errors import InputError, SaveError
-from catenum.core.live import Sample
-from catenum.core.live_recording import recording_of
-from catenum.core.recording import Recording, from_json, to_json
-from catenum.core.statements import shape
+from catenum.core.moment.episodes import Episode
+from catenum.core.moment.recording import recording_of
+from catenum.core.moment.sample import Sample
+from catenum.core.record.recording import Recording
+from catenum.core.record.recording_file import from_json, to_json
+from catenum.core.servers import rules_of
+from catenum.engines.clock import moment
 
 _MIGRATIONS = (
     """
@@ -47,12 +49,13 @@ _MIGRATIONS = (
     create table note (id integer primary key, episode int not null references episode on delete cascade,
       at text not null, text text not null);
     """,
+    "alter table episode rename column ring to cycle; alter table hole rename to gap",
 )
 VERSION = len(_MIGRATIONS)
 #: The looks themselves are counted under no statement.
 LOOKS = ""
 #: What a waiting session is counted under in the minutes where nobody waits for a statement that can be named.
-NOT_TOLD = "(not told)"
+NOT_TOLD = "(not reported)"
 LONGEST_KEEP_MS = 100 * 365 * 86_400_000.0
 
 
@@ -108,7 +111,7 @@ class Store:
                         "insert into deadlock (server, at, count, report) values (?, ?, ?, ?)",
                         (server, sample.at, deadlocks, report),
                     )
-                elif report:  # of a deadlock that was told before
+                elif report:  # of a deadlock that was reported before
                     self.connection.execute(
                         "update deadlock set report = coalesce(report || char(10, 10), '') || ? "
                         "where id = (select max(id) from deadlock where server = ?)",
@@ -128,12 +131,12 @@ class Store:
             raise SaveError(f"cannot write to {self.path}: {error}") from error
 
     def _count(self, server: int, sample: Sample) -> None:
-        """Count the look, and who waits under which head statement, in steps of ten seconds."""
+        """Count the check, and who waits under which head statement, in steps of ten seconds."""
         counts: dict[str, int] = {LOOKS: 0}
         graph = sample.graph
-        for head in graph.heads() or [edge.waiter for ring in graph.cycles() for edge in ring[:1]]:
+        for head in graph.heads() or [edge.waiter for cycle in graph.cycles() for edge in cycle[:1]]:
             statement = sample.session(head).statement
-            key = shape(statement, sample.target.server) if statement else NOT_TOLD
+            key = rules_of(sample.target.server).shape(statement) if statement else NOT_TOLD
             counts[key] = counts.get(key, 0) + max(1, len(graph.held_up_by(head)))
         for key, waiting in counts.items():
             self.connection.execute(
@@ -176,17 +179,17 @@ class Store:
         objects = [edge.resource.text for edge in worst.edges if edge.holder == head.id]
         recording = recording_of(worst, episode.statements, title=f"episode under session {head.id}")
         self.connection.execute(
-            "update episode set ring = ?, head = ?, user = ?, application = ?, host = ?, database = ?, statement = ?, "
+            "update episode set cycle = ?, head = ?, user = ?, application = ?, host = ?, database = ?, statement = ?, "
             "shape = ?, object = ?, recording = ? where id = ?",
             (
-                int(episode.ring),
+                int(episode.cycle),
                 head.id,
                 head.user,
                 head.application,
                 head.host,
                 head.database,
                 statement,
-                shape(statement, worst.target.server) if statement else NOT_TOLD,
+                rules_of(worst.target.server).shape(statement) if statement else NOT_TOLD,
                 objects[0] if objects else None,
                 zlib.compress(to_json(recording, indent=None).encode(), 6),
                 episode.number,
@@ -207,18 +210,18 @@ class Store:
             ],
         )
 
-    def hole(self, name: str, since: str, until: str | None, why: str) -> None:
+    def gap(self, name: str, since: str, until: str | None, why: str) -> None:
         """A time in which a server was not seen. Raises SaveError."""
         try:
             with self.connection:
                 server = self.server(name)
                 if until is None:
                     self.connection.execute(
-                        "insert into hole (server, since, why) values (?, ?, ?)", (server, since, why)
+                        "insert into gap (server, since, why) values (?, ?, ?)", (server, since, why)
                     )
                 else:
                     self.connection.execute(
-                        "update hole set until = ? where server = ? and until is null", (until, server)
+                        "update gap set until = ? where server = ? and until is null", (until, server)
                     )
         except sqlite3.Error as error:
             raise SaveError(f"cannot write to {self.path}: {error}") from error
@@ -228,21 +231,19 @@ class Store:
         if self.connection.execute("select 1 from episode where id = ?", (episode,)).fetchone() is None:
             raise InputError(f"there is no episode {episode}")
         with self.connection:
-            at = datetime.now(UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
+            at = moment().isoformat(timespec="seconds").replace("+00:00", "Z")
             self.connection.execute("insert into note (episode, at, text) values (?, ?, ?)", (episode, at, text))
 
     def trim(self, keep_ms: float, most_bytes: int) -> None:
-        """Let go of what is older than ``keep_ms``, then of the oldest until the file is no larger than allowed."""
-        limit = (datetime.now(UTC) - timedelta(milliseconds=min(keep_ms, LONGEST_KEEP_MS))).isoformat(
-            timespec="milliseconds"
-        )
+        """Release what is older than ``keep_ms``, then of the oldest until the file is no larger than allowed."""
+        limit = (moment() - timedelta(milliseconds=min(keep_ms, LONGEST_KEEP_MS))).isoformat(timespec="milliseconds")
         limit = limit.replace("+00:00", "Z")
         with contextlib.suppress(sqlite3.Error):
             with self.connection:
                 self._forget("first_seen < ?", (limit,))
                 self.connection.execute("delete from minute where minute < ?", (limit[:16],))
                 self.connection.execute("delete from deadlock where at < ?", (limit,))
-                self.connection.execute("delete from hole where until < ?", (limit,))
+                self.connection.execute("delete from gap where until < ?", (limit,))
             for _ in range(20):
                 pages, size = (
                     self.connection.execute(f"pragma {p}").fetchone()[0] for p in ("page_count", "page_size")
@@ -281,11 +282,11 @@ class Store:
 
 def _shape_of(sample: Sample, name: str) -> str:
     statement = sample.session(name).statement
-    return shape(statement, sample.target.server) if statement else NOT_TOLD
+    return rules_of(sample.target.server).shape(statement) if statement else NOT_TOLD
 
 
 def default_path() -> Path:
-    """Where the store is unless told otherwise: the user's data folder."""
+    """Where the store is by default: the user's data folder."""
     base = Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share")
     return base / "catenum" / "history.sqlite"
 
@@ -308,8 +309,11 @@ def writer(path: Path) -> Store:
     except InputError:
         lock.close()
         raise
-    except sqlite3.DatabaseError:
-        aside = path.with_name(f"{path.name}.damaged-{datetime.now(UTC):%Y%m%dT%H%M%S}")
+    except sqlite3.DatabaseError as error:
+        if not _is_damaged(error):  # a full disk is a full disk, and the store as good as it was
+            lock.close()
+            raise SaveError(f"cannot write to {path}: {error}") from error
+        aside = path.with_name(f"{path.name}.damaged-{moment():%Y%m%dT%H%M%S}")
         for suffix in ("", "-wal", "-shm"):
             with contextlib.suppress(FileNotFoundError):
                 os.replace(f"{path}{suffix}", f"{aside}{suffix}")
@@ -322,13 +326,21 @@ def writer(path: Path) -> Store:
 def reader(path: Path) -> Store:
     """The store for reading, and for notes. Raises InputError where there is none or it is damaged."""
     if not path.exists():
-        raise InputError(f"nothing was kept in {path}", advice="'catenum watch' keeps what it sees.")
+        raise InputError(f"nothing was stored in {path}", advice="'catenum watch' keeps what it sees.")
     try:
         return Store(_open(path), path, None)
     except sqlite3.DatabaseError as error:
+        if not _is_damaged(error):
+            raise SaveError(f"cannot read {path}: {error}") from error
         raise InputError(
-            f"{path} is damaged: {error}", advice="The next watch sets it aside and begins anew."
+            f"{path} is damaged: {error}", advice="The next watch moves it aside and starts a new one."
         ) from error
+
+
+def _is_damaged(error: sqlite3.DatabaseError) -> bool:
+    """Whether SQLite itself says so (result codes: SQLite documentation, "Result and Error Codes")."""
+    code = getattr(error, "sqlite_errorcode", None)
+    return code is None or code & 0xFF in (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
 
 
 def _open(path: Path) -> sqlite3.Connection:

@@ -14,12 +14,12 @@ from functools import partial
 from pathlib import Path
 from typing import Any, Literal
 
-from catenum.core.episodes import Change, DeadlockCount, Episode, EpisodeTracker
 from catenum.core.errors import InputError, SaveError
-from catenum.core.live import Sample
-from catenum.core.live_recording import recording_of
-from catenum.core.recording import to_plain
-from catenum.core.statements import masked
+from catenum.core.moment.episodes import Change, DeadlockCount, Episode, EpisodeTracker
+from catenum.core.moment.recording import recording_of
+from catenum.core.moment.sample import Sample
+from catenum.core.record.recording_file import to_plain
+from catenum.core.servers import rules_of
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import Lookout
 from catenum.live.follow import Follower, Sighting
@@ -117,7 +117,7 @@ class Watch:
 
     @property
     def never_seen(self) -> list[str]:
-        """The servers that no look was ever had of."""
+        """The servers of which no check ever succeeded."""
         return [name for name in self._trackers if name not in self._last_ms]
 
     def take(self, sighting: Sighting) -> None:
@@ -127,7 +127,7 @@ class Watch:
             self._take_trouble(sighting)
             return
         if name in self._lost:
-            self._keep(lambda store: store.hole(name, self._lost[name], sighting.at, ""))
+            self._keep(lambda store: store.gap(name, self._lost[name], sighting.at, ""))
             self.tell(
                 Told(
                     what="back", server=name, at=sighting.at, text=f"seen again; not seen since {self._lost.pop(name)}"
@@ -147,7 +147,7 @@ class Watch:
         deadlocks = self._deadlocks[name].take(change.deadlocks, len(reports), has_counter=has_counter)
         report = "\n\n".join(reports) or None
         if report and self.options.mask:
-            report = masked(report, sample.target.server)
+            report = rules_of(sample.target.server).masked(report)
         changed = [*change.began, *change.went_on, *change.ended]
         self._keep(lambda store: store.write(name, sample, changed, deadlocks, report))
         self._tell_change(name, sample, change)
@@ -168,7 +168,7 @@ class Watch:
             return
         self._lost[name] = sighting.at
         self._end(name, self._trackers[name].lost(sighting.at), sighting.at)
-        self._keep(lambda store: store.hole(name, sighting.at, None, text))
+        self._keep(lambda store: store.gap(name, sighting.at, None, text))
         self.tell(Told(what="lost", server=name, at=sighting.at, text=text))
 
     def _end(self, name: str, episodes: Sequence[Episode], at: str) -> None:
@@ -203,7 +203,7 @@ class Watch:
         return [report for server, log in self._logs if server == name for report in log.deadlocks()]
 
     def _run(self, told: Told) -> None:
-        """Start the command with what was told as JSON on its standard input."""
+        """Start the command with what was reported as JSON on its standard input."""
         if not self._command:
             return
         try:
@@ -225,7 +225,7 @@ class Watch:
             write(self.store)
         except SaveError as error:
             if not self._store_failed:
-                text = f"{error.problems[0].message}; what is seen is told, but not kept"
+                text = f"{error.problems[0].message}; what is seen is reported, but not stored"
                 self.tell(Told(what="store", server="", at=self._clock.wall(), text=text))
             self._store_failed = True
             return
@@ -243,14 +243,14 @@ def _hand_over(process: subprocess.Popen[bytes], value: bytes) -> None:
 
 def _began(episode: Episode, sample: Sample) -> str:
     waiting = len(sample.graph.held_up_by(episode.head.id))
-    if episode.ring:
-        return f"a ring of {episode.worst_waiting} sessions, with {episode.head.who}: {_over(episode)}"
+    if episode.cycle:
+        return f"a cycle of {episode.worst_waiting} sessions, with {episode.head.who}: {_over(episode)}"
     return f"session {episode.head.who} holds up {waiting}: {_over(episode)}"
 
 
 def _over(episode: Episode) -> str:
     edge = next((e for e in episode.worst.edges if e.holder == episode.head.id), None)
-    return f"over {edge.resource.text}" if edge is not None else "over what is not told"
+    return f"over {edge.resource.text}" if edge is not None else "over what is not reported"
 
 
 def _long(episode: Episode) -> str:
@@ -261,9 +261,9 @@ def _long(episode: Episode) -> str:
 
 
 def _ended(episode: Episode) -> str:
-    if episode.ring:
+    if episode.cycle:
         return (
-            f"the ring with {episode.head.who} stands no more: {episode.worst_waiting} sessions at the worst, longest "
+            f"the cycle with {episode.head.who} is over: {episode.worst_waiting} sessions at the worst, longest "
             f"wait {episode.longest_ms / 1000:.1f} s, {_over(episode)}"
         )
     return (
@@ -273,7 +273,7 @@ def _ended(episode: Episode) -> str:
 
 
 def told_value(told: Told, *, recording: bool = False) -> dict[str, Any]:
-    """What was told as plain values, one JSON line."""
+    """What was reported as plain values, one JSON line."""
     value: dict[str, Any] = {
         "format": FORMAT,
         "event": told.what,
@@ -295,7 +295,8 @@ def told_value(told: Told, *, recording: bool = False) -> dict[str, Any]:
                 "host": episode.head.host,
                 "database": episode.head.database,
             },
-            "ring": episode.ring,
+            "cycle": episode.cycle,
+            "ring": episode.cycle,  # the former name, as this version of the format promised it
             "first_seen": episode.first_seen,
             "last_seen": episode.last_seen,
             "ended": episode.ended,

@@ -23,7 +23,8 @@ STYLES = {
 
 _PLAIN_SIGNS = str.maketrans(
     {
-        "▷": ">", "✓": "+", "✗": "x", "◷": "~", "┊": ":", "│": "|", "─": "-", "├": "+", "└": "+", "→": "->", "←": "<-",
+        "▷": ">", "↷": "^",
+        "✓": "+", "✗": "x", "◷": "~", "┊": ":", "│": "|", "─": "-", "├": "+", "└": "+", "→": "->", "←": "<-",
         "·": "*", "…": "...", "–": "-", "◆": "@", "▪": "#", "×": "x", "—": "-",
     }
 )  # fmt: skip
@@ -62,7 +63,7 @@ def say(console: Console, text: Text | str = "", **style: Any) -> None:
 def _shows_signs(console: Console) -> bool:
     encoding = getattr(console.file, "encoding", None) or "utf-8"  # a stream of text in memory names none
     try:
-        "▷✓✗◷┊→".encode(encoding)
+        "▷↷✓✗◷┊→".encode(encoding)
     except (UnicodeEncodeError, LookupError):
         return False
     return True

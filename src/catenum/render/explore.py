@@ -1,4 +1,4 @@
-"""An exploration in the terminal: outcomes, the shortest schedule to each, rings, who meets whom, what is proved."""
+"""An exploration in the terminal: outcomes, the shortest schedule to each, cycles, who meets whom, what is proven."""
 
 from __future__ import annotations
 
@@ -8,20 +8,20 @@ from collections.abc import Iterator, Sequence
 from rich.console import Console
 from rich.text import Text
 
-from catenum.core.claims import claims, describe_outcome
-from catenum.core.exploration import Exploration, how_far, letter_of
-from catenum.core.tally import OutcomeEntry
-from catenum.core.telling import duration, shortened
+from catenum.core.space.claims import claims, describe_outcome
+from catenum.core.space.exploration import Exploration, how_far, letter_of
+from catenum.core.space.tally import OutcomeEntry
+from catenum.core.words import duration, shortened
 from catenum.render.console import STYLES, say
 
-#: Outcomes listed in full; more are told by number.
+#: Outcomes listed in full; of more, the number is shown.
 MOST_LISTED = 20
 
 
 def print_exploration(console: Console, found: Exploration, *, verbose: bool = False) -> None:
     """The whole of it, the outcomes first."""
     info = found.target
-    stand_in = " (a stand-in, no real server)" if info.standin else ""
+    stand_in = " (a stand-in, not a real server)" if info.standin else ""
     say(
         console, f"{found.scenario} on {info.server} {info.version}{stand_in}, {_levels(found)}", style=STYLES["strong"]
     )
@@ -29,19 +29,16 @@ def print_exploration(console: Console, found: Exploration, *, verbose: bool = F
     say(console)
     _print_outcomes(console, found, verbose=verbose)
     _print_evidence(console, found)
-    _print_rings(console, found)
+    _print_cycles(console, found)
     _print_meetings(console, found)
     if found.tally.chain:
         path = " ".join(found.tally.longest or ())
         say(console, f"Longest chain of waits: {found.tally.chain}", style=STYLES["strong"])
         say(console, f"    {path}", style=STYLES["faint"])
         say(console)
-    for text in claims(found):
-        tone = (
-            "good" if text.startswith("proved") else "plain" if "not seen" in text or "not checked" in text else "bad"
-        )
-        sign = {"good": "✓ ", "bad": "✗ "}.get(tone, "· ")
-        _wrapped(console, sign + text[0].upper() + text[1:] + ".", style=tone, indent="  ")
+    for claim in claims(found):
+        tone, sign = {True: ("good", "✓ "), False: ("bad", "✗ "), None: ("plain", "· ")}[claim.good]
+        _wrapped(console, sign + claim.text[0].upper() + claim.text[1:] + ".", style=tone, indent="  ")
     for line in _notes(found):
         _wrapped(console, f"· {line}", style="faint", indent="  ")
 
@@ -111,20 +108,20 @@ def _print_evidence(console: Console, found: Exploration) -> None:
         say(console)
 
 
-def _print_rings(console: Console, found: Exploration) -> None:
-    for ring in sorted(found.tally.rings.values(), key=lambda r: (-r.count, r.members)):
-        fell = ", ".join(f"{name} {count}×" for name, count in sorted(ring.victims.items()))
-        say(console, f"Deadlock in {ring.count:,} schedules (given up: {fell})", style=STYLES["strong"])
-        if ring.unended:
-            often = "in all of them" if ring.unended == ring.count else f"in {ring.unended:,} of them"
-            say(console, f"    the server let it stand {often}, and Catenum ended it", style=STYLES["bad"])
-        for place, (name, statement) in enumerate(ring.members):
-            following = ring.members[(place + 1) % len(ring.members)][0]
-            room = console.width - 12 - len(name) - len(following) - len(ring.resources[place])
+def _print_cycles(console: Console, found: Exploration) -> None:
+    for cycle in sorted(found.tally.cycles.values(), key=lambda r: (-r.count, r.members)):
+        fell = ", ".join(f"{name} {count}×" for name, count in sorted(cycle.victims.items()))
+        say(console, f"Deadlock in {cycle.count:,} schedules (victims: {fell})", style=STYLES["strong"])
+        if cycle.unended:
+            often = "in all of them" if cycle.unended == cycle.count else f"in {cycle.unended:,} of them"
+            say(console, f"    the server did not end it {often}, and Catenum ended it", style=STYLES["bad"])
+        for place, (name, statement) in enumerate(cycle.members):
+            following = cycle.members[(place + 1) % len(cycle.members)][0]
+            room = console.width - 12 - len(name) - len(following) - len(cycle.resources[place])
             sql = shortened(_sql(found, name, statement), max(24, room))
-            say(console, f"    {name} {statement or 'end'} waits for {following} over {ring.resources[place]}")
+            say(console, f"    {name} {statement or 'end'} waits for {following} over {cycle.resources[place]}")
             say(console, f"        {sql}", style=STYLES["faint"])
-        say(console, f"    first with: {' '.join(ring.shortest or ())}", style=STYLES["faint"])
+        say(console, f"    first with: {' '.join(cycle.shortest or ())}", style=STYLES["faint"])
         say(console)
 
 
@@ -189,11 +186,12 @@ def print_levels(console: Console, found: Sequence[Exploration], note: str = "")
     widths = [max(len(head[i]), *(len(row[i]) for row in rows)) for i in range(len(head))]
     widths[-1] = 0
     say(console, "  ".join(h.ljust(w) for h, w in zip(head, widths, strict=True)).rstrip(), style=STYLES["faint"])
-    for row in rows:
+    for one, row in zip(found, rows, strict=True):
         text = Text()
         for place, (cell, width) in enumerate(zip(row, widths, strict=True)):
             troubled = head[place] in ("deadlock", "refused", "timeout") and cell != "–"
-            troubled = troubled or (head[place] == "anomaly" and cell != "none") or cell.startswith("false")
+            troubled = troubled or (head[place] == "anomaly" and cell != "none")
+            troubled = troubled or (head[place] == "rules" and bool(one.tally.broken_rules))
             text.append(
                 cell.ljust(width) + "  ", style=STYLES["bad" if troubled else "strong" if not place else "plain"]
             )
@@ -208,7 +206,7 @@ def print_levels(console: Console, found: Sequence[Exploration], note: str = "")
                 _wrapped(console, f"{_levels(one)}: {entry.anomaly}: {'; '.join(entry.evidence)}", indent="    ")
         if not one.reach.complete:
             _wrapped(console, f"{_levels(one)}: {how_far(one)}", style="faint", indent="    ")
-    for told_once in dict.fromkeys(t for one in found for t in claims(one) if "no isolation level mends" in t):
+    for told_once in dict.fromkeys(c.text for one in found for c in claims(one) if c.by_serial_order):
         _wrapped(console, f"· {told_once}", indent="  ")
     for line in dict.fromkeys(line for one in found for line in _notes(one)):
         _wrapped(console, f"· {line}", style="faint", indent="  ")

@@ -19,11 +19,10 @@ matplotlib.use("Agg")
 from matplotlib.figure import Figure
 from matplotlib.patches import FancyArrowPatch, FancyBboxPatch, Patch, Rectangle
 
-from catenum.core.diagnose.evidence import named
-from catenum.core.headline import headline
-from catenum.core.recording import Event, Recording, Wait
-from catenum.core.telling import duration, shortened
-from catenum.core.waits import Branch, Edge, WaitGraph
+from catenum.core.record.recording import Event, Recording, Wait
+from catenum.core.record.waits import Branch, Edge, WaitGraph
+from catenum.core.story.headline import headline
+from catenum.core.words import duration, named, shortened
 
 INK, PAPER, RULE = "#1c2a33", "#ffffff", "#c9d2d6"
 WORK, WAIT, FAIL = "#2f6f8f", "#f0c75e", "#8c1d40"
@@ -99,13 +98,16 @@ class _Rows:
             filled = event.sql == "commit"
             self.axes.plot([x], [y], marker="D", ms=11, mfc=WORK if filled else PAPER, mec=INK, mew=1.5, zorder=5)
             self.axes.text(x, y - 0.2, event.sql, ha="center", va="top", fontsize=8, color=INK)
+        elif event.what == "passed":
+            self._box(x, y, str(event.statement))
+            self.axes.text(x, y - 0.2, "not run", ha="center", va="top", fontsize=8, color=INK)
         elif event.what == "done" and self._waited(event):
             self._box(x, y, str(event.statement))
-            self.axes.text(x, y - 0.2, "went on", ha="center", va="top", fontsize=8, color=INK)
+            self.axes.text(x, y - 0.2, "continued", ha="center", va="top", fontsize=8, color=INK)
         elif event.what == "failed":
             self.axes.plot([x], [y], marker="X", ms=15, mfc=FAIL, mec=PAPER, mew=1.2, zorder=6)
             kind = event.error.kind if event.error else "failed"
-            word = {"deadlock": "given up", "timeout": "gave up waiting"}.get(kind, kind)
+            word = {"deadlock": "victim", "timeout": "timeout"}.get(kind, kind)
             self.axes.text(x, y - 0.2, word, ha="center", va="top", fontsize=9, weight="bold", color=FAIL)
 
     def _waited(self, event: Event) -> bool:
@@ -232,7 +234,7 @@ def _timeline_legend(figure: Figure) -> None:
 
 
 def graph_figure(recording: Recording) -> Figure:
-    """Who waits for whom at the worst moment: a ring as a ring, chains as layers under their head blocker."""
+    """Who waits for whom at the worst moment: a cycle as a cycle, chains as layers under their head blocker."""
     figure = Figure(figsize=SIZE, dpi=DPI, facecolor=PAPER)
     axes = figure.add_axes((0.02, 0.09, 0.96, 0.76))
     axes.set_axis_off()
@@ -250,7 +252,7 @@ def graph_figure(recording: Recording) -> Figure:
             transform=axes.transAxes,
         )
         return figure
-    places = _ring_places(graph) if graph.cycles() else _layer_places(graph)
+    places = _cycle_places(graph) if graph.cycles() else _layer_places(graph)
     _scale(axes, places)
     patches = {name: _draw_node(axes, recording, graph, name, x, y) for name, (x, y) in places.items()}
     for edge in graph.edges:
@@ -278,15 +280,15 @@ def _moment(recording: Recording) -> tuple[int, WaitGraph]:
     )  # fmt: skip
 
 
-def _ring_places(graph: WaitGraph) -> dict[str, tuple[float, float]]:
-    """Members of the rings on a circle, everybody who waits behind them further out."""
-    ring = [edge.waiter for cycle in graph.cycles() for edge in cycle]
-    ring = list(dict.fromkeys(ring))
+def _cycle_places(graph: WaitGraph) -> dict[str, tuple[float, float]]:
+    """Members of the cycles on a circle, everybody who waits behind them further out."""
+    cycle = [edge.waiter for cycle in graph.cycles() for edge in cycle]
+    cycle = list(dict.fromkeys(cycle))
     places = {}
-    for index, name in enumerate(ring):
-        angle = math.pi - 2 * math.pi * index / len(ring)
-        places[name] = (2.3 * math.cos(angle), 1.25 * math.sin(angle) if len(ring) > 2 else 0.0)
-    others = sorted({n for e in graph.edges for n in (e.waiter, e.holder)} - set(ring))
+    for index, name in enumerate(cycle):
+        angle = math.pi - 2 * math.pi * index / len(cycle)
+        places[name] = (2.3 * math.cos(angle), 1.25 * math.sin(angle) if len(cycle) > 2 else 0.0)
+    others = sorted({n for e in graph.edges for n in (e.waiter, e.holder)} - set(cycle))
     for index, name in enumerate(others):
         places[name] = (-2.3 + 4.6 * (index + 0.5) / len(others), -2.2)
     return places
@@ -362,11 +364,11 @@ def _draw_edge(
     patches: dict[str, Patch],
 ) -> None:
     (x1, y1), (x2, y2) = places[edge.waiter], places[edge.holder]
-    in_ring = any(edge in cycle for cycle in graph.cycles())
-    bend = 0.35 if in_ring and len(graph.cycles()[0]) == 2 else 0.0
+    in_cycle = any(edge in cycle for cycle in graph.cycles())
+    bend = 0.35 if in_cycle and len(graph.cycles()[0]) == 2 else 0.0
     arrow = FancyArrowPatch(
         (x1, y1), (x2, y2), arrowstyle="-|>", mutation_scale=22, connectionstyle=f"arc3,rad={bend}",
-        lw=2.6 if in_ring else 1.6, ls="--" if edge.queued else "-", color=FAIL if in_ring else INK,
+        lw=2.6 if in_cycle else 1.6, ls="--" if edge.queued else "-", color=FAIL if in_cycle else INK,
         zorder=2, shrinkA=3, shrinkB=3,
         patchA=patches[edge.waiter], patchB=patches[edge.holder],
     )  # fmt: skip

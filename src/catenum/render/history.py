@@ -8,7 +8,7 @@ from typing import Any
 
 from rich.console import Console
 
-from catenum.core.telling import duration, one_line
+from catenum.core.words import duration, one_line
 from catenum.render.console import STYLES, say
 
 MOST_ROWS = 15
@@ -27,8 +27,8 @@ def print_totals(console: Console, told: dict[str, Any]) -> None:
         for line in textwrap.wrap(text, console.width - 1):
             say(console, line, style=STYLES["strong"])
         say(console, f"from {told['first']} to {told['last']}", style=STYLES["faint"])
-    for hole in told["holes"]:
-        text = f"not seen: {hole['server']} from {hole['since']} to {hole['until'] or 'the end'}: {hole['why']}"
+    for gap in told["gaps"]:
+        text = f"not seen: {gap['server']} from {gap['since']} to {gap['until'] or 'the end'}: {gap['why']}"
         for line in textwrap.wrap(text, console.width - 1, subsequent_indent="  "):
             say(console, line, style=STYLES["bad"])
 
@@ -88,7 +88,7 @@ def print_pairs(console: Console, rows: Sequence[dict[str, Any]], most: int = 8)
     if not rows:
         return
     say(console)
-    say(console, "Statements that meet most (the first waits for the second)", style=STYLES["strong"])
+    say(console, "Statements that conflict most (the first waits for the second)", style=STYLES["strong"])
     for row in rows[:most]:
         say(console, f"{row['times']:>6,}×  longest {duration(row['longest_ms'])}, over {row['object']}")
         for word, key in (("waits", "waiter"), ("holds", "holder")):
@@ -104,13 +104,13 @@ def print_episodes(console: Console, rows: Sequence[dict[str, Any]]) -> None:
     if not rows:
         return
     say(console)
-    say(console, "Episodes, the latest first (history show ID tells one in full)", style=STYLES["strong"])
+    say(console, "Episodes, the latest first (history show ID shows one in full)", style=STYLES["strong"])
     for row in rows:
         who = ", ".join(part for part in (row["user"], row["application"]) if part)
-        ring = "ring, " if row["ring"] else ""
+        cycle = "cycle, " if row["cycle"] else ""
         when = row["first"][:19].replace("T", " ")
         text = (
-            f"{row['id']:>6}  {when}  {row['server']}  session {row['head']} ({who}): {ring}"
+            f"{row['id']:>6}  {when}  {row['server']}  session {row['head']} ({who}): {cycle}"
             f"{row['waiting']} waiting, chain {row['chain']}, "
             f"longest {duration(row['longest_ms'])}, over {row['object']}"
             f"{'' if row['ended'] else ' (not ended when last seen)'}"
@@ -121,10 +121,10 @@ def print_episodes(console: Console, rows: Sequence[dict[str, Any]]) -> None:
             say(console, f"        note: {row['note']}", style=STYLES["good"])
 
 
-def chart_figure(rows: Sequence[dict[str, Any]], holes: Sequence[dict[str, Any]], title: str) -> Any:
+def chart_figure(rows: Sequence[dict[str, Any]], gaps: Sequence[dict[str, Any]], title: str) -> Any:
     """Waiting sessions over time by head statement, and a calendar of the hours in which it happens.
 
-    ``rows``: see ``live.history.over_time``. ``holes``: when a server was not seen.
+    ``rows``: see ``live.history.over_time``. ``gaps``: when a server was not seen.
     """
     from datetime import UTC, datetime
 
@@ -171,8 +171,8 @@ def chart_figure(rows: Sequence[dict[str, Any]], holes: Sequence[dict[str, Any]]
         for moment, value in values.items():
             bottoms[moment] = bottoms.get(moment, 0.0) + value
     left, right = min(moments.values()), max(moments.values()) + width
-    for number, hole in enumerate(holes):
-        ends = [date2num(datetime.fromisoformat(hole[end])) if hole[end] else right for end in ("since", "until")]
+    for number, gap in enumerate(gaps):
+        ends = [date2num(datetime.fromisoformat(gap[end])) if gap[end] else right for end in ("since", "until")]
         if ends[1] > left and ends[0] < right:
             unseen = None if number else "(not seen)"
             axes.axvspan(max(left, ends[0]), min(right, ends[1]), color=RULE, alpha=0.35, zorder=0, label=unseen)
@@ -219,5 +219,5 @@ def _calendar(figure: Any, rows: Sequence[dict[str, Any]]) -> None:
     axes.set_yticks(range(len(days)), days, fontsize=9, color=INK)
     axes.set_xticks(range(24), [f"{hour:02d}" for hour in range(24)], fontsize=9, color=INK)
     axes.tick_params(length=0)
-    text = "Minutes of each hour in which somebody waited (UTC)"
+    text = "Minutes of each hour in which a session waited (UTC)"
     figure.text(0.12, 0.06 + height + 0.015, text, fontsize=10, fontweight="bold", color=INK, va="center")

@@ -20,9 +20,9 @@ matplotlib.use("Agg")
 from matplotlib.figure import Figure
 from matplotlib.patches import Patch, Rectangle
 
-from catenum.core.claims import claims, describe_outcome
-from catenum.core.exploration import Exploration, how_far
-from catenum.core.tally import OutcomeEntry
+from catenum.core.space.claims import claims, describe_outcome
+from catenum.core.space.exploration import Exploration, how_far
+from catenum.core.space.tally import OutcomeEntry
 from catenum.render.figure import DPI, INK, PAPER, RULE, SIZE
 
 #: One tone a transaction, told apart by lightness too; more transactions than tones begin again.
@@ -162,11 +162,11 @@ def _titles(figure: Figure, found: Exploration, shown: int) -> None:
     levels = sorted(set(found.levels.values()))
     title = f"{found.scenario}: where in the space of schedules the outcomes lie"
     figure.text(0.03, 0.955, title, fontsize=16, fontweight="bold", color=INK, va="center")
-    stand_in = " (a stand-in, no real server)" if info.standin else ""
+    stand_in = " (a stand-in, not a real server)" if info.standin else ""
     part = f"; {shown:,} of them drawn" if shown < found.tally.schedules else ""
     text = f"{info.server} {info.version}{stand_in}, {', '.join(levels)} · {how_far(found)}{part}"
     figure.text(0.03, 0.918, textwrap.shorten(text, 170), fontsize=10.5, color=INK, va="center")
-    told = " · ".join(claims(found)[:2])
+    told = " · ".join(claim.text for claim in claims(found)[:2])
     figure.text(0.03, 0.882, textwrap.shorten(told, 175), fontsize=10.5, color=INK, va="center")
 
 

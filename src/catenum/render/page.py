@@ -14,16 +14,16 @@ matplotlib.use("Agg")
 from matplotlib.figure import Figure
 from matplotlib.patches import Patch, Rectangle
 
-from catenum.core.claims import describe_outcome
-from catenum.core.exploration import Exploration, letter_of
-from catenum.core.recording import Recording
+from catenum.core.record.recording import Recording
+from catenum.core.space.claims import describe_outcome
+from catenum.core.space.exploration import Exploration, letter_of
 from catenum.render.figure import DPI, FAIL, INK, PAPER, RULE, SIZE, WAIT, WORK
 
 MOST = 9
 
 
 def page_figure(found: Exploration, recordings: Sequence[Recording]) -> Figure:
-    """``recordings`` are those of the outcomes, in order; beyond nine they are told by number only."""
+    """``recordings`` are those of the outcomes, in order; beyond nine only their number is shown."""
     shown = list(recordings)[:MOST]
     columns = 1 if len(shown) == 1 else 2 if len(shown) <= 4 else 3
     rows = ceil(len(shown) / columns)
@@ -111,7 +111,7 @@ def _legend(figure: Figure, more: int) -> None:
     handles: list[Any] = [
         Patch(facecolor=WORK, label="statement, by its number"),
         Patch(facecolor=WAIT, edgecolor=INK, hatch="////", label="waits"),
-        Line2D([], [], marker="x", color=FAIL, linestyle="", markersize=9, markeredgewidth=2.4, label="given up"),
+        Line2D([], [], marker="x", color=FAIL, linestyle="", markersize=9, markeredgewidth=2.4, label="rolled back"),
         Line2D([], [], marker="D", color=INK, linestyle="", markersize=7, label="commit"),
         Line2D([], [], marker="D", color=INK, markerfacecolor=PAPER, linestyle="", markersize=7, label="rollback"),
     ]

@@ -8,8 +8,10 @@ from collections.abc import Sequence
 from rich.console import Console
 from rich.text import Text
 
-from catenum.core.recording import Picture, Recording
-from catenum.core.telling import Section, duration
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import Picture, Recording
+from catenum.core.story.lines import Section
+from catenum.core.words import duration
 from catenum.render.console import STYLES, say
 
 
@@ -34,36 +36,38 @@ def print_story(console: Console, sections: Sequence[Section]) -> None:
                 say(console, Text(text, style=STYLES[line.tone]))
 
 
+#: Transaction, what the lock is on, mode, whether it is granted.
+LockKey = tuple[str, tuple[object, ...], Mode, bool]
+
+
 def print_pictures(console: Console, recording: Recording) -> None:
     """The lock picture after each move: what was new, and what was waited for."""
     say(console, "Locks after each move (new ones marked +)", style=STYLES["strong"])
-    before: set[tuple[str, str, str, bool]] = set()
+    before: set[LockKey] = set()
     for picture in recording.pictures:
         made = [move for move in recording.schedule if move.number == picture.move]
         what = "".join(f" · {move.transaction} {move.statement or move.ends}" for move in made)
         say(
             console,
-            f"  move {picture.move}{what}   (looking cost {duration(picture.cost_ms)})",
+            f"  move {picture.move}{what}   (taking it cost {duration(picture.cost_ms)})",
             style=STYLES["strong"],
         )
         before = _print_picture(console, picture, before)
 
 
-def _print_picture(
-    console: Console, picture: Picture, before: set[tuple[str, str, str, bool]]
-) -> set[tuple[str, str, str, bool]]:
-    now: set[tuple[str, str, str, bool]] = set()
+def _print_picture(console: Console, picture: Picture, before: set[LockKey]) -> set[LockKey]:
+    now: set[LockKey] = set()
     shown = [lock for lock in picture.locks if lock.resource.kind != "index"]
     if not shown:
         say(console, "      none", style=STYLES["faint"])
     width = max((len(lock.resource.text) for lock in shown), default=0)
     for lock in shown:
-        key = (lock.transaction, lock.resource.text, lock.mode, lock.granted)
+        key = (lock.transaction, lock.resource.identity, lock.mode, lock.granted)
         now.add(key)
         sign = "◷" if not lock.granted else ("+" if key not in before else " ")
         state = "granted" if lock.granted else "waits"
         line = Text(
-            f"    {sign} {lock.transaction:<12} {lock.resource.text:<{width}}  {lock.mode:<20} {state}".rstrip()
+            f"    {sign} {lock.transaction:<12} {lock.resource.text:<{width}}  {lock.mode!s:<20} {state}".rstrip()
         )
         line.stylize(STYLES["wait"] if not lock.granted else STYLES["plain"] if key not in before else STYLES["faint"])
         say(console, line)

@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from rich.console import Console
 from rich.text import Text
 
-from catenum.core.recording import Event, Recording, Wait
-from catenum.core.telling import duration, one_line
+from catenum.core.record.recording import Event, Recording, Wait
+from catenum.core.words import decided, duration, one_line, with_values
 from catenum.render.console import STYLES, say
 
 GUTTER = 14
@@ -44,16 +44,16 @@ def timeline_rows(recording: Recording) -> list[Row]:
     waiting: set[int] = set()
     opened: set[int] = set()
     rows: list[Row] = []
-    shown_rings: set[int] = set()
+    shown_cycles: set[int] = set()
     last_move = 0
     for event in recording.events:
         lane = lanes[event.transaction]
         for index, deadlock in enumerate(recording.deadlocks):
-            after_ring = event.what == "failed" and event.move == deadlock.move
-            if index not in shown_rings and after_ring:
-                shown_rings.add(index)
+            after_cycle = event.what == "failed" and event.move == deadlock.move
+            if index not in shown_cycles and after_cycle:
+                shown_cycles.add(index)
                 names = [member.transaction for member in deadlock.members]
-                text = f"the ring is closed: {' → '.join([*names, names[0]])}"
+                text = f"the cycle is closed: {' → '.join([*names, names[0]])}"
                 rows.append(Row(None, deadlock.at_ms, 0, "◆", text, "bad", frozenset(waiting), frozenset(opened), True))
         if event.what == "resumed":
             continue  # told together with what it led to
@@ -64,7 +64,8 @@ def timeline_rows(recording: Recording) -> list[Row]:
         rows.append(Row(move, event.at_ms, lane, sign, text, tone, frozenset(waiting), frozenset(opened - {lane})))
         if event.what == "waits":
             waiting.add(lane)
-        opened.add(lane)
+        if event.what != "passed":
+            opened.add(lane)
         if event.what == "failed" or (event.what == "done" and event.statement is None):
             opened.discard(lane)
     return rows
@@ -75,7 +76,10 @@ def _told(recording: Recording, event: Event) -> tuple[str, str, str]:
     if event.what == "sent":
         number = f"{event.statement}. " if event.statement else ""
         again = f"(attempt {event.attempt}) " if event.attempt > 1 and event.statement == 1 else ""
-        return "▷", f"{again}{number}{one_line(event.sql)}", "plain"
+        values = f"   with {with_values(event.values)}" if event.values else ""
+        return "▷", f"{again}{number}{one_line(event.sql)}{values}", "plain"
+    if event.what == "passed":
+        return "↷", f"{event.statement}. not run: {decided(event.condition, event.values)}", "faint"
     if event.what == "waits":
         told = "; ".join(dict.fromkeys(_wait_text(w) for w in _waits_at(recording, event)))
         return "◷", f"waits {told or 'for a lock'}", "wait"
@@ -83,13 +87,13 @@ def _told(recording: Recording, event: Event) -> tuple[str, str, str]:
         error = event.error
         kind = error.kind if error else "error"
         text = {
-            "deadlock": "deadlock: given up, rolled back",
+            "deadlock": "deadlock victim: rolled back",
             "refused": "refused, rolled back",
-            "timeout": "gave up waiting, rolled back",
+            "timeout": "lock timeout: rolled back",
         }.get(kind, f"{error.message if error else 'failed'}; rolled back")
         return "✗", text, "bad"
     waited = _waited_before(recording, event)
-    after = f"went on after {duration(waited)}; " if waited is not None else ""
+    after = f"continued after {duration(waited)}; " if waited is not None else ""
     if event.statement is None:
         return (
             "✓",
@@ -100,7 +104,8 @@ def _told(recording: Recording, event: Event) -> tuple[str, str, str]:
     result = event.result
     if result is not None and len(result.rows) == 1 and len(result.columns) == 1 and result.rows[0][0] != "":
         count += f": {result.rows[0][0] if result.rows[0][0] is not None else 'null'}"
-    return "✓", after + count, "good"
+    kept = f"; keeps {with_values(event.kept)}" if event.kept else ""
+    return "✓", after + count + kept, "good"
 
 
 def _waits_at(recording: Recording, event: Event) -> list[Wait]:
@@ -214,12 +219,12 @@ def _rails(recording: Recording, width: int) -> Iterator[Text]:
 
 
 def legend() -> str:
-    """What the signs mean, for whoever sees them for the first time."""
-    return "▷ sent   ✓ done   ◷ ┊ waits for a lock   ✗ failed   ◆ deadlock"
+    """What the signs mean, for a reader who sees them for the first time."""
+    return "▷ sent   ✓ done   ↷ not run   ◷ ┊ waits for a lock   ✗ failed   ◆ deadlock"
 
 
 def summary(recording: Recording) -> str:
-    """One line: what the schedule came to."""
+    """One line: the outcome of the schedule."""
     holds = recording.outcome.holds
     parts = [f"outcome: {recording.outcome.kind}"]
     if holds:

@@ -9,13 +9,13 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from catenum.core.claims import claims
-from catenum.core.exploration import to_plain as exploration_value
-from catenum.core.outcome import KINDS
-from catenum.core.recording import to_plain
-from catenum.core.telling import duration
-from catenum.core.verdict import Verdict
-from catenum.lab.trial import Trial, Variant
+from catenum.core.compare.verdict import Verdict
+from catenum.core.record.outcome import KINDS
+from catenum.core.record.recording_file import to_plain
+from catenum.core.space.claims import claims
+from catenum.core.space.exploration_file import to_plain as exploration_value
+from catenum.core.words import duration
+from catenum.lab.compare.trial import Trial, Variant
 from catenum.render.console import STYLES, say
 
 FORMAT = "catenum-trial/1"
@@ -102,13 +102,13 @@ def _print_table(console: Console, trial: Trial) -> None:
 
 
 def _claims(variant: Variant) -> list[str]:
-    return claims(variant.explored) if variant.explored is not None else []
+    return [claim.text for claim in claims(variant.explored)] if variant.explored is not None else []
 
 
 def print_verdict(
     console: Console, name: str, verdict: Verdict | None, changes: Sequence[str], claimed: Sequence[str] = ()
 ) -> None:
-    """A remedy's rank, the reason, what it changes and what is proved; nothing for the baseline, without a verdict."""
+    """A remedy's rank, the reason, what it changes and what is proven; nothing for the baseline, without a verdict."""
     if verdict is None:
         return
     line = Text()

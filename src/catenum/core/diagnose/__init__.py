@@ -20,16 +20,16 @@ from catenum.core.diagnose import (
     schema_change,
     serialization_refused,
     stricter_isolation,
-    unseen_ring,
+    unseen_cycle,
     want_of_index,
 )
-from catenum.core.recording import Finding, Recording
+from catenum.core.record.recording import Finding, Recording
 
 Pass = Callable[[Recording], list[Finding]]
 
 PASSES: tuple[Pass, ...] = (
     opposite_order.find,
-    unseen_ring.find,
+    unseen_cycle.find,
     index_path.find,
     foreign_key.find,
     gap_locks.find,

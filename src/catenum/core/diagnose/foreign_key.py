@@ -6,10 +6,10 @@ key of a table it writes refers to.
 
 from __future__ import annotations
 
-from catenum.core.attribution import NO_KEYS
-from catenum.core.diagnose.evidence import named, ref
-from catenum.core.recording import Finding, Recording, Statement, Wait
-from catenum.core.statements import footprint
+from catenum.core.diagnose.evidence import ref
+from catenum.core.record.recording import NO_KEYS, Finding, Recording, Statement, Wait
+from catenum.core.servers import rules_of
+from catenum.core.words import named
 
 
 def find(recording: Recording) -> list[Finding]:
@@ -30,10 +30,10 @@ def _children(recording: Recording, wait: Wait, name: str, parent: str) -> list[
     numbers = sorted(
         {e.statement for e in recording.events if e.transaction == name and e.statement and e.move <= wait.move}
     )
-    server = recording.target.server
+    rules = rules_of(recording.target.server)
     found = []
     for number in numbers:
-        touched = footprint(recording.sql(name, number) or "", server)
+        touched = rules.footprint(recording.sql(name, number) or "")
         child = any(
             access.verb in ("insert", "update") and parent in recording.tables.get(access.table, NO_KEYS).references
             for access in touched.accesses
@@ -47,7 +47,8 @@ def _finding(recording: Recording, statement: Statement, parent: str, wait: Wait
     name, number = statement.transaction, statement.statement
     other = wait.holder if wait.waiter == name else wait.waiter
     sql = recording.sql(name, number) or ""
-    child = next(a.table for a in footprint(sql, recording.target.server).accesses if a.verb in ("insert", "update"))
+    found = rules_of(recording.target.server).footprint(sql)
+    child = next(a.table for a in found.accesses if a.verb in ("insert", "update"))
     evidence = (
         f"{named(name, number)} writes {child}, whose foreign key refers to {parent}: the server locks "
         "the parent row with it",

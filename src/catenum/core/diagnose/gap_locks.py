@@ -6,13 +6,14 @@ stricter).
 
 from __future__ import annotations
 
-from catenum.core.diagnose.evidence import listed, named, ref
-from catenum.core.recording import Finding, Recording
+from catenum.core.diagnose.evidence import ref
+from catenum.core.record.recording import Finding, Recording
+from catenum.core.words import listed, named
 
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for all inserts that waited for gap locks."""
-    waits = [wait for wait in recording.waits if wait.wanted.endswith("insert intention")]
+    waits = [wait for wait in recording.waits if wait.wanted.covers == "insert intention"]
     if not waits:
         return []
     evidence = []
@@ -44,7 +45,7 @@ def find(recording: Recording) -> list[Finding]:
             advice=(
                 "Gap locks do not conflict with each other, so several can hold the same gap, and then "
                 "each insert waits for the others. "
-                "Insert without the look before it, and let the primary key tell that the place is "
+                "Insert without the read before it; the primary key reports that the place is "
                 "taken; or use read committed, "
                 "where a locking read locks no gaps.",
                 "To try it: a remedy with isolation: read committed.",

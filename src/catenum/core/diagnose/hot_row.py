@@ -7,20 +7,22 @@ from __future__ import annotations
 
 from collections import defaultdict
 
-from catenum.core.diagnose.evidence import listed, ref
-from catenum.core.recording import Finding, Recording, Wait
+from catenum.core.diagnose.evidence import ref
+from catenum.core.record.recording import Finding, Recording, Wait
+from catenum.core.words import listed
 
 MANY = 3
 
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for each hot row."""
-    over: dict[str, list[Wait]] = defaultdict(list)
+    over: dict[object, list[Wait]] = defaultdict(list)
     for wait in recording.waits:
         if wait.resource.kind == "row":
-            over[wait.resource.text].append(wait)
+            over[wait.resource.identity].append(wait)
     found = []
-    for row, waits in over.items():
+    for waits in over.values():
+        row = waits[0].resource.text
         waiters = list(dict.fromkeys(wait.waiter for wait in waits))
         if len(waiters) < MANY:
             continue

@@ -1,20 +1,20 @@
 """Index-path deadlock: one statement goes from an index to the row, another from the row to the index.
 
-Evidence: a ring over one table in which one member waits in one index and another in another (or at the row), each in
+Evidence: a cycle over one table in which one member waits in one index and another in another (or at the row), each in
 the very statement that took what the other wants. Rows and order are the same; the paths are not.
 """
 
 from __future__ import annotations
 
-from catenum.core.access import propose_index
-from catenum.core.attribution import NO_KEYS
-from catenum.core.diagnose.evidence import named, ref, wait_of
-from catenum.core.recording import Deadlock, Finding, Recording, Wait
-from catenum.core.statements import footprint
+from catenum.core.diagnose.evidence import ref, wait_of
+from catenum.core.diagnose.indexes import propose_index
+from catenum.core.record.recording import NO_KEYS, Deadlock, Finding, Recording, Wait
+from catenum.core.servers import rules_of
+from catenum.core.words import named
 
 
 def find(recording: Recording) -> list[Finding]:
-    """One finding for each such ring."""
+    """One finding for each such cycle."""
     return [found for deadlock in recording.deadlocks if (found := _of(recording, deadlock)) is not None]
 
 
@@ -44,7 +44,7 @@ def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
         statements=tuple(r for wait in known for r in ref(wait.waiter, wait.statement)),
         evidence=tuple(evidence),
         advice=(
-            "An index that covers the read keeps it off the rows, and the ring cannot close.",
+            "An index that covers the read keeps it off the rows, and the cycle cannot close.",
             *(f"{ddl};" for ddl in proposed),
             "To try it: a remedy with index, under 'catenum trial --churn', since it takes timing to hit.",
         ),
@@ -56,12 +56,12 @@ def _statement_of(waits: list[Wait], name: str) -> int | None:
 
 
 def _proposals(recording: Recording, waits: list[Wait], table: str) -> list[str]:
-    keys, server = recording.tables.get(table, NO_KEYS), recording.target.server
+    keys, rules = recording.tables.get(table, NO_KEYS), rules_of(recording.target.server)
     found = []
     for wait in waits:
         sql = recording.sql(wait.waiter, wait.statement) or ""
-        reads = any(access.verb in ("lock", "read") for access in footprint(sql, server).on(table))
-        ddl = propose_index(sql, table, server, keys) if reads else None
+        reads = any(access.verb in ("lock", "read") for access in rules.footprint(sql).on(table))
+        ddl = propose_index(sql, table, rules, keys) if reads else None
         if ddl:
             found.append(ddl)
     return list(dict.fromkeys(found))

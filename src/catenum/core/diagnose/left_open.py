@@ -6,12 +6,11 @@ committed nor rolled back.
 
 from __future__ import annotations
 
-from catenum.core.diagnose.evidence import listed, named, ref
-from catenum.core.recording import Finding, Recording
-from catenum.core.waits import WaitGraph
-
-#: The setting that ends a transaction whose client has gone quiet.
-IDLE_LIMIT = {"postgresql": "idle_in_transaction_session_timeout", "mariadb": "idle_transaction_timeout"}
+from catenum.core.diagnose.evidence import ref
+from catenum.core.record.recording import Finding, Recording
+from catenum.core.record.waits import WaitGraph
+from catenum.core.servers import rules_of
+from catenum.core.words import listed, named
 
 
 def find(recording: Recording) -> list[Finding]:
@@ -44,7 +43,7 @@ def find(recording: Recording) -> list[Finding]:
                     f"Let {head} commit or roll back as soon as its last statement is done, and before anything slow "
                     "(a form, a call to another system).",
                     "A limit on idle transactions ends what a client forgets "
-                    f"({IDLE_LIMIT[recording.target.server]}); a timeout on the "
+                    f"({rules_of(recording.target.server).idle_limit}); a timeout on the "
                     "waiters keeps the pile from forming.",
                     f"To try it: a remedy with ends: {{{head}: commit}}, or with timeout for those who wait.",
                 ),

@@ -1,13 +1,14 @@
 """Lock upgrade: several read-lock the same row, then each wants to write it.
 
-Evidence: in the ring, a member waits for a resource that it holds itself in a weaker mode, taken by an earlier
+Evidence: in the cycle, a member waits for a resource that it holds itself in a weaker mode, taken by an earlier
 statement.
 """
 
 from __future__ import annotations
 
-from catenum.core.diagnose.evidence import listed, named, ref, wait_of
-from catenum.core.recording import Deadlock, Finding, Recording
+from catenum.core.diagnose.evidence import ref, wait_of
+from catenum.core.record.recording import Deadlock, Finding, Recording
+from catenum.core.words import listed, named
 
 
 def find(recording: Recording) -> list[Finding]:
@@ -18,7 +19,7 @@ def find(recording: Recording) -> list[Finding]:
 def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
     waits = [wait_of(recording, deadlock, member) for member in deadlock.members]
     known = [wait for wait in waits if wait is not None]
-    if len(known) != len(waits) or len({wait.resource.text for wait in known}) != 1:
+    if len(known) != len(waits) or len({wait.resource.identity for wait in known}) != 1:
         return None
     resource = known[0].resource.text
     # a gap is no row to upgrade a lock on, and who only queues holds nothing yet

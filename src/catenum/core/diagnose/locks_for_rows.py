@@ -5,8 +5,9 @@ Evidence: the lock picture after the statement (``--locks full``), against the n
 
 from __future__ import annotations
 
-from catenum.core.diagnose.evidence import named, ref
-from catenum.core.recording import Finding, Recording
+from catenum.core.diagnose.evidence import ref
+from catenum.core.record.recording import Finding, Recording
+from catenum.core.words import named
 
 FEWEST_LOCKS, TIMES = 10, 2
 
@@ -46,12 +47,12 @@ def find(recording: Recording) -> list[Finding]:
     return found
 
 
-def _held(recording: Recording, name: str, move: int) -> set[tuple[str, str | None]]:
+def _held(recording: Recording, name: str, move: int) -> set[tuple[object, str | None]]:
     picture = next((p for p in recording.pictures if p.move == move), None)
     if picture is None:
         return set()
     return {
-        (lock.resource.text, lock.resource.index)
+        (lock.resource.identity, lock.resource.index)
         for lock in picture.locks
         if lock.transaction == name and lock.granted and lock.resource.kind in ("row", "gap")
     }

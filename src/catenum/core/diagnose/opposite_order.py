@@ -1,4 +1,4 @@
-"""Opposite order: each member of a ring took, first, what the one before it in the ring came to want.
+"""Opposite order: each member of a cycle took, first, what the one before it in the cycle later wanted.
 
 Evidence: the lock that each member held was taken by an earlier statement than the one that waits, on another row or
 table.
@@ -6,8 +6,9 @@ table.
 
 from __future__ import annotations
 
-from catenum.core.diagnose.evidence import listed, named, ref, wait_of
-from catenum.core.recording import Deadlock, Finding, Recording, Wait
+from catenum.core.diagnose.evidence import ref, wait_of
+from catenum.core.record.recording import Deadlock, Finding, Recording, Wait
+from catenum.core.words import listed, named
 
 
 def find(recording: Recording) -> list[Finding]:
@@ -27,7 +28,7 @@ def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
         first = own.holder_statement if own else None
         if own is None or first is None or wait.statement is None or first >= wait.statement:
             return None
-        if own.resource.text == wait.resource.text:
+        if own.resource.identity == wait.resource.identity:
             return None
         taken[wait.waiter] = (own.resource.text, wait.resource.text)
         evidence.append(
@@ -46,12 +47,12 @@ def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
         advice=(
             f"Let {listed(names)} lock the same things in the same order, such as "
             f"{' before '.join(sorted(taken[last]))}. "
-            "Then one waits until the other is done, and no ring can close.",
+            "Then one waits until the other is done, and no cycle can close.",
             f"To try it: a remedy with reorder for {last}.",
         ),
     )
 
 
 def _blocked_by(waits: dict[str, Wait | None], holder: str) -> Wait | None:
-    """The wait in the ring that is for ``holder``."""
+    """The wait in the cycle that is for ``holder``."""
     return next((wait for wait in waits.values() if wait is not None and wait.holder == holder), None)

@@ -9,21 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from catenum.core.diagnose.evidence import listed, named, ref
-from catenum.core.recording import OVER, Event, Finding, Recording, Wait
-
-#: How to let go of such a lock on each server, and what does it by itself.
-ADVICE = {
-    "postgresql": (
-        "Take it with pg_advisory_xact_lock, which the end of the transaction lets go of, whether it commits or not.",
-        "Where it has to span transactions, call pg_advisory_unlock on every way out, errors included.",
-    ),
-    "mariadb": (
-        "Call release_lock, or unlock tables, on every way out, errors included: neither a commit nor a rollback does.",
-        "A row taken with select … for update serves the same end, and goes with its transaction; so, in place of lock "
-        "tables, do the locks that statements take.",
-    ),
-}
+from catenum.core.diagnose.evidence import ref
+from catenum.core.record.recording import OVER, Event, Finding, Recording, Wait
+from catenum.core.servers import rules_of
+from catenum.core.words import listed, named
 
 
 def find(recording: Recording) -> list[Finding]:
@@ -53,7 +42,7 @@ def find(recording: Recording) -> list[Finding]:
                     + (f", since {named(record.name, taken[0])}" if taken else ""),
                     f"{listed(waiters)} waited for it after that{still}",
                 ),
-                advice=ADVICE.get(recording.target.server, ()),
+                advice=rules_of(recording.target.server).outlived_lock_advice,
             )
         )
     return found
@@ -66,7 +55,7 @@ def _end_of(events: Sequence[Event], name: str) -> Event | None:
 
 
 def _beyond(wait: Wait, end: Event, events: Sequence[Event]) -> bool:
-    """Whether ``wait`` went on after the move that ended its holder's transaction, which let go of all that was its."""
+    """Whether ``wait`` lasted beyond the move that ended its holder's transaction, which released all its locks."""
     if wait.until_ms is None:
         return wait.resource.kind in ("advisory", "table")
     over = next((e.move for e in events if e.transaction == wait.waiter and e.at_ms >= wait.until_ms), end.move)

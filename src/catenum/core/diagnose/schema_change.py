@@ -6,15 +6,15 @@ statement that changes the table's definition.
 
 from __future__ import annotations
 
-from catenum.core.diagnose.evidence import listed, named, ref
-from catenum.core.recording import Finding, Recording, Wait
-from catenum.core.statements import footprint
-
-_STRICT = ("AccessExclusiveLock", "ExclusiveLock", "ShareRowExclusiveLock", "ShareLock", "MDL_EXCLUSIVE")
+from catenum.core.diagnose.evidence import ref
+from catenum.core.record.recording import Finding, Recording, Wait
+from catenum.core.servers import Rules, rules_of
+from catenum.core.words import listed, named
 
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for each transaction whose schema change stands in a wait."""
+    rules = rules_of(recording.target.server)
     found: dict[tuple[str, int], list[Wait]] = {}
     for wait in recording.waits:
         for name, number, mode in (
@@ -25,15 +25,15 @@ def find(recording: Recording) -> list[Finding]:
             if (
                 number is not None
                 and wait.resource.kind == "table"
-                and mode in _STRICT
-                and _changes_schema(sql, recording)
+                and mode in rules.schema_modes
+                and _changes_schema(sql, rules)
             ):
                 found.setdefault((name, number), []).append(wait)
     return [_finding(recording, name, number, waits) for (name, number), waits in found.items()]
 
 
-def _changes_schema(sql: str | None, recording: Recording) -> bool:
-    return any(access.verb == "schema" for access in footprint(sql or "", recording.target.server).accesses)
+def _changes_schema(sql: str | None, rules: Rules) -> bool:
+    return any(access.verb == "schema" for access in rules.footprint(sql or "").accesses)
 
 
 def _finding(recording: Recording, name: str, number: int, waits: list[Wait]) -> Finding:
@@ -62,7 +62,7 @@ def _finding(recording: Recording, name: str, number: int, waits: list[Wait]) ->
         evidence=tuple(evidence),
         advice=(
             f"Give {name} a short lock timeout and try again later: while it waits for {table}, "
-            "everybody who comes after it waits "
+            "every statement that comes after it waits "
             "too, even plain readers" + (f" ({listed(sorted({w.waiter for w in behind}))} here)." if behind else "."),
             "Run it when no long transaction has touched the table; keep it in a transaction of its own.",
             f"To try it: a remedy with timeout: {{{name}: 100ms}}.",

@@ -6,8 +6,9 @@ Evidence: an error of SQLSTATE class 40001. PostgreSQL's message tells which che
 
 from __future__ import annotations
 
-from catenum.core.diagnose.evidence import named, ref
-from catenum.core.recording import Event, Finding, Recording
+from catenum.core.diagnose.evidence import ref
+from catenum.core.record.recording import Event, Finding, Recording
+from catenum.core.words import named
 
 
 def find(recording: Recording) -> list[Finding]:
@@ -23,7 +24,7 @@ def _finding(recording: Recording, event: Event) -> Finding:
     message = error.message if error else ""
     what = named(event.transaction, event.statement)
     others = [r.name for r in recording.transactions if r.name != event.transaction and r.status == "committed"]
-    if "concurrent update" in message or "concurrent delete" in message:
+    if error is not None and error.check == "row version":
         reason = (
             f"the row was changed by a transaction that committed after {event.transaction}'s snapshot was taken; "
             f"at {isolation} the first to write it wins"

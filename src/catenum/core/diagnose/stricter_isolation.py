@@ -7,12 +7,9 @@ settings chose it.
 
 from __future__ import annotations
 
-from catenum.core.diagnose.evidence import listed
-from catenum.core.recording import Finding, Recording, TransactionRecord
-from catenum.core.scenario import ISOLATION_LEVELS
-
-#: The default that a server comes with: stricter than this somebody must have set it.
-USUAL = {"postgresql": "read committed", "mariadb": "repeatable read"}
+from catenum.core.record.recording import Finding, Recording, TransactionRecord
+from catenum.core.servers import rules_of
+from catenum.core.words import listed
 
 
 def find(recording: Recording) -> list[Finding]:
@@ -21,17 +18,18 @@ def find(recording: Recording) -> list[Finding]:
 
 
 def _of(recording: Recording, record: TransactionRecord) -> Finding | None:
-    level = _rank(record.isolation)
-    if level < _rank("repeatable read"):
+    rules = rules_of(recording.target.server)
+    rank = rules.rank
+    level = rank(record.isolation)
+    if level < rank("repeatable read"):
         return None
     refused = [e for e in recording.events if e.transaction == record.name and e.error and e.error.kind == "refused"]
     waited = [w for w in recording.waits if record.name in (w.waiter, w.holder)]
     if not refused and not waited:
         return None
-    others = [r for r in recording.transactions if r.name != record.name and _rank(r.isolation) >= 0]
-    below = [r for r in others if _rank(r.isolation) < level]
-    usual = USUAL.get(recording.target.server, "read committed")
-    unasked = record.asked is None and _rank(recording.target.default_isolation) > _rank(usual)
+    others = [r for r in recording.transactions if r.name != record.name and rank(r.isolation) >= 0]
+    below = [r for r in others if rank(r.isolation) < level]
+    unasked = record.asked is None and rank(recording.target.default_isolation) > rank(rules.usual_level)
     if record.asked is None and not unasked:
         return None  # the server's own habit, and the same for everybody
     if not unasked and (not below or len(below) < len(others)):
@@ -43,7 +41,7 @@ def _of(recording: Recording, record: TransactionRecord) -> Finding | None:
         )
     if below:
         evidence.append(
-            f"{listed([r.name for r in below])} ran at {listed(sorted({r.isolation for r in below}, key=_rank))}"
+            f"{listed([r.name for r in below])} ran at {listed(sorted({r.isolation for r in below}, key=rank))}"
         )
     if refused:
         evidence.append(
@@ -60,11 +58,7 @@ def _of(recording: Recording, record: TransactionRecord) -> Finding | None:
             f"Find out whether {record.name} needs {record.isolation}: the least strict level that "
             "still keeps the rule refuses least.",
             f"To try it: a remedy with isolation: {{{record.name}: read committed}}, and a rule "
-            "under holds that tells whether "
+            "under holds that shows whether "
             "the data is still right.",
         ),
     )
-
-
-def _rank(level: str) -> int:
-    return ISOLATION_LEVELS.index(level) if level in ISOLATION_LEVELS else -1

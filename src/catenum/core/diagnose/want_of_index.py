@@ -7,10 +7,11 @@ up, and nothing is found.
 
 from __future__ import annotations
 
-from catenum.core.access import SMALL_ROWS, propose_index
-from catenum.core.attribution import NO_KEYS
-from catenum.core.diagnose.evidence import named, ref
-from catenum.core.recording import Finding, PathStep, Plan, Recording
+from catenum.core.diagnose.evidence import ref
+from catenum.core.diagnose.indexes import SMALL_ROWS, propose_index
+from catenum.core.record.recording import NO_KEYS, Finding, PathStep, Plan, Recording
+from catenum.core.servers import rules_of
+from catenum.core.words import named
 
 
 def find(recording: Recording) -> list[Finding]:
@@ -25,12 +26,11 @@ def find(recording: Recording) -> list[Finding]:
 
 
 def _of(recording: Recording, plan: Plan, step: PathStep) -> Finding | None:
-    passes = any("every row it passes" in lock for lock in step.locks)
     held_up = [w for w in recording.waits if w.holder == plan.transaction and w.resource.table == step.table]
-    if not passes or not held_up or (step.rows or 0) < SMALL_ROWS:
+    if not step.locks_rows_passed or not held_up or (step.rows or 0) < SMALL_ROWS:
         return None
     sql = recording.sql(plan.transaction, plan.statement) or ""
-    ddl = propose_index(sql, step.table, recording.target.server, recording.tables.get(step.table, NO_KEYS))
+    ddl = propose_index(sql, step.table, rules_of(recording.target.server), recording.tables.get(step.table, NO_KEYS))
     if ddl is None:
         return None
     what = named(plan.transaction, plan.statement)

@@ -8,21 +8,15 @@ from typing import Literal
 import pymysql
 
 from catenum.core.errors import TargetError
-from catenum.core.recording import ServerError
+from catenum.core.record.recording import ErrorKind, ServerError
+from catenum.core.servers import rules_of
 
-Kind = Literal["deadlock", "refused", "timeout", "limit", "lost", "rejected"]
+RULES = rules_of("mariadb")
 
-#: MariaDB documentation, "MariaDB Error Code Reference".
-KIND_OF_NUMBER: dict[int, Kind] = {
-    1213: "deadlock",  # ER_LOCK_DEADLOCK
-    1205: "timeout",  # ER_LOCK_WAIT_TIMEOUT: innodb_lock_wait_timeout, lock_wait_timeout, NOWAIT
-    1020: "refused",  # ER_CHECKREAD: the record has changed since the snapshot (innodb_snapshot_isolation)
-    1053: "lost",  # ER_SERVER_SHUTDOWN
-    1927: "lost",  # ER_CONNECTION_KILLED
-    2006: "lost",  # CR_SERVER_GONE_ERROR
-    2013: "lost",  # CR_SERVER_LOST
-    2055: "lost",  # CR_SERVER_LOST_EXTENDED
-}
+
+def kind_of(number: int) -> ErrorKind:
+    """What an error number means to a run."""
+    return RULES.kind_of(str(number))
 
 
 def server_error(error: BaseException, *, timeout_undoes: Literal["transaction", "statement"]) -> ServerError:
@@ -33,13 +27,14 @@ def server_error(error: BaseException, *, timeout_undoes: Literal["transaction",
     """
     number, message = number_and_text(error)
     lost = number == 0 or isinstance(error, pymysql.err.InterfaceError)
-    kind: Kind = "lost" if lost else KIND_OF_NUMBER.get(number, "rejected")
+    kind: ErrorKind = "lost" if lost else kind_of(number)
     undone: Literal["transaction", "statement"] = "statement"
     if kind in ("deadlock", "lost"):
         undone = "transaction"
     elif kind == "timeout":
         undone = timeout_undoes
-    return ServerError(code=str(number), kind=kind, message=message, undone=undone)
+    check: Literal["row version"] | None = "row version" if kind == "refused" else None
+    return ServerError(code=str(number), kind=kind, message=message, undone=undone, check=check)
 
 
 def number_and_text(error: BaseException) -> tuple[int, str]:
@@ -70,5 +65,5 @@ def went_away(error: BaseException, shown_url: str) -> TargetError:
     _, message = number_and_text(error)
     return TargetError(
         f"the server went away: {shown_url}: {message}",
-        advice="Look at the server's own log. Scratch space that it kept is cleared by the next run.",
+        advice="Check the server's own log. The next run drops scratch space that was left.",
     )

@@ -1,4 +1,4 @@
-"""Brings the scratch database's data back between schedules, and tells what became of it.
+"""Brings the scratch database's data back between schedules, and reports the result.
 
 A copy of every table is kept in a database beside the scratch one. A table that changed is emptied by TRUNCATE and
 filled again: a DELETE would leave its rows marked as deleted until InnoDB purges them, and locks on gaps and on such
@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from catenum.engines.protocol import NeedsReload, NotRestored
+from catenum.engines.ports import NeedsReload, NotRestored
 
 _COLUMNS = """
 select c.table_name, c.column_name from information_schema.columns c

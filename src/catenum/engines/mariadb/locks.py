@@ -12,20 +12,20 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from catenum.core.locks.mariadb import RECORD, TABLE
-from catenum.core.locks.modes import ModeTable
-from catenum.core.recording import LockEntry, TableKeys
-from catenum.core.waits import Edge, Resource
-from catenum.engines.mariadb.metadata import MetadataReader, Query
-from catenum.engines.mariadb.session import MariadbSession
-from catenum.engines.mariadb.status import (
-    DeadlockMember,
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import LockEntry, TableKeys
+from catenum.core.record.waits import Edge, Resource, key_text
+from catenum.engines.innodb.status import (
     RecordLock,
+    ReportedMember,
     TransactionSection,
     decode,
     latest_deadlock,
     transactions,
 )
+from catenum.engines.mariadb.errors import RULES
+from catenum.engines.mariadb.metadata import MetadataReader, Query
+from catenum.engines.mariadb.session import MariadbSession
 
 _COLUMNS = """
 select table_name, column_name, column_type from information_schema.columns where table_schema = %s
@@ -41,6 +41,28 @@ _MADE = """
 select table_name, column_name from information_schema.columns
 where table_schema = %s and (extra like '%%auto_increment%%' or
 column_default regexp 'current_timestamp|now|uuid|rand|nextval')
+"""
+#: Tables that do more than a plain one of InnoDB says: views, sequences, versions, partitions, engines without
+#: transactions.
+_OPAQUE = """
+select table_name from information_schema.tables where table_schema = %s
+and (table_type <> 'BASE TABLE' or coalesce(engine, '') <> 'InnoDB')
+union select table_name from information_schema.partitions where table_schema = %s and partition_name is not null
+"""
+#: Tables whose rows are kept apart by more than keys on whole, plain columns.
+_GUARDED = """
+select s.table_name from information_schema.statistics s join information_schema.columns c
+on c.table_schema = s.table_schema and c.table_name = s.table_name and c.column_name = s.column_name
+where s.table_schema = %s and s.non_unique = 0
+and (s.sub_part is not null or c.extra like '%%GENERATED%%' or c.extra like '%%on update%%')
+"""
+#: Columns by the way in which their values are compared. Only in strict mode is a value never cut to fit.
+_KINDS = """
+select table_name, column_name, case when data_type like '%%int' then 'integer'
+when collation_name like '%%\\_bin' then concat('text ', character_maximum_length)
+else concat('folded ', character_maximum_length) end
+from information_schema.columns where table_schema = %s and @@sql_mode like '%%STRICT%%'
+and data_type in ('tinyint', 'smallint', 'mediumint', 'int', 'bigint', 'char', 'varchar')
 """
 _TRIGGERS = "select distinct event_object_table from information_schema.triggers where event_object_schema = %s"
 #: How long InnoDB keeps what its lock tables told, and a little more (ms).
@@ -86,10 +108,14 @@ class LockReader:
         references = {(str(child), str(parent)) for child, parent in self.query(_REFERENCES, (self.schema,))}
         made = [(str(table), str(column)) for table, column in self.query(_MADE, (self.schema,))]
         triggers = {str(row[0]) for row in self.query(_TRIGGERS, (self.schema,))}
+        opaque = {str(row[0]) for row in self.query(_OPAQUE, (self.schema, self.schema))}
+        guarded = {str(row[0]) for row in self.query(_GUARDED, (self.schema,))}
+        kinds = [(str(row[0]), str(row[1]), str(row[2])) for row in self.query(_KINDS, (self.schema,))]
         self.tables, self.indexes = {}, {}
         for table in dict.fromkeys(table for table, _ in types):
             primary = tuple(columns.get((table, "PRIMARY"), ()))
             keys = tuple(tuple(columns[k]) for k in sorted(unique) if k[0] == table and k[1] != "PRIMARY")
+            in_keys = {(table, column) for key in (primary, *keys) for column in key}
             own = {index: tuple(names) for (owner, index), names in columns.items() if owner == table}
             parents = tuple(sorted(parent for child, parent in references if child == table))
             self.tables[table] = TableKeys(
@@ -98,6 +124,9 @@ class LockReader:
                 references=parents,
                 indexes=own,
                 triggers=table in triggers,
+                opaque=table in opaque,
+                guarded=table in guarded,
+                kinds={column: kind for owner, column, kind in kinds if owner == table and (table, column) in in_keys},
                 made=tuple(column for owner, column in made if owner == table),
             )
             for (owner, index), names in columns.items():
@@ -111,7 +140,7 @@ class LockReader:
         """InnoDB's own account of itself."""
         return str(self.query("show engine innodb status")[0][2])
 
-    # -- the cheap look ---------------------------------------------------------------------------------------------
+    # -- the cheap check ---------------------------------------------------------------------------------------------
 
     def look(self, sessions: Mapping[str, MariadbSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
         """Who among ``sessions`` waits for whom."""
@@ -173,7 +202,7 @@ class LockReader:
     ) -> list[Edge]:
         """From INNODB_LOCK_WAITS, where the status lists no held locks: right, but up to a tenth of a second old.
 
-        The server fills these tables anew only when nobody has read them for a tenth of a second: whoever reads them
+        The server refilled only when nobody has read them for a tenth of a second: whoever reads them
         more often sees the same for ever.
         """
         if abs(now_ms - self._cached_at_ms) > CACHE_MS:
@@ -181,14 +210,14 @@ class LockReader:
         edges = []
         for waiter, holder, _, _, _, _, held in self._cached:
             if int(waiter) == session.thread_id:
-                kind = wait.mode.partition(" ")[2]
+                covers = wait.mode.covers
                 edges.append(
                     Edge(
                         waiter=session.name,
                         holder=everyone.get(int(holder), f"session {holder}"),
                         resource=self.resource(wait),
                         wanted=wait.mode,
-                        held=f"{str(held)[0]} {'next-key' if kind == 'insert intention' else kind}",
+                        held=Mode("record", str(held)[0], "next-key" if covers == "insert intention" else covers),
                         since_ms=since,
                     )
                 )
@@ -202,7 +231,7 @@ class LockReader:
         if lock.index is None:
             return Resource(kind="table", text=table, database=lock.schema, table=lock.table)
         via = "" if lock.index == "PRIMARY" else f" in index {lock.index}"
-        gap = lock.mode.endswith(("gap", "insert intention"))
+        gap = lock.mode.covers in ("gap", "insert intention")
         if lock.supremum:
             text = f"{table}: the gap after the last entry{via}"
             return Resource(kind="gap", text=text, database=lock.schema, table=lock.table, index=lock.index)
@@ -211,8 +240,8 @@ class LockReader:
             text = f"{table}(a row without a key)"
             return Resource(kind="row", text=text, database=lock.schema, table=lock.table, index=lock.index)
         values = zip(known.columns, lock.fields, strict=False)
-        key = ", ".join(f"{column}={decode(value, kind)}" for (column, kind), value in values)
-        text = f"{table}({key})" if not gap else f"{table}: the gap before ({key})"
+        key = tuple((column, decode(value, kind)) for (column, kind), value in values)
+        text = f"{table}({key_text(key)})" if not gap else f"{table}: the gap before ({key_text(key)})"
         return Resource(
             kind="gap" if gap else "row",
             text=text + via,
@@ -241,7 +270,7 @@ class LockReader:
         if not self.lists_held:
             notes.append("held locks are not listed: innodb_status_output_locks is off on this server")
         entries.update(self.metadata.entries(everyone))
-        order = sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.kind, e.resource.text, e.mode))
+        order = sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key, e.mode))
         return order, "; ".join(notes) or None
 
     def engine_notes(self) -> list[str]:
@@ -253,7 +282,7 @@ class LockReader:
         ]
 
     def deadlock_edges(self, everyone: Mapping[int, str]) -> tuple[tuple[Edge, ...], str | None]:
-        """The latest deadlock's ring, and its text; nothing where its members are not of this run."""
+        """The latest deadlock's cycle, and its text; nothing where its members are not of this run."""
         latest = latest_deadlock(self.status())
         if latest is None or not all(member.thread in everyone for member in latest.members):
             return (), None
@@ -277,8 +306,8 @@ class LockReader:
         return tuple(edges), latest.text
 
 
-def _holder_of(member: DeadlockMember, members: tuple[DeadlockMember, ...]) -> DeadlockMember | None:
-    """Whom ``member`` waits for: the ring is printed so that each waits for the next; the last for the first."""
+def _holder_of(member: ReportedMember, members: tuple[ReportedMember, ...]) -> ReportedMember | None:
+    """Whom ``member`` waits for: the cycle is printed so that each waits for the next; the last for the first."""
     place = members.index(member)
     return members[(place + 1) % len(members)] if len(members) > 1 else None
 
@@ -287,9 +316,6 @@ def _same_place(one: RecordLock, other: RecordLock) -> bool:
     return (one.schema, one.table, one.index, one.place) == (other.schema, other.table, other.index, other.place)
 
 
-def _has_to_wait(wanted: str, held: str) -> bool:
-    table: ModeTable
-    for table in (RECORD, TABLE):
-        if wanted in table.modes and held in table.modes:
-            return table.conflict(wanted, held)
-    return True
+def _has_to_wait(wanted: Mode, held: Mode) -> bool:
+    rule = RULES.conflict(wanted, held)
+    return rule is None or rule.conflict

@@ -1,6 +1,7 @@
 """Looks at a running MariaDB: transactions, the process list, and the lock waits that InnoDB lists.
 
-``INNODB_LOCKS`` holds only locks that somebody waits for or that stand in the way, so the cheap look stays cheap; it is
+``INNODB_LOCKS`` holds only locks that somebody waits for or that stand in the way, so the cheap check stays cheap;
+it is
 cached by the server for a tenth of a second (MariaDB documentation, "Information Schema INNODB_LOCK_WAITS Table").
 Connection ids count up and are not used again until the server restarts, so a session's start is the server's own.
 """
@@ -9,7 +10,6 @@ from __future__ import annotations
 
 import contextlib
 import re
-import time
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from hashlib import sha1
@@ -18,9 +18,10 @@ from typing import Any
 import pymysql
 
 from catenum.core.errors import TargetError
-from catenum.core.live import Sample, SessionInfo, State
-from catenum.core.recording import LockEntry, TargetInfo
-from catenum.core.waits import Edge, Resource
+from catenum.core.moment.sample import Sample, SessionInfo, State
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import LockEntry, TargetInfo
+from catenum.core.record.waits import Edge, Resource
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import (
     APPLICATION,
@@ -37,7 +38,7 @@ from catenum.engines.lookout import (
 from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.mariadb.metadata import ANY_STATE, NAMED_STATE, SOMEBODY
-from catenum.engines.mariadb.session import text_of
+from catenum.engines.mariadb.session import AS_TEXT, text_of
 from catenum.engines.mariadb.standing import standing_edges, waiting
 
 _LISTED = """
@@ -87,7 +88,7 @@ class MariadbLookout:
             **where,
             "autocommit": True,
             "charset": "utf8mb4",
-            "conv": {},
+            "conv": AS_TEXT,
             "connect_timeout": 5,
             "read_timeout": NO_ANSWER_MS // 1000,
             "program_name": APPLICATION,
@@ -145,11 +146,11 @@ class MariadbLookout:
         except (pymysql.Error, OSError) as error:
             number, message = errors.number_and_text(error)
             if number in (1969, 1205, 1317):
-                told = f"{self._shown}: the look took longer than {LOOK_MS / 1000:g} s and was given up"
+                told = f"{self._shown}: the check took longer than {LOOK_MS / 1000:g} s and was abandoned"
                 raise LookTimedOut(told) from error
             if isinstance(error.__context__, TimeoutError):  # the driver's own limit, in its own wording
                 raise no_answer(self._shown) from error
-            if errors.KIND_OF_NUMBER.get(number) == "lost" or number == 0:
+            if errors.kind_of(number) == "lost" or number == 0:
                 raise errors.went_away(error, self._shown) from error
             raise TargetError(f"{self._shown}: {message}") from error
 
@@ -157,7 +158,7 @@ class MariadbLookout:
 
     def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
         """By the process list, the transactions and InnoDB's lock waits."""
-        started = time.perf_counter()
+        clock = Clock()
         rows = self._rows(self._listed + (_SESSIONS if self.sees_all else _OWN_SESSIONS))
         waited = {str(row[0]): float(row[12]) for row in rows if row[12] is not None}
         stuck = waiting(rows)
@@ -181,13 +182,13 @@ class MariadbLookout:
             for edge in edges
         ] + [LockEntry(transaction=e.holder, resource=e.resource, mode=e.held, granted=True) for e in edges if e.held]
         return Sample(
-            at=Clock().wall(),
+            at=clock.wall(),
             target=self.info,
             sessions=tuple(sessions.values()),
             edges=tuple(edges),
             connected=int(counts.get("Threads_connected") or 0) - 1,
             deadlocks=int(counts["Innodb_deadlocks"]) if counts.get("Innodb_deadlocks") else None,
-            cost_ms=round((time.perf_counter() - started) * 1e3, 2),
+            cost_ms=round(clock.now_ms(), 2),
             rows_read=read,
             locks=tuple(dict.fromkeys(entries)) if locks else (),
             notes=tuple(self._notes(any(edge.holder == SOMEBODY for edge in edges))),
@@ -201,7 +202,7 @@ class MariadbLookout:
                 f"{self._grant('process')}"
             )
         if unnamed and not self._metadata:
-            yield "who holds the metadata lock is not told: install soname 'metadata_lock_info';"
+            yield "the holder of the metadata lock is not reported: install soname 'metadata_lock_info';"
 
     def _grant(self, right: str) -> str:
         user, _, host = self.login.rpartition("@")
@@ -234,7 +235,7 @@ class MariadbLookout:
             transaction_ms=float(trx_ms) if trx_ms is not None else None,
             statement_ms=since if command != "Sleep" else None,
             state_ms=since,
-            isolation=str(level).lower().replace("-", " ") if level else "not told",
+            isolation=str(level).lower().replace("-", " ") if level else "not reported",
             statement=info,
             rows_changed=int(changed) if changed is not None else None,
             background=background,
@@ -280,7 +281,7 @@ class MariadbLookout:
         found = dict(self._rows(f"show global variables where variable_name in ({names})"))
         return [
             _variable("innodb_print_all_deadlocks", found, "every deadlock in the server's log, not the latest only"),
-            _variable("innodb_deadlock_detect", found, "otherwise rings end by timeout"),
+            _variable("innodb_deadlock_detect", found, "otherwise cycles end by timeout"),
             _variable("innodb_status_output_locks", found, "held locks in InnoDB's status", needed=False),
             Check(
                 what="metadata_lock_info",
@@ -364,8 +365,8 @@ def _edge(row: tuple[Any, ...], waiter: SessionInfo | None, waited_ms: float) ->
         waiter=number,
         holder=holder,
         resource=resource,
-        wanted=wanted,
-        held=held,
+        wanted=Mode("table", wanted),
+        held=Mode("table", held),
         queued=queued == "1",
         since_ms=-waited_ms,
     )
@@ -373,11 +374,11 @@ def _edge(row: tuple[Any, ...], waiter: SessionInfo | None, waited_ms: float) ->
 
 def _record(table: str, index: str, data: str, statement: str | None) -> Resource:
     """By the statement that waits for it, where that names the row; else by what InnoDB tells of the index entry."""
-    access = access_to(statement, table, "mariadb")
+    access = access_to(statement, table, errors.RULES)
     if access is not None and access.equals and access.verb != "insert":
         return named_row(access)
     if re.fullmatch(r"-?\d+|'[^',]*'", data):
-        return Resource(kind="row", text=f"{table}({index}={data})", table=table, key=f"{index}={data}")
+        return Resource(kind="row", text=f"{table}({index}={data})", table=table, key=((index, data),))
     return Resource(kind="row", text=f"a record of {table}, index {index}", table=table)
 
 

@@ -8,18 +8,21 @@ from typing import Any
 
 import pymysql
 
-from catenum.core.recording import ServerError
-from catenum.engines.mariadb.errors import server_error
-from catenum.engines.protocol import LoopPlan
+from catenum.core.record.recording import Result, ServerError
+from catenum.core.record.values import Binding
+from catenum.engines.carrying import CarryingLoop
+from catenum.engines.mariadb.errors import RULES, server_error
+from catenum.engines.mariadb.session import AS_TEXT, result_of
+from catenum.engines.ports import LoopPlan
 
 
 class MariadbLoop:
-    """See ``engines.protocol.Loop``."""
+    """See ``engines.ports.Loop``."""
 
     def __init__(self, plan: LoopPlan, name: str, *, where: Mapping[str, Any], schema: str, run: str) -> None:
         """Connect. Raises pymysql.Error where that fails."""
         options: dict[str, Any] = {
-            **where, "autocommit": True, "charset": "utf8mb4", "conv": {}, "database": schema,
+            **where, "autocommit": True, "charset": "utf8mb4", "conv": AS_TEXT, "database": schema,
             "program_name": f"catenum {run} {name}", "connect_timeout": 5,
         }  # fmt: skip
         self._connection = pymysql.connect(**options)
@@ -30,13 +33,21 @@ class MariadbLoop:
             self._connection.query(f"set session transaction isolation level {how.isolation}")
         seconds = -(-how.timeout_ms // 1000) if how.timeout_ms else 60
         self._connection.query(f"set session innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}")
-        self._begin, self._end, self._statements = f"start transaction {how.access or ''}", plan.ends, plan.statements
+        self._begin, self._end, self._statements = f"start transaction {how.access or ''}", plan.ends, plan.texts
+
+        names = tuple(RULES.value_names(sql) for sql in plan.texts)
+        self._carrying = CarryingLoop(plan, names, seed=int(self.id))
+        self._carries = self._carrying.needed
 
     def run(self, at: Callable[[int], None]) -> ServerError | None:
         """One iteration."""
         query, cursor = self._connection.query, self._cursor
         try:
             query(self._begin)
+            if self._carries:
+                found = self._carrying.run(self._execute, at)
+                query(found if isinstance(found, str) else "rollback")
+                return found if isinstance(found, ServerError) else None
             for number, sql in enumerate(self._statements, 1):
                 at(number)
                 cursor.execute(sql)
@@ -50,6 +61,19 @@ class MariadbLoop:
                 with contextlib.suppress(pymysql.Error, OSError):
                     query("rollback")
             return found
+
+    def _execute(self, number: int, bound: Binding) -> tuple[int | None, Result | None, ServerError | None]:
+        """Raises the driver's errors, which ``run`` takes."""
+        sql, cursor = self._statements[number - 1], self._cursor
+        if bound:
+            cursor.execute(RULES.formatted(sql), [value.plain for value in RULES.values_by_place(sql, bound)])
+        else:
+            cursor.execute(sql)
+        rows = cursor.rowcount
+        result = result_of(cursor, 1) if cursor.description is not None else None
+        while cursor.nextset():
+            pass
+        return rows, result, None
 
     def close(self) -> None:
         """Disconnect."""

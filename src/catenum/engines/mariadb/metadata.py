@@ -1,6 +1,7 @@
 """Locks that InnoDB does not know of: on tables' definitions, and by a name of one's own (GET_LOCK).
 
-Who waits for one, the process list tells. Who holds it, the plugin METADATA_LOCK_INFO tells; where that is not loaded
+Who waits for one, the process list reports. Who holds it, the plugin METADATA_LOCK_INFO reports; where that is not
+loaded
 it is read from the statements of the run's own transactions, which keep such locks to their end (MariaDB
 documentation, "Metadata Locking").
 """
@@ -12,11 +13,12 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, Protocol
 
-from catenum.core.locks.mariadb import METADATA, table_mode
-from catenum.core.named_locks import named_text
-from catenum.core.recording import LockEntry
-from catenum.core.statements import footprint
-from catenum.core.waits import Edge, Resource
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import LockEntry
+from catenum.core.record.waits import Edge, Resource
+from catenum.core.servers.mariadb import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, METADATA, metadata_mode
+from catenum.core.sql.named_locks import named_resource
+from catenum.engines.mariadb.errors import RULES
 from catenum.engines.mariadb.session import MariadbSession
 
 _HELD = """
@@ -26,8 +28,10 @@ where lock_type = 'Table metadata lock' and table_schema = %s
 _NAMED = "select thread_id, table_schema from information_schema.metadata_lock_info where lock_type = 'User lock'"
 _STATES = "select id, state, time_ms from information_schema.processlist where id in ({})"
 #: The mode in which the server itself lists a lock of GET_LOCK (MariaDB documentation, "METADATA_LOCK_INFO Plugin").
-NAMED_MODE = "MDL_SHARED_NO_WRITE"
-#: What the process list says of whoever waits for a named lock, for a table's definition, for anything of the kind.
+NAMED_MODE = metadata_mode("MDL_SHARED_NO_WRITE")
+#: A wait for something of the kind, of which the server does not say more.
+SOME_LOCK = Mode("metadata", "a lock")
+#: What the process list says of who waits for a named lock, for a table's definition, for anything of the kind.
 NAMED_STATE, TABLE_STATE, FLUSH_STATE = "User lock", "Waiting for table metadata lock", "Waiting for table flush"
 ANY_STATE = re.compile(r"Waiting for (?!query cache)(.*\block\b.*|table flush)")
 SOMEBODY = "a session that the server does not name"
@@ -37,7 +41,7 @@ _KEEPS_OUT = re.compile(r"MDL_BACKUP_(?:FTWRL|WAIT|BLOCK)|^MDL_SHARED$")
 _OF_SERVER = "select thread_id, lock_mode, lock_type from information_schema.metadata_lock_info where table_name = ''"
 
 #: A thread, its mode, the table.
-_Held = tuple[int, str, str]
+_Held = tuple[int, Mode, str]
 
 
 class Query(Protocol):
@@ -79,7 +83,7 @@ class MetadataReader:
         """Who keeps everybody out, such as for a backup."""
         resource = Resource(kind="other", text=f"the server's {lock}")
         held = self.query(_OF_SERVER) if self.listed else []
-        found = [(int(t), str(mode)) for t, mode, kind in held if keeps_all_out(str(kind), str(mode))]
+        found = [(int(t), metadata_mode(str(mode))) for t, mode, kind in held if keeps_all_out(str(kind), str(mode))]
         if not found:
             yield _unnamed(session, resource, since)
         for thread, mode in found:
@@ -111,12 +115,14 @@ class MetadataReader:
     def _held(self, tables: Collection[str], waiting: Collection[int] = ()) -> list[_Held]:
         """By the server's list, or by the statements that are over."""
         if self.listed:
-            return [(int(t), str(mode), str(table)) for t, mode, table in self.query(_HELD, (self.schema,))]
+            return [
+                (int(t), metadata_mode(str(mode)), str(table)) for t, mode, table in self.query(_HELD, (self.schema,))
+            ]
         found = {
-            (thread, "MDL_SHARED_READ" if access.verb == "read" else "MDL_SHARED_WRITE", access.table)
+            (thread, MDL_READ if access.verb == "read" else MDL_WRITE, access.table)
             for thread, session in self.sessions.items()
-            for sql in (session.trail[:-1] if thread in waiting else session.trail)
-            for access in footprint(sql, "mariadb").accesses
+            for sql, _ in (session.trail[:-1] if thread in waiting else session.trail)
+            for access in RULES.footprint(sql).accesses
             if access.table in tables and access.verb != "schema"
         }
         return sorted(found)
@@ -124,8 +130,8 @@ class MetadataReader:
     def named_edges(
         self, session: MariadbSession, everyone: Mapping[int, str], since: float | None = None
     ) -> Iterator[Edge]:
-        """Who holds the named lock that a statement is after; where its name is computed, whoever holds any."""
-        wanted = [lock for lock in footprint(session.sql, "mariadb").named_locks if lock.takes]
+        """Who holds the named lock that a statement is after; where its name is computed, the holders of any."""
+        wanted = [lock for lock in RULES.footprint(session.sql, dict(session.values)).named_locks if lock.takes]
         held: list[tuple[object, object]] = []
         for lock in wanted:
             for name in lock.key:
@@ -140,7 +146,7 @@ class MetadataReader:
                 yield Edge(
                     waiter=session.name,
                     holder=everyone.get(holder, f"session {holder}"),
-                    resource=Resource(kind="advisory", text=named_text(name)),
+                    resource=named_resource(name),
                     wanted=NAMED_MODE,
                     held=NAMED_MODE,
                     since_ms=since,
@@ -149,9 +155,9 @@ class MetadataReader:
     def given_up(
         self, session: MariadbSession, everyone: Mapping[int, str], tables: Collection[str]
     ) -> tuple[Edge, ...]:
-        """What a victim's statement was after, where its ring is one of these locks.
+        """What a victim's statement was after, where its cycle is one of these locks.
 
-        Whoever stands in the way still does: the others have not ended.
+        Sessions that stand in the way still do: the others have not ended.
         """
         named = tuple(self.named_edges(session, everyone))
         if named:
@@ -166,10 +172,12 @@ class MetadataReader:
         for thread, mode, table in self.query(_HELD, (self.schema,)):
             if int(thread) in everyone:
                 resource = Resource(kind="metadata", text=f"{table} (metadata)", table=str(table))
-                yield LockEntry(transaction=everyone[int(thread)], resource=resource, mode=str(mode), granted=True)
+                yield LockEntry(
+                    transaction=everyone[int(thread)], resource=resource, mode=metadata_mode(str(mode)), granted=True
+                )
         for thread, name in self.query(_NAMED):
             if int(thread) in everyone:
-                resource = Resource(kind="advisory", text=named_text(str(name)))
+                resource = named_resource(str(name))
                 yield LockEntry(transaction=everyone[int(thread)], resource=resource, mode=NAMED_MODE, granted=True)
 
 
@@ -183,28 +191,28 @@ def keeps_all_out(kind: str, mode: str) -> bool:
     return kind in ("Backup lock", "Global read lock") and _KEEPS_OUT.search(mode) is not None
 
 
-def _wanted(session: MariadbSession, held: Sequence[_Held], tables: Collection[str]) -> tuple[str, str]:
-    """The table and the mode that a waiting statement is after, as its text tells.
+def _wanted(session: MariadbSession, held: Sequence[_Held], tables: Collection[str]) -> tuple[str, Mode]:
+    """The table and the mode that a waiting statement is after, derived from its text.
 
     Of several tables it is the first that somebody has in a mode that stands in the way. A change of tables takes the
     locks of all that it names in the order of their names (``MDL_context::acquire_locks`` in mdl.cc); what cannot be
     read is most often one.
     """
     known = {table for _, _, table in held} | set(tables)
-    found = footprint(session.sql, "mariadb")
-    after = [(access.table, table_mode(access)) for access in found.accesses if access.table in known]
+    found = RULES.footprint(session.sql, dict(session.values))
+    after = [(access.table, RULES.table_mode(access)) for access in found.accesses if access.table in known]
     if not found.parsed:
-        after = [(table, "MDL_EXCLUSIVE") for table in known & set(re.findall(r"\w+", session.sql))]
+        after = [(table, MDL_EXCLUSIVE) for table in known & set(re.findall(r"\w+", session.sql))]
     if found.changes_tables:
         after.sort()
     others = [(table, mode) for thread, mode, table in held if thread != session.thread_id]
     blocked = (a for a in after if any(a[0] == table and METADATA.conflict(a[1], mode) for table, mode in others))
-    return next(blocked, after[0] if after else ("", "MDL_EXCLUSIVE"))
+    return next(blocked, after[0] if after else ("", MDL_EXCLUSIVE))
 
 
 def _standing(
     session: MariadbSession,
-    wanted: tuple[str, str],
+    wanted: tuple[str, Mode],
     held: Sequence[_Held],
     everyone: Mapping[int, str],
     since: float | None,
@@ -218,9 +226,9 @@ def _standing(
 
 def _edge(
     session: MariadbSession,
-    wanted: tuple[str, str],
+    wanted: tuple[str, Mode],
     other: int,
-    other_mode: str,
+    other_mode: Mode,
     everyone: Mapping[int, str],
     since: float | None,
     *,
@@ -239,4 +247,4 @@ def _edge(
 
 
 def _unnamed(session: MariadbSession, resource: Resource, since: float | None) -> Edge:
-    return Edge(waiter=session.name, holder=SOMEBODY, resource=resource, wanted="a lock", held=None, since_ms=since)
+    return Edge(waiter=session.name, holder=SOMEBODY, resource=resource, wanted=SOME_LOCK, held=None, since_ms=since)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any, Literal
 
-from catenum.core.recording import PathStep
+from catenum.core.record.recording import PathStep
 
 #: MariaDB documentation, "EXPLAIN", column type.
 _KINDS: dict[str, Literal["scan", "index scan", "range", "lookup"]] = {

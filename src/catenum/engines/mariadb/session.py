@@ -13,12 +13,25 @@ from collections.abc import Callable
 from typing import Any, Literal
 
 import pymysql
+from pymysql import converters
+from pymysql.constants import FIELD_TYPE
 
-from catenum.core.recording import Result, digest_of
-from catenum.engines.mariadb.errors import server_error
-from catenum.engines.protocol import Beginning, Begun, Patience, Reply
+from catenum.core.record.recording import Result, digest_of
+from catenum.core.record.values import NOTHING, Binding
+from catenum.engines.mariadb.errors import RULES, server_error
+from catenum.engines.ports import Beginning, Begun, Patience, Reply
 
 KEPT_ROWS = 50
+
+#: How the driver writes values by their type; those it reads stay the server's text.
+AS_TEXT: dict[Any, Any] = {kind: writer for kind, writer in converters.encoders.items() if not isinstance(kind, int)}
+#: Column types of the protocol whose values are numbers (MariaDB documentation, "Result Set Packets").
+_NUMBERS = frozenset(
+    [
+        *(FIELD_TYPE.DECIMAL, FIELD_TYPE.NEWDECIMAL, FIELD_TYPE.TINY, FIELD_TYPE.SHORT, FIELD_TYPE.INT24),
+        *(FIELD_TYPE.LONG, FIELD_TYPE.LONGLONG, FIELD_TYPE.FLOAT, FIELD_TYPE.DOUBLE, FIELD_TYPE.YEAR),
+    ]
+)
 
 
 class MariadbSession:
@@ -38,7 +51,8 @@ class MariadbSession:
         self.thread_id = int(connection.thread_id())  # type: ignore[no-untyped-call]
         self.sql = ""
         self.sent = 0
-        self.trail: tuple[str, ...] = ()  # the statements of this transaction so far
+        self.values: Binding = NOTHING
+        self.trail: tuple[tuple[str, Binding], ...] = ()  # the statements of this transaction so far
         self.in_transaction = False
         self._begun: Begun | None = None
         self._read, self._write = os.pipe()
@@ -73,7 +87,7 @@ class MariadbSession:
         cursor.execute(f"start transaction {how.access or ''}")
         cursor.execute(f"select {self._level_variable}")
         row = cursor.fetchone()
-        level = str(row[0]).replace("-", " ").lower() if row else "not told"
+        level = str(row[0]).replace("-", " ").lower() if row else "not reported"
         self._begun = Begun(isolation=level, read_only=how.access == "read only")
         return Reply()
 
@@ -83,17 +97,20 @@ class MariadbSession:
             raise RuntimeError("not begun")
         return self._begun
 
-    def send(self, sql: str, patience: Patience | None = None) -> None:
+    def send(self, sql: str, patience: Patience | None = None, values: Binding = NOTHING) -> None:
         """Send one statement. Who becomes a victim cannot be steered here, so ``patience`` has no effect."""
-        self.sql, self.sent = sql, self.sent + 1
-        self.trail = (*self.trail, sql)
+        self.sql, self.values, self.sent = sql, values, self.sent + 1
+        self.trail = (*self.trail, (sql, values))
         if sql in ("commit", "rollback"):
             self.in_transaction = False
-        self._orders.put(lambda: self._execute(sql))
+        self._orders.put(lambda: self._execute(sql, values))
 
-    def _execute(self, sql: str) -> Reply:
+    def _execute(self, sql: str, values: Binding) -> Reply:
         cursor = self.connection.cursor()
-        cursor.execute(sql)
+        if values:
+            cursor.execute(RULES.formatted(sql), [value.plain for value in RULES.values_by_place(sql, values)])
+        else:
+            cursor.execute(sql)
         first = _reply(cursor)
         while cursor.nextset():  # a procedure may return several results; the first is kept
             pass
@@ -140,14 +157,21 @@ class MariadbSession:
 def _reply(cursor: Any) -> Reply:
     if cursor.description is None:
         return Reply(rows=cursor.rowcount)
+    result = result_of(cursor, KEPT_ROWS)
+    return Reply(rows=cursor.rowcount, result=result)
+
+
+def result_of(cursor: Any, most: int | None = None) -> Result:
+    """The rows of an executed query as the server's text, at most so many of them."""
     rows = cursor.fetchall()
-    result = Result(
+    cut = most is not None and len(rows) > most
+    return Result(
         columns=tuple(str(column[0]) for column in cursor.description),
-        rows=tuple(tuple(text_of(value) for value in row) for row in rows[:KEPT_ROWS]),
-        cut=len(rows) > KEPT_ROWS,
-        digest=digest_of(tuple(text_of(v) for v in row) for row in rows) if len(rows) > KEPT_ROWS else None,
+        rows=tuple(tuple(text_of(value) for value in row) for row in rows[:most]),
+        kinds=tuple("number" if column[1] in _NUMBERS else "text" for column in cursor.description),
+        cut=cut,
+        digest=digest_of(tuple(text_of(v) for v in row) for row in rows) if cut else None,
     )
-    return Reply(rows=len(rows), result=result)
 
 
 def text_of(value: object) -> str | None:

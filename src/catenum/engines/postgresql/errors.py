@@ -11,21 +11,10 @@ from psycopg.pq import DiagnosticField as Field
 from psycopg.pq.abc import PGresult
 
 from catenum.core.errors import TargetError
-from catenum.core.recording import ServerError
+from catenum.core.record.recording import ServerError
+from catenum.core.servers import rules_of
 
-Kind = Literal["deadlock", "refused", "timeout", "limit", "lost", "rejected"]
-
-#: PostgreSQL documentation, appendix A "PostgreSQL Error Codes".
-KIND_OF_SQLSTATE: dict[str, Kind] = {
-    "40P01": "deadlock",
-    "40001": "refused",
-    "55P03": "timeout",  # lock_not_available: lock_timeout and NOWAIT
-    "57P01": "lost",  # admin_shutdown
-    "57P02": "lost",  # crash_shutdown
-    "57P03": "lost",  # cannot_connect_now
-    "57P05": "lost",  # idle_session_timeout
-    "25P03": "lost",  # idle_in_transaction_session_timeout
-}
+KIND_OF = rules_of("postgresql").kind_of
 
 
 def from_result(result: PGresult) -> ServerError:
@@ -40,11 +29,12 @@ def from_exception(error: psycopg.Error) -> ServerError:
         return lost(str(error))
     return ServerError(
         code=error.sqlstate,
-        kind=KIND_OF_SQLSTATE.get(error.sqlstate, "rejected"),
+        kind=KIND_OF(error.sqlstate),
         message=diag.message_primary or str(error),
         detail=diag.message_detail,
         hint=diag.message_hint,
         context=diag.context,
+        check=_check_of(error.sqlstate, diag.source_file),
         position=int(diag.statement_position) if diag.statement_position else None,
     )
 
@@ -55,13 +45,21 @@ def from_fields(get: Callable[[Field], str | None]) -> ServerError:
     position = get(Field.STATEMENT_POSITION)
     return ServerError(
         code=code,
-        kind=KIND_OF_SQLSTATE.get(code, "rejected"),
+        kind=KIND_OF(code),
         message=get(Field.MESSAGE_PRIMARY) or "the server gave no message",
         detail=get(Field.MESSAGE_DETAIL),
         hint=get(Field.MESSAGE_HINT),
         context=get(Field.CONTEXT),
+        check=_check_of(code, get(Field.SOURCE_FILE)),
         position=int(position) if position else None,
     )
+
+
+def _check_of(code: str, source: str | None) -> Literal["row version", "dependency"] | None:
+    """By which check a transaction was refused: messages may be in any language, the server's source files are not."""
+    if KIND_OF(code) != "refused":
+        return None
+    return "dependency" if source == "predicate.c" else "row version"
 
 
 def lost(message: str) -> ServerError:
@@ -98,5 +96,5 @@ def went_away(error: psycopg.Error, shown_url: str) -> TargetError:
     reason = " ".join(str(error).split()).removeprefix("consuming input failed: ")
     return TargetError(
         f"the server went away: {shown_url}: {reason}",
-        advice="Look at the server's own log. Scratch space that it kept is cleared by the next run.",
+        advice="Check the server's own log. The next run drops scratch space that was left.",
     )

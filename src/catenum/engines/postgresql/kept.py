@@ -1,8 +1,8 @@
-"""Brings the scratch space's data back between schedules, fast, and tells what became of it.
+"""Brings the scratch space's data back between schedules, fast, and reports the result.
 
 A copy of every table is kept in a schema beside the scratch space. Only tables that changed are refilled, and the
 rows must then stand in the order in which they stood: statements that scan lock in that order. A change of the tables
-themselves cannot be taken back here; then everything is loaded anew.
+themselves cannot be taken back here; then everything is loaded again.
 """
 
 from __future__ import annotations
@@ -15,8 +15,8 @@ from typing import Any
 import psycopg
 from psycopg import pq, sql
 
+from catenum.engines.ports import NeedsReload, NotRestored
 from catenum.engines.postgresql import errors
-from catenum.engines.protocol import NeedsReload, NotRestored
 
 _TABLES = """
 select c.relname, array_agg(a.attname::text order by a.attnum) filter (where a.attgenerated = '')
@@ -59,7 +59,7 @@ def _digest(rows: Sequence[str]) -> str:
     return sha1("\n".join(rows).encode(), usedforsecurity=False).hexdigest()
 
 
-#: Prepared on the control connection; a name may have 63 bytes, so tables are told apart by number.
+#: Prepared on the control connection; a name may have 63 bytes, so tables are distinguished by number.
 _STATE = b'execute "kept state"'
 
 
@@ -279,7 +279,7 @@ class Keeper:
         if result.status == pq.ExecStatus.FATAL_ERROR:
             error = errors.from_result(result)
             self.connection.pgconn.exec_(b"rollback")
-            if error.code == "26000" and again:  # the driver lets go of all that is prepared at a DROP
+            if error.code == "26000" and again:  # the driver releases all that is prepared at a DROP
                 self._prepare()
                 return self._execute(query, again=False)
             raise (psycopg.OperationalError if error.kind == "lost" else psycopg.DatabaseError)(error.message)

@@ -1,4 +1,4 @@
-"""What PostgreSQL's lock table says: the cheap look (who waits for whom) and the full picture.
+"""What PostgreSQL's lock table says: the cheap check (who waits for whom) and the full picture.
 
 Waits come from ``pg_blocking_pids``; what they are about from ``pg_locks`` (documentation, 54.12). A session about to
 wait for a row holds, or waits for, a lock on its tuple: that lock names the row, and its mode the row lock it is
@@ -7,27 +7,28 @@ after.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, LiteralString
 
 import psycopg
 from psycopg import pq
 
-from catenum.core.attribution import touches
-from catenum.core.locks.modes import explain_conflict
-from catenum.core.locks.postgresql import ROW_MODE_OF_TUPLE_LOCK, row_mode
-from catenum.core.named_locks import advisory_key
-from catenum.core.recording import LockEntry, TableKeys
-from catenum.core.statements import footprint
-from catenum.core.waits import Edge, Resource
-from catenum.engines.postgresql.rows import NOT_TOLD, RowReader
-from catenum.engines.postgresql.session import PostgresqlSession
+from catenum.core.diagnose.holders import touches
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import LockEntry, TableKeys
+from catenum.core.record.waits import Edge, Resource, ResourceKind, key_text
+from catenum.core.servers import rules_of
+from catenum.core.servers.postgresql import ACCESS_EXCLUSIVE, EXCLUSIVE, ROW_MODE_OF_TUPLE_LOCK, SAFE_SNAPSHOT
+from catenum.core.sql.named_locks import advisory_of_row
+from catenum.engines.postgresql.rows import NOT_TOLD, RowReader, key_of
+from catenum.engines.postgresql.session import PostgresqlSession, Trail
 
+RULES = rules_of("postgresql")
 _BLOCKERS: LiteralString = """
 select pid, pg_blocking_pids(pid), pg_safe_snapshot_blocking_pids(pid) from unnest(%s::int[]) as pid
 """
-# Names are looked up apart and kept: joining the catalogues here would cost several times the look itself.
+# Names are looked up apart and kept: joining the catalogues here would cost several times the check itself.
 _LOCKS: LiteralString = """
 select pid, locktype, mode, granted, page, tuple, transactionid::text, virtualxid, classid, objid, objsubid, relation,
        extract(epoch from clock_timestamp() - waitstart)::float8 * 1000
@@ -53,7 +54,7 @@ class Lock:
 
     pid: int
     type: str
-    mode: str
+    mode: Mode
     granted: bool
     page: int | None
     slot: int | None
@@ -77,11 +78,11 @@ class Lock:
     @property
     def advisory(self) -> Resource:
         """What an advisory lock is on."""
-        return Resource(kind="advisory", text=advisory_key(self.classid or 0, self.objid or 0, self.objsubid or 0))
+        return advisory_of_row(self.classid or 0, self.objid or 0, self.objsubid or 0)
 
 
 class _MovedOn(Exception):
-    """What was waited for came to pass between two looks."""
+    """The wait ended between two checks."""
 
 
 class LockReader:
@@ -94,7 +95,7 @@ class LockReader:
         self._names: dict[int, tuple[str | None, str | None, str | None]] = {}
         self._known: dict[int, tuple[_State, list[Edge]]] = {}
         #: What waits were found to be over, by the statements that led there; None: not remembered from run to run.
-        self.trails: Mapping[int, tuple[str, ...]] = {}
+        self.trails: Mapping[int, Trail] = {}
         self.remembered: dict[object, list[Edge]] | None = None
 
     def warm(self) -> None:
@@ -105,14 +106,14 @@ class LockReader:
         self.locks_of([pid])
 
     def forget(self) -> None:
-        """The data was loaded anew: addresses and numbers mean other rows and tables now."""
+        """The data was loaded again: addresses and numbers mean other rows and tables now."""
         self.rows.forget()
         self._names.clear()
         self._known.clear()
         if self.remembered is not None:
             self.remembered.clear()
 
-    # -- the cheap look ---------------------------------------------------------------------------------------------
+    # -- the cheap check ---------------------------------------------------------------------------------------------
 
     def look(self, sessions: Mapping[str, PostgresqlSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
         """Who among ``sessions`` waits for whom.
@@ -141,7 +142,7 @@ class LockReader:
         pg = self.connection.pgconn
         listed = "{" + ",".join(map(str, pids)) + "}"
         result = pg.exec_prepared(b"catenum_blockers", [listed.encode()])
-        if result.error_field(pq.DiagnosticField.SQLSTATE) == b"26000":  # the driver lets go of all at a DROP
+        if result.error_field(pq.DiagnosticField.SQLSTATE) == b"26000":  # the driver releases all at a DROP
             pg.prepare(b"catenum_blockers", _BLOCKERS.replace("%s", "$1").encode())
             result = pg.exec_prepared(b"catenum_blockers", [listed.encode()])
         if result.status != pq.ExecStatus.TUPLES_OK:
@@ -213,7 +214,12 @@ class LockReader:
         if unknown:
             for oid, *names in self.connection.execute(_NAMES, [list(unknown)], prepare=True):
                 self._names[oid] = (names[0], names[1], names[2])
-        return [Lock(*(*row, *self._names.get(row[11], (None, None, None)))) for row in found]
+        return [self._lock(row) for row in found]
+
+    def _lock(self, row: Sequence[Any]) -> Lock:
+        pid, kind, mode, *rest = row
+        names = self._names.get(row[11], (None, None, None))
+        return Lock(*(pid, kind, Mode("table", mode), *rest, *names))
 
     def _outsiders(self, pids: Iterable[int]) -> dict[int, str]:
         wanted = list(pids)
@@ -268,13 +274,15 @@ class LockReader:
         self, session: PostgresqlSession, blockers: tuple[int, ...], names: Mapping[int, str]
     ) -> list[Edge]:
         resource = Resource(kind="other", text="a safe snapshot")
-        held = "read-write serializable transaction"
+        held = Mode("other", "read-write serializable transaction")
         return [
-            Edge(waiter=session.name, holder=names[pid], resource=resource, wanted="SafeSnapshot", held=held)
+            Edge(waiter=session.name, holder=names[pid], resource=resource, wanted=SAFE_SNAPSHOT, held=held)
             for pid in blockers
         ]
 
-    def _resource(self, wait: Lock, session: PostgresqlSession, locks: list[Lock]) -> tuple[Resource, str, str | None]:
+    def _resource(
+        self, wait: Lock, session: PostgresqlSession, locks: list[Lock]
+    ) -> tuple[Resource, Mode, Mode | None]:
         """What ``wait`` is about as people say it, the mode wanted, and for a row the holder's mode where rows tell
         it.
         """
@@ -291,7 +299,7 @@ class LockReader:
     def _table(self, lock: Lock) -> Resource:
         name = lock.table or "a table"
         text = f"index {lock.index} of {name}" if lock.index else name
-        kind = "index" if lock.index else "table"
+        kind: ResourceKind = "index" if lock.index else "table"
         if lock.schema and lock.schema != self.schema:
             text = f"{lock.schema}.{text}"
         return Resource(kind=kind, text=text, table=name, index=lock.index)
@@ -307,7 +315,7 @@ class LockReader:
 
     def _row_or_key(
         self, wait: Lock, session: PostgresqlSession, locks: list[Lock]
-    ) -> tuple[Resource, str, str | None]:
+    ) -> tuple[Resource, Mode, Mode | None]:
         """A wait for another transaction's end: over a row that it locked or wrote, or over a key that both insert."""
         own = next((k for k in locks if k.pid == session.pid and k.type == "tuple" and k.granted), None)
         if own is not None:
@@ -319,7 +327,7 @@ class LockReader:
             return resource, wanted, several.get(wait.xid or "")
         found = self._locked_row(wait, session, locks)
         self._still(wait, session)
-        return found or (self._unwritten_key(session), wait.mode, "ExclusiveLock")
+        return found or (self._unwritten_key(session), wait.mode, EXCLUSIVE)
 
     def _still(self, wait: Lock, session: PostgresqlSession) -> None:
         """Raises _MovedOn where the row may have changed hands between the lock table's reading and its own.
@@ -334,15 +342,15 @@ class LockReader:
 
     def _locked_row(
         self, wait: Lock, session: PostgresqlSession, locks: list[Lock]
-    ) -> tuple[Resource, str, str | None] | None:
+    ) -> tuple[Resource, Mode, Mode | None] | None:
         """The row that the statement is after and that ``wait.xid`` has locked.
 
         A transaction that holds the row already, together with others, takes no lock on its tuple (heapam.c,
         ``heap_update``): the row is then the one whose lockers include the transaction waited for.
         """
-        for access in footprint(session.sql).accesses:
+        for access in RULES.footprint(session.sql, dict(session.values)).accesses:
             keys = self.rows.tables.get(access.table, TableKeys(primary=()))
-            wanted = row_mode(access, keys.columns)
+            wanted = RULES.row_mode(access, keys.columns)
             if wanted is None or _is_barred(access.table, locks):
                 continue
             for resource, lockers in self.rows.locked(access.table):
@@ -353,14 +361,14 @@ class LockReader:
 
     def _unwritten_key(self, session: PostgresqlSession) -> Resource:
         """A wait for another transaction that names no row: the key that both of them insert."""
-        for access in footprint(session.sql).accesses:
+        for access in RULES.footprint(session.sql, dict(session.values)).accesses:
             if access.verb in ("insert", "update"):
                 keys = self.rows.tables.get(access.table, TableKeys(primary=()))
                 values = dict(access.equals)
                 for columns in (keys.primary, *keys.unique):
                     if columns and all(column in values for column in columns):
-                        key = ", ".join(f"{column}={values[column]}" for column in columns)
-                        text = f"new key {access.table}({key})"
+                        key = key_of(columns, [values[column] for column in columns])
+                        text = f"new key {access.table}({key_text(key)})"
                         return Resource(kind="key", text=text, table=access.table, key=key)
                 return Resource(kind="key", text=f"a new key of {access.table}", table=access.table)
         return Resource(kind="transaction", text="the end of the other transaction")
@@ -379,16 +387,16 @@ class LockReader:
         notes = []
         for table in sorted({lock.table for lock in locks if lock.schema == self.schema and lock.table}):
             if _is_barred(table, locks):
-                notes.append(f"rows of {table} not read: a schema lock stands before it")
+                notes.append(f"rows of {table} not read: a schema lock is in the way")
                 continue
             rows, note = self.rows.entries(table, owners, everyone)
             entries.update(rows)
             notes.extend([note] if note else [])
-        order = sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.kind, e.resource.text, e.mode))
+        order = sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key, e.mode))
         return order, "; ".join(notes) or None
 
     def _waited_for(self, pids: set[int]) -> Iterator[LockEntry]:
-        """What the last look knows of those who wait now: a wait over a row need not show in the lock table itself."""
+        """What the last check knows of those who wait now: a wait over a row need not show in the lock table itself."""
         for pid, (_, edges) in self._known.items():
             for edge in edges if pid in pids else ():
                 yield LockEntry(transaction=edge.waiter, resource=edge.resource, mode=edge.wanted, granted=False)
@@ -399,7 +407,7 @@ class LockReader:
             return LockEntry(transaction=name, resource=lock.advisory, mode=lock.mode, granted=lock.granted)
         if lock.schema != self.schema or not lock.table:
             return None
-        if lock.mode == "SIReadLock":
+        if lock.mode.name == "SIReadLock":
             page = f" page {lock.page}" if lock.page is not None else ""
             row = self._row(lock, locks).text if lock.slot is not None and not lock.index else None
             text = row or f"{lock.index or lock.table}{page}"
@@ -414,7 +422,7 @@ class LockReader:
         return None
 
 
-def _standing(wait: Lock, pid: int, locks: list[Lock]) -> tuple[str | None, bool]:
+def _standing(wait: Lock, pid: int, locks: list[Lock]) -> tuple[Mode | None, bool]:
     """The mode in which ``pid`` stands in the way of ``wait``, and whether it only stands ahead in the queue."""
     theirs = [lock for lock in locks if lock.pid == pid and lock.object == wait.object]
     if wait.type == "tuple":
@@ -426,11 +434,11 @@ def _standing(wait: Lock, pid: int, locks: list[Lock]) -> tuple[str | None, bool
     return (asked[0] if asked else None), bool(asked)
 
 
-def _conflict(wanted: str, held: str) -> bool:
-    rule = explain_conflict("postgresql", wanted, held)
+def _conflict(wanted: Mode, held: Mode) -> bool:
+    rule = RULES.conflict(wanted, held)
     return rule is None or rule.conflict
 
 
 def _is_barred(table: str, locks: list[Lock]) -> bool:
     """Whether even a plain read of ``table`` would wait: somebody has, or queues for, its strictest lock."""
-    return any(lock.table == table and lock.type == "relation" and lock.mode == "AccessExclusiveLock" for lock in locks)
+    return any(lock.table == table and lock.type == "relation" and lock.mode == ACCESS_EXCLUSIVE for lock in locks)

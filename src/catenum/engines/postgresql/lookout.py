@@ -1,6 +1,6 @@
 """Looks at a running PostgreSQL: who waits for whom, by the activity view and ``pg_blocking_pids``.
 
-The cheap look asks about sessions that wait or stand in a transaction; it never reads ``pg_locks``, which would list
+The cheap check asks about sessions that wait or stand in a transaction; it never reads ``pg_locks``, which would list
 every lock of the server (documentation, 54.12). What a wait is over, it tells by the statement; ``locks`` reads it from
 the lock table. Ages are taken on the server, by its own clock.
 """
@@ -11,7 +11,6 @@ import contextlib
 import os
 import socket
 import threading
-import time
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, LiteralString
 
@@ -19,12 +18,12 @@ import psycopg
 from psycopg.conninfo import make_conninfo
 
 from catenum.core.errors import TargetError
-from catenum.core.live import Sample, SessionInfo, State
-from catenum.core.locks.postgresql import row_mode, table_mode
-from catenum.core.named_locks import advisory_key
-from catenum.core.recording import LockEntry, TargetInfo
-from catenum.core.statements import footprint
-from catenum.core.waits import Edge, Resource
+from catenum.core.moment.sample import Sample, SessionInfo, State
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import LockEntry, TargetInfo
+from catenum.core.record.waits import Edge, Resource
+from catenum.core.servers.postgresql import EXCLUSIVE, TABLE_SHARE
+from catenum.core.sql.named_locks import advisory_of_row
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import (
     APPLICATION,
@@ -38,6 +37,7 @@ from catenum.engines.lookout import (
     no_answer,
 )
 from catenum.engines.postgresql import errors
+from catenum.engines.postgresql.locks import RULES
 
 _SAMPLE: LiteralString = """
 with s as materialized (
@@ -81,6 +81,9 @@ _EVENTS = {
     "IO": "input and output",
     "LWLock": "an inner latch of the server",
 }
+
+#: The mode in which a lock is wanted, where only the lock table would tell.
+NOT_REPORTED = Mode("other", "mode not reported")
 
 
 def look_at(conninfo: str, shown_url: str, *, private: bool = False) -> PostgresqlLookout:
@@ -139,7 +142,7 @@ class PostgresqlLookout:
             yield
         except (psycopg.errors.QueryCanceled, psycopg.errors.LockNotAvailable) as error:
             raise LookTimedOut(
-                f"{self._shown}: the look took longer than {LOOK_MS / 1000:g} s and was given up"
+                f"{self._shown}: the check took longer than {LOOK_MS / 1000:g} s and was abandoned"
             ) from error
         except psycopg.OperationalError as error:
             if overdue.is_set():
@@ -165,7 +168,7 @@ class PostgresqlLookout:
 
     def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
         """By the activity view; with ``locks`` also the lock table's rows of the sessions in a chain."""
-        started = time.perf_counter()
+        clock = Clock()
         with self._told():
             rows = self._rows(_SAMPLE, [at_least_ms, at_least_ms])
             read = len(rows)
@@ -179,13 +182,13 @@ class PostgresqlLookout:
                 read += len(found)
                 entries, edges = self._with_locks(found, edges)
         return Sample(
-            at=Clock().wall(),
+            at=clock.wall(),
             target=self.info,
             sessions=tuple(sessions.values()),
             edges=tuple(edges),
             connected=int(rows[0][16]) if rows else 0,
             deadlocks=int(rows[0][17]) if rows and rows[0][17] is not None else None,
-            cost_ms=round((time.perf_counter() - started) * 1e3, 2),
+            cost_ms=round(clock.now_ms(), 2),
             rows_read=read,
             locks=tuple(entries),
             notes=tuple(self._notes()),
@@ -195,7 +198,7 @@ class PostgresqlLookout:
     def _notes(self) -> Iterator[str]:
         if not self.sees_all:
             yield (
-                f'the login {self.login} sees its own sessions only: others show as "not told", and their waits may be '
+                f'the login {self.login} sees its own sessions only: others are "not reported", their waits may be '
                 f'missing; an administrator may allow it: grant pg_read_all_stats to "{self.login}";'
             )
         if not self._tracks:
@@ -243,16 +246,17 @@ class PostgresqlLookout:
         entries, wanted = [], {}
         for pid, kind, mode, granted, relation, page, slot, xid, *key in rows:
             resource = _lock_resource(kind, relation, page, slot, xid, key)
-            entries.append(LockEntry(transaction=str(pid), resource=resource, mode=mode, granted=granted))
+            named = Mode("table", mode)
+            entries.append(LockEntry(transaction=str(pid), resource=resource, mode=named, granted=granted))
             if not granted:
-                wanted[str(pid)] = (resource, mode)
-        held = {(e.transaction, e.resource.text): e.mode for e in entries if e.granted}
+                wanted[str(pid)] = (resource, named)
+        held = {(e.transaction, e.resource.identity): e.mode for e in entries if e.granted}
         told = []
         for edge in edges:
             resource, mode = wanted.get(edge.waiter, (edge.resource, edge.wanted))
             if resource.kind in ("row", "transaction"):
                 resource, mode = edge.resource, edge.wanted  # the statement says more than a transaction's number
-            known = held.get((edge.holder, resource.text))
+            known = held.get((edge.holder, resource.identity))
             told.append(
                 Edge(
                     waiter=edge.waiter,
@@ -264,7 +268,7 @@ class PostgresqlLookout:
                     since_ms=edge.since_ms,
                 )
             )
-        return sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.text)), told
+        return sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key)), told
 
     def session(self, number: str) -> SessionInfo | None:
         """One row of the activity view."""
@@ -307,10 +311,10 @@ class PostgresqlLookout:
                 what="deadlock_timeout",
                 state="on",
                 value=f"{found.get('deadlock_timeout')} ms",
-                why="waits longer than this are looked at for deadlocks, and logged",
+                why="waits longer than this are checked for deadlocks, and logged",
                 needed=False,
             ),
-            _at_least("track_activity_query_size", found, 4096, "statements are kept up to this length (bytes)"),
+            _at_least("track_activity_query_size", found, 4096, "statements are stored up to this length (bytes)"),
             Check(
                 what="pg_stat_statements",
                 state="on" if statements else "missing",
@@ -338,7 +342,7 @@ class PostgresqlLookout:
             Check(
                 what="login may read the server's log",
                 state="on" if log else "off",
-                why="deadlock reports stand there; or give watch the file with --log",
+                why="deadlock reports are there; or pass the file to watch with --log",
                 turn_on=None if log else f'grant pg_monitor to "{self.login}";',
                 needed=False,
             ),
@@ -367,7 +371,8 @@ class PostgresqlLookout:
 def _past_queues(waiting: Mapping[int, tuple[str | None, Sequence[int]]]) -> dict[int, list[int]]:
     """Whom each session waits for, by its wait event and ``pg_blocking_pids``.
 
-    Whoever wants a row that is locked takes its tuple's lock and waits for the locker's transaction; all others queue
+    A session that wants a row that is locked takes its tuple's lock and waits for the locker's transaction; all
+    others queue
     for the tuple's lock (heapam.c, ``heap_acquire_tuplock``; src/backend/access/heap/README.tuplock). They wait for the
     row like the first one: for its holder, not for each other.
     """
@@ -389,7 +394,7 @@ def _bytes(setting: str) -> int:
 
 def _state(state: str | None, event_type: str | None, *, hidden: bool) -> State:
     if hidden:
-        return "not told"
+        return "not reported"
     if state == "active":
         return "waits for a lock" if event_type == "Lock" else "working" if event_type is None else "waits"
     if state in ("idle in transaction", "idle in transaction (aborted)"):
@@ -403,33 +408,33 @@ def _waits_on(event_type: str | None, event: str | None, state: str | None) -> s
     return f"{_EVENTS.get(event_type, event_type)} ({event})"
 
 
-def _resource(session: SessionInfo, event: str) -> tuple[Resource, str]:
+def _resource(session: SessionInfo, event: str) -> tuple[Resource, Mode]:
     """What a session waits for, as its statement tells: the lock table is not read for that."""
-    found = footprint(session.statement or "")
+    found = RULES.footprint(session.statement or "")
     if event in ("transactionid", "tuple"):
         for access in found.accesses:
-            mode = row_mode(access, frozenset())
+            mode = RULES.row_mode(access, frozenset())
             if mode is not None:
                 return named_row(access), mode
-        return Resource(kind="transaction", text="the end of the other transaction"), "ShareLock"
+        return Resource(kind="transaction", text="the end of the other transaction"), TABLE_SHARE
     if event == "relation":
         for access in found.accesses:
-            mode = table_mode(access)
-            if mode is not None:
-                return Resource(kind="table", text=access.table, table=access.table), mode
-        return Resource(kind="table", text="a table"), "not told"
+            return Resource(kind="table", text=access.table, table=access.table), RULES.table_mode(access)
+        return Resource(kind="table", text="a table"), NOT_REPORTED
     if event == "advisory":
         lock = next((lock for lock in found.named_locks if lock.takes), None)
-        text = (lock and lock.text) or "an advisory lock"
-        return Resource(kind="advisory", text=text), lock.mode if lock else "not told"
-    return Resource(kind="other", text=f"{event or 'a'} lock"), "not told"
+        if lock is None:
+            return Resource(kind="advisory", text="an advisory lock"), NOT_REPORTED
+        resource = lock.resource or Resource(kind="advisory", text="an advisory lock")
+        return resource, TABLE_SHARE if lock.shared else EXCLUSIVE
+    return Resource(kind="other", text=f"{event or 'a'} lock"), NOT_REPORTED
 
 
 def _lock_resource(
     kind: str, relation: str | None, page: int | None, slot: int | None, xid: str | None, key: Sequence[Any]
 ) -> Resource:
     if kind == "advisory":
-        return Resource(kind="advisory", text=advisory_key(*map(int, key)))
+        return advisory_of_row(*map(int, key))
     if kind == "tuple":
         return Resource(kind="row", text=f"{relation} row at ({page},{slot})", table=relation)
     if kind == "relation":

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from catenum.core.recording import PathStep
+from catenum.core.record.recording import PathStep
 
 
 def steps_of(plan: dict[str, Any]) -> Iterator[PathStep]:

@@ -13,13 +13,14 @@ from typing import Any
 import psycopg
 from psycopg import sql
 
-from catenum.core.locks.postgresql import ROW_MODE_ALIASES
-from catenum.core.recording import LockEntry, TableKeys
-from catenum.core.waits import Resource
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import LockEntry, TableKeys
+from catenum.core.record.waits import Key, Resource, key_text
+from catenum.core.servers.postgresql import ROW_MODE_ALIASES
 
 #: The mode of a row lock that one transaction holds alone, where pgrowlocks is not there to read it from the row's
 #: flags.
-NOT_TOLD = "mode not told"
+NOT_TOLD = Mode("other", "mode not reported")
 _BIG_TABLE_PAGES = 2_000
 
 
@@ -29,10 +30,10 @@ class RowReader:
     def __init__(self, connection: psycopg.Connection[Any], schema: str, rowlocks_schema: str | None) -> None:
         self.connection, self.schema, self.rowlocks_schema = connection, schema, rowlocks_schema
         self.tables: dict[str, TableKeys] = {}
-        self._keys: dict[tuple[str, int, int], str] = {}
+        self._keys: dict[tuple[str, int, int], Key] = {}
 
     def forget(self) -> None:
-        """The data was loaded anew: row addresses mean other rows now."""
+        """The data was loaded again: row addresses mean other rows now."""
         self._keys.clear()
 
     def primary(self, table: str) -> tuple[str, ...]:
@@ -53,12 +54,12 @@ class RowReader:
                 _texts(columns), sql.Identifier(self.schema, table)
             )
             for found, *values in self._try(query, [f"({page},{slot})"]):
-                xmax, self._keys[place] = found, key_text(columns, values)
+                xmax, self._keys[place] = found, key_of(columns, values)
         if place in self._keys:
             return row_resource(table, self._keys[place]), xmax
         return Resource(kind="row", text=f"{table}(row {slot} of page {page})", table=table), None
 
-    def locked(self, table: str) -> Iterator[tuple[Resource, dict[str, str]]]:
+    def locked(self, table: str) -> Iterator[tuple[Resource, dict[str, Mode]]]:
         """The rows of ``table`` that somebody has locked or written, with the transactions' ids and modes."""
         columns = self.primary(table)
         if not columns or self.pages(table) > _BIG_TABLE_PAGES:
@@ -67,12 +68,12 @@ class RowReader:
             _texts(columns), sql.Identifier(self.schema, table)
         )
         for xmax, *values in self._try(query):
-            yield row_resource(table, key_text(columns, values)), {xmax: NOT_TOLD, **self.members(xmax)}
+            yield row_resource(table, key_of(columns, values)), {xmax: NOT_TOLD, **self.members(xmax)}
 
-    def members(self, xmax: str) -> dict[str, str]:
+    def members(self, xmax: str) -> dict[str, Mode]:
         """Transactions and their modes, where ``xmax`` stands for several; empty where it is one transaction's id."""
         rows = self._try(sql.SQL("select xid::text, mode from pg_get_multixact_members(%s::xid)"), [xmax])
-        return {xid: ROW_MODE_ALIASES.get(mode.lower(), mode) for xid, mode in rows}
+        return {xid: _row_mode(mode) for xid, mode in rows}
 
     def pages(self, table: str) -> int:
         """The table's size in pages."""
@@ -111,15 +112,15 @@ class RowReader:
         )
         entries = []
         for pids, modes, *values in self._try(query, [f'"{self.schema}"."{table}"']):
-            resource = row_resource(table, key_text(columns, values))
+            resource = row_resource(table, key_of(columns, values))
             for pid, mode in zip(pids, modes, strict=True):
                 if pid in everyone:
-                    name = ROW_MODE_ALIASES.get(mode.lower(), mode)
+                    name = _row_mode(mode)
                     entries.append(LockEntry(transaction=everyone[pid], resource=resource, mode=name, granted=True))
         return entries
 
     def _try(self, query: sql.Composable, values: list[str] | None = None) -> list[tuple[Any, ...]]:
-        """Rows, or none where looking would have to wait (it never queues behind anybody for long) or cannot be had.
+        """Rows, or none where looking would have to wait (it never queues behind anybody for long) or is not available.
 
         An ``xmax`` that is no multixact is asked about as if it were one, since only the row's flags would tell; the
         server then answers with an internal error.
@@ -138,14 +139,18 @@ class RowReader:
             return []
 
 
-def row_resource(table: str, key: str) -> Resource:
+def row_resource(table: str, key: Key) -> Resource:
     """A row as people read it: ``berth(id=7)``."""
-    return Resource(kind="row", text=f"{table}({key})", table=table, key=key)
+    return Resource(kind="row", text=f"{table}({key_text(key)})", table=table, key=key)
 
 
-def key_text(columns: Iterable[str], values: Iterable[str | None]) -> str:
-    """A row's key as people read it: ``quay=East, no=2``."""
-    return ", ".join(f"{column}={value}" for column, value in zip(columns, values, strict=True))
+def key_of(columns: Iterable[str], values: Iterable[str | None]) -> Key:
+    """A row's key: its columns with their values."""
+    return tuple(zip(columns, values, strict=True))
+
+
+def _row_mode(word: str) -> Mode:
+    return ROW_MODE_ALIASES.get(word.lower()) or Mode("row", word)
 
 
 def _texts(columns: tuple[str, ...], alias: str | None = None) -> sql.Composed:

@@ -13,7 +13,7 @@ from typing import Any, LiteralString
 import psycopg
 from psycopg import sql
 
-from catenum.core.recording import TableKeys
+from catenum.core.record.recording import TableKeys
 
 MARK = "catenum scratch space"
 _LOCK_CLASS = 0x63617465  # the class of the advisory locks by which runs say that they live
@@ -36,6 +36,50 @@ left join pg_attribute a on a.attrelid = c.oid and a.attnum = k.attnum
 where n.nspname = %s and c.relkind in ('r', 'p')
 group by c.oid, c.relname, c.relkind, c.relhasrules, i.indexrelid, i.indisprimary, i.indisunique, ic.relname
 order by c.relname, ic.relname
+"""
+#: First number of objects that are not the server's own (PostgreSQL, "src/include/access/transam.h").
+_FIRST_OWN = 16384
+#: Tables that do more than a plain one says: members of a family, row-level policies, code of a user's own in
+#: defaults, checks, domains and index expressions, and calls of the server's functions that reach out of the row.
+_OPAQUE = f"""
+select c.relname from pg_class c where c.relnamespace = %s::regnamespace and c.relkind in ('r', 'p') and (
+  c.relkind = 'p' or c.relispartition or c.relhassubclass or c.relrowsecurity
+  or exists (select from pg_inherits h where c.oid in (h.inhrelid, h.inhparent))
+  or exists (select from pg_depend d where d.refclassid in ('pg_proc'::regclass, 'pg_operator'::regclass)
+    and d.refobjid >= {_FIRST_OWN} and (
+      d.classid = 'pg_attrdef'::regclass and d.objid in (select f.oid from pg_attrdef f where f.adrelid = c.oid)
+      or d.classid = 'pg_constraint'::regclass
+        and d.objid in (select k.oid from pg_constraint k where k.conrelid = c.oid or k.contypid <> 0)
+      or d.classid = 'pg_class'::regclass
+        and d.objid in (select i.indexrelid from pg_index i where i.indrelid = c.oid)))
+  or exists (select from pg_attrdef f where f.adrelid = c.oid and pg_get_expr(f.adbin, f.adrelid) ~* %s)
+  or exists (select from pg_constraint k where k.conrelid = c.oid and pg_get_constraintdef(k.oid) ~* %s))
+"""
+_REACHES_OUT = r"\m(pg_|lo_|set_config|setval|query_to|table_to|schema_to|database_to|cursor_to|dblink)"
+#: Tables whose rows are kept apart by more than keys on plain columns.
+_GUARDED = """
+select distinct c.relname from pg_index i join pg_class c on c.oid = i.indrelid
+where c.relnamespace = %s::regnamespace and (i.indisexclusion or i.indisunique and (
+  i.indpred is not null or i.indexprs is not null or exists (select from pg_attribute a
+    where a.attrelid = c.oid and a.attnum = any (i.indkey::int2[]) and a.attgenerated <> '')))
+"""
+#: Columns of unique keys by the way in which their values are compared.
+_KINDS = """
+select distinct c.relname, a.attname, case
+    when t.typname in ('int2', 'int4', 'int8') then 'integer'
+    when t.typname = 'bpchar' or t.typname = 'varchar' and a.atttypmod > 4 then 'text ' || a.atttypmod - 4
+    else 'text' end
+from pg_index i join pg_class c on c.oid = i.indrelid
+join pg_attribute a on a.attrelid = c.oid and a.attnum = any (i.indkey::int2[])
+join pg_type t on t.oid = a.atttypid left join pg_collation o on o.oid = a.attcollation
+where c.relnamespace = %s::regnamespace and i.indisunique and t.typnamespace = 'pg_catalog'::regnamespace
+  and (t.typname in ('int2', 'int4', 'int8') or t.typname in ('text', 'varchar', 'bpchar') and o.collisdeterministic)
+"""
+#: Names of functions that are not the server's own; one that stands for operators and casts, which are called unnamed.
+_FUNCTIONS = f"""
+select proname::text from pg_proc where oid >= {_FIRST_OWN}
+union all select '*' where exists (select from pg_operator where oid >= {_FIRST_OWN})
+  or exists (select from pg_cast where oid >= {_FIRST_OWN})
 """
 _LEFT_BEHIND = """
 select n.nspname, obj_description(n.oid, 'pg_namespace') from pg_namespace n
@@ -77,7 +121,7 @@ class Scratch:
         self._do("set search_path = {}", sql.Identifier(self.schema))
 
     def empty(self) -> None:
-        """Make the schema anew where something stands in it."""
+        """Make the schema again where something stands in it."""
         row = self._do("select 1 from pg_class where relnamespace = {}::regnamespace limit 1", self.schema).fetchone()
         if row is not None:
             self._do("drop schema {} cascade", sql.Identifier(self.schema))
@@ -93,7 +137,7 @@ class Scratch:
     # -- what others left --------------------------------------------------------------------------------------------
 
     def _left_behind(self) -> list[str]:
-        """Schemas that carry both Catenum's name and its mark, whoever's run made them."""
+        """Schemas that carry both Catenum's name and its mark, regardless of whose run made them."""
         return [row[0] for row in self.connection.execute(_LEFT_BEHIND, [MARK + "%"], prepare=False)]
 
     def _clear(self, schema: str) -> bool:
@@ -104,7 +148,7 @@ class Scratch:
             self._do("drop schema {} cascade", sql.Identifier(schema))
             return True
         except psycopg.Error:
-            return False  # somebody else's to drop, or still in use: not ours to force
+            return False  # another's to drop, or still in use: not ours to force
         finally:
             self._alive_lock("pg_advisory_unlock", schema)
 
@@ -142,3 +186,18 @@ class Scratch:
                 known = replace(known, unique=(*known.unique, key))
             found[table] = known
         return found
+
+    def described(self) -> dict[str, TableKeys]:
+        """The tables, also with what the catalogue tells of them beyond their keys."""
+        found = self.tables()
+        for (table,) in self.connection.execute(_OPAQUE, [self.schema, _REACHES_OUT, _REACHES_OUT]).fetchall():
+            found[table] = replace(found[table], opaque=True)
+        for (table,) in self.connection.execute(_GUARDED, [self.schema]).fetchall():
+            found[table] = replace(found[table], guarded=True)
+        for table, column, kind in self.connection.execute(_KINDS, [self.schema]).fetchall():
+            found[table] = replace(found[table], kinds={**found[table].kinds, column: kind})
+        return found
+
+    def functions(self) -> frozenset[str]:
+        """The names of functions that are not the server's own, in any schema; ``*`` where operators or casts are."""
+        return frozenset(row[0].lower() for row in self.connection.execute(_FUNCTIONS).fetchall())

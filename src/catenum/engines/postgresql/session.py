@@ -10,10 +10,17 @@ import psycopg
 from psycopg import pq
 from psycopg.pq.abc import PGconn, PGresult
 
-from catenum.core.recording import Result, ServerError, digest_of
+from catenum.core.record.recording import Result, ServerError, digest_of
+from catenum.core.record.values import NOTHING, Binding, ValueKind
+from catenum.core.servers import rules_of
+from catenum.engines.ports import Beginning, Begun, Patience, Reply
 from catenum.engines.postgresql import errors
-from catenum.engines.protocol import Beginning, Begun, Patience, Reply
 
+RULES = rules_of("postgresql")
+#: The statements of a transaction so far, with the values that were bound to them.
+Trail = tuple[tuple[str, Binding], ...]
+#: Types by their numbers in ``pg_type``: bool; int8, int2, int4, oid, float4, float8, numeric.
+_KINDS: dict[int, ValueKind] = {16: "boolean", **dict.fromkeys((20, 21, 23, 26, 700, 701, 1700), "number")}
 #: deadlock_timeout by patience (ms). Each session checks once per wait, this long after the wait began, so the first
 #: to check
 #: with the cycle closed becomes the victim. FIRST leaves time for Catenum to see the cycle before the server does.
@@ -38,7 +45,8 @@ class PostgresqlSession:
     ) -> None:
         """Connect and apply ``settings``. Raises psycopg.Error where the server does not let us.
 
-        ``first_check_ms``: the deadlock_timeout of whoever is to check first. ``often``: statements to plan once.
+        ``first_check_ms``: the deadlock_timeout of the session that is to check first. ``often``: statements to plan
+        once.
         """
         self._check_ms = {**CHECK_AFTER_MS, Patience.FIRST: first_check_ms}
         self.name = name
@@ -52,7 +60,8 @@ class PostgresqlSession:
         self._begun: Begun | None = None
         self.sql = ""
         self.sent = 0  # counts statements, so that what was seen of one is not taken for the next
-        self.trail: tuple[str, ...] = ()  # the statements of this transaction so far
+        self.values: Binding = NOTHING
+        self.trail: Trail = ()  # the statements of this transaction so far
         if steers_victim:
             settings += f"; set deadlock_timeout = {CHECK_AFTER_MS[Patience.LAST]}"
         self._settings, self._often = settings, often
@@ -88,7 +97,11 @@ class PostgresqlSession:
         for number, sql in enumerate(dict.fromkeys(self._often)):
             name = f"statement {number}".encode()
             # What cannot be prepared now is sent as text each time, and so is what would freeze the time of planning.
-            if not _TELLS_TIME.search(sql) and self._pg.prepare(name, sql.encode()).status == pq.ExecStatus.COMMAND_OK:
+            if (
+                not _TELLS_TIME.search(sql)
+                and not RULES.value_names(sql)
+                and self._pg.prepare(name, sql.encode()).status == pq.ExecStatus.COMMAND_OK
+            ):
                 self._prepared[sql] = name
 
     def begin(self, how: Beginning) -> None:
@@ -111,9 +124,13 @@ class PostgresqlSession:
             raise RuntimeError("not begun")
         return self._begun
 
-    def send(self, sql: str, patience: Patience | None = None) -> None:
-        """Send one statement. A string of several is refused by the server: the extended protocol takes one."""
-        self.sql, self.sent, self.trail = sql, self.sent + 1, (*self.trail, sql)
+    def send(self, sql: str, patience: Patience | None = None, values: Binding = NOTHING) -> None:
+        """Send one statement. A string of several is refused by the server: the extended protocol takes one.
+
+        Values go without a type: the server infers it from where they stand, as for a quoted literal.
+        """
+        self.sql, self.values, self.sent = sql, values, self.sent + 1
+        self.trail = (*self.trail, (sql, values))
         adjust = None
         if self._steers and patience is not None and patience is not self._patience:
             self._patience = patience
@@ -125,12 +142,15 @@ class PostgresqlSession:
             if adjust:
                 self._pg.exec_(adjust.encode())
             name = self._prepared.get(sql)
-            if name is not None:
+            if values:
+                bound = [value.text.encode() if value.text is not None else None for _, value in values]
+                self._pg.send_query_params(RULES.numbered(sql).encode(), bound)
+            elif name is not None:
                 self._pg.send_query_prepared(name, None)
             else:
                 self._pg.send_query_params(sql.encode(), None)
         except psycopg.OperationalError:
-            self._results.clear()  # the loss is told by the next poll, as for any statement under way
+            self._results.clear()  # the loss is reported by the next poll, as for any statement under way
 
     def poll(self) -> Reply | None:
         """The reply, once the server is ready for the next statement."""
@@ -189,6 +209,7 @@ def text_rows(result: PGresult, limit: int) -> Result:
     whole = (tuple(_cell(result, row, i) for i in every) for row in range(result.ntuples)) if cut else ()
     return Result(
         columns=tuple((result.fname(i) or b"?").decode() for i in range(result.nfields)),
+        kinds=tuple(_KINDS.get(result.ftype(i), "text") for i in range(result.nfields)),
         rows=tuple(tuple(_cell(result, row, i) for i in every) for row in range(kept)),
         cut=cut,
         digest=digest_of(whole) if cut else None,

@@ -8,12 +8,10 @@ import subprocess
 from dataclasses import dataclass
 from pathlib import Path
 
-import pymysql
-
 from catenum.core.errors import TargetError
 from catenum.engines.private.programs import Owner, make_data
 
-#: Nothing here outlives the run, so nothing is made durable; every lock is told, metadata locks too.
+#: Nothing here outlives the run, so nothing is made durable; every lock is reported, metadata locks too.
 SERVER_SETTINGS = (
     "--skip-networking",
     "--skip-log-bin",
@@ -68,6 +66,8 @@ class MariadbRecipe:
     def command(self, data: Path, sockets: Path) -> list[str]:
         """The command line of the server."""
         places = [f"--datadir={data}", f"--socket={sockets / 'server.sock'}", f"--pid-file={self.pid_file(data)}"]
+        # Temporary files of servers that share a folder have the same names: one removes what the other works on.
+        places.append(f"--tmpdir={sockets}")
         return [str(self.programs / self.program), "--no-defaults", *places, *SERVER_SETTINGS]
 
     def pid_file(self, data: Path) -> Path:
@@ -84,15 +84,24 @@ class MariadbRecipe:
 
     def answers(self, sockets: Path) -> bool:
         """Whether a server on ``sockets`` lets us in."""
+        import pymysql  # only a server that is being started needs its driver
+
         try:
             pymysql.connect(unix_socket=str(sockets / "server.sock"), user="root", connect_timeout=2).close()
         except (pymysql.Error, OSError):
             return False
         return True
 
-    def conninfo(self, sockets: Path) -> str:
-        """The socket to connect to, as root and without a password: only the server's user can get at it."""
-        return str(sockets / "server.sock")
+    def where(self, sockets: Path) -> dict[str, object]:
+        """What the engine connects with: as root and without a password, since only the server's user can get at it."""
+        return {"unix_socket": str(sockets / "server.sock"), "user": "root"}
+
+    def client(self, sockets: Path) -> str:
+        """The command with which a person connects."""
+        return f"mariadb -u root -S {sockets / 'server.sock'}"
 
     def furnish(self, sockets: Path) -> None:
         """Nothing to add to a new data directory."""
+
+
+Recipe = MariadbRecipe

@@ -96,11 +96,22 @@ class PostgresqlRecipe:
         """How to connect to a server on ``sockets``."""
         return f"host={sockets} user={USER} dbname={DATABASE}"
 
+    def where(self, sockets: Path) -> str:
+        """What the engine connects with."""
+        return self.conninfo(sockets)
+
+    def client(self, sockets: Path) -> str:
+        """The command with which a person connects."""
+        return f"psql '{self.conninfo(sockets)}'"
+
     def furnish(self, sockets: Path) -> None:
-        """Make the database of a new data directory, with the means to read row locks where they are to be had."""
+        """Make the database of a new data directory, with the means to read row locks where they are available."""
         with psycopg.connect(f"host={sockets} user={USER} dbname=postgres", autocommit=True) as first:
             first.execute(f"create database {DATABASE}".encode())
         with psycopg.connect(self.conninfo(sockets), autocommit=True) as connection:
             found = connection.execute("select 1 from pg_available_extensions where name = 'pgrowlocks'").fetchone()
             if found:
                 connection.execute("create extension pgrowlocks")
+
+
+Recipe = PostgresqlRecipe

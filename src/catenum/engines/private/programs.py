@@ -13,12 +13,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from catenum.core.errors import TargetError
+from catenum.core.servers import rules_of
 
 #: Users that commonly exist for the purpose, in the order of preference, for when Catenum itself runs as root.
 UNPRIVILEGED = ("postgres", "mysql", "nobody")
 #: The programs without which a server cannot be made and started.
 PROGRAMS = {"postgresql": ("postgres", "initdb"), "mariadb": ("mariadbd",)}
-NAMES = {"postgresql": "PostgreSQL", "mariadb": "MariaDB"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +91,7 @@ def server_programs(server: str, settings: Mapping[str, str], cache: Path, owner
         folder = Path(explicit).expanduser()
         if not _complete(folder, needed):
             raise TargetError(
-                f"no {NAMES[server]} server programs ({', '.join(needed)}) in {folder}",
+                f"no {rules_of(server).title} server programs ({', '.join(needed)}) in {folder}",
                 advice=f"Correct {variable}, or programs under [local.{server}] in catenum.toml.",
             )
         return folder
@@ -107,7 +107,7 @@ def server_programs(server: str, settings: Mapping[str, str], cache: Path, owner
         else "apt-get install mariadb-server"
     )
     raise TargetError(
-        f"no {NAMES[server]} server programs on this machine, so there is no local:{server}",
+        f"no {rules_of(server).title} server programs on this machine, so there is no local:{server}",
         advice=f"Any of these brings them: {ways} · {variable}=/folder/with/{needed[0]}. "
         "Or name a server with --target.",
     )

@@ -21,13 +21,13 @@ import sys
 import tempfile
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
+from importlib import import_module
 from pathlib import Path
-from typing import IO
+from typing import IO, Any, Protocol
 
 from catenum.core.errors import TargetError
 from catenum.engines.clock import Clock
-from catenum.engines.private.mariadb import MariadbRecipe
-from catenum.engines.private.postgresql import PostgresqlRecipe
+from catenum.engines.drivers import server_module
 from catenum.engines.private.programs import Owner, cache_folder, server_owner, server_programs
 
 START_MS, STOP_MS, MOST_SLOTS = 20_000.0, 10_000.0, 32
@@ -39,7 +39,8 @@ class PrivateServer:
     """A running private server and how to reach it. ``cleared`` names what a killed command had left."""
 
     server: str
-    conninfo: str
+    where: Any
+    client: str
     sockets: Path
     pid: int
     slot: Path
@@ -48,11 +49,36 @@ class PrivateServer:
     cleared: tuple[str, ...] = ()
 
 
-Recipe = PostgresqlRecipe | MariadbRecipe
-RECIPES: dict[str, type[PostgresqlRecipe] | type[MariadbRecipe]] = {
-    "postgresql": PostgresqlRecipe,
-    "mariadb": MariadbRecipe,
-}
+class Recipe(Protocol):
+    """How one server is made, started and asked; in the module of its name beside this one, as ``Recipe``."""
+
+    programs: Path
+    owner: Owner
+    server: str
+    name: str
+    program: str
+    stop_signals: tuple[signal.Signals, ...]
+
+    @property
+    def version(self) -> str: ...
+
+    def initialise(self, data: Path) -> None: ...
+
+    def command(self, data: Path, sockets: Path) -> list[str]: ...
+
+    def pid_file(self, data: Path) -> Path: ...
+
+    def is_ready(self, data: Path, sockets: Path) -> bool: ...
+
+    def answers(self, sockets: Path) -> bool: ...
+
+    def is_made(self, data: Path) -> bool: ...
+
+    def where(self, sockets: Path) -> Any: ...
+
+    def client(self, sockets: Path) -> str: ...
+
+    def furnish(self, sockets: Path) -> None: ...
 
 
 class _Slot:
@@ -88,7 +114,7 @@ class _Slot:
             pid = int(self.recipe.pid_file(self.data).read_text().splitlines()[0])
             os.kill(pid, 0)
         except PermissionError:
-            return None  # a number used again by somebody else's process: not our server
+            return None  # a number used again by another's process: not our server
         except (OSError, ValueError, IndexError):
             return None
         return pid if self._is_server(pid) else None
@@ -117,7 +143,8 @@ class _Slot:
     def _described(self, sockets: Path, pid: int, *, kept: bool, cleared: tuple[str, ...] = ()) -> PrivateServer:
         return PrivateServer(
             server=self.recipe.server,
-            conninfo=self.recipe.conninfo(sockets),
+            where=self.recipe.where(sockets),
+            client=self.recipe.client(sockets),
             sockets=sockets,
             pid=pid,
             slot=self.folder,
@@ -248,8 +275,10 @@ def _die_with_parent(how: signal.Signals) -> Callable[[], None]:
 def _slots(server: str, settings: Mapping[str, str]) -> Iterator[_Slot]:
     owner = server_owner()
     cache = cache_folder(owner)
-    recipe = RECIPES[server](server_programs(server, settings, cache, owner), owner)
-    # Data of one set of programs is not for another: the folder's name tells them apart.
+    server_module(server)  # before anything is started: its driver may be missing
+    make = import_module(f"catenum.engines.private.{server}").Recipe
+    recipe: Recipe = make(server_programs(server, settings, cache, owner), owner)
+    # Data of one set of programs is not for another: the folder's name distinguishes them.
     which = hashlib.sha256(str(recipe.programs).encode()).hexdigest()[:6]
     major = recipe.version.split(".")[0]
     for number in range(MOST_SLOTS):

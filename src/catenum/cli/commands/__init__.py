@@ -1,0 +1,1 @@
+"""One thin module a command: its options, and what it calls."""

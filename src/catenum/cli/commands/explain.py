@@ -1,0 +1,49 @@
+"""``catenum explain``: the story of a recording."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from dataclasses import asdict
+from pathlib import Path
+from typing import IO
+
+from catenum.cli import common
+from catenum.cli.exits import ExitCode
+from catenum.core.record.recording_file import from_json
+from catenum.core.story.headline import headline
+from catenum.core.story.recording import tell
+from catenum.render.console import make_console, say
+from catenum.render.text import print_pictures, print_story
+from catenum.render.timeline import print_timeline
+
+FORMAT = "catenum-story/1"
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``explain``."""
+    parser.add_argument("recording", metavar="FILE", type=Path, help="a recording, as --save writes it")
+    parser.add_argument("--timeline", action="store_true", help="show the timeline first")
+    common.add_output_options(parser)
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """Read and print. The exit code is 0 if the story could be printed, whatever the recording's outcome."""
+    recording = from_json(common.read_file(args.recording), str(args.recording))
+    sections = tell(recording)
+    if args.json:
+        value = {"format": FORMAT, "headline": headline(recording), "sections": [asdict(s) for s in sections]}
+        out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
+        return ExitCode.OK
+    console = make_console(out, color=False if args.no_color else None)
+    if args.quiet:
+        say(console, headline(recording))
+        return ExitCode.OK
+    if args.timeline:
+        print_timeline(console, recording)
+        say(console)
+    if args.verbose and recording.pictures:
+        print_pictures(console, recording)
+        say(console)
+    print_story(console, sections)
+    return ExitCode.OK

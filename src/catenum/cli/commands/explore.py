@@ -1,0 +1,264 @@
+"""``catenum explore``: every schedule that can differ, the outcome of each, the shortest way there."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO, Any
+
+from catenum.cli import common
+from catenum.cli.exits import ExitCode
+from catenum.cli.progress import Progress
+from catenum.cli.space_options import add_reach_options, options_of
+from catenum.core.errors import InputError, SaveError
+from catenum.core.record.recording_file import to_json as recording_json
+from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.scenario.remedies import apply_remedies
+from catenum.core.servers import rules_of
+from catenum.core.space.expect import parse_expectation, unmet
+from catenum.core.space.exploration import Exploration, how_far, letter_of
+from catenum.core.space.exploration_file import to_json, to_plain
+from catenum.core.words import counted
+from catenum.engines.clock import Clock
+from catenum.engines.ports import Engine
+from catenum.lab.explore.survey import Survey
+from catenum.lab.explore.walker import ExploreOptions, Explorer, Plan
+from catenum.lab.run.play import PlayOptions, play
+from catenum.render.console import make_console, say
+from catenum.render.explore import print_exploration, print_levels
+
+LEVELS_FORMAT = "catenum-levels/1"
+STATE, RESULT = "state.json", "exploration.json"
+SAVE_EVERY_MS = 5_000.0
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``explore``."""
+    common.add_run_options(parser)
+    common.add_play_options(parser, schedule=False, each=True)
+    parser.add_argument(
+        "--victim",
+        metavar="NAME",
+        help="the transaction to become the deadlock victim, if the server allows it",
+    )
+    parser.add_argument(
+        "--remedy", metavar="NAME", help="with one of the scenario's remedies applied, or 'one + other'"
+    )
+    add_reach_options(parser, limit=10_000)
+    parser.add_argument("--locks", choices=["waits", "full"], default="waits", help="full counts every lock taken")
+    parser.add_argument(
+        "--save", metavar="FOLDER", type=Path, help="write the result and a recording of each distinct outcome"
+    )
+    parser.add_argument("--resume", metavar="FOLDER", type=Path, help="continue the exploration that was saved there")
+    parser.add_argument(
+        "--expect", metavar="TERMS", help="exit 0 if it is so, 1 if not, such as 'no deadlock, no anomaly'"
+    )
+    common.add_output_options(parser)
+
+
+@dataclass
+class _Job:
+    """One exploration of perhaps several: its scenario and where it is saved."""
+
+    scenario: Scenario
+    ddl: tuple[str, ...]
+    folder: Path | None
+    resume: dict[str, Any] | None
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """Explore and show."""
+    file = common.load_scenario(args.scenario)
+    each = "each" in args.isolation
+    if each and len(args.isolation) > 1:
+        raise InputError("--isolation each cannot be combined with another --isolation: it sets every level in turn")
+    args.isolation = [] if each else args.isolation
+    scenario, _ = common.changed_by_options(file, args)
+    terms = parse_expectation(args.expect) if args.expect else None
+    target = common.target_of(args.target, err)
+    common.refuse_unsafe(file, target.server, outside=args.outside)
+    scenario, ddl = apply_remedies(scenario.for_server(target.server), args.remedy)
+    folder = args.save or args.resume
+    if folder is not None:
+        _make_folder(folder)
+    options = options_of(args, pictures=args.locks == "full")
+    tell = common.teller(err, args.quiet)
+    found: list[Exploration] = []
+    with common.server_for(target, tell) as (connect, engine):
+        for job in _jobs(engine, scenario, ddl, folder, args.resume is not None, each=each):
+            survey = Survey(
+                connect=connect,
+                engine=engine,
+                scenario=job.scenario,
+                options=options,
+                workers=args.workers,
+                file=file,
+                ddl=job.ddl,
+            )
+            try:
+                found.append(_survey(survey, job, args, err))
+            except BaseException as error:
+                if survey.explorer is not None and not isinstance(error, InputError):
+                    _tell_broken_off(survey, job, args, out, err)
+                raise
+            if job.folder is not None:
+                _save(found[-1], job, engine, file, options, args.outside)
+    show(found, each, args, out, note=rules_of(target.server).level_note if each else "")
+    _tell_files(found, folder, args, err)
+    if terms is not None:
+        return _expected(found, terms, err)
+    return ExitCode.FOUND if any(one.tally.bad for one in found) else ExitCode.OK
+
+
+def _jobs(
+    engine: Engine, scenario: Scenario, ddl: tuple[str, ...], folder: Path | None, resume: bool, *, each: bool
+) -> list[_Job]:
+    levels: list[str | None] = list(engine.capabilities.levels) if each else [None]
+    jobs = []
+    for level in levels:
+        changed = scenario if level is None else common.at_level(scenario, level)
+        place = folder / level.replace(" ", "-") if folder is not None and level is not None else folder
+        if place is not None:
+            _make_folder(place)
+        jobs.append(_Job(changed, ddl, place, _read_state(place) if resume and place is not None else None))
+    return jobs
+
+
+def _survey(survey: Survey, job: _Job, args: argparse.Namespace, err: IO[str]) -> Exploration:
+    progress = Progress(err, quiet=args.quiet or args.json)
+    tell = common.teller(err, args.quiet or args.json)
+    clock, saved = Clock(), -SAVE_EVERY_MS
+
+    def counted(made: Plan) -> None:
+        tell(_counted(made, survey))
+
+    def on_the_way(explorer: Explorer) -> None:
+        nonlocal saved
+        progress.part(
+            explorer.fraction, f"{explorer.tally.schedules:,} schedules, {explorer.tally.bad:,} with a conflict"
+        )
+        if job.folder is not None and clock.now_ms() - saved > SAVE_EVERY_MS:
+            saved = clock.now_ms()
+            _save_state(survey, job.folder, explorer)
+
+    try:
+        return survey.run(resume=job.resume, counted=counted, progress=on_the_way)
+    finally:
+        progress.clear()
+
+
+def _counted(made: Plan, survey: Survey) -> str:
+    level = {t.isolation for t in survey.scenario.transactions.values()}
+    at = f" at {level.pop()}" if len(level) == 1 and None not in level else ""
+    classes = (
+        f"at most {counted(made.classes, 'class')}" if made.classes is not None else "more classes than can be counted"
+    )
+    drawn = ", of which a sample is run" if made.sampled else ""
+    if made.every:
+        return f"{counted(made.orders, 'order')}{at}{drawn}."
+    return f"{counted(made.orders, 'order')}{at}, in {classes} of equivalent ones{drawn}."
+
+
+def _tell_broken_off(survey: Survey, job: _Job, args: argparse.Namespace, out: IO[str], err: IO[str]) -> None:
+    result = survey.result
+    if job.folder is not None:
+        _save_state(survey, job.folder, None)
+        common.save_atomically(job.folder / RESULT, to_json(result).encode())
+    if result.tally.schedules and not args.json:
+        console = make_console(out, color=False if args.no_color else None)
+        print_exploration(console, result)
+        say(console)
+    go_on = (
+        f"catenum explore {args.scenario} --resume {args.save or args.resume} continues from there"
+        if job.folder
+        else ("use --save FOLDER to be able to continue")
+    )
+    err.write(f"catenum: broken off: {how_far(result)}; {go_on}\n")
+
+
+def show(found: list[Exploration], each: bool, args: argparse.Namespace, out: IO[str], note: str) -> None:
+    """The result on standard output, in the form asked for."""
+    if args.json:
+        if each:
+            plain = {"format": LEVELS_FORMAT, "levels": [to_plain(one) for one in found]}
+            out.write(json.dumps(plain, indent=2) + "\n")
+        else:
+            out.write(to_json(found[0]) + "\n")
+        return
+    console = make_console(out, color=False if args.no_color else None)
+    if args.quiet:
+        for one in found:
+            level = f" at {', '.join(sorted(set(one.levels.values())))}" if each else ""
+            say(
+                console,
+                f"{one.scenario}{level}: {one.tally.bad:,} of {one.tally.schedules:,} schedules with a conflict",
+            )
+        return
+    if each:
+        print_levels(console, found, note)
+        return
+    print_exploration(console, found[0], verbose=args.verbose)
+
+
+def _expected(found: list[Exploration], terms: list[Any], err: IO[str]) -> ExitCode:
+    told = [text for one in found for text in unmet(terms, one.tally)]
+    for text in dict.fromkeys(told):
+        err.write(f"catenum: not as expected: {text}\n")
+    if told:
+        return ExitCode.FOUND
+    if any(term.none for term in terms) and not all(one.reach.complete for one in found):
+        err.write(f"catenum: as expected, but not proven: {how_far(found[0])}\n")
+    return ExitCode.OK
+
+
+# -- files -----------------------------------------------------------------------------------------------------------
+
+
+def _make_folder(folder: Path) -> None:
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise SaveError(f"cannot make the folder {folder}: {error.strerror}") from error
+
+
+def _read_state(folder: Path) -> dict[str, Any]:
+    path = folder / STATE
+    try:
+        plain = json.loads(common.read_file(path))
+    except ValueError as error:
+        raise InputError(f"{path}: nothing to resume: {error}") from error
+    if not isinstance(plain, dict):
+        raise InputError(f"{path}: nothing to resume: not the saved state of an exploration")
+    return plain
+
+
+def _save_state(survey: Survey, folder: Path, explorer: Explorer | None) -> None:
+    common.save_atomically(folder / STATE, json.dumps(survey.state(explorer)).encode())
+
+
+def _save(
+    found: Exploration, job: _Job, engine: Engine, file: ScenarioFile, options: ExploreOptions, outside: bool
+) -> None:
+    """The result, and a recording of each distinct outcome, played again from its shortest schedule."""
+    folder = job.folder
+    if folder is None:
+        return
+    common.save_atomically(folder / RESULT, to_json(found).encode())
+    if found.reach.complete or found.reach.sampled:
+        (folder / STATE).unlink(missing_ok=True)
+    for number, entry in enumerate(found.outcomes):
+        stage = options.stage
+        how = PlayOptions(order=entry.shortest, victim=stage.victim, limit_ms=stage.limit_ms, once=outside)
+        recording = play(engine, job.scenario, how, file=file, ddl=job.ddl, data=entry.data)
+        common.save_atomically(folder / f"outcome-{letter_of(number)}.json", recording_json(recording).encode())
+
+
+def _tell_files(found: list[Exploration], folder: Path | None, args: argparse.Namespace, err: IO[str]) -> None:
+    if folder is None or args.quiet or args.json:
+        return
+    err.write(f"Written to {folder}: {RESULT} and one recording an outcome  (next: catenum draw {folder})\n")
+    if not all(one.reach.complete for one in found) and not any(one.reach.sampled for one in found):
+        err.write(f"Stopped before the end: catenum explore {args.scenario} --resume {folder} goes on.\n")

@@ -1,0 +1,204 @@
+"""``catenum history``: what a watch has seen."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import json
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import IO, Any
+
+from catenum.cli import common, watching
+from catenum.cli.exits import ExitCode
+from catenum.core.errors import InputError, TargetError
+from catenum.core.record.recording_file import to_json
+from catenum.core.story.recording import tell
+from catenum.engines.clock import moment
+from catenum.live import history
+from catenum.live.store import Store, default_path, reader
+from catenum.render.console import make_console, say
+from catenum.render.history import chart_figure, print_episodes, print_grouped, print_pairs, print_totals
+from catenum.render.text import print_story
+
+FORMAT = "catenum-history/1"
+WORDS = ("list", "show", "note", "deadlocks")
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``history``."""
+    parser.add_argument(
+        "words",
+        nargs="*",
+        metavar="WORD",
+        help="nothing: the summary; list; deadlocks; show ID; note ID TEXT",
+    )
+    parser.add_argument("--store", metavar="FILE", type=Path, help="where it was kept (default: your data folder)")
+    parser.add_argument("--since", metavar="WHEN", help="a time (2026-11-22T18:00), or so long ago (12h, 3d)")
+    parser.add_argument("--until", metavar="WHEN", help="the same for the end")
+    parser.add_argument("--server", metavar="NAME", help="one of several servers, as watch called it")
+    parser.add_argument("--by", choices=history.BYS, help="one table only, by this")
+    parser.add_argument(
+        "--chart", metavar="FILE", type=Path, help="draw waiting over time, and a calendar, as PNG or SVG"
+    )
+    parser.add_argument("--csv", action="store_true", help="write the table (default: by statement) as CSV")
+    parser.add_argument(
+        "--save", metavar="FILE", type=Path, help="with show: write the recording, for explain and draw"
+    )
+    parser.add_argument("--target", metavar="TARGET", help="ask this server how often the statements run")
+    common.add_output_options(parser)
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """Read and show."""
+    words = list(args.words)
+    if words and words[0] not in WORDS:
+        raise InputError(f"history knows no {words[0]!r}", advice=f"It knows: {', '.join(WORDS)}.")
+    store = reader(args.store or default_path())
+    try:
+        span = history.Span(_moment(args.since), _moment(args.until), args.server)
+        if words[:1] == ["note"]:
+            return _note(store, words[1:], out, args)
+        if words[:1] == ["show"]:
+            return _show(store, words[1:], args, out)
+        if args.chart:
+            _chart(store, span, args.chart)
+            out.write(f"{args.chart}\n")
+            return ExitCode.OK
+        if words[:1] == ["list"]:
+            return _table(args, out, "episodes", history.episodes(store, span))
+        if words[:1] == ["deadlocks"]:
+            return _table(args, out, "deadlocks", history.deadlocks(store, span))
+        return _summary(store, span, args, out, err)
+    finally:
+        store.close()
+
+
+def _moment(text: str | None) -> str | None:
+    """A point in time as the store has it. Raises InputError."""
+    if text is None:
+        return None
+    try:
+        ago = common.long_duration_argument(text)
+        found = moment() - timedelta(milliseconds=ago)
+    except argparse.ArgumentTypeError:
+        try:
+            found = datetime.fromisoformat(text)
+        except ValueError as error:
+            raise InputError(
+                f"{text!r} is no time",
+                advice="Write 2026-11-22T18:00 (UTC unless it says otherwise), or how long ago: 30min, 12h, 3d.",
+            ) from error
+        found = found.replace(tzinfo=UTC) if found.tzinfo is None else found.astimezone(UTC)
+    return found.isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
+def _number(words: list[str]) -> int:
+    if not words or not words[0].isdecimal():
+        raise InputError("which episode? 'catenum history list' shows the numbers")
+    return int(words[0])
+
+
+def _note(store: Store, words: list[str], out: IO[str], args: argparse.Namespace) -> ExitCode:
+    number, text = _number(words), " ".join(words[1:])
+    if not text:
+        raise InputError("a note needs a text: catenum history note ID 'text'")
+    store.note(number, text)
+    if not args.quiet:
+        out.write(f"Noted on episode {number}.\n")
+    return ExitCode.OK
+
+
+def _show(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]) -> ExitCode:
+    recording = store.recording(_number(words))
+    if args.save:
+        common.check_writable(args.save)
+        common.save_atomically(args.save, to_json(recording).encode())
+    if args.json:
+        out.write(to_json(recording) + "\n")
+    elif not args.quiet:
+        print_story(make_console(out, color=False if args.no_color else None), tell(recording))
+    return ExitCode.OK
+
+
+def _summary(store: Store, span: history.Span, args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    by: history.By = args.by or "statement"
+    rows = history.grouped(store, by, span)
+    if args.target and by == "statement":
+        rows = _with_rates(rows, args.target, err)
+    if args.csv:
+        return _csv(out, rows)
+    told = history.totals(store, span)
+    if args.json:
+        value = {"format": FORMAT, **told, "by": by, "groups": rows, "pairs": history.pairs(store, span)}
+        out.write(json.dumps(value, indent=2) + "\n")
+        return ExitCode.OK
+    console = make_console(out, color=False if args.no_color else None)
+    print_totals(console, told)
+    if args.quiet:
+        return ExitCode.OK
+    print_grouped(console, f"By {by} of the head blocker" if by == "statement" else f"By {by}", by, rows)
+    if args.by is None:
+        print_pairs(console, history.pairs(store, span))
+        others: tuple[history.By, ...] = ("object", "application")
+        for other in others:
+            print_grouped(console, f"By {other}", other, history.grouped(store, other, span), most=6)
+        print_episodes(console, history.episodes(store, span, 5))
+    return ExitCode.OK
+
+
+def _with_rates(rows: list[dict[str, Any]], target: str, err: IO[str]) -> list[dict[str, Any]]:
+    try:
+        with watching.lookout_for(target, err) as lookout:
+            rates, server = lookout.rates(), lookout.info.server
+    except TargetError as error:
+        err.write(f"catenum: {error.problems[0].message}; shown without how often statements run\n")
+        return rows
+    if rates is None:
+        err.write("catenum: the server has no statement statistics: 'catenum preflight' shows how to turn them on\n")
+        return rows
+    return history.with_rates(rows, rates, server)
+
+
+def _table(args: argparse.Namespace, out: IO[str], what: str, rows: list[dict[str, Any]]) -> ExitCode:
+    if args.csv:
+        return _csv(out, rows)
+    if args.json:
+        out.write(json.dumps({"format": FORMAT, what: rows}, indent=2) + "\n")
+        return ExitCode.OK
+    console = make_console(out, color=False if args.no_color else None)
+    if what == "episodes":
+        print_episodes(console, rows)
+        return ExitCode.OK
+    for row in rows:
+        say(console, f"{row['at']}  {row['server']}: {row['count']}", style="bold")
+        for line in (row["report"] or "the report could not be read").splitlines():
+            say(console, f"    {line}")
+    return ExitCode.OK
+
+
+def _csv(out: IO[str], rows: list[dict[str, Any]]) -> ExitCode:
+    if rows:
+        writer = csv.DictWriter(out, fieldnames=list(rows[0]), lineterminator="\n")
+        writer.writeheader()
+        writer.writerows(rows)
+    return ExitCode.OK
+
+
+def _chart(store: Store, span: history.Span, path: Path) -> None:
+    from catenum.render.figure import to_bytes
+
+    form = path.suffix.lstrip(".").lower()
+    if form not in ("png", "svg"):
+        raise InputError(f"--chart {path}: the file must end in .png or .svg")
+    common.check_writable(path)
+    rows = history.over_time(store, span)
+    if not rows:
+        raise InputError("nothing was seen to wait in that time, so there is nothing to draw")
+    told = history.totals(store, span)
+    plural = "s" if told["episodes"] != 1 else ""
+    title = (
+        f"{told['episodes']:,} episode{plural}, {told['deadlocks']:,} deadlocks, from {told['first']} to {told['last']}"
+    )
+    figure = chart_figure(rows, told["gaps"], title)
+    common.save_atomically(path, to_bytes(figure, form))

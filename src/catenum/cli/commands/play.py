@@ -1,0 +1,129 @@
+"""``catenum play``: one schedule, with its timeline, its locks and its story."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import IO
+
+from catenum.cli import common
+from catenum.cli.exits import ExitCode
+from catenum.core.record.outcome import KINDS, is_conflict
+from catenum.core.record.recording import Recording
+from catenum.core.record.recording_file import to_json
+from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.remedies import apply_remedies
+from catenum.core.story.recording import tell
+from catenum.core.words import one_line
+from catenum.lab.run.needs import Announce
+from catenum.lab.run.play import PlayOptions, fault_of, play
+from catenum.render.console import make_console, say
+from catenum.render.text import print_pictures, print_story
+from catenum.render.timeline import legend, print_timeline, summary
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``play``."""
+    common.add_run_options(parser)
+    common.add_play_options(parser)
+    parser.add_argument(
+        "--locks",
+        choices=["none", "waits", "full"],
+        default="waits",
+        help="which locks to collect: none, waits (who waits for whom, the default), or every lock after each move",
+    )
+    parser.add_argument(
+        "--remedy", metavar="NAME", help="play the scenario with one of its remedies applied, or 'one + other'"
+    )
+    parser.add_argument("--pause", action="store_true", help="say what each move will do, and wait for Enter before it")
+    parser.add_argument("--save", metavar="FILE", type=Path, help="write the recording, for 'explain' and 'draw'")
+    parser.add_argument(
+        "--expect",
+        choices=list(KINDS),
+        metavar="OUTCOME",
+        help="exit 0 if it comes out so, 1 if not: " + ", ".join(KINDS),
+    )
+    common.add_output_options(parser)
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """Play and show."""
+    file = common.load_scenario(args.scenario)
+    scenario, order = common.changed_by_options(file, args)
+    target = common.target_of(args.target, err)
+    common.refuse_unsafe(file, target.server, outside=args.outside)
+    if args.save:
+        common.check_writable(args.save)
+    scenario, ddl = apply_remedies(scenario.for_server(target.server), args.remedy)
+    options = PlayOptions(
+        order=order,
+        locks=args.locks,
+        victim=args.victim,
+        limit_ms=float(args.statement_limit),
+        once=args.outside or args.pause,
+        announce=_pause(err) if args.pause else None,
+    )
+    tell_person = common.teller(err, args.quiet)
+    with common.engine_for(target, tell_person) as engine:
+        recording = play(
+            engine, scenario, options, file=file, ddl=ddl, notes=_notes(scenario, options, engine.capabilities)
+        )
+    if args.save:
+        common.save_atomically(args.save, to_json(recording).encode())
+    show(recording, args, out)
+    fault = fault_of(recording, file)
+    if fault is not None:
+        raise fault
+    if args.save and not args.quiet and not args.json:
+        err.write(f"Recording: {args.save}  (next: catenum explain {args.save} · catenum draw {args.save})\n")
+    return exit_code(recording, args.expect)
+
+
+def exit_code(recording: Recording, expected: str | None) -> ExitCode:
+    """By the outcome, or by whether it is the one expected."""
+    if expected is not None:
+        broken = any(value is not True for value in recording.outcome.holds.values())
+        return ExitCode.OK if recording.outcome.kind == expected and not broken else ExitCode.FOUND
+    return ExitCode.FOUND if is_conflict(recording.outcome) else ExitCode.OK
+
+
+def show(recording: Recording, args: argparse.Namespace, out: IO[str]) -> None:
+    """The recording on standard output, in the form asked for."""
+    if args.json:
+        out.write(to_json(recording) + "\n")
+        return
+    console = make_console(out, color=False if args.no_color else None)
+    if args.quiet:
+        say(console, f"{recording.scenario}: {summary(recording)}")
+        return
+    info = recording.target
+    say(console, f"{recording.scenario} on {info.server} {info.version} ({info.url})", style="bold")
+    say(console, legend(), style="dim")
+    say(console)
+    print_timeline(console, recording)
+    say(console)
+    say(console, summary(recording), style="bold")
+    say(console)
+    if recording.pictures and (args.verbose or args.locks == "full"):
+        print_pictures(console, recording)
+        say(console)
+    print_story(console, tell(recording))
+
+
+def _notes(scenario: Scenario, options: PlayOptions, capabilities: object) -> list[str]:
+    victim = options.victim or scenario.victim
+    steers = getattr(capabilities, "steers_victim", False)
+    if victim and not steers:
+        return [f"victim {victim} was asked for, but {getattr(capabilities, 'steers_victim_why', '')}"]
+    return []
+
+
+def _pause(err: IO[str]):  # type: ignore[no-untyped-def]
+    def announce(move: Announce) -> None:
+        err.write(f"move {move.move}: {move.transaction} will run: {one_line(move.sql)}\n  press Enter to continue … ")
+        err.flush()
+        if not sys.stdin.readline():
+            err.write("\n")
+
+    return announce

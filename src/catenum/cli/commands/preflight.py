@@ -1,0 +1,72 @@
+"""``catenum preflight``: what a server and a login allow, what is off, and what watching would cost there."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import statistics
+from dataclasses import asdict
+from typing import IO
+
+from rich.text import Text
+
+from catenum.cli import common, watching
+from catenum.cli.exits import ExitCode
+from catenum.render.console import STYLES, make_console, say
+
+FORMAT = "catenum-preflight/1"
+LOOKS = 20
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``preflight``."""
+    watching.add_target_option(parser)
+    common.add_output_options(parser)
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """Check, measure, show. Nothing is changed on the server."""
+    with watching.lookout_for(args.target, err) as lookout:
+        checks = lookout.checks()
+        samples = [lookout.sample() for _ in range(LOOKS + 1)][1:]  # the first one has the server plan it
+        info, login = lookout.info, lookout.login
+    costs = sorted(sample.cost_ms for sample in samples)
+    median, worst = statistics.median(costs), costs[-1]
+    connected, rows = samples[-1].connected, samples[-1].rows_read
+    lacking = [check for check in checks if check.needed and check.state in ("off", "missing")]
+    if args.json:
+        value = {
+            "format": FORMAT,
+            "target": asdict(info),
+            "login": login,
+            "checks": [asdict(check) for check in checks],
+            "cost": {"looks": LOOKS, "median_ms": median, "worst_ms": worst, "rows": rows, "connected": connected},
+            "notes": list(samples[-1].notes),
+        }
+        out.write(json.dumps(value, indent=2) + "\n")
+        return ExitCode.FOUND if lacking else ExitCode.OK
+    console = make_console(out, color=False if args.no_color else None)
+    say(console, f"{info.server} {info.version} ({info.url}), as {login}", style=STYLES["strong"])
+    if not args.quiet:
+        say(console)
+        width = max(len(check.what) for check in checks)
+        for check in checks:
+            good = check.state == "on"
+            tone = "good" if good else "bad" if check.needed else "wait"
+            line = Text()
+            line.append("✓ " if good else "✗ " if check.needed else "· ", style=STYLES[tone])
+            line.append(check.what.ljust(width) + "  ")
+            line.append(check.state.ljust(8), style=STYLES[tone])
+            line.append(f"  {check.value + ': ' if check.value and check.value != check.state else ''}{check.why}")
+            say(console, line)
+            if check.turn_on:
+                say(console, f"    to turn it on: {check.turn_on}", style=STYLES["faint"])
+        say(console)
+        share = median / 1000
+        cost = f"{median:.1f} ms here (worst of {LOOKS}: {worst:.1f} ms), {connected} sessions, {rows} rows read"
+        say(console, f"A check costs {cost}:")
+        say(console, f"  at one a second, {share:.2%} of one connection's time; nothing is locked, nothing is written")
+    count = f"{len(lacking)} thing{'s' if len(lacking) != 1 else ''} that capture needs"
+    told = f"{count} {'are' if len(lacking) != 1 else 'is'} off" if lacking else "all that capture needs is on"
+    say(console, told[0].upper() + told[1:] + ".", style=STYLES["bad" if lacking else "good"])
+    return ExitCode.FOUND if lacking else ExitCode.OK

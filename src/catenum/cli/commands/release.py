@@ -1,0 +1,124 @@
+"""``catenum release``: end a blocker, safely."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from collections.abc import Iterator
+from dataclasses import asdict
+from typing import IO
+
+from catenum.cli import common, watching
+from catenum.cli.exits import ExitCode
+from catenum.core.errors import InputError
+from catenum.core.words import duration, one_line
+from catenum.live.release import Result, Shown, Way, look, release
+from catenum.render.console import make_console, say
+
+FORMAT = "catenum-release/1"
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``release``."""
+    parser.add_argument("session", metavar="ID", help="the session's id, as 'catenum now' shows it")
+    watching.add_target_option(parser)
+    parser.add_argument("--end", action="store_true", help="end the whole session, not only its statement")
+    parser.add_argument("--dry-run", action="store_true", help="say what would be done, and do nothing")
+    parser.add_argument("--yes", action="store_true", help="do not ask; needed where nobody can be asked")
+    common.add_output_options(parser)
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """Show, ask, do, say what came of it."""
+    way: Way = "end" if args.end else "cancel"
+    if not args.yes and not args.dry_run and not sys.stdin.isatty():
+        raise InputError("nobody can be asked here", advice="Use --yes to skip the question, or --dry-run.")
+    with watching.lookout_for(args.target, err) as lookout:
+        shown = look(lookout, args.session)
+        console = make_console(out, color=False if args.no_color else None)
+        if not args.json:
+            for line in _lines(shown, way, mask=args.mask):
+                say(console, line)
+        if args.dry_run:
+            return _done(args, out, shown, None, "Nothing was done.")
+        if not args.yes and not _agreed(args, err):
+            return _done(args, out, shown, None, "Nothing was done.")
+        result = release(lookout, shown, way)
+    _done(args, out, shown, result, _told(shown, result))
+    return ExitCode.OK if not result.left and (result.gone or way == "cancel") else ExitCode.FOUND
+
+
+def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
+    session = shown.sample.masked().session(shown.session.id) if mask else shown.session
+    parts = (
+        ("user", session.user),
+        ("application", session.application),
+        ("from", session.host),
+        ("in", session.database),
+    )
+    who = ", ".join(f"{word} {value}" for word, value in parts if value)
+    yield f"Session {session.id}: {who}, since {session.started}"
+    state = f"{session.state} for {duration(session.state_ms)}" if session.state_ms is not None else session.state
+    yield f"  {state}" + (f"; waits for {session.waits_on}" if session.waits_on else "")
+    if session.statement:
+        yield f"  statement: {one_line(session.statement, 160)}{' (cut by the server)' if session.cut else ''}"
+    yield (
+        f"  holds up {shown.directly} directly, {shown.in_all} in all, for up to {duration(shown.longest_ms)}"
+        if shown.in_all
+        else f"  holds up nobody{' that this login can see' if shown.sample.partial else ' now'}"
+    )
+    if session.transaction_ms is None and shown.sample.partial:
+        yield "  whether it stands in a transaction, and what would be undone, cannot be seen by this login"
+        return
+    if session.transaction_ms is None:
+        yield "  is not in a transaction: nothing would be undone"
+        return
+    rows = f", {session.rows_changed} rows changed" if session.rows_changed is not None else ""
+    age = f"open for {duration(session.transaction_ms)}{rows}"
+    if way == "end":
+        yield f"  its transaction, {age}, would be undone, and its client loses its connection"
+    elif session.state == "idle in a transaction":
+        yield f"  its transaction is {age}; it runs no statement, so cancelling has nothing to end:"
+        yield "  only --end releases what it holds"
+    else:
+        yield "  its statement would be cancelled;"
+        yield f"  its transaction, {age}, then fails or continues as its client decides"
+
+
+def _agreed(args: argparse.Namespace, err: IO[str]) -> bool:
+    what = "End the session" if args.end else "Cancel its statement"
+    err.write(f"{what}? Type the id to agree: ")
+    err.flush()
+    return sys.stdin.readline().strip() == args.session
+
+
+def _told(shown: Shown, result: Result) -> str:
+    if result.gone:
+        done = "the session is gone"
+    elif result.way == "cancel":
+        done = f"the statement was cancelled; the session is {result.state}"
+    else:
+        done = f"the session was terminated, but is still {result.state}: it may be undoing its work"
+    if not shown.in_all:
+        return f"Done: {done}."
+    chain = "nobody waits for it any more" if not result.left else f"{result.left} still wait for it"
+    more = "" if not result.left or result.way == "end" else "; --end ends the session itself"
+    return f"Done: {done}; {chain}{more}."
+
+
+def _done(args: argparse.Namespace, out: IO[str], shown: Shown, result: Result | None, text: str) -> ExitCode:
+    if args.json:
+        sample = shown.sample.masked() if args.mask else shown.sample
+        value = {
+            "format": FORMAT,
+            "session": asdict(sample.by_id.get(shown.session.id, shown.session)),
+            "directly": shown.directly,
+            "in_all": shown.in_all,
+            "longest_ms": round(shown.longest_ms, 3),
+            "result": asdict(result) if result else None,
+        }
+        out.write(json.dumps(value, indent=2) + "\n")
+    else:
+        out.write(text + "\n")
+    return ExitCode.OK

@@ -1,0 +1,60 @@
+"""``catenum sample``: the scenarios that ship."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import textwrap
+from pathlib import Path
+from typing import IO
+
+from catenum import samples
+from catenum.cli import common
+from catenum.cli.exits import ExitCode
+from catenum.core.errors import InputError
+from catenum.core.scenario.reader import read_scenario
+from catenum.core.words import suggestion
+
+FORMAT = "catenum-samples/1"
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``sample``."""
+    parser.add_argument("name", metavar="NAME", nargs="?", help="the sample to write out; without it, all are listed")
+    parser.add_argument("--save", metavar="FILE", type=Path, help="write it to a file instead of standard output")
+    common.add_output_options(parser)
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """List them, or write one out."""
+    if args.name is None:
+        return _list(args, out)
+    try:
+        text = samples.text(args.name)
+    except KeyError as error:
+        raise InputError(f"there is no sample {args.name!r}", advice=suggestion(args.name, samples.names())) from error
+    if args.save:
+        common.check_writable(args.save)
+        common.save_atomically(args.save, text.encode())
+        if not args.quiet:
+            err.write(f"Written: {args.save}  (next: catenum play {args.save})\n")
+    else:
+        out.write(text)
+    return ExitCode.OK
+
+
+def _list(args: argparse.Namespace, out: IO[str]) -> ExitCode:
+    scenarios = {
+        name: read_scenario(samples.text(name).encode(), f"sample:{name}").scenario for name in samples.names()
+    }
+    if args.json:
+        value = {"format": FORMAT, "samples": [{"name": n, "about": s.about} for n, s in scenarios.items()]}
+        out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
+        return ExitCode.OK
+    for name, scenario in scenarios.items():
+        out.write(f"{name}\n")
+        about = " ".join((scenario.about or "").split())
+        out.write(textwrap.fill(about, 78, initial_indent="    ", subsequent_indent="    ") + "\n")
+        if not args.quiet:
+            out.write(f"    remedies: {', '.join(scenario.remedies)}\n")
+    return ExitCode.OK

@@ -1,0 +1,217 @@
+"""``catenum watch``: samples running servers for hours, keeps episodes, says what happens."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import signal
+from collections import deque
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+from pathlib import Path
+from typing import IO, TYPE_CHECKING
+
+from catenum.cli import common, watching
+from catenum.cli.exits import ExitCode
+from catenum.core.errors import InputError
+from catenum.core.moment.sample import Sample
+from catenum.core.moment.story import headline_of, tell_sample
+from catenum.core.words import one_line
+from catenum.engines.targets import Target
+from catenum.live.store import Store, default_path, writer
+from catenum.live.watch import Told, Watch, WatchOptions, told_value
+from catenum.render.console import STYLES, make_console, say
+from catenum.render.text import print_story
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_TONES = {"began": "wait", "long": "bad", "deadlock": "bad", "lost": "bad", "store": "bad", "trouble": "bad"}
+RECENT = 8
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``watch``."""
+    watching.add_target_option(parser, several=True)
+    parser.add_argument(
+        "--every", metavar="TIME", type=common.duration_argument, default=1000, help="between checks (default 1s)"
+    )
+    parser.add_argument(
+        "--for", dest="length", metavar="TIME", type=common.duration_argument, help="stop after so long"
+    )
+    parser.add_argument(
+        "--store", metavar="FILE", type=Path, help="where to keep what is seen (default: your data folder)"
+    )
+    parser.add_argument("--no-store", action="store_true", help="keep nothing")
+    parser.add_argument(
+        "--keep", metavar="TIME", type=common.long_duration_argument, default=14 * 86_400_000,
+        help="delete what is older, such as 14d (default)",
+    )  # fmt: skip
+    parser.add_argument(
+        "--most", metavar="MB", type=common.positive, default=1000, help="size of the store (default 1000)"
+    )
+    parser.add_argument(
+        "--longer-than", metavar="TIME", type=common.duration_argument, default=10_000,
+        help="report waits that are longer, and start --run for them (default 10s)",
+    )  # fmt: skip
+    parser.add_argument(
+        "--run", dest="alert", metavar="CMD", help="start this with the episode as JSON on its standard input"
+    )
+    parser.add_argument(
+        "--log",
+        metavar="[SERVER=]FILE",
+        action="append",
+        default=[],
+        help="a server's log that this machine can read, for deadlock reports; of several servers: whose",
+    )
+    parser.add_argument(
+        "--at-least",
+        metavar="TIME",
+        type=common.duration_argument,
+        default=500,
+        help="a wait shorter than this makes no episode (default 500ms)",
+    )
+    common.add_output_options(parser)
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """Watch until ended."""
+    targets = _targets(args, err)
+    options = WatchOptions(
+        every_s=args.every / 1000,
+        at_least_ms=float(args.at_least),
+        longer_than_ms=float(args.longer_than),
+        keep_ms=float(args.keep),
+        most_bytes=args.most * 1_000_000,
+        run=args.alert,
+        mask=args.mask,
+        logs=tuple(_log(text, list(targets)) for text in args.log),
+    )
+    store = None if args.no_store else writer(args.store or default_path())
+    try:
+        if store is not None and store.set_aside is not None:
+            err.write(
+                f"catenum: {store.path} was damaged; it was set aside as {store.set_aside}, and a new one begun\n"
+            )
+        face = _Face(args, out, len(targets) > 1)
+        servers = {name: partial(watching.connect, target) for name, target in targets.items()}
+        watch = Watch(servers, options, store, face.tell, face.seen)
+        _announce(args, targets, store, err)
+        _until_ended(watch, args.length)
+        for name in watch.never_seen:
+            err.write(f"catenum: {name} was never seen\n")
+        return ExitCode.UNREACHABLE if watch.never_seen else ExitCode.OK
+    finally:
+        if store is not None:
+            store.close()
+
+
+def _targets(args: argparse.Namespace, err: IO[str]) -> dict[str, Target]:
+    """The targets by the names they go by: what was typed, without secrets."""
+    found = {}
+    for word in args.target or [None]:
+        target = common.target_of(word, err)
+        name = target.shown if word is None or "://" in word else word
+        if name in found:
+            raise InputError(f"--target names {name} twice")
+        found[name] = target
+    if len(found) > 50:
+        raise InputError("more than 50 servers", advice="Start several watches, each with a store of its own.")
+    return found
+
+
+def _log(text: str, servers: list[str]) -> tuple[str, Path]:
+    """Whose log, and where it is. Raises InputError."""
+    for name in servers:
+        if text.startswith(f"{name}="):
+            return name, Path(text.removeprefix(f"{name}="))
+    if len(servers) > 1:
+        advice = f"Write --log SERVER=FILE; the servers are {', '.join(servers)}."
+        raise InputError(f"--log {text}: which server's log is this?", advice=advice)
+    return servers[0], Path(text)
+
+
+def _announce(args: argparse.Namespace, targets: dict[str, Target], store: Store | None, err: IO[str]) -> None:
+    if args.quiet or args.json:
+        return
+    kept = f"stored in {store.path}" if store is not None else "nothing is stored"
+    err.write(f"Watching {', '.join(targets)} every {args.every / 1000:g} s; {kept}. Ctrl-C ends it.\n")
+    err.flush()
+
+
+def _until_ended(watch: Watch, length_ms: int | None) -> None:
+    """Run; SIGTERM is the orderly end, Ctrl-C an interrupt."""
+    signal.signal(signal.SIGTERM, lambda number, frame: watch.stop.set())
+    if length_ms is not None:
+        signal.signal(signal.SIGALRM, lambda number, frame: watch.stop.set())
+        signal.setitimer(signal.ITIMER_REAL, length_ms / 1000)
+    watch.run()
+
+
+class _Face:
+    """Lines into a pipe or a file, JSON lines, or a view that is drawn again with each sample."""
+
+    def __init__(self, args: argparse.Namespace, out: IO[str], several: bool) -> None:
+        self.args, self.out, self.several = args, out, several
+        self.live = out.isatty() and not args.json and not args.quiet
+        self.console = make_console(out, color=False if args.no_color else None)
+        self.recent: deque[Told] = deque(maxlen=RECENT)
+        self.samples: dict[str, Sample] = {}
+
+    def tell(self, told: Told) -> None:
+        """Something happened."""
+        if self.args.json:
+            self.out.write(json.dumps(told_value(told)) + "\n")
+            self.out.flush()
+            return
+        self.recent.append(told)
+        if not self.live:
+            say(self.console, self._line(told))
+            for line in (told.report or "").splitlines() if not self.args.quiet else ():
+                say(self.console, f"    {line}")
+            self.out.flush()
+
+    def _line(self, told: Told) -> str:
+        named = told.server not in told.text and (self.several or told.what in ("lost", "back"))
+        server = f"{told.server}: " if named else ""
+        return f"{told.at} {told.what:8} {server}{told.text}"
+
+    def seen(self, name: str, sample: Sample) -> None:
+        """A sample came in."""
+        if not self.live:
+            return
+        self.samples[name] = sample
+        height = os.get_terminal_size(self.out.fileno()).lines if self.out.isatty() else 24
+        self.out.write("\x1b[H\x1b[2J")
+        self._draw(height)
+        self.out.flush()
+
+    def _draw(self, height: int) -> None:
+        print_within(self.console, height - len(self.recent) - 3, self._sections)
+        if self.recent:
+            say(self.console)
+            say(self.console, "Lately", style=STYLES["strong"])
+            for told in self.recent:
+                line = one_line(self._line(replace(told, at=told.at[11:19])), self.console.width - 1)
+                say(self.console, line, style=STYLES[_TONES.get(told.what, "plain")])
+
+    def _sections(self) -> None:
+        for name, sample in self.samples.items():
+            info = sample.target
+            say(self.console, f"{name} · {info.server} {info.version} · {sample.at}", style=STYLES["strong"])
+            say(self.console, headline_of(sample))
+            say(self.console)
+            print_story(self.console, tell_sample(sample))
+
+
+def print_within(console: Console, lines: int, draw: Callable[[], None]) -> None:
+    """Draw, but no more than so many lines: what does not fit a screen would scroll its beginning away."""
+    with console.capture() as captured:
+        draw()
+    text = captured.get().split("\n")
+    shown = text[: max(3, lines)]
+    if len(text) > len(shown):
+        shown[-1] = f"… {len(text) - len(shown)} lines more: catenum now shows all"
+    console.file.write("\n".join(shown) + "\n")

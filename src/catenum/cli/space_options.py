@@ -1,0 +1,42 @@
+"""How much of the space of schedules is run: the options that ``explore`` and ``trial`` share."""
+
+from __future__ import annotations
+
+import argparse
+
+from catenum.cli import common
+from catenum.lab.explore.stage import StageOptions
+from catenum.lab.explore.walker import ExploreOptions
+
+
+def add_reach_options(parser: argparse.ArgumentParser, *, limit: int, length: bool = True) -> None:
+    """How much of the space is run; shared with ``trial``."""
+    parser.add_argument(
+        "--every", action="store_true", help="run every schedule, also those that must come out the same"
+    )
+    parser.add_argument(
+        "--limit",
+        metavar="N",
+        type=common.positive,
+        default=limit,
+        help=f"at most so many classes of schedules; where there are more, a sample is drawn (default {limit:,})",
+    )
+    if length:
+        parser.add_argument(
+            "--for", dest="length", metavar="TIME", type=common.duration_argument, help="stop after so long"
+        )
+    parser.add_argument("--seed", metavar="N", type=int, default=1, help="for what is drawn by chance (default 1)")
+    parser.add_argument(
+        "--workers", metavar="N", type=common.positive, default=1, help="processes, each with scratch space"
+    )
+
+
+def options_of(args: argparse.Namespace, *, pictures: bool) -> ExploreOptions:
+    """The exploring options of the command line."""
+    return ExploreOptions(
+        every=args.every,
+        limit=args.limit,
+        for_ms=args.length,
+        seed=args.seed,
+        stage=StageOptions(pictures=pictures, victim=args.victim, limit_ms=float(args.statement_limit)),
+    )

@@ -1,0 +1,1 @@
+"""Comparing variants: what was measured, and the verdict."""

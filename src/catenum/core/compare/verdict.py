@@ -1,0 +1,164 @@
+"""Compares a remedy's runs with the baseline's and says whether it wins, by rules that a reader can check.
+
+1. A remedy that breaks a rule of ``holds``, or lets data be an anomaly, where the baseline did not, loses, whatever
+else it cures.
+2. A remedy whose statements are rejected loses.
+3. It *cures* when no schedule ends in a conflict, or every conflict was met by a retry and every transaction came to
+its end. 4. It *eases* when its worst outcome is milder than the baseline's, or the data is right where the baseline's
+was wrong. 5. Otherwise it changes nothing, or makes it worse.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+from statistics import median
+from typing import Literal
+
+from catenum.core.record.outcome import KINDS, all_ended_well
+from catenum.core.record.recording import Kind, Recording
+from catenum.core.space.tally import Tally
+
+#: The name under which the comparison with serial orders is listed beside the user's rules.
+SERIAL = "the data equals a serial order"
+Rank = Literal["cures", "eases", "no better", "worse", "loses"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Figures:
+    """The results of one variant's runs, over all its schedules. Times in ms; ``locks`` None where not looked at."""
+
+    runs: int
+    kinds: dict[Kind, int]
+    waits: int
+    longest_chain: int
+    locks: int | None
+    time_ms: float
+    broken: tuple[str, ...]
+    ended_well: int
+    attempts: int
+    anomalies: int = 0
+    #: Whether these are all schedules that can differ, so that what is not among them cannot happen.
+    complete: bool = False
+
+    @property
+    def worst(self) -> Kind:
+        """The worst outcome of any schedule."""
+        return max(self.kinds, key=KINDS.index)
+
+    @property
+    def conflicts(self) -> int:
+        """How many schedules ended in anything worse than waiting."""
+        return sum(count for kind, count in self.kinds.items() if KINDS.index(kind) > KINDS.index("waited"))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Verdict:
+    """A remedy's rank and the reason, in words that name the figures."""
+
+    rank: Rank
+    reason: str
+
+    @property
+    def wins(self) -> bool:
+        """Whether it can be recommended as it stands."""
+        return self.rank == "cures"
+
+
+def figures(recordings: Sequence[Recording]) -> Figures:
+    """The figures of one variant. Raises ValueError for no recordings."""
+    if not recordings:
+        raise ValueError("no runs to compare")
+    locks = [recording.locks_taken() for recording in recordings]
+    broken = [t for r in recordings for t, value in r.outcome.holds.items() if value is not True]
+    broken += [SERIAL for r in recordings if r.outcome.data == "anomaly"]
+    return Figures(
+        runs=len(recordings),
+        kinds=dict(Counter(recording.outcome.kind for recording in recordings)),
+        waits=sum(len({(w.waiter, w.attempt, w.statement) for w in r.waits}) for r in recordings),
+        longest_chain=max(recording.longest_chain() for recording in recordings),
+        locks=None if any(count is None for count in locks) else sum(count or 0 for count in locks),
+        time_ms=median(recording.duration_ms for recording in recordings),
+        broken=tuple(dict.fromkeys(broken)),
+        ended_well=sum(all_ended_well(recording) for recording in recordings),
+        anomalies=sum(recording.outcome.data == "anomaly" for recording in recordings),
+        attempts=sum(t.attempts for r in recordings for t in r.transactions),
+    )
+
+
+def figures_of(tally: Tally, given: Recording, *, complete: bool) -> Figures:
+    """The figures of one variant over an exploration; locks and time come from ``given``, one schedule in full."""
+    broken = [*tally.broken_rules, *([SERIAL] if tally.anomalies else [])]
+    return Figures(
+        runs=tally.schedules,
+        kinds={kind: count for kind in KINDS if (count := tally.count_of(kind))},
+        waits=tally.waits,
+        longest_chain=tally.chain,
+        locks=given.locks_taken(),
+        time_ms=given.duration_ms,
+        broken=tuple(broken),
+        ended_well=tally.ended_well,
+        attempts=tally.tries,
+        anomalies=tally.anomalies,
+        complete=complete,
+    )
+
+
+def judge(baseline: Figures, remedy: Figures) -> Verdict:
+    """The verdict on a remedy, by the rules at the head of this module."""
+    fresh = [title for title in remedy.broken if title not in baseline.broken]
+    if fresh:
+        return Verdict(rank="loses", reason=f"the data is wrong: {_faults(fresh)}")
+    if remedy.kinds.get("error", 0) > baseline.kinds.get("error", 0):
+        return Verdict(rank="loses", reason=f"a statement is rejected in {_of(remedy.kinds['error'], remedy)}")
+    if remedy.broken and len(remedy.broken) < len(baseline.broken):
+        mended = _faults([title for title in baseline.broken if title not in remedy.broken])
+        return Verdict(rank="eases", reason=f"corrected: {mended}; still wrong: {_faults(remedy.broken)}")
+    if remedy.broken:
+        return Verdict(rank="no better", reason=f"the data is still wrong: {_faults(remedy.broken)}")
+    had = baseline.conflicts > 0 or bool(baseline.broken)
+    if not had:
+        return _where_nothing_was_wrong(baseline, remedy)
+    before, after = _told(baseline), _told(remedy)
+    mended = " and the data is right" if baseline.broken else ""
+    if remedy.conflicts == 0:
+        return Verdict(rank="cures", reason=f"{before} → {after}{mended}")
+    if remedy.ended_well == remedy.runs:
+        return Verdict(rank="cures", reason=f"{before} → resolved by a retry, every transaction succeeded{mended}")
+    if baseline.broken or KINDS.index(remedy.worst) < KINDS.index(baseline.worst):
+        return Verdict(rank="eases", reason=f"{before} → {after}{mended}; the failed transaction must still be retried")
+    if KINDS.index(remedy.worst) == KINDS.index(baseline.worst):
+        rank: Rank = "eases" if remedy.conflicts < baseline.conflicts else "no better"
+        return Verdict(rank=rank, reason=f"{before} → {after}")
+    return Verdict(rank="worse", reason=f"{before} → {after}")
+
+
+def _where_nothing_was_wrong(baseline: Figures, remedy: Figures) -> Verdict:
+    """The baseline has no conflict; a remedy can still shorten the waiting, or spoil it."""
+    shorter = remedy.longest_chain < baseline.longest_chain
+    chain = f"waits {baseline.waits} → {remedy.waits}, longest chain {baseline.longest_chain} → {remedy.longest_chain}"
+    if remedy.conflicts and remedy.ended_well < remedy.runs:
+        rank: Rank = "eases" if shorter else "worse"
+        return Verdict(rank=rank, reason=f"{chain}; but {_told(remedy)}, and the failed transaction must be retried")
+    if shorter or remedy.waits < baseline.waits:
+        return Verdict(rank="cures" if shorter or remedy.waits == 0 else "eases", reason=chain)
+    return Verdict(rank="no better", reason=chain)
+
+
+def _told(numbers: Figures) -> str:
+    if numbers.broken and not numbers.conflicts:
+        return f"wrong data in {numbers.runs} of {numbers.runs}" if numbers.runs == 1 else "wrong data"
+    if numbers.conflicts:
+        return f"{numbers.worst} in {_of(numbers.kinds[numbers.worst], numbers)}"
+    return "nobody waits" if numbers.waits == 0 else "only waiting"
+
+
+def _faults(titles: Sequence[str]) -> str:
+    """What is wrong with the data: rules that are false, results that no serial order gives."""
+    named = (f"the rule '{title}' is false" if title != SERIAL else "no serial order gives it" for title in titles)
+    return "; ".join(named)
+
+
+def _of(count: int, numbers: Figures) -> str:
+    return f"{count} of {numbers.runs}"

@@ -1,0 +1,125 @@
+"""Which statement of the holder took the lock that somebody waits for.
+
+No server reports this. Where lock pictures were taken, the first picture that shows the lock names the statement (told
+by the server); otherwise the holder's statements are read, and the first that takes a conflicting lock on the
+resource is named (derived from the statement).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import NO_KEYS, Event, Picture, Recording, Wait
+from catenum.core.record.waits import Resource
+from catenum.core.servers import rules_of
+from catenum.core.sql.statements import Access
+
+
+def attribute(recording: Recording) -> tuple[Wait, ...]:
+    """The recording's waits, each with the holder's statement, the held mode and the rule that makes them conflict."""
+    return tuple(_complete(wait, recording) for wait in recording.waits)
+
+
+def _complete(wait: Wait, recording: Recording) -> Wait:
+    rules = rules_of(recording.target.server)
+    sent = _sent_before(wait, recording)
+    if wait.queued:
+        wait = replace(wait, holder_statement=sent[-1] if sent else None, holder_told_by="server")
+    else:
+        seen = _from_pictures(wait, recording.pictures, recording.events)
+        if seen is not None:
+            wait = replace(wait, holder_statement=seen, holder_told_by="server")
+        else:
+            read = _from_statements(wait, sent, recording)
+            wait = replace(wait, holder_statement=read, holder_told_by="statement" if read else None)
+    if wait.held is None and wait.resource.kind in ("row", "gap"):
+        sql = recording.sql(wait.holder, wait.holder_statement)
+        wait = replace(wait, held=_row_mode(sql, wait, recording) if sql else None)
+    if wait.held is not None:
+        rule = rules.conflict(wait.wanted, wait.held)
+        if rule is not None and rule.conflict:
+            named = wait.resource.kind == "advisory"
+            wait = replace(wait, conflict=rules.named_source if named else rule.source)
+    return wait
+
+
+def _sent_before(wait: Wait, recording: Recording) -> list[int]:
+    """Statements of the holder sent before the wait was seen, in its attempt of that time."""
+    sent = [
+        event
+        for event in recording.events
+        if event.transaction == wait.holder
+        and event.what == "sent"
+        and event.statement is not None
+        and event.move <= wait.move
+        and event.at_ms <= wait.since_ms
+    ]
+    return [event.statement for event in sent if event.attempt == sent[-1].attempt and event.statement]
+
+
+def _from_pictures(wait: Wait, pictures: Sequence[Picture], events: Sequence[Event]) -> int | None:
+    for picture in pictures:
+        if picture.move > wait.move:
+            break
+        for lock in picture.locks:
+            same = lock.transaction == wait.holder and lock.resource.identity == wait.resource.identity and lock.granted
+            if same and (wait.held is None or lock.mode == wait.held):
+                return _statement_under_way(wait.holder, picture.move, events)
+    return None
+
+
+def _statement_under_way(transaction: str, move: int, events: Sequence[Event]) -> int | None:
+    """The last statement the transaction had sent when ``move`` was over."""
+    sent = [e for e in events if e.transaction == transaction and e.what == "sent" and e.move <= move]
+    return next((event.statement for event in reversed(sent) if event.statement is not None), None)
+
+
+def _from_statements(wait: Wait, sent: Sequence[int], recording: Recording) -> int | None:
+    table = wait.resource.table
+    candidates: list[tuple[bool, int]] = []
+    for number in sent:
+        sql = recording.sql(wait.holder, number) or ""
+        found = rules_of(recording.target.server).footprint(sql, recording.bound(wait.holder, number))
+        named = [lock.resource for lock in found.named_locks if lock.takes]
+        if wait.resource.kind == "advisory" and named:
+            candidates.extend(
+                (lock is not None, number) for lock in named if lock is None or lock.identity == wait.resource.identity
+            )
+        elif not found.parsed or (table and any(_takes(access, wait, recording) for access in found.on(table))):
+            candidates.append((found.parsed, number))
+    known = [number for parsed, number in candidates if parsed]
+    unknown = [number for parsed, number in candidates if not parsed]
+    return next(iter(known or unknown), None)
+
+
+def _takes(access: Access, wait: Wait, recording: Recording) -> bool:
+    """Whether ``access`` could take a lock that stops ``wait``."""
+    rules = rules_of(recording.target.server)
+    if wait.resource.kind in ("row", "gap"):
+        keys = recording.tables.get(wait.resource.table or "", NO_KEYS)
+        mode = rules.inserted_mode if access.verb == "insert" else rules.row_mode(access, keys.columns)
+        # a gap is named by the row behind it, which the statement that locked the gap need not have asked for
+        fits = mode is not None and (wait.resource.kind == "gap" or touches(access, wait.resource))
+    else:
+        mode, fits = rules.table_mode(access), True
+    if mode is None or not fits:
+        return False
+    rule = rules.conflict(wait.wanted, mode)
+    return rule is None or rule.conflict
+
+
+def touches(access: Access, resource: Resource) -> bool:
+    """Whether an access can concern a row such as ``berth(id=7)``: False only where a constant says otherwise."""
+    wanted = dict(access.equals)
+    return all(wanted.get(column.lower(), value) == value for column, value in resource.key or ())
+
+
+def _row_mode(sql: str, wait: Wait, recording: Recording) -> Mode | None:
+    """The row lock a statement takes on the waited-for row, if its text says so."""
+    table = wait.resource.table or ""
+    keys = recording.tables.get(table, NO_KEYS)
+    rules = rules_of(recording.target.server)
+    modes = [rules.row_mode(access, keys.columns) for access in rules.footprint(sql).on(table)]
+    return next((mode for mode in modes if mode is not None), None)

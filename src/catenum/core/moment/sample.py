@@ -1,0 +1,119 @@
+"""A running server at one moment, as plain records: its sessions, who waits for whom, which transactions stand open.
+
+A session is known by its id *and* its start, since ids are used again. Ages are lengths of time by the server's own
+clock, so that a clock that is off changes nothing. The waits are edges of the same wait graph that scenarios use; their
+``since_ms`` is negative: so long before the sample was taken.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+from catenum.core.record.recording import LockEntry, TargetInfo
+from catenum.core.record.waits import Edge, WaitGraph
+from catenum.core.servers import rules_of
+
+State = Literal["working", "waits for a lock", "waits", "idle in a transaction", "idle", "not reported"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SessionInfo:
+    """One session. ``None`` where the server does not report it, or this login may not see it. Ages in ms.
+
+    ``waits_on``: what it waits for other than a lock. ``cut``: the server keeps only the statement's beginning.
+    ``background``: a process of the server itself.
+    """
+
+    id: str
+    started: str | None = None
+    user: str | None = None
+    application: str | None = None
+    host: str | None = None
+    database: str | None = None
+    state: State = "not reported"
+    waits_on: str | None = None
+    transaction_ms: float | None = None
+    statement_ms: float | None = None
+    state_ms: float | None = None
+    isolation: str = "not reported"
+    statement: str | None = None
+    cut: bool = False
+    rows_changed: int | None = None
+    background: bool = False
+
+    @property
+    def key(self) -> tuple[str, str | None]:
+        """What makes it the same session when seen again."""
+        return (self.id, self.started)
+
+    @property
+    def who(self) -> str:
+        """How it is called: its id, with the application where that says something."""
+        return f"{self.id} {self.application}" if self.application else self.id
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sample:
+    """One look at a server. ``cost_ms`` and ``rows_read`` are what it cost; ``deadlocks`` counts since its start.
+
+    ``open_transactions`` that do nothing are among ``sessions``, whether somebody waits for them or not.
+    ``partial``: the login may not see everybody, so what is not here may be there all the same.
+    """
+
+    at: str
+    target: TargetInfo
+    sessions: tuple[SessionInfo, ...]
+    edges: tuple[Edge, ...]
+    connected: int
+    cost_ms: float
+    rows_read: int
+    deadlocks: int | None = None
+    locks: tuple[LockEntry, ...] = ()
+    notes: tuple[str, ...] = ()
+    partial: bool = False
+    by_id: dict[str, SessionInfo] = field(default_factory=dict, compare=False, repr=False)
+
+    def __post_init__(self) -> None:
+        self.by_id.update((session.id, session) for session in self.sessions)
+
+    @property
+    def graph(self) -> WaitGraph:
+        """Who waits for whom, by session id."""
+        return WaitGraph(self.edges)
+
+    @property
+    def idle_open(self) -> list[SessionInfo]:
+        """Open transactions that do nothing, the oldest first."""
+        idle = [session for session in self.sessions if session.state == "idle in a transaction"]
+        return sorted(idle, key=lambda session: -(session.transaction_ms or 0.0))
+
+    def waited_ms(self, name: str) -> float:
+        """How long a session has been waiting, by the longest of its waits."""
+        return max((-(edge.since_ms or 0.0) for edge in self.edges if edge.waiter == name), default=0.0)
+
+    @property
+    def longest_wait_ms(self) -> float:
+        """The longest wait of anybody."""
+        return max((-(edge.since_ms or 0.0) for edge in self.edges), default=0.0)
+
+    def session(self, name: str) -> SessionInfo:
+        """A session; one that is not listed (it has gone, or cannot be seen) by its id alone."""
+        return self.by_id.get(name) or SessionInfo(id=name)
+
+    def masked(self) -> Sample:
+        """The same without literals in statements and keys."""
+        masked = rules_of(self.target.server).masked
+        return replace(
+            self,
+            sessions=tuple(replace(s, statement=masked(s.statement) if s.statement else None) for s in self.sessions),
+            edges=tuple(mask_edges(self.edges)),
+            locks=tuple(replace(entry, resource=entry.resource.masked()) for entry in self.locks),
+            by_id={},
+        )
+
+
+def mask_edges(edges: Iterable[Edge]) -> list[Edge]:
+    """The edges without values of keys."""
+    return [replace(edge, resource=edge.resource.masked()) for edge in edges]

@@ -1,0 +1,176 @@
+"""Describes the state of a running server: chains under their head blockers, cycles, idle open transactions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from catenum.core.moment.sample import Sample, SessionInfo
+from catenum.core.record.waits import Branch, Edge
+from catenum.core.story.lines import Line, Section, tree_lines
+from catenum.core.words import called, duration, one_line
+
+#: Open idle transactions that are listed; of more, the number is shown.
+MOST_IDLE = 12
+STATEMENT_WIDTH = 100
+
+
+def tell_sample(sample: Sample) -> list[Section]:
+    """The sample in sections; who waits comes first."""
+    graph = sample.graph
+    sections = []
+    for cycle in graph.cycles():
+        sections.append(_cycle(sample, cycle))
+    for head in graph.heads():
+        sections.append(_chain(sample, head))
+    sections.append(_idle(sample))
+    if sample.locks:
+        sections.append(_locks(sample))
+    sections.append(_cost(sample))
+    return [section for section in sections if section.lines]
+
+
+def headline_of(sample: Sample) -> str:
+    """One sentence: who waits, under how many heads, for how long."""
+    waiters = sample.graph.waiters
+    if not waiters:
+        idle = sample.idle_open
+        tail = f"; {len(idle)} open transaction{'s' if len(idle) != 1 else ''} doing nothing" if idle else ""
+        nobody = (
+            "Nobody is seen to wait for a lock, by a login that may not see all"
+            if sample.partial
+            else "Nobody waits for a lock"
+        )
+        return f"{nobody}{tail}."
+    heads = sample.graph.heads()
+    cycles = len(sample.graph.cycles())
+    under = f"under {len(heads)} head blocker{'s' if len(heads) != 1 else ''}" if heads else "in a cycle"
+    cycle = f", {cycles} cycle{'s' if cycles != 1 else ''}" if cycles and heads else ""
+    count = f"{len(waiters)} session{'s' if len(waiters) != 1 else ''} wait{'s' if len(waiters) == 1 else ''}"
+    return (
+        f"{count} for locks {under}{cycle}; the longest for {duration(sample.longest_wait_ms)}, "
+        f"longest chain {sample.graph.longest_chain()}."
+    )
+
+
+def _chain(sample: Sample, head: str) -> Section:
+    graph = sample.graph
+    session = sample.session(head)
+    direct = len({edge.waiter for edge in graph.edges if edge.holder == head})
+    held_up = graph.held_up_by(head)
+    longest = max((sample.waited_ms(name) for name in held_up), default=0.0)
+    count = f"{direct} directly, {len(held_up)} in all"
+    title = f"Head blocker: {called(head)} holds up {count}, for up to {duration(longest)}"
+    tree = graph.tree(head, oldest_first=True)
+    about = _about(sample, session) if head.isdigit() else ()
+    lines = [*about, *tree_lines(tree, lambda branch: _waiter(sample, branch))]
+    return Section(title, tuple(lines))
+
+
+def _about(sample: Sample, session: SessionInfo) -> Iterator[Line]:
+    yield Line(_identity(session), "strong")
+    yield Line(_doing(session), "plain")
+    if session.statement:
+        word = "its last statement" if session.state == "idle in a transaction" else "its statement"
+        yield Line(f"{word}: {_statement(session)}", "plain")
+
+
+def _identity(session: SessionInfo) -> str:
+    parts = [
+        f"session {session.id}",
+        f"user {session.user or 'not reported'}",
+        f"application {session.application or 'not reported'}",
+        f"from {session.host or 'not reported'}",
+        f"in {session.database or 'not reported'}",
+        f"since {session.started}" if session.started else "start not reported",
+    ]
+    if session.background:
+        parts.append("a process of the server itself")
+    return ", ".join(parts)
+
+
+def _doing(session: SessionInfo) -> str:
+    """State and ages, and the isolation level where the server reports it."""
+    state = {
+        "working": "working",
+        "waits for a lock": "waiting for a lock",
+        "waits": f"waiting for {session.waits_on or 'something else'}",
+        "idle in a transaction": "idle in its open transaction",
+        "idle": "idle",
+        "not reported": "state not reported",
+    }[session.state]
+    since = f" for {duration(session.state_ms)}" if session.state_ms is not None else ""
+    age = f"; transaction open for {duration(session.transaction_ms)}" if session.transaction_ms is not None else ""
+    rows = f"; {session.rows_changed} rows changed" if session.rows_changed is not None else ""
+    return f"{state}{since}{age}; isolation level {session.isolation}{rows}"
+
+
+def _statement(session: SessionInfo) -> str:
+    text = one_line(session.statement or "", STATEMENT_WIDTH)
+    return f"{text} (cut by the server)" if session.cut else text
+
+
+def _waiter(sample: Sample, branch: Branch) -> str:
+    session = sample.session(branch.name)
+    edge = branch.edge
+    over = f" over {edge.resource.text}: wants {edge.wanted}{_held(edge)}" if edge is not None else ""
+    who = ", ".join(part for part in (session.user, session.application, session.host) if part)
+    held_up = len(sample.graph.held_up_by(branch.name))
+    also = f"; holds up {held_up} itself" if held_up else ""
+    text = f" — {_statement(session)}" if session.statement else ""
+    name = f"session {branch.name}{f' ({who})' if who else ''}"
+    age = f", transaction {duration(session.transaction_ms)}" if session.transaction_ms is not None else ""
+    level = f", {session.isolation}" if session.isolation != "not reported" else ""
+    return f"{name} waits {duration(sample.waited_ms(branch.name))}{over}{also}{age}{level}{text}"
+
+
+def _held(edge: Edge) -> str:
+    if edge.queued:
+        return f", behind {edge.holder} in the queue"
+    return f", {edge.holder} holds {edge.held}" if edge.held else ""
+
+
+def _cycle(sample: Sample, cycle: tuple[Edge, ...]) -> Section:
+    lines = []
+    for edge in cycle:
+        session = sample.session(edge.waiter)
+        lines.append(Line(f"session {edge.waiter} waits for {edge.holder} over {edge.resource.text}", "bad"))
+        lines.append(Line(f"{_identity(session)}", "faint", indent=2))
+        if session.statement:
+            lines.append(Line(_statement(session), indent=2))
+    return Section("A cycle: a deadlock that the server has not ended yet", tuple(lines))
+
+
+def _idle(sample: Sample) -> Section:
+    idle = sample.idle_open
+    heads = set(sample.graph.heads())
+    lines = []
+    for session in idle[:MOST_IDLE]:
+        held_up = len(sample.graph.held_up_by(session.id))
+        who = ", ".join(part for part in (session.user, session.application, session.host) if part)
+        holds = f"; holds up {held_up}" if session.id in heads else "; nobody waits for it yet" if not held_up else ""
+        age, idles = duration(session.transaction_ms), duration(session.state_ms)
+        lines.append(Line(f"session {session.id} ({who}): open for {age}, idle for {idles}{holds}"))
+        if session.statement:
+            lines.append(Line(f"last: {_statement(session)}", "faint", indent=2))
+    if len(idle) > MOST_IDLE:
+        lines.append(Line(f"… and {len(idle) - MOST_IDLE} more", "faint"))
+    return Section("Open transactions that do nothing, the oldest first", tuple(lines))
+
+
+def _locks(sample: Sample) -> Section:
+    lines = [
+        Line(f"{entry.transaction} {'has' if entry.granted else 'WAITS for'} {entry.mode} on {entry.resource.text}")
+        for entry in sample.locks
+    ]
+    return Section("Locks of the sessions in a chain", tuple(lines))
+
+
+def _cost(sample: Sample) -> Section:
+    cost = f"this check took {sample.cost_ms:.1f} ms and read {sample.rows_read} rows"
+    text = f"{sample.connected} sessions connected; {cost}"
+    if sample.deadlocks is not None:
+        text += (
+            f"; {sample.deadlocks} deadlock{'s' if sample.deadlocks != 1 else ''} since the server's statistics began"
+        )
+    lines = [Line(text, "faint"), *(Line(note, "faint") for note in sample.notes)]
+    return Section("The check itself", tuple(lines))

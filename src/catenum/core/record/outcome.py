@@ -1,0 +1,55 @@
+"""The outcome of a schedule: the worst kind that applies."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from catenum.core.record.recording import Event, Kind, Outcome, Recording, Wait
+
+#: From best to worst; the worst that applies is the schedule's kind.
+KINDS: tuple[Kind, ...] = ("clean", "waited", "timeout", "refused", "deadlock", "stuck", "error")
+
+MEANING: dict[Kind, str] = {
+    "clean": "nobody waited",
+    "waited": "a transaction waited, and continued when the lock was free",
+    "timeout": "a wait ended by its timeout",
+    "refused": "the server refused a transaction to keep the guarantee of its isolation level",
+    "deadlock": "transactions waited for each other in a cycle; one was rolled back",
+    "stuck": "a transaction still waits for a lock that is not released",
+    "error": "a statement was rejected",
+}
+
+_OF_FAILURE: dict[str, Kind] = {
+    "deadlock": "deadlock",
+    "refused": "refused",
+    "timeout": "timeout",
+    "limit": "error",
+    "lost": "error",
+    "rejected": "error",
+}
+
+
+def kind_of(events: Iterable[Event], waits: Iterable[Wait], *, stuck: bool, deadlocked: bool = False) -> Kind:
+    """The kind of a run from what happened in it."""
+    waits = list(waits)
+    kinds: list[Kind] = ["clean"]
+    if waits:
+        kinds.append("waited")
+    if deadlocked:
+        kinds.append("deadlock")
+    if stuck:
+        kinds.append("stuck")
+    kinds.extend(_OF_FAILURE[event.error.kind] for event in events if event.error)
+    return max(kinds, key=KINDS.index)
+
+
+def is_conflict(outcome: Outcome) -> bool:
+    """Whether the outcome is one that a build should fail on."""
+    broken = any(value is not True for value in outcome.holds.values())
+    return outcome.kind not in ("clean", "waited") or outcome.data == "anomaly" or broken
+
+
+def all_ended_well(recording: Recording) -> bool:
+    """Whether every transaction ended as intended, after a retry if necessary."""
+    meant = {"commit": "committed", "rollback": "rolled back"}
+    return all(record.status == meant.get(record.ends) for record in recording.transactions)

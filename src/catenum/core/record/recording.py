@@ -1,0 +1,429 @@
+"""A recording: everything one run saw, as plain records that every renderer reads.
+
+The JSON form (``"format": "catenum-recording/1"``) is made from these dataclasses and validated against them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from hashlib import sha1
+from typing import Annotated, Literal
+
+from pydantic import BeforeValidator
+
+from catenum.core.record.modes import ModeField
+from catenum.core.record.values import Value, ValueKind
+from catenum.core.record.waits import Edge, Resource, WaitGraph
+
+Kind = Literal["clean", "waited", "timeout", "refused", "deadlock", "stuck", "error"]
+DataVerdict = Literal["serial", "anomaly", "unchecked"]
+#: Catenum's words for what an error means to a run.
+ErrorKind = Literal["deadlock", "refused", "timeout", "limit", "lost", "rejected"]
+#: ``passed``: the statement was not run, since its condition was not true.
+What = Literal["sent", "done", "waits", "resumed", "failed", "passed"]
+#: The last three are those of a running server: no transaction open, a statement under way, not reported.
+Status = Annotated[
+    Literal[
+        "committed", "rolled back", "failed", "left open", "cut off", "not begun", "idle", "working", "not reported"
+    ],
+    BeforeValidator(lambda status: "not reported" if status == "not told" else status),  # as it once was written
+]
+#: What counts as a lock that was taken: not what only describes another (a predicate, an index's own lock).
+COUNTED_KINDS = ("row", "gap", "table")
+#: Of a transaction that has ended, well or not.
+OVER: tuple[Status, ...] = ("committed", "rolled back", "failed", "idle")
+#: What became of a wait: the lock came, the wait ended in an error, or the run ended while it lasted.
+WaitEnd = Literal["went on", "failed", "lasted"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ServerError:
+    """An error as the server gave it; ``kind`` is Catenum's word for it.
+
+    ``undone``: what the server itself rolled back with it. Catenum rolls the rest of the transaction back at once.
+    ``position`` counts characters of the statement from 1. ``key``: which key of the scenario's statement is at fault,
+    where no server was asked: a condition that cannot be decided, a value that is missing. ``check``: by which a
+    transaction was refused: a row changed since its snapshot, or reads and writes that fit no serial order.
+    """
+
+    code: str
+    kind: ErrorKind
+    undone: Literal["transaction", "statement"] = "transaction"
+    message: str
+    detail: str | None = None
+    hint: str | None = None
+    context: str | None = None
+    position: int | None = None
+    key: Literal["sql", "when", "keep"] | None = None
+    check: Literal["row version", "dependency"] | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Result:
+    """Rows a statement returned, as text; ``cut`` where there were more than are kept.
+
+    ``digest`` then stands for all of them, whatever their order. ``kinds``: of the columns' values, where known.
+    """
+
+    columns: tuple[str, ...]
+    rows: tuple[tuple[str | None, ...], ...]
+    cut: bool = False
+    digest: str | None = None
+    kinds: tuple[ValueKind, ...] = ()
+
+
+def digest_of(rows: Iterable[tuple[str | None, ...]]) -> str:
+    """One short text for a set of rows, whatever their order."""
+    return sha1(repr(sorted(map(repr, rows))).encode(), usedforsecurity=False).hexdigest()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Event:
+    """Something that happened to one transaction. ``at_ms`` counts from the first move; ``move`` from 1.
+
+    ``statement`` counts from 1 and is None for the end of a transaction (``sql`` says which).
+    """
+
+    at_ms: float
+    move: int
+    transaction: str
+    attempt: int
+    statement: int | None
+    sql: str
+    what: What
+    rows: int | None = None
+    result: Result | None = None
+    error: ServerError | None = None
+    #: Values bound to the statement, or those that decided its condition; values that it left for later statements.
+    values: dict[str, str | None] = field(default_factory=dict)
+    kept: dict[str, str | None] = field(default_factory=dict)
+    condition: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Wait:
+    """A wait from when it began to when it ended. ``holder_told_by`` says how the holder's statement is known."""
+
+    waiter: str
+    attempt: int
+    statement: int | None
+    holder: str
+    holder_statement: int | None
+    resource: Resource
+    wanted: ModeField
+    held: ModeField | None
+    queued: bool
+    conflict: str | None = None
+    holder_told_by: Literal["server", "statement"] | None = None
+    move: int
+    since_ms: float
+    until_ms: float | None = None
+    ended: WaitEnd = "lasted"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DeadlockMember:
+    """One transaction of a deadlock: what it had run so far, what it held, what it waited for.
+
+    ``queued``: the one it waits for does not hold the lock, but asked for it first.
+    """
+
+    transaction: str
+    isolation: str
+    statement: int | None
+    waits_for: str
+    resource: Resource
+    wanted: ModeField
+    held: ModeField | None
+    holds: tuple[str, ...]
+    statements: tuple[str, ...]
+    queued: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Deadlock:
+    """A closed cycle. ``at_ms`` is when Catenum saw it, ``verdict_ms`` when the server answered (None: it never did).
+
+    ``agreed``: the server gave up one of the cycle's members. ``victim`` is None where the server let the cycle go by
+    rearranging its queue.
+    """
+
+    members: tuple[DeadlockMember, ...]
+    victim: str | None
+    rule: str
+    move: int
+    at_ms: float
+    verdict_ms: float | None
+    agreed: bool
+    server_report: str | None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockEntry:
+    """A lock in a picture: granted, or waited for."""
+
+    transaction: str
+    resource: Resource
+    mode: ModeField
+    granted: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Picture:
+    """The locks of all the run's sessions after a move.
+
+    ``cost_ms`` is what taking it cost; ``note`` what it could not see.
+    """
+
+    move: int
+    at_ms: float
+    locks: tuple[LockEntry, ...]
+    cost_ms: float
+    note: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TransactionRecord:
+    """One transaction of the run. ``isolation`` is what the server reports; ``asked`` what the scenario says."""
+
+    name: str
+    session: str
+    isolation: str
+    asked: str | None
+    read_only: bool
+    ends: str
+    status: Status
+    attempts: int
+    statements: tuple[str, ...]
+    labels: tuple[str | None, ...]
+    timeout_ms: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Statement:
+    """A reference to a statement of a transaction, counted from 1."""
+
+    transaction: str
+    statement: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Finding:
+    """A diagnosed cause, with the evidence it rests on and what could be done."""
+
+    id: str
+    title: str
+    transactions: tuple[str, ...]
+    statements: tuple[Statement, ...]
+    evidence: tuple[str, ...]
+    advice: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TableRows:
+    """A table's final contents as text, ordered by its key; ``total`` may exceed the rows kept."""
+
+    columns: tuple[str, ...]
+    rows: tuple[tuple[str | None, ...], ...]
+    total: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TableKeys:
+    """The columns of a table's primary key and of its other indexes, and the tables that its foreign keys refer to.
+
+    ``triggers``: code of its own runs when the table is written. ``opaque``: reading or writing it does more than its
+    definition as a plain table says (a view, a partition, a policy, a function of a user's own in a default or check);
+    ``guarded``: constraints other than keys on plain columns keep rows apart. ``kinds``: how values of a key's columns
+    are compared, for columns where Catenum knows it: ``integer``, ``text N`` (bytes), ``folded N`` (by a collation),
+    N the length kept. ``made``: columns whose values the server makes up
+    (sequences, the clock, chance) where a statement gives none.
+    """
+
+    primary: tuple[str, ...]
+    unique: tuple[tuple[str, ...], ...] = ()
+    references: tuple[str, ...] = ()
+    indexes: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    triggers: bool = False
+    opaque: bool = False
+    guarded: bool = False
+    kinds: dict[str, str] = field(default_factory=dict)
+    made: tuple[str, ...] = ()
+
+    @property
+    def columns(self) -> frozenset[str]:
+        """Every column that some unique index has."""
+        return frozenset(column for index in (self.primary, *self.unique) for column in index)
+
+
+NO_KEYS = TableKeys(primary=())
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PathStep:
+    """How a statement gets at one table: through which index (None: none), about how many rows, and what that locks.
+
+    ``kind``: ``scan`` (the whole table), ``index scan`` (a whole index), ``range`` or ``lookup``. ``covering``: the
+    index holds all that is read, so the rows are not visited. ``locks``: what it locks, in words and in order;
+    ``locks_rows_passed``: rows that do not match among it.
+    """
+
+    table: str
+    kind: Literal["scan", "index scan", "range", "lookup"]
+    index: str | None
+    rows: float | None
+    covering: bool = False
+    locks: tuple[str, ...] = ()
+    locks_rows_passed: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Plan:
+    """The access path of one statement, as the server planned it on the data before the first move."""
+
+    transaction: str
+    statement: int
+    steps: tuple[PathStep, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class TargetInfo:
+    """Where the run took place. ``url`` has no secrets; ``standin`` is True where no real server was at work."""
+
+    server: str
+    version: str
+    url: str
+    private: bool = False
+    standin: bool = False
+    default_isolation: str = "read committed"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Outcome:
+    """The outcome of the schedule. ``holds`` maps each rule to true, false, or None where its query failed."""
+
+    kind: Kind
+    data: DataVerdict = "unchecked"
+    holds: dict[str, bool | None] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Move:
+    """One made move: the transaction and its statement (None: its end, named by ``ends``).
+
+    ``number`` counts the moves of the schedule from 1. The rollback that follows a failure is a move too; it happens
+    within the move that brought the failure, and has its number.
+    """
+
+    number: int
+    transaction: str
+    statement: int | None
+    ends: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Recording:
+    """Everything one run saw."""
+
+    format: Literal["catenum-recording/1"] = "catenum-recording/1"
+    scenario: str
+    about: str | None
+    target: TargetInfo
+    started: str
+    duration_ms: float
+    order: tuple[str, ...]
+    schedule: tuple[Move, ...]
+    outcome: Outcome
+    transactions: tuple[TransactionRecord, ...]
+    events: tuple[Event, ...]
+    waits: tuple[Wait, ...]
+    deadlocks: tuple[Deadlock, ...] = ()
+    pictures: tuple[Picture, ...] = ()
+    findings: tuple[Finding, ...] = ()
+    rows: dict[str, TableRows] = field(default_factory=dict)
+    tables: dict[str, TableKeys] = field(default_factory=dict)
+    holds_sql: dict[str, str] = field(default_factory=dict)
+    plans: tuple[Plan, ...] = ()
+    notes: tuple[str, ...] = ()
+    #: A moment of a running server rather than a run of Catenum's own.
+    live: bool = False
+
+    def transaction(self, name: str) -> TransactionRecord | None:
+        """The transaction called ``name``; None for a session outside the run."""
+        return next((t for t in self.transactions if t.name == name), None)
+
+    def sql(self, transaction: str, statement: int | None) -> str | None:
+        """The text of a statement, counted from 1."""
+        record = self.transaction(transaction)
+        if record is None or statement is None or not 1 <= statement <= len(record.statements):
+            return None
+        return record.statements[statement - 1]
+
+    def bound(self, transaction: str, statement: int | None) -> dict[str, Value]:
+        """The values that were bound to a statement when it was sent last, all as text."""
+        sent = (
+            e for e in reversed(self.events) if (e.transaction, e.statement, e.what) == (transaction, statement, "sent")
+        )
+        found = next(sent, None)
+        return {name: Value(text) for name, text in found.values.items()} if found else {}
+
+    def graph_at(self, move: int) -> WaitGraph:
+        """The wait graph as it stood when ``move`` was over."""
+        return WaitGraph(
+            as_edge(wait)
+            for wait in self.waits
+            if wait.move <= move and (wait.until_ms is None or wait.until_ms > self.move_end(move))
+        )
+
+    def worst_graph(self) -> tuple[int, WaitGraph]:
+        """The move and the wait graph at which most transactions waited, the longest chain counting first among
+        equals.
+        """
+        moves = sorted({wait.move for wait in self.waits})
+        graphs = [(move, WaitGraph(as_edge(w) for w in self.waits_during(move))) for move in moves]
+        return max(graphs, key=lambda item: (item[1].longest_chain(), len(item[1].waiters)), default=(0, WaitGraph()))
+
+    def waits_during(self, move: int) -> list[Wait]:
+        """The waits that lasted at the moment the last wait of ``move`` began."""
+        moment = max((wait.since_ms for wait in self.waits if wait.move == move), default=0.0)
+        return [wait for wait in self.waits if wait.move <= move and (wait.until_ms is None or wait.until_ms > moment)]
+
+    def move_end(self, move: int) -> float:
+        """When ``move`` was over: the last thing noted under it, in ms."""
+        return max((event.at_ms for event in self.events if event.move <= move), default=0.0)
+
+    def plan(self, transaction: str, statement: int | None) -> Plan | None:
+        """The access path of a statement, where it was asked for."""
+        found = (p for p in self.plans if (p.transaction, p.statement) == (transaction, statement))
+        return next(found, None)
+
+    def longest_chain(self) -> int:
+        """The most waits in a row (or round a cycle) at any moment."""
+        return self.worst_graph()[1].longest_chain()
+
+    def locks_taken(self) -> int | None:
+        """See ``locks_taken``, over the whole run."""
+        return locks_taken(self.pictures)
+
+
+def locks_taken(pictures: Sequence[Picture]) -> int | None:
+    """Distinct locks on rows, gaps and tables that were granted; None where no pictures were taken."""
+    if not pictures:
+        return None
+    granted = (lock for picture in pictures for lock in picture.locks if lock.granted)
+    counted = (lock for lock in granted if lock.resource.kind in COUNTED_KINDS)
+    return len({(lock.transaction, lock.resource.identity, lock.mode) for lock in counted})
+
+
+def as_edge(wait: Wait) -> Edge:
+    """The wait as an edge of a wait graph."""
+    return Edge(
+        waiter=wait.waiter,
+        holder=wait.holder,
+        resource=wait.resource,
+        wanted=wait.wanted,
+        held=wait.held,
+        queued=wait.queued,
+        since_ms=wait.since_ms,
+    )

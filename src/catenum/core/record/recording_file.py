@@ -1,0 +1,88 @@
+"""Recordings as JSON (``"format": "catenum-recording/1"``): written from the dataclasses, and checked against them."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import fields, is_dataclass, replace
+from functools import cache
+from typing import Any
+
+from pydantic import TypeAdapter, ValidationError
+
+from catenum.core.errors import InputError, Place
+from catenum.core.record.recording import Recording
+
+FORMAT = "catenum-recording/1"
+
+
+@cache
+def _adapter() -> TypeAdapter[Recording]:
+    return TypeAdapter(Recording)
+
+
+def to_json(recording: Recording, *, indent: int | None = 2) -> str:
+    """The recording as JSON text."""
+    return _adapter().dump_json(recording, indent=indent).decode()
+
+
+def to_plain(recording: Recording) -> dict[str, Any]:
+    """The recording as plain lists and mappings."""
+    return _adapter().dump_python(recording, mode="json")  # type: ignore[no-any-return]
+
+
+def from_json(data: bytes, file: str) -> Recording:
+    """Reads a recording back. Raises InputError where it is not one, or not whole."""
+    where = Place(file)
+    try:
+        plain = json.loads(data)
+    except (UnicodeDecodeError, RecursionError) as error:
+        raise InputError("not a recording: no JSON text", place=where, advice=_SAVE_ADVICE) from error
+    except json.JSONDecodeError as error:
+        place = Place(file, error.lineno, error.colno)
+        raise InputError(f"not a recording: no JSON ({error.msg})", place=place, advice=_SAVE_ADVICE) from error
+    found = plain.get("format") if isinstance(plain, dict) else None
+    if found != FORMAT:
+        raise InputError(
+            f"not a recording of the format {FORMAT} (found: {found or 'no format'})",
+            place=where,
+            advice=_SAVE_ADVICE,
+        )
+    try:
+        return _adapter().validate_json(data)
+    except ValidationError as error:
+        first = error.errors()[0]
+        path = ".".join(str(part) for part in first["loc"])
+        raise InputError(f"a damaged recording: {path}: {first['msg']}", place=where) from error
+
+
+_SAVE_ADVICE = "'catenum play SCENARIO --save FILE' writes a recording."
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema of a recording."""
+    return _adapter().json_schema()
+
+
+def without_times_and_ids(recording: Recording) -> dict[str, Any]:
+    """What two runs of one schedule must share to the letter: all but times, process numbers and scratch names."""
+    blank = _blank(recording)
+    return to_plain(replace(blank, started="", target=replace(recording.target, url="")))
+
+
+def _blank(value: Any) -> Any:
+    if is_dataclass(value) and not isinstance(value, type):
+        changes: dict[str, Any] = {}
+        for item in fields(value):
+            old = getattr(value, item.name)
+            if item.name.endswith("_ms"):
+                changes[item.name] = 0.0 if old is not None else None
+            elif item.name in ("session", "server_report", "detail"):
+                changes[item.name] = "" if old is not None else None
+            else:
+                changes[item.name] = _blank(old)
+        return replace(value, **changes)
+    if isinstance(value, tuple):
+        return tuple(_blank(item) for item in value)
+    if isinstance(value, dict):
+        return {key: _blank(item) for key, item in value.items()}
+    return value

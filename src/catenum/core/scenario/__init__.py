@@ -1,0 +1,1 @@
+"""The scenario file: its model, reading it, remedies, filler rows, values and conditions."""

@@ -1,0 +1,342 @@
+"""What a scenario says: data, transactions, what must hold, remedies to try.
+
+These models are the one description of the file format: they validate it, and ``catenum schema scenario`` prints the
+JSON Schema made from them. Where a value came from in the file is kept apart, by ``scenario_file``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from typing import Annotated, Any, Literal
+
+from pydantic import (
+    AfterValidator,
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    PlainSerializer,
+    Strict,
+    StrictBool,
+    StrictFloat,
+    StrictInt,
+    StringConstraints,
+    WithJsonSchema,
+    create_model,
+    model_validator,
+)
+from pydantic_core import PydanticKnownError
+
+from catenum.core.record.values import Value
+from catenum.core.scenario.conditions import Condition, parse_condition
+from catenum.core.servers import LEVELS, NAMES
+
+FailureKind = Literal["deadlock", "refused", "timeout"]
+Ends = Literal["commit", "rollback", "open"]
+
+_DURATION = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(ms|s|min|h)\s*$")
+_UNIT_MS = {"ms": 1, "s": 1_000, "min": 60_000, "h": 3_600_000}
+
+
+def _one_of(words: tuple[str, ...]) -> Callable[[str], str]:
+    """Checks that a word is one of ``words``, which the servers' rules give."""
+    expected = " or ".join(f"'{word}'" for word in words)
+
+    def check(word: str) -> str:
+        if word not in words:
+            raise PydanticKnownError("literal_error", {"expected": expected})
+        return word
+
+    return check
+
+
+def chosen(sql: str | Mapping[str, str]) -> str:
+    """The SQL of a scenario that was made for one server. Raises ValueError where none was chosen."""
+    if not isinstance(sql, str):
+        raise ValueError("no server was chosen for this SQL: use Scenario.for_server first")
+    return sql
+
+
+def parse_duration(text: object) -> int:
+    """Milliseconds in ``500ms``, ``10s``, ``2min`` or ``1h``. Raises ValueError for anything else, or for zero."""
+    match = _DURATION.match(text) if isinstance(text, str) else None
+    if not match:
+        raise ValueError(f"{text!r} is not a length of time; write it with its unit, such as 500ms, 10s or 2min")
+    milliseconds = round(float(match[1]) * _UNIT_MS[match[2]])
+    if milliseconds < 1:
+        raise ValueError("a length of time must be at least 1ms")
+    return milliseconds
+
+
+Duration = Annotated[
+    int,
+    BeforeValidator(parse_duration),
+    PlainSerializer(lambda ms: f"{ms}ms", return_type=str),
+    WithJsonSchema({"type": "string", "pattern": _DURATION.pattern, "examples": ["500ms", "10s"]}),
+]
+Name = Annotated[str, StringConstraints(pattern=r"^[^\s:,=]+$", max_length=40)]
+#: The name of a value: what can stand behind a colon in SQL.
+ValueName = Annotated[str, StringConstraints(pattern=r"^[A-Za-z_]\w*$", max_length=40)]
+Otherwise = Literal["skip", "rollback", "commit"]
+#: A parameter that takes its values from a column: ``berth.id``.
+_DOMAIN = re.compile(r"^([A-Za-z_]\w*)\.([A-Za-z_]\w*)$")
+SqlText = Annotated[str, StringConstraints(min_length=1, strip_whitespace=True)]
+Server = Annotated[str, AfterValidator(_one_of(NAMES)), WithJsonSchema({"type": "string", "enum": list(NAMES)})]
+Isolation = Annotated[str, AfterValidator(_one_of(LEVELS)), WithJsonSchema({"type": "string", "enum": list(LEVELS)})]
+#: SQL for every server, or for each its own.
+Sql = SqlText | dict[Server, SqlText]
+
+
+def sql_for(server: str, sql: str | Mapping[str, str]) -> str:
+    """The SQL that ``server`` gets; empty where there is none for it."""
+    return sql if isinstance(sql, str) else {str(name): text for name, text in sql.items()}.get(server, "")
+
+
+def _one_or_many(value: object) -> object:
+    return [value] if isinstance(value, str | dict) else value
+
+
+SqlList = Annotated[
+    tuple[Sql, ...],
+    Strict(False),
+    BeforeValidator(_one_or_many),
+    Field(min_length=1),
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}]}),
+]
+
+
+class _Model(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid", strict=True)
+
+
+class Statement(_Model):
+    """One SQL statement; in the file a plain string, or a mapping that adds a label, values to keep, a condition."""
+
+    sql: Sql
+    label: str | None = None
+    keep: dict[ValueName, str] = Field(
+        default_factory=dict,
+        description="values to keep for later statements: a column of the first row, or 'rows' for the number of rows",
+    )
+    when: str | None = Field(default=None, description="run the statement only where this is true: seen > 1")
+    otherwise: Otherwise | None = Field(
+        default=None, description="what to do where 'when' is not true: skip the statement (default), or end with it"
+    )
+
+    @property
+    def text(self) -> str:
+        """The SQL, of a scenario that was made for one server."""
+        return chosen(self.sql)
+
+    @property
+    def condition(self) -> Condition | None:
+        """``when``, read."""
+        return parse_condition(self.when) if self.when is not None else None
+
+    @model_validator(mode="after")
+    def _otherwise_needs_when(self) -> Statement:
+        if self.otherwise is not None and self.when is None:
+            raise ValueError("'otherwise' needs 'when': it says what to do where that is not true")
+        return self
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        plain = isinstance(value, str) or (isinstance(value, dict) and value and set(value) <= set(NAMES))
+        return {"sql": value} if plain else value
+
+
+class Retry(_Model):
+    """Begin again from the first statement after a refusal, at most ``times`` times, after ``pause`` milliseconds."""
+
+    times: int = Field(ge=1, le=100)
+    pause: Duration | None = None
+    on: Annotated[tuple[FailureKind, ...], Strict(False)] = Field(default=("deadlock", "refused"), min_length=1)
+
+
+class Literally(_Model):
+    """A parameter's value that would otherwise be read as a column: ``{value: berth.id}``."""
+
+    value: str
+
+
+class Transaction(_Model):
+    """A named list of statements on a connection of its own. ``timeout`` is for each wait for a lock."""
+
+    statements: Annotated[tuple[Statement, ...], Strict(False)] = Field(min_length=1)
+    isolation: Isolation | None = None
+    access: Literal["read only", "read write"] | None = None
+    ends: Ends = "commit"
+    retry: Retry | None = None
+    timeout: Duration | None = None
+    parameters: dict[ValueName, StrictBool | StrictInt | StrictFloat | str | Literally | None] = Field(
+        default_factory=dict,
+        description="names with their values, or with the column to take values from, as table.column",
+    )
+
+    @property
+    def domains(self) -> dict[str, tuple[str, str]]:
+        """The parameters that take their values from a column: its table and its name."""
+        found = {n: _DOMAIN.match(v) for n, v in self.parameters.items() if isinstance(v, str)}
+        return {name: (match[1], match[2]) for name, match in found.items() if match}
+
+    @property
+    def fixed(self) -> dict[str, Value]:
+        """The parameters that have one value."""
+        given = {name: value for name, value in self.parameters.items() if name not in self.domains}
+        return {n: Value.of(v.value if isinstance(v, Literally) else v) for n, v in given.items()}
+
+    @property
+    def carries_values(self) -> bool:
+        """Whether its statements depend on values of the run."""
+        return bool(self.parameters) or any(s.keep or s.when for s in self.statements)
+
+    @property
+    def moves(self) -> int:
+        """How many moves it makes when nothing goes wrong: its statements and its end."""
+        return len(self.statements) + (self.ends != "open")
+
+
+class Remedy(_Model):
+    """A change to try against the scenario. Several kinds of change in one remedy are made together."""
+
+    about: str | None = None
+    reorder: dict[Name, Annotated[tuple[int, ...], Strict(False)]] | None = None
+    isolation: Isolation | dict[Name, Isolation] | None = None
+    rewrite: dict[Name, dict[int, Sql]] | None = None
+    index: SqlList | None = None
+    ddl: SqlList | None = None
+    timeout: Duration | dict[Name, Duration] | None = None
+    retry: Retry | dict[Name, Retry] | None = None
+    ends: dict[Name, Ends] | None = None
+
+    @model_validator(mode="after")
+    def _changes_something(self) -> Remedy:
+        if not self.model_fields_set - {"about"}:
+            raise ValueError("a remedy must change something: " + ", ".join(sorted(REMEDY_KINDS)))
+        return self
+
+
+REMEDY_KINDS = frozenset(Remedy.model_fields) - {"about"}
+
+
+class Column(_Model):
+    """How filler values of one column are made: exactly one kind."""
+
+    sequence: int | None = Field(default=None, description="counts up from this number")
+    choice: Annotated[tuple[str | int | None, ...], Strict(False)] | None = Field(
+        default=None, min_length=1, description="one of these, evenly"
+    )
+    random: Annotated[tuple[int, int], Strict(False)] | None = Field(
+        default=None, description="a whole number between these two"
+    )
+    text: int | None = Field(default=None, ge=1, le=1000, description="so many random letters")
+    constant: str | int | None = None
+
+    @model_validator(mode="after")
+    def _one_kind(self) -> Column:
+        if len(self.model_fields_set) != 1:
+            raise ValueError("a filler column needs exactly one of sequence, choice, random, text, constant")
+        return self
+
+
+class Fill(_Model):
+    """Filler rows for one table, the same for the same ``seed``."""
+
+    rows: int = Field(ge=1, le=5_000_000)
+    columns: dict[Name, Column] = Field(min_length=1)
+    seed: int = 1
+
+
+#: A part of the set-up SQL for each server.
+_PARTS: dict[str, Any] = dict.fromkeys(NAMES, (str, ""))
+_ServerParts = create_model("_ServerParts", __base__=_Model, **_PARTS)
+
+
+class Data(_ServerParts):  # type: ignore[valid-type,misc] # the servers' names make its fields
+    """Set-up SQL: a part for every server, and one for each server that needs its own."""
+
+    common: str = ""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        return {"common": value} if isinstance(value, str) else value
+
+    def part(self, name: str) -> str:
+        """The SQL of one part: ``common``, or a server's name."""
+        return str(getattr(self, name))
+
+    def script_for(self, server: str) -> str:
+        """The SQL to run on ``server``: the common part first."""
+        own = self.part(server)
+        return "\n".join(part for part in (self.common, own) if part.strip())
+
+
+def _order_words(value: object) -> object:
+    return value.split() if isinstance(value, str) else value
+
+
+class Scenario(_Model):
+    """A whole scenario file."""
+
+    scenario: Name
+    about: str | None = None
+    data: Data
+    transactions: dict[Name, Transaction] = Field(min_length=1)
+    order: Annotated[
+        Annotated[tuple[Name, ...], Strict(False)] | None,
+        BeforeValidator(_order_words),
+        WithJsonSchema(
+            {
+                "description": "Names of transactions, in the order of their moves; what is left out follows in turns.",
+                "anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}],
+            }
+        ),
+    ] = None
+    victim: Name | None = None
+    differs: dict[Server, str] = Field(default_factory=dict)
+    fill: dict[Name, Fill] = Field(default_factory=dict)
+    holds: dict[str, Sql] = Field(default_factory=dict)
+    ignore: Annotated[tuple[SqlText, ...], Strict(False)] = Field(
+        default=(), description="columns whose values differ from run to run, as column or table.column"
+    )
+    remedies: dict[str, Remedy] = Field(default_factory=dict)
+
+    def for_server(self, server: str) -> Scenario:
+        """The scenario with every SQL text chosen for ``server``."""
+        transactions = {
+            name: transaction.model_copy(
+                update={
+                    "statements": tuple(
+                        s.model_copy(update={"sql": sql_for(server, s.sql)}) for s in transaction.statements
+                    )
+                }
+            )
+            for name, transaction in self.transactions.items()
+        }
+        holds = {title: text for title, sql in self.holds.items() if (text := sql_for(server, sql))}
+        remedies = {title: _remedy_for(server, remedy) for title, remedy in self.remedies.items()}
+        return self.model_copy(
+            update={
+                "transactions": transactions,
+                "holds": holds,
+                "remedies": {title: remedy for title, remedy in remedies.items() if remedy is not None},
+            }
+        )
+
+
+def _remedy_for(server: str, remedy: Remedy) -> Remedy | None:
+    """The remedy with its SQL chosen; None where it has nothing to change on ``server``."""
+    update: dict[str, object] = {}
+    for kind in ("index", "ddl"):
+        texts = tuple(text for sql in getattr(remedy, kind) or () if (text := sql_for(server, sql)))
+        update[kind] = texts or None
+    rewrite = {
+        name: {number: text for number, sql in statements.items() if (text := sql_for(server, sql))}
+        for name, statements in (remedy.rewrite or {}).items()
+    }
+    update["rewrite"] = {name: statements for name, statements in rewrite.items() if statements} or None
+    chosen = remedy.model_copy(update=update)
+    return chosen if any(getattr(chosen, kind) is not None for kind in REMEDY_KINDS) else None

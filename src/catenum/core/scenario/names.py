@@ -1,0 +1,57 @@
+"""The names of values in a transaction: each must be a parameter, or kept by an earlier statement."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from catenum.core.scenario.conditions import ConditionError, known_kinds, parse_condition
+from catenum.core.scenario.model import Transaction, sql_for
+from catenum.core.servers import NAMES, rules_of
+from catenum.core.sql.parameters import parameters_in
+from catenum.core.words import suggestion
+
+
+@dataclass(frozen=True, slots=True)
+class NameProblem:
+    """What is wrong with a value's name: in which statement (from 0) and key, at which character of which text."""
+
+    statement: int
+    key: str
+    text: str
+    offset: int
+    message: str
+    advice: str | None = None
+
+
+def name_problems(transaction: Transaction) -> Iterator[NameProblem]:
+    """Every use of a name that cannot have a value there, every condition that cannot be read."""
+    known = dict.fromkeys(transaction.parameters, -1)
+    kept_later = {name: n for n, s in reversed(list(enumerate(transaction.statements))) for name in s.keep}
+    for number, statement in enumerate(transaction.statements):
+        uses: list[tuple[str, str, str, int]] = []
+        if statement.when is not None:
+            try:
+                condition = parse_condition(statement.when)
+                known_kinds(condition, transaction.fixed)
+            except ConditionError as error:
+                yield NameProblem(number, "when", statement.when, error.offset, str(error))
+            else:
+                uses += [("when", statement.when, str(o.name), o.offset) for o in condition.names]
+        texts = {sql_for(server, statement.sql): server for server in reversed(NAMES)}
+        for text, server in texts.items():
+            uses += [("sql", text, p.name, p.offset) for p in parameters_in(text, rules_of(server).dialect)]
+        for key, text, name, offset in dict.fromkeys(uses):
+            if name in known:
+                continue
+            message = f"{name!r} has no value here: no parameter has this name, and no earlier statement keeps it"
+            advice: str | None = "'keep' or 'parameters' give a name its value."
+            if name in kept_later:
+                message, advice = f"{name!r} is kept by statement {kept_later[name] + 1}, not before this one", None
+            elif known:
+                advice = suggestion(name, list(known))
+            yield NameProblem(number, key, text, offset, message, advice)
+        for name in statement.keep:
+            if name in transaction.parameters:
+                yield NameProblem(number, "keep", "", 0, f"{name!r} is a parameter already; keep it under another name")
+            known[name] = number

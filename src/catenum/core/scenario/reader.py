@@ -1,0 +1,404 @@
+"""Reads a scenario file into a ``Scenario`` and remembers where each value stands.
+
+Kept apart from ``scenario`` because positions belong to the text, not to the meaning. YAML 1.2 rules are used (``on``
+and ``no`` are words, not truth values). Nothing in the file is evaluated: only plain scalars, lists and mappings are
+built.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from pydantic import ValidationError
+from ruamel.yaml import YAML
+from ruamel.yaml.error import MarkedYAMLError, YAMLError
+from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
+
+from catenum.core.errors import InputError, Place, Problem
+from catenum.core.scenario.model import Column, Data, Fill, Remedy, Retry, Scenario, Statement, Transaction
+from catenum.core.scenario.names import name_problems
+from catenum.core.scenario.remedies import changed_statements
+from catenum.core.words import suggestion
+
+MAX_BYTES = 1_000_000
+MAX_DEPTH = 20
+MAX_VALUES = 50_000
+
+Path = tuple[str | int, ...]
+
+
+@dataclass(frozen=True)
+class ScenarioFile:
+    """A scenario and the place of each of its values, by path (``("transactions", "early", "statements", 0)``)."""
+
+    file: str
+    scenario: Scenario
+    places: Mapping[Path, Place] = field(repr=False)
+    sql_starts: Mapping[Path, Place] = field(repr=False)
+
+    def place(self, *path: str | int) -> Place:
+        """Where ``path`` stands, or the nearest thing around it."""
+        return _nearest(self.places, path, self.file)
+
+    def place_in_sql(self, path: Path, text: str, offset: int) -> Place:
+        """The place of the character at ``offset`` (from 0) of the SQL text at ``path``; its start where unknown."""
+        start = self.sql_starts.get(path)
+        if start is None:
+            return self.place(*path)
+        before = text[:offset]
+        line = before.count("\n")
+        column = offset - (before.rfind("\n") + 1)
+        return Place(self.file, start.line + line, start.column + column)
+
+
+def read_scenario(data: bytes, file: str) -> ScenarioFile:
+    """Parse and validate a scenario. Raises InputError with every problem found, each with its line and column."""
+    node = _compose(data, file)
+    places: dict[Path, Place] = {}
+    sql_starts: dict[Path, Place] = {}
+    problems: list[Problem] = []
+    plain = _Builder(file, data.decode("utf-8"), places, sql_starts, problems).build(node, ())
+    if problems:
+        raise InputError.of(problems)
+    if not isinstance(plain, dict):
+        raise InputError(
+            "a scenario is a mapping with the keys scenario, data and transactions",
+            place=_place(file, node),
+            advice="'catenum sample berth-swap' prints one to start from.",
+        )
+    try:
+        scenario = Scenario.model_validate(plain)
+    except ValidationError as error:
+        raise InputError.of(_from_validation(error, plain, places, file)) from error
+    result = ScenarioFile(file, scenario, places, sql_starts)
+    problems = list(_cross_checks(result))
+    if problems:
+        raise InputError.of(problems)
+    return result
+
+
+def _compose(data: bytes, file: str) -> Node:
+    where = Place(file)
+    if len(data) > MAX_BYTES:
+        raise InputError(f"the file has {len(data):,} bytes; a scenario may have {MAX_BYTES:,}", place=where)
+    try:
+        text = data.decode("utf-8")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        raise InputError(
+            f"not a text file in UTF-8 (byte 0x{data[error.start]:02x} at position {error.start})",
+            place=Place(file, line, 1),
+        ) from error
+    if not text.strip():
+        raise InputError(
+            "the file is empty",
+            place=where,
+            advice="'catenum sample berth-swap' prints a scenario to start from.",
+        )
+    yaml = YAML(typ="safe", pure=True)
+    try:
+        _check_events(text, file)
+        node: Node | None = yaml.compose(text)
+    except MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        place = Place(file, mark.line + 1, mark.column + 1) if mark else where
+        if "'\\t'" in str(error.problem):
+            raise InputError(
+                "a tab in the indentation", place=place, advice="YAML indents with spaces only."
+            ) from error
+        raise InputError(f"not valid YAML: {error.problem or error.context}", place=place) from error
+    except (YAMLError, ValueError) as error:
+        raise InputError(f"not valid YAML: {str(error).splitlines()[0]}", place=where) from error
+    if node is None:
+        raise InputError("the file holds no scenario, only comments", place=where)
+    return node
+
+
+def _check_events(text: str, file: str) -> None:
+    """Refuse deep nesting before anything recurses over it (the event parser itself is flat), and explicit tags: what
+    a value is follows from how it is written.
+    """
+    depth = 0
+    for event in YAML(typ="safe", pure=True).parse(text):
+        kind = type(event).__name__
+        depth += kind in ("SequenceStartEvent", "MappingStartEvent")
+        depth -= kind in ("SequenceEndEvent", "MappingEndEvent")
+        if getattr(event, "tag", None) is not None:
+            mark = event.start_mark
+            raise InputError(
+                f"the tag {str(event.tag).replace('tag:yaml.org,2002:', '!!')!r}: a scenario has no tags",
+                place=Place(file, mark.line + 1, mark.column + 1),
+                advice="Leave it out; write a text in quotes.",
+            )
+        if depth > MAX_DEPTH:
+            mark = event.start_mark
+            raise InputError(
+                f"nested more than {MAX_DEPTH} levels deep", place=Place(file, mark.line + 1, mark.column + 1)
+            )
+
+
+def _place(file: str, node: Node) -> Place:
+    return Place(file, node.start_mark.line + 1, node.start_mark.column + 1)
+
+
+class _Builder:
+    """Turns YAML nodes into plain values, noting places and refusing what would surprise."""
+
+    def __init__(
+        self,
+        file: str,
+        text: str,
+        places: dict[Path, Place],
+        sql_starts: dict[Path, Place],
+        problems: list[Problem],
+    ) -> None:
+        self.file, self.lines = file, text.splitlines()
+        self.places, self.sql_starts, self.problems = places, sql_starts, problems
+        self.constructor = YAML(typ="safe", pure=True).constructor
+        self.count = 0
+
+    def build(self, node: Node, path: Path) -> Any:
+        self.count += 1
+        if self.count > MAX_VALUES or len(path) > MAX_DEPTH:  # aliases can multiply what the file shows
+            raise InputError(f"more than {MAX_VALUES:,} values or too deep", place=_place(self.file, node))
+        self.places[path] = _place(self.file, node)
+        if isinstance(node, MappingNode):
+            return self._mapping(node, path)
+        if isinstance(node, SequenceNode):
+            return [self.build(child, (*path, i)) for i, child in enumerate(node.value)]
+        if isinstance(node, ScalarNode):
+            self._note_text(node, path)
+        try:
+            return self.constructor.construct_object(node)
+        except (ValueError, OverflowError, YAMLError) as error:
+            message = f"cannot be read as a value: {str(error).splitlines()[0]}"
+            advice = "Write a text in quotes."
+            raise InputError(message, place=_place(self.file, node), advice=advice) from error
+
+    def _mapping(self, node: MappingNode, path: Path) -> dict[Any, Any]:
+        result: dict[Any, Any] = {}
+        for key_node, value_node in node.value:
+            if not isinstance(key_node, ScalarNode):
+                self.problems.append(Problem("a key must be a plain word", _place(self.file, key_node)))
+                continue
+            number = (
+                isinstance(key_node.value, str)
+                and key_node.value.isascii()
+                and key_node.value.isdigit()
+                and not key_node.style
+            )
+            key: str | int = int(key_node.value) if number else key_node.value
+            if key in result:
+                self.problems.append(
+                    Problem(f"the key {key!r} appears twice in this mapping", _place(self.file, key_node))
+                )
+            result[key] = self.build(value_node, (*path, key))
+            self.places[(*path, key, "\0key")] = _place(self.file, key_node)
+        return result
+
+    def _note_text(self, node: ScalarNode, path: Path) -> None:
+        """Remember where the characters of a scalar begin, for those styles in which lines stay lines."""
+        mark = node.start_mark
+        if node.style == "|":
+            body = next(
+                (i for i in range(mark.line + 1, len(self.lines)) if self.lines[i].strip()),
+                len(self.lines) - 1,
+            )
+            line = self.lines[body]
+            self.sql_starts[path] = Place(self.file, body + 1, len(line) - len(line.lstrip()) + 1)
+        elif node.start_mark.line == node.end_mark.line and node.style != ">":
+            quote = 1 if node.style in ("'", '"') else 0
+            self.sql_starts[path] = Place(self.file, mark.line + 1, mark.column + 1 + quote)
+
+
+def _nearest(places: Mapping[Path, Place], path: Path, file: str) -> Place:
+    while path:
+        if path in places:
+            return places[path]
+        path = path[:-1]
+    return places.get((), Place(file))
+
+
+def _from_validation(error: ValidationError, plain: object, places: Mapping[Path, Place], file: str) -> list[Problem]:
+    problems: dict[tuple[Place, str], Problem] = {}
+    for item in error.errors():
+        path = _real_path(item["loc"], plain)
+        kind, advice = item["type"], None
+        place = _nearest(places, path, file)
+        if kind == "extra_forbidden":
+            key = str(path[-1]) if path else "?"
+            message = f"unknown key {key!r}"
+            place = places.get((*path, "\0key"), place)
+            advice = suggestion(key, _valid_keys(path[:-1]))
+        elif kind == "missing":
+            message = f"the key {item['loc'][-1]!r} is missing"
+        elif kind == "value_error":
+            message = str(item["ctx"]["error"])
+        elif kind == "literal_error":
+            message = f"{item['input']!r} is not known here"
+            advice = suggestion(str(item["input"]), _quoted(item["ctx"]["expected"]))
+        elif kind == "string_pattern_mismatch":
+            message = f"{item['input']!r} is not a name: no blanks, colons, commas or equals signs"
+        elif kind == "too_short":
+            message = "must not be empty"
+        else:
+            message = item["msg"][0].lower() + item["msg"][1:]
+            if item["input"] is None:
+                message = "has no value"
+                if " " in str(path[-1] if path else ""):
+                    advice = "Inside { } a comma ends a value: put a statement with commas in quotes."
+        label = ".".join(str(part) for part in path)
+        message = f"{label}: {message}" if label and kind != "extra_forbidden" else message
+        problems.setdefault((place, message), Problem(message, place, advice))
+    return list(problems.values())
+
+
+def _quoted(expected: str) -> list[str]:
+    return [part for part in expected.split("'") if part.strip(" ,") not in ("", "or")]
+
+
+def _real_path(loc: tuple[str | int, ...], plain: object) -> Path:
+    """The part of pydantic's location that exists in the file: unions add steps of their own, which are skipped."""
+    path: list[str | int] = []
+    here: Any = plain
+    for step in loc:
+        steps: Any = here if isinstance(here, dict) else dict(enumerate(here)) if isinstance(here, list) else {}
+        if step in steps:
+            here = steps[step]
+            path.append(step)
+    return tuple(path)
+
+
+def _valid_keys(path: Path) -> list[str]:
+    match path:
+        case ():
+            model: type = Scenario
+        case ("data",):
+            model = Data
+        case ("fill", _):
+            model = Fill
+        case ("fill", _, "columns", _):
+            model = Column
+        case (*_, "statements", int()):
+            model = Statement
+        case (*_, "retry") | ("remedies", _, "retry", _):
+            model = Retry
+        case ("remedies", _):
+            model = Remedy
+        case _:
+            model = Transaction
+    return list(model.model_fields)  # type: ignore[attr-defined]
+
+
+def _cross_checks(file: ScenarioFile) -> Iterator[Problem]:
+    """What no single value can tell: names that must exist, counts that must fit."""
+    scenario = file.scenario
+    names = list(scenario.transactions)
+    for index, name in enumerate(scenario.order or ()):
+        if name not in scenario.transactions:
+            yield Problem(
+                f"order names {name!r}, which is not a transaction",
+                _order_place(file, index, name),
+                suggestion(name, names),
+            )
+    for name, transaction in scenario.transactions.items():
+        asked = (scenario.order or ()).count(name)
+        if asked > transaction.moves:
+            end = f" and its {transaction.ends}" if transaction.ends != "open" else ""
+            yield Problem(
+                f"order names {name!r} {asked} times; it has {transaction.moves} moves "
+                f"({len(transaction.statements)} statements{end})",
+                file.place("order"),
+            )
+    if scenario.victim is not None and scenario.victim not in scenario.transactions:
+        yield Problem(
+            f"victim names {scenario.victim!r}, which is not a transaction",
+            file.place("victim"),
+            suggestion(scenario.victim, names),
+        )
+    for name, transaction in scenario.transactions.items():
+        yield from _check_names(file, name, transaction)
+    for title, remedy in scenario.remedies.items():
+        yield from _check_remedy(file, title, remedy, names)
+
+
+def _check_names(file: ScenarioFile, name: str, transaction: Transaction) -> Iterator[Problem]:
+    """Uses of values that cannot have one, and conditions that cannot be read, each with its line and column."""
+    for found in name_problems(transaction):
+        path: Path = ("transactions", name, "statements", found.statement)
+        if found.key == "keep":
+            yield Problem(found.message, file.place(*path, "keep"))
+            continue
+        at = next((p for p in _text_paths(path, found.key, found.text, transaction) if p in file.places), path)
+        yield Problem(
+            f"{name} {found.statement + 1}: {found.message}",
+            file.place_in_sql(at, found.text, found.offset),
+            found.advice,
+        )
+
+
+def _text_paths(path: Path, key: str, text: str, transaction: Transaction) -> Iterator[Path]:
+    """Where a statement's text may stand: under its key, for one server, or as the statement itself."""
+    sql = transaction.statements[int(path[-1])].sql
+    servers = [server for server, own in sql.items() if own == text] if isinstance(sql, dict) and key == "sql" else []
+    for server in servers:
+        yield (*path, key, server)
+        yield (*path, server)
+    yield (*path, key)
+    yield path
+
+
+def _order_place(file: ScenarioFile, index: int, name: str) -> Place:
+    listed = file.places.get(("order", index))
+    start = file.sql_starts.get(("order",))
+    if listed or not start:
+        return listed or file.place("order")
+    words = (file.scenario.order or ())[:index]
+    return Place(start.file, start.line, start.column + sum(len(word) + 1 for word in words))
+
+
+def _check_changed_names(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Problem]:
+    """Values that a remedy's statements, or their new order, use before they are there."""
+    for name, transaction in file.scenario.transactions.items():
+        order, texts = (remedy.reorder or {}).get(name), (remedy.rewrite or {}).get(name) or {}
+        count = len(transaction.statements)
+        if not (order or texts) or sorted(order or range(1, count + 1)) != list(range(1, count + 1)):
+            continue
+        if any(not 1 <= number <= count for number in texts):
+            continue
+        before = {problem.message for problem in name_problems(transaction)}
+        for problem in name_problems(changed_statements(transaction, order, texts)):
+            if problem.message not in before:
+                kind = "rewrite" if texts else "reorder"
+                yield Problem(f"remedy {title!r}: {problem.message}", file.place("remedies", title, kind, name))
+
+
+def _check_remedy(file: ScenarioFile, title: str, remedy: Remedy, names: list[str]) -> Iterator[Problem]:
+    transactions = file.scenario.transactions
+    for kind in ("reorder", "isolation", "rewrite", "timeout", "retry", "ends"):
+        change = getattr(remedy, kind)
+        for name in change if isinstance(change, dict) else ():
+            if name not in transactions:
+                yield Problem(
+                    f"remedy {title!r} names {name!r}, which is not a transaction",
+                    file.place("remedies", title, kind, name, "\0key"),
+                    suggestion(name, names),
+                )
+    yield from _check_changed_names(file, title, remedy)
+    for name, order in (remedy.reorder or {}).items():
+        count = len(transactions[name].statements) if name in transactions else len(order)
+        if sorted(order) != list(range(1, count + 1)):
+            yield Problem(
+                f"remedy {title!r}: reorder must name each of the {count} statements of {name!r} once",
+                file.place("remedies", title, "reorder", name),
+            )
+    for name, statements in (remedy.rewrite or {}).items():
+        count = len(transactions[name].statements) if name in transactions else 0
+        for number in statements:
+            if name in transactions and not 1 <= number <= count:
+                yield Problem(
+                    f"remedy {title!r}: {name!r} has no statement {number} (1 to {count})",
+                    file.place("remedies", title, "rewrite", name, number, "\0key"),
+                )

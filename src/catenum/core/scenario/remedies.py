@@ -1,0 +1,80 @@
+"""Applies a remedy to a scenario: the result is another scenario, and DDL to run after its data."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from catenum.core.errors import InputError
+from catenum.core.scenario.model import Remedy, Scenario, Sql, Transaction, chosen
+from catenum.core.words import suggestion
+
+
+def apply_remedy(scenario: Scenario, remedy: Remedy) -> tuple[Scenario, tuple[str, ...]]:
+    """The changed scenario and the DDL that the remedy adds (indexes first)."""
+    changed = {name: _changed(name, transaction, remedy) for name, transaction in scenario.transactions.items()}
+    ddl = tuple(chosen(sql) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
+    return scenario.model_copy(update={"transactions": changed}), ddl
+
+
+def apply_remedies(scenario: Scenario, names: str | None) -> tuple[Scenario, tuple[str, ...]]:
+    """The scenario with the remedies in ``names`` ("one + other") applied in turn, and the DDL that they add.
+
+    Raises InputError for a name that the scenario does not have.
+    """
+    ddl: list[str] = []
+    for name in split_names(names, scenario.remedies) if names else ():
+        scenario, added = apply_remedy(scenario, scenario.remedies[name])
+        ddl.extend(added)
+    return scenario, tuple(ddl)
+
+
+def split_names(names: str, known: Mapping[str, Remedy]) -> list[str]:
+    """The names in "one + other". Raises InputError for one that is not among ``known``."""
+    parts = [names] if names in known else [part.strip() for part in names.split("+")]
+    for part in parts:
+        if part not in known:
+            raise InputError(f"there is no remedy {part!r}", advice=suggestion(part, list(known)))
+    return parts
+
+
+def changed_statements(transaction: Transaction, order: Sequence[int] | None, texts: Mapping[int, Sql]) -> Transaction:
+    """The transaction with some statements' SQL replaced, then in another order; both count statements from 1."""
+    statements = list(transaction.statements)
+    for number, sql in texts.items():
+        statements[number - 1] = statements[number - 1].model_copy(update={"sql": sql})
+    if order is not None:
+        statements = [statements[number - 1] for number in order]
+    return transaction.model_copy(update={"statements": tuple(statements)})
+
+
+def _changed(name: str, transaction: Transaction, remedy: Remedy) -> Transaction:
+    texts = {number: chosen(sql) for number, sql in ((remedy.rewrite or {}).get(name) or {}).items()}
+    transaction = changed_statements(transaction, (remedy.reorder or {}).get(name), texts)
+    update: dict[str, object] = {}
+    for kind in ("isolation", "timeout", "retry", "ends"):
+        change = getattr(remedy, kind)
+        value = change.get(name) if isinstance(change, dict) else change
+        if value is not None:
+            update[kind] = value
+    return transaction.model_copy(update=update)
+
+
+def describe(remedy: Remedy) -> list[str]:
+    """The remedy's changes as short lines."""
+    lines = []
+    for name, order in (remedy.reorder or {}).items():
+        lines.append(f"{name} runs its statements in the order {', '.join(map(str, order))}")
+    for kind, verb in (("isolation", "at"), ("timeout", "waits at most"), ("ends", "ends with")):
+        change = getattr(remedy, kind)
+        pairs = change.items() if isinstance(change, dict) else [("every transaction", change)] if change else []
+        for name, value in pairs:
+            lines.append(f"{name} {verb} {f'{value} ms' if kind == 'timeout' else value}")
+    for name, statements in (remedy.rewrite or {}).items():
+        lines.extend(
+            f"{name} statement {number}: {' '.join(chosen(sql).split())}" for number, sql in statements.items()
+        )
+    lines.extend(" ".join(chosen(sql).split()) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
+    retry = remedy.retry
+    for name, value in retry.items() if isinstance(retry, dict) else [("every transaction", retry)] if retry else []:
+        lines.append(f"{name} tries again up to {value.times} times on {', '.join(value.on)}")
+    return lines

@@ -1,0 +1,122 @@
+"""The rules of InnoDB, which every server with that storage engine shares.
+
+Record locks are shown as a mode and what it covers: ``X record`` (the row alone), ``X gap`` (the space before it), ``X
+next-key`` (both), ``X insert intention`` (a wish to insert into the gap). Sources: MariaDB documentation, "InnoDB
+Lock Modes"; for records and gaps the rules of ``lock_rec_has_to_wait`` in InnoDB's lock0lock.cc.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+
+from catenum.core.record.modes import Covers, Mode
+from catenum.core.record.recording import PathStep, TableKeys
+from catenum.core.servers.modes import ModeTable, symmetric
+from catenum.core.servers.rules import PlanLocks, Rules
+from catenum.core.servers.touch import TouchMode
+from catenum.core.sql.statements import Access
+
+_TABLE_MODES = tuple(Mode("table", name) for name in ("IS", "IX", "AUTO-INC", "S", "X"))
+TABLE = ModeTable(
+    title="InnoDB table locks",
+    source='MariaDB documentation, "InnoDB Lock Modes"',
+    modes=_TABLE_MODES,
+    conflicts=symmetric(
+        _TABLE_MODES, {"IS": (4,), "IX": (3, 4), "AUTO-INC": (2, 3, 4), "S": (1, 2, 4), "X": (0, 1, 2, 3, 4)}
+    ),
+)
+
+RECORD_COVERS: tuple[Covers, ...] = ("gap", "insert intention", "record", "next-key")
+_RECORD_MODES = tuple(Mode("record", name, covers) for name in ("S", "X") for covers in RECORD_COVERS)
+
+
+def _has_to_wait(wanted: Mode, held: Mode) -> bool:
+    """``lock_rec_has_to_wait`` (lock0lock.cc).
+
+    Whether a request on a record waits for a lock that another has on it.
+    """
+    if wanted.name == "S" == held.name:
+        return False
+    if held.covers == "insert intention":
+        return False  # nobody waits for a wish to insert
+    if wanted.covers == "insert intention":
+        return held.covers in ("gap", "next-key")
+    if wanted.covers == "gap":
+        return False  # a gap lock only keeps inserts out
+    return held.covers != "gap"
+
+
+RECORD = ModeTable(
+    title="InnoDB record and gap locks",
+    source='MariaDB documentation, "InnoDB Lock Modes" (gap locks), and lock_rec_has_to_wait in lock0lock.cc',
+    modes=_RECORD_MODES,
+    conflicts=frozenset((a, b) for a in _RECORD_MODES for b in _RECORD_MODES if _has_to_wait(a, b)),
+)
+SHARED, EXCLUSIVE = Mode("record", "S", "next-key"), Mode("record", "X", "next-key")
+
+
+class InnodbRules(Rules):
+    """What follows from the storage engine. See ``Rules`` for what each member promises."""
+
+    dialect = "mysql"
+    usual_level = "repeatable read"
+    #: An implicit lock: others see it as this until the transaction commits.
+    inserted_mode = Mode("record", "X", "record")
+
+    def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
+        """On index records, at its strictest.
+
+        Whether the gap is locked too depends on the isolation level and the index; for what conflicts the strictest
+        serves.
+        """
+        if access.verb == "lock":
+            return SHARED if access.strength in ("share", "key share") else EXCLUSIVE
+        return EXCLUSIVE if access.verb in ("update", "delete") else None
+
+    def read_mode(self, level: str, *, within_write: bool) -> TouchMode:
+        """Plain reads lock at serializable, and so do reads within a write at repeatable read (MariaDB documentation,
+        "SET TRANSACTION", "InnoDB Lock Modes").
+        """
+        if level == "serializable" or (within_write and level != "read committed"):
+            return TouchMode.SHARE
+        return TouchMode.DIRTY if level == "read uncommitted" else TouchMode.READ
+
+    def locks_gaps(self, levels: Collection[str]) -> bool:
+        """From repeatable read on."""
+        return any(level in ("repeatable read", "serializable") for level in levels)
+
+    def snapshot_statements(self, level: str, touched: Sequence[Sequence[TouchMode]]) -> range:
+        """The first plain read takes it (MariaDB documentation, "Transactions: Repeatable Read")."""
+        if level != "repeatable read":
+            return range(0)
+        for number, modes in enumerate(touched):
+            if modes and all(mode is TouchMode.READ for mode in modes):
+                return range(number + 1)
+        return range(len(touched))
+
+    def plan_locks(self, step: PathStep, access: Access, keys: TableKeys) -> PlanLocks:
+        """Index entries and rows as the path passes them ("InnoDB Lock Modes")."""
+        return PlanLocks(words=tuple(_words(step, access, keys)), rows_passed=step.kind == "scan")
+
+    def locks_per_row(self, step: PathStep, access: Access) -> int:
+        """Two, the entry and its row, through a secondary index that does not cover a shared read."""
+        through = step.kind != "scan" and step.index not in (None, "PRIMARY")
+        coverable = access.strength in ("share", "key share")  # an exclusive read locks the rows in any case
+        return 2 if through and coverable and not step.covering else 1
+
+
+def _words(step: PathStep, access: Access, keys: TableKeys) -> Iterator[str]:
+    if step.kind == "scan":
+        yield "every row it passes, in the order of the primary key, whether it matches or not"
+    elif step.index in (None, "PRIMARY"):
+        yield "the rows, by the primary key"
+    elif step.covering and access.verb == "lock" and access.strength in ("share", "key share"):
+        yield f"entries of {step.index} alone"
+    else:
+        yield f"an entry of {step.index}, then its row, one after the other"
+    others = [name for name in keys.indexes if name not in ("PRIMARY", step.index)]
+    if access.verb == "delete" and others:
+        yield f"then the entries of {', '.join(others)}"
+    changed = [name for name in others if set(keys.indexes[name]) & set(access.columns)]
+    if access.verb == "update" and changed:
+        yield f"then the entries of {', '.join(changed)}"

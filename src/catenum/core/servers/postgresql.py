@@ -1,0 +1,201 @@
+"""PostgreSQL's rules. Chapters are those of its documentation; lock modes are in 13.3, "Explicit Locking".
+
+Row locks carry the names of the documentation (``FOR UPDATE``), also where an UPDATE took them; table locks those of
+``pg_locks`` (``AccessShareLock``).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
+from catenum.core.servers.modes import ModeTable, symmetric
+from catenum.core.servers.rules import PlanLocks, Rules
+from catenum.core.servers.touch import TouchMode
+from catenum.core.sql.boundary import ANY_SERVER, Boundary
+from catenum.core.sql.statements import Access
+
+_ROW_MODES = tuple(Mode("row", name) for name in ("FOR KEY SHARE", "FOR SHARE", "FOR NO KEY UPDATE", "FOR UPDATE"))
+KEY_SHARE, SHARE, NO_KEY_UPDATE, UPDATE = _ROW_MODES
+ROW = ModeTable(
+    title="row locks",
+    source='PostgreSQL documentation, 13.3.2 "Row-Level Locks", table 13.3',
+    modes=_ROW_MODES,
+    conflicts=symmetric(
+        _ROW_MODES,
+        {
+            "FOR KEY SHARE": (3,),
+            "FOR SHARE": (2, 3),
+            "FOR NO KEY UPDATE": (1, 2, 3),
+            "FOR UPDATE": (0, 1, 2, 3),
+        },
+    ),
+)
+
+_TABLE_MODES = tuple(
+    Mode("table", name)
+    for name in (
+        "AccessShareLock",
+        "RowShareLock",
+        "RowExclusiveLock",
+        "ShareUpdateExclusiveLock",
+        "ShareLock",
+        "ShareRowExclusiveLock",
+        "ExclusiveLock",
+        "AccessExclusiveLock",
+    )
+)
+TABLE = ModeTable(
+    title="table locks",
+    source='PostgreSQL documentation, 13.3.1 "Table-Level Locks", table 13.2',
+    modes=_TABLE_MODES,
+    conflicts=symmetric(
+        _TABLE_MODES,
+        {
+            "AccessShareLock": (7,),
+            "RowShareLock": (6, 7),
+            "RowExclusiveLock": (4, 5, 6, 7),
+            "ShareUpdateExclusiveLock": (3, 4, 5, 6, 7),
+            "ShareLock": (2, 3, 5, 6, 7),
+            "ShareRowExclusiveLock": (2, 3, 4, 5, 6, 7),
+            "ExclusiveLock": (1, 2, 3, 4, 5, 6, 7),
+            "AccessExclusiveLock": (0, 1, 2, 3, 4, 5, 6, 7),
+        },
+    ),
+)
+TABLES = (ROW, TABLE)
+
+
+def _table(name: str) -> Mode:
+    return Mode("table", name)
+
+
+ACCESS_SHARE, ROW_SHARE, ROW_EXCLUSIVE = map(_table, ("AccessShareLock", "RowShareLock", "RowExclusiveLock"))
+ACCESS_EXCLUSIVE, EXCLUSIVE, TABLE_SHARE = map(_table, ("AccessExclusiveLock", "ExclusiveLock", "ShareLock"))
+#: The end of a read-write serializable transaction, for which a deferrable one waits (13.2.3).
+SAFE_SNAPSHOT = Mode("other", "SafeSnapshot")
+
+#: A session about to lock a row takes a lock on its tuple first; that lock's mode tells the row lock it is after
+#: (``tupleLockExtraInfo`` in PostgreSQL's heapam.c).
+ROW_MODE_OF_TUPLE_LOCK = {
+    ACCESS_SHARE: KEY_SHARE,
+    ROW_SHARE: SHARE,
+    EXCLUSIVE: NO_KEY_UPDATE,
+    ACCESS_EXCLUSIVE: UPDATE,
+}
+
+#: What ``pgrowlocks`` and ``pg_get_multixact_members`` call the modes.
+ROW_MODE_ALIASES = {
+    **{mode.name.lower(): mode for mode in _ROW_MODES},
+    "no key update": NO_KEY_UPDATE,
+    "update": UPDATE,
+    "key share": KEY_SHARE,
+    "share": SHARE,
+    "keysh": KEY_SHARE,
+    "sh": SHARE,
+    "fornokeyupd": NO_KEY_UPDATE,
+    "nokeyupd": NO_KEY_UPDATE,
+    "forupd": UPDATE,
+    "upd": UPDATE,
+}
+_STRENGTHS = {"key share": KEY_SHARE, "share": SHARE, "no key update": NO_KEY_UPDATE, "update": UPDATE}
+
+
+class PostgresqlRules(Rules):
+    """See ``Rules`` for what each member promises."""
+
+    name, title, dialect = "postgresql", "PostgreSQL", "postgres"
+    schemes = ("postgresql", "postgres")
+
+    distinct_levels = ("read committed", "repeatable read", "serializable")
+    level_note = "read uncommitted is not listed: PostgreSQL runs it as read committed"
+    usual_level = "read committed"
+
+    tables = TABLES
+    inserted_mode = UPDATE
+    named_source = 'PostgreSQL documentation, 13.3.5 "Advisory Locks"'
+    schema_modes = frozenset([ACCESS_EXCLUSIVE, EXCLUSIVE, _table("ShareRowExclusiveLock"), TABLE_SHARE])
+
+    catalogues = ("pg_catalog", "information_schema")
+    boundary = Boundary(
+        statements=(
+            *ANY_SERVER,
+            r"(?:create|drop|alter) (?:group|publication|subscription|event trigger|foreign data wrapper)",
+            r"alter (?:system|default privileges)",
+            r"(?:reassign|drop) owned",
+            r"(?:vacuum|analyze|cluster|checkpoint)(?: \(.*\))?(?: full| freeze| verbose| analyze)*$",
+            r"reindex (?:\(.*\) )?(?:database|system|schema)",
+            r"set (?:session |local )?(?:search_path|role|session authorization|schema)",
+            r"reset (?:all|search_path|role|session authorization)",
+            r"discard all",
+            r"copy .* program",
+        ),
+        functions=(
+            r"pg_(?:terminate_backend|cancel_backend|reload_conf|rotate_logfile|promote|switch_wal)\s*\(",
+            r"(?:dblink\w*|lo_\w+)\s*\(",
+            r"set_config\s*\(\s*'(?:search_path|role|session_authorization)'",
+            r"(?:nextval|setval|currval)\s*\(\s*'[^'.]+\.",
+        ),
+        own_transactions=(r"(?:prepare transaction|commit prepared|rollback prepared)",),
+    )
+
+    #: Appendix A, "PostgreSQL Error Codes".
+    error_kinds: dict[str, ErrorKind] = {  # noqa: RUF012 - never changed
+        "40P01": "deadlock",
+        "40001": "refused",
+        "55P03": "timeout",  # lock_not_available: lock_timeout and NOWAIT
+        "57P01": "lost",  # admin_shutdown
+        "57P02": "lost",  # crash_shutdown
+        "57P03": "lost",  # cannot_connect_now
+        "57P05": "lost",  # idle_session_timeout
+        "25P03": "lost",  # idle_in_transaction_session_timeout
+    }
+    idle_limit = "idle_in_transaction_session_timeout"
+    outlived_lock_advice = (
+        "Take it with pg_advisory_xact_lock, which is released when the transaction ends, whether it commits or not.",
+        "Where it has to span transactions, call pg_advisory_unlock on every way out, errors included.",
+    )
+    named_locks_span = "database"
+    password_places = ("PGPASSWORD", "~/.pgpass", "CATENUM_TARGET")
+
+    def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
+        """By 13.3.2.
+
+        An UPDATE takes FOR UPDATE where it changes a column of a unique index that a foreign key could use
+        (``key_columns``), otherwise FOR NO KEY UPDATE; a plain read takes none.
+        """
+        if access.verb == "lock" and access.strength:
+            return _STRENGTHS[access.strength]
+        if access.verb == "delete":
+            return UPDATE
+        if access.verb == "update":
+            return UPDATE if key_columns.intersection(access.columns) else NO_KEY_UPDATE
+        return None
+
+    def table_mode(self, access: Access) -> Mode:
+        """By 13.3.1 and the commands that it lists for each mode."""
+        if access.verb == "read":
+            return ACCESS_SHARE
+        if access.verb == "lock":
+            return ROW_SHARE
+        if access.writes:
+            return ROW_EXCLUSIVE
+        if access.lock_mode is not None:
+            wanted = access.lock_mode.replace(" ", "") + "lock"
+            return next((mode for mode in _TABLE_MODES if mode.name.lower() == wanted), ACCESS_EXCLUSIVE)
+        if access.makes_index:
+            return _table("ShareUpdateExclusiveLock") if access.concurrently else TABLE_SHARE
+        return ACCESS_EXCLUSIVE
+
+    def snapshot_statements(self, level: str, touched: Sequence[Sequence[TouchMode]]) -> range:
+        """The first one, at the levels with one snapshot a transaction (13.2.2)."""
+        return range(1) if level in ("repeatable read", "serializable") else range(0)
+
+    def refuses_by_any_order(self, level: str) -> bool:
+        """Under serializable snapshot isolation (Ports and Grittner 2012)."""
+        return level == "serializable"
+
+    def plan_locks(self, step: PathStep, access: Access, keys: TableKeys) -> PlanLocks:
+        """Rows that match and no others (13.3.2): whatever the path, a scan locks only what it returns."""
+        return PlanLocks(words=(f"the rows that match, in {step.table}",))

@@ -1,0 +1,198 @@
+"""What a server's rules are asked, whichever server it is.
+
+A module a server answers: isolation levels, lock modes and their conflicts, which moves depend on each other, what a
+plan locks, what leaves the scratch space, what an error code means. All of it is knowledge, with its source; what
+needs a connection belongs to the server's engine. ``rules_of`` (in the package) gives the rules by a server's name.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
+from catenum.core.record.values import Binding, Value, Values
+from catenum.core.servers.modes import Conflict, ModeTable, conflict_in
+from catenum.core.servers.touch import TouchMode
+from catenum.core.sql import boundary, masking, parameters, scripts, statements
+from catenum.core.sql.boundary import Boundary
+from catenum.core.sql.statements import Access, Footprint
+
+#: From the least to the most strict, in the order of the SQL standard (ISO/IEC 9075-2, 4.41).
+STANDARD_LEVELS = ("read uncommitted", "read committed", "repeatable read", "serializable")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PlanLocks:
+    """What one step of a plan locks, in words and in order. ``rows_passed``: also rows that do not match."""
+
+    words: tuple[str, ...] = ()
+    rows_passed: bool = False
+
+
+class Rules(ABC):
+    """The rules of one server."""
+
+    name: str
+    title: str
+    #: The parser's name for its SQL.
+    dialect: str
+    #: The first word of URLs that lead to it.
+    schemes: tuple[str, ...]
+
+    # -- isolation levels ---------------------------------------------------------------------------------------------
+
+    #: Levels that can be asked for, from the least to the most strict, and those of them that really differ.
+    levels: tuple[str, ...] = STANDARD_LEVELS
+    distinct_levels: tuple[str, ...] = STANDARD_LEVELS
+    #: Why a level that can be asked for is not among the distinct ones.
+    level_note: str = ""
+    #: The level that the server comes with: for a stricter one somebody must have asked.
+    usual_level: str
+
+    def rank(self, level: str) -> int:
+        """The place of a level from the least strict, 0; -1 for one that this server does not have."""
+        return self.levels.index(level) if level in self.levels else -1
+
+    # -- lock modes ---------------------------------------------------------------------------------------------------
+
+    tables: tuple[ModeTable, ...]
+    #: What a row that a transaction inserted amounts to for others, until it commits.
+    inserted_mode: Mode
+    #: Where the conflicts of locks by a name of one's own are described.
+    named_source: str
+    #: Modes in which a statement that changes a table's definition stands in the way of others.
+    schema_modes: frozenset[Mode]
+
+    @abstractmethod
+    def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
+        """The lock that ``access`` takes on the rows that it reaches; None where it takes none.
+
+        ``key_columns``: the columns of the table's unique indexes, in lower case.
+        """
+
+    @abstractmethod
+    def table_mode(self, access: Access) -> Mode:
+        """The lock that ``access`` takes on the table (or on its definition)."""
+
+    def conflict(self, wanted: Mode, held: Mode) -> Conflict | None:
+        """The conflict of two modes by the server's own table; None where no table has both."""
+        return conflict_in(self.tables, wanted, held)
+
+    # -- dependence ---------------------------------------------------------------------------------------------------
+
+    def read_mode(self, level: str, *, within_write: bool) -> TouchMode:
+        """How a plain read touches rows at ``level``. ``within_write``: it stands in a statement that writes."""
+        return TouchMode.READ
+
+    def locks_gaps(self, levels: Collection[str]) -> bool:
+        """Whether locks of transactions at these levels cover the space between rows."""
+        return False
+
+    @abstractmethod
+    def snapshot_statements(self, level: str, touched: Sequence[Sequence[TouchMode]]) -> range:
+        """The statements (from 0) of which one takes the transaction's snapshot; empty where each has its own.
+
+        ``touched``: the ways in which each statement touches tables.
+        """
+
+    def refuses_by_any_order(self, level: str) -> bool:
+        """Whether who is refused can turn on any order within a group of connected transactions at ``level``."""
+        return False
+
+    # -- plans --------------------------------------------------------------------------------------------------------
+
+    @abstractmethod
+    def plan_locks(self, step: PathStep, access: Access, keys: TableKeys) -> PlanLocks:
+        """What a step of a plan locks for a statement that locks what it finds."""
+
+    def locks_per_row(self, step: PathStep, access: Access) -> int:
+        """How many locks a locking read takes for each row that ``step`` finds."""
+        return 1
+
+    # -- text ---------------------------------------------------------------------------------------------------------
+
+    #: Schemas that hold the server's own catalogues, which anybody may read.
+    catalogues: tuple[str, ...]
+    boundary: Boundary
+
+    def footprint(self, sql: str, values: Values | None = None) -> Footprint:
+        """What a statement touches; where ``values`` of its parameters are known, which rows it names by them."""
+        return statements.footprint(parameters.readable(sql, self.dialect, values), self.dialect)
+
+    def numbered(self, sql: str) -> str:
+        """A statement with ``$1``, ``$2`` in place of its parameters."""
+        return parameters.numbered(sql, self.dialect)
+
+    def formatted(self, sql: str) -> str:
+        """A statement with ``%s`` in place of its parameters, and its own per cent signs doubled."""
+        return parameters.formatted(sql, self.dialect)
+
+    def values_by_place(self, sql: str, values: Binding) -> list[Value]:
+        """The values in the order of their places: one whose name stands twice comes twice."""
+        known = dict(values)
+        return [known[parameter.name] for parameter in parameters.parameters_in(sql, self.dialect)]
+
+    def assigned(self, sql: str, names: Collection[str]) -> set[tuple[str, str]]:
+        """The columns (with their tables) that a statement sets from parameters of these names."""
+        marked = {name: Value(f"value of {name}") for name in names}
+        return statements.assigned(parameters.readable(sql, self.dialect, marked), self.dialect, marked.values())
+
+    def value_names(self, sql: str) -> tuple[str, ...]:
+        """The names of a statement's parameters."""
+        return parameters.names_in(sql, self.dialect)
+
+    def footprints(self, script: str) -> list[Footprint]:
+        """What each statement of a script touches."""
+        return statements.footprints(script, self.dialect)
+
+    def split(self, script: str) -> list[tuple[int, str]]:
+        """The statements of a script, each with the offset of its first character."""
+        return scripts.split_script(script, self.dialect)
+
+    def masked(self, sql: str) -> str:
+        """A statement with ``?`` in place of its literals."""
+        return masking.masked(sql, self.dialect)
+
+    def shape(self, sql: str) -> str:
+        """What statements of one kind share."""
+        return masking.shape(sql, self.dialect)
+
+    def uncovered(self, sql: str) -> str:
+        """The text with comments laid open that the server executes."""
+        return sql
+
+    def is_compound(self, sql: str) -> bool:
+        """Whether a text is one statement though it holds others."""
+        return False
+
+    def reaches_beyond(self, script: str) -> Iterator[str]:
+        """The words of a script that reach beyond the scratch space, one for each statement that does."""
+        return boundary.reaches_beyond(self.uncovered(script), self.boundary, self.dialect)
+
+    def handles_transactions(self, sql: str) -> str | None:
+        """The words by which a statement prepares or ends transactions in ways that Catenum cannot see."""
+        return boundary.starts_with(self.uncovered(sql), self.boundary.own_transactions, self.dialect)
+
+    def commits_by_itself(self, sql: str) -> bool:
+        """Whether the server commits before it runs this, whatever the transaction did before."""
+        return boundary.starts_with(self.uncovered(sql), self.boundary.commits, self.dialect) is not None
+
+    # -- errors, and what is advised ----------------------------------------------------------------------------------
+
+    #: Error codes, as the server writes them, to Catenum's kinds; any other means that a statement was rejected.
+    error_kinds: Mapping[str, ErrorKind]
+    #: The setting that ends a transaction whose client has gone quiet.
+    idle_limit: str
+    #: How to releases a lock that outlives its transaction, and what does so by itself.
+    outlived_lock_advice: tuple[str, ...]
+    #: How far names of named locks reach: the whole ``database`` or ``server``.
+    named_locks_span: str
+    #: Where a password can stand that the process list does not show.
+    password_places: tuple[str, ...] = ("CATENUM_TARGET",)
+
+    def kind_of(self, code: str) -> ErrorKind:
+        """What an error code means to a run."""
+        return self.error_kinds.get(code, "rejected")

@@ -1,0 +1,235 @@
+"""Names what went wrong with the data, from which transaction saw and overwrote what.
+
+The relations are those of Adya (1999): *wr*, B saw what A wrote; *ww*, B overwrote what A wrote; *rw*, A did not see
+what B wrote. They are read off the run itself: a result that occurs only in serial orders with A before B shows that B
+saw A, one that occurs only with B before A shows that it did not. A row that ends as though A had never run, although A
+committed, was overwritten without having been seen. The names are those of Berenson et al. (1995).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from itertools import combinations, permutations
+from typing import Literal
+
+from catenum.core.servers.touch import TouchMode
+from catenum.core.space.dependence import Dependence, meets
+from catenum.core.space.oracle import Observation
+
+Name = Literal[
+    "dirty read", "lost update", "non-repeatable read", "phantom", "read skew", "write skew", "other anomaly"
+]
+Relation = Literal["saw", "did not see", "overwrote"]
+#: Runs some transactions one after another; None where one of them did not commit.
+RunSerially = Callable[[Sequence[str]], Observation | None]
+_MOST = 4  # transactions whose serial orders are all looked at for the name's sake
+
+
+@dataclass(frozen=True, slots=True)
+class Relating:
+    """One observed relation between two transactions, and what shows it."""
+
+    who: str
+    relation: Relation
+    whom: str
+    evidence: str
+    statement: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Anomaly:
+    """A named anomaly, whom it concerns, and what shows it."""
+
+    name: Name
+    transactions: tuple[str, ...]
+    evidence: tuple[str, ...]
+
+
+def name_anomaly(
+    run: Observation, serially: RunSerially, dependence: Dependence, undone: Sequence[str] = ()
+) -> Anomaly:
+    """The name of what went wrong in a run that equals no serial order. ``undone``: who wrote, but did not commit."""
+    found = _Relations(run, serially, dependence)
+    for told in (found.dirty_read(undone), found.lost_update(), found.repeated_read(), found.skew()):
+        if told is not None:
+            return told
+    return Anomaly(name="other anomaly", transactions=run.committed, evidence=tuple(found.differences()))
+
+
+class _Relations:
+    def __init__(self, run: Observation, serially: RunSerially, dependence: Dependence) -> None:
+        self.run, self.serially, self.dependence = run, serially, dependence
+        self.orders: dict[tuple[str, ...], Observation] = {}
+        groups = [run.committed] if len(run.committed) <= _MOST else list(combinations(run.committed, 2))
+        for group in groups:
+            for order in permutations(group):
+                seen = serially(order)
+                if seen is not None:
+                    self.orders[order] = seen
+        self.saw = list(self._saw())
+        self.overwrote = list(self._overwrote())
+
+    def _orders_with(self, first: str, second: str) -> list[Observation]:
+        return [
+            seen
+            for order, seen in self.orders.items()
+            if first in order and second in order and order.index(first) < order.index(second)
+        ]
+
+    def _saw(self) -> Iterator[Relating]:
+        for who in self.run.committed:
+            for whom in self.run.committed:
+                if who == whom:
+                    continue
+                before, after = self._orders_with(whom, who), self._orders_with(who, whom)
+                for number, result in enumerate(self.run.seen[who]):
+                    with_it = any(o.seen[who][number] == result for o in before if number < len(o.seen[who]))
+                    without = any(o.seen[who][number] == result for o in after if number < len(o.seen[who]))
+                    shown = result.shown or f"{result.rows} row{'s' if result.rows != 1 else ''} changed"
+                    if with_it and not without:
+                        text = f"{who} statement {number + 1} saw what {whom} did ({shown})"
+                        yield Relating(who, "saw", whom, text, number)
+                    elif without and not with_it:
+                        text = f"{who} statement {number + 1} did not see what {whom} did ({shown})"
+                        yield Relating(who, "did not see", whom, text, number)
+
+    def _overwrote(self) -> Iterator[Relating]:
+        for a, b in combinations(self.run.committed, 2):
+            for x in range(len(self.run.seen[a])):
+                for y in range(len(self.run.seen[b])):
+                    table = self._both_write((a, x), (b, y))
+                    if table is None:
+                        continue
+                    pair = ((a, x), (b, y))
+                    late, early = pair if self._place(a, x) > self._place(b, y) else pair[::-1]
+                    text = f"{late[0]} statement {late[1] + 1} wrote {table} after {early[0]} statement {early[1] + 1}"
+                    yield Relating(late[0], "overwrote", early[0], text, late[1])
+
+    def _place(self, name: str, number: int) -> int:
+        return self.run.places.get((name, number), 0)
+
+    def _both_write(self, a: tuple[str, int], b: tuple[str, int]) -> str | None:
+        if a not in self.run.places or b not in self.run.places:
+            return None  # passed over
+        for x in self.dependence.touches[a]:
+            for y in self.dependence.touches[b]:
+                if TouchMode.WRITE in (x.mode, y.mode) and x.mode >= TouchMode.WRITE <= y.mode and meets(x, y):
+                    return x.table or "the same"
+        return None
+
+    def _not_seen(self, who: str, whom: str) -> Relating | None:
+        return next((r for r in self.saw if (r.who, r.relation, r.whom) == (who, "did not see", whom)), None)
+
+    # -- the names, the most telling first ---------------------------------------------------------------------------
+
+    def dirty_read(self, undone: Sequence[str]) -> Anomaly | None:
+        """Somebody saw what was not committed: not yet, or never."""
+        for r in self.saw:
+            commit = self.run.commits.get(r.whom)
+            if r.relation == "saw" and commit is not None and self._place(r.who, r.statement or 0) < commit:
+                text = f"{r.evidence}, before {r.whom} committed"
+                return Anomaly(name="dirty read", transactions=(r.who, r.whom), evidence=(text,))
+        for who in self.run.committed:
+            for number, result in enumerate(self.run.seen[who]):
+                whom = next((name for name in undone if self._wrote_before(name, who, number)), None)
+                if whom is not None and not self._in_some_order(who, number):
+                    text = f"{who} statement {number + 1} saw {result.shown}, which {whom} wrote and never committed"
+                    return Anomaly(name="dirty read", transactions=(who, whom), evidence=(text,))
+        return None
+
+    def _in_some_order(self, who: str, number: int) -> bool:
+        result = self.run.seen[who][number]
+        known = [o.seen[who] for order, o in self.orders.items() if who in order]
+        return any(number < len(seen) and seen[number] == result for seen in known)
+
+    def _wrote_before(self, name: str, who: str, number: int) -> bool:
+        """Whether ``name`` had written something that a statement of ``who`` touches, before that was answered."""
+        return any(
+            self._place(name, n) < self._place(who, number)
+            and any(
+                x.mode >= TouchMode.WRITE and meets(x, y)
+                for x in self.dependence.touches[name, n]
+                for y in self.dependence.touches[who, number]
+            )
+            for n in range(len(self.run.seen.get(name, ())))
+        )
+
+    def lost_update(self) -> Anomaly | None:
+        """Somebody overwrote what it had not seen."""
+        for over in self.overwrote:
+            read = self._not_seen(over.who, over.whom)
+            if read is not None:
+                return Anomaly(
+                    name="lost update", transactions=(over.who, over.whom), evidence=(read.evidence, over.evidence)
+                )
+        for over in self.overwrote:
+            for text in self._as_though_never_run(over.whom):
+                lost = f"{text}, as though {over.whom} had never run"
+                return Anomaly(name="lost update", transactions=(over.who, over.whom), evidence=(over.evidence, lost))
+        return None
+
+    def _as_though_never_run(self, name: str) -> Iterator[str]:
+        """Rows that no serial order leaves so, but one without ``name`` does."""
+        without = self.serially([n for n in self.run.committed if n != name])
+        if without is None:
+            return
+        for table, rows in self.run.rows.items():
+            serial = [set(o.rows[table].rows) for o in self.orders.values() if table in o.rows]
+            for row in rows.rows:
+                alone = without.rows.get(table)
+                if not any(row in known for known in serial) and alone is not None and row in alone.rows:
+                    pairs = zip(rows.columns, row, strict=True)
+                    yield f"{table} ends with " + ", ".join(f"{c}={'null' if v is None else v}" for c, v in pairs)
+
+    def repeated_read(self) -> Anomaly | None:
+        """One transaction asked the same twice and got two answers."""
+        for who in self.run.committed:
+            texts = [" ".join(sql.lower().split()) for sql in self.dependence.statements[who]]
+            for x, y in combinations(range(len(self.run.seen[who])), 2):
+                first, second = self.run.seen[who][x], self.run.seen[who][y]
+                alone = self.serially((who,))
+                if texts[x] != texts[y] or first == second or alone is None or alone.seen[who][x] != alone.seen[who][y]:
+                    continue
+                by_key = any(t.keys is not None for t in self.dependence.touches[who, x])
+                name: Name = "non-repeatable read" if by_key else "phantom"
+                told = f"{first.shown}, then {second.shown}"
+                text = f"{who} asked the same in statements {x + 1} and {y + 1}, and was told {told}"
+                others = tuple(dict.fromkeys(r.whom for r in self.saw if r.who == who))
+                return Anomaly(name=name, transactions=(who, *others), evidence=(text,))
+        return None
+
+    def skew(self) -> Anomaly | None:
+        """Read skew: one transaction saw another by half. Write skew: each of two did not see the other."""
+        for r in self.saw:
+            if r.relation != "saw":
+                continue
+            missed = self._not_seen(r.who, r.whom)
+            if missed is not None:
+                return Anomaly(name="read skew", transactions=(r.who, r.whom), evidence=(missed.evidence, r.evidence))
+        for a, b in combinations(self.run.committed, 2):
+            one, two = self._not_seen(a, b), self._not_seen(b, a)
+            if one is not None and two is not None:
+                return Anomaly(name="write skew", transactions=(a, b), evidence=(one.evidence, two.evidence))
+        return None
+
+    def differences(self) -> Iterator[str]:
+        """For what has no name: how the run differs from the serial order nearest to it."""
+        for r in self.saw[:4]:
+            yield r.evidence
+        for who in self.run.committed:
+            for number, result in enumerate(self.run.seen[who]):
+                if not self._in_some_order(who, number):
+                    shown = result.shown or f"{result.rows} rows"
+                    yield f"{who} statement {number + 1} gave {shown}, which no serial order gives"
+        nearest = next(iter(self.orders.items()), None)
+        if nearest is None:
+            return
+        order, serial = nearest
+        for table, rows in self.run.rows.items():
+            known = serial.rows.get(table)
+            for row in rows.rows if known is not None else ():
+                if known is not None and row not in known.rows:
+                    pairs = ", ".join(f"{c}={v}" for c, v in zip(rows.columns, row, strict=True))
+                    yield f"{table} ends with {pairs}, which running {', then '.join(order)} does not give"
+                    return

@@ -1,0 +1,139 @@
+"""What an exploration allows to be said, in sentences: proven where every class was run, otherwise only not seen."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Literal
+
+from catenum.core.space.exploration import Exploration
+from catenum.core.space.tally import OutcomeEntry
+from catenum.core.words import counted
+
+Subject = Literal["deadlock", "data", "rule", "retry"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Claim:
+    """One sentence. ``good``: whether it is what one hopes for; None where it only says what is not known.
+
+    ``proven``: it holds for every schedule, since all classes were run. ``runs``: how many schedules it rests on.
+    ``swaps``: how many exchanges of independent moves were checked for it. ``by_serial_order``: a rule is false even
+    where the transactions ran one after another.
+    """
+
+    about: Subject
+    text: str
+    good: bool | None
+    proven: bool
+    runs: int
+    swaps: int = 0
+    by_serial_order: bool = False
+
+
+def claims(exploration: Exploration) -> list[Claim]:
+    """The sentences that matter: of deadlocks, of data, of rules, of retries."""
+    return [*_deadlocks(exploration), *_data(exploration), *_rules(exploration), *_tries(exploration)]
+
+
+def _seen(exploration: Exploration, about: Subject, text: str, *, good: bool | None = False) -> Claim:
+    """The outcome of some schedules: seen, so it needs no proof that it can happen."""
+    return Claim(about=about, text=text, good=good, proven=True, runs=exploration.tally.schedules)
+
+
+def _never(exploration: Exploration, about: Subject, proven: str, unseen: str) -> Claim:
+    """What was the outcome of no schedule: proven where all were run, otherwise not seen in so many."""
+    runs = exploration.tally.schedules
+    if exploration.reach.complete:
+        return Claim(about=about, text=f"proven: {proven}", good=True, proven=True, runs=runs)
+    text = f"{unseen} in {counted(runs, 'schedule')}; the others were not run, so this is not proven"
+    return Claim(about=about, text=text, good=None, proven=False, runs=runs)
+
+
+def _deadlocks(exploration: Exploration) -> Iterator[Claim]:
+    tally = exploration.tally
+    deadlocks = tally.met("deadlock")
+    if not deadlocks:
+        yield _never(exploration, "deadlock", "no schedule of these statements deadlocks", "no deadlock was seen")
+        return
+    cycles = f", in {len(tally.cycles)} different cycles" if len(tally.cycles) > 1 else ""
+    verb = "deadlocks" if deadlocks == 1 else "deadlock"
+    yield _seen(exploration, "deadlock", f"{_of(deadlocks, tally.schedules)} {verb}{cycles}")
+
+
+def _data(exploration: Exploration) -> Iterator[Claim]:
+    tally = exploration.tally
+    unchecked = sum(entry.count for entry in tally.outcomes.values() if entry.data == "unchecked")
+    if tally.anomalies:
+        names: dict[str, int] = {}
+        for entry in tally.outcomes.values():
+            if entry.anomaly:
+                names[entry.anomaly] = names.get(entry.anomaly, 0) + entry.count
+        listed = ", ".join(f"{name} in {count:,}" for name, count in sorted(names.items(), key=lambda i: -i[1]))
+        verb = "gives" if tally.anomalies == 1 else "give"
+        text = f"{_of(tally.anomalies, tally.schedules)} {verb} data that no serial order gives: {listed}"
+        yield _seen(exploration, "data", text)
+    elif unchecked < tally.schedules:
+        proven = "every schedule gives data that some serial order gives"
+        if unchecked:
+            proven = "no schedule that could be checked gives data that no serial order gives"
+        yield _never(exploration, "data", proven, "no wrong data was seen")
+    if unchecked:
+        text = f"the data of {counted(unchecked, 'schedule')} was not checked: in no serial order do the same "
+        yield _seen(exploration, "data", text + "transactions commit", good=None)
+
+
+def _rules(exploration: Exploration) -> Iterator[Claim]:
+    tally = exploration.tally
+    titles = dict.fromkeys(title for entry in tally.outcomes.values() for title in entry.holds)
+    for title in titles:
+        count = tally.broken_rules.get(title, 0)
+        if not count:
+            yield _never(
+                exploration,
+                "rule",
+                f"the rule '{title}' is true after every schedule",
+                f"the rule '{title}' was never false",
+            )
+            continue
+        serial = sum(e.count for e in tally.outcomes.values() if e.data == "serial" and e.holds.get(title) is not True)
+        text = f"the rule '{title}' is false after {_of(count, tally.schedules)}"
+        if serial:
+            text += (
+                f"; {serial:,} of them {'is' if serial == 1 else 'are'} equal to a serial order, so no isolation level "
+                "can keep the rule: the statements themselves break it"
+            )
+        yield Claim(
+            about="rule", text=text, good=False, proven=True, runs=tally.schedules, by_serial_order=bool(serial)
+        )
+
+
+def _tries(exploration: Exploration) -> Iterator[Claim]:
+    tally = exploration.tally
+    if not tally.attempts or max(tally.attempts.values()) <= 1:
+        return
+    most = ", ".join(f"{name} {n}" for name, n in tally.attempts.items() if n > 1)
+    failed = tally.schedules - tally.ended_well
+    text = f"with retries, all transactions succeed in {_of(tally.ended_well, tally.schedules)} (most attempts: {most})"
+    if failed:
+        text += f"; in {failed:,} a transaction exhausted its retries"
+    yield _seen(exploration, "retry", text, good=not failed)
+
+
+def _of(count: int, whole: int) -> str:
+    return f"{count:,} of {counted(whole, 'schedule')}"
+
+
+def describe_outcome(entry: OutcomeEntry) -> str:
+    """Who failed by what, and which rules are false, in a few words."""
+    parts = []
+    for name, kinds in entry.failed_by.items():
+        gone = entry.status.get(name) == "failed"
+        word = {"deadlock": "victim", "refused": "refused", "timeout": "timed out"}.get(kinds[-1], "rejected")
+        times = f" {len(kinds)}×" if len(kinds) > 1 else ""
+        parts.append(f"{name} {word}{times}" + ("" if gone else ", then done"))
+    left = [name for name, status in entry.status.items() if status == "cut off"]
+    if left:
+        parts.append(f"{', '.join(left)} still wait{'s' if len(left) == 1 else ''}")
+    parts.extend(f"'{title}' false" for title, value in entry.holds.items() if value is not True)
+    return "; ".join(parts)

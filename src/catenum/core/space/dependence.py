@@ -1,0 +1,370 @@
+"""Which moves depend on each other: what must keep its order because the result could differ.
+
+The relation of Mazurkiewicz (1977), read off the statements' footprints: two moves are independent where no row, no
+table and no lock is common to them in a way that counts. Rows are distinguished where a unique key is compared with
+constants; a table is taken whole where it is not, and everything where the text cannot be understood. When in doubt
+two moves depend: a schedule too many costs time, one too few costs the truth.
+
+What counts beyond the rows themselves:
+
+- A transaction's end releases its locks and shows its changes, so it depends on whatever of another transaction
+  meets one of its statements.
+- A plain read under snapshots (PostgreSQL documentation, 13.2; MariaDB documentation, "Transactions: Repeatable
+  Read") meets another transaction's end, not its statements. Where the snapshot is the transaction's, the statement
+  that takes it depends on the end of every writer of what the transaction ever touches.
+- On PostgreSQL's serializable level who is refused can turn on any order within a group of connected transactions
+  (Ports and Grittner 2012): there all moves depend.
+- Under InnoDB's gap locks an insert meets every locking access to its table.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Collection, Iterator, Mapping
+from itertools import combinations
+
+from catenum.core.record.recording import TableKeys
+from catenum.core.record.values import NOTHING, NULL, Binding, Values
+from catenum.core.scenario.model import Scenario
+from catenum.core.servers import Rules
+from catenum.core.servers.touch import ANYTHING, KeyValue, RowKey, Touch, TouchMode
+from catenum.core.sql.statements import Access, Footprint
+
+#: A transaction and the number of its statement, from 0; None for its end.
+Step = tuple[str, int | None]
+#: In place of a statement's values: it was not run.
+PASSED: Binding = (("passed over", NULL),)
+#: No names that a table could have here: they are lower-case words of one part.
+SEQUENCES, NAMED_LOCKS = "every sequence", "every named lock"
+
+
+def meets(a: Touch, b: Touch, *, gaps: bool = False) -> bool:
+    """Whether two statements that touch so depend on each other. ``gaps``: locks cover the space between rows."""
+    low, high = sorted((a, b), key=lambda touch: touch.mode)
+    if not _modes_meet(low.mode, high.mode):
+        return False
+    if a.table is None or b.table is None:
+        return True
+    if a.table != b.table:
+        return False
+    if TouchMode.SCHEMA in (a.mode, b.mode):
+        return True
+    if high.mode is TouchMode.INSERT and low.mode >= TouchMode.SHARE:
+        return (gaps and low.mode is not TouchMode.INSERT) or _inserts_meet(a, b)
+    if gaps and high.mode is TouchMode.INSERT:
+        return True
+    return _rows_meet(a.keys, b.keys)
+
+
+def end_meets(ended: Touch, b: Touch, *, gaps: bool = False) -> bool:
+    """Whether the end of a transaction that touched ``ended`` counts for a statement that touches ``b``."""
+    if b.mode is TouchMode.READ and ended.mode >= TouchMode.WRITE:
+        same = ended.table is None or b.table is None or ended.table == b.table
+        return same and (ended.mode is TouchMode.SCHEMA or _rows_meet(ended.keys, b.keys))
+    return meets(ended, b, gaps=gaps)
+
+
+def _modes_meet(low: TouchMode, high: TouchMode) -> bool:
+    if high is TouchMode.SCHEMA:
+        return True
+    if low is TouchMode.READ:
+        return False
+    if low is TouchMode.DIRTY:
+        return high >= TouchMode.WRITE
+    return not low is high is TouchMode.SHARE
+
+
+def _rows_meet(a: frozenset[RowKey] | None, b: frozenset[RowKey] | None) -> bool:
+    """False only where a unique key distinguishes the rows: no row has two values of one key."""
+    if a is None or b is None:
+        return True
+    ours, theirs = dict(a), dict(b)
+    return not any(_apart(ours[key], theirs[key]) for key in ours.keys() & theirs.keys())
+
+
+def _inserts_meet(a: Touch, b: Touch) -> bool:
+    """Whether an INSERT and a change of rows may meet: on any unique key, so each must tell them apart.
+
+    An INSERT waits for whoever changes a row that has its value of *some* unique key (PostgreSQL, "Index Uniqueness
+    Checks"; InnoDB takes a shared lock on the entry), and which other keys a changed row has is not known.
+    """
+    if a.keys is None or b.keys is None:
+        return True
+    ours, theirs = dict(a.keys), dict(b.keys)
+    if ours.keys() != theirs.keys():
+        return True
+    return not all(_apart(ours[key], theirs[key]) for key in ours)
+
+
+def _apart(a: tuple[KeyValue, ...], b: tuple[KeyValue, ...]) -> bool:
+    return any(_differ(x, y) for x, y in zip(a, b, strict=True))
+
+
+#: Letters that some collation takes for another's equal (Swedish: v and w; Lithuanian: i and y; older Latin: i, j and
+#: u, v).
+_SAME_LETTERS = str.maketrans("wuyj", "vvii")
+
+
+def _differ(a: KeyValue, b: KeyValue) -> bool:
+    """Whether two values of a key are certainly different, as the server compares values of that kind."""
+    (kind, is_text, one), (other_kind, other_is_text, other) = a, b
+    if kind != other_kind:
+        return False
+    name, _, length = kind.partition(" ")
+    if name == "integer":
+        return bool(_INTEGER.fullmatch(one) and _INTEGER.fullmatch(other)) and int(one) != int(other)
+    if name not in ("text", "folded") or not (is_text and other_is_text):
+        return False  # a number against a text: how they compare is the server's affair
+    if name == "folded":
+        if not (_FOLDABLE.fullmatch(one) and _FOLDABLE.fullmatch(other)):
+            return False
+        one, other = (text.casefold().translate(_SAME_LETTERS) for text in (one, other))
+    kept = int(length) if length else None
+    return one[:kept].rstrip(" ") != other[:kept].rstrip(" ")
+
+
+_INTEGER = re.compile(r"[+-]?[0-9]+")
+_FOLDABLE = re.compile(r"[A-Za-z0-9 ]*")
+
+
+class Dependence:
+    """The relation for one scenario on one server.
+
+    ``footprint_of`` may be another reader of statements; ``functions`` are the names of functions that are not the
+    server's own, whatever a statement may mean by them.
+    """
+
+    def __init__(
+        self,
+        scenario: Scenario,
+        rules: Rules,
+        tables: Mapping[str, TableKeys],
+        default_isolation: str,
+        *,
+        footprint_of: Callable[[str], Footprint] | None = None,
+        functions: Collection[str] = (),
+    ) -> None:
+        self.rules = rules
+        self.functions = frozenset(functions)
+        self._footprint_of = footprint_of
+        self.tables = {name.lower(): keys for name, keys in tables.items()}
+        self.children = {
+            parent.lower(): [child for child, keys in self.tables.items() if parent in keys.references]
+            for keys in tables.values()
+            for parent in keys.references
+        }
+        self.levels = {n: t.isolation or default_isolation for n, t in scenario.transactions.items()}
+        self.statements = {n: [s.text for s in t.statements] for n, t in scenario.transactions.items()}
+        self.touches: dict[Step, tuple[Touch, ...]] = {
+            (name, number): tuple(self._touches(self._read(sql, scenario.transactions[name].fixed), self.levels[name]))
+            for name, texts in self.statements.items()
+            for number, sql in enumerate(texts)
+        }
+        #: Transactions that may change their own level, search path or limits: no relation holds for them.
+        self.anyhow = {
+            name
+            for name, texts in self.statements.items()
+            for sql in texts
+            if (found := self._read(sql, scenario.transactions[name].fixed)).may_set_anything or self._calls_own(found)
+        }
+        self.fixed = {name: transaction.fixed for name, transaction in scenario.transactions.items()}
+        self.decides = {n for n, t in scenario.transactions.items() if any(s.when for s in t.statements)}
+        self.snapshots = {name: self._snapshot_steps(name) for name in scenario.transactions}
+        self._bound = self._bound_groups()
+        self._known: dict[tuple[Step, Step, Binding, Binding], bool] = {}
+        self._bound_touches: dict[tuple[Step, Binding], tuple[Touch, ...]] = {}
+
+    # -- the relation ------------------------------------------------------------------------------------------------
+
+    def depend(self, a: Step, b: Step, bound_a: Binding = NOTHING, bound_b: Binding = NOTHING) -> bool:
+        """Whether ``a`` and ``b`` must keep their order. Moves of one transaction always must.
+
+        ``bound_a``, ``bound_b``: the values that the statements were sent with, where they are known (``PASSED``: the
+        statement was not sent). A value that is not known may be any.
+        """
+        if a[0] == b[0]:
+            return True
+        if PASSED in (bound_a, bound_b):
+            return False
+        if a[0] in self.anyhow or b[0] in self.anyhow:
+            return True
+        pair = (a, b, bound_a, bound_b) if repr(a) <= repr(b) else (b, a, bound_b, bound_a)
+        if pair not in self._known:
+            self._known[pair] = self._depend(*pair)
+        return self._known[pair]
+
+    def _read(self, sql: str, values: Values) -> Footprint:
+        return self._footprint_of(sql) if self._footprint_of is not None else self.rules.footprint(sql, values)
+
+    def _calls_own(self, found: Footprint) -> bool:
+        """Whether it may call a function that is not the server's own."""
+        return bool(found.functions & self.functions) or "*" in self.functions
+
+    def touched(self, step: Step, bound: Binding = NOTHING) -> tuple[Touch, ...]:
+        """What a statement touches; which rows exactly, where its values are known."""
+        name, number = step
+        if not bound or number is None:
+            return self.touches[step]
+        if (step, bound) not in self._bound_touches:
+            found = self._read(self.statements[name][number], {**self.fixed[name], **dict(bound)})
+            self._bound_touches[step, bound] = tuple(self._touches(found, self.levels[name]))
+        return self._bound_touches[step, bound]
+
+    def _depend(self, a: Step, b: Step, bound_a: Binding, bound_b: Binding) -> bool:
+        if self._bound.get(a[0], a[0]) == self._bound.get(b[0], b[0]):
+            return True
+        gaps = self._gaps(a[0], b[0])
+        if a[1] is None and b[1] is None:
+            return self.linked(a[0], b[0])
+        if a[1] is None:
+            return self._end_and_statement(a[0], b, bound_b)
+        if b[1] is None:
+            return self._end_and_statement(b[0], a, bound_a)
+        return any(meets(x, y, gaps=gaps) for x in self.touched(a, bound_a) for y in self.touched(b, bound_b))
+
+    def _end_and_statement(self, ended: str, step: Step, bound: Binding) -> bool:
+        gaps = self._gaps(ended, step[0])
+        theirs = self.all_touches(ended)
+        if any(end_meets(x, y, gaps=gaps) for x in theirs for y in self.touched(step, bound)):
+            return True
+        if step[1] in self.snapshots[step[0]]:
+            written = [x for x in theirs if x.mode >= TouchMode.WRITE]
+            return any(end_meets(x, Touch(y.table, TouchMode.READ)) for x in written for y in self.all_touches(step[0]))
+        return False
+
+    def linked(self, a: str, b: str) -> bool:
+        """Whether two transactions have anything to do with each other."""
+        gaps = self._gaps(a, b)
+        return any(
+            end_meets(x, y, gaps=gaps) or end_meets(y, x, gaps=gaps)
+            for x in self.all_touches(a)
+            for y in self.all_touches(b)
+        )
+
+    def _share_a_table(self, a: str, b: str) -> bool:
+        """Whether two transactions touch one table that one of them writes, whichever rows: predicate locks cover
+        pages and ranges, as the plan has it (Ports and Grittner 2012, 5.2).
+        """
+        return any(
+            x.table is None or y.table is None or (x.table == y.table and max(x.mode, y.mode) >= TouchMode.SHARE)
+            for x in self.all_touches(a)
+            for y in self.all_touches(b)
+        )
+
+    def all_touches(self, name: str) -> list[Touch]:
+        """Whatever the transaction touches."""
+        return [touch for n in range(len(self.statements[name])) for touch in self.touches[name, n]]
+
+    def not_understood(self) -> list[Step]:
+        """Statements that had to be taken for touching anything."""
+        return [step for step, touches in self.touches.items() if ANYTHING in touches]
+
+    # -- what a statement touches ------------------------------------------------------------------------------------
+
+    def _touches(self, found: Footprint, level: str) -> Iterator[Touch]:
+        if not found.understood or found.calls_unknown or self._calls_own(found):
+            yield ANYTHING
+            return
+        if {"nextval", "lastval", "currval", "next_value_for"} & (set(found.by_nature) | found.functions):
+            yield Touch(SEQUENCES, TouchMode.WRITE)
+        if found.named_locks:
+            yield Touch(NAMED_LOCKS, TouchMode.WRITE)
+        writes = any(access.writes for access in found.accesses)
+        for access in found.accesses:
+            keys = self.tables.get(access.table.lower())
+            if (
+                access.schema
+                or keys is None
+                or keys.opaque
+                or (keys.triggers and (access.writes or access.verb == "schema"))
+            ):
+                yield ANYTHING
+                return
+            mode = self._mode(access, level, within_write=writes)
+            yield Touch(access.table.lower(), mode, self._row_keys(access, keys))
+            yield from self._related(access, keys)
+            if access.verb == "insert" and keys.made:
+                yield Touch(SEQUENCES, TouchMode.SHARE)
+
+    def _mode(self, access: Access, level: str, *, within_write: bool) -> TouchMode:
+        if access.verb == "schema":
+            return TouchMode.SCHEMA
+        if access.verb == "insert":
+            return TouchMode.INSERT
+        if access.writes:
+            return TouchMode.WRITE
+        if access.verb == "lock":
+            return TouchMode.SHARE if "share" in (access.strength or "") else TouchMode.LOCK
+        return self.rules.read_mode(level, within_write=within_write)
+
+    def _row_keys(self, access: Access, keys: TableKeys) -> frozenset[RowKey] | None:
+        """The values by which the rows are distinguished; None where they may be any."""
+        if keys.guarded or self._moves_keys(access, keys):
+            return None
+        given = dict(access.literals)
+        unique = [columns for columns in (keys.primary, *keys.unique) if columns]
+        known = [c for c in unique if all(column.lower() in given for column in c)]
+        if access.verb == "insert":
+            # Which of its keys an upsert finds a row by is not known before.
+            if len(known) < len(unique) or (access.changes_found and len(unique) > 1):
+                return None
+        elif len(known) > 1:
+            return None  # a server that locks what it passes may come by either
+        return frozenset((c, tuple(self._value(column, keys, given) for column in c)) for c in known) or None
+
+    def _value(self, column: str, keys: TableKeys, given: Mapping[str, tuple[bool, str]]) -> KeyValue:
+        is_text, value = given[column.lower()]
+        return keys.kinds.get(column, ""), is_text, value
+
+    def _moves_keys(self, access: Access, keys: TableKeys) -> bool:
+        """Whether rows may get another value of a key."""
+        set_here = access.changes_found if access.verb == "insert" else access.columns
+        return bool(set(set_here) & {"*", *(column.lower() for column in keys.columns)})
+
+    def _related(self, access: Access, keys: TableKeys) -> Iterator[Touch]:
+        """What foreign keys touch besides: the parent is locked, the children are looked at or changed."""
+        if access.verb in ("insert", "update"):
+            for parent in keys.references:
+                yield Touch(parent.lower(), TouchMode.SHARE)
+        if access.verb == "delete" or (access.verb in ("insert", "update") and self._moves_keys(access, keys)):
+            for child in self._descendants(access.table.lower()):
+                below = self.tables[child]
+                if below.triggers or below.opaque:
+                    yield ANYTHING
+                yield Touch(child, TouchMode.WRITE)
+                for parent in below.references:
+                    yield Touch(parent.lower(), TouchMode.SHARE)
+
+    def _descendants(self, table: str) -> list[str]:
+        """Every table that a cascade from ``table`` can reach, itself too where it refers to itself."""
+        found: list[str] = []
+        rest = list(self.children.get(table, ()))
+        while rest:
+            child = rest.pop()
+            if child not in found:
+                found.append(child)
+                rest += self.children.get(child, ())
+        return found
+
+    # -- what levels add ---------------------------------------------------------------------------------------------
+
+    def _gaps(self, *names: str) -> bool:
+        return self.rules.locks_gaps([self.levels[name] for name in names])
+
+    def _snapshot_steps(self, name: str) -> range:
+        """The statements that may take the transaction's snapshot."""
+        count = len(self.statements[name])
+        if name in self.decides and self.rules.snapshot_statements(self.levels[name], [()] * count):
+            return range(count)  # which statement comes first is decided in the run
+        touched = [[touch.mode for touch in self.touches[name, number]] for number in range(count)]
+        return self.rules.snapshot_statements(self.levels[name], touched)
+
+    def _bound_groups(self) -> dict[str, str]:
+        """Where any order can decide who is refused: each transaction's group of connected ones, by a member's name."""
+        strict = [n for n, level in self.levels.items() if self.rules.refuses_by_any_order(level)]
+        group = {name: name for name in strict}
+        for a, b in combinations(strict, 2):
+            if group[a] != group[b] and self._share_a_table(a, b):
+                old, new = group[b], group[a]
+                group = {name: new if g == old else g for name, g in group.items()}
+        return group

@@ -1,0 +1,86 @@
+"""An exploration: the outcomes of all schedules of a scenario (or of a sample), as a plain record.
+
+Its JSON form is in ``exploration_file``.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from catenum.core.record.recording import TargetInfo
+from catenum.core.space.tally import OutcomeEntry, Tally
+from catenum.core.words import counted
+
+
+@dataclass(kw_only=True)
+class Reach:
+    """How far an exploration got. ``classes`` None: too many to count. ``left``: shares that were not worked off.
+
+    ``every``: nothing was left out as equivalent, so each order counts as a class.
+    """
+
+    orders: int
+    classes: int | None
+    complete: bool
+    sampled: bool
+    left: int = 0
+    every: bool = False
+
+
+@dataclass(kw_only=True)
+class Exploration:
+    """All schedules of one scenario at given levels, or a part of them."""
+
+    scenario: str
+    about: str | None
+    target: TargetInfo
+    levels: dict[str, str]
+    statements: dict[str, tuple[str, ...]]
+    ends: dict[str, str]
+    reach: Reach
+    tally: Tally
+    ran_ms: float
+    ignored: dict[str, str] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+
+    @property
+    def outcomes(self) -> list[OutcomeEntry]:
+        """Distinct outcomes, the worst first."""
+        return self.tally.ordered
+
+    def letter(self, key: str) -> str:
+        """The letter by which an outcome is called: A is the worst."""
+        order = [id(entry) for entry in self.outcomes]
+        return letter_of(order.index(id(self.tally.outcomes[key])))
+
+
+def letter_of(place: int) -> str:
+    """A, B … Z, AA, AB …"""
+    text = ""
+    place += 1
+    while place:
+        place, rest = divmod(place - 1, 26)
+        text = chr(65 + rest) + text
+    return text
+
+
+def how_far(exploration: Exploration) -> str:
+    """One sentence on how much was run, and what that allows to be said."""
+    reach, tally = exploration.reach, exploration.tally
+    done = counted(tally.schedules, "schedule")
+    if reach.complete and reach.every:
+        return f"{done} run: all that are possible (of {_orders(reach.orders)}; none was left out as equivalent)"
+    if reach.every:
+        whole = _orders(reach.orders)
+    else:
+        whole = counted(reach.classes, "class") if reach.classes is not None else "more classes than can be counted"
+    if reach.complete:
+        return f"{done} run: one for each class that is possible (of {_orders(reach.orders)} in at most {whole})"
+    if reach.sampled:
+        out = f", of which {tally.ruled_out:,} are impossible because of waiting" if tally.ruled_out else ""
+        return f"{tally.schedules + tally.ruled_out:,} of {whole} run{out}; the rest was not run"
+    return f"stopped after {done} of at most {whole}; the rest was not run"
+
+
+def _orders(number: int) -> str:
+    return counted(number, "order") if number < 10**12 else f"about {number:.1e} orders".replace("e+", "·10^")

@@ -1,0 +1,268 @@
+"""Explorations as JSON, ``"format": "catenum-exploration/2"``: lists of objects that a person or a program can read.
+
+Version 1 had mappings whose keys were lists turned to text; its files are still read.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from functools import cache
+from typing import Any, Literal
+
+from pydantic import TypeAdapter, ValidationError
+
+from catenum.core.errors import InputError, Place
+from catenum.core.record.recording import DataVerdict, Kind, TargetInfo
+from catenum.core.space.claims import Claim, claims
+from catenum.core.space.exploration import Exploration, Reach, letter_of
+from catenum.core.space.tally import DeadlockEntry, MeetingEntry, OutcomeEntry, Tally
+
+FORMAT, OLD_FORMAT = "catenum-exploration/2", "catenum-exploration/1"
+
+
+@dataclass(kw_only=True)
+class OutcomeRow:
+    """One distinct outcome. ``label``: the letter by which texts and pictures call it; A is the worst."""
+
+    label: str
+    kind: Kind
+    data: DataVerdict
+    anomaly: str | None
+    holds: dict[str, bool | None]
+    status: dict[str, str]
+    failed_by: dict[str, tuple[str, ...]]
+    count: int
+    shortest: tuple[str, ...]
+    transactions: tuple[str, ...] = ()
+    evidence: tuple[str, ...] = ()
+
+
+@dataclass(kw_only=True)
+class CycleMember:
+    """One transaction of a deadlock cycle; ``statement`` counts from 1, None: its end."""
+
+    transaction: str
+    statement: int | None
+
+
+@dataclass(kw_only=True)
+class CycleRow:
+    """One distinct deadlock cycle. ``unended``: in how many schedules the server did not end it."""
+
+    members: list[CycleMember]
+    resources: tuple[str, ...]
+    victims: dict[str, int]
+    count: int
+    shortest: tuple[str, ...]
+    unended: int = 0
+    named: bool = True
+
+
+@dataclass(kw_only=True)
+class ScheduleRow:
+    """One schedule that was run, and the label of its outcome."""
+
+    moves: tuple[str, ...]
+    outcome: str
+
+
+@dataclass(kw_only=True)
+class Counts:
+    """How much was run, and the sums. ``schedules_listed_every``: of the runs, one in so many is listed."""
+
+    run: int
+    broken_off: int
+    ruled_out: int
+    strayed: int
+    given_up: int
+    ended_well: int
+    waits: int
+    locks: int | None
+    tries: int
+    attempts: dict[str, int]
+    longest_chain: int
+    longest_schedule: tuple[str, ...] | None
+    schedules_listed_every: int
+
+
+@dataclass(kw_only=True)
+class ExplorationFile:
+    """The whole file."""
+
+    format: Literal["catenum-exploration/2"] = "catenum-exploration/2"
+    scenario: str
+    about: str | None
+    target: TargetInfo
+    levels: dict[str, str]
+    statements: dict[str, tuple[str, ...]]
+    ends: dict[str, str]
+    reach: Reach
+    counts: Counts
+    claims: list[Claim]
+    outcomes: list[OutcomeRow]
+    cycles: list[CycleRow]
+    meetings: list[MeetingEntry]
+    schedules: list[ScheduleRow]
+    ran_ms: float
+    ignored: dict[str, str] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+
+
+def file_of(exploration: Exploration) -> ExplorationFile:
+    """The exploration as it is written."""
+    tally = exploration.tally
+    labels = {id(entry): letter_of(place) for place, entry in enumerate(tally.ordered)}
+    by_key = {key: labels[id(entry)] for key, entry in tally.outcomes.items()}
+    return ExplorationFile(
+        scenario=exploration.scenario,
+        about=exploration.about,
+        target=exploration.target,
+        levels=exploration.levels,
+        statements=exploration.statements,
+        ends=exploration.ends,
+        reach=exploration.reach,
+        counts=_counts(tally),
+        claims=claims(exploration),
+        outcomes=[_outcome(entry, labels[id(entry)]) for entry in tally.ordered],
+        cycles=[_cycle(entry) for entry in sorted(tally.cycles.values(), key=lambda e: (-e.count, e.members))],
+        meetings=sorted(tally.meetings.values(), key=lambda m: (-m.count, m.waiter, m.statement or 0, m.holder)),
+        schedules=[ScheduleRow(moves=path, outcome=by_key[key]) for path, key in sorted(tally.map)],
+        ran_ms=exploration.ran_ms,
+        ignored=exploration.ignored,
+        notes=exploration.notes,
+    )
+
+
+def _counts(tally: Tally) -> Counts:
+    return Counts(
+        run=tally.schedules,
+        broken_off=tally.broken_off,
+        ruled_out=tally.ruled_out,
+        strayed=tally.strayed,
+        given_up=tally.given_up,
+        ended_well=tally.ended_well,
+        waits=tally.waits,
+        locks=tally.locks,
+        tries=tally.tries,
+        attempts=tally.attempts,
+        longest_chain=tally.chain,
+        longest_schedule=tally.longest,
+        schedules_listed_every=tally.every,
+    )
+
+
+def _outcome(entry: OutcomeEntry, label: str) -> OutcomeRow:
+    return OutcomeRow(**{**vars(entry), "label": label, "shortest": entry.shortest or ()})
+
+
+def _cycle(entry: DeadlockEntry) -> CycleRow:
+    members = [CycleMember(transaction=name, statement=statement) for name, statement in entry.members]
+    return CycleRow(**{**vars(entry), "members": members, "shortest": entry.shortest or ()})
+
+
+def exploration_of(file: ExplorationFile) -> Exploration:
+    """What was written, to be worked with again."""
+    counts = file.counts
+    tally = Tally(
+        schedules=counts.run,
+        chain=counts.longest_chain,
+        longest=counts.longest_schedule,
+        every=counts.schedules_listed_every,
+        outcomes={row.label: _outcome_entry(row) for row in file.outcomes},
+        cycles={str(place): _cycle_entry(row) for place, row in enumerate(file.cycles)},
+        meetings={str(place): row for place, row in enumerate(file.meetings)},
+        map=[(row.moves, row.outcome) for row in file.schedules],
+        broken_off=counts.broken_off,
+        ruled_out=counts.ruled_out,
+        strayed=counts.strayed,
+        given_up=counts.given_up,
+        ended_well=counts.ended_well,
+        waits=counts.waits,
+        locks=counts.locks,
+        tries=counts.tries,
+        attempts=counts.attempts,
+    )
+    return Exploration(
+        scenario=file.scenario,
+        about=file.about,
+        target=file.target,
+        levels=file.levels,
+        statements=file.statements,
+        ends=file.ends,
+        reach=file.reach,
+        tally=tally,
+        ran_ms=file.ran_ms,
+        ignored=file.ignored,
+        notes=file.notes,
+    )
+
+
+def _outcome_entry(row: OutcomeRow) -> OutcomeEntry:
+    return OutcomeEntry(**{name: value for name, value in vars(row).items() if name != "label"})
+
+
+def _cycle_entry(row: CycleRow) -> DeadlockEntry:
+    members = tuple((member.transaction, member.statement) for member in row.members)
+    return DeadlockEntry(**{**vars(row), "members": members})
+
+
+@cache
+def _adapter() -> TypeAdapter[ExplorationFile]:
+    return TypeAdapter(ExplorationFile)
+
+
+@cache
+def _old_adapter() -> TypeAdapter[Exploration]:
+    return TypeAdapter(Exploration)
+
+
+@cache
+def tally_adapter() -> TypeAdapter[Tally]:
+    """Reads and writes tallies, for files to go on from."""
+    return TypeAdapter(Tally)
+
+
+def to_json(exploration: Exploration) -> str:
+    """The exploration as JSON text."""
+    return _adapter().dump_json(file_of(exploration), indent=2).decode()
+
+
+def to_plain(exploration: Exploration) -> dict[str, Any]:
+    """The exploration as plain lists and mappings."""
+    return _adapter().dump_python(file_of(exploration), mode="json")  # type: ignore[no-any-return]
+
+
+def from_json(data: bytes, file: str) -> Exploration:
+    """Reads an exploration back, of either version. Raises InputError where it is not one, or not whole."""
+    try:
+        plain = json.loads(data)
+    except (ValueError, RecursionError) as error:
+        raise InputError(f"not an exploration: {error}", place=Place(file)) from error
+    found = plain.get("format") if isinstance(plain, dict) else None
+    if found not in (FORMAT, OLD_FORMAT):
+        raise InputError(
+            f"not an exploration of the format {FORMAT} (found: {found or 'no format'})", place=Place(file)
+        )
+    try:
+        if found == OLD_FORMAT:
+            return _from_old(plain)
+        return exploration_of(_adapter().validate_python(plain))
+    except ValidationError as error:
+        first = error.errors()[0]
+        path = ".".join(str(part) for part in first["loc"])
+        raise InputError(f"a damaged exploration: {path}: {first['msg']}", place=Place(file)) from error
+    except (KeyError, TypeError, AttributeError) as error:
+        raise InputError(f"a damaged exploration: {error}", place=Place(file)) from error
+
+
+def _from_old(plain: dict[str, Any]) -> Exploration:
+    """Version 1: the same values under other names."""
+    tally = dict(plain["tally"])
+    tally["cycles"] = tally.pop("rings", {})
+    return _old_adapter().validate_python({**{k: v for k, v in plain.items() if k != "format"}, "tally": tally})
+
+
+def json_schema() -> dict[str, Any]:
+    """The JSON Schema of an exploration."""
+    return _adapter().json_schema()

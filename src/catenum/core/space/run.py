@@ -1,0 +1,78 @@
+"""The outcome of one schedule of many: little enough to make thousands of a second's share, enough to compare them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from catenum.core.record.recording import DataVerdict, Kind, Status
+from catenum.core.space.anomaly import Anomaly
+from catenum.core.space.oracle import Observation
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Meeting:
+    """A statement that waited for another's transaction: numbers count from 1, None is an end (or is not known)."""
+
+    waiter: str
+    statement: int | None
+    holder: str
+    holder_statement: int | None
+    resource: str
+    wanted: str
+
+
+@dataclass(frozen=True, slots=True)
+class DeadlockOutline:
+    """A deadlock: its members with their statements, in cycle order from the first by name, and the victim.
+
+    ``unended``: the server did not end it, and Catenum did. ``named``: every resource is known down to its row.
+    """
+
+    members: tuple[tuple[str, int | None], ...]
+    resources: tuple[str, ...]
+    victim: str | None
+    unended: bool = False
+    named: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Run:
+    """One schedule, run. ``path`` names the transaction of each move made."""
+
+    path: tuple[str, ...]
+    kind: Kind
+    status: dict[str, Status]
+    failed_by: dict[str, tuple[str, ...]]
+    attempts: dict[str, int]
+    meetings: tuple[Meeting, ...]
+    cycles: tuple[DeadlockOutline, ...]
+    chain: int
+    locks: int | None
+    holds: dict[str, bool | None]
+    observed: Observation
+    ended_well: bool
+    broken_off: bool = False
+    data: DataVerdict = "unchecked"
+    anomaly: Anomaly | None = None
+
+    @property
+    def switches(self) -> int:
+        """How often another transaction takes over."""
+        return sum(a != b for a, b in zip(self.path, self.path[1:], strict=False))
+
+    @property
+    def outcome(self) -> tuple[Any, ...]:
+        """What makes it another outcome than another run's: kind, data, rules, and what became of each transaction."""
+        return (
+            self.kind,
+            self.data,
+            self.anomaly.name if self.anomaly else None,
+            tuple(sorted(self.holds.items())),
+            tuple((name, self.status[name], self.failed_by.get(name, ())) for name in sorted(self.status)),
+        )
+
+    @property
+    def fine_outcome(self) -> tuple[Any, ...]:
+        """The same with all data in it: what reduction must not lose."""
+        return (*self.outcome, self.observed.key, tuple(sorted(self.attempts.items())))

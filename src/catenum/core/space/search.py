@@ -1,0 +1,364 @@
+"""Walks the space of schedules: every class of equivalent ones once, by running each from its beginning.
+
+A schedule is a path of choices among the transactions that can move. Two that differ only in the order of neighbouring
+independent moves come out the same, so one of each class is enough. What is not walked again is known by *sleep sets*
+(Godefroid 1996, chapter 5): when all that follows from moving A has been walked, A sleeps below its later siblings
+until a move is made that depends on it. Which moves depend is looked at as they are made, as in dynamic partial-order
+reduction (Flanagan and Godefroid 2005): a move may bring more than its own statement (others go on, a victim is
+undone), and two moves that wait depend on each other where both together close a cycle, since the last to wait may be
+the victim.
+Nodes below which every transaction that could move sleeps for ever are not entered (the concern of Abdulla, Aronis,
+Jonsson and Sagonas 2014, met here by asking which moves could still wake a sleeper).
+
+A walk is a plain value: a stack of nodes, one for each move of the schedule at hand. So it can be kept, gone on with,
+and split; what is run does not depend on how it was split.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from catenum.core.record.values import NOTHING, Binding, Value
+from catenum.core.space.dependence import PASSED, Dependence, Step
+
+Waits = frozenset[tuple[str, str]]
+
+
+@dataclass(frozen=True, slots=True)
+class Effect:
+    """What a move did: the steps that took effect with it (undone transactions as their end), and whom it waits for.
+
+    ``bound``: the values of the mover's statement, or that it was passed over.
+    """
+
+    mover: str
+    steps: frozenset[Step]
+    holders: frozenset[str] = frozenset()
+    bound: Binding = NOTHING
+
+    def values_of(self, step: Step) -> Binding:
+        """The values that a step's statement was sent with, where they are known."""
+        return self.bound if step[0] == self.mover and step[1] is not None else NOTHING
+
+
+@dataclass(frozen=True, slots=True)
+class Progress:
+    """Where each transaction stands: its next statement (their number: its end; beyond: over), and how often it may
+    still begin again.
+    """
+
+    next: Mapping[str, int]
+    again: Mapping[str, int]
+
+
+@dataclass(slots=True)
+class Node:
+    """A state on the path: who can move, who sleeps, who waits, and which moves have been walked from here.
+
+    ``walked`` is in order; the last is the one at hand. ``shut``: what is left here belongs to another walk.
+    """
+
+    ready: tuple[str, ...]
+    waits: Waits
+    sleep: dict[str, Effect]
+    progress: Progress
+    walked: dict[str, Effect | None] = field(default_factory=dict)
+    shut: bool = False
+
+    @property
+    def at_hand(self) -> str:
+        """The move being walked."""
+        return next(reversed(self.walked))
+
+
+class Space:
+    """What the walks of one scenario share: its dependence relation, and how long its transactions are."""
+
+    def __init__(
+        self, dependence: Dependence, moves: Mapping[str, int], attempts: Mapping[str, int], *, reduce: bool = True
+    ) -> None:
+        """``moves``: how many each transaction makes, its end included; ``attempts``: how often it may begin again."""
+        self.dependence, self.reduce = dependence, reduce
+        self.moves, self.attempts = dict(moves), dict(attempts)
+        self.lengths = {name: len(texts) for name, texts in dependence.statements.items()}
+
+    def step(self, name: str, place: int) -> Step:
+        """The step at a place: a statement, or the end."""
+        return (name, place if place < self.lengths[name] else None)
+
+    def independent(self, a: Effect, b: Effect, waits: Waits) -> bool:
+        """Whether two effects, both possible in a state with these waits, come to the same in either order."""
+        depend = self.dependence.depend
+        if any(depend(x, y, a.values_of(x), b.values_of(y)) for x in a.steps for y in b.steps):
+            return False
+        if _lets_go_on(a, b, waits) or _lets_go_on(b, a, waits):
+            return False
+        return not (a.holders and b.holders and self._cycle(a, b, waits))
+
+    def _cycle(self, a: Effect, b: Effect, waits: Waits) -> bool:
+        """Whether the two waits together close a cycle that neither closes alone."""
+        return _reaches(a.holders, b.mover, waits) and _reaches(b.holders, a.mover, waits)
+
+    def doomed(self, node: Node) -> bool:
+        """Whether some sleeper can never be woken, so that all below was walked elsewhere."""
+        return bool(node.sleep) and not self._all_wake(node, node.sleep)
+
+    def useless(self, node: Node, name: str) -> bool:
+        """Whether all that follows from moving ``name`` was walked elsewhere, as far as is known beforehand."""
+        asleep = {**node.sleep, **{n: effect for n, effect in node.walked.items() if effect is not None}}
+        place = node.progress.next[name]
+        left = {n: effect for n, effect in asleep.items() if not self._wakes(name, place, effect, node)}
+        return bool(left) and not self._all_wake(node, left)
+
+    def _done(self, node: Node) -> set[Step]:
+        return {(n, k) for n, upto in node.progress.next.items() for k in range(min(upto, self.lengths[n]))}
+
+    def _all_wake(self, node: Node, sleep: Mapping[str, Effect]) -> bool:
+        """Whether every sleeper may be woken by moves of those who are awake; waiting ones go on after their
+        holders.
+        """
+        ready, waits, progress = node.ready, node.waits, node.progress
+        waiting = {waiter: {h for w, h in waits if w == waiter} for waiter, _ in waits}
+        awake = {name for name in ready if name not in sleep}
+        grown = True
+        while grown:
+            grown = False
+            for name, holders in waiting.items():
+                if name not in awake and all(h in awake or h not in progress.next for h in holders):
+                    awake.add(name)
+                    grown = True
+            for name, effect in sleep.items():
+                if name not in awake and any(self._may_wake(n, effect, node) for n in awake):
+                    awake.add(name)
+                    grown = True
+        return all(name in awake for name in sleep)
+
+    def _may_wake(self, mover: str, sleeper: Effect, node: Node) -> bool:
+        start = 0 if node.progress.again[mover] else node.progress.next[mover]
+        return any(self._wakes(mover, place, sleeper, node) for place in range(start, self.moves[mover]))
+
+    def _wakes(self, mover: str, place: int, sleeper: Effect, node: Node) -> bool:
+        """Whether a move may depend on a sleeper's: by what it does, by being undone, by closing a cycle with its wait,
+        or since one of the two lets somebody go on for whom the other waits.
+        """
+        step, end = self.step(mover, place), (mover, None)
+        others = [other for other in sleeper.steps if other[0] != mover]
+        depend = self.dependence.depend
+        for other in others:
+            known = sleeper.values_of(other)
+            if depend(step, other, NOTHING, known) or depend(end, other, NOTHING, known):
+                return True
+        resumed = any(name != sleeper.mover for name, _ in sleeper.steps)
+        if not sleeper.holders and not resumed:
+            return False
+        if any(waiter in sleeper.holders for waiter, _ in node.waits):
+            return True
+        return step[1] is not None and any(
+            self.dependence.depend(step, held) for held in self._done(node) if held[0] != mover
+        )
+
+
+class Walk:
+    """One walk through (a part of) the space, schedule by schedule. It guides a run as the conductor asks.
+
+    ``while walk.more: run(guide=walk); walk.turn()``
+    """
+
+    def __init__(self, space: Space, nodes: Sequence[Node] = (), *, more: bool = True) -> None:
+        self.space = space
+        self.nodes = list(nodes)
+        self.more = more
+        self.depth = 0
+        self.strayed = False
+        self.progress = self._start()
+
+    def _start(self) -> Progress:
+        names = self.space.lengths
+        return Progress(dict.fromkeys(names, 0), self.space.attempts)
+
+    # -- guiding a run -----------------------------------------------------------------------------------------------
+
+    def choose(self, ready: Sequence[str], waits: Waits) -> str | None:
+        """The next move of the schedule at hand; None where all below has been walked elsewhere.
+
+        None too where others can move than when the same moves were made before: then ``strayed`` is set.
+        """
+        if self.depth < len(self.nodes):
+            node = self.nodes[self.depth]
+            self.strayed = node.ready != tuple(ready)
+            return None if self.strayed else node.at_hand
+        node = Node(tuple(ready), waits, self._sleepers(ready), self.progress)
+        if self.space.doomed(node):
+            return None
+        first = self._next_of(node)
+        if first is None:
+            return None
+        node.walked[first] = None
+        self.nodes.append(node)
+        return first
+
+    def moved(self, moved: Any) -> None:
+        """The move at hand is over; ``moved`` tells what it brought (``completed``, ``undone``, ``holders``)."""
+        node = self.nodes[self.depth]
+        step: Step = (moved.transaction, None if moved.statement is None else moved.statement - 1)
+        steps = {step}
+        following, again = dict(self.progress.next), dict(self.progress.again)
+        for name, statement in moved.completed:
+            steps.add((name, None if statement is None else statement - 1))
+            following[name] = self.space.moves[name] if statement is None else following[name] + 1
+        for name in moved.undone:
+            steps.add((name, None))
+            following[name] = 0 if again[name] else self.space.moves[name]
+            again[name] = max(0, again[name] - 1)
+        self.progress = Progress(following, again)
+        bound = PASSED if moved.passed else moved.bound
+        node.walked[node.at_hand] = Effect(moved.transaction, frozenset(steps), moved.holders, bound)
+        self.depth += 1
+
+    def _sleepers(self, ready: Sequence[str]) -> dict[str, Effect]:
+        if not self.nodes or not self.space.reduce:
+            return {}
+        return self._below(self.nodes[-1], ready)
+
+    def _below(self, parent: Node, ready: Sequence[str]) -> dict[str, Effect]:
+        made = parent.walked[parent.at_hand]
+        if made is None:
+            raise RuntimeError("the move at hand is not over")
+        asleep = dict(parent.sleep)
+        asleep.update({name: effect for name, effect in list(parent.walked.items())[:-1] if effect is not None})
+        return {
+            name: effect
+            for name, effect in asleep.items()
+            if name in ready and self.space.independent(effect, made, parent.waits)
+        }
+
+    def _next_of(self, node: Node) -> str | None:
+        """The next move to walk from a node: one that neither was walked nor sleeps."""
+        if node.shut:
+            return None
+        left = (name for name in node.ready if name not in node.walked and name not in node.sleep)
+        return next((name for name in left if not (self.space.reduce and self.space.useless(node, name))), None)
+
+    # -- from one schedule to the next -------------------------------------------------------------------------------
+
+    @property
+    def path(self) -> tuple[str, ...]:
+        """The moves of the schedule at hand."""
+        return tuple(node.at_hand for node in self.nodes)
+
+    def turn(self) -> None:
+        """The run of the schedule at hand is over: go back to where another move is left."""
+        while self.nodes:
+            node = self.nodes[-1]
+            following = self._next_of(node)
+            if following is not None:
+                node.walked[following] = None
+                break
+            self.nodes.pop()
+        self.more = bool(self.nodes)
+        self.depth = 0
+        self.progress = self._start()
+
+    def again(self) -> None:
+        """The run strayed: the same schedule is to be run once more."""
+        self.depth, self.strayed, self.progress = 0, False, self._start()
+
+    def give_up(self) -> None:
+        """The schedule at hand cannot be repeated: leave what lies below where it strayed, and go on elsewhere."""
+        del self.nodes[self.depth :]
+        self.strayed = False
+        self.turn()
+
+    def split(self) -> Walk | None:
+        """Give away what is left at the shallowest node that has something left; None where nothing can be given."""
+        for place, node in enumerate(self.nodes):
+            if node.walked[node.at_hand] is None:
+                continue  # not run yet: what it does must be known to whoever walks its siblings
+            if self._next_of(node) is not None:
+                theirs = [
+                    Node(n.ready, n.waits, n.sleep, n.progress, dict(n.walked), shut=True)
+                    for n in self.nodes[: place + 1]
+                ]
+                theirs[-1].shut = False
+                node.shut = True
+                given = Walk(self.space, theirs)
+                given.turn()
+                return given
+        return None
+
+    # -- as a plain value --------------------------------------------------------------------------------------------
+
+    def to_plain(self) -> dict[str, Any]:
+        """For a file or another process."""
+        return {"more": self.more, "nodes": [_node_to_plain(node) for node in self.nodes]}
+
+    @classmethod
+    def from_plain(cls, space: Space, plain: Mapping[str, Any]) -> Walk:
+        """What ``to_plain`` gave."""
+        return cls(space, [_node_from_plain(node) for node in plain["nodes"]], more=plain["more"])
+
+
+def _lets_go_on(a: Effect, b: Effect, waits: Waits) -> bool:
+    """Whether ``a`` lets somebody go on for whom ``b`` waits, directly or through others: made before it, ``b`` waits
+    in a longer chain.
+    """
+    others = {name for name, _ in a.steps} - {a.mover}
+    return bool(b.holders) and any(_reaches(b.holders, name, waits) for name in others)
+
+
+def _reaches(start: Iterable[str], goal: str, waits: Waits) -> bool:
+    seen: set[str] = set()
+    stack = list(start)
+    while stack:
+        name = stack.pop()
+        if name == goal:
+            return True
+        if name not in seen:
+            seen.add(name)
+            stack.extend(holder for waiter, holder in waits if waiter == name)
+    return False
+
+
+def _effect_to_plain(effect: Effect | None) -> Any:
+    if effect is None:
+        return None
+    bound = [[name, value.text, value.kind] for name, value in effect.bound]
+    return [effect.mover, sorted(map(list, effect.steps), key=repr), sorted(effect.holders), bound]
+
+
+def _effect_from_plain(plain: Any) -> Effect | None:
+    if plain is None:
+        return None
+    mover, steps, holders, bound = plain
+    return Effect(
+        mover,
+        frozenset((name, number) for name, number in steps),
+        frozenset(holders),
+        tuple((name, Value(text, kind)) for name, text, kind in bound),
+    )
+
+
+def _node_to_plain(node: Node) -> list[Any]:
+    return [
+        list(node.ready),
+        sorted(map(list, node.waits)),
+        {name: _effect_to_plain(effect) for name, effect in node.sleep.items()},
+        [[name, _effect_to_plain(effect)] for name, effect in node.walked.items()],
+        [dict(node.progress.next), dict(node.progress.again)],
+        node.shut,
+    ]
+
+
+def _node_from_plain(plain: Any) -> Node:
+    ready, waits, sleep, walked, progress, shut = plain
+    asleep = {name: found for name, effect in sleep.items() if (found := _effect_from_plain(effect)) is not None}
+    return Node(
+        tuple(ready),
+        frozenset((waiter, holder) for waiter, holder in waits),
+        asleep,
+        Progress(*progress),
+        {name: _effect_from_plain(effect) for name, effect in walked},
+        shut,
+    )

@@ -1,0 +1,267 @@
+"""Adds up the outcomes of many schedules, in space that does not grow with their number.
+
+Every entry can be added to another of its kind in any order with the same result, so that a space may be split among
+several at will: counts are summed, and of several schedules the one with the fewest moves is kept, then the one with
+the fewest changes of turn, then the first by name.
+"""
+
+from __future__ import annotations
+
+import json
+import zlib
+from dataclasses import dataclass, field
+from itertools import pairwise
+
+from catenum.core.record.outcome import KINDS
+from catenum.core.record.recording import DataVerdict, Kind
+from catenum.core.space.run import DeadlockOutline, Meeting, Run
+
+Path = tuple[str, ...]
+#: Schedules kept for the map; beyond it every second one is left out, again and again.
+MOST_ON_MAP = 2000
+
+
+def shorter(a: Path | None, b: Path | None) -> Path | None:
+    """The better example of two: fewer moves, then fewer changes of turn, then the first by name."""
+    paths = [path for path in (a, b) if path is not None]
+    return min(paths, key=lambda p: (len(p), sum(x != y for x, y in pairwise(p)), p), default=None)
+
+
+@dataclass(kw_only=True)
+class OutcomeEntry:
+    """One distinct outcome: what it is, how often it came, the shortest schedule to it."""
+
+    kind: Kind
+    data: DataVerdict
+    anomaly: str | None
+    holds: dict[str, bool | None]
+    status: dict[str, str]
+    failed_by: dict[str, tuple[str, ...]]
+    count: int = 0
+    shortest: Path | None = None
+    transactions: tuple[str, ...] = ()
+    evidence: tuple[str, ...] = ()
+
+    @property
+    def bad(self) -> bool:
+        """Whether a build should fail on it."""
+        broken = any(value is not True for value in self.holds.values())
+        return self.kind not in ("clean", "waited") or self.data == "anomaly" or broken
+
+    def met(self, kind: str) -> bool:
+        """Whether ``kind`` happened, be it that something worse came after: a cycle, and then somebody stuck."""
+        return kind == self.kind or any(kind in kinds for kinds in self.failed_by.values())
+
+
+@dataclass(kw_only=True)
+class DeadlockEntry:
+    """One distinct deadlock, by the statements in it. ``unended``: how often the server did not end it."""
+
+    members: tuple[tuple[str, int | None], ...]
+    resources: tuple[str, ...]
+    victims: dict[str, int] = field(default_factory=dict)
+    count: int = 0
+    shortest: Path | None = None
+    unended: int = 0
+    named: bool = True
+
+    def take_names(self, resources: tuple[str, ...], *, named: bool) -> None:
+        """Of two ways of naming the same resources, the one that names rows is kept, else the first by name."""
+        if (not named, resources) < (not self.named, self.resources):
+            self.resources, self.named = resources, named
+
+
+@dataclass(kw_only=True)
+class MeetingEntry:
+    """One pair of statements of which the first waited for the second's transaction; ``count`` in schedules."""
+
+    waiter: str
+    statement: int | None
+    holder: str
+    holder_statement: int | None
+    resource: str
+    wanted: str
+    count: int = 0
+
+
+@dataclass(kw_only=True)
+class Tally:
+    """The outcomes of a number of schedules."""
+
+    schedules: int = 0
+    broken_off: int = 0
+    ruled_out: int = 0
+    strayed: int = 0
+    given_up: int = 0
+    outcomes: dict[str, OutcomeEntry] = field(default_factory=dict)
+    cycles: dict[str, DeadlockEntry] = field(default_factory=dict)
+    meetings: dict[str, MeetingEntry] = field(default_factory=dict)
+    chain: int = 0
+    longest: Path | None = None
+    waits: int = 0
+    locks: int | None = None
+    attempts: dict[str, int] = field(default_factory=dict)
+    tries: int = 0
+    ended_well: int = 0
+    map: list[tuple[Path, str]] = field(default_factory=list)
+    every: int = 1  # of the schedules, the map has one in so many
+
+    def add(self, run: Run) -> None:
+        """Take one schedule in."""
+        if run.broken_off:
+            self.broken_off += 1
+            return
+        self.schedules += 1
+        key = _key(run.outcome)
+        self._add_outcome(key, run)
+        for cycle in run.cycles:
+            self._add_cycle(cycle, run.path)
+        for meeting in {_key(_pair(m)): m for m in run.meetings}.values():
+            self._add_meeting(meeting)
+        self._add_chain(run.chain, run.path)
+        self.waits += len({(m.waiter, m.statement) for m in run.meetings})
+        if run.locks is not None:
+            self.locks = (self.locks or 0) + run.locks
+        for name, attempts in run.attempts.items():
+            self.attempts[name] = max(self.attempts.get(name, 1), attempts)
+            self.tries += attempts
+        self.ended_well += run.ended_well
+        self._add_to_map(run.path, key)
+
+    def merge(self, other: Tally) -> None:
+        """Take in what was added up elsewhere."""
+        for name in ("schedules", "broken_off", "ruled_out", "strayed", "given_up", "waits", "tries", "ended_well"):
+            setattr(self, name, getattr(self, name) + getattr(other, name))
+        if other.locks is not None:
+            self.locks = (self.locks or 0) + other.locks
+        for key, outcome in other.outcomes.items():
+            mine = self.outcomes.setdefault(key, OutcomeEntry(**{**vars(outcome), "count": 0, "shortest": None}))
+            mine.count += outcome.count
+            if shorter(mine.shortest, outcome.shortest) != mine.shortest:
+                mine.shortest, mine.evidence = outcome.shortest, outcome.evidence
+                mine.transactions = outcome.transactions
+        for key, cycle in other.cycles.items():
+            blank = DeadlockEntry(members=cycle.members, resources=cycle.resources, named=cycle.named)
+            known = self.cycles.setdefault(key, blank)
+            known.count += cycle.count
+            known.unended += cycle.unended
+            known.shortest = shorter(known.shortest, cycle.shortest)
+            known.take_names(cycle.resources, named=cycle.named)
+            for name, count in cycle.victims.items():
+                known.victims[name] = known.victims.get(name, 0) + count
+        for key, meeting in other.meetings.items():
+            pair = self.meetings.setdefault(key, MeetingEntry(**{**vars(meeting), "count": 0}))
+            pair.count += meeting.count
+            pair.resource, pair.wanted = min((pair.resource, pair.wanted), (meeting.resource, meeting.wanted))
+        if other.longest is not None:
+            self._add_chain(other.chain, other.longest)
+        for name, attempts in other.attempts.items():
+            self.attempts[name] = max(self.attempts.get(name, 1), attempts)
+        self.every = max(self.every, other.every)
+        self.map = [entry for entry in self.map if _on_map(entry[0], self.every)]
+        for path, key in other.map:
+            self._add_to_map(path, key)
+
+    def _add_outcome(self, key: str, run: Run) -> None:
+        entry = self.outcomes.get(key)
+        if entry is None:
+            entry = self.outcomes[key] = OutcomeEntry(
+                kind=run.kind,
+                data=run.data,
+                anomaly=run.anomaly.name if run.anomaly else None,
+                holds=run.holds,
+                status=dict(run.status),
+                failed_by=run.failed_by,
+            )
+        entry.count += 1
+        if shorter(entry.shortest, run.path) != entry.shortest:
+            entry.shortest = run.path
+            if run.anomaly is not None:
+                entry.transactions, entry.evidence = run.anomaly.transactions, run.anomaly.evidence
+
+    def _add_cycle(self, cycle: DeadlockOutline, path: Path) -> None:
+        blank = DeadlockEntry(members=cycle.members, resources=cycle.resources, named=cycle.named)
+        entry = self.cycles.setdefault(_key(cycle.members), blank)
+        entry.count += 1
+        entry.unended += cycle.unended
+        entry.shortest = shorter(entry.shortest, path)
+        entry.take_names(cycle.resources, named=cycle.named)
+        if cycle.victim is not None:
+            entry.victims[cycle.victim] = entry.victims.get(cycle.victim, 0) + 1
+
+    def _add_meeting(self, meeting: Meeting) -> None:
+        key = _key(_pair(meeting))
+        blank = MeetingEntry(
+            waiter=meeting.waiter,
+            statement=meeting.statement,
+            holder=meeting.holder,
+            holder_statement=meeting.holder_statement,
+            resource=meeting.resource,
+            wanted=meeting.wanted,
+        )
+        entry = self.meetings.setdefault(key, blank)
+        entry.count += 1
+        entry.resource, entry.wanted = min((entry.resource, entry.wanted), (meeting.resource, meeting.wanted))
+
+    def _add_chain(self, chain: int, path: Path) -> None:
+        if chain > self.chain:
+            self.chain, self.longest = chain, path
+        elif chain == self.chain and chain:
+            self.longest = shorter(self.longest, path)
+
+    def _add_to_map(self, path: Path, key: str) -> None:
+        if _on_map(path, self.every):
+            self.map.append((path, key))
+        while len(self.map) > MOST_ON_MAP:
+            self.every *= 2
+            self.map = [entry for entry in self.map if _on_map(entry[0], self.every)]
+
+    # -- questions ---------------------------------------------------------------------------------------------------
+
+    @property
+    def ordered(self) -> list[OutcomeEntry]:
+        """The outcomes, the worst first."""
+        return sorted(
+            self.outcomes.values(),
+            key=lambda e: (-KINDS.index(e.kind), e.data != "anomaly", not e.bad, -e.count, e.shortest or ()),
+        )
+
+    def count_of(self, kind: Kind) -> int:
+        """How many schedules ended in ``kind``."""
+        return sum(entry.count for entry in self.outcomes.values() if entry.kind == kind)
+
+    def met(self, kind: Kind) -> int:
+        """In how many schedules ``kind`` happened, whatever worse came after."""
+        return sum(entry.count for entry in self.outcomes.values() if entry.met(kind))
+
+    @property
+    def anomalies(self) -> int:
+        """How many schedules left or saw data that no serial order gives."""
+        return sum(entry.count for entry in self.outcomes.values() if entry.data == "anomaly")
+
+    @property
+    def broken_rules(self) -> dict[str, int]:
+        """In how many schedules each rule that was ever broken is false."""
+        found: dict[str, int] = {}
+        for entry in self.outcomes.values():
+            for title, value in entry.holds.items():
+                if value is not True:
+                    found[title] = found.get(title, 0) + entry.count
+        return found
+
+    @property
+    def bad(self) -> int:
+        """How many schedules ended in a conflict, an anomaly, or with a rule broken."""
+        return sum(entry.count for entry in self.outcomes.values() if entry.bad)
+
+
+def _pair(meeting: Meeting) -> tuple[object, ...]:
+    return (meeting.waiter, meeting.statement, meeting.holder, meeting.holder_statement)
+
+
+def _key(value: object) -> str:
+    return json.dumps(value, separators=(",", ":"))
+
+
+def _on_map(path: Path, every: int) -> bool:
+    return zlib.crc32(" ".join(path).encode()) % every == 0

@@ -1,0 +1,410 @@
+"""What a statement reads, writes and locks, derived from its text.
+
+The parse tree (sqlglot) is the source. What cannot be parsed is reported as such, so that callers can assume the worst.
+Server rules (which table lock, which row lock) are not here but in ``servers``. ``dialect`` is the parser's name for
+a server's SQL (``Rules.dialect``).
+"""
+
+from __future__ import annotations
+
+import logging
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Literal
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import SqlglotError
+
+from catenum.core.record.values import Value
+from catenum.core.sql.named_locks import FUNCTIONS, NamedLock, named_locks
+from catenum.core.sql.understood import is_understood, names_rows_plainly, sets_own_variables
+
+Verb = Literal["read", "lock", "insert", "update", "delete", "schema"]
+
+# sqlglot warns on a logger of its own where it falls back to an opaque command; the fallback itself tells us enough.
+logging.getLogger("sqlglot").setLevel(logging.ERROR)
+
+#: A constant as it is written: whether it is a text (in quotes), and the value.
+Written = tuple[bool, str]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Access:
+    """One table as one statement touches it.
+
+    ``strength`` is the lock clause of a locking read (``update``, ``no key update``, ``share``, ``key share``).
+    ``equals`` holds the columns that the WHERE clause compares with constants by ``=``, joined by AND, as text;
+    ``literals``, the same (of an INSERT: the values) where constant and column are as plain as can be, so that it is
+    certain which rows are meant: whether the literal is a text, and the literal.
+    """
+
+    table: str
+    schema: str | None
+    verb: Verb
+    strength: str | None = None
+    columns: tuple[str, ...] = ()
+    equals: tuple[tuple[str, str], ...] = ()
+    literals: tuple[tuple[str, Written], ...] = ()
+    changes_found: tuple[str, ...] = ()  # the columns that an INSERT sets in a row that is already there
+    lock_mode: str | None = None  # of LOCK TABLE, as it is written
+    makes_index: bool = False
+    concurrently: bool = False
+
+    @property
+    def writes(self) -> bool:
+        """Whether rows are changed (a lock alone does not change them)."""
+        return self.verb in ("insert", "update", "delete")
+
+
+@dataclass(frozen=True, slots=True)
+class Footprint:
+    """All that a statement touches. ``parsed`` is False where the parser does not know the statement at all;
+    ``understood`` only where ``accesses`` is certain to be complete. ``functions``: every name that it calls.
+    """
+
+    accesses: tuple[Access, ...]
+    parsed: bool = True
+    understood: bool = False
+    functions: frozenset[str] = frozenset()
+    count: int = 1
+    control: str | None = None  # begin, commit, rollback: what a transaction's own statement must not be
+    calls_unknown: bool = False  # calls a function whose doings its name does not tell
+    by_nature: tuple[str, ...] = ()  # what it calls that gives another value each time: now, random, nextval
+    ordered: bool = False  # the order of the rows it returns is asked for
+    sets: Literal["transaction", "session"] | None = None  # changes a setting or a variable, for how long
+    sets_level: bool = False  # a setting, not only a variable of the user's own
+    named_locks: tuple[NamedLock, ...] = ()
+
+    @property
+    def may_set_anything(self) -> bool:
+        """Whether it may change the isolation level, the search path or a limit of the statements after it."""
+        return self.sets_level or self.calls_unknown or not self.parsed
+
+    @property
+    def changes_tables(self) -> bool:
+        """Whether it changes what tables there are or how they are made, as far as one can tell."""
+        return not self.parsed or any(access.verb == "schema" for access in self.accesses)
+
+    @property
+    def may_outlive(self) -> bool:
+        """Whether it may leave something in its session after the transaction: a setting, a named lock, a temporary
+        table.
+        """
+        kept = any(not lock.takes or lock.of_session for lock in self.named_locks)
+        return self.changes_tables or self.calls_unknown or self.sets == "session" or kept
+
+    @property
+    def may_change_plans(self) -> bool:
+        """Whether the same statement may be planned otherwise after it."""
+        return self.changes_tables or self.calls_unknown or self.sets is not None
+
+    def on(self, table: str) -> list[Access]:
+        """The accesses to ``table``."""
+        return [access for access in self.accesses if access.table.lower() == table.lower()]
+
+
+@lru_cache(maxsize=4096)
+def footprint(sql: str, dialect: str) -> Footprint:
+    """What ``sql`` touches. Never raises: what cannot be parsed comes back with ``parsed`` False."""
+    try:
+        trees = [tree for tree in sqlglot.parse(sql, dialect=dialect) if tree is not None]
+    except (SqlglotError, RecursionError):
+        return _command(sql, 1)
+    if not trees:
+        return Footprint((), parsed=False, count=0)
+    return _of_tree(trees[0], sql, len(trees))
+
+
+def footprints(script: str, dialect: str) -> list[Footprint]:
+    """What each statement of a script touches; where the whole cannot be parsed, piece by piece at the semicolons."""
+    try:
+        trees = [tree for tree in sqlglot.parse(script, dialect=dialect) if tree is not None]
+    except (SqlglotError, RecursionError):
+        return [footprint(piece, dialect) for piece in script.split(";") if piece.strip()]
+    return [_of_tree(tree, tree.sql(dialect=dialect), 1) for tree in trees]
+
+
+def _setting(tree: exp.Expr, sql: str) -> Literal["transaction", "session"] | None:
+    if isinstance(tree, exp.Set):
+        return "transaction" if _SET_LOCAL.match(sql) else "session"
+    return "session" if tree.find(exp.Parameter) is not None else None
+
+
+#: A setting that ends with its transaction.
+_SET_LOCAL = re.compile(r"\s*set\s+(local|transaction)\b", re.IGNORECASE)
+
+
+def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
+    spelled = re.match(r"\s*(start\s+transaction|end|abort)\b", sql, re.IGNORECASE)
+    if spelled:  # the parser knows one spelling of each only
+        word = spelled[1].lower()
+        return Footprint((), count=count, control={"end": "commit", "abort": "rollback"}.get(word, "begin"))
+    if isinstance(tree, exp.Transaction | exp.Commit | exp.Rollback):
+        savepoint = re.search(r"\bto\b", sql, re.IGNORECASE) if isinstance(tree, exp.Rollback) else None
+        control = None if savepoint else type(tree).__name__.lower().replace("transaction", "begin")
+        return Footprint((), count=count, control=control)
+    if isinstance(tree, exp.Command):
+        return _command(sql, count)
+    if not isinstance(tree, exp.Query | exp.DML | exp.DDL | exp.Alter | exp.Drop | exp.TruncateTable | exp.Set):
+        return Footprint((), parsed=False, count=count)
+    called = [_function_name(call) for call in tree.find_all(exp.Func)]
+    return Footprint(
+        tuple(_accesses(tree)),
+        count=count,
+        understood=is_understood(tree),
+        functions=frozenset(name.lower() for call in tree.find_all(exp.Func) for name in _function_names(call)),
+        sets_level=isinstance(tree, exp.Set) and not sets_own_variables(tree),
+        calls_unknown=any(
+            isinstance(f, exp.Anonymous) and _function_name(f) not in _HARMLESS for f in tree.find_all(exp.Func)
+        ),
+        named_locks=tuple(named_locks(tree)),
+        by_nature=tuple(sorted({name for name in called if name in _BY_NATURE})),
+        ordered=tree.args.get("order") is not None,
+        sets=_setting(tree, sql),
+    )
+
+
+#: Functions that give another value at each call or in each transaction.
+_BY_NATURE = frozenset(
+    [
+        "now",
+        "current_timestamp",
+        "currenttimestamp",
+        "current_date",
+        "currentdate",
+        "current_time",
+        "currenttime",
+        "localtime",
+        "localtimestamp",
+        "clock_timestamp",
+        "statement_timestamp",
+        "transaction_timestamp",
+        "timeofday",
+        "sysdate",
+        "utc_timestamp",
+        "unix_timestamp",
+        "curdate",
+        "curtime",
+        "random",
+        "rand",
+        "uuid",
+        "gen_random_uuid",
+        "uuid_generate_v4",
+        "nextval",
+        "currval",
+        "lastval",
+        "last_insert_id",
+        "txid_current",
+        "pg_current_xact_id",
+        "connection_id",
+        "pg_backend_pid",
+    ]
+)
+#: Functions that the parser does not know by a name of its own, and that touch no table.
+_HARMLESS = (
+    _BY_NATURE
+    | FUNCTIONS
+    | frozenset(["pg_sleep", "sleep", "version", "database", "current_setting", "to_json", "row_to_json", "md5"])
+)
+
+
+def _function_names(call: exp.Func) -> Iterable[str]:
+    """Every name that the call may have in the text."""
+    return [call.name] if isinstance(call, exp.Anonymous) else call.sql_names()
+
+
+def _function_name(call: exp.Func) -> str:
+    name = call.name if isinstance(call, exp.Anonymous) else call.sql_name()
+    return name.lower()
+
+
+#: ``lock table a, b in share mode`` and ``lock tables a read, b as c write``; the parser keeps them as opaque text.
+_LOCK = re.compile(
+    r"\s*lock\s+(?:tables?\s+)?(?P<names>.+?)(?:\s+in\s+(?P<mode>[\w ]+?)\s+mode)?(?:\s+nowait)?[\s;]*$",
+    re.IGNORECASE | re.DOTALL,
+)
+_LOCKED = re.compile(
+    r"\s*(?:only\s+)?(?:[\"`]?(\w+)[\"`]?\.)?[\"`]?(\w+)[\"`]?(?:.*\b(read|write)\b)?", re.IGNORECASE | re.DOTALL
+)
+
+
+def _command(sql: str, count: int) -> Footprint:
+    """What the parser does not understand. LOCK TABLE is worth knowing."""
+    match = _LOCK.match(sql)
+    if not match:
+        return Footprint((), parsed=False, count=count)
+    mode = (match["mode"] or "access exclusive").lower()
+    found = [_LOCKED.match(name) for name in match["names"].split(",")]
+    accesses = tuple(
+        Access(table=one[2], schema=one[1], verb="schema", lock_mode=(one[3] or mode).lower()) for one in found if one
+    )
+    return Footprint(accesses, parsed=bool(accesses), understood=bool(accesses) and all(found), count=count)
+
+
+#: What MERGE may do to its target, each to any row.
+_OF_MERGE: tuple[Verb, ...] = ("insert", "update", "delete")
+
+
+def _accesses(tree: exp.Expr) -> Iterator[Access]:
+    common = {cte.alias.lower() for cte in tree.find_all(exp.CTE)}
+    target = _target(tree)
+    plain = names_rows_plainly(tree)
+    if isinstance(tree, exp.Merge) and target is not None:
+        for verb in _OF_MERGE:
+            yield Access(table=target.name, schema=target.db or None, verb=verb)
+    elif target is not None:
+        yield Access(
+            table=target.name,
+            schema=target.db or None,
+            verb=(verb := _verb(tree)),
+            columns=tuple(_written_columns(tree)),
+            equals=_constants(pairs := list(_inserted(tree) if verb == "insert" else _compared(tree))),
+            literals=_literals(pairs) if plain else (),
+            changes_found=tuple(_on_conflict(tree)),
+            makes_index=isinstance(tree, exp.Create) and str(tree.args.get("kind") or "").lower() == "index",
+            concurrently=bool(tree.args.get("concurrently")),
+        )
+    for table in tree.find_all(exp.Table):
+        if table is target or not table.name or (table.name.lower() in common and not table.db):
+            continue
+        select = table.find_ancestor(exp.Select)
+        strength = _strength(select, table) if select is not None else None
+        pairs = list(_compared(tree if select is None else select))
+        yield Access(
+            table=table.name,
+            schema=table.db or None,
+            verb="lock" if strength else "read",
+            strength=strength,
+            equals=_constants(pairs),
+            literals=_literals(pairs) if plain and select is not None else (),
+        )
+
+
+def _target(tree: exp.Expr) -> exp.Table | None:
+    """The table that is written or whose definition is changed."""
+    if isinstance(tree, exp.Query | exp.Set):
+        return None
+    this = tree.this
+    if isinstance(tree, exp.TruncateTable):
+        this = tree.expressions[0] if tree.expressions else None
+    if isinstance(this, exp.Schema):
+        this = this.this
+    if isinstance(this, exp.Index):
+        this = this.args.get("table")
+    return this if isinstance(this, exp.Table) else None
+
+
+def _verb(tree: exp.Expr) -> Verb:
+    if isinstance(tree, exp.Insert):
+        return "insert"
+    if isinstance(tree, exp.Update):
+        return "update"
+    return "delete" if isinstance(tree, exp.Delete) else "schema"
+
+
+def _written_columns(tree: exp.Expr) -> Iterator[str]:
+    if isinstance(tree, exp.Update):
+        for assignment in tree.expressions:
+            if isinstance(assignment, exp.EQ):
+                yield assignment.this.name.lower()
+
+
+def _inserted(tree: exp.Expr) -> Iterator[tuple[exp.Expr, exp.Expr]]:
+    """Columns and values of a one-row INSERT."""
+    values = tree.args.get("expression")
+    if isinstance(tree.this, exp.Schema) and isinstance(values, exp.Values) and len(values.expressions) == 1:
+        yield from zip(tree.this.expressions, values.expressions[0].expressions, strict=False)
+
+
+def assigned(sql: str, dialect: str, values: Iterable[Value]) -> set[tuple[str, str]]:
+    """The columns (with their tables) that an UPDATE or INSERT sets from an expression with one of these literals."""
+    texts = {value.text for value in values}
+    try:
+        tree = sqlglot.parse_one(sql, dialect=dialect)
+    except SqlglotError:
+        return set()
+    found: set[tuple[str, str]] = set()
+    target = _target(tree)
+    if target is None:
+        return found
+    if isinstance(tree, exp.Update):
+        pairs = [(e.this.name, e.expression) for e in tree.expressions if isinstance(e, exp.EQ)]
+    elif isinstance(tree, exp.Insert) and isinstance(tree.this, exp.Schema):
+        source = tree.args.get("expression")
+        rows = source.expressions if isinstance(source, exp.Values) else [source] if source is not None else []
+        names = [column.name for column in tree.this.expressions]
+        pairs = [pair for row in rows for pair in zip(names, row.expressions, strict=False)]
+    else:
+        pairs = []
+    for name, expression in pairs:
+        if any(literal.this in texts for literal in expression.find_all(exp.Literal)):
+            found.add((target.name, name))
+    return found
+
+
+def _strength(select: exp.Select, table: exp.Table) -> str | None:
+    for lock in select.args.get("locks") or ():
+        named = [t.name.lower() for t in lock.expressions or ()]
+        if named and (table.alias_or_name.lower() not in named):
+            continue
+        key = bool(lock.args.get("key"))
+        if lock.args.get("update"):
+            return "no key update" if key else "update"
+        return "key share" if key else "share"
+    return None
+
+
+def _compared(tree: exp.Expr) -> Iterator[tuple[exp.Expr, exp.Expr]]:
+    """Columns that the WHERE clause compares by ``=``, joined by AND, and what with."""
+    where = tree.args.get("where")
+    if where is None:
+        return
+    for term in where.this.flatten() if isinstance(where.this, exp.And) else [where.this]:
+        if not isinstance(term, exp.EQ):
+            continue
+        column, value = term.this, term.expression
+        if not isinstance(column, exp.Column):
+            column, value = value, column
+        if isinstance(column, exp.Column):
+            yield column, value
+
+
+def _constants(pairs: Iterable[tuple[exp.Expr, exp.Expr]]) -> tuple[tuple[str, str], ...]:
+    found = ((column.name.lower(), _constant(value)) for column, value in pairs)
+    return tuple((name, text) for name, text in found if text is not None)
+
+
+def _literals(pairs: Iterable[tuple[exp.Expr, exp.Expr]]) -> tuple[tuple[str, Written], ...]:
+    """As ``_constants``, of literals that nothing converts and columns that no other could be meant by."""
+    found = ((column.name.lower(), _plain_literal(column, value)) for column, value in pairs)
+    return tuple((name, written) for name, written in found if written is not None)
+
+
+def _plain_literal(column: exp.Expr, value: exp.Expr) -> Written | None:
+    if column.name != column.name.lower() and any(name.args.get("quoted") for name in column.find_all(exp.Identifier)):
+        return None  # "Id" may stand beside id
+    if isinstance(value, exp.Literal):
+        return bool(value.is_string), str(value.this)
+    if isinstance(value, exp.Neg) and isinstance(value.this, exp.Literal) and not value.this.is_string:
+        return False, f"-{value.this.this}"
+    return None
+
+
+def _on_conflict(tree: exp.Expr) -> Iterator[str]:
+    """The columns that an INSERT sets in a row that it finds; ``*`` for one that cannot be told."""
+    conflict = tree.args.get("conflict")
+    for term in conflict.expressions if isinstance(conflict, exp.OnConflict) else ():
+        yield term.this.name.lower() if isinstance(term, exp.EQ) and isinstance(term.this, exp.Column) else "*"
+
+
+def _constant(value: exp.Expr) -> str | None:
+    if isinstance(value, exp.Literal):
+        return str(value.this)
+    if isinstance(value, exp.Neg) and isinstance(value.this, exp.Literal):
+        return f"-{value.this.this}"
+    if isinstance(value, exp.Cast):
+        return _constant(value.this)
+    return None

@@ -1,0 +1,80 @@
+"""Small words that every text shares: lists of names, lengths of time, numbers of things, statements cut to a line."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Mapping
+
+
+def named(transaction: str, statement: int | None) -> str:
+    """A statement as people say it: ``early 2``."""
+    return f"{transaction} {statement}" if statement is not None else f"the end of {transaction}"
+
+
+def listed(names: list[str]) -> str:
+    """Names in a row: ``early, late and tide``."""
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+
+
+def called(session: str) -> str:
+    """A session by its number; what holds a lock without one (a prepared transaction) as it is called."""
+    return f"session {session}" if session.isdigit() else session
+
+
+def duration(ms: float | None) -> str:
+    """A length of time as people say it: ``4.2 ms``, ``350 ms``, ``12 s``, ``3 min 20 s``, ``2 h 5 min``."""
+    if ms is None:
+        return "?"
+    if ms < 10:
+        return f"{ms:.1f} ms"
+    if ms < 1_000:
+        return f"{ms:.0f} ms"
+    if ms < 60_000:
+        return f"{ms / 1_000:.1f} s"
+    minutes, seconds = divmod(round(ms / 1_000), 60)
+    if minutes < 60:
+        return f"{minutes} min {seconds} s" if seconds else f"{minutes} min"
+    hours, minutes = divmod(minutes, 60)
+    if hours < 48:
+        return f"{hours} h {minutes} min" if minutes else f"{hours} h"
+    return f"{hours // 24} days"
+
+
+def one_line(sql: str, limit: int = 10_000) -> str:
+    """A statement on one line, cut with an ellipsis."""
+    text = " ".join(sql.split())
+    return text if len(text) <= limit else text[: limit - 1] + "…"
+
+
+def shortened(sql: str, limit: int) -> str:
+    """A statement cut in the middle, so that its condition stays: ``update berth set … where id = 3``."""
+    text = one_line(sql)
+    if len(text) <= limit:
+        return text
+    where = text.lower().rfind(" where ")
+    tail = text[where:] if where > 0 and len(text) - where <= limit * 2 // 3 else text[-(limit // 3) :]
+    head = text[: max(1, limit - len(tail) - 2)].rstrip()
+    head = head.rpartition(" ")[0] or head
+    return f"{head} …{tail}"
+
+
+def with_values(values: Mapping[str, str | None]) -> str:
+    """Values as people read them: ``box = 7, seen = null``."""
+    return ", ".join(f"{name} = {'null' if text is None else text}" for name, text in values.items())
+
+
+def decided(condition: str | None, values: Mapping[str, str | None]) -> str:
+    """Why a statement was not run: ``seen > 1 is not true, seen = 1``."""
+    return f"{condition} is not true, {with_values(values)}"
+
+
+def counted(number: int, what: str) -> str:
+    """A number of things: ``1 schedule``, ``1,204 schedules``, ``2 classes``."""
+    plural = what + ("es" if what.endswith("s") else "s")
+    return f"{number:,} {what if number == 1 else plural}"
+
+
+def suggestion(word: str, valid: list[str]) -> str:
+    """Advice that names the nearest valid word, or all of them."""
+    near = difflib.get_close_matches(word, valid, n=1, cutoff=0.5)
+    return f"Did you mean {near[0]}?" if near else "Valid here: " + ", ".join(valid) + "."

@@ -1,0 +1,1 @@
+"""What servers with the storage engine InnoDB share."""

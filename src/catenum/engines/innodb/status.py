@@ -1,0 +1,315 @@
+"""Reads what ``SHOW ENGINE INNODB STATUS`` says of transactions, their locks, and the latest deadlock.
+
+Pure text work, apart from the connection: the same text may come from a log. Locks held are listed only with
+``innodb_status_output_locks`` on. Record dumps are decoded to column values by the types of the index's columns
+(InnoDB's row formats: integers big-endian with the sign bit turned round, NULL marked as such, strings as bytes).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from catenum.core.record.modes import Covers, Mode
+
+#: What the text says of a record lock, and what it is called here.
+_KINDS: tuple[tuple[str, Covers], ...] = (
+    ("insert intention", "insert intention"),
+    ("locks gap before rec", "gap"),
+    ("locks rec but not gap", "record"),
+)
+SUPREMUM = "supremum"
+
+
+@dataclass(frozen=True, slots=True)
+class RecordLock:
+    """One lock on one record of an index, or on a whole table (``index`` None).
+
+    ``fields`` are the record's fields as (hex, or None for NULL); ``place`` distinguishes records: space, page and heap
+    number.
+    """
+
+    schema: str
+    table: str
+    index: str | None
+    mode: Mode
+    waiting: bool
+    place: tuple[int, int, int] | None = None
+    fields: tuple[str | None, ...] = ()
+    supremum: bool = False
+    owner: int = 0
+
+
+@dataclass(slots=True)
+class TransactionSection:
+    """What the status says of one transaction.
+
+    ``number`` is 0 for one that has only read; ``thread`` 0 for an internal one.
+    """
+
+    number: int
+    thread: int = 0
+    waiting: bool = False
+    waited_us: float = 0.0
+    query: str = ""
+    undo: int = 0
+    locks: list[RecordLock] = field(default_factory=list)
+
+    @property
+    def waits_on(self) -> RecordLock | None:
+        """The lock that it waits for."""
+        return next((lock for lock in self.locks if lock.waiting), None)
+
+
+@dataclass(frozen=True, slots=True)
+class ReportedMember:
+    """One transaction of the latest deadlock: who it is, what it waited for, and which lock stood in the way."""
+
+    number: int
+    thread: int
+    query: str
+    waits: RecordLock | None
+    conflicting: tuple[RecordLock, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ReportedDeadlock:
+    """The latest detected deadlock. ``victim`` counts members from 0; ``text`` is the whole section."""
+
+    members: tuple[ReportedMember, ...]
+    victim: int | None
+    text: str
+
+
+_HEADER = re.compile(r"^(?:---)?TRANSACTION (?:\((0x[0-9a-f]+)\)|(\d+)), (.*)$", re.MULTILINE)
+_THREAD = re.compile(r"^(?:MariaDB|MySQL) thread id (\d+), ")
+_WAITED = re.compile(r"^------- TRX HAS BEEN WAITING (\d+) (us|ns|SEC|sec|seconds)")
+_NAME = r"`((?:[^`]|``)+)`"
+_RECORD = re.compile(
+    rf"^RECORD LOCKS space id (\d+) page no (\d+) .*? index (.+?) of table {_NAME}\.{_NAME} trx id (\d+) (.*)$"
+)
+_TABLE = re.compile(rf"^TABLE LOCK table {_NAME}\.{_NAME} trx id (\d+) lock mode (\S+)( waiting)?")
+_HEAP = re.compile(r"^Record lock, heap no (\d+)")
+_FIELD = re.compile(r"^ \d+: (?:len (\d+); hex ([0-9a-f]*);|SQL NULL)")
+
+
+def transactions(status: str) -> list[TransactionSection]:
+    """The transactions of the section ``LIST OF TRANSACTIONS``."""
+    _, _, rest = status.partition("LIST OF TRANSACTIONS FOR EACH SESSION:\n")
+    body = rest.partition("\n--------\nFILE I/O")[0]
+    found: list[TransactionSection] = []
+    lines = body.split("\n")
+    at = 0
+    while at < len(lines):
+        header = _HEADER.match(lines[at])
+        end = next((i for i in range(at + 1, len(lines)) if lines[i].startswith("---TRANSACTION ")), len(lines))
+        if header:
+            section = TransactionSection(number=int(header[2] or 0))
+            _fill(section, lines[at + 1 : end])
+            found.append(section)
+        at = end
+    return found
+
+
+def _fill(section: TransactionSection, lines: Sequence[str]) -> None:
+    query: list[str] = []
+    in_query = False
+    for line in lines:
+        thread = _THREAD.match(line)
+        waited = _WAITED.match(line)
+        if thread:
+            section.thread, in_query = int(thread[1]), True
+            continue
+        if waited:
+            unit = {"us": 1.0, "ns": 1e-3}.get(waited[2], 1e6)
+            section.waited_us, in_query = float(waited[1]) * unit, False
+        elif line.startswith(("TABLE LOCK", "RECORD LOCKS", "Trx read view")):
+            in_query = False
+        elif in_query:
+            query.append(line)
+        if line.startswith("LOCK WAIT"):
+            section.waiting = True
+        undo = re.search(r"undo log entries (\d+)", line)
+        section.undo = int(undo[1]) if undo and not in_query else section.undo
+    section.query = "\n".join(query).strip()
+    # the lock waited for is printed twice: once by itself, once among all locks
+    section.locks = list(dict.fromkeys(_locks(lines)))
+
+
+def _locks(lines: Sequence[str]) -> Iterator[RecordLock]:
+    """The locks in a run of lines; a lock on several records gives one for each."""
+    at = 0
+    while at < len(lines):
+        table, record = _TABLE.match(lines[at]), _RECORD.match(lines[at])
+        at += 1
+        if table:
+            yield RecordLock(
+                _name(table[1]),
+                _name(table[2]),
+                None,
+                Mode("table", table[4]),
+                waiting=bool(table[5]),
+                owner=int(table[3]),
+            )
+        elif record:
+            space, page, index, schema, name, owner, told = record.groups()
+            mode, waiting = _mode(told)
+            start = at
+            while at < len(lines) and not lines[at].startswith(("RECORD LOCKS", "TABLE LOCK", "---", "***")):
+                at += 1
+            for heap, fields, supremum in _records(lines[start:at]):
+                only_gap = supremum and mode.covers == "next-key"  # behind the last row there is only a gap
+                shown = replace(mode, covers="gap") if only_gap else mode
+                yield RecordLock(
+                    _name(schema),
+                    _name(name),
+                    index,
+                    shown,
+                    waiting,
+                    (int(space), int(page), heap),
+                    fields,
+                    supremum,
+                    int(owner),
+                )
+
+
+def _name(text: str) -> str:
+    return text.replace("``", "`")
+
+
+def _mode(told: str) -> tuple[Mode, bool]:
+    """``lock_mode X locks rec but not gap waiting`` as (``X record``, True)."""
+    letter = re.match(r"lock[_ ]mode (\w)", told)
+    covers: Covers = next((name for words, name in _KINDS if words in told), "next-key")
+    return Mode("record", letter[1] if letter else "?", covers), told.rstrip().endswith("waiting")
+
+
+def _records(lines: Sequence[str]) -> Iterator[tuple[int, tuple[str | None, ...], bool]]:
+    heap: int | None = None
+    fields: list[str | None] = []
+    for line in [*lines, "Record lock, heap no 0"]:
+        start = _HEAP.match(line)
+        if start:
+            if heap is not None:
+                supremum = len(fields) == 1 and fields[0] == SUPREMUM.encode().hex()
+                yield heap, tuple(fields), supremum
+            heap, fields = int(start[1]), []
+            continue
+        found = _FIELD.match(line)
+        if found:
+            fields.append(found[2] if found[1] is not None else None)
+
+
+def latest_deadlock(status: str) -> ReportedDeadlock | None:
+    """The section ``LATEST DETECTED DEADLOCK``; None where there was none since the server started."""
+    _, found, rest = status.partition("LATEST DETECTED DEADLOCK\n------------------------\n")
+    if not found:
+        return None
+    text = rest.partition("\n------------\nTRANSACTIONS")[0]
+    parts = re.split(r"^\*\*\* \(\d+\) TRANSACTION:\n", text, flags=re.MULTILINE)[1:]
+    members = tuple(_member(part) for part in parts)
+    victim = re.search(r"\*\*\* WE ROLL BACK TRANSACTION \((\d+)\)", text)
+    return ReportedDeadlock(members, int(victim[1]) - 1 if victim else None, text.strip())
+
+
+def _member(part: str) -> ReportedMember:
+    own, _, rest = part.partition("*** WAITING FOR THIS LOCK TO BE GRANTED:\n")
+    waiting, _, conflicting = rest.partition("*** CONFLICTING WITH:\n")
+    header = _HEADER.match(own)
+    section = TransactionSection(int(header[2] or 0) if header else 0)
+    _fill(section, own.split("\n"))
+    waits = next(_locks(waiting.split("\n")), None)
+    return ReportedMember(section.number, section.thread, section.query, waits, tuple(_locks(conflicting.split("\n"))))
+
+
+# -- record fields ----------------------------------------------------------------------------------------------------
+
+
+def decode(value: str | None, kind: str) -> str | None:
+    """A field's hex as the column's value; None for NULL.
+
+    ``kind`` is the column type as the server writes it (``int(10) unsigned``).
+    """
+    if value is None:
+        return None
+    data = bytes.fromhex(value)
+    base = re.split(r"[ (]", kind.lower(), maxsplit=1)[0]
+    reader = _READERS.get(base)
+    try:
+        if reader is not None:
+            return reader(data, kind.lower())
+    except (ValueError, IndexError, OverflowError):
+        pass
+    return "0x" + value
+
+
+def _integer(data: bytes, kind: str) -> str:
+    number = int.from_bytes(data, "big")
+    return str(number if "unsigned" in kind else number - (1 << (8 * len(data) - 1)))
+
+
+def _string(data: bytes, kind: str) -> str:
+    text = data.decode("utf-8")
+    return text.rstrip(" ") if kind.startswith("char") else text
+
+
+def _date(data: bytes, kind: str) -> str:
+    number = int.from_bytes(data, "big") - (1 << 23)
+    return f"{number >> 9:04}-{number >> 5 & 15:02}-{number & 31:02}"
+
+
+def _datetime(data: bytes, kind: str) -> str:
+    """The packed form of MySQL 5.6 and MariaDB 10.1 and later.
+
+    Year*13+month, day, hour, minute, second, then fractions.
+    """
+    packed = int.from_bytes(data[:5], "big") - (1 << 39)
+    months, rest = packed >> 22, packed & ((1 << 22) - 1)
+    day, clock = rest >> 17, rest & ((1 << 17) - 1)
+    text = f"{months // 13:04}-{months % 13:02}-{day:02} {clock >> 12:02}:{clock >> 6 & 63:02}:{clock & 63:02}"
+    if len(data) > 5:
+        told = re.search(r"\((\d)\)", kind)
+        digits = int(told[1]) if told else 6
+        fraction = int.from_bytes(data[5:], "big")
+        whole = f"{fraction:0{(len(data) - 5) * 2}}"
+        text += "." + whole[:digits]
+    return text
+
+
+def _decimal(data: bytes, kind: str) -> str:
+    """MariaDB's binary DECIMAL.
+
+    Groups of nine digits in four bytes each, the first bit turned round, negatives inverted.
+    """
+    match = re.search(r"\((\d+),(\d+)\)", kind)
+    precision, scale = (int(match[1]), int(match[2])) if match else (10, 0)
+    negative = not data[0] & 0x80
+    cells = bytearray(data)
+    cells[0] ^= 0x80
+    if negative:
+        cells = bytearray(byte ^ 0xFF for byte in cells)
+    sizes = (0, 1, 1, 2, 2, 3, 3, 4, 4, 4)
+    whole, place = precision - scale, 0
+    groups = ([whole % 9] if whole % 9 else []) + [9] * (whole // 9)
+    parts = [9] * (scale // 9) + ([scale % 9] if scale % 9 else [])
+    text = ""
+    for digits in groups:
+        text += f"{int.from_bytes(cells[place : place + sizes[digits]], 'big'):0{digits}}"
+        place += sizes[digits]
+    text = text.lstrip("0") or "0"
+    if parts:
+        text += "."
+        for digits in parts:
+            text += f"{int.from_bytes(cells[place : place + sizes[digits]], 'big'):0{digits}}"
+            place += sizes[digits]
+    return ("-" if negative else "") + text
+
+
+_READERS: Mapping[str, Callable[[bytes, str], str]] = {
+    **dict.fromkeys(("tinyint", "smallint", "mediumint", "int", "bigint", "year"), _integer),
+    **dict.fromkeys(("char", "varchar", "text", "tinytext", "mediumtext", "longtext"), _string),
+    "date": _date,
+    "datetime": _datetime,
+    "decimal": _decimal,
+}

@@ -1,0 +1,97 @@
+"""Scratch space and data: made, loaded, filled, read, put back, dropped."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Protocol
+
+from catenum.core.errors import TargetError
+from catenum.core.record.recording import PathStep, ServerError, TableKeys, TableRows
+from catenum.core.record.values import NOTHING, Binding, Value
+
+
+class NeedsReload(Exception):
+    """The data cannot be brought back by itself; it has to be loaded again."""
+
+
+class NotRestored(TargetError):
+    """After all was put back, other rows stand there than before."""
+
+    def __init__(self, what: str, tables: Sequence[str]) -> None:
+        super().__init__(
+            f"{what}: {', '.join(tables) or 'the tables'} differ",
+            advice="Runs that do not start from the same rows cannot be compared. A trigger or another session may be "
+            "changing them; values that differ from run to run (the clock, chance) can be named under 'ignore:'.",
+        )
+
+
+class DataError(Exception):
+    """SQL that the server rejected outside of the scenario's transactions: in ``data`` or in a ``holds`` query."""
+
+    def __init__(self, error: ServerError, sql: str) -> None:
+        super().__init__(error.message)
+        self.error, self.sql = error, sql
+
+
+class Data(Protocol):
+    """The port for scratch space and data."""
+
+    def make_scratch(self) -> list[str]:
+        """Make the scratch space. Returns the names of stale ones, left by a killed run, that were cleared."""
+
+    def load(self, script: str) -> None:
+        """Run set-up SQL in the scratch space, from empty. Raises DataError where the server rejects it."""
+
+    def add(self, sql: str) -> None:
+        """Run one more statement of set-up in the scratch space. Raises DataError where the server rejects it."""
+
+    def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
+        """Put rows into a table, in bulk. Raises DataError where the server rejects them."""
+
+    def analyze(self) -> None:
+        """Have the server look at the data again, so that it plans by what is there."""
+
+    def tables(self) -> dict[str, TableKeys]:
+        """The scratch space's tables and their keys."""
+
+    def functions(self) -> frozenset[str]:
+        """The names, in lower case, of functions that are not the server's own, wherever they are; ``*`` among them
+        where there are operators or casts that call such without naming it.
+        """
+
+    def notes(self) -> list[str]:
+        """What of the scratch space's tables a reader should know, such as that one has no row locks."""
+
+    def plan(self, sql: str, values: Binding = NOTHING) -> tuple[PathStep, ...]:
+        """The access path that the server would take for ``sql`` now; empty where it has none. Nothing is executed.
+
+        ``values`` are those of its parameters, as for ``Session.send``.
+        """
+
+    def keep_data(self, ignored: Mapping[str, Sequence[str]], *, shape: bool) -> None:
+        """Remember what the tables hold now, for ``data_state`` and ``restore_data``.
+
+        ``ignored``: per table the columns that no fingerprint shall cover. ``shape``: statements may change the tables
+        themselves. Raises NotRestored where what is put back is not what was there.
+        """
+
+    def data_state(self) -> str:
+        """A fingerprint of what the tables hold now."""
+
+    def restore_data(self) -> None:
+        """Bring back what ``keep_data`` remembered, after ``data_state``.
+
+        Raises NeedsReload where only loading again can, NotRestored where other rows stand there afterwards.
+        """
+
+    def rows(self, limit: int) -> dict[str, TableRows]:
+        """The contents of the scratch space's tables."""
+
+    def values_of(self, table: str, column: str, most: int) -> tuple[Value, ...]:
+        """Different values of a column, in order, without NULL; at most so many. Raises DataError."""
+
+    def truth(self, sql: str) -> bool:
+        """Whether a query returns true. Raises DataError where it fails or is no yes-or-no query."""
+
+    def close(self) -> None:
+        """Drop the scratch space and disconnect. Never raises."""

@@ -1,0 +1,20 @@
+"""Looking: who waits for whom, and every lock."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Protocol
+
+from catenum.core.record.recording import LockEntry
+from catenum.core.record.waits import Edge
+from catenum.engines.ports.sessions import Session
+
+
+class Looking(Protocol):
+    """The port for looking."""
+
+    def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
+        """The cheap check: who among ``sessions`` waits for whom, at this moment."""
+
+    def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
+        """Every lock of ``sessions``, and a note on what could not be seen."""

@@ -1,0 +1,39 @@
+"""Reports: what a deadlock's error and the server's own report say, and by which rule the victim was chosen."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Protocol
+
+from catenum.core.record.modes import NO_MODE, Mode
+from catenum.core.record.recording import ServerError
+from catenum.core.record.waits import Edge
+from catenum.engines.ports.sessions import Patience, Session
+
+
+class Reports(Protocol):
+    """The port for reports of deadlocks."""
+
+    def edges_of(
+        self, error: ServerError, victim: Session | None = None, names: Mapping[int, str] | None = None
+    ) -> tuple[Edge, ...]:
+        """The waits that a deadlock error itself reports, or that its ``victim`` is known to have met.
+
+        ``names`` by session number, the run's own by default.
+        """
+
+    def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+        """The statement that each member of the latest deadlock was at, if the server's report names it."""
+
+    def report_of(self, error: ServerError) -> str | None:
+        """The server's own report of the deadlock that ended in ``error``."""
+
+    def verdict_ms(self, cycle: Sequence[Edge]) -> float:
+        """How long a cycle may stand before it is clear that the server will not end it."""
+
+    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE) -> str:
+        """By which rule this server chose its victim.
+
+        ``closed``: the victim's wait closed the cycle (None: not known, as in loops). ``wanted``: the mode that the
+        victim waited for, which tells which part of the server chose.
+        """

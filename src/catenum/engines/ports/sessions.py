@@ -1,0 +1,110 @@
+"""Sessions: opened, made new, ended."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from enum import Enum
+from typing import Protocol
+
+from catenum.core.record.recording import Result, ServerError
+from catenum.core.record.values import NOTHING, Binding
+from catenum.core.record.waits import Edge
+
+
+class Patience(Enum):
+    """Whose deadlock check is to find a closed cycle, for servers in which the first to check becomes the victim."""
+
+    FIRST = "first"  # this one closes the cycle, if there is to be one
+    CHOSEN = "chosen"  # this one was chosen as the victim, and waits before the cycle closes
+    LAST = "last"  # everybody else; still checks, should the others fail to
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Beginning:
+    """How a transaction begins."""
+
+    isolation: str | None = None
+    access: str | None = None
+    timeout_ms: int | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Begun:
+    """What the server says of a transaction that has just begun."""
+
+    isolation: str
+    read_only: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Reply:
+    """The server's answer to a statement: a count of rows and perhaps the rows, or an error.
+
+    ``edges``, ``report``: the waits that a deadlock error itself reports, and the server's own report of it.
+    """
+
+    rows: int | None = None
+    result: Result | None = None
+    error: ServerError | None = None
+    edges: tuple[Edge, ...] = ()
+    report: str | None = None
+
+
+class Session(Protocol):
+    """One connection with one transaction of the scenario on it."""
+
+    name: str
+    id: str
+
+    def fileno(self) -> int:
+        """What to wait on for an answer."""
+
+    def begin(self, how: Beginning) -> None:
+        """Send the beginning of a transaction; ``poll`` gives the reply."""
+
+    def begun(self) -> Begun:
+        """What the server reported after ``begin``."""
+
+    def send(self, sql: str, patience: Patience | None = None, values: Binding = NOTHING) -> None:
+        """Send one statement without waiting for it. ``values`` are bound to its parameters, in the order of their
+        names' first appearance; they are never put into its text.
+        """
+
+    def poll(self) -> Reply | None:
+        """The reply, once the server is ready for the next statement; None before."""
+
+    def cancel(self) -> None:
+        """Ask the server to end the statement under way."""
+
+    def close(self) -> None:
+        """Close the connection; an open transaction is rolled back by the server."""
+
+
+class Sessions(Protocol):
+    """The port for sessions."""
+
+    def hurry(self) -> float:
+        """Have sessions that are opened from now on check for deadlocks as soon as they can: for many runs.
+
+        Returns how long after a wait began its check comes, in ms; 0 where cycles are found at once.
+        """
+
+    def calm(self) -> None:
+        """The end of the hurry: cycles are to be seen closed before the server ends them."""
+
+    def open_session(self, name: str, often: Sequence[str] = ()) -> Session:
+        """A connection that names itself to the server and cannot outlive the run.
+
+        ``often``: statements that it will send many times while the tables stay as they are, for a server that gains
+        by planning them once. Nobody is at work in the scratch space when this is asked.
+        """
+
+    def renew(self, sessions: Mapping[str, Session]) -> Mapping[str, Session]:
+        """Sessions as they were when opened, by name: without settings, named locks or temporary tables.
+
+        None of them is in a transaction. The same objects, or others in their place.
+        """
+
+    def end(self, sessions: Sequence[Session]) -> None:
+        """End ``sessions`` and wait until the server has released what they held. Never raises."""

@@ -1,0 +1,167 @@
+"""Scratch space and data: made, loaded, filled, read, put back, dropped."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterable, Mapping, Sequence
+
+import psycopg
+from psycopg import pq, sql
+
+from catenum.core.errors import TargetError
+from catenum.core.record.recording import PathStep, ServerError, TableKeys, TableRows
+from catenum.core.record.values import NOTHING, Binding, Value
+from catenum.engines.ports import DataError
+from catenum.engines.postgresql import errors
+from catenum.engines.postgresql.control import PostgresqlControl
+from catenum.engines.postgresql.locks import RULES
+from catenum.engines.postgresql.plans import steps_of
+from catenum.engines.postgresql.session import text_rows
+
+
+class PostgresqlData(PostgresqlControl):
+    """See ``engines.ports.data.Data`` for what each method promises."""
+
+    def make_scratch(self) -> list[str]:
+        """Clear what a killed run left, then make a schema of our own, marked and with a sign of life."""
+        with self._told(self.info.url):
+            return self.scratch.make()
+
+    def load(self, script: str) -> None:
+        """Empty the scratch space and run ``script`` in it."""
+        with self._told(self.info.url):
+            self.scratch.empty()
+        self.reader.forget()
+        self.add(script or ";")
+        self.scratch.enter()
+
+    def add(self, script: str) -> None:
+        """Run set-up SQL as it stands."""
+        result = self.connection.pgconn.exec_(script.encode())
+        if result.status == pq.ExecStatus.FATAL_ERROR:
+            error = errors.from_result(result)
+            if error.kind == "lost" or not self.alive():
+                raise TargetError(f"the server went away: {self.info.url}: while the data was loaded")
+            raise DataError(error, script)
+        if self.connection.pgconn.transaction_status != pq.TransactionStatus.IDLE:
+            self.connection.pgconn.exec_(b"commit")  # the script began a transaction of its own
+        with self._told(self.info.url):
+            self.reader.rows.tables = self.scratch.tables()
+
+    def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
+        """Rows by COPY."""
+        query = sql.SQL("copy {} ({}) from stdin").format(
+            sql.Identifier(self.schema, table), sql.SQL(", ").join(map(sql.Identifier, columns))
+        )
+        try:
+            with self.connection.cursor() as cursor, cursor.copy(query) as copy:
+                for row in rows:
+                    copy.write_row(row)
+        except psycopg.OperationalError as error:
+            raise errors.went_away(error, self.info.url) from error
+        except psycopg.Error as error:
+            raise DataError(errors.from_exception(error), f"fill {table}") from error
+
+    def analyze(self) -> None:
+        """ANALYZE each table of the scratch space."""
+        with self._told(self.info.url):
+            for table in self.reader.rows.tables:
+                query = sql.SQL("analyze {}").format(sql.Identifier(self.schema, table))
+                self.connection.execute(query, prepare=False)
+
+    def tables(self) -> dict[str, TableKeys]:
+        """The scratch space's tables, with their primary and unique keys."""
+        with self._told(self.info.url):
+            return self.scratch.described()
+
+    def functions(self) -> frozenset[str]:
+        """By the catalogue: what is numbered like a user's own."""
+        with self._told(self.info.url):
+            return self.scratch.functions()
+
+    def notes(self) -> list[str]:
+        """Nothing: all tables have row locks."""
+        return []
+
+    def plan(self, sql_text: str, values: Binding = NOTHING) -> tuple[PathStep, ...]:
+        """By EXPLAIN, which executes nothing; a statement that cannot be explained has no path."""
+        try:
+            query = f"explain (format json) {RULES.formatted(sql_text) if values else sql_text}".encode()
+            bound = [value.text for value in RULES.values_by_place(sql_text, values)] if values else None
+            row = self.connection.execute(query, bound, prepare=False).fetchone()
+        except psycopg.OperationalError as error:
+            if not self.alive():
+                raise errors.went_away(error, self.info.url) from error
+            return ()
+        except psycopg.Error:
+            return ()
+        return tuple(steps_of(row[0][0]["Plan"])) if row else ()
+
+    def keep_data(self, ignored: Mapping[str, Sequence[str]], *, shape: bool) -> None:
+        """In a schema beside the scratch space."""
+        with self._told(self.info.url):
+            self.keeper.keep(ignored, shape=shape)
+
+    def data_state(self) -> str:
+        """Fingerprints of the tables' rows."""
+        with self._told(self.info.url):
+            return self.keeper.fingerprint()
+
+    def restore_data(self) -> None:
+        """Refill the tables that changed. Addresses may mean other rows then: the server uses their places again."""
+        with self._told(self.info.url):
+            self.keeper.restore()
+        self.reader.rows.forget()
+
+    def rows(self, limit: int) -> dict[str, TableRows]:
+        """The first ``limit`` rows of each table, ordered by its key."""
+        found = {}
+        with self._told(self.info.url):
+            tables = self.scratch.tables()
+        for table, keys in tables.items():
+            order = sql.SQL(", ").join(sql.Identifier(c) for c in keys.primary) if keys.primary else sql.SQL("1")
+            whole = sql.Identifier(self.schema, table)
+            with self._told(self.info.url):
+                query = sql.SQL("select * from {} order by {} limit {}").format(whole, order, limit)
+                result = self.connection.pgconn.exec_(query.as_bytes(self.connection))
+                count = self.connection.execute(sql.SQL("select count(*) from {}").format(whole)).fetchone()
+            kept = text_rows(result, limit)
+            found[table] = TableRows(columns=kept.columns, rows=kept.rows, total=int(count[0]) if count else 0)
+        return found
+
+    def values_of(self, table: str, column: str, most: int) -> tuple[Value, ...]:
+        """By a plain query."""
+        name = sql.Identifier(column)
+        query = sql.SQL("select distinct {} from {} where {} is not null order by 1 limit {}").format(
+            name, sql.Identifier(self.schema, table), name, most
+        )
+        result = self.connection.pgconn.exec_(query.as_bytes(self.connection))
+        if result.status == pq.ExecStatus.FATAL_ERROR:
+            raise DataError(errors.from_result(result), f"{table}.{column}")
+        told = text_rows(result, most)
+        return tuple(Value.read(row[0], told.kinds[0]) for row in told.rows)
+
+    def truth(self, query: str) -> bool:
+        """Whether ``query`` gives one row with one value that is true."""
+        self.connection.pgconn.exec_(b"begin read only")
+        try:
+            result = self.connection.pgconn.exec_params(query.encode(), None)
+            if result.status == pq.ExecStatus.FATAL_ERROR:
+                error = errors.from_result(result)
+                if error.kind == "lost" or self.connection.pgconn.status != pq.ConnStatus.OK:
+                    raise TargetError(f"the server went away: {self.info.url}: while a rule was checked")
+                raise DataError(error, query)
+            value = result.get_value(0, 0) if (result.ntuples, result.nfields) == (1, 1) else None
+            if value not in (b"t", b"f"):
+                got = f"{result.ntuples} rows of {result.nfields} columns" if value is None else repr(value.decode())
+                message = f"it must return one row with true or false; it returned {got}"
+                raise DataError(ServerError(code="", kind="rejected", message=message), query)
+            return value == b"t"
+        finally:
+            self.connection.pgconn.exec_(b"rollback")
+
+    def close(self) -> None:
+        """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""
+        with contextlib.suppress(psycopg.Error):
+            self.scratch.drop()
+        self.connection.close()

@@ -1,0 +1,30 @@
+"""Looking: who waits for whom, and every lock."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import cast
+
+from catenum.core.record.recording import LockEntry
+from catenum.core.record.waits import Edge
+from catenum.engines.ports import Session
+from catenum.engines.postgresql.control import PostgresqlControl
+from catenum.engines.postgresql.session import PostgresqlSession
+
+
+class PostgresqlLooking(PostgresqlControl):
+    """See ``engines.ports.looking.Looking`` for what each method promises."""
+
+    def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
+        """Who among ``sessions`` waits for whom."""
+        with self._told(self.info.url):
+            mine = cast(Mapping[str, PostgresqlSession], sessions)
+            if self.reader.remembered is not None:
+                self.reader.trails = {pid: session.trail for pid, session in self._sessions.items()}
+            return self.reader.look(mine, self._pids, now_ms)
+
+    def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
+        """Every lock of ``sessions``."""
+        with self._told(self.info.url):
+            pids = {int(session.id): name for name, session in sessions.items()}
+            return self.reader.picture(pids)

@@ -1,0 +1,90 @@
+"""Reports: what a deadlock's error and the server's own report say, and by which rule the victim was chosen."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+
+from catenum.core.record.modes import NO_MODE, Mode
+from catenum.core.record.recording import ServerError, TableKeys
+from catenum.core.record.waits import Edge, Resource
+from catenum.engines.ports import Patience, Session
+from catenum.engines.postgresql.control import PostgresqlControl
+from catenum.engines.postgresql.locks import RULES
+from catenum.engines.postgresql.session import CHECK_AFTER_MS
+
+
+class PostgresqlReports(PostgresqlControl):
+    """See ``engines.ports.reports.Reports`` for what each method promises."""
+
+    def edges_of(
+        self, error: ServerError, victim: Session | None = None, names: Mapping[int, str] | None = None
+    ) -> tuple[Edge, ...]:
+        """The waits that a deadlock error's own detail reports.
+
+        What they are over is reported only for the victim, by its context; the others were seen waiting before.
+        """
+        pattern = r"Process (\d+) waits for (\w+) on ([^;]+); blocked by process (\d+)"
+        found = re.findall(pattern, error.detail or "")
+        known = names or self._pids
+        return tuple(
+            Edge(
+                waiter=known.get(int(waiter), f"session {waiter}"),
+                holder=known.get(int(holder), f"session {holder}"),
+                resource=self._context_row(error) or Resource(kind="other", text=what),
+                wanted=self._row_mode_of(int(waiter)) or Mode("table", mode),
+                held=None,
+            )
+            for waiter, mode, what, holder in found
+        )
+
+    def _context_row(self, error: ServerError) -> Resource | None:
+        match = re.search(r'tuple \((\d+),(\d+)\) in relation "([^"]+)"', error.context or "")
+        if match is None:
+            return None
+        return self.reader.rows.at(match[3], int(match[1]), int(match[2]))[0]
+
+    def _row_mode_of(self, pid: int) -> Mode | None:
+        """The row lock that the session's statement is after, derived from its text."""
+        session = self._sessions.get(pid)
+        for access in RULES.footprint(session.sql, dict(session.values)).accesses if session else ():
+            mode = RULES.row_mode(access, self.reader.rows.tables.get(access.table, TableKeys(primary=())).columns)
+            if mode is not None:
+                return mode
+        return None
+
+    def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
+        """The statements stand in the server's log only."""
+        return {}
+
+    def report_of(self, error: ServerError) -> str | None:
+        """The error's own texts; the rest stands in the server's log."""
+        parts = (error.message, error.detail, error.hint, error.context)
+        return "\n".join(part for part in parts if part)
+
+    def verdict_ms(self, cycle: Sequence[Edge]) -> float:
+        """Every session looks for cycles once its deadlock_timeout is over."""
+        return float(self._verdict_ms)
+
+    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE) -> str:
+        """Why the victim fell (documentation, 20.12).
+
+        Each session checks once, deadlock_timeout after its wait began.
+        """
+        base = "PostgreSQL rolls back the transaction whose own deadlock check is the first to find the closed cycle"
+        if not self.capabilities.steers_victim:
+            return (
+                f"{base}, {self._deadlock_timeout} after its wait began: a matter of timing here, "
+                f"since {self.capabilities.steers_victim_why}"
+            )
+        if closed is None:
+            return f"{base}: in loops a matter of timing"
+        soon, later = CHECK_AFTER_MS[Patience.FIRST], CHECK_AFTER_MS[Patience.LAST]
+        if patience is Patience.CHOSEN:
+            return (
+                f"{base}; this one was chosen as the victim, so it checked after "
+                f"{CHECK_AFTER_MS[Patience.CHOSEN]} ms, the others after {later} ms"
+            )
+        if closed and patience is Patience.FIRST:
+            return f"{base}; the one that closed it checks first here (after {soon} ms, the others after {later} ms)"
+        return f"{base}; it was the first to check, {later} ms after its wait began"

@@ -1,0 +1,73 @@
+"""Sessions: opened, made new, ended."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Mapping, Sequence
+from typing import cast
+
+import psycopg
+from psycopg.conninfo import make_conninfo
+
+from catenum.engines.ports import Patience, Session
+from catenum.engines.postgresql.control import PostgresqlControl
+from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession
+
+
+class PostgresqlSessions(PostgresqlControl):
+    """See ``engines.ports.sessions.Sessions`` for what each method promises."""
+
+    def hurry(self) -> float:
+        """A closer of cycles checks after a millisecond; what it would have been seen to wait for, its error tells."""
+        self._first_check_ms = 1
+        self.reader.remembered = {}
+        return float(self._first_check_ms) if self.capabilities.steers_victim else 0.0
+
+    def calm(self) -> None:
+        """The session that checks first leaves time to see the closed cycle again."""
+        self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
+        self.reader.remembered = None
+
+    def open_session(self, name: str, often: Sequence[str] = ()) -> PostgresqlSession:
+        """A connection that names itself and that the server ends by itself, should Catenum be killed."""
+        settings = [
+            f"set search_path = {self.schema}",
+            "set idle_in_transaction_session_timeout = '1h'",
+            "set statement_timeout = '1h'",
+        ]
+        if self.connection.info.server_version >= 140000:
+            settings.append("set client_connection_check_interval = '1s'")
+        with self._told(self.info.url):
+            conninfo = make_conninfo(self._base, application_name=f"catenum {self.run} {name}"[:63])
+            session = PostgresqlSession(
+                name,
+                conninfo,
+                "; ".join(settings),
+                steers_victim=self.capabilities.steers_victim,
+                first_check_ms=self._first_check_ms,
+                often=often,
+            )
+        self._pids[session.pid] = name
+        self._sessions[session.pid] = session
+        return session
+
+    def renew(self, sessions: Mapping[str, Session]) -> Mapping[str, Session]:
+        """The same ones, by DISCARD ALL."""
+        with self._told(self.info.url):
+            for session in cast(Mapping[str, PostgresqlSession], sessions).values():
+                session.renew()
+        return sessions
+
+    def end(self, sessions: Sequence[Session]) -> None:
+        """End the sessions; where one was in a transaction, wait until the server has undone it."""
+        left_open = False
+        for session in cast(Sequence[PostgresqlSession], sessions):
+            if session.in_transaction:
+                left_open = True
+                session.cancel()
+            session.close()
+            self._pids.pop(session.pid, None)
+            self._sessions.pop(session.pid, None)
+        if left_open:
+            with contextlib.suppress(psycopg.Error):
+                self.scratch.end_sessions(f"catenum {self.run} %")

@@ -1,0 +1,134 @@
+"""Trial: the baseline and each remedy, side by side: on every schedule that can differ, or on given ones."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+
+from catenum.core.compare.verdict import Figures, Verdict, figures, figures_of, judge
+from catenum.core.record.recording import Recording
+from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.scenario.remedies import apply_remedies, describe, split_names
+from catenum.core.space import schedule
+from catenum.core.space.exploration import Exploration
+from catenum.engines.ports import Engine
+from catenum.lab.explore.survey import Survey
+from catenum.lab.explore.walker import ExploreOptions, Explorer
+from catenum.lab.run.play import PlayOptions, play
+
+BASELINE = "as it is"
+
+
+@dataclass(frozen=True)
+class Variant:
+    """The baseline, or one remedy: what it changes, its runs, and their results."""
+
+    name: str
+    changes: tuple[str, ...]
+    runs: tuple[Recording, ...]
+    figures: Figures
+    verdict: Verdict | None = None
+    explored: Exploration | None = None
+
+
+@dataclass(frozen=True)
+class Trial:
+    """All variants, the baseline first, and the schedules that each was run on (none where all were explored)."""
+
+    scenario: str
+    orders: tuple[tuple[str, ...], ...]
+    variants: tuple[Variant, ...]
+    unchecked: bool
+
+    @property
+    def baseline(self) -> Variant:
+        """The scenario as it is."""
+        return self.variants[0]
+
+    @property
+    def winners(self) -> list[Variant]:
+        """Remedies that can be recommended, those with the least waiting first."""
+        won = [variant for variant in self.variants[1:] if variant.verdict and variant.verdict.wins]
+        return sorted(won, key=lambda v: (v.figures.conflicts, v.figures.waits, v.figures.longest_chain))
+
+
+def orders_of(scenario: Scenario, order: Sequence[str] | None) -> list[tuple[str, ...]]:
+    """The schedules of a trial: the given order, and its mirror images."""
+    names = list(scenario.transactions)
+    given = order or scenario.order or tuple(names)
+    return schedule.mirror_images(given, names)
+
+
+def trial(
+    engine: Engine,
+    scenario: Scenario,
+    options: PlayOptions,
+    *,
+    file: ScenarioFile | None = None,
+    only: Sequence[str] | None = None,
+    progress: Callable[[int, int, str], None] | None = None,
+) -> Trial:
+    """Run the baseline and each remedy (or ``only`` those; "one + other" is both) on the same given schedules."""
+    scenario = scenario.for_server(engine.info.server)
+    orders = orders_of(scenario, options.order)
+    chosen = _chosen(scenario, only)
+    total, done = len(orders) * (1 + len(chosen)), 0
+    variants: list[Variant] = []
+    for name, changes, changed, ddl in _variants(scenario, chosen):
+        runs = []
+        for order in orders:
+            if progress is not None:
+                progress(done, total, name)
+            runs.append(play(engine, changed, replace(options, order=order), file=file, ddl=ddl))
+            done += 1
+        found = figures(runs)
+        verdict = judge(variants[0].figures, found) if variants else None
+        variants.append(Variant(name, changes, tuple(runs), found, verdict))
+    if progress is not None:
+        progress(total, total, "")
+    return Trial(scenario.scenario, tuple(orders), tuple(variants), unchecked=not scenario.holds)
+
+
+def trial_of_all(
+    connect: Callable[[], Engine],
+    engine: Engine,
+    scenario: Scenario,
+    options: PlayOptions,
+    how: ExploreOptions,
+    *,
+    workers: int = 1,
+    file: ScenarioFile | None = None,
+    only: Sequence[str] | None = None,
+    progress: Callable[[str, Explorer], None] | None = None,
+) -> Trial:
+    """Explore the baseline and each remedy. The scenario's own order is also played in full, for locks and times."""
+    scenario = scenario.for_server(engine.info.server)
+    variants: list[Variant] = []
+    for name, changes, changed, ddl in _variants(scenario, _chosen(scenario, only)):
+        given = play(engine, changed, options, file=file, ddl=ddl)
+        survey = Survey(
+            connect=connect, engine=engine, scenario=changed, options=how, workers=workers, file=file, ddl=ddl
+        )
+        heard = partial(progress, name) if progress is not None else None
+        explored = survey.run(progress=heard)
+        found = figures_of(explored.tally, given, complete=explored.reach.complete)
+        verdict = judge(variants[0].figures, found) if variants else None
+        variants.append(Variant(name, changes, (given,), found, verdict, explored))
+    return Trial(scenario.scenario, (), tuple(variants), unchecked=False)
+
+
+def _chosen(scenario: Scenario, only: Sequence[str] | None) -> list[str]:
+    return list(only) if only is not None else list(scenario.remedies)
+
+
+def _variants(
+    scenario: Scenario, chosen: Sequence[str]
+) -> Iterator[tuple[str, tuple[str, ...], Scenario, tuple[str, ...]]]:
+    yield BASELINE, (), scenario, ()
+    for names in chosen:
+        parts = [scenario.remedies[name] for name in split_names(names, scenario.remedies)]
+        changed, ddl = apply_remedies(scenario, names)
+        about = tuple(remedy.about for remedy in parts if remedy.about)
+        yield names, (*about, *(line for remedy in parts for line in describe(remedy))), changed, ddl

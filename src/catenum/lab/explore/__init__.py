@@ -1,0 +1,1 @@
+"""Running every schedule that can differ: one stage, many schedules, several workers."""

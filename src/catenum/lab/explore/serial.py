@@ -1,0 +1,60 @@
+"""Asks the serial oracle of each run: the serial orders are run on the same stage, once each, when first needed."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from catenum.core.record.recording import DataVerdict
+from catenum.core.space.anomaly import Anomaly, name_anomaly
+from catenum.core.space.oracle import Observation, serial_orders
+from catenum.core.space.run import Run
+from catenum.lab.explore.stage import Stage
+
+#: Verdicts and serial runs that are remembered.
+MOST_KEPT = 5000
+
+
+class Oracle:
+    """Judges runs by the serial orders of the transactions that committed in them."""
+
+    def __init__(self, stage: Stage) -> None:
+        self.stage = stage
+        self.asked = 0  # serial orders that were run
+        self._serial: dict[tuple[str, ...], Observation | None] = {}
+        self._verdicts: dict[object, tuple[DataVerdict, Anomaly | None]] = {}
+
+    def judge(self, run: Run) -> Run:
+        """The run with its verdict on the data."""
+        key = run.observed.key
+        found = self._verdicts.get(key)
+        if found is None:
+            found = self._judge(run)
+            if len(self._verdicts) < MOST_KEPT:
+                self._verdicts[key] = found
+        data, anomaly = found
+        return replace(run, data=data, anomaly=anomaly)
+
+    def _judge(self, run: Run) -> tuple[DataVerdict, Anomaly | None]:
+        known = False
+        for order in serial_orders(run.observed.committed):
+            serial = self.serially(order)
+            if serial is not None:
+                known = True
+                if serial.key == run.observed.key:
+                    return "serial", None
+        if not known:
+            return "unchecked", None  # no serial order of these commits by itself
+        wrote = [name for name, status in run.status.items() if status not in ("committed", "not begun")]
+        return "anomaly", name_anomaly(run.observed, self.serially, self.stage.dependence, wrote)
+
+    def serially(self, order: Sequence[str]) -> Observation | None:
+        """What an order of transactions gives one after another; None where one of them does not commit."""
+        key = tuple(order)
+        if key in self._serial:
+            return self._serial[key]
+        self.asked += 1
+        found = self.stage.serially(key)
+        if len(self._serial) < MOST_KEPT:
+            self._serial[key] = found
+        return found

@@ -1,0 +1,240 @@
+"""A stage for many schedules of one scenario: sessions stay open, the data is brought back after each.
+
+``play`` tells one schedule in full; here one takes a few milliseconds and leaves a ``Run``. Two things go faster than
+in ``play``, without changing what comes out: a lock timeout runs out as soon as nothing else could end the wait (the
+next move is not made before it has, in either), and retries do not pause.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from types import TracebackType
+
+from catenum.core.record.recording import (
+    Result,
+    TableRows,
+)
+from catenum.core.scenario.model import Scenario, chosen
+from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.servers import rules_of
+from catenum.core.space.dependence import Dependence
+from catenum.core.space.oracle import (
+    Observation,
+)
+from catenum.core.space.run import Run
+from catenum.core.sql.statements import Footprint
+from catenum.engines.clock import Clock
+from catenum.engines.ports import DataError, Engine, NeedsReload, NotRestored, Session
+from catenum.lab.explore.ignored import Ignored
+from catenum.lab.explore.summary import Summary
+from catenum.lab.run.conductor import Conductor
+from catenum.lab.run.driver import Driver
+from catenum.lab.run.lanes import Guide, Lane, Moved
+from catenum.lab.run.loading import load
+from catenum.lab.run.parameters import with_first_values
+
+#: A lock timeout of a transaction's own is cut to this while exploring (ms), where the server counts so finely.
+TIMEOUT_MS = 8
+#: How many end states are remembered with their rows and rules.
+KEPT_STATES = 500
+KEPT_ROWS = 200
+
+
+@dataclass(frozen=True, kw_only=True)
+class StageOptions:
+    """How to run: whether to list every lock after each move, the victim asked for, a statement's limit in ms."""
+
+    pictures: bool = False
+    victim: str | None = None
+    limit_ms: float = 60_000.0
+
+
+class Serially:
+    """Guides a run in which some transactions go one after another, and the others not at all."""
+
+    def __init__(self, order: Sequence[str]) -> None:
+        self.order = order
+
+    def choose(self, ready: Sequence[str], waits: frozenset[tuple[str, str]]) -> str | None:
+        """The first in the order that still has moves."""
+        return next((name for name in self.order if name in ready), None)
+
+    def moved(self, moved: Moved) -> None:
+        """Nothing to learn."""
+
+
+@dataclass
+class Stage:
+    """One scenario on one engine, ready to run schedule after schedule. Use it as a context."""
+
+    engine: Engine
+    scenario: Scenario
+    options: StageOptions = field(default_factory=StageOptions)
+    file: ScenarioFile | None = None
+    ddl: Sequence[str] = ()
+    footprint_of: Callable[[str], Footprint] | None = None
+
+    def __post_init__(self) -> None:
+        server = self.engine.info.server
+        self.rules = rules_of(server)
+        self.scenario = hurried(self.scenario.for_server(server), self.engine.capabilities.timeout_step_ms)
+        self.sessions: dict[str, Session] = {}
+        self.clock = Clock()
+        self._states: dict[str, tuple[dict[str, TableRows], dict[str, bool | None]]] = {}
+        self._first_state = ""
+        self.restores = 0
+        self.notes: tuple[str, ...] = ()
+
+    def __enter__(self) -> Stage:
+        self._check_ms = self.engine.hurry()
+        load(self.engine, self.scenario, self.file, self.ddl)
+        self.scenario, self.notes = with_first_values(self.engine, self.scenario, self.file)
+        self.tables = self.engine.tables()
+        self.dependence = Dependence(
+            self.scenario,
+            self.rules,
+            self.tables,
+            self.engine.info.default_isolation,
+            footprint_of=self.footprint_of,
+            functions=self.engine.functions(),
+        )
+        self.footprints: dict[tuple[str, int], Footprint] = {
+            (name, number): self.rules.footprint(sql, self.scenario.transactions[name].fixed)
+            for name, texts in self.dependence.statements.items()
+            for number, sql in enumerate(texts)
+        }
+        found = self.footprints.values()
+        self.shape = any(f.changes_tables for f in found)
+        self.outlives = any(f.may_outlive for f in found)
+        columns = {name: rows.columns for name, rows in self.engine.rows(1).items()}
+        self.ignored = Ignored(self.scenario, self.rules, self.footprints, self.tables, columns)
+        self._summary = Summary(
+            self.scenario.scenario,
+            self.engine.info,
+            self.tables,
+            self.dependence.statements,
+            self.footprints,
+            self.ignored,
+        )
+        self.engine.keep_data(self.ignored.by_table(), shape=self.shape)
+        self._open_sessions()
+        self.driver = Driver(self.engine, self.sessions, self.clock)
+        order = list(self.scenario.transactions)
+        if self.ignored.add_differing(self._serial_with_results(order), self._serial_with_results(order)):
+            self.engine.keep_data(self.ignored.by_table(), shape=self.shape)
+            self._states.clear()
+        self._first_state = self.engine.data_state()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.engine.end(list(self.sessions.values()))
+        self.sessions.clear()
+        self.engine.calm()
+
+    # -- running -----------------------------------------------------------------------------------------------------
+
+    def run(self, guide: Guide | None = None, order: Sequence[str] = ()) -> Run:
+        """Run one schedule and bring everything back. Raises NotRestored, TargetError."""
+        conductor = self._conduct(guide, order)
+        made = {
+            move.number: move.transaction for move in conductor.journal.schedule
+        }  # a failure's rollback has its number
+        return self._finish(conductor, tuple(made.values()))
+
+    def serially(self, order: Sequence[str]) -> Observation | None:
+        """What some transactions give one after another; None where one of them fails.
+
+        A transaction that rolls back by its own condition does not fail: in this order it decides so.
+        """
+        run = self._finish(self._conduct(Serially(order)), tuple(order))
+        ended = all(run.status[name] in ("committed", "rolled back") for name in order)
+        return run.observed if ended else None
+
+    def _serial_with_results(self, order: Sequence[str]) -> tuple[Observation, list[Result]]:
+        conductor = self._conduct(Serially(order))
+        results = [event.result for event in conductor.journal.events if event.result is not None]
+        return self._finish(conductor, ()).observed, results
+
+    def _conduct(self, guide: Guide | None, order: Sequence[str] = ()) -> Conductor:
+        conductor = Conductor(
+            self.scenario,
+            order,
+            victim=self.options.victim or self.scenario.victim,
+            limit_ms=self.options.limit_ms,
+            verdict_ms=self.engine.verdict_ms,
+            pictures=self.options.pictures,
+            guide=guide,
+            check_ms=self._check_ms,
+            value_names=self.rules.value_names,
+        )
+        self.clock.reset()
+        self.driver.run(conductor)
+        return conductor
+
+    def _finish(self, conductor: Conductor, path: tuple[str, ...]) -> Run:
+        self._let_go(conductor)
+        if self.outlives:  # before the rows are read: a session may keep whole tables locked
+            self.sessions.update(self.engine.renew(self.sessions))
+        end = self.engine.data_state()
+        rows, holds = self._state(end, wanted=not conductor.broken_off or not path)
+        try:
+            self.engine.restore_data()
+        except NeedsReload:
+            self._reload()
+        self.restores += 1
+        return self._summary.run_of(conductor, path, end, rows, holds)
+
+    def _reload(self) -> None:
+        self.engine.end(list(self.sessions.values()))
+        load(self.engine, self.scenario, self.file, self.ddl)
+        self.engine.keep_data(self.ignored.by_table(), shape=self.shape)
+        if self._first_state and self.engine.data_state() != self._first_state:
+            raise NotRestored("the data, loaded again, is not the same", list(self.tables))
+        self._open_sessions()
+
+    def _open_sessions(self) -> None:
+        steady = not any(found.may_change_plans for found in self.footprints.values())
+        for name, texts in self.dependence.statements.items():
+            self.sessions[name] = self.engine.open_session(name, texts if steady else ())
+
+    def _let_go(self, conductor: Conductor) -> None:
+        """Roll back what is open still: first those who wait for nobody, then those whom that let go on."""
+        idle = [lane.name for lane in conductor.lanes.values() if lane.begun and not lane.under_way and _open(lane)]
+        for name in idle:
+            self.driver.undo(name)
+        waiting = [lane.name for lane in conductor.lanes.values() if lane.under_way]
+        self.driver.release(waiting)
+
+    def _state(self, end: str, *, wanted: bool) -> tuple[dict[str, TableRows], dict[str, bool | None]]:
+        known = self._states.get(end)
+        if known is None:
+            holds: dict[str, bool | None] = {}
+            for title, sql in self.scenario.holds.items():
+                try:
+                    holds[title] = self.engine.truth(chosen(sql))
+                except DataError:
+                    holds[title] = None
+            known = (self.engine.rows(KEPT_ROWS), holds)
+            if len(self._states) < KEPT_STATES:
+                self._states[end] = known
+        return known
+
+
+def hurried(scenario: Scenario, timeout_step_ms: int) -> Scenario:
+    """The scenario with timeouts and pauses cut, where that changes nothing but the time it takes."""
+    transactions = {}
+    for name, transaction in scenario.transactions.items():
+        update: dict[str, object] = {}
+        if transaction.timeout is not None and timeout_step_ms == 1:
+            update["timeout"] = min(transaction.timeout, TIMEOUT_MS)
+        if transaction.retry is not None:
+            update["retry"] = transaction.retry.model_copy(update={"pause": None})
+        transactions[name] = transaction.model_copy(update=update) if update else transaction
+    return scenario.model_copy(update={"transactions": transactions})
+
+
+def _open(lane: Lane) -> bool:
+    return lane.status in ("left open", "cut off")

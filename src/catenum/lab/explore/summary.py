@@ -1,0 +1,199 @@
+"""From the conductor of one schedule to its ``Run``: little enough to keep, and quick, since thousands are made.
+
+What many schedules share (who took the lock that somebody waits for, how long a chain is) is worked out once.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from catenum.core.diagnose.holders import attribute
+from catenum.core.record.modes import NO_MODE
+from catenum.core.record.outcome import kind_of
+from catenum.core.record.recording import (
+    Event,
+    Outcome,
+    Recording,
+    TableKeys,
+    TableRows,
+    TargetInfo,
+    TransactionRecord,
+    Wait,
+    locks_taken,
+)
+from catenum.core.record.waits import Edge, Resource, WaitGraph
+from catenum.core.space.oracle import PASSED_OVER, Observation, Seen, seen_of
+from catenum.core.space.run import DeadlockOutline, Meeting, Run
+from catenum.core.sql.statements import Footprint
+from catenum.lab.explore.ignored import Ignored
+from catenum.lab.run.conductor import Conductor
+from catenum.lab.run.lanes import OpenDeadlock
+
+
+class Summary:
+    """Makes runs of one scenario's schedules."""
+
+    def __init__(
+        self,
+        title: str,
+        target: TargetInfo,
+        tables: Mapping[str, TableKeys],
+        statements: Mapping[str, Sequence[str]],
+        footprints: Mapping[tuple[str, int], Footprint],
+        ignored: Ignored,
+    ) -> None:
+        self._title, self._target, self._tables = title, target, dict(tables)
+        self._statements, self._footprints, self._ignored = statements, footprints, ignored
+        self._attributed: dict[object, int | None] = {}
+        self._chains: dict[frozenset[tuple[str, str]], int] = {}
+
+    def run_of(
+        self,
+        conductor: Conductor,
+        path: tuple[str, ...],
+        end: str,
+        rows: Mapping[str, TableRows],
+        holds: dict[str, bool | None],
+    ) -> Run:
+        """The run that ``conductor`` has made; ``end`` is the fingerprint of what the tables held after it."""
+        lanes = conductor.lanes
+        events = conductor.journal.events
+        failed: dict[str, tuple[str, ...]] = {}
+        for event in events:
+            if event.error is not None:
+                failed[event.transaction] = (*failed.get(event.transaction, ()), event.error.kind)
+        kind = kind_of(
+            events,
+            conductor.journal.waits,
+            stuck=conductor.stuck,
+            deadlocked=any(c.victim for c in conductor.journal.cycles),
+        )
+        meant = {"commit": "committed", "rollback": "rolled back", "open": "left open"}
+        return Run(
+            path=path,
+            kind=kind,
+            status={name: lane.status for name, lane in lanes.items()},
+            failed_by=failed,
+            attempts={name: lane.attempt for name, lane in lanes.items()},
+            meetings=tuple(dict.fromkeys(self._meeting(wait, conductor) for wait in conductor.journal.waits)),
+            cycles=tuple(self._cycle(cycle, conductor) for cycle in conductor.journal.cycles if cycle.victim),
+            chain=self._chain(conductor.journal.waits),
+            locks=locks_taken(conductor.journal.taken),
+            holds=holds,
+            observed=self._observation(conductor, events, end, rows),
+            ended_well=all(lane.status == meant[lane.ends] for lane in lanes.values()),
+            broken_off=conductor.broken_off,
+        )
+
+    def _observation(
+        self, conductor: Conductor, events: Sequence[Event], end: str, rows: Mapping[str, TableRows]
+    ) -> Observation:
+        seen: dict[str, list[Seen]] = {}
+        places: dict[tuple[str, int], int] = {}
+        commits: dict[str, int] = {}
+        for place, event in enumerate(events):
+            lane = conductor.lanes[event.transaction]
+            if event.what == "passed" and event.attempt == lane.attempt:
+                seen.setdefault(event.transaction, []).append(PASSED_OVER)
+            if event.what != "done" or event.attempt != lane.attempt:
+                continue
+            if event.statement is None:
+                if event.sql == "commit":
+                    commits[event.transaction] = place
+                continue
+            step = (event.transaction, event.statement - 1)
+            places[step] = place
+            ordered = self._footprints[step].ordered
+            found = seen_of(event.rows, event.result, self._ignored.of_result(step), ordered=ordered)
+            seen.setdefault(event.transaction, []).append(found)
+        committed = tuple(sorted(commits, key=commits.__getitem__))
+        return Observation(
+            committed=committed,
+            seen={name: tuple(seen.get(name, ())) for name in conductor.lanes},
+            end=end,
+            rows=rows,
+            places=places,
+            commits=commits,
+        )
+
+    def _chain(self, waits: Sequence[Wait]) -> int:
+        longest = 0
+        for start in waits:
+            standing = frozenset(
+                (w.waiter, w.holder)
+                for w in waits
+                if w.since_ms <= start.since_ms and (w.until_ms is None or w.until_ms > start.since_ms)
+            )
+            if standing not in self._chains:
+                nothing = Resource(kind="other", text="")
+                edges = (Edge(waiter=w, holder=h, resource=nothing, wanted=NO_MODE, held=None) for w, h in standing)
+                self._chains[standing] = WaitGraph(edges).longest_chain()
+            longest = max(longest, self._chains[standing])
+        return longest
+
+    def _meeting(self, wait: Wait, conductor: Conductor) -> Meeting:
+        holder_statement = None
+        if wait.holder in conductor.lanes:
+            sent = [
+                (event.statement, tuple(event.values.items()))
+                for event in conductor.journal.happened
+                if event.transaction == wait.holder and event.what == "sent" and event.at_ms <= wait.since_ms
+            ]
+            key = (
+                wait.waiter,
+                wait.statement,
+                wait.holder,
+                wait.resource.identity,
+                wait.wanted,
+                wait.held,
+                tuple(sent),
+            )
+            if key not in self._attributed:
+                self._attributed[key] = self._attribute(wait, conductor)
+            holder_statement = self._attributed[key]
+        return Meeting(wait.waiter, wait.statement, wait.holder, holder_statement, wait.resource.text, str(wait.wanted))
+
+    def _attribute(self, wait: Wait, conductor: Conductor) -> int | None:
+        recording = Recording(
+            scenario=self._title,
+            about=None,
+            target=self._target,
+            started="",
+            duration_ms=0,
+            order=(),
+            schedule=(),
+            outcome=Outcome(kind="waited"),
+            transactions=tuple(
+                TransactionRecord(
+                    name=lane.name,
+                    session="",
+                    isolation=lane.isolation,
+                    asked=None,
+                    read_only=False,
+                    ends="commit",
+                    status=lane.status,
+                    attempts=lane.attempt,
+                    statements=tuple(self._statements[lane.name]),
+                    labels=(),
+                )
+                for lane in conductor.lanes.values()
+            ),
+            events=tuple(conductor.journal.events),
+            waits=(wait,),
+            tables=self._tables,
+        )
+        return attribute(recording)[0].holder_statement
+
+    def _cycle(self, cycle: OpenDeadlock, conductor: Conductor) -> DeadlockOutline:
+        edges = list(cycle.edges)
+        first = min(range(len(edges)), key=lambda i: edges[i].waiter) if edges else 0
+        edges = [*edges[first:], *edges[:first]]
+        members = []
+        for edge in edges:
+            statements = [
+                w.statement for w in conductor.journal.waits if (w.waiter, w.holder) == (edge.waiter, edge.holder)
+            ]
+            members.append((edge.waiter, statements[-1] if statements else None))
+        resources = tuple(edge.resource.text for edge in edges)
+        named = all(edge.resource.named for edge in edges)
+        return DeadlockOutline(tuple(members), resources, cycle.victim, cycle.ended_by_us, named)

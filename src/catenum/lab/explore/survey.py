@@ -1,0 +1,134 @@
+"""One exploration from the count before its start to its result, whether one process does the work or several.
+
+Kept apart from the work itself so that a survey can be broken off (by a person, a limit, a server that dies) and still
+tell what it found, and go on later from where it stopped.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from catenum.core.errors import InputError
+from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.space.exploration import Exploration
+from catenum.core.space.exploration_file import tally_adapter
+from catenum.engines.ports import Engine
+from catenum.lab.explore.stage import Stage
+from catenum.lab.explore.walker import (
+    ExploreOptions,
+    Explorer,
+    Plan,
+    Worker,
+    exploration,
+    explore_here,
+    plan,
+    turn_to_sample,
+)
+from catenum.lab.explore.workers import Errand, explore_together
+
+STATE_FORMAT = "catenum-exploration-state/1"
+ONE_WORKER = "one worker ran all schedules: scratch spaces keep tables apart, but not named locks"
+Progress = Callable[[Explorer], None]
+
+
+@dataclass(kw_only=True)
+class Survey:
+    """What to explore, and how far it has come."""
+
+    connect: Callable[[], Engine]
+    engine: Engine
+    scenario: Scenario
+    options: ExploreOptions = field(default_factory=ExploreOptions)
+    workers: int = 1
+    file: ScenarioFile | None = None
+    ddl: tuple[str, ...] = ()
+    explorer: Explorer | None = None
+    stage: Stage | None = None
+    notes: tuple[str, ...] = ()
+
+    def run(
+        self,
+        *,
+        resume: dict[str, Any] | None = None,
+        counted: Callable[[Plan], None] | None = None,
+        progress: Progress | None = None,
+    ) -> Exploration:
+        """Explore. ``counted`` hears how large the space is before anything runs; ``resume`` is an earlier ``state``.
+
+        Whatever is raised, ``result`` tells what had been found by then. Raises InputError where ``resume`` is of
+        another exploration.
+        """
+        self.stage = Stage(self.engine, self.scenario, self.options.stage, self.file, self.ddl)
+        with self.stage as stage:
+            made = plan(stage.scenario, stage.dependence, self.options, self._salt())
+            self.explorer = Explorer(plan=made, shares=list(made.shares))
+            if resume is not None:
+                self._go_on_from(resume)
+            if counted is not None:
+                counted(made)
+            if self.workers > 1 and any(found.named_locks for found in stage.footprints.values()):
+                self.workers, self.notes = 1, (ONE_WORKER,)
+            if self.workers == 1:
+                explore_here(stage, self.explorer, self.options, progress)
+                if turn_to_sample(self.explorer, self.options):
+                    explore_here(stage, self.explorer, self.options, progress)
+        if self.workers > 1:
+            errand = Errand(self.connect, self.scenario, self.ddl, self.options)
+            explore_together(errand, self.workers, self.explorer, self.options, progress)
+            if turn_to_sample(self.explorer, self.options):
+                explore_together(errand, self.workers, self.explorer, self.options, progress)
+        return self.result
+
+    @property
+    def result(self) -> Exploration:
+        """What was found so far. Raises RuntimeError before the space was counted."""
+        if self.explorer is None or self.stage is None:
+            raise RuntimeError("not begun")
+        default = self.engine.info.default_isolation
+        levels = {name: t.isolation or default for name, t in self.scenario.transactions.items()}
+        found = exploration(self.scenario, self.engine, self.stage, self.explorer, levels)
+        return replace(found, notes=(*found.notes, *self.notes))
+
+    def _salt(self) -> str:
+        return f"{self.engine.info.server} {self.engine.info.version} {self.ddl}"
+
+    # -- going on later ----------------------------------------------------------------------------------------------
+
+    def state(self, explorer: Explorer | None = None) -> dict[str, Any]:
+        """What has to be kept to go on later, as plain values."""
+        explorer = explorer or self.explorer
+        if explorer is None:
+            raise RuntimeError("not begun")
+        return {
+            "format": STATE_FORMAT,
+            "scenario": self.scenario.scenario,
+            "digest": explorer.plan.digest,
+            "ran_ms": explorer.ran_ms,
+            "shares": explorer.shares,
+            "sampled": explorer.plan.sampled,
+            "tally": tally_adapter().dump_python(explorer.tally, mode="json"),
+        }
+
+    def _go_on_from(self, state: dict[str, Any]) -> None:
+        if self.explorer is None:
+            raise RuntimeError("not begun")
+        if state.get("format") != STATE_FORMAT:
+            raise InputError(f"nothing to resume: no {STATE_FORMAT}")
+        if state.get("digest") != self.explorer.plan.digest:
+            raise InputError(
+                "the saved state belongs to another exploration: the scenario, an option or the server is not the same",
+                advice="Resume with the same scenario and options, or start again without --resume.",
+            )
+        try:
+            self.explorer.tally = tally_adapter().validate_python(state["tally"])
+            self.explorer.shares = list(state["shares"])
+            self.explorer.ran_ms = float(state["ran_ms"])
+            self.explorer.plan.sampled = bool(state["sampled"])
+            if self.stage is not None:  # a damaged file is found now rather than in the midst of the work
+                for share in self.explorer.shares:
+                    Worker(self.stage, self.options).take(share)
+        except (KeyError, TypeError, ValueError) as error:
+            raise InputError(f"nothing to resume: the saved state is damaged ({error})") from error

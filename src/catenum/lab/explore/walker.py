@@ -1,0 +1,355 @@
+"""Explores a scenario: runs every schedule that can differ, or a sample, and adds up their results.
+
+Where to go on is kept as plain *shares*: a walk through a part of the space, or a list of schedules drawn by chance.
+One process works them off here; several do in ``lab.workers``, by the same function.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from hashlib import sha256
+from typing import Any
+
+from catenum.core.scenario.model import Scenario
+from catenum.core.space.counting import Classes, TooMany, schedules
+from catenum.core.space.dependence import Dependence
+from catenum.core.space.exploration import Exploration, Reach
+from catenum.core.space.run import Run
+from catenum.core.space.search import Space, Walk
+from catenum.core.space.tally import Tally
+from catenum.engines.clock import Clock
+from catenum.engines.ports import Engine
+from catenum.lab.explore.hold import held
+from catenum.lab.explore.serial import Oracle
+from catenum.lab.explore.stage import TIMEOUT_MS, Stage, StageOptions, hurried
+from catenum.lab.run.safety import warnings
+
+Share = dict[str, Any]
+#: Schedules of a drawn share: a worker takes so many at a time.
+DRAWN_AT_A_TIME = 20
+#: How often a schedule that strays from what was met before is run again.
+MOST_TRIES = 20
+#: So many times the limit a number of classes may be for a walk to be tried nonetheless.
+WORTH_A_WALK = 4
+
+
+@dataclass(frozen=True, kw_only=True)
+class ExploreOptions:
+    """How far to go: ``every`` without reduction, at most ``limit`` schedules, for ``for_ms``; ``seed`` for samples."""
+
+    every: bool = False
+    limit: int | None = None
+    for_ms: float | None = None
+    seed: int = 1
+    stage: StageOptions = field(default_factory=StageOptions)
+
+
+@dataclass(kw_only=True)
+class Plan:
+    """What is to be explored, as counted before the start."""
+
+    orders: int
+    classes: int | None
+    sampled: bool
+    shares: list[Share]
+    not_understood: list[str]
+    digest: str
+    #: What is run where a walk turns out to be longer than the limit.
+    drawn: list[Share] = field(default_factory=list)
+    every: bool = False
+
+
+def plan(scenario: Scenario, dependence: Dependence, options: ExploreOptions, salt: str = "") -> Plan:
+    """Count the space and cut it into shares: one walk, or schedules drawn by chance where the limit is smaller."""
+    moves = {name: transaction.moves for name, transaction in scenario.transactions.items()}
+    orders = schedules(moves)
+    classes = Classes(dependence, moves, every=options.every)
+    count: int | None
+    try:
+        count = classes.count()
+    except TooMany:
+        count = None
+    sampled = options.limit is not None and (count is None or count > options.limit)
+    drawn: list[Share] = []
+    if sampled and options.limit is not None:
+        chosen = [list(order) for order in classes.sample(options.limit, count, options.seed)]
+        drawn = [{"drawn": chosen[i : i + DRAWN_AT_A_TIME]} for i in range(0, len(chosen), DRAWN_AT_A_TIME)]
+    # Waiting rules many classes out, so a space not much larger than the limit is walked first: it may be small enough.
+    walk_first = sampled and count is not None and count <= WORTH_A_WALK * (options.limit or 0)
+    return Plan(
+        orders=orders,
+        classes=count,
+        sampled=sampled and not walk_first,
+        shares=[{"walk": {"more": True, "nodes": []}}] if walk_first or not sampled else drawn,
+        drawn=drawn,
+        every=options.every,
+        not_understood=[
+            f"{name} statement {number + 1}" for name, number in dependence.not_understood() if number is not None
+        ],
+        digest=_digest(scenario, options, salt),
+    )
+
+
+def _digest(scenario: Scenario, options: ExploreOptions, salt: str) -> str:
+    """What must be the same for an exploration to be gone on with."""
+    text = [scenario.model_dump_json(), options.every, options.limit, options.seed, options.stage.victim, salt]
+    return sha256(json.dumps(text).encode()).hexdigest()[:16]
+
+
+def space_of(stage: Stage, *, reduce: bool) -> Space:
+    """The space of a stage's scenario."""
+    transactions = stage.scenario.transactions
+    return Space(
+        stage.dependence,
+        {name: transaction.moves for name, transaction in transactions.items()},
+        {name: transaction.retry.times if transaction.retry else 0 for name, transaction in transactions.items()},
+        reduce=reduce,
+    )
+
+
+class Worker:
+    """Works shares off on one stage, run by run, so that its caller can stop, report or split in between."""
+
+    def __init__(self, stage: Stage, options: ExploreOptions) -> None:
+        self.stage, self.options = stage, options
+        self.oracle = Oracle(stage)
+        self.space = space_of(stage, reduce=not options.every)
+        self._classes: Classes | None = None
+        self.walk: Walk | None = None
+        self.drawn: list[list[str]] = []
+        self.tally = Tally()
+
+    def take(self, share: Share) -> None:
+        """Begin a share."""
+        if "walk" in share:
+            self.walk = Walk.from_plain(self.space, share["walk"])
+        else:
+            self.drawn = list(share["drawn"])
+
+    @property
+    def busy(self) -> bool:
+        """Whether something of the share is left."""
+        return bool(self.drawn) or (self.walk is not None and self.walk.more)
+
+    def share(self) -> Share | None:
+        """What is left of the share."""
+        if not self.busy:
+            return None
+        return {"walk": self.walk.to_plain()} if self.walk is not None and self.walk.more else {"drawn": self.drawn}
+
+    def split(self) -> Share | None:
+        """Give a part of the share away."""
+        given = self.walk.split() if self.walk is not None and self.walk.more else None
+        return {"walk": given.to_plain()} if given is not None and given.more else None
+
+    def step(self) -> None:
+        """One run."""
+        if self.walk is not None and self.walk.more:
+            self._walk_on(self.walk)
+            return
+        order = self.drawn[0]
+        run = self.stage.run(order=order)
+        made = self._judged(run) if self._can_be_made(order, run) else None
+        with held:
+            self.drawn.pop(0)
+            if made is not None:
+                self.tally.add(made)
+            else:
+                self.tally.ruled_out += 1
+
+    def _walk_on(self, walk: Walk) -> None:
+        """One schedule of a walk. Where the server lets two that wait go on now in this order, now in that, the same
+        moves do not always lead to the same state: then they are made again, and finally dropped.
+        """
+        for _ in range(MOST_TRIES):
+            run = self.stage.run(walk)
+            if not walk.strayed:
+                judged = self._judged(run)
+                with held:
+                    walk.turn()
+                    self.tally.add(judged)
+                return
+            self.tally.strayed += 1
+            walk.again()
+        self.stage.run(walk)
+        with held:
+            self.tally.given_up += 1
+            walk.give_up()
+
+    def _judged(self, run: Run) -> Run:
+        return run if run.broken_off else self.oracle.judge(run)
+
+    def _can_be_made(self, order: list[str], run: Run) -> bool:
+        """Whether a drawn schedule was run as drawn: moves that were held back past one they depend on were not."""
+        if self._classes is None:
+            self._classes = Classes(self.space.dependence, self.space.moves, every=self.options.every)
+        made = {name: run.path.count(name) for name in self.space.moves}
+        wanted, left = [], dict(made)
+        for name in order:  # a transaction that failed makes no further moves
+            if left[name] > 0:
+                left[name] -= 1
+                wanted.append(name)
+        return self._classes.normal_form(wanted) == self._classes.normal_form(run.path)
+
+    def take_tally(self) -> Tally:
+        """What was added up since the last time."""
+        tally, self.tally = self.tally, Tally()
+        return tally
+
+
+@dataclass(kw_only=True)
+class Explorer:
+    """The state of an exploration: what is left, and what has been found so far."""
+
+    plan: Plan
+    shares: list[Share]
+    tally: Tally = field(default_factory=Tally)
+    ran_ms: float = 0.0
+
+    @property
+    def fraction(self) -> float:
+        """About how much of the space has been worked off, 0 to 1."""
+        if self.plan.sampled:
+            left = sum(len(share["drawn"]) for share in self.shares)
+            whole = left + self.tally.schedules + self.tally.ruled_out
+            return 1 - left / whole if whole else 0.0
+        return max(0.0, 1 - sum(_left_of(share["walk"]) for share in self.shares))
+
+
+def _left_of(walk: Mapping[str, Any]) -> float:
+    """The part of the space that a walk still has before it, as though all branches of a node were alike."""
+    if not walk["more"]:
+        return 0.0
+    left, width = 0.0, 1.0
+    for ready, _, sleep, walked, _, shut in walk["nodes"]:
+        ways = max(1, len(set(ready) - set(sleep)))
+        width /= ways
+        if not shut:
+            left += width * max(0, ways - len(walked))
+    return min(1.0, left + width)
+
+
+def explore_here(
+    stage: Stage, explorer: Explorer, options: ExploreOptions, progress: Callable[[Explorer], None] | None = None
+) -> None:
+    """Work everything off on one stage. What is left when this returns or raises stands in ``explorer``."""
+    clock, told = Clock(), 0.0
+    worker = Worker(stage, options)
+    already = explorer.ran_ms
+    try:
+        while explorer.shares:
+            with held:
+                worker.take(explorer.shares.pop())
+            try:
+                while worker.busy and not _over(clock, options) and not full(explorer, options, worker.tally.schedules):
+                    worker.step()
+                    if progress is not None and clock.now_ms() - told > 200:
+                        told = clock.now_ms()
+                        with held:
+                            explorer.tally.merge(worker.take_tally())
+                        explorer.ran_ms = already + told
+                        left = worker.share()
+                        progress(replace(explorer, shares=[*explorer.shares, *([left] if left else [])]))
+            finally:
+                explorer.tally.merge(worker.take_tally())
+                if (left := worker.share()) is not None:
+                    explorer.shares.append(left)
+            if _over(clock, options) or full(explorer, options):
+                break
+    finally:
+        explorer.ran_ms = already + clock.now_ms()
+
+
+def full(explorer: Explorer, options: ExploreOptions, more: int = 0) -> bool:
+    """Whether a walk has run as many schedules as were allowed: retries can make more of them than were counted."""
+    if options.limit is None or explorer.plan.sampled:
+        return False
+    return explorer.tally.schedules + more >= options.limit
+
+
+def turn_to_sample(explorer: Explorer, options: ExploreOptions) -> bool:
+    """Where a walk ran as far as it may and was not through: begin again with a sample, which is fair to all parts.
+
+    Returns whether it did. Where retries made more schedules than were counted there is none to draw.
+    """
+    if not full(explorer, options) or not explorer.shares or not explorer.plan.drawn:
+        return False
+    explorer.plan.sampled = True
+    explorer.shares, explorer.tally = list(explorer.plan.drawn), Tally()
+    return True
+
+
+def _over(clock: Clock, options: ExploreOptions) -> bool:
+    return options.for_ms is not None and clock.now_ms() > options.for_ms
+
+
+def exploration(
+    scenario: Scenario, engine: Engine, stage: Stage, explorer: Explorer, levels: Mapping[str, str]
+) -> Exploration:
+    """The result, as it is shown and saved."""
+    reach = Reach(
+        orders=explorer.plan.orders,
+        classes=explorer.plan.classes,
+        complete=not explorer.shares and not explorer.plan.sampled and not explorer.tally.given_up,
+        sampled=explorer.plan.sampled,
+        every=explorer.plan.every,
+        left=len(explorer.shares),
+    )
+    return Exploration(
+        scenario=scenario.scenario,
+        about=scenario.about,
+        target=engine.info,
+        levels=dict(levels),
+        statements={name: tuple(s.text for s in t.statements) for name, t in stage.scenario.transactions.items()},
+        ends={name: t.ends for name, t in stage.scenario.transactions.items()},
+        reach=reach,
+        tally=explorer.tally,
+        ran_ms=round(explorer.ran_ms, 1),
+        ignored=dict(stage.ignored.why),
+        notes=tuple(notes_of(stage, explorer.plan, explorer.tally)),
+    )
+
+
+def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
+    """What a reader should know of how it was explored."""
+    yield from stage.notes
+    if len(stage.scenario.transactions) == 1:
+        yield "a single transaction has one schedule"
+    for what in made.not_understood:
+        yield (
+            f"it is not certain what {what} touches, so it is assumed to touch everything: "
+            "more schedules are run than needed"
+        )
+    found = stage.footprints.values()
+    by_nature = sorted({name for f in found for name in f.by_nature})
+    if by_nature:
+        yield f"statements call {', '.join(by_nature)}: values that differ from run to run are left out of comparisons"
+    if any("nextval" in f.by_nature for f in found) or stage.ignored.made:
+        yield "sequences and automatic numbers are not undone by a rollback; they are reset between schedules"
+    if any(a.verb == "schema" and a.lock_mode is None for f in found for a in f.accesses):
+        yield "statements change tables, so the data is loaded again after each schedule, which is slower"
+    elif stage.outlives:
+        yield "statements may leave a setting or a named lock in their session, so it is reset each time"
+    yield from warnings(stage.scenario, stage.engine.info)
+    if any(t.timeout is not None for t in stage.scenario.transactions.values()):
+        step = stage.engine.capabilities.timeout_step_ms
+        yield (
+            f"lock timeouts are cut to {TIMEOUT_MS} ms here, because nothing else could end the wait"
+            if step == 1
+            else "this server counts lock timeouts in seconds; each one is waited for"
+        )
+    if any(t.retry is not None for t in stage.scenario.transactions.values()):
+        yield "retries do not pause here; the schedules cover every point at which a retry can start"
+    if tally.strayed:
+        tail = f", {tally.given_up} could not be repeated and were dropped" if tally.given_up else ""
+        yield (
+            f"in {tally.strayed} runs the server let two that waited go on in another order than before, and the "
+            f"schedule was run again{tail}: such a race is the server's own, and can go either way"
+        )
+
+
+def prepared(scenario: Scenario, server: str, timeout_step_ms: int) -> Scenario:
+    """The scenario as a stage will run it."""
+    return hurried(scenario.for_server(server), timeout_step_ms)

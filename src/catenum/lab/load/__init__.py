@@ -1,0 +1,1 @@
+"""Running transactions in loops, uncontrolled, until timing brings a conflict about."""

@@ -1,0 +1,136 @@
+"""Meets the conductor's needs on a real engine: the only place that waits for sockets during a run."""
+
+from __future__ import annotations
+
+import select
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from catenum.core.errors import TargetError
+from catenum.core.record.recording import Picture
+from catenum.engines.clock import Clock
+from catenum.engines.ports import Engine, Reply, Session
+from catenum.lab.run.conductor import Conductor
+from catenum.lab.run.needs import Announce, Answer, Await, Begin, Cancel, Look, Need, Rest, Send, TakePicture, Undo
+
+#: How long a beginning or a rollback, which wait for nobody, may take before the server counts as lost (ms).
+PROMPT_MS = 10_000.0
+
+
+@dataclass
+class Driver:
+    """Runs a conductor. ``announce`` is called before each move."""
+
+    engine: Engine
+    sessions: Mapping[str, Session]
+    clock: Clock
+    announce: Callable[[Announce], None] | None = None
+    busy: set[str] = field(default_factory=set)
+
+    def run(self, conductor: Conductor) -> None:
+        """Drive ``conductor`` to its end. Raises TargetError where the server goes away."""
+        steps = conductor.steps()
+        try:
+            need = next(steps)
+            while True:
+                need = steps.send(self._meet(need))
+        except StopIteration:
+            return
+
+    def undo(self, name: str) -> None:
+        """Roll back a transaction that waits for nobody."""
+        self.sessions[name].send("rollback")
+        self._prompt(name)
+
+    def release(self, names: Sequence[str]) -> None:
+        """Roll back transactions whose statements are still under way: each as its answer comes, or by ending it."""
+        left, cancelled = list(names), False
+        deadline = self.clock.now_ms() + PROMPT_MS
+        while left:
+            self.busy.update(left)
+            answered = [name for name, _ in self._await(20.0)]
+            for name in answered:
+                left.remove(name)
+                self.undo(name)
+            if not answered and not cancelled:
+                for name in left:
+                    self.sessions[name].cancel()
+                cancelled = True
+            if self.clock.now_ms() > deadline:
+                raise TargetError(f"the server did not end {', '.join(left)} within {PROMPT_MS / 1000:g} s")
+
+    def _meet(self, need: Need) -> Answer:
+        match need:
+            case Await(at_most):
+                replies = self._await(at_most)
+                return Answer(at_ms=self.clock.now_ms(), replies=tuple(replies))
+            case Look():
+                watched = {name: self.sessions[name] for name in self.busy}
+                edges = self.engine.look(watched, self.clock.now_ms())
+                return Answer(at_ms=self.clock.now_ms(), edges=tuple(edges))
+            case Send(name, sql, patience, values):
+                self.sessions[name].send(sql, patience, values)
+                self.busy.add(name)
+            case Begin(name, how):
+                session = self.sessions[name]
+                session.begin(how)
+                reply = self._prompt(name)
+                if reply.error is not None:
+                    return Answer(at_ms=self.clock.now_ms(), error=reply.error)
+                return Answer(at_ms=self.clock.now_ms(), begun=session.begun())
+            case Undo(name):
+                self.sessions[name].send("rollback")
+                self._prompt(name)
+            case Cancel(name):
+                self.sessions[name].cancel()
+            case TakePicture(move):
+                return self._picture(move)
+            case Announce():
+                if self.announce is not None:
+                    self.announce(need)
+            case Rest(until):
+                self.clock.rest(until - self.clock.now_ms())
+        return Answer(at_ms=self.clock.now_ms())
+
+    def _await(self, at_most_ms: float) -> list[tuple[str, Reply]]:
+        by_fd = {self.sessions[name].fileno(): name for name in self.busy}
+        readable, _, _ = select.select(list(by_fd), [], [], at_most_ms / 1e3)
+        replies = []
+        for name in sorted(by_fd[fd] for fd in readable):
+            reply = self.sessions[name].poll()
+            if reply is not None:
+                self.busy.discard(name)
+                self._check_lost(name, reply)
+                if reply.error is not None and reply.error.kind == "deadlock":
+                    edges = self.engine.edges_of(reply.error, self.sessions[name])
+                    reply = replace(reply, edges=edges, report=self.engine.report_of(reply.error))
+                replies.append((name, reply))
+        return replies
+
+    def _prompt(self, name: str) -> Reply:
+        """The reply to something that waits for nobody."""
+        session = self.sessions[name]
+        deadline = self.clock.now_ms() + PROMPT_MS
+        while self.clock.now_ms() < deadline:
+            reply = session.poll()
+            if reply is not None:
+                self._check_lost(name, reply)
+                return reply
+            select.select([session.fileno()], [], [], 0.1)
+        raise TargetError(f"the server did not answer {name} within {PROMPT_MS / 1000:g} s")
+
+    def _check_lost(self, name: str, reply: Reply) -> None:
+        if reply.error is not None and reply.error.kind == "lost" and not self.engine.alive():
+            raise TargetError(
+                f"the server went away: {name} was under way ({reply.error.message})",
+                advice="Check the server's own log. The next run drops scratch space that was left.",
+            )
+
+    def _picture(self, move: int) -> Answer:
+        before = self.clock.now_ms()
+        locks, note = self.engine.picture(self.sessions)
+        now = self.clock.now_ms()
+        picture = Picture(
+            move=move, at_ms=round(before, 3), locks=tuple(locks), cost_ms=round(now - before, 3), note=note
+        )
+        return Answer(at_ms=now, picture=picture)

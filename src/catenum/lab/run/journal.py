@@ -1,0 +1,155 @@
+"""What a conductor keeps of a run: moves, events, waits, deadlocks, pictures.
+
+Kept apart from the rules by which moves are made: here nothing is decided.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from catenum.core.record.modes import NO_MODE
+from catenum.core.record.recording import Event, Move, Picture, ServerError, Wait, WaitEnd, as_edge
+from catenum.core.record.values import NOTHING, Binding
+from catenum.core.record.waits import Edge, Resource, WaitGraph
+from catenum.engines.ports import Reply
+from catenum.lab.run.lanes import Lane, OpenDeadlock
+
+NOT_SEEN = Resource(kind="other", text="a lock that the server did not report")
+
+
+class Journal:
+    """The record of one run as it goes."""
+
+    def __init__(self, lanes: Mapping[str, Lane]) -> None:
+        self.lanes = lanes
+        self.schedule: list[Move] = []
+        self.waits: list[Wait] = []
+        self.cycles: list[OpenDeadlock] = []
+        self.taken: list[Picture] = []
+        self.move = 0
+        self.wave = 0
+        self._events: list[tuple[tuple[int, int, int, int], Event]] = []
+
+    @property
+    def events(self) -> list[Event]:
+        """What happened, in an order that does not depend on which of two simultaneous replies was read first."""
+        return [event for _, event in sorted(self._events, key=lambda item: item[0])]
+
+    @property
+    def happened(self) -> list[Event]:
+        """The same as it was noted: quicker, where the order of simultaneous things does not count."""
+        return [event for _, event in self._events]
+
+    def note(
+        self,
+        lane: Lane,
+        what: str,
+        at_ms: float,
+        *,
+        phase: int,
+        rows: int | None = None,
+        reply: Reply | None = None,
+        error: ServerError | None = None,
+        values: Binding = NOTHING,
+        kept: Binding = NOTHING,
+        condition: str | None = None,
+    ) -> None:
+        """Something happened to the transaction of ``lane``; ``phase`` orders what happens at once."""
+        event = Event(
+            at_ms=round(at_ms, 3),
+            move=self.move,
+            transaction=lane.name,
+            attempt=lane.attempt,
+            statement=lane.statement,
+            sql=lane.sql,
+            what=what,  # type: ignore[arg-type]
+            rows=reply.rows if reply else rows,
+            result=reply.result if reply else None,
+            error=error,
+            values={name: value.text for name, value in values},
+            kept={name: value.text for name, value in kept},
+            condition=condition,
+        )
+        self._events.append(((self.move, self.wave, phase, lane.index), event))
+
+    def note_waits(self, graph: WaitGraph, at_ms: float) -> bool:
+        """Open and close waits so that they match ``graph``. Returns whether anything changed."""
+        changed = False
+        for lane in self.lanes.values():
+            if not lane.under_way:
+                continue
+            edges = {edge.identity: edge for edge in graph.waits_of(lane.name)}
+            known = {as_edge(self.waits[i]).identity: i for i in lane.waits}
+            gone = [i for key, i in known.items() if key not in edges]
+            for i in gone:
+                self.close(i, at_ms, "went on")
+                lane.waits.remove(i)
+            fresh = [edge for key, edge in edges.items() if key not in known]
+            for edge in sorted(fresh, key=_order):
+                self.open(lane, edge, at_ms)
+            if fresh:
+                self.note(lane, "waits", at_ms, phase=4)
+            changed = changed or bool(gone or fresh)
+        return changed
+
+    def open(self, lane: Lane, edge: Edge, at_ms: float) -> None:
+        """A wait begins."""
+        lane.waits.append(len(self.waits))
+        since = at_ms if edge.since_ms is None else max(min(edge.since_ms, at_ms), lane.sent_ms)
+        self.waits.append(
+            Wait(
+                waiter=edge.waiter,
+                attempt=lane.attempt,
+                statement=lane.statement,
+                holder=edge.holder,
+                holder_statement=None,
+                resource=edge.resource,
+                wanted=edge.wanted,
+                held=edge.held,
+                queued=edge.queued,
+                move=self.move,
+                since_ms=round(since, 3),
+            )
+        )
+
+    def close(self, index: int, at_ms: float, ended: WaitEnd) -> None:
+        """A wait is over."""
+        self.waits[index] = replace(self.waits[index], until_ms=round(at_ms, 3), ended=ended)
+
+    def graph(self) -> WaitGraph:
+        """The waits that are open now."""
+        return WaitGraph(as_edge(self.waits[i]) for lane in self.lanes.values() for i in lane.waits)
+
+    def open_waits(self) -> list[int]:
+        """The waits that are open now, as positions in ``waits``."""
+        return [i for lane in self.lanes.values() for i in lane.waits]
+
+    def note_cycles(self, graph: WaitGraph, at_ms: float, mover: Lane) -> None:
+        """Cycles that close, and those that the server let go."""
+        standing = []
+        for edges in graph.cycles():
+            members = frozenset(edge.waiter for edge in edges)
+            standing.append(members)
+            if not any(cycle.pending and cycle.members == members for cycle in self.cycles):
+                closer = mover.name if mover.name in members else max(members, key=self._waiting_since)
+                self.cycles.append(OpenDeadlock(edges, self.move, at_ms, closer))
+        for cycle in self.cycles:
+            if cycle.pending and cycle.members not in standing:
+                cycle.pending = False  # the server let it go by without a victim: it rearranged a queue
+
+    def _waiting_since(self, name: str) -> float:
+        return max((self.waits[i].since_ms for i in self.lanes[name].waits), default=0.0)
+
+    def closed(self, victim: str, edges: tuple[Edge, ...]) -> tuple[Edge, ...]:
+        """The reported edges as a cycle; a wait that was neither reported nor seen closes it where it is missing."""
+        path = [edge for edge in edges if edge.waiter == victim][:1]
+        while path and path[-1].holder != victim:
+            following = next((e for e in edges if e.waiter == path[-1].holder and e not in path), None)
+            missing = Edge(waiter=path[-1].holder, holder=victim, resource=NOT_SEEN, wanted=NO_MODE, held=None)
+            path.append(following or missing)
+        return tuple(path)
+
+
+def _order(edge: Edge) -> tuple[object, ...]:
+    return (edge.waiter, edge.holder, edge.resource.sort_key, edge.queued)

@@ -1,0 +1,125 @@
+"""What a conductor keeps of a run as it goes, and what its guide learns: plain data, apart from the rules."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Literal, Protocol
+
+from catenum.core.record.recording import ServerError, Status
+from catenum.core.record.values import NOTHING, Binding
+from catenum.core.record.waits import Edge
+from catenum.core.scenario.carry import Carrier
+from catenum.core.scenario.model import Ends, Statement, Transaction
+from catenum.engines.ports import Patience
+
+
+@dataclass
+class Lane:
+    """One transaction as it goes: what comes next, and where it stands."""
+
+    name: str
+    transaction: Transaction
+    index: int
+    next: int = 0
+    attempt: int = 1
+    begun: bool = False
+    under_way: bool = False
+    over: bool = False
+    status: Status = "not begun"
+    isolation: str = ""
+    read_only: bool = False
+    sent_ms: float = 0.0
+    idle_until_ms: float = 0.0
+    patience: Patience | None = None
+    limit_hit: bool = False
+    waits: list[int] = field(default_factory=list)  # open waits, as positions in Conductor.waits
+    decided: Literal["commit", "rollback"] | None = None  # the end that a condition led to
+
+    def __post_init__(self) -> None:
+        self.carried = Carrier(self.transaction.fixed)
+
+    @property
+    def ready(self) -> bool:
+        return not self.over and not self.under_way
+
+    @property
+    def statement(self) -> int | None:
+        """The number of the statement that is next or under way; None for the end."""
+        return self.next + 1 if self.next < len(self.transaction.statements) else None
+
+    @property
+    def sql(self) -> str:
+        if self.next < len(self.transaction.statements):
+            return self.transaction.statements[self.next].text
+        return self.ends
+
+    @property
+    def ends(self) -> Ends:
+        """How it ends: as a condition decided, or as the scenario says."""
+        return self.decided or self.transaction.ends
+
+    @property
+    def upcoming(self) -> Statement | None:
+        """The statement that is next or under way; None for the end."""
+        return self.transaction.statements[self.next] if self.next < len(self.transaction.statements) else None
+
+    def begin_again(self) -> None:
+        """Before another attempt: nothing is kept."""
+        self.attempt += 1
+        self.next, self.begun, self.decided = 0, False, None
+        self.carried.begin_again()
+
+    def pass_over(self, statement: Statement) -> None:
+        """The next statement is not run."""
+        self.carried.pass_over(statement, self.next + 1)
+        self.next += 1
+        self.over = self.statement is None and self.ends == "open"
+
+
+@dataclass
+class OpenDeadlock:
+    """A deadlock as it is met. ``edges`` go round; ``victim`` comes with the server's verdict."""
+
+    edges: tuple[Edge, ...]
+    move: int
+    at_ms: float
+    closer: str
+    victim: str | None = None
+    verdict_ms: float | None = None
+    error: ServerError | None = None
+    report: str | None = None
+    ended_by_us: bool = False
+    pending: bool = True
+
+    @property
+    def members(self) -> frozenset[str]:
+        return frozenset(edge.waiter for edge in self.edges)
+
+
+@dataclass
+class Moved:
+    """What one move brought: whose it was, which statements were answered in it, and whose work was undone.
+
+    ``completed`` and ``ended`` name transactions with the number of a statement (None: the end). ``holders``: whom the
+    mover waits for when the move is over.
+    """
+
+    transaction: str
+    statement: int | None
+    completed: list[tuple[str, int | None]] = field(default_factory=list)
+    undone: list[str] = field(default_factory=list)
+    holders: frozenset[str] = frozenset()
+    #: The values that the mover's statement was sent with; ``passed``: it was not sent, by its condition.
+    bound: Binding = NOTHING
+    passed: bool = False
+
+
+class Guide(Protocol):
+    """Chooses the moves, one by one, where no order was given beforehand."""
+
+    def choose(self, ready: Sequence[str], waits: frozenset[tuple[str, str]]) -> str | None:
+        """Which of ``ready`` moves next; None breaks the run off. ``waits``: who waits for whom now."""
+
+    def moved(self, moved: Moved) -> None:
+        """The chosen move is over."""

@@ -1,0 +1,289 @@
+"""Plays one schedule of a scenario on an engine and returns the recording."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Literal
+
+from catenum.core.diagnose import diagnose
+from catenum.core.diagnose.holders import attribute
+from catenum.core.errors import InputError
+from catenum.core.record.modes import NO_MODE
+from catenum.core.record.outcome import kind_of
+from catenum.core.record.recording import (
+    DataVerdict,
+    Deadlock,
+    DeadlockMember,
+    Outcome,
+    Recording,
+    TransactionRecord,
+    Wait,
+)
+from catenum.core.record.waits import Resource
+from catenum.core.scenario.model import Scenario, chosen
+from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.servers import rules_of
+from catenum.core.space import schedule
+from catenum.engines.clock import Clock
+from catenum.engines.ports import DataError, Engine, Session
+from catenum.lab.run.conductor import Conductor
+from catenum.lab.run.driver import Driver
+from catenum.lab.run.lanes import Lane, OpenDeadlock
+from catenum.lab.run.loading import load
+from catenum.lab.run.needs import Announce
+from catenum.lab.run.parameters import with_first_values
+from catenum.lab.run.paths import plans_of, values_of_the_run
+from catenum.lab.run.safety import warnings
+
+LockDetail = Literal["none", "waits", "full"]
+KEPT_TABLE_ROWS = 200
+#: How often a schedule is played again of which the server's verdict was seen before the cycle.
+MOST_REPEATED = 4
+
+
+@dataclass(frozen=True, kw_only=True)
+class PlayOptions:
+    """How to play: the order (None: the scenario's, else turns), how closely to look, and limits in ms.
+
+    ``once``: the statements must not run again, even where the machine stood still for so long that the server ended a
+    cycle before Catenum had seen it closed.
+    """
+
+    order: tuple[str, ...] | None = None
+    locks: LockDetail = "waits"
+    victim: str | None = None
+    limit_ms: float = 60_000.0
+    once: bool = False
+    announce: Callable[[Announce], None] | None = None
+
+
+@dataclass(frozen=True, kw_only=True)
+class _Made:
+    """The moves as they were made, when they began, how long they took (ms), and the sessions' ids by name."""
+
+    conductor: Conductor
+    started: str
+    duration: float
+    ids: dict[str, str]
+
+
+def full_order(scenario: Scenario, order: Sequence[str] | None) -> tuple[str, ...]:
+    """The whole schedule that will be attempted: the order asked for, completed."""
+    moves = {name: transaction.moves for name, transaction in scenario.transactions.items()}
+    return schedule.complete(order or scenario.order or (), moves)
+
+
+def play(
+    engine: Engine,
+    scenario: Scenario,
+    options: PlayOptions,
+    *,
+    file: ScenarioFile | None = None,
+    ddl: Sequence[str] = (),
+    notes: Sequence[str] = (),
+    data: DataVerdict = "unchecked",
+) -> Recording:
+    """Load the data, play one schedule, look at the end state.
+
+    ``data``: the serial oracle's verdict on this schedule, where it is known already.
+
+    The engine's scratch space must exist; its sessions are opened here and are closed when this returns or raises.
+    Raises InputError where the data is rejected (with its place in ``file``), TargetError where the server is lost.
+    """
+    scenario = scenario.for_server(engine.info.server)
+    load(engine, scenario, file, ddl)
+    scenario, chosen_values = with_first_values(engine, scenario, file)
+    plans = plans_of(engine, scenario) if options.locks != "none" else ()
+    made = _make_moves(engine, scenario, options)
+    for _ in range(0 if options.once else MOST_REPEATED):
+        if not (made.conductor.surprised and engine.capabilities.check_ms):
+            break
+        load(engine, scenario, file, ddl)
+        made = _make_moves(engine, scenario, options)
+    conductor = made.conductor
+    holds, failed = _holds(engine, scenario)
+    if plans:
+        plans = (*plans, *plans_of(engine, scenario, values_of_the_run(conductor)))
+    recording = Recording(
+        scenario=scenario.scenario,
+        about=scenario.about,
+        target=engine.info,
+        started=made.started,
+        duration_ms=round(made.duration, 3),
+        order=full_order(scenario, options.order),
+        schedule=tuple(conductor.journal.schedule),
+        outcome=Outcome(
+            kind=kind_of(
+                conductor.journal.events,
+                conductor.journal.waits,
+                stuck=conductor.stuck,
+                deadlocked=any(cycle.victim for cycle in conductor.journal.cycles),
+            ),
+            data=data,
+            holds=holds,
+        ),
+        transactions=tuple(_record(lane, made.ids[lane.name]) for lane in conductor.lanes.values()),
+        events=tuple(conductor.journal.events),
+        waits=tuple(conductor.journal.waits) if options.locks != "none" else (),
+        pictures=tuple(conductor.journal.taken),
+        rows=engine.rows(KEPT_TABLE_ROWS),
+        tables=engine.tables(),
+        plans=plans,
+        holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},
+        notes=(
+            *_differences(scenario, engine),
+            *engine.notes(),
+            *warnings(scenario, engine.info),
+            *chosen_values,
+            *notes,
+            *failed,
+        ),
+    )
+    recording = replace(recording, waits=attribute(recording))
+    deadlocks = tuple(_deadlock(cycle, recording, engine, conductor) for cycle in conductor.journal.cycles)
+    recording = replace(recording, deadlocks=deadlocks)
+    return replace(recording, findings=diagnose(recording))
+
+
+def fault_of(recording: Recording, file: ScenarioFile | None) -> InputError | None:
+    """What in the scenario kept a transaction from going on: a value that is missing, a comparison of different types.
+
+    None where there is nothing of the kind. The rest of the run is in the recording all the same.
+    """
+    event = next((e for e in recording.events if e.error is not None and e.error.key is not None), None)
+    if event is None or event.error is None:
+        return None
+    message = f"{event.transaction} {event.statement}: {event.error.message}"
+    place = None
+    if file is not None and event.statement is not None:
+        path = ("transactions", event.transaction, "statements", event.statement - 1)
+        place = file.place(*path, *([event.error.key] if event.error.key else []))
+    return InputError(message, place=place, advice="A condition can ask first: when: NAME is not null.")
+
+
+def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Made:
+    clock = Clock()
+    sessions: dict[str, Session] = {}
+    try:
+        for name in scenario.transactions:
+            sessions[name] = engine.open_session(name)
+        conductor = Conductor(
+            scenario,
+            full_order(scenario, options.order),
+            victim=options.victim or scenario.victim,
+            limit_ms=options.limit_ms,
+            verdict_ms=engine.verdict_ms,
+            pictures=options.locks == "full",
+            check_ms=engine.capabilities.check_ms,
+            value_names=rules_of(engine.info.server).value_names,
+        )
+        started = clock.wall()
+        clock.reset()
+        Driver(engine, sessions, clock, options.announce).run(conductor)
+        ids = {name: session.id for name, session in sessions.items()}
+        return _Made(conductor=conductor, started=started, duration=clock.now_ms(), ids=ids)
+    finally:
+        engine.end(list(sessions.values()))
+
+
+def _differences(scenario: Scenario, engine: Engine) -> list[str]:
+    """What the scenario says of this server, and what of it the server cannot do to the letter."""
+    told = {str(server): text for server, text in scenario.differs.items()}
+    notes = [" ".join(told[engine.info.server].split())] if engine.info.server in told else []
+    step = engine.capabilities.timeout_step_ms
+    odd = sorted({t.timeout for t in scenario.transactions.values() if t.timeout is not None and t.timeout % step})
+    if odd:
+        asked = ", ".join(f"{ms} ms" for ms in odd)
+        notes.append(f"{engine.info.server} counts lock timeouts in steps of {step} ms: {asked} was rounded up")
+    return notes
+
+
+def _holds(engine: Engine, scenario: Scenario) -> tuple[dict[str, bool | None], list[str]]:
+    """Each rule's truth, and what was wrong with those that could not be asked."""
+    holds: dict[str, bool | None] = {}
+    failed = []
+    for title, sql in scenario.holds.items():
+        try:
+            holds[title] = engine.truth(chosen(sql))
+        except DataError as error:
+            holds[title] = None
+            failed.append(f"the rule '{title}' could not be checked: {error}")
+    return holds, failed
+
+
+def _record(lane: Lane, session: str) -> TransactionRecord:
+    transaction = lane.transaction
+    return TransactionRecord(
+        name=lane.name,
+        session=session,
+        isolation=lane.isolation or "not begun",
+        asked=transaction.isolation,
+        read_only=lane.read_only,
+        ends=lane.ends,
+        status=lane.status,
+        attempts=lane.attempt,
+        statements=tuple(statement.text for statement in transaction.statements),
+        labels=tuple(statement.label for statement in transaction.statements),
+        timeout_ms=transaction.timeout,
+    )
+
+
+def _deadlock(cycle: OpenDeadlock, recording: Recording, engine: Engine, conductor: Conductor) -> Deadlock:
+    members = tuple(
+        _member(edge.waiter, edge.holder, cycle, recording, previous.resource)
+        for edge, previous in zip(cycle.edges, (cycle.edges[-1], *cycle.edges[:-1]), strict=True)
+    )
+    victim = cycle.victim
+    if victim is None:
+        rule = "no victim: the server resolved the cycle by changing the order of a queue"
+    elif cycle.ended_by_us:
+        rule = "ended by Catenum, because the server did not end it: it cancelled the statement that closed the cycle"
+    else:
+        wanted = next((edge.wanted for edge in cycle.edges if edge.waiter == victim), NO_MODE)
+        rule = engine.victim_rule(conductor.lanes[victim].patience, victim == cycle.closer, wanted)
+    return Deadlock(
+        members=members,
+        victim=victim,
+        rule=rule,
+        move=cycle.move,
+        at_ms=round(cycle.at_ms, 3),
+        verdict_ms=round(cycle.verdict_ms, 3) if cycle.verdict_ms is not None else None,
+        agreed=victim in cycle.members and not cycle.ended_by_us,
+        server_report=cycle.report,
+    )
+
+
+def _member(
+    name: str, holder: str, cycle: OpenDeadlock, recording: Recording, held_resource: Resource
+) -> DeadlockMember:
+    wait: Wait | None = next(
+        (w for w in reversed(recording.waits) if w.waiter == name and w.holder == holder and w.move <= cycle.move),
+        None,
+    )
+    edge = next(edge for edge in cycle.edges if edge.waiter == name)
+    record = recording.transaction(name)
+    sent = [
+        event.sql
+        for event in recording.events
+        if event.transaction == name
+        and event.what == "sent"
+        and event.move <= cycle.move
+        and (wait is None or event.attempt == wait.attempt)
+    ]
+    into = [w for w in recording.waits if w.holder == name and w.resource.identity == held_resource.identity]
+    held = f"{held_resource.text} {into[-1].held}" if into and into[-1].held else held_resource.text
+    if into and into[-1].queued:
+        held = f"a place in the queue for {held}"
+    return DeadlockMember(
+        transaction=name,
+        isolation=record.isolation if record else "not reported",
+        statement=wait.statement if wait else None,
+        waits_for=holder,
+        resource=edge.resource,
+        wanted=edge.wanted,
+        held=wait.held if wait else edge.held,
+        holds=(held,),
+        statements=tuple(sent),
+        queued=edge.queued,
+    )

@@ -1,0 +1,156 @@
+"""The rules of the house: which server it is, what time it is, and how a message is worded decide nothing elsewhere."""
+
+from __future__ import annotations
+
+import ast
+import re
+from dataclasses import replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+import catenum
+from catenum.core.diagnose import diagnose
+from catenum.core.record.modes import Mode
+from catenum.core.record.recording import Recording
+from catenum.core.record.recording_file import from_json, to_json
+from catenum.core.record.waits import Resource
+from catenum.core.servers import LEVELS, NAMES, Rules, rules_of
+from catenum.core.servers.innodb import RECORD_COVERS
+from catenum.engines import clock, ports
+from test_findings import CASES, recording_of
+
+ROOT = Path(catenum.__file__).parent
+#: Where a server may be asked for by name.
+SERVERS_MAY_BE_NAMED = ("core/servers/", "engines/")
+
+
+def modules() -> list[Path]:
+    return sorted(ROOT.rglob("*.py"))
+
+
+def test_no_code_outside_the_servers_modules_asks_which_server_it_is():
+    found = []
+    for path in modules():
+        place = path.relative_to(ROOT).as_posix()
+        if place.startswith(SERVERS_MAY_BE_NAMED):
+            continue
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.Constant) and node.value in NAMES:
+                found.append(f"{place}:{node.lineno}")
+    assert not found
+
+
+def test_every_server_has_the_same_files_in_every_layer():
+    for name in NAMES:
+        assert (ROOT / f"core/servers/{name}.py").is_file()
+        assert (ROOT / f"engines/private/{name}.py").is_file()
+        assert Path(__file__).with_name(f"test_{name}.py").is_file()
+        for port in ("data", "sessions", "looking", "reports", "loops", "engine", "lookout"):
+            assert (ROOT / f"engines/{name}/{port}.py").is_file(), f"{name} lacks {port}"
+
+
+def test_a_port_is_small_and_an_engine_has_them_all():
+    own = [ports.Data, ports.Sessions, ports.Looking, ports.Reports, ports.Loops]
+    sizes = {port.__name__: sum(not name.startswith("_") for name in vars(port)) for port in own}
+    assert all(size <= 16 for size in sizes.values()), sizes
+    assert set(own) <= set(ports.Engine.__mro__)
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_a_server_s_rules_answer_everything(name):
+    rules = rules_of(name)
+    declared = set(Rules.__annotations__)
+    assert all(getattr(rules, member) is not None for member in declared)
+    assert set(rules.distinct_levels) <= set(rules.levels) <= set(LEVELS)
+    assert rules.usual_level in rules.distinct_levels
+    assert rules.rank("serializable") > rules.rank("read committed") > rules.rank("snapshot") == -1
+    assert all(mode in table.modes for table in rules.tables for pair in table.conflicts for mode in pair)
+    assert rules.kind_of("no such code") == "rejected"
+
+
+def test_a_server_may_have_a_level_that_no_other_has():
+    class Tides(type(rules_of("postgresql"))):
+        name = "tides"
+        levels = ("read committed", "snapshot", "serializable")
+
+    assert Tides().rank("snapshot") == 1
+
+
+def _reworded(value: object) -> object:
+    """Every text for people in a recording, said in other words."""
+    if isinstance(value, Resource):
+        return replace(value, text=f"the thing called {value.text}")
+    return value
+
+
+@pytest.mark.parametrize("title", CASES)
+def test_findings_do_not_depend_on_how_anything_is_worded(title):
+    """Resources and locked paths are reworded throughout; the same things are found, for the same statements."""
+    before = recording_of(CASES[title])
+    waits = tuple(
+        replace(w, resource=_reworded(w.resource), conflict=w.conflict and "they conflict") for w in before.waits
+    )
+    cycles = tuple(
+        replace(
+            d,
+            rule="some rule",
+            members=tuple(replace(m, resource=_reworded(m.resource), holds=("something",)) for m in d.members),
+        )
+        for d in before.deadlocks
+    )
+    plans = tuple(
+        replace(p, steps=tuple(replace(s, locks=tuple("it locks" for _ in s.locks)) for s in p.steps))
+        for p in before.plans
+    )
+    pictures = tuple(
+        replace(p, locks=tuple(replace(entry, resource=_reworded(entry.resource)) for entry in p.locks))
+        for p in before.pictures
+    )
+    after = replace(before, waits=waits, deadlocks=cycles, plans=plans, pictures=pictures)
+    assert [(f.id, f.transactions, f.statements) for f in diagnose(after)] == [
+        (f.id, f.transactions, f.statements) for f in diagnose(before)
+    ]
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_modes_are_read_back_from_a_recording_as_they_were(name):
+    for table in rules_of(name).tables:
+        for mode in table.modes:
+            assert Mode.read(str(mode)) == mode
+    assert {Mode.read(f"X {covers}").covers for covers in RECORD_COVERS} == set(RECORD_COVERS)
+
+
+def test_recordings_of_before_are_read(tmp_path):
+    """Keys were text once, and a session's state was worded otherwise."""
+    recording: Recording = recording_of(next(iter(CASES.values())))
+    text = to_json(recording)
+    old = re.sub(r'"key": null', '"key": "quay=East, no=2"', text)
+    read = from_json(old.encode(), "old.json")
+    assert read.waits[0].resource.key == (("quay", "East"), ("no", "2"))
+    told = text.replace('"status": "committed"', '"status": "not told"')
+    assert "not reported" in {t.status for t in from_json(told.encode(), "old.json").transactions}
+
+
+def test_lock_lists_sort_keys_as_numbers():
+    rows = [Resource(kind="row", text=f"berth(id={n})", table="berth", key=(("id", str(n)),)) for n in (10, 1, 11, 2)]
+    assert [r.key[0][1] for r in sorted(rows, key=lambda r: r.sort_key)] == ["1", "2", "10", "11"]
+
+
+def test_time_can_be_brought_by_a_test():
+    now = [5.0]
+    source = clock.Source(
+        lambda: now[0], lambda: datetime(2026, 3, 1, tzinfo=UTC), lambda s: now.__setitem__(0, now[0] + s)
+    )
+    with clock.replaced_by(source):
+        elapsed = clock.Clock()
+        elapsed.rest(250)
+        assert (elapsed.now_ms(), elapsed.wall()) == (250.0, "2026-03-01T00:00:00.000Z")
+    assert clock.wall() != "2026-03-01T00:00:00.000Z"
+
+
+def test_files_can_be_taken_in_at_one_sitting():
+    """No hub file: a module that grows past this wants to be taken apart."""
+    long = {p.relative_to(ROOT).as_posix(): n for p in modules() if (n := len(p.read_text().splitlines())) > 480}
+    assert not long
