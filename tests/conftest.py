@@ -105,6 +105,7 @@ class Done:
 
     @property
     def json(self) -> dict:
+        assert self.out, f"nothing on standard output; exit code {self.code}, and on standard error: {self.err}"
         return json.loads(self.out)
 
 

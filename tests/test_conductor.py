@@ -9,7 +9,9 @@ from hypothesis import strategies as st
 from catenum.core.record.recording import Recording
 from catenum.core.record.waits import WaitGraph
 from catenum.core.scenario.model import Scenario
+from catenum.core.story.recording import tell
 from catenum.engines.scripted import ScriptedEngine
+from catenum.lab.run.journal import NOT_SEEN, UNSEEN
 from catenum.lab.run.play import PlayOptions, play
 
 
@@ -131,3 +133,23 @@ def test_one_schedule_has_one_recording(told, data):
     turns = [name for name, statements in told.items() for _ in range(len(statements) + 1)]
     case = scenario(" ".join(data.draw(st.permutations(turns))), **told)
     assert without_times_and_ids(run(case)) == without_times_and_ids(run(case))
+
+
+def test_a_deadlock_of_which_nothing_was_seen_says_so():
+    """Its report may be gone, and the others gone on, before anybody can ask."""
+    recording = run(scenario("a b", a=["lock x"], b=["lock y", "fail deadlock"]))
+    (cycle,) = recording.deadlocks
+    (member,) = cycle.members
+    assert (member.transaction, member.waits_for, cycle.victim) == ("b", UNSEEN, "b")
+    told = " ".join(line.text for section in tell(recording) for line in section.lines)
+    assert "Its cycle was not seen" in told
+    assert "the rest of the cycle was not seen" in told
+
+
+def test_a_cycle_of_which_only_the_one_behind_the_victim_was_seen_is_closed_through_it():
+    recording = run(scenario("b a b", a=["lock x", "lock y"], b=["lock x", "fail deadlock"]))
+    (cycle,) = recording.deadlocks
+    assert [(m.transaction, m.waits_for, m.resource.text) for m in cycle.members] == [
+        ("b", "a", NOT_SEEN.text),
+        ("a", "b", "x"),
+    ]

@@ -116,7 +116,8 @@ def _print_cycles(console: Console, found: Exploration) -> None:
             often = "in all of them" if cycle.unended == cycle.count else f"in {cycle.unended:,} of them"
             say(console, f"    the server did not end it {often}, and Catenum ended it", style=STYLES["bad"])
         for place, (name, statement) in enumerate(cycle.members):
-            following = cycle.members[(place + 1) % len(cycle.members)][0]
+            others = cycle.members[place + 1 :] or cycle.members[:place]
+            following = others[0][0] if others else "a session that was not seen"
             room = console.width - 12 - len(name) - len(following) - len(cycle.resources[place])
             sql = shortened(_sql(found, name, statement), max(24, room))
             say(console, f"    {name} {statement or 'end'} waits for {following} over {cycle.resources[place]}")

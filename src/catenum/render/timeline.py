@@ -53,7 +53,8 @@ def timeline_rows(recording: Recording) -> list[Row]:
             if index not in shown_cycles and after_cycle:
                 shown_cycles.add(index)
                 names = [member.transaction for member in deadlock.members]
-                text = f"the cycle is closed: {' → '.join([*names, names[0]])}"
+                around = " → ".join([*names, names[0]]) if len(names) > 1 else f"{names[0]} → ? (the rest was not seen)"
+                text = f"the cycle is closed: {around}"
                 rows.append(Row(None, deadlock.at_ms, 0, "◆", text, "bad", frozenset(waiting), frozenset(opened), True))
         if event.what == "resumed":
             continue  # told together with what it led to

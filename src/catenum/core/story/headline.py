@@ -59,6 +59,10 @@ def _deadlock(recording: Recording) -> str:
     cycle = recording.deadlocks[0] if recording.deadlocks else None
     victims = list(dict.fromkeys(event.transaction for event in _failed(recording, "deadlock")))
     members = [member.transaction for member in cycle.members] if cycle else victims
+    if len(members) == 1:
+        return f"A deadlock: {_ended_by(recording).replace('The', 'the', 1)} {members[0]}. Its cycle was not seen." + _after(
+            recording, victims
+        )
     if len(members) == 2:
         who = f"{members[0]} and {members[1]} each held what the other wanted, so neither could continue"
     else:

@@ -6,7 +6,7 @@ Nothing is said that the recording does not show.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 
 from catenum.core.record.outcome import MEANING
@@ -46,7 +46,7 @@ def _cycles(recording: Recording) -> Section:
     lines = []
     for deadlock in recording.deadlocks:
         names = [member.transaction for member in deadlock.members]
-        lines.append(Line(" → ".join([*names, names[0]]) + "   (each waits for the next)", "strong"))
+        lines.append(Line(ring(names), "strong"))
         for member in deadlock.members:
             mark = "  ← the victim" if member.transaction == deadlock.victim else ""
             held = listed(list(member.holds)) if member.holds else "nothing known"
@@ -63,12 +63,21 @@ def _cycles(recording: Recording) -> Section:
     return Section("The deadlock cycle", tuple(lines))
 
 
+def ring(names: Sequence[str]) -> str:
+    """A cycle in one line. A single name is a victim whose cycle neither a check nor the server's report told."""
+    if len(names) == 1:
+        return f"{names[0]} → ?   (the rest of the cycle was not seen: it was over before the server could be asked)"
+    return " → ".join([*names, names[0]]) + "   (each waits for the next)"
+
+
 def _agreement(recording: Recording, deadlock: Deadlock) -> str:
     seen = f"Catenum saw the closed cycle at {duration(deadlock.at_ms)}"
     if deadlock.verdict_ms is None:
         return f"{seen}; the server did not end it"
+    if len(deadlock.members) == 1:
+        return f"The server's verdict came at {duration(deadlock.verdict_ms)}, and no report of the cycle with it"
     if deadlock.verdict_ms <= deadlock.at_ms:
-        told = "its report names the cycle" if deadlock.server_report else "the victim's wait closed the cycle"
+        told = "its report names the cycle" if deadlock.server_report else "no check saw the cycle closed"
         return f"The server's verdict came first, at {duration(deadlock.verdict_ms)}; {told}"
     verdict = "the server's verdict agreed" if deadlock.agreed else "the server's verdict DIFFERED"
     return f"{seen}; {verdict}, {duration(deadlock.verdict_ms - deadlock.at_ms)} later"

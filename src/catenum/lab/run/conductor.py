@@ -35,7 +35,6 @@ Steps = Generator[Need, Answer, None]
 FIRST_WAIT_MS, GROWTH, LONGEST_WAIT_MS = 0.2, 1.5, 4.0
 VERDICT_WAIT_MS = 25.0
 CHECK_TAKES_MS = 6.0
-NOT_SEEN = Resource(kind="other", text="a lock that the server did not report")
 
 
 class Conductor:

@@ -16,6 +16,8 @@ from catenum.engines.ports import Reply
 from catenum.lab.run.lanes import Lane, OpenDeadlock
 
 NOT_SEEN = Resource(kind="other", text="a lock that the server did not report")
+#: Whom a victim waited for, where neither a check nor a report told it.
+UNSEEN = "a session that was not seen"
 
 
 class Journal:
@@ -142,13 +144,23 @@ class Journal:
         return max((self.waits[i].since_ms for i in self.lanes[name].waits), default=0.0)
 
     def closed(self, victim: str, edges: tuple[Edge, ...]) -> tuple[Edge, ...]:
-        """The reported edges as a cycle; a wait that was neither reported nor seen closes it where it is missing."""
-        path = [edge for edge in edges if edge.waiter == victim][:1]
-        while path and path[-1].holder != victim:
+        """The edges that were reported or seen as a cycle; a wait that was neither closes it where it is missing.
+
+        Where nothing tells whom the victim waited for, its own wait is all there is of the cycle.
+        """
+        seen = self.graph()
+        edges = (*edges, *(edge for lane in self.lanes for edge in seen.waits_of(lane)))
+        behind = seen.held_up_by(victim)
+        holder = next(iter(behind)) if len(behind) == 1 else UNSEEN
+        path = [next((edge for edge in edges if edge.waiter == victim), _missing(victim, holder))]
+        while path[-1].holder not in (victim, UNSEEN):
             following = next((e for e in edges if e.waiter == path[-1].holder and e not in path), None)
-            missing = Edge(waiter=path[-1].holder, holder=victim, resource=NOT_SEEN, wanted=NO_MODE, held=None)
-            path.append(following or missing)
+            path.append(following or _missing(path[-1].holder, victim))
         return tuple(path)
+
+
+def _missing(waiter: str, holder: str) -> Edge:
+    return Edge(waiter=waiter, holder=holder, resource=NOT_SEEN, wanted=NO_MODE, held=None)
 
 
 def _order(edge: Edge) -> tuple[object, ...]:
