@@ -1,0 +1,74 @@
+"""``explore`` on a scenario beside the walk of every order: what the two accounts differ in."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+from ruamel.yaml import YAML
+
+from enumerating.sessions import Bench
+from enumerating.walk import Account, Case, Walk
+
+
+def written(case: Case, folder: Path) -> Path:
+    """The case as a scenario file."""
+    parts = {}
+    for name, part in case.parts.items():
+        parts[name] = {"statements": list(part.statements), "ends": part.ends}
+        if part.level:
+            parts[name]["isolation"] = part.level
+    plain = {"scenario": "generated", "data": case.data, "transactions": parts}
+    if case.holds:
+        plain["holds"] = case.holds
+    path = folder / "generated.yaml"
+    writer = YAML(typ="safe")
+    writer.sort_base_mapping_type_on_output, writer.width, writer.default_flow_style = False, 1000, False
+    with path.open("w", encoding="utf-8") as file:
+        writer.dump(plain, file)
+    return path
+
+
+def told(exploration: dict) -> tuple[set[object], set[object]]:
+    """The outcomes and the deadlock victims of ``explore --json``, in the terms of the walk."""
+    outcomes = set()
+    for row in exploration["outcomes"]:
+        failed = {name: kinds[-1] for name, kinds in row["failed_by"].items()}
+        status = tuple((name, row["status"][name], failed.get(name, "")) for name in sorted(row["status"]))
+        outcomes.add((row["kind"], row["data"] == "serial", status, tuple(sorted(row["holds"].items()))))
+    fell = set()
+    for cycle in exploration["cycles"]:
+        at = {member["transaction"]: member["statement"] for member in cycle["members"]}
+        fell |= {(victim, at.get(victim)) for victim in cycle["victims"]}
+    return outcomes, fell
+
+
+def differences(case: Case, account: Account, exploration: dict) -> list[str]:
+    """What one account has and the other has not, a line each. Empty: they agree."""
+    outcomes, fell = told(exploration)
+    walked = {end.coarse for end in account.ends}
+    lines = []
+    for outcome in sorted(walked - outcomes, key=repr):
+        path = next(end.path for end in account.ends if end.coarse == outcome)
+        lines.append(f"missed by explore: {outcome} after {' '.join(path)}")
+    if not account.cut:
+        lines += [f"only in explore: {outcome}" for outcome in sorted(outcomes - walked, key=repr)]
+        victims = {victim for end in account.ends for victim in end.fell}
+        if victims != fell:
+            lines.append(f"victims: walked {sorted(victims, key=repr)}, explored {sorted(fell, key=repr)}")
+    return lines
+
+
+def compared(case: Case, bench: Bench, explore: Callable[[Path], dict], folder: Path, most: int = 400) -> list[str]:
+    """Walk, explore, compare. ``explore`` gives what ``explore --json`` prints for a file."""
+    exploration = explore(written(case, folder))
+    if not exploration:
+        return ["explore gave nothing"]
+    account = Walk(bench, case, most).account()
+    return differences(case, account, exploration)
+
+
+def as_json(text: str) -> dict:
+    """The exploration that a command printed; empty where it printed none."""
+    return json.loads(text) if text.strip() else {}

@@ -1,0 +1,273 @@
+"""Connections that run one statement at a time in a thread, and who of them waits for a lock."""
+
+from __future__ import annotations
+
+import queue
+import re
+import threading
+import time
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import psycopg
+import pymysql
+
+DEADLOCK_CHECK_MS = 5
+
+Row = tuple[Any, ...]
+
+
+class Failed(Exception):
+    """A statement's error, by its kind: deadlock, refused, timeout, rejected."""
+
+    def __init__(self, kind: str, text: str) -> None:
+        super().__init__(f"{kind}: {text}")
+        self.kind = kind
+
+
+class Hand:
+    """One connection in a thread of its own."""
+
+    def __init__(self, execute: Callable[[str], object], number: int) -> None:
+        self.number = number
+        self.reply: object | None = None
+        self.replied: Callable[[], None] = lambda: None
+        self._execute = execute
+        self._orders: queue.SimpleQueue[Sequence[str] | None] = queue.SimpleQueue()
+        self.busy = False
+        self._thread = threading.Thread(target=self._work, daemon=True)
+        self._thread.start()
+
+    def send(self, *statements: str) -> None:
+        """Run these one after another; the reply is the last one's."""
+        self.busy, self.reply = True, None
+        self._orders.put(statements)
+
+    def _work(self) -> None:
+        while (statements := self._orders.get()) is not None:
+            reply: object = None
+            try:
+                for sql in statements:
+                    reply = self._execute(sql)
+            except Failed as error:
+                reply = error
+                if error.kind != "lost":
+                    self._execute("rollback")
+            self.reply, self.busy = reply, False
+            self.replied()
+
+    def stop(self) -> None:
+        """End the thread."""
+        self._orders.put(None)
+        self._thread.join(10)
+
+
+class Bench:
+    """A server with one scratch space of its own. Subclasses say how it is spoken to.
+
+    ``settles_s``: how long a wait has lasted before nothing more comes of it by itself, longer than the server's own
+    check for deadlocks.
+    """
+
+    settles_s = 0.005
+
+    def __init__(self, hands: int) -> None:
+        self._bell = threading.Event()
+        self.hands = [self._open() for _ in range(hands)]
+        for hand in self.hands:
+            hand.replied = self._bell.set
+
+    def _open(self) -> Hand:
+        raise NotImplementedError
+
+    def waiting(self) -> set[int]:
+        """The numbers of connections that wait for a lock."""
+        raise NotImplementedError
+
+    def fresh(self, data: str) -> None:
+        """Drop everything and load this."""
+        raise NotImplementedError
+
+    def begin(self, level: str | None) -> tuple[str, ...]:
+        """The statements that begin a transaction."""
+        raise NotImplementedError
+
+    def state(self) -> object:
+        """All rows of all tables."""
+        raise NotImplementedError
+
+    def true(self, sql: str) -> bool:
+        """What a rule's query says."""
+        raise NotImplementedError
+
+    def settle(self, limit_s: float = 20.0) -> set[int]:
+        """Wait until every statement was answered or waits for a lock, for good. Gives the places of those that wait."""
+        began, since, before = time.monotonic(), 0.0, None
+        pause = 0.001
+        while any(hand.busy for hand in self.hands):
+            if self._bell.wait(pause):
+                self._bell.clear()
+                continue
+            pause = min(pause * 1.6, 0.005)
+            busy = {place for place, hand in enumerate(self.hands) if hand.busy}
+            numbers = self.waiting() if busy else set()
+            waiting = {place for place in busy if self.hands[place].number in numbers}
+            now = time.monotonic()
+            if waiting != busy or waiting != before or any(not self.hands[p].busy for p in waiting):
+                before, since = waiting, now
+            elif now - since > self.settles_s:
+                return waiting
+            if now - began > limit_s:
+                raise TimeoutError(f"a statement neither waits nor ends: {busy - waiting}")
+        return set()
+
+    def close(self) -> None:
+        """End every connection and drop the scratch space."""
+        raise NotImplementedError
+
+
+class PostgresqlBench(Bench):
+    """Through psycopg; locks through ``pg_stat_activity``."""
+
+    settles_s = 0.016
+
+    def __init__(self, where: str, hands: int, schema: str = "enumerated") -> None:
+        self.where, self.schema = where, schema
+        self.control = psycopg.connect(where, autocommit=True)
+        self.control.execute("set client_min_messages = error")
+        self.connections: list[psycopg.Connection[Any]] = []
+        super().__init__(hands)
+
+    def _open(self) -> Hand:
+        connection = psycopg.connect(self.where, autocommit=True)
+        connection.prepare_threshold = None
+        self.connections.append(connection)
+
+        def execute(sql: str) -> object:
+            try:
+                cursor = connection.execute(sql)
+                rows = sorted(map(repr, cursor.fetchall())) if cursor.description else None
+                return (cursor.rowcount, rows)
+            except psycopg.Error as error:
+                kinds = {"40P01": "deadlock", "40001": "refused", "55P03": "timeout", "57014": "timeout"}
+                raise Failed(kinds.get(error.sqlstate or "", "rejected"), str(error)) from error
+
+        return Hand(execute, connection.info.backend_pid)
+
+    def waiting(self) -> set[int]:
+        numbers = [hand.number for hand in self.hands]
+        query = "select pid from pg_stat_activity where pid = any(%s) and wait_event_type = 'Lock'"
+        return {row[0] for row in self.control.execute(query, (numbers,))}
+
+    def fresh(self, data: str) -> None:
+        for hand in self.hands:
+            hand.send("rollback", "discard all", f"set search_path = {self.schema}", f"set deadlock_timeout = {DEADLOCK_CHECK_MS}")  # fmt: skip
+        self.settle()
+        s = self.schema
+        self.control.execute(f"drop schema if exists {s} cascade; create schema {s}; set search_path = {s}; {data}")
+
+    def begin(self, level: str | None) -> tuple[str, ...]:
+        return (f"begin isolation level {level}" if level else "begin",)
+
+    def state(self) -> object:
+        query = (
+            "select c.relname from pg_class c join pg_namespace n on n.oid = c.relnamespace "
+            "where n.nspname = %s and c.relkind in ('r', 'm') order by 1"
+        )
+        names = [row[0] for row in self.control.execute(query, (self.schema,))]
+        return tuple((n, tuple(sorted(repr(r) for r in self.control.execute(f'select * from only "{n}"')))) for n in names)
+
+    def true(self, sql: str) -> bool:
+        row = self.control.execute(sql).fetchone()
+        return bool(row and row[0])
+
+    def close(self) -> None:
+        for hand, connection in zip(self.hands, self.connections, strict=True):
+            connection.cancel()
+            hand.stop()
+            connection.close()
+        self.control.execute(f"drop schema if exists {self.schema} cascade")
+        self.control.close()
+
+
+class MariadbBench(Bench):
+    """Through PyMySQL; row locks through InnoDB's status, which is not cached, the others through the process list."""
+
+    def __init__(self, socket: str, hands: int, schema: str = "enumerated") -> None:
+        self.socket, self.schema = socket, schema
+        self.control = self._connect()
+        self.connections: list[Any] = []
+        self._ask(f"create database if not exists {schema}")
+        super().__init__(hands)
+
+    def _connect(self) -> Any:
+        flag = pymysql.constants.CLIENT.MULTI_STATEMENTS
+        return pymysql.connect(unix_socket=self.socket, user="root", autocommit=True, client_flag=flag, charset="utf8mb4")
+
+    def _ask(self, sql: str) -> list[Row]:
+        cursor = self.control.cursor()
+        cursor.execute(sql)
+        rows = list(cursor.fetchall())
+        while cursor.nextset():
+            pass
+        return rows
+
+    def _open(self) -> Hand:
+        connection = self._connect()
+        self.connections.append(connection)
+
+        def execute(sql: str) -> object:
+            try:
+                cursor = connection.cursor()
+                cursor.execute(sql)
+                rows = sorted(map(repr, cursor.fetchall())) if cursor.description else None
+                count = cursor.rowcount
+                while cursor.nextset():
+                    pass
+                return (count, rows)
+            except pymysql.Error as error:
+                kinds = {1213: "deadlock", 1205: "timeout", 1969: "timeout", 1020: "refused"}
+                raise Failed(kinds.get(error.args[0], "rejected"), str(error)) from error
+
+        return Hand(execute, connection.thread_id())
+
+    def waiting(self) -> set[int]:
+        busy = [str(hand.number) for hand in self.hands if hand.busy]
+        if not busy:
+            return set()
+        found = set()
+        for part in re.split(r"^---TRANSACTION", str(self._ask("show engine innodb status")[0][2]), flags=re.MULTILINE):
+            number = re.search(r"^(?:MariaDB|MySQL) thread id (\d+)", part, re.MULTILINE)
+            if number and re.search(r"^LOCK WAIT ", part, re.MULTILINE):
+                found.add(int(number[1]))
+        listed = f"select id from information_schema.processlist where id in ({', '.join(busy)}) and (state like 'Waiting for %lock%' or state = 'User lock')"  # fmt: skip
+        return found | {int(row[0]) for row in self._ask(listed)}
+
+    def fresh(self, data: str) -> None:
+        for hand in self.hands:
+            hand.send("rollback")
+        self.settle()
+        self._ask(f"drop database {self.schema}; create database {self.schema}; use {self.schema}; {data}")
+        for hand in self.hands:
+            hand.send(f"use {self.schema}")
+        self.settle()
+
+    def begin(self, level: str | None) -> tuple[str, ...]:
+        return (f"set session transaction isolation level {level or 'repeatable read'}", "start transaction")
+
+    def state(self) -> object:
+        query = "select table_name from information_schema.tables where table_schema = '{}' and table_type = 'BASE TABLE' order by 1"  # fmt: skip
+        names = [row[0] for row in self._ask(query.format(self.schema))]
+        return tuple((n, tuple(sorted(repr(row) for row in self._ask(f"select * from `{n}`")))) for n in names)
+
+    def true(self, sql: str) -> bool:
+        rows = self._ask(sql)
+        return bool(rows and rows[0][0])
+
+    def close(self) -> None:
+        for hand, connection in zip(self.hands, self.connections, strict=True):
+            self._ask(f"kill {hand.number}")
+            hand.stop()
+            connection.close()
+        self._ask(f"drop database if exists {self.schema}")
+        self.control.close()

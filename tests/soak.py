@@ -1,0 +1,83 @@
+"""Hours of generated scenarios: every order walked by hand, beside what ``explore`` says. See ``tests/enumerating``.
+
+    python tests/soak.py --server postgresql --seconds 3600 --first 1
+
+Prints each difference with the scenario's number, and at the end how many were compared. Exit code 1: differences.
+"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import io
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from collections import Counter
+from pathlib import Path
+
+from catenum.cli.main import main
+from enumerating.compare import as_json, compared, written
+from enumerating.generate import case
+from enumerating.sessions import Bench, MariadbBench, PostgresqlBench
+
+SCRIPT = Path(sys.executable).with_name("catenum")
+
+
+def soak() -> int:
+    """Run, and say what came of it."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--server", choices=("postgresql", "mariadb"), required=True)
+    parser.add_argument("--seconds", type=float, default=3600.0)
+    parser.add_argument("--first", type=int, default=1)
+    parser.add_argument("--step", type=int, default=1)
+    parser.add_argument("--count", type=int, default=10**9)
+    parser.add_argument("--show", action="store_true", help="print the scenario of --first and stop")
+    args = parser.parse_args()
+    folder = Path(tempfile.mkdtemp(prefix="catenum-soak-"))
+    if args.show:
+        print(written(case(args.server, args.first), folder).read_text())
+        return 0
+    subprocess.run([str(SCRIPT), "local", "start", "--target", f"local:{args.server}"], check=False, capture_output=True)
+    status = subprocess.run([str(SCRIPT), "local", "status", "--target", f"local:{args.server}", "--json"], check=True, capture_output=True, text=True)
+    (server,) = json.loads(status.stdout)["servers"]
+    bench: Bench
+    name = f"enumerated_{os.getpid()}"
+    if args.server == "postgresql":
+        bench = PostgresqlBench(f"host={server['sockets']} user=catenum dbname=marrowgate", 3, name)
+    else:
+        bench = MariadbBench(str(Path(server["sockets"]) / "server.sock"), 3, name)
+
+    def explore(path: Path) -> dict:
+        out, err = io.StringIO(), io.StringIO()
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+            code = main(["explore", str(path), "--target", f"local:{args.server}", "--json", "--quiet"])
+        if not out.getvalue().strip():
+            print(f"  explore ended with {code}: {err.getvalue().strip()[-600:]}", flush=True)
+        return as_json(out.getvalue())
+
+    until, counts = time.monotonic() + args.seconds, Counter[str]()
+    number = args.first
+    while time.monotonic() < until and counts["compared"] < args.count:
+        began = time.monotonic()
+        try:
+            lines = compared(case(args.server, number), bench, explore, folder)
+        except Exception as error:  # a soak goes on
+            lines = [f"{type(error).__name__}: {error}"]
+        counts["compared"] += 1
+        if time.monotonic() - began > 60:
+            lines.append(f"it took {time.monotonic() - began:.0f} s")
+        if lines:
+            counts["different"] += 1
+            print(f"{args.server} {number}", *lines, sep="\n    ", flush=True)
+        number += args.step
+    bench.close()
+    print(f"{args.server}: {counts['compared']} compared, {counts['different']} different, the last was {number - args.step}")
+    return 1 if counts["different"] else 0
+
+
+if __name__ == "__main__":
+    sys.exit(soak())
