@@ -259,6 +259,11 @@ class Dependence:
         """Statements that had to be taken for touching anything."""
         return [step for step, touches in self.touches.items() if ANYTHING in touches]
 
+    @property
+    def plain(self) -> bool:
+        """Whether all that the statements do is known: each is understood, and none runs code of a user's own."""
+        return not self.anyhow and not self.not_understood()
+
     # -- what a statement touches ------------------------------------------------------------------------------------
 
     def _touches(self, found: Footprint, level: str) -> Iterator[Touch]:

@@ -1,8 +1,9 @@
 """Brings the scratch space's data back between schedules, fast, and reports the result.
 
-A copy of every table is kept in a schema beside the scratch space. Only tables that changed are refilled, and the
-rows must then stand in the order in which they stood: statements that scan lock in that order. A change of the tables
-themselves cannot be taken back here; then everything is loaded again.
+A copy of every table is kept in a schema beside the scratch space. Only tables that changed are refilled, and they
+must then be as after loading in all that a statement's plan and locks depend on: the rows in their order, the size of
+tables and indexes, what the planner knows of them. Where a refill does not give that, and where anything but rows
+changed, the data is loaded again.
 """
 
 from __future__ import annotations
@@ -17,27 +18,16 @@ from psycopg import pq, sql
 
 from catenum.engines.ports import NeedsReload, NotRestored
 from catenum.engines.postgresql import errors
+from catenum.engines.postgresql.shape import known_query, shape_query, sizes_query
 
 _TABLES = """
-select c.relname, array_agg(a.attname::text order by a.attnum) filter (where a.attgenerated = '')
+select c.relname, array_agg(a.attname::text order by a.attnum) filter (where a.attgenerated = ''),
+       c.reltuples >= 0 or c.relallvisible > 0
 from pg_class c left join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped
-where c.relnamespace = %s::regnamespace and c.relkind = 'r' group by c.oid, c.relname order by c.relname
+where c.relnamespace = %s::regnamespace and c.relkind = 'r' group by c.oid order by c.relname
 """
+_VIEWS = "select relname from pg_class where relnamespace = %s::regnamespace and relkind = 'm' order by relname"
 _SEQUENCES = "select relname from pg_class where relnamespace = %s::regnamespace and relkind = 'S' order by relname"
-#: All that DDL of a transaction could change, as one text.
-_SHAPE = """
-(select md5(coalesce(string_agg(part, '|' order by part), '')) from (
-  select c.relname::text || c.relkind::text
-      || coalesce(a.attname::text || a.atttypid::text || a.attnotnull::text || a.atthasdef::text, '')
-    from pg_class c left join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped
-    where c.relnamespace = {schema}::regnamespace
-  union all select conname::text || contype::text from pg_constraint where connamespace = {schema}::regnamespace
-  union all select t.tgname::text from pg_trigger t join pg_class c on c.oid = t.tgrelid
-    where c.relnamespace = {schema}::regnamespace and not t.tgisinternal
-) parts(part))
-"""
-#: Dead rows are swept out after so many refills, so that tables do not grow with the number of schedules.
-SWEEP_AFTER = 200
 _BREAK = "\x1e"
 
 
@@ -47,11 +37,15 @@ FEW_ROWS = 200
 
 @dataclass(frozen=True, slots=True)
 class _State:
-    """Per table the fingerprint of its rows and of their order, of the sequences, and of the tables' shape."""
+    """Per table the fingerprint of its rows and of their order; of materialised views; of the sequences, the sizes of
+    tables and indexes, and of all definitions.
+    """
 
     rows: tuple[str, ...]
     order: tuple[str, ...]
+    views: tuple[str, ...]
     sequences: tuple[str, ...]
+    sizes: str
     shape: str
 
 
@@ -71,44 +65,65 @@ class Keeper:
     ) -> None:
         self.connection, self.schema, self.kept, self._create = connection, schema, kept, create
         self._columns: dict[str, list[str]] = {}
+        self._known_of: list[str] = []
         self._sequences: list[str] = []
-        self._refills = 0
+        self._views: list[str] = []
+        self._ignored: Mapping[str, Sequence[str]] = {}
+        self._by_loading = False  # emptied and filled again, the tables are not as after loading
         self._watch_shape = True
         self._small: set[str] = set()
         self._prepared: dict[str, sql.Composed] = {}
         self._refill_sql: dict[tuple[tuple[str, ...], bool], bytes] = {}
         self._positions: list[tuple[str, int, bool]] = []
+        self._start: _State | None = None
         self._last: _State | None = None
 
     def keep(self, ignored: Mapping[str, Sequence[str]], *, shape: bool) -> None:
         """Copy what stands in the scratch space now. ``ignored``: per table the columns no fingerprint shall cover.
 
-        ``shape``: look at the tables' definitions too, since statements may change them.
+        ``shape``: look at definitions too, since statements may change them. Raises NeedsReload where the tables,
+        emptied and filled again, are not as after loading; that is not tried a second time.
         """
         self.drop()
-        self._watch_shape = shape
-        self._columns = {t: list(columns or ()) for t, columns in self._fetch(_TABLES)}
+        self._watch_shape, self._ignored, self._start = shape, ignored, None
+        found = self._fetch(_TABLES)
+        self._columns = {table: list(columns or ()) for table, columns, _ in found}
+        self._known_of = [table for table, _, known in found if known]
         self._sequences = [row[0] for row in self._fetch(_SEQUENCES)]
+        self._views = [row[0] for row in self._fetch(_VIEWS)]
+        self._keep_from_sweeping()
         self._create(self.kept)
         for table in self._columns:
-            self._run(sql.SQL("create table {} as table {}").format(self._copy(table), self._own(table)))
+            self._run(sql.SQL("create table {} as select * from only {}").format(self._copy(table), self._own(table)))
         count = sql.SQL("select count(*) from (select from {} limit {}) few")
         counts = {t: self._run(count.format(self._copy(t), FEW_ROWS + 1)).get_value(0, 0) for t in self._columns}
         self._small = {table for table, number in counts.items() if int(number or 0) <= FEW_ROWS}
-        self._prepared = self._statements(ignored)
+        self._prepared = self._statements()
         self._prepare()
         self._refill_sql.clear()
         alone = self._stands_alone()
         self._skips = not alone and self._may_skip_checks()
         self._free = alone or self._skips
-        first = self.state()
-        self._start = first
+        self._start = self.state()
         self._positions = self._sequence_positions()
-        if self._free and any(self._columns.values()):
-            self._refill(list(self._columns), truncate=True)  # from now on always filled in the same way
-            self._start = self._last or first
-        if self._start.rows != first.rows:
+        if self._free and not self._by_loading and any(self._columns.values()):
+            self._try_refill(self._start)
+
+    def _try_refill(self, first: _State) -> None:
+        """From now on the tables are always filled in the same way, if that gives what was loaded."""
+        known = self._known()
+        self._refill(list(self._columns), truncate=True)
+        if self._last is None or self._last.rows != first.rows:
             raise NotRestored("a copy of the data, put back, is not what it was", self._differing(first))
+        if self._last != first or self._known() != known:
+            self._by_loading, self._start, self._last = True, None, None
+            raise NeedsReload
+
+    def _keep_from_sweeping(self) -> None:
+        """A sweep of the server's own, set off by the many refills, would have it plan otherwise from then on."""
+        if self._run(sql.SQL("show autovacuum")).get_value(0, 0) == b"on":
+            for table in self._columns:
+                self._run(sql.SQL("alter table {} set (autovacuum_enabled = off)").format(self._own(table)))
 
     def drop(self) -> None:
         """Drop the copies."""
@@ -118,7 +133,15 @@ class Keeper:
 
     def state(self) -> _State:
         """The fingerprints of what stands there now."""
-        return self._state_of(self._execute(_STATE))
+        try:
+            found = self._state_of(self._execute(_STATE))
+        except psycopg.DatabaseError as error:
+            if not self._watch_shape or isinstance(error, psycopg.OperationalError):
+                raise
+            return self._changed_state()  # a table that was there is gone, or is another
+        if self._start is not None and found.shape != self._start.shape:
+            return self._changed_state()
+        return found
 
     def _state_of(self, result: Any) -> _State:
         cells = [(result.get_value(0, i) or b"").decode() for i in range(result.nfields)]
@@ -133,41 +156,73 @@ class Keeper:
                 rows.append(cells[place])
                 order.append(cells[place + 1])
                 place += 2
-        self._last = _State(tuple(rows), tuple(order), tuple(cells[place:-1]), cells[-1])
+        after = place + len(self._views)
+        self._last = _State(
+            rows=tuple(rows),
+            order=tuple(order),
+            views=tuple(cells[place:after]),
+            sequences=tuple(cells[after:-2]),
+            sizes=cells[-2],
+            shape=cells[-1],
+        )
+        return self._last
+
+    def _changed_state(self) -> _State:
+        """Of whatever tables there are now, by name."""
+        tables = {table: list(columns or ()) for table, columns, _ in self._fetch(_TABLES)}
+        parts = [self._digested(table, columns) for table, columns in tables.items()]
+        result = self._run(sql.SQL("select ") + sql.SQL(", ").join([*parts, shape_query(self.schema)]))
+        cells = [(result.get_value(0, i) or b"").decode() for i in range(result.nfields)]
+        rows = tuple(f"{table}:{digest}" for table, digest in zip(tables, cells, strict=False))
+        self._last = _State(rows=rows, order=(), views=(), sequences=(), sizes="", shape=cells[-1])
         return self._last
 
     def fingerprint(self) -> str:
         """One text for all rows that stand there now."""
         state = self.state()
-        return " ".join((*state.rows, state.shape))
+        return " ".join((*state.rows, *state.views, state.shape))
 
-    def _state_query(self, ignored: Mapping[str, Sequence[str]]) -> sql.Composed:
+    def _known(self) -> bytes | None:
+        """What the planner knows of the tables."""
+        known: bytes | None = self._run(sql.SQL("select ") + known_query(self.schema)).get_value(0, 0)
+        return known
+
+    def _row(self, table: str, columns: Sequence[str]) -> sql.Composed:
+        left = [c for c in columns if c not in self._ignored.get(table, ())]
+        return sql.SQL("row({})::text").format(sql.SQL(", ").join(map(sql.Identifier, left)))
+
+    def _digested(self, table: str, columns: Sequence[str], by: str | None = None) -> sql.Composed:
+        row = self._row(table, columns)
+        text = "(select md5(coalesce(string_agg({0}, ',' order by {1}), '')) from only {2})"
+        return sql.SQL(text).format(row, row if by is None else sql.SQL(by), self._own(table))
+
+    def _state_query(self) -> sql.Composed:
         parts: list[sql.Composable] = []
         for table, columns in self._columns.items():
-            left = [c for c in columns if c not in ignored.get(table, ())]
-            row = sql.SQL("row({})::text").format(sql.SQL(", ").join(map(sql.Identifier, left)))
             if table in self._small:
-                text = "(select coalesce(string_agg({}, {}), '') from {})"
+                text = "(select coalesce(string_agg({}, {}), '') from only {})"
+                row = self._row(table, columns)
                 parts.append(sql.SQL(text).format(row, sql.Literal(_BREAK), self._own(table)))
                 continue
-            text = "(select md5(coalesce(string_agg({0}, ',' order by {1}), '')) from {2})"
-            for by in (row, sql.SQL("ctid")):
-                parts.append(sql.SQL(text).format(row, by, self._own(table)))
+            parts += [self._digested(table, columns), self._digested(table, columns, by="ctid")]
+        digest = "(select md5(coalesce(string_agg(x::text, ',' order by x::text), '')) from {} x)"
+        views = [sql.SQL(digest).format(self._own(name)) for name in self._views]
         sequences = [
             sql.SQL("(select last_value || is_called::text from {})").format(self._own(name))
             for name in self._sequences
         ]
-        shape = sql.SQL(_SHAPE).format(schema=sql.Literal(self.schema)) if self._watch_shape else sql.SQL("''")
-        return sql.SQL("select ") + sql.SQL(", ").join([*parts, *sequences, shape])
+        shape = shape_query(self.schema) if self._watch_shape else sql.SQL("''")
+        every = [*parts, *views, *sequences, sizes_query(self.schema), shape]
+        return sql.SQL("select ") + sql.SQL(", ").join(every)
 
     # -- bringing it back --------------------------------------------------------------------------------------------
 
-    def _statements(self, ignored: Mapping[str, Sequence[str]]) -> dict[str, sql.Composed]:
+    def _statements(self) -> dict[str, sql.Composed]:
         """What is asked of the server after each schedule, by name."""
-        found = {"kept state": self._state_query(ignored)}
+        found = {"kept state": self._state_query()}
         for number, (table, columns) in enumerate(self._columns.items()):
             own, listed = self._own(table), sql.SQL(", ").join(map(sql.Identifier, columns))
-            found[f"kept empty {number}"] = sql.SQL("delete from {}").format(own)
+            found[f"kept empty {number}"] = sql.SQL("delete from only {}").format(own)
             if columns:
                 fill = sql.SQL("insert into {} ({}) overriding system value select {} from {}")
                 found[f"kept fill {number}"] = fill.format(own, listed, listed, self._copy(table))
@@ -183,27 +238,31 @@ class Keeper:
 
     def restore(self) -> None:
         """Bring the data back to what was kept, and see that it is. Raises NeedsReload or NotRestored."""
-        state = self._last or self.state()
-        if state.shape != self._start.shape:
+        start, state = self._start, self._last or self.state()
+        if start is None or (state.shape, state.views) != (start.shape, start.views):
             raise NeedsReload
         changed = [
             table
             for number, table in enumerate(self._columns)
-            if (state.rows[number], state.order[number]) != (self._start.rows[number], self._start.order[number])
+            if (state.rows[number], state.order[number]) != (start.rows[number], start.order[number])
         ]
-        if not changed and state.sequences == self._start.sequences:
+        grown = state.sizes != start.sizes
+        if not changed and not grown and state.sequences == start.sequences:
             return
-        self._refills += 1
-        self._refill(changed, truncate=self._refills % SWEEP_AFTER == 0)
-        if self._last != self._start:
+        if grown and self._by_loading:
+            raise NeedsReload
+        self._refill(changed, truncate=grown)
+        if self._last != start:
+            if self._by_loading:
+                raise NeedsReload
             self._refill(list(self._columns), truncate=True)
-            if self._last != self._start:
-                raise NotRestored("the data could not be brought back", self._differing(self._start))
-        self._last = self._start
+            if self._last != start:
+                raise NotRestored("the data could not be brought back", self._differing(start))
+        self._last = start
 
     def _refill(self, tables: Sequence[str], *, truncate: bool) -> None:
         """Fill tables again and see what stands there then, in one round trip."""
-        if not self._free and tables:
+        if not self._free and (tables or truncate):
             raise NeedsReload
         key = (tuple(tables), truncate)
         if key not in self._refill_sql:
@@ -214,7 +273,7 @@ class Keeper:
         parts: list[sql.Composable] = [sql.SQL("begin")]
         if self._skips:
             parts.append(sql.SQL("set local session_replication_role = replica"))
-        if truncate and tables:
+        if truncate and self._columns:
             # checks are off for this transaction only; the whole set is emptied at once, so references do not hinder
             everything = sql.SQL(", ").join(map(self._own, self._columns))
             tables = list(self._columns)
@@ -222,6 +281,8 @@ class Keeper:
         for number in (list(self._columns).index(table) for table in tables):
             steps = [f"kept {step} {number}" for step in (["fill"] if truncate else ["empty", "fill"])]
             parts += [sql.SQL("execute {}").format(sql.Identifier(k)) for k in steps if k in self._prepared]
+        if truncate:
+            parts += [sql.SQL("analyze {}").format(self._own(table)) for table in self._known_of]
         parts += self._positions_sql()
         return sql.SQL("; ").join([*parts, sql.SQL("commit")]).as_bytes(self.connection)
 
@@ -239,7 +300,14 @@ class Keeper:
         ]
 
     def _may_skip_checks(self) -> bool:
-        """Whether this login may put rows back without triggers and references looking on."""
+        """Whether rows may be put back without triggers and rules looking on: by this login, and by what they are."""
+        always = sql.SQL(
+            "select count(*) from pg_class c where c.relnamespace = {}::regnamespace and "
+            "(exists (select from pg_trigger t where t.tgrelid = c.oid and t.tgenabled in ('A', 'R')) "
+            "or exists (select from pg_rewrite r where r.ev_class = c.oid and r.ev_enabled in ('A', 'R')))"
+        )
+        if self._run(always.format(sql.Literal(self.schema))).get_value(0, 0) != b"0":
+            return False
         result = self.connection.pgconn.exec_(b"begin; set local session_replication_role = replica; commit")
         if result.status == pq.ExecStatus.FATAL_ERROR:
             self.connection.pgconn.exec_(b"rollback")
