@@ -55,6 +55,7 @@ class TransactionSection:
     query: str = ""
     undo: int = 0
     locks: list[RecordLock] = field(default_factory=list)
+    suppressed: bool = False  # it has more locks than are printed
 
     @property
     def waits_on(self) -> RecordLock | None:
@@ -86,12 +87,19 @@ _HEADER = re.compile(r"^(?:---)?TRANSACTION (?:\((0x[0-9a-f]+)\)|(\d+)), (.*)$",
 _THREAD = re.compile(r"^(?:MariaDB|MySQL) thread id (\d+), ")
 _WAITED = re.compile(r"^------- TRX HAS BEEN WAITING (\d+) (us|ns|SEC|sec|seconds)")
 _NAME = r"`((?:[^`]|``)+)`"
+#: A partition is told behind the table: ``/* Partition `low` */``.
+_PART = r"(?: /\* Partition .*? \*/)?"
 _RECORD = re.compile(
-    rf"^RECORD LOCKS space id (\d+) page no (\d+) .*? index (.+?) of table {_NAME}\.{_NAME} trx id (\d+) (.*)$"
+    rf"^RECORD LOCKS space id (\d+) page no (\d+) .*? index (.+?) of table {_NAME}\.{_NAME}{_PART} trx id (\d+) (.*)$"
 )
-_TABLE = re.compile(rf"^TABLE LOCK table {_NAME}\.{_NAME} trx id (\d+) lock mode (\S+)( waiting)?")
+_TABLE = re.compile(rf"^TABLE LOCK table {_NAME}\.{_NAME}{_PART} trx id (\d+) lock mode (\S+)( waiting)?")
 _HEAP = re.compile(r"^Record lock, heap no (\d+)")
 _FIELD = re.compile(r"^ \d+: (?:len (\d+); hex ([0-9a-f]*);|SQL NULL)")
+
+
+def is_cut(status: str) -> bool:
+    """Whether the text was too long for the server to print all of it (1 MB), transactions being what it leaves out."""
+    return "... truncated..." in status
 
 
 def transactions(status: str) -> list[TransactionSection]:
@@ -130,6 +138,8 @@ def _fill(section: TransactionSection, lines: Sequence[str]) -> None:
             query.append(line)
         if line.startswith("LOCK WAIT"):
             section.waiting = True
+        if "SUPPRESSING FURTHER PRINTS" in line:
+            section.suppressed = True
         undo = re.search(r"undo log entries (\d+)", line)
         section.undo = int(undo[1]) if undo and not in_query else section.undo
     section.query = "\n".join(query).strip()

@@ -23,6 +23,7 @@ from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.kept import Keeper
 from catenum.engines.mariadb.locks import LockReader
 from catenum.engines.mariadb.metadata import MetadataReader
+from catenum.engines.mariadb.pending import TELLS
 from catenum.engines.mariadb.session import AS_TEXT
 from catenum.engines.ports import Capabilities
 
@@ -137,10 +138,18 @@ class MariadbControl:
             counts_waits=True,
         )
         self.query("set session lock_wait_timeout = 1, max_statement_time = 60")
-        self.metadata = MetadataReader(self.query, self.schema, listed=metadata != "0")
+        self.metadata = MetadataReader(
+            self.query, self.schema, listed=metadata != "0", tells=self._lists_metadata_waits()
+        )
         self.reader = LockReader(self.query, self.schema, lists_held=lists_held == "1", metadata=self.metadata)
         self.keeper = Keeper(self.query, self.schema)
         self.reader.status()  # tells at once whether this login may ask who waits for whom
+
+    def _lists_metadata_waits(self) -> bool:
+        try:
+            return str(self.query(TELLS)[0][0]) != "0"
+        except pymysql.Error:  # this login may not read it
+            return False
 
     def _kill(self, thread: int, whole: bool) -> None:
         with contextlib.suppress(pymysql.Error, OSError):

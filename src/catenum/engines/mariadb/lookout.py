@@ -356,7 +356,8 @@ def _past_queues(waits: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
 
 def _edge(row: tuple[Any, ...], waiter: SessionInfo | None, waited_ms: float) -> Edge:
     number, holder, wanted, held, table, index, kind, data, queued = (str(value) for value in row)
-    name = re.sub(r"[`\"]", "", table).partition(".")[2] or table
+    name = re.sub(r" /\*.*\*/$", "", table)  # behind it the partition, where it has some
+    name = re.sub(r"[`\"]", "", name).partition(".")[2] or name
     if kind == "RECORD":
         resource = replace(_record(name, index, data, waiter.statement if waiter else None), index=index)
     else:

@@ -1,9 +1,9 @@
 """Locks that InnoDB does not know of: on tables' definitions, and by a name of one's own (GET_LOCK).
 
-Who waits for one, the process list reports. Who holds it, the plugin METADATA_LOCK_INFO reports; where that is not
-loaded
-it is read from the statements of the run's own transactions, which keep such locks to their end (MariaDB
-documentation, "Metadata Locking").
+Who waits for one, the process list reports. What for, and who holds it, the performance schema lists; where it does
+not, that is derived from the waiting statement and from the plugin METADATA_LOCK_INFO, and without that from the
+statements of the run's own transactions, which keep such locks to their end (MariaDB documentation, "Metadata
+Locking").
 """
 
 from __future__ import annotations
@@ -19,6 +19,8 @@ from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers.mariadb import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, METADATA, metadata_mode
 from catenum.core.sql.named_locks import named_resource
 from catenum.engines.mariadb.errors import RULES
+from catenum.engines.mariadb.pending import edge_of, waits_for
+from catenum.engines.mariadb.pending import listed as listed_locks
 from catenum.engines.mariadb.session import MariadbSession
 
 _HELD = """
@@ -35,6 +37,8 @@ SOME_LOCK = Mode("metadata", "a lock")
 NAMED_STATE, TABLE_STATE, FLUSH_STATE = "User lock", "Waiting for table metadata lock", "Waiting for table flush"
 ANY_STATE = re.compile(r"Waiting for (?!query cache)(.*\block\b.*|table flush)")
 SOMEBODY = "a session that the server does not name"
+#: How long a session is in the state of waiting before it is taken to wait although nobody stands in its way (ms).
+UNEXPLAINED_MS = 200.0
 
 #: Modes that keep changes out of the whole server, while a backup is taken or FLUSH TABLES WITH READ LOCK stands.
 _KEEPS_OUT = re.compile(r"MDL_BACKUP_(?:FTWRL|WAIT|BLOCK)|^MDL_SHARED$")
@@ -53,9 +57,9 @@ class Query(Protocol):
 class MetadataReader:
     """Reads such locks over the control connection. ``sessions`` are the run's own, by thread."""
 
-    def __init__(self, query: Query, schema: str, *, listed: bool) -> None:
-        """``listed``: whether the server lists who holds what."""
-        self.query, self.schema, self.listed = query, schema, listed
+    def __init__(self, query: Query, schema: str, *, listed: bool, tells: bool) -> None:
+        """``listed``: whether the server lists who holds what; ``tells``: also who waits for what."""
+        self.query, self.schema, self.listed, self.tells = query, schema, listed, tells
         self.sessions: dict[int, MariadbSession] = {}
 
     def edges(
@@ -64,11 +68,18 @@ class MetadataReader:
         """Who among ``rest`` waits for such a lock, and for whom."""
         edges: list[Edge] = []
         waiting: dict[int, float] = {}
-        for number, state, time_ms in self.query(_STATES.format(", ".join(map(str, rest)))):
+        states = self.query(_STATES.format(", ".join(map(str, rest))))
+        if self.tells:
+            told, states = self._told_edges(rest, states, everyone, now_ms)
+            edges += told
+        for number, state, time_ms in states:
             thread, waited = int(number), float(time_ms)
             other = ANY_STATE.match(str(state or ""))
             if state == NAMED_STATE:
-                edges += self.named_edges(rest[thread], everyone, now_ms - waited)
+                named = list(self.named_edges(rest[thread], everyone, now_ms - waited))
+                if not named and waited > UNEXPLAINED_MS:
+                    named = [_unnamed(rest[thread], Resource(kind="advisory", text="a named lock"), now_ms - waited)]
+                edges += named
             elif str(state or "").startswith(TABLE_STATE):
                 waiting[thread] = waited
             elif other:
@@ -76,6 +87,27 @@ class MetadataReader:
         if waiting:
             edges += self._table_edges(rest, waiting, everyone, now_ms, tables)
         return edges
+
+    def _told_edges(
+        self,
+        rest: Mapping[int, MariadbSession],
+        states: Sequence[tuple[Any, ...]],
+        everyone: Mapping[int, str],
+        now_ms: float,
+    ) -> tuple[list[Edge], list[tuple[Any, ...]]]:
+        """By the performance schema: the edges, and the states that it does not explain."""
+        waited = {int(thread): float(time_ms) for thread, state, time_ms in states if waits_by_state(state)}
+        locks = listed_locks(self.query) if waited else []
+        edges: list[Edge] = []
+        for thread, since in waited.items():
+            pairs = waits_for(thread, waited, locks)
+            edges += [
+                edge_of(rest[thread].name, wanted, other, everyone, self.schema, now_ms - since) for wanted, other in pairs
+            ]
+        explained = {lock.thread for lock in locks if lock.pending} | {
+            int(thread) for thread, _, time_ms in states if float(time_ms) < UNEXPLAINED_MS
+        }
+        return edges, [row for row in states if int(row[0]) not in explained]
 
     def _server_edges(
         self, session: MariadbSession, lock: str, everyone: Mapping[int, str], since: float
@@ -107,7 +139,7 @@ class MetadataReader:
             for other, longer in waiting.items():
                 if longer > waited and wanted[other][0] == table and METADATA.conflict(mode, wanted[other][1]):
                     found.append(_edge(session, wanted[thread], other, wanted[other][1], everyone, since, queued=True))
-            if not found and not self.listed:
+            if not found and (not self.listed or waited > UNEXPLAINED_MS):
                 resource = Resource(kind="table", text=table or "a table", table=table or None)
                 found.append(_unnamed(session, resource, since))
             yield from found

@@ -23,6 +23,11 @@ SERVER_SETTINGS = (
     "--innodb-stats-persistent=ON",
     "--innodb-stats-auto-recalc=OFF",
     "--plugin-load-add=metadata_lock_info",
+    # of the performance schema only the list of metadata locks, which alone tells what a session waits for
+    "--performance-schema=ON",
+    "--performance-schema-instrument=%=OFF",
+    "--performance-schema-instrument=wait/lock/metadata/sql/mdl=ON",
+    "--performance-schema-consumer-global-instrumentation=ON",
     "--max-connections=250",
     "--character-set-server=utf8mb4",
     "--default-time-zone=+00:00",
