@@ -318,6 +318,12 @@ def test_decoding_agrees_with_the_server_itself(call, tmp_path):
     assert done.json["waits"][0]["resource"]["text"] == f"berth({key})"
 
 
+def blind(admin: pymysql.Connection) -> None:
+    """The server lists no metadata locks any more."""
+    ask(admin, "uninstall soname 'metadata_lock_info'")
+    ask(admin, "update performance_schema.setup_instruments set enabled = 'NO' where name = 'wait/lock/metadata/sql/mdl'")
+
+
 def test_without_the_plugin_the_statements_tell_who_holds_up_a_change_of_tables(own_mariadb, call):
     """A server as it comes has no list of metadata locks; the run knows what its own transactions have touched."""
     where = arguments_of(own_mariadb.url)
@@ -330,7 +336,7 @@ def test_without_the_plugin_the_statements_tell_who_holds_up_a_change_of_tables(
 
     with_it = waits()
     assert ("change", "report", "slot", "MDL_EXCLUSIVE", "MDL_SHARED_READ", False) in with_it
-    ask(admin, "uninstall soname 'metadata_lock_info'")
+    blind(admin)
     assert waits() == with_it
 
 
@@ -340,7 +346,7 @@ def test_a_wait_for_whoever_keeps_everybody_out_is_a_wait(own_mariadb, listed):
     where = arguments_of(own_mariadb.url)
     other = pymysql.connect(**where, autocommit=True)
     if not listed:
-        ask(other, "uninstall soname 'metadata_lock_info'")
+        blind(other)
     made, told = connect(where, "own"), f"session {other.thread_id()}" if listed else SOMEBODY
     made.make_scratch()
 

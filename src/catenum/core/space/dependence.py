@@ -264,6 +264,11 @@ class Dependence:
         """Whether all that the statements do is known: each is understood, and none runs code of a user's own."""
         return not self.anyhow and not self.not_understood()
 
+    def written(self) -> frozenset[str]:
+        """The tables that some statement can write, where all is known (``plain``)."""
+        every = (touch for touches in self.touches.values() for touch in touches)
+        return frozenset(touch.table for touch in every if touch.table and touch.mode >= TouchMode.WRITE)
+
     # -- what a statement touches ------------------------------------------------------------------------------------
 
     def _touches(self, found: Footprint, level: str) -> Iterator[Touch]:

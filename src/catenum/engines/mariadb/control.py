@@ -40,7 +40,7 @@ class MariadbControl:
         self.run = secrets.token_hex(4)
         self.schema = f"catenum_{self.run}"
         self._where, self._shown = where, shown_url
-        self._made = self._connected = self._cut_short = False
+        self._made = self._loaded = self._connected = self._cut_short = False
         self._threads: dict[int, str] = {}
         self._report: str | None = None  # of the latest deadlock, where InnoDB told of it
         self._last_report: str | None = None

@@ -7,7 +7,7 @@ import json
 import os
 import socket
 import struct
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from itertools import islice
 
 import pymysql
@@ -41,9 +41,10 @@ class MariadbData(MariadbControl):
     def load(self, script: str) -> None:
         """Empty the scratch space and run ``script`` in it."""
         with self._told():
-            if self.query("select 1 from information_schema.tables where table_schema = %s limit 1", (self.schema,)):
+            if self._loaded:
                 self.query(f"drop database `{self.schema}`")
                 self._create()
+        self._loaded = True
         self.add(script)
 
     def add(self, script: str) -> None:
@@ -117,11 +118,13 @@ class MariadbData(MariadbControl):
             return ()
         return tuple(steps_of(json.loads(str(rows[0][0])))) if rows else ()
 
-    def keep_data(self, ignored: Mapping[str, Sequence[str]], *, shape: bool) -> None:
+    def keep_data(
+        self, ignored: Mapping[str, Sequence[str]], *, shape: bool, written: Collection[str] | None = None
+    ) -> None:
         """In a database beside the scratch one."""
         with self._told():
             self.query("select get_lock(%s, 0)", (self.keeper.kept,))
-            self.keeper.keep(ignored, shape=shape, comment=self._mark())
+            self.keeper.keep(ignored, shape=shape, comment=self._mark(), written=written)
 
     def data_state(self) -> str:
         """Fingerprints of the tables' rows."""

@@ -51,8 +51,8 @@ class MetadataLock:
         if self.kind == "TABLE":
             text = self.name if self.schema == own else f"{self.schema}.{self.name}"
             return Resource(kind="table", text=text, table=self.name)
-        what = self.kind.lower().replace("_", " ")
-        return Resource(kind="other", text=f"{what} {self.name or self.schema}".strip())
+        what, name = self.kind.lower().replace("_", " "), self.name or self.schema
+        return Resource(kind="other", text=f"{what} {name}" if name else f"the server's {what} lock")
 
 
 def listed(query: Any) -> list[MetadataLock]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import Protocol
 
 from catenum.core.errors import TargetError
@@ -68,11 +68,15 @@ class Data(Protocol):
         ``values`` are those of its parameters, as for ``Session.send``.
         """
 
-    def keep_data(self, ignored: Mapping[str, Sequence[str]], *, shape: bool) -> None:
+    def keep_data(
+        self, ignored: Mapping[str, Sequence[str]], *, shape: bool, written: Collection[str] | None = None
+    ) -> None:
         """Remember what the tables hold now, for ``data_state`` and ``restore_data``.
 
-        ``ignored``: per table the columns that no fingerprint shall cover. ``shape``: statements may change the tables
-        themselves. Raises NotRestored where what is put back is not what was there.
+        ``ignored``: per table the columns that ``data_state`` shall not cover; they are put back all the same.
+        ``shape``: statements may change more than rows. ``written``: the tables that statements can write, in lower
+        case; None where that is not known. Raises NotRestored where what is put back is not what was there, and
+        NeedsReload, once, where the server would not plan as before: what stands there then must be loaded again.
         """
 
     def data_state(self) -> str:

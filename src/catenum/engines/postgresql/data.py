@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 
 import psycopg
 from psycopg import pq, sql
@@ -97,7 +97,9 @@ class PostgresqlData(PostgresqlControl):
             return ()
         return tuple(steps_of(row[0][0]["Plan"])) if row else ()
 
-    def keep_data(self, ignored: Mapping[str, Sequence[str]], *, shape: bool) -> None:
+    def keep_data(
+        self, ignored: Mapping[str, Sequence[str]], *, shape: bool, written: Collection[str] | None = None
+    ) -> None:
         """In a schema beside the scratch space."""
         with self._told(self.info.url):
             self.keeper.keep(ignored, shape=shape)

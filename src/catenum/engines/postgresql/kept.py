@@ -37,11 +37,12 @@ FEW_ROWS = 200
 
 @dataclass(frozen=True, slots=True)
 class _State:
-    """Per table the fingerprint of its rows and of their order; of materialised views; of the sequences, the sizes of
-    tables and indexes, and of all definitions.
+    """Per table the fingerprint of its rows, of what is compared of them, and of their order; of materialised views; of
+    the sequences, the sizes of tables and indexes, and of all definitions.
     """
 
     rows: tuple[str, ...]
+    shown: tuple[str, ...]
     order: tuple[str, ...]
     views: tuple[str, ...]
     sequences: tuple[str, ...]
@@ -157,11 +158,14 @@ class Keeper:
                 order.append(cells[place + 1])
                 place += 2
         after = place + len(self._views)
+        left_out = [table for table in self._columns if self._ignored.get(table)]
+        compared = dict(zip(left_out, cells[len(cells) - 2 - len(left_out) : -2], strict=True))
         self._last = _State(
             rows=tuple(rows),
+            shown=tuple(compared.get(table, digest) for table, digest in zip(self._columns, rows, strict=True)),
             order=tuple(order),
             views=tuple(cells[place:after]),
-            sequences=tuple(cells[after:-2]),
+            sequences=tuple(cells[after : after + len(self._sequences)]),
             sizes=cells[-2],
             shape=cells[-1],
         )
@@ -170,29 +174,31 @@ class Keeper:
     def _changed_state(self) -> _State:
         """Of whatever tables there are now, by name."""
         tables = {table: list(columns or ()) for table, columns, _ in self._fetch(_TABLES)}
-        parts = [self._digested(table, columns) for table, columns in tables.items()]
+        parts = [self._digested(table, columns, shown=True) for table, columns in tables.items()]
         result = self._run(sql.SQL("select ") + sql.SQL(", ").join([*parts, shape_query(self.schema)]))
         cells = [(result.get_value(0, i) or b"").decode() for i in range(result.nfields)]
         rows = tuple(f"{table}:{digest}" for table, digest in zip(tables, cells, strict=False))
-        self._last = _State(rows=rows, order=(), views=(), sequences=(), sizes="", shape=cells[-1])
+        self._last = _State(rows=rows, shown=rows, order=(), views=(), sequences=(), sizes="", shape=cells[-1])
         return self._last
 
     def fingerprint(self) -> str:
         """One text for all rows that stand there now."""
         state = self.state()
-        return " ".join((*state.rows, *state.views, state.shape))
+        return " ".join((*state.shown, *state.views, state.shape))
 
     def _known(self) -> bytes | None:
         """What the planner knows of the tables."""
         known: bytes | None = self._run(sql.SQL("select ") + known_query(self.schema)).get_value(0, 0)
         return known
 
-    def _row(self, table: str, columns: Sequence[str]) -> sql.Composed:
-        left = [c for c in columns if c not in self._ignored.get(table, ())]
+    def _row(self, table: str, columns: Sequence[str], *, shown: bool) -> sql.Composed:
+        left = [c for c in columns if not (shown and c in self._ignored.get(table, ()))]
         return sql.SQL("row({})::text").format(sql.SQL(", ").join(map(sql.Identifier, left)))
 
-    def _digested(self, table: str, columns: Sequence[str], by: str | None = None) -> sql.Composed:
-        row = self._row(table, columns)
+    def _digested(
+        self, table: str, columns: Sequence[str], *, shown: bool = False, by: str | None = None
+    ) -> sql.Composed:
+        row = self._row(table, columns, shown=shown)
         text = "(select md5(coalesce(string_agg({0}, ',' order by {1}), '')) from only {2})"
         return sql.SQL(text).format(row, row if by is None else sql.SQL(by), self._own(table))
 
@@ -201,7 +207,7 @@ class Keeper:
         for table, columns in self._columns.items():
             if table in self._small:
                 text = "(select coalesce(string_agg({}, {}), '') from only {})"
-                row = self._row(table, columns)
+                row = self._row(table, columns, shown=False)
                 parts.append(sql.SQL(text).format(row, sql.Literal(_BREAK), self._own(table)))
                 continue
             parts += [self._digested(table, columns), self._digested(table, columns, by="ctid")]
@@ -212,7 +218,8 @@ class Keeper:
             for name in self._sequences
         ]
         shape = shape_query(self.schema) if self._watch_shape else sql.SQL("''")
-        every = [*parts, *views, *sequences, sizes_query(self.schema), shape]
+        left_out = [self._digested(t, c, shown=True) for t, c in self._columns.items() if self._ignored.get(t)]
+        every = [*parts, *views, *sequences, *left_out, sizes_query(self.schema), shape]
         return sql.SQL("select ") + sql.SQL(", ").join(every)
 
     # -- bringing it back --------------------------------------------------------------------------------------------

@@ -92,7 +92,7 @@ class Scratch:
 
     def __init__(self, connection: psycopg.Connection[Any], run: str, schema: str, kept: str) -> None:
         self.connection, self.run, self.schema, self.kept = connection, run, schema, kept
-        self._made = False
+        self._made = self._used = False
 
     def _do(self, query: LiteralString, *parts: object) -> psycopg.Cursor[Any]:
         return self.connection.execute(sql.SQL(query).format(*parts), prepare=False)
@@ -121,11 +121,11 @@ class Scratch:
         self._do("set search_path = {}", sql.Identifier(self.schema))
 
     def empty(self) -> None:
-        """Make the schema again where something stands in it."""
-        row = self._do("select 1 from pg_class where relnamespace = {}::regnamespace limit 1", self.schema).fetchone()
-        if row is not None:
+        """Make the schema again if something was put into it."""
+        if self._used:
             self._do("drop schema {} cascade", sql.Identifier(self.schema))
             self._create()
+        self._used = True
 
     def drop(self) -> None:
         """Both schemas, where they were made and the connection still stands."""

@@ -190,10 +190,14 @@ class Stage:
 
     def _keep(self) -> None:
         try:
-            self.engine.keep_data(self.ignored.by_table(), shape=self.shape)
+            self._keep_once()
         except NeedsReload:
             load(self.engine, self.scenario, self.file, self.ddl)
-            self.engine.keep_data(self.ignored.by_table(), shape=self.shape)
+            self._keep_once()
+
+    def _keep_once(self) -> None:
+        written = self.dependence.written() if self.dependence.plain else None
+        self.engine.keep_data(self.ignored.by_table(), shape=self.shape, written=written)
 
     def _reload(self) -> None:
         self.engine.end(list(self.sessions.values()))

@@ -146,15 +146,18 @@ class Journal:
     def closed(self, victim: str, edges: tuple[Edge, ...]) -> tuple[Edge, ...]:
         """The edges that were reported or seen as a cycle; a wait that was neither closes it where it is missing.
 
-        Where nothing tells whom the victim waited for, its own wait is all there is of the cycle.
+        A wait that was seen may be over by now: every member of a cycle waits, so one for somebody who does not is left
+        out. Where nothing tells whom the victim waited for, its own wait is all there is of the cycle.
         """
         seen = self.graph()
         edges = (*edges, *(edge for lane in self.lanes for edge in seen.waits_of(lane)))
+        waiters = {edge.waiter for edge in edges}
         behind = seen.held_up_by(victim)
         holder = next(iter(behind)) if len(behind) == 1 else UNSEEN
         path = [next((edge for edge in edges if edge.waiter == victim), _missing(victim, holder))]
         while path[-1].holder not in (victim, UNSEEN):
-            following = next((e for e in edges if e.waiter == path[-1].holder and e not in path), None)
+            onward = (e for e in edges if e.waiter == path[-1].holder and e not in path)
+            following = next((e for e in onward if e.holder == victim or e.holder in waiters), None)
             path.append(following or _missing(path[-1].holder, victim))
         return tuple(path)
 
