@@ -109,6 +109,8 @@ class Walk:
             hand.send(*((*bench.begin(part.level), sql) if at[name] == 0 else (sql,)))
             under_way[name] = at[name]
             places = bench.settle()
+            if len(places) == sum(name not in status for name in self.names):
+                places = bench.settle(longer_s=2.0)  # all of them wait: the server must still give one up
             waiting = {self.names[place] for place in places}
             worst = max(worst, 1 if waiting else 0)
             for other in [n for n in under_way if n not in waiting]:
@@ -149,10 +151,9 @@ class Walk:
     def _in_turn(self, order: Sequence[str]) -> object | None:
         """What one serial order gives; None where not all of it can commit."""
         self.bench.fresh(self.case.data)
-        hand = self.bench.hands[0]
         results = {}
         for name in order:
-            part = self.case.parts[name]
+            part, hand = self.case.parts[name], self.bench.hands[self.names.index(name)]
             results[name] = []
             for number, sql in enumerate((*part.statements, part.ends)):
                 hand.send(*((*self.bench.begin(part.level), sql) if number == 0 else (sql,)))

@@ -256,7 +256,9 @@ class ScriptedEngine:
     def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
         """No data."""
 
-    def keep_data(self, ignored: Mapping[str, Sequence[str]], *, shape: bool) -> None:
+    def keep_data(
+        self, ignored: Mapping[str, Sequence[str]], *, shape: bool, written: Collection[str] | None = None
+    ) -> None:
         """No data."""
 
     def data_state(self) -> str:

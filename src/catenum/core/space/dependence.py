@@ -20,7 +20,7 @@ What counts beyond the rows themselves:
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from itertools import combinations
 
 from catenum.core.record.recording import TableKeys
@@ -171,6 +171,7 @@ class Dependence:
         self.decides = {n for n, t in scenario.transactions.items() if any(s.when for s in t.statements)}
         self.snapshots = {name: self._snapshot_steps(name) for name in scenario.transactions}
         self._bound = self._bound_groups()
+        self.widened: set[frozenset[Step]] = set()
         self._known: dict[tuple[Step, Step, Binding, Binding], bool] = {}
         self._bound_touches: dict[tuple[Step, Binding], tuple[Touch, ...]] = {}
 
@@ -186,12 +187,25 @@ class Dependence:
             return True
         if PASSED in (bound_a, bound_b):
             return False
-        if a[0] in self.anyhow or b[0] in self.anyhow:
+        if a[0] in self.anyhow or b[0] in self.anyhow or frozenset((a, b)) in self.widened:
             return True
         pair = (a, b, bound_a, bound_b) if repr(a) <= repr(b) else (b, a, bound_b, bound_a)
         if pair not in self._known:
             self._known[pair] = self._depend(*pair)
         return self._known[pair]
+
+    def widen(self, pairs: Iterable[tuple[Step, Step]]) -> None:
+        """From now on these depend on each other, whatever their statements say."""
+        self.widened |= {frozenset(pair) for pair in pairs}
+
+    def open(self, step: Step) -> None:
+        """From now on this statement may touch anything."""
+        self.touches[step] = (ANYTHING,)
+        self.anyhow.add(step[0])
+        self.snapshots = {name: self._snapshot_steps(name) for name in self.statements}
+        self._bound = self._bound_groups()
+        self._known.clear()
+        self._bound_touches.clear()
 
     def _read(self, sql: str, values: Values) -> Footprint:
         return self._footprint_of(sql) if self._footprint_of is not None else self.rules.footprint(sql, values)

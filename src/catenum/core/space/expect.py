@@ -59,6 +59,9 @@ def unmet(terms: list[Term], tally: Tally) -> list[str]:
     told = []
     for term in terms:
         count = count_of(term.word, tally)
+        unchecked = sum(e.count for e in tally.outcomes.values() if e.data == "unchecked")
+        if term.none and unchecked and (term.word == "anomaly" or term.word in ANOMALIES):
+            told.append(f"the data of {unchecked} of {tally.schedules} schedules could not be checked")
         if term.none and count:
             told.append(f"{term.word} in {count} of {tally.schedules} schedules")
         if not term.none and not count:

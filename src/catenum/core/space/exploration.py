@@ -16,7 +16,8 @@ from catenum.core.words import counted
 class Reach:
     """How far an exploration got. ``classes`` None: too many to count. ``left``: shares that were not worked off.
 
-    ``every``: nothing was left out as equivalent, so each order counts as a class.
+    ``every``: nothing was left out as equivalent, so each order counts as a class. ``raced``: all classes that were met
+    were run, but the server decided something by itself, so there may be more.
     """
 
     orders: int
@@ -25,6 +26,7 @@ class Reach:
     sampled: bool
     left: int = 0
     every: bool = False
+    raced: bool = False
 
 
 @dataclass(kw_only=True)
@@ -76,6 +78,8 @@ def how_far(exploration: Exploration) -> str:
         whole = counted(reach.classes, "class") if reach.classes is not None else "more classes than can be counted"
     if reach.complete:
         return f"{done} run: one for each class that is possible (of {_orders(reach.orders)} in at most {whole})"
+    if reach.raced:
+        return f"{done} run: one for each class that was met (of {_orders(reach.orders)} in at most {whole})"
     if reach.sampled:
         out = f", of which {tally.ruled_out:,} are impossible because of waiting" if tally.ruled_out else ""
         return f"{tally.schedules + tally.ruled_out:,} of {whole} run{out}; the rest was not run"

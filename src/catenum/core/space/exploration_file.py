@@ -84,6 +84,10 @@ class Counts:
     longest_chain: int
     longest_schedule: tuple[str, ...] | None
     schedules_listed_every: int
+    swaps: int = 0
+    repeated: int = 0
+    races: int = 0
+    race: tuple[str, ...] | None = None
 
 
 @dataclass(kw_only=True)
@@ -149,6 +153,10 @@ def _counts(tally: Tally) -> Counts:
         longest_chain=tally.chain,
         longest_schedule=tally.longest,
         schedules_listed_every=tally.every,
+        swaps=tally.swaps,
+        repeated=tally.repeated,
+        races=tally.races,
+        race=tally.race,
     )
 
 
@@ -182,6 +190,10 @@ def exploration_of(file: ExplorationFile) -> Exploration:
         locks=counts.locks,
         tries=counts.tries,
         attempts=counts.attempts,
+        swaps=counts.swaps,
+        repeated=counts.repeated,
+        races=counts.races,
+        race=counts.race,
     )
     return Exploration(
         scenario=file.scenario,

@@ -84,6 +84,9 @@ class MeetingEntry:
     count: int = 0
 
 
+_SUMS = ("schedules", "broken_off", "ruled_out", "strayed", "given_up", "swaps", "repeated", "races", "waits", "tries", "ended_well")  # fmt: skip
+
+
 @dataclass(kw_only=True)
 class Tally:
     """The outcomes of a number of schedules."""
@@ -93,6 +96,10 @@ class Tally:
     ruled_out: int = 0
     strayed: int = 0
     given_up: int = 0
+    swaps: int = 0  # independent neighbours exchanged, with the same result
+    repeated: int = 0  # schedules run again, since the server may decide something by itself
+    races: int = 0  # of those, how many ended in two ways
+    race: Path | None = None
     outcomes: dict[str, OutcomeEntry] = field(default_factory=dict)
     cycles: dict[str, DeadlockEntry] = field(default_factory=dict)
     meetings: dict[str, MeetingEntry] = field(default_factory=dict)
@@ -130,8 +137,9 @@ class Tally:
 
     def merge(self, other: Tally) -> None:
         """Take in what was added up elsewhere."""
-        for name in ("schedules", "broken_off", "ruled_out", "strayed", "given_up", "waits", "tries", "ended_well"):
+        for name in _SUMS:
             setattr(self, name, getattr(self, name) + getattr(other, name))
+        self.race = shorter(self.race, other.race)
         if other.locks is not None:
             self.locks = (self.locks or 0) + other.locks
         for key, outcome in other.outcomes.items():

@@ -42,6 +42,13 @@ _FIRST_OWN = 16384
 #: Tables that do more than a plain one says: members of a family, row-level policies, code of a user's own in
 #: defaults, checks, domains and index expressions, and calls of the server's functions that reach out of the row.
 _OPAQUE = f"""
+with recursive used(relation, oid) as (
+  select a.attrelid, a.atttypid from pg_attribute a join pg_class t on t.oid = a.attrelid
+    where t.relnamespace = %s::regnamespace and a.attnum > 0 and not a.attisdropped
+  union select u.relation, part.oid from used u join pg_type t on t.oid = u.oid cross join lateral (
+    select t.typbasetype union select t.typelem
+    union select b.atttypid from pg_attribute b where b.attrelid = t.typrelid and t.typrelid <> 0 and b.attnum > 0
+    union select r.rngsubtype from pg_range r where r.rngtypid = t.oid) part(oid) where part.oid <> 0)
 select c.relname from pg_class c where c.relnamespace = %s::regnamespace and c.relkind in ('r', 'p') and (
   c.relkind = 'p' or c.relispartition or c.relhassubclass or c.relrowsecurity
   or exists (select from pg_inherits h where c.oid in (h.inhrelid, h.inhparent))
@@ -49,7 +56,8 @@ select c.relname from pg_class c where c.relnamespace = %s::regnamespace and c.r
     and d.refobjid >= {_FIRST_OWN} and (
       d.classid = 'pg_attrdef'::regclass and d.objid in (select f.oid from pg_attrdef f where f.adrelid = c.oid)
       or d.classid = 'pg_constraint'::regclass
-        and d.objid in (select k.oid from pg_constraint k where k.conrelid = c.oid or k.contypid <> 0)
+        and d.objid in (select k.oid from pg_constraint k where k.conrelid = c.oid
+          or k.contypid in (select u.oid from used u where u.relation = c.oid))
       or d.classid = 'pg_class'::regclass
         and d.objid in (select i.indexrelid from pg_index i where i.indrelid = c.oid)))
   or exists (select from pg_attrdef f where f.adrelid = c.oid and pg_get_expr(f.adbin, f.adrelid) ~* %s)
@@ -190,7 +198,7 @@ class Scratch:
     def described(self) -> dict[str, TableKeys]:
         """The tables, also with what the catalogue tells of them beyond their keys."""
         found = self.tables()
-        for (table,) in self.connection.execute(_OPAQUE, [self.schema, _REACHES_OUT, _REACHES_OUT]).fetchall():
+        for (table,) in self.connection.execute(_OPAQUE, [self.schema, self.schema, _REACHES_OUT, _REACHES_OUT]).fetchall():
             found[table] = replace(found[table], opaque=True)
         for (table,) in self.connection.execute(_GUARDED, [self.schema]).fetchall():
             found[table] = replace(found[table], guarded=True)

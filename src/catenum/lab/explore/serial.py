@@ -2,17 +2,29 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 
 from catenum.core.record.recording import DataVerdict
 from catenum.core.space.anomaly import Anomaly, name_anomaly
-from catenum.core.space.oracle import Observation, serial_orders
+from catenum.core.space.oracle import MOST_ORDERS, Observation, serial_orders
 from catenum.core.space.run import Run
+from catenum.core.words import listed
 from catenum.lab.explore.stage import Stage
 
 #: Verdicts and serial runs that are remembered.
 MOST_KEPT = 5000
+
+
+def _never_both(committed: Sequence[str]) -> str:
+    names = listed(sorted(committed))
+    if len(committed) == 1:
+        return f"{names} committed, but run alone it fails"
+    return (
+        f"{names} all committed, but one after another, in whatever order, one of them fails: what it checks was true "
+        "only because it did not see the others"
+    )
 
 
 class Oracle:
@@ -36,15 +48,18 @@ class Oracle:
         return replace(run, data=data, anomaly=anomaly)
 
     def _judge(self, run: Run) -> tuple[DataVerdict, Anomaly | None]:
-        known = False
-        for order in serial_orders(run.observed.committed):
+        committed = run.observed.committed
+        known = 0
+        for order in serial_orders(committed):
             serial = self.serially(order)
             if serial is not None:
-                known = True
+                known += 1
                 if serial.key == run.observed.key:
                     return "serial", None
+        if math.factorial(len(committed)) > MOST_ORDERS:
+            return "unchecked", None  # one of the orders that were not run may give it
         if not known:
-            return "unchecked", None  # no serial order of these commits by itself
+            return "anomaly", Anomaly(name="other anomaly", transactions=committed, evidence=(_never_both(committed),))
         wrote = [name for name, status in run.status.items() if status not in ("committed", "not begun")]
         return "anomaly", name_anomaly(run.observed, self.serially, self.stage.dependence, wrote)
 

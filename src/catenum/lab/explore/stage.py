@@ -18,7 +18,7 @@ from catenum.core.record.recording import (
 from catenum.core.scenario.model import Scenario, chosen
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.servers import rules_of
-from catenum.core.space.dependence import Dependence
+from catenum.core.space.dependence import Dependence, Step
 from catenum.core.space.oracle import (
     Observation,
 )
@@ -135,14 +135,20 @@ class Stage:
         self.sessions.clear()
         self.engine.calm()
 
+    def widen(self, pairs: Sequence[tuple[Step, Step]], steps: Sequence[Step]) -> None:
+        """Moves that depend on each other, and statements that touch anything, whatever their text says."""
+        self.dependence.widen(pairs)
+        for step in steps:
+            self.dependence.open(step)
+
     # -- running -----------------------------------------------------------------------------------------------------
 
     def run(self, guide: Guide | None = None, order: Sequence[str] = ()) -> Run:
         """Run one schedule and bring everything back. Raises NotRestored, TargetError."""
         conductor = self._conduct(guide, order)
-        made = {
-            move.number: move.transaction for move in conductor.journal.schedule
-        }  # a failure's rollback has its number
+        # a rollback has the number of the move that it came with, which may be another's
+        made = {move.number: move.transaction for move in reversed(conductor.journal.schedule)}
+        made = dict(sorted(made.items()))
         return self._finish(conductor, tuple(made.values()))
 
     def serially(self, order: Sequence[str]) -> Observation | None:
@@ -159,14 +165,20 @@ class Stage:
         results = [event.result for event in conductor.journal.events if event.result is not None]
         return self._finish(conductor, ()).observed, results
 
-    def _conduct(self, guide: Guide | None, order: Sequence[str] = ()) -> Conductor:
+    def pictured(self, order: Sequence[str]) -> Conductor:
+        """Run transactions one after another, with a list of every lock after each move."""
+        conductor = self._conduct(Serially(order), pictures=True)
+        self._finish(conductor, ())
+        return conductor
+
+    def _conduct(self, guide: Guide | None, order: Sequence[str] = (), *, pictures: bool = False) -> Conductor:
         conductor = Conductor(
             self.scenario,
             order,
             victim=self.options.victim or self.scenario.victim,
             limit_ms=self.options.limit_ms,
             verdict_ms=self.engine.verdict_ms,
-            pictures=self.options.pictures,
+            pictures=pictures or self.options.pictures,
             guide=guide,
             check_ms=self._check_ms,
             value_names=self.rules.value_names,

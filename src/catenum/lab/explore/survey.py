@@ -16,6 +16,7 @@ from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.space.exploration import Exploration
 from catenum.core.space.exploration_file import tally_adapter
 from catenum.engines.ports import Engine
+from catenum.lab.explore.audit import Widened, untold
 from catenum.lab.explore.stage import Stage
 from catenum.lab.explore.walker import (
     ExploreOptions,
@@ -61,8 +62,26 @@ class Survey:
         Whatever is raised, ``result`` tells what had been found by then. Raises InputError where ``resume`` is of
         another exploration.
         """
+        while True:
+            try:
+                return self._run(resume, counted, progress)
+            except Widened as widened:
+                self.notes = (*self.notes, f"{widened}; please report this. Everything was run again with that known")
+                self.options = replace(self.options, widened=(*self.options.widened, *widened.pairs))
+                resume = counted = None
+
+    def _run(
+        self, resume: dict[str, Any] | None, counted: Callable[[Plan], None] | None, progress: Progress | None
+    ) -> Exploration:
         self.stage = Stage(self.engine, self.scenario, self.options.stage, self.file, self.ddl)
         with self.stage as stage:
+            if resume is not None:
+                self._widen_as(resume)
+            for step, table in untold(stage) if not (self.options.opened or self.options.every) else ():
+                self.options = replace(self.options, opened=(*self.options.opened, step))
+                what = f"{step[0]} statement {(step[1] or 0) + 1} locked {table}, which its text does not tell"
+                self.notes = (*self.notes, f"{what}; it is assumed to touch anything")
+            stage.widen(self.options.widened, self.options.opened)
             made = plan(stage.scenario, stage.dependence, self.options, self._salt())
             self.explorer = Explorer(plan=made, shares=list(made.shares))
             if resume is not None:
@@ -70,7 +89,7 @@ class Survey:
             if counted is not None:
                 counted(made)
             if self.workers > 1 and any(found.named_locks for found in stage.footprints.values()):
-                self.workers, self.notes = 1, (ONE_WORKER,)
+                self.workers, self.notes = 1, (*self.notes, ONE_WORKER)
             if self.workers == 1:
                 explore_here(stage, self.explorer, self.options, progress)
                 if turn_to_sample(self.explorer, self.options):
@@ -109,8 +128,18 @@ class Survey:
             "ran_ms": explorer.ran_ms,
             "shares": explorer.shares,
             "sampled": explorer.plan.sampled,
+            "widened": [[list(one), list(other)] for one, other in self.options.widened],
+            "opened": [list(step) for step in self.options.opened],
             "tally": tally_adapter().dump_python(explorer.tally, mode="json"),
         }
+
+    def _widen_as(self, state: dict[str, Any]) -> None:
+        try:
+            pairs = tuple(((a, m), (b, n)) for (a, m), (b, n) in state.get("widened", ()))
+            steps = tuple((name, number) for name, number in state.get("opened", ()))
+        except (TypeError, ValueError) as error:
+            raise InputError(f"nothing to resume: the saved state is damaged ({error})") from error
+        self.options = replace(self.options, widened=pairs, opened=steps)
 
     def _go_on_from(self, state: dict[str, Any]) -> None:
         if self.explorer is None:

@@ -14,13 +14,15 @@ from typing import Any
 
 from catenum.core.scenario.model import Scenario
 from catenum.core.space.counting import Classes, TooMany, schedules
-from catenum.core.space.dependence import Dependence
+from catenum.core.space.dependence import Dependence, Step
 from catenum.core.space.exploration import Exploration, Reach
 from catenum.core.space.run import Run
 from catenum.core.space.search import Space, Walk
-from catenum.core.space.tally import Tally
+from catenum.core.space.tally import Tally, shorter
+from catenum.core.words import counted
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
+from catenum.lab.explore.audit import Audit, Exchange, exchanges
 from catenum.lab.explore.hold import held
 from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import TIMEOUT_MS, Stage, StageOptions, hurried
@@ -44,6 +46,9 @@ class ExploreOptions:
     for_ms: float | None = None
     seed: int = 1
     stage: StageOptions = field(default_factory=StageOptions)
+    #: Pairs of moves that were seen to depend on each other, and statements that were seen to touch more than is known.
+    widened: tuple[tuple[Step, Step], ...] = ()
+    opened: tuple[Step, ...] = ()
 
 
 @dataclass(kw_only=True)
@@ -115,7 +120,9 @@ class Worker:
     def __init__(self, stage: Stage, options: ExploreOptions) -> None:
         self.stage, self.options = stage, options
         self.oracle = Oracle(stage)
+        stage.widen(options.widened, options.opened)
         self.space = space_of(stage, reduce=not options.every)
+        self.audit = Audit(stage, self.space, options.seed)
         self._classes: Classes | None = None
         self.walk: Walk | None = None
         self.drawn: list[list[str]] = []
@@ -167,9 +174,12 @@ class Worker:
             run = self.stage.run(walk)
             if not walk.strayed:
                 judged = self._judged(run)
+                possible = list(exchanges(walk, run.path)) if self.space.reduce and not run.broken_off else []
                 with held:
                     walk.turn()
                     self.tally.add(judged)
+                if not run.broken_off:
+                    self._check(judged, possible, last=not walk.more)
                 return
             self.tally.strayed += 1
             walk.again()
@@ -177,6 +187,22 @@ class Worker:
         with held:
             self.tally.given_up += 1
             walk.give_up()
+
+    def _check(self, run: Run, possible: list[Exchange], *, last: bool) -> None:
+        """Compare what was assumed with what happened. Raises Widened."""
+        audit, tally = self.audit, self.tally
+        before = (audit.swaps, audit.repeated, audit.races)
+        audit.saw(run, possible)
+        if last:
+            audit.finish()
+        with held:
+            tally.swaps += audit.swaps - before[0]
+            tally.repeated += audit.repeated - before[1]
+            tally.races += audit.races - before[2]
+            tally.race = shorter(tally.race, audit.race)
+            for other in audit.fresh:
+                tally.add(self._judged(other))
+            audit.fresh.clear()
 
     def _judged(self, run: Run) -> Run:
         return run if run.broken_off else self.oracle.judge(run)
@@ -289,10 +315,14 @@ def exploration(
     scenario: Scenario, engine: Engine, stage: Stage, explorer: Explorer, levels: Mapping[str, str]
 ) -> Exploration:
     """The result, as it is shown and saved."""
+    tally = explorer.tally
+    raced = bool(tally.given_up or tally.strayed or tally.races)
+    walked = not explorer.shares and not explorer.plan.sampled
     reach = Reach(
         orders=explorer.plan.orders,
         classes=explorer.plan.classes,
-        complete=not explorer.shares and not explorer.plan.sampled and not explorer.tally.given_up,
+        complete=walked and not raced,
+        raced=walked and raced,
         sampled=explorer.plan.sampled,
         every=explorer.plan.every,
         left=len(explorer.shares),
@@ -342,6 +372,12 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
         )
     if any(t.retry is not None for t in stage.scenario.transactions.values()):
         yield "retries do not pause here; the schedules cover every point at which a retry can start"
+    if tally.races:
+        yield (
+            f"the server let {counted(tally.races, 'schedule')} end in two ways (run again, "
+            f"'{' '.join(tally.race or ())}' ended otherwise): what is said not to happen was not seen in "
+            f"{counted(tally.schedules + tally.repeated, 'run')}, and is not proven"
+        )
     if tally.strayed:
         tail = f", {tally.given_up} could not be repeated and were dropped" if tally.given_up else ""
         yield (

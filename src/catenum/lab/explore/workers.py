@@ -21,6 +21,7 @@ from catenum.core.scenario.model import Scenario
 from catenum.core.space.exploration_file import tally_adapter
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
+from catenum.lab.explore.audit import Widened
 from catenum.lab.explore.hold import held
 from catenum.lab.explore.stage import Stage
 from catenum.lab.explore.walker import ExploreOptions, Explorer, Share, Worker, full
@@ -56,6 +57,8 @@ def _work(errand: Errand, pipe: Connection) -> None:
             _serve(Worker(stage, errand.options), pipe)
     except CatenumError as error:
         _say(pipe, ("failed", str(error)))
+    except Widened as widened:
+        _say(pipe, ("widened", widened.pairs, widened.why))
     except (EOFError, BrokenPipeError, KeyboardInterrupt):
         pass  # the parent is gone, or wants us gone: what was made is cleared below
     finally:
@@ -114,6 +117,7 @@ class Crew:
         self.explorer = explorer
         self.deaths: dict[str, int] = {}
         self.failed: str | None = None
+        self.widened: Widened | None = None
         context = mp.get_context("spawn")
         self.hands: list[_Hand] = []
         for _ in range(size):
@@ -135,6 +139,8 @@ class Crew:
                 self._give(pending)
                 self._listen(pending)
                 self.explorer.ran_ms = already + clock.now_ms()
+                if self.widened is not None:
+                    raise self.widened
                 if self.failed is not None or not self.hands:
                     raise TargetError(self.failed or "every worker process died")
                 if progress is not None:
@@ -180,6 +186,8 @@ class Crew:
             hand.ready = True
         elif word == "failed":
             self.failed = str(rest[0])
+        elif word == "widened":
+            self.widened = Widened(*rest)
         else:
             self.explorer.tally.merge(tally_adapter().validate_python(rest[0]))
             hand.share = rest[1]

@@ -20,7 +20,7 @@ from typing import Literal
 
 from catenum.core.record.recording import Move, ServerError
 from catenum.core.record.values import NOTHING, NULL, Value
-from catenum.core.record.waits import Edge, Resource, WaitGraph
+from catenum.core.record.waits import Edge, WaitGraph
 from catenum.core.scenario.conditions import Comparison, ConditionError, MissingValue
 from catenum.core.scenario.model import Scenario, Statement
 from catenum.engines.ports import Beginning, Patience, Reply

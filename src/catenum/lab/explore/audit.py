@@ -1,0 +1,218 @@
+"""The second net under an exploration: what was assumed of statements is compared with what the server did.
+
+The walk leaves schedules out that differ from others only in the order of neighbouring independent moves. So some such
+neighbours are exchanged and run: the outcome must be the same. A statement must never wait for a transaction of which
+all moves were taken for independent of it, nor lock a table that it was not known to touch. Where one of these is met,
+the assumption is dropped (``Widened``) and the space is walked again without it.
+
+Where the server itself decides who goes on first, one schedule can have two outcomes. Such schedules are run again.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from catenum.core.space.dependence import Dependence, Step
+from catenum.core.space.run import Run
+from catenum.core.space.search import Space, Waits, Walk
+from catenum.lab.explore.stage import Stage
+
+#: Of the runs, one in so many may be spent on exchanges, and one in so many on schedules that the server may decide.
+ONE_IN = 10
+#: How often a schedule that the server may decide is run again.
+REPEATS = 2
+
+Pair = tuple[Step, Step]
+
+
+class Widened(Exception):
+    """Two moves that were taken for independent are not; everything is to be walked again with that known."""
+
+    def __init__(self, pairs: Sequence[Pair], why: str) -> None:
+        super().__init__(why)
+        self.pairs, self.why = tuple(pairs), why
+
+
+@dataclass(frozen=True, slots=True)
+class Exchange:
+    """A schedule, and the place in it of the first of two neighbours that may change places."""
+
+    path: tuple[str, ...]
+    place: int
+    pair: Pair
+
+    @property
+    def exchanged(self) -> tuple[str, ...]:
+        """The schedule with the two in the other order."""
+        at, path = self.place, self.path
+        return (*path[:at], path[at + 1], path[at], *path[at + 2 :])
+
+
+class Exactly:
+    """Guides a run along one path; where that cannot be followed, or is over too soon, the run is broken off."""
+
+    def __init__(self, path: Sequence[str]) -> None:
+        self.path, self.depth = path, 0
+
+    def choose(self, ready: Sequence[str], waits: Waits) -> str | None:
+        """The next of the path."""
+        name = self.path[self.depth] if self.depth < len(self.path) else None
+        return name if name in ready else None
+
+    def moved(self, moved: Any) -> None:
+        """Go on."""
+        self.depth += 1
+
+
+def exchanges(walk: Walk, path: tuple[str, ...]) -> Iterator[Exchange]:
+    """The neighbours on the walk's schedule at hand that were taken for independent, and could both move first."""
+    for place, (node, following) in enumerate(zip(walk.nodes, walk.nodes[1:], strict=False)):
+        one, other = node.walked[node.at_hand], following.walked[following.at_hand]
+        if one is None or other is None or one.mover == other.mover or other.mover not in node.ready:
+            continue
+        if walk.space.independent(one, other, node.waits):
+            steps = (_step(walk.space, node, one.mover), _step(walk.space, node, other.mover))
+            yield Exchange(path, place, steps)
+
+
+def _step(space: Space, node: Any, name: str) -> Step:
+    return space.step(name, node.progress.next[name])
+
+
+class Audit:
+    """Which exchanges to make, and what comes of them."""
+
+    def __init__(self, stage: Stage, space: Space, seed: int) -> None:
+        self.stage, self.space, self.seed = stage, space, seed
+        self.runs = self.swaps = self.repeated = self.races = 0
+        self.race: tuple[str, ...] | None = None
+        self.fresh: list[Run] = []  # other outcomes of schedules that were run already
+        self._waiting: dict[Pair, tuple[Exchange, Run]] = {}
+        self._made: dict[Pair, int] = {}
+
+    def saw(self, run: Run, possible: Sequence[Exchange]) -> None:
+        """A schedule was run. Raises Widened where it contradicts what was assumed."""
+        self.runs += 1
+        contradiction(self.space.dependence, run)
+        for exchange in possible:
+            known = self._waiting.get(exchange.pair)
+            if known is None or self._lot(exchange) < self._lot(known[0]):
+                self._waiting[exchange.pair] = (exchange, run)
+        if self.swaps < self.runs // ONE_IN:
+            self.exchange()
+        if may_differ(run, self.stage) and self.repeated < max(REPEATS, self.runs // ONE_IN):
+            self._repeat(run)
+
+    def finish(self) -> None:
+        """The share is worked off: at least one exchange is made, where there is one to make."""
+        if not self.swaps:
+            self.exchange()
+
+    def exchange(self) -> None:
+        """Make the exchange of the pair of statements that was exchanged least. Raises Widened."""
+        if not self._waiting:
+            return
+        pair = min(self._waiting, key=lambda p: (self._made.get(p, 0), self._lot(self._waiting[p][0])))
+        exchange, run = self._waiting.pop(pair)
+        self._made[pair] = self._made.get(pair, 0) + 1
+        self.swaps += 1
+        if self._again(exchange.exchanged) == _essence(run):
+            return
+        if self._steady(exchange.path, run) and self._again(exchange.exchanged) != _essence(run):
+            (a, one), (b, other) = pair
+            raise Widened(
+                [pair],
+                f"{_called(a, one)} and {_called(b, other)} were taken for independent, but "
+                f"'{' '.join(exchange.exchanged)}' ends otherwise than '{' '.join(exchange.path)}'",
+            )
+
+    def _repeat(self, run: Run) -> None:
+        for _ in range(REPEATS):
+            self.repeated += 1
+            if not self._steady(run.path, run, times=1):
+                return
+
+    def _steady(self, path: tuple[str, ...], run: Run, times: int = 2) -> bool:
+        """Whether a schedule ends as before; if not, the server has decided something by itself."""
+        for _ in range(times):
+            again = self.stage.run(Exactly(path))
+            if again.broken_off or _essence(again) != _essence(run):
+                self.races, self.race = self.races + 1, self.race or path
+                if not again.broken_off:
+                    self.fresh.append(again)
+                return False
+        return True
+
+    def _again(self, path: Sequence[str]) -> object:
+        run = self.stage.run(Exactly(path))
+        return None if run.broken_off else _essence(run)
+
+    def _lot(self, exchange: Exchange) -> int:
+        return zlib.crc32(f"{self.seed} {exchange.place} {' '.join(exchange.path)}".encode())
+
+
+def _essence(run: Run) -> object:
+    return (run.kind, run.status, run.failed_by, run.holds, run.attempts, run.observed.key)
+
+
+def may_differ(run: Run, stage: Stage) -> bool:
+    """Whether the server may let the same schedule end in two ways: two waited for one thing at some time, or the
+    transactions are serializable, and what it remembers of those that are over decides.
+    """
+    waiters: dict[tuple[str, str], set[str]] = {}
+    for meeting in run.meetings:
+        waiters.setdefault((meeting.holder, meeting.resource), set()).add(meeting.waiter)
+    refused = any("refused" in kinds for kinds in run.failed_by.values())
+    return refused or any(len(names) > 1 for names in waiters.values())
+
+
+def contradiction(dependence: Dependence, run: Run) -> None:
+    """Raises Widened where a statement waited for a transaction with which it was taken to have nothing to do, or where
+    a transaction failed that was taken to have nothing to do with any other.
+    """
+    for meeting in run.meetings:
+        if meeting.holder not in dependence.statements:
+            continue
+        step: Step = (meeting.waiter, None if meeting.statement is None else meeting.statement - 1)
+        theirs = _steps(dependence, meeting.holder)
+        if not any(dependence.depend(step, other) for other in theirs):
+            why = f"{_called(*step)} waited for {meeting.holder}, with which it was taken to have nothing to do"
+            raise Widened([(step, other) for other in theirs], why)
+    for name, kinds in run.failed_by.items():
+        others = [step for other in dependence.statements if other != name for step in _steps(dependence, other)]
+        own = _steps(dependence, name)
+        met = any(dependence.depend(one, other) for one in own for other in others)
+        if not met and {"deadlock", "refused", "timeout"} & set(kinds):
+            why = f"{name} failed ({', '.join(kinds)}), although it was taken to have nothing to do with any other"
+            raise Widened([(one, other) for one in own for other in others], why)
+
+
+def untold(stage: Stage) -> list[tuple[Step, str]]:
+    """Statements that were seen to lock a table which they were not known to touch, in one serial order."""
+    conductor = stage.pictured(list(stage.scenario.transactions))
+    made = {move.number: (move.transaction, move.statement) for move in reversed(conductor.journal.schedule)}
+    known = stage.dependence
+    found: list[tuple[Step, str]] = []
+    names = {table.lower() for table in stage.tables}
+    for picture in conductor.journal.taken:
+        name, statement = made.get(picture.move, ("", None))
+        if statement is None:
+            continue
+        steps = [(name, number) for number in range(statement)]
+        touched = {touch.table for step in steps for touch in known.touches[step]}
+        locked = {(e.resource.table or "").lower() for e in picture.locks if e.transaction == name and e.granted}
+        beyond = sorted((locked & names) - touched)
+        if beyond and None not in touched:
+            found.append(((name, statement - 1), beyond[0]))
+    return found
+
+
+def _steps(dependence: Dependence, name: str) -> list[Step]:
+    return [*((name, number) for number in range(len(dependence.statements[name]))), (name, None)]
+
+
+def _called(name: str, number: int | None) -> str:
+    return f"the end of {name}" if number is None else f"{name} statement {number + 1}"
