@@ -202,7 +202,7 @@ class MariadbBench(Bench):
 
     def _connect(self) -> Any:
         flag = pymysql.constants.CLIENT.MULTI_STATEMENTS | pymysql.constants.CLIENT.FOUND_ROWS
-        return pymysql.connect(unix_socket=self.socket, user="root", autocommit=True, client_flag=flag, charset="utf8mb4")
+        return pymysql.connect(unix_socket=self.socket, user="root", autocommit=True, client_flag=flag, charset="utf8mb4", ssl_disabled=True)
 
     def _ask(self, sql: str) -> list[Row]:
         cursor = self.control.cursor()

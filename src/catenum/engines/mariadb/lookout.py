@@ -92,6 +92,7 @@ class MariadbLookout:
             "connect_timeout": 5,
             "read_timeout": NO_ANSWER_MS // 1000,
             "program_name": APPLICATION,
+            "ssl_disabled": "unix_socket" in where,
         }
         options.pop("database", None)
         try:
