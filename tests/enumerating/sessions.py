@@ -249,7 +249,7 @@ class MariadbBench(Bench):
         self.settle()
         self._ask(f"drop database {self.schema}; create database {self.schema}; use {self.schema}; {data}")
         for hand in self.hands:
-            hand.send("select release_all_locks()", f"use {self.schema}")
+            hand.send("select release_all_locks()", f"use {self.schema}", "set @a = null", "deallocate prepare p")
         self.settle()
 
     def begin(self, level: str | None) -> tuple[str, ...]:

@@ -197,9 +197,11 @@ def target_of(asked: str | None, err: IO[str]) -> Target:
 
 
 @contextlib.contextmanager
-def server_for(target: Target, tell: Callable[[str], None]) -> Iterator[tuple[Connector, Engine]]:
+def server_for(
+    target: Target, tell: Callable[[str], None], *, outside: bool = False
+) -> Iterator[tuple[Connector, Engine]]:
     """What connects to the target, and one engine with scratch space made, which is gone when the block ends."""
-    with open_engine(target, tell) as connect:
+    with open_engine(target, tell, walled=not outside) as connect:
         engine: Engine = connect()
         try:
             for name in engine.make_scratch():
@@ -210,9 +212,9 @@ def server_for(target: Target, tell: Callable[[str], None]) -> Iterator[tuple[Co
 
 
 @contextlib.contextmanager
-def engine_for(target: Target, tell: Callable[[str], None]) -> Iterator[Engine]:
+def engine_for(target: Target, tell: Callable[[str], None], *, outside: bool = False) -> Iterator[Engine]:
     """An engine with scratch space made; both are gone when the block ends, however it ends."""
-    with server_for(target, tell) as (_, engine):
+    with server_for(target, tell, outside=outside) as (_, engine):
         yield engine
 
 

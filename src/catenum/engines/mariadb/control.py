@@ -36,10 +36,16 @@ URL_PARAMETERS = ["unix_socket", "ssl_ca"]
 class MariadbControl:
     """One server, one run."""
 
-    def __init__(self, where: dict[str, object], shown_url: str, *, private: bool) -> None:
+    def __init__(self, where: dict[str, object], shown_url: str, *, private: bool, walled: bool = True) -> None:
+        """``walled``: what a scenario brings is run by a login with rights on the scratch space alone, where we may make
+        one: on a private server.
+        """
         self.run = secrets.token_hex(4)
         self.schema = f"catenum_{self.run}"
+        self.user = self.schema if private and walled else None
         self._where, self._shown = where, shown_url
+        self._theirs: dict[str, object] = {**where, "user": self.user} if self.user else where
+        self._writer: pymysql.Connection[Any] | None = None
         self._made = self._loaded = self._connected = self._cut_short = False
         self._threads: dict[int, str] = {}
         self._report: str | None = None  # of the latest deadlock, where InnoDB told of it
@@ -54,9 +60,43 @@ class MariadbControl:
             self.connection.close()
             raise
 
-    def _connect(self, name: str) -> pymysql.Connection[Any]:
+    @property
+    def writer(self) -> pymysql.Connection[Any]:
+        """Runs all that a scenario brings: data, rules, plans."""
+        if self.user is None:
+            return self.connection
+        if self._writer is None:
+            self._writer = self._connect("data", self._theirs)
+            self._writer.cursor().execute("set session lock_wait_timeout = 1, max_statement_time = 60")
+            self._writer.select_db(self.schema)
+        return self._writer
+
+    def write(self, sql: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
+        """Rows of one query on that connection; after an interrupt in the midst of one, on a new one."""
+        if self.user is None:
+            return self.query(sql, values)
+        try:
+            cursor = self.writer.cursor()
+            cursor.execute(sql, values or None)
+            return list(cursor.fetchall())
+        except pymysql.Error:
+            raise
+        except BaseException:
+            self._writer = None
+            raise
+
+    def _make_user(self) -> None:
+        """A login that may do anything in the run's databases, and nothing elsewhere."""
+        if self.user is None:
+            return
+        self.query(f"create user {self.user}@localhost")
+        for name in (self.schema, f"{self.schema}_kept"):
+            pattern = name.replace("_", r"\_")  # which would stand for any letter
+            self.query(f"grant all on `{pattern}`.* to {self.user}@localhost")
+
+    def _connect(self, name: str, where: dict[str, object] | None = None) -> pymysql.Connection[Any]:
         options: dict[str, Any] = {
-            **self._where,
+            **(where or self._where),
             "autocommit": True,
             "charset": "utf8mb4",
             "conv": AS_TEXT,
@@ -144,7 +184,7 @@ class MariadbControl:
             self.query, self.schema, listed=metadata != "0", tells=self._lists_metadata_waits()
         )
         self.reader = LockReader(self.query, self.schema, lists_held=lists_held == "1", metadata=self.metadata)
-        self.keeper = Keeper(self.query, self.schema)
+        self.keeper = Keeper(self.write, self.schema)
         self.reader.status()  # tells at once whether this login may ask who waits for whom
 
     def _lists_metadata_waits(self) -> bool:

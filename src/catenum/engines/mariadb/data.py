@@ -35,6 +35,7 @@ class MariadbData(MariadbControl):
         with self._told():
             cleared = [name for name in self._left_behind() if self._clear(name)]
             self.query("select get_lock(%s, 0)", (self.schema,))
+            self._make_user()
             self._create()
         return cleared
 
@@ -51,7 +52,7 @@ class MariadbData(MariadbControl):
         """Run set-up SQL, statement by statement."""
         for offset, sql in errors.RULES.split(script):
             try:
-                cursor = self.connection.cursor()
+                cursor = self.writer.cursor()
                 cursor.execute(sql)
                 while cursor.nextset():
                     pass
@@ -63,8 +64,8 @@ class MariadbData(MariadbControl):
                     ServerError(code=found.code, kind=found.kind, message=found.message, position=offset + 1), script
                 ) from error
         with self._told():
-            self.connection.select_db(self.schema)
-            self.query("commit")
+            self.writer.select_db(self.schema)
+            self.write("commit")
             self.reader.learn()
 
     def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
@@ -72,7 +73,7 @@ class MariadbData(MariadbControl):
         names = ", ".join(map(_quoted, columns))
         query = f"insert into {_quoted(table)} ({names}) values ({', '.join(['%s'] * len(columns))})"
         try:
-            cursor = self.connection.cursor()
+            cursor = self.writer.cursor()
             cursor.execute("start transaction")
             left = iter(rows)
             while batch := list(islice(left, 2000)):
@@ -85,7 +86,7 @@ class MariadbData(MariadbControl):
         """ANALYZE each table of the scratch space."""
         with self._told():
             for table in self.reader.tables:
-                self.query(f"analyze table {_quoted(table)}")
+                self.write(f"analyze table {_quoted(table)}")
 
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables, with their primary and unique keys."""
@@ -111,7 +112,7 @@ class MariadbData(MariadbControl):
         """By EXPLAIN, which executes nothing; a statement that cannot be explained has no path."""
         try:
             bound = tuple(v.plain for v in errors.RULES.values_by_place(sql, values)) if values else ()
-            rows = self.query(f"explain format=json {errors.RULES.formatted(sql) if values else sql}", bound)
+            rows = self.write(f"explain format=json {errors.RULES.formatted(sql) if values else sql}", bound)
         except pymysql.Error as error:
             if errors.kind_of(errors.number_and_text(error)[0]) == "lost":
                 raise errors.went_away(error, self._shown) from error
@@ -142,11 +143,11 @@ class MariadbData(MariadbControl):
         for table, keys in self.tables().items():
             order = ", ".join(_quoted(column) for column in keys.primary) or "1"
             with self._told():
-                cursor = self.connection.cursor()
+                cursor = self.writer.cursor()
                 cursor.execute(f"select * from {_quoted(table)} order by {order} limit {int(limit)}")
                 columns = tuple(str(column[0]) for column in cursor.description or ())
                 rows = tuple(tuple(text_of(value) for value in row) for row in cursor.fetchall())
-                total = int(self.query(f"select count(*) from {_quoted(table)}")[0][0])
+                total = int(self.write(f"select count(*) from {_quoted(table)}")[0][0])
             found[table] = TableRows(columns=columns, rows=rows, total=total)
         return found
 
@@ -155,7 +156,7 @@ class MariadbData(MariadbControl):
         name = _quoted(column)
         query = f"select distinct {name} from {_quoted(table)} where {name} is not null order by 1 limit {most}"
         try:
-            cursor = self.connection.cursor()
+            cursor = self.writer.cursor()
             cursor.execute(query)
         except pymysql.Error as error:
             raise DataError(errors.server_error(error, timeout_undoes=self._timeout_undoes), query) from error
@@ -165,7 +166,7 @@ class MariadbData(MariadbControl):
     def truth(self, query: str) -> bool:
         """Whether ``query`` gives one row with one value that is true (1)."""
         try:
-            cursor = self.connection.cursor()
+            cursor = self.writer.cursor()
             cursor.execute("start transaction read only")
             cursor.execute(query)
             rows = cursor.fetchall()
@@ -176,7 +177,7 @@ class MariadbData(MariadbControl):
             raise DataError(found, query) from error
         finally:
             with contextlib.suppress(pymysql.Error):
-                self.connection.rollback()
+                self.writer.rollback()
         value = text_of(rows[0][0]) if len(rows) == 1 and len(rows[0]) == 1 else None
         if value not in ("0", "1"):
             got = f"{len(rows)} rows" if value is None else repr(value)
@@ -186,6 +187,10 @@ class MariadbData(MariadbControl):
 
     def close(self) -> None:
         """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""
+        with contextlib.suppress(pymysql.Error, OSError, struct.error):
+            if self._writer is not None:
+                self._kill(int(self._writer.thread_id()), True)  # type: ignore[no-untyped-call]
+                self._writer.close()
         with contextlib.suppress(pymysql.Error, OSError):
             if self._made:
                 try:
@@ -199,7 +204,9 @@ class MariadbData(MariadbControl):
     def _drop(self) -> None:
         self.query("set session lock_wait_timeout = 5")
         self.query(f"drop database if exists `{self.schema}`")
-        self.keeper.drop()
+        self.query(f"drop database if exists `{self.keeper.kept}`")
+        if self.user is not None:
+            self.query(f"drop user if exists {self.user}@localhost")
 
     def _create(self) -> None:
         self.query(f"create database `{self.schema}` character set utf8mb4 comment %s", (self._mark(),))
@@ -221,6 +228,8 @@ class MariadbData(MariadbControl):
             for (thread,) in self.query("select id from information_schema.processlist where db = %s", (schema,)):
                 self._kill(int(thread), True)
             self.query(f"drop database `{schema}`")
+            if self.user is not None:
+                self.query(f"drop user if exists `{schema}`@localhost")
             return True
         except pymysql.Error:
             return False

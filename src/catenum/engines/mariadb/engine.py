@@ -16,6 +16,9 @@ class MariadbEngine(MariadbData, MariadbSessions, MariadbLooking, MariadbReports
     """One server, one run. See ``engines.ports.Engine``."""
 
 
-def connect(where: Mapping[str, object] | str, shown_url: str, *, private: bool = False) -> MariadbEngine:
+def connect(
+    where: Mapping[str, object] | str, shown_url: str, *, private: bool = False, walled: bool = True
+) -> MariadbEngine:
     """Connect to a server, by URL or by PyMySQL's own arguments. Raises TargetError where that fails."""
-    return MariadbEngine(arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private)
+    arguments = arguments_of(where) if isinstance(where, str) else dict(where)
+    return MariadbEngine(arguments, shown_url, private=private, walled=walled)

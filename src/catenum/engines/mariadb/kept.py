@@ -31,6 +31,9 @@ select table_name from information_schema.tables where table_schema = %s and tab
 _SECONDARY = """
 select distinct table_name from information_schema.statistics where table_schema = %s and index_name <> 'PRIMARY'
 """
+_ON_INSERT = """
+select 1 from information_schema.triggers where event_object_schema = %s and event_manipulation = 'INSERT' limit 1
+"""
 #: All definitions, a row each; every part names the schema once.
 _SHAPE = (
     "select 'table' kind, concat_ws('|', table_name, table_type, engine, row_format, table_collation, create_options, "
@@ -111,6 +114,8 @@ class Keeper:
         able = set(self._columns) if written is None else {t for t in self._columns if t.lower() in written}
         self._always = [table for table in self._columns if table in able & (secondary | set(self._numbers))]
         known = self._known()
+        if self.query(_ON_INSERT, (self.schema,)):
+            self._by_loading = True  # filling a table again would set them off
         self.query(f"create database {_q(self.kept)} character set utf8mb4 comment %s", (comment,))
         for table in self._columns:
             self.query(f"create table {self._copy(table)} engine=InnoDB as select * from {self._own(table)}")

@@ -13,7 +13,7 @@ class MariadbLoops(MariadbControl):
 
     def loop_place(self) -> dict[str, object]:
         """PyMySQL's arguments and the database."""
-        return {"where": self._where, "schema": self.schema, "run": self.run}
+        return {"where": self._theirs, "schema": self.schema, "run": self.run}
 
     def waiting_now(self) -> int | None:
         """The server counts waits itself."""

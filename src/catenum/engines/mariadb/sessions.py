@@ -28,7 +28,7 @@ class MariadbSessions(MariadbControl):
     def open_session(self, name: str, often: Sequence[str] = ()) -> MariadbSession:
         """A connection whose waits end by themselves in the end, should Catenum be killed."""
         with self._told():
-            connection = self._connect(name)
+            connection = self._connect(name, self._theirs)
             cursor = connection.cursor()
             cursor.execute(
                 f"set session innodb_lock_wait_timeout = {_NO_LIMIT_S}, lock_wait_timeout = {_NO_LIMIT_S}, "

@@ -9,6 +9,7 @@ import contextlib
 import re
 import secrets
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any, LiteralString
 
 import psycopg
@@ -24,14 +25,21 @@ from catenum.engines.postgresql.scratch import Scratch
 from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession
 
 _OLDEST = 130000
+_SETTINGS = "set lock_timeout = '200ms'; set statement_timeout = '60s'; set plan_cache_mode = force_generic_plan"
 
 
 class PostgresqlControl:
     """One server, one run."""
 
-    def __init__(self, conninfo: str, shown_url: str, *, private: bool) -> None:
+    capabilities: Capabilities
+
+    def __init__(self, conninfo: str, shown_url: str, *, private: bool, walled: bool = True) -> None:
+        """``walled``: what a scenario brings is run by a role with rights on the scratch space alone, where we may
+        make one: on a private server.
+        """
         self.run = secrets.token_hex(4)
         self.schema = f"catenum_{self.run}"
+        self.role = self.schema if private and walled else None
         self._base = make_conninfo(conninfo, connect_timeout=5, keepalives_idle=30)
         self._connected = False
         self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
@@ -43,12 +51,33 @@ class PostgresqlControl:
                 make_conninfo(self._base, application_name=name), autocommit=True, prepare_threshold=1
             )
         self._connected = True
+        self.writer = self.connection  # runs all that a scenario brings: data, rules, plans
         try:
             with self._told(shown_url):
                 self._prepare(shown_url, private)
         except BaseException:
             self.connection.close()
             raise
+
+    def _raise_wall(self) -> None:
+        """From now on the scenario's SQL is run as the run's own role, never on the control connection."""
+        if self.role is None:
+            return
+        self._base = make_conninfo(self._base, user=self.role)
+        name = f"catenum {self.run} data"
+        self.writer = psycopg.connect(
+            make_conninfo(self._base, application_name=name), autocommit=True, prepare_threshold=1
+        )
+        self.writer.execute(_SETTINGS, prepare=False)
+        self.connection.execute("set search_path = pg_catalog", prepare=False)  # no name may mean something of theirs
+        self.scratch.writer = self.keeper.connection = self.reader.rows.connection = self.writer
+        steers, why = self._may_steer(self.writer)
+        self.capabilities = replace(
+            self.capabilities,
+            steers_victim=steers,
+            steers_victim_why=why,
+            check_ms=CHECK_AFTER_MS[Patience.FIRST] if steers else 0.0,
+        )
 
     @contextlib.contextmanager
     def _told(self, shown_url: str) -> Iterator[None]:
@@ -76,8 +105,7 @@ class PostgresqlControl:
         if version < _OLDEST:
             raise TargetError(f"{shown_url}: PostgreSQL {version // 10000} is too old; 13 is the oldest supported")
         # The same few looks again and again: planning them each time costs more than running them.
-        settings = "set lock_timeout = '200ms'; set statement_timeout = '60s'; set plan_cache_mode = force_generic_plan"
-        self.connection.execute(settings, prepare=False)
+        self.connection.execute(_SETTINGS, prepare=False)
         row = self._one(
             "select current_setting('server_version'), current_setting('default_transaction_isolation'), "
             "current_setting('deadlock_timeout'), (select n.nspname from pg_extension e join pg_namespace n "
@@ -91,10 +119,10 @@ class PostgresqlControl:
             private=private,
             default_isolation=row[1],
         )
-        steers, why = self._may_steer()
+        steers, why = self._may_steer(self.connection)
         self.reader = LockReader(self.connection, self.schema, self._usable_rowlocks(row[3]))
         kept = f"{self.schema}_kept"
-        self.scratch = Scratch(self.connection, self.run, self.schema, kept)
+        self.scratch = Scratch(self.connection, self.run, self.schema, kept, self.role)
         self.keeper = Keeper(self.connection, self.schema, kept, self.scratch.create_marked)
         self.capabilities = Capabilities(
             steers_victim=steers,
@@ -115,9 +143,9 @@ class PostgresqlControl:
         row = self.connection.execute(query, [schema]).fetchone()
         return schema if row and row[0] else None
 
-    def _may_steer(self) -> tuple[bool, str]:
+    def _may_steer(self, connection: psycopg.Connection[Any]) -> tuple[bool, str]:
         try:
-            self.connection.execute("set deadlock_timeout = '3s'")
+            connection.execute("set deadlock_timeout = '3s'")
         except psycopg.errors.InsufficientPrivilege:
             return False, "this login may not set deadlock_timeout"
         return True, ""

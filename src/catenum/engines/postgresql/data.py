@@ -25,7 +25,10 @@ class PostgresqlData(PostgresqlControl):
     def make_scratch(self) -> list[str]:
         """Clear what a killed run left, then make a schema of our own, marked and with a sign of life."""
         with self._told(self.info.url):
-            return self.scratch.make()
+            cleared = self.scratch.make()
+            self._raise_wall()
+            self.scratch.enter()
+        return cleared
 
     def load(self, script: str) -> None:
         """Empty the scratch space and run ``script`` in it."""
@@ -37,14 +40,14 @@ class PostgresqlData(PostgresqlControl):
 
     def add(self, script: str) -> None:
         """Run set-up SQL as it stands."""
-        result = self.connection.pgconn.exec_(script.encode())
+        result = self.writer.pgconn.exec_(script.encode())
         if result.status == pq.ExecStatus.FATAL_ERROR:
             error = errors.from_result(result)
             if error.kind == "lost" or not self.alive():
                 raise TargetError(f"the server went away: {self.info.url}: while the data was loaded")
             raise DataError(error, script)
-        if self.connection.pgconn.transaction_status != pq.TransactionStatus.IDLE:
-            self.connection.pgconn.exec_(b"commit")  # the script began a transaction of its own
+        if self.writer.pgconn.transaction_status != pq.TransactionStatus.IDLE:
+            self.writer.pgconn.exec_(b"commit")  # the script began a transaction of its own
         with self._told(self.info.url):
             self.reader.rows.tables = self.scratch.tables()
 
@@ -54,7 +57,7 @@ class PostgresqlData(PostgresqlControl):
             sql.Identifier(self.schema, table), sql.SQL(", ").join(map(sql.Identifier, columns))
         )
         try:
-            with self.connection.cursor() as cursor, cursor.copy(query) as copy:
+            with self.writer.cursor() as cursor, cursor.copy(query) as copy:
                 for row in rows:
                     copy.write_row(row)
         except psycopg.OperationalError as error:
@@ -67,7 +70,7 @@ class PostgresqlData(PostgresqlControl):
         with self._told(self.info.url):
             for table in self.reader.rows.tables:
                 query = sql.SQL("analyze {}").format(sql.Identifier(self.schema, table))
-                self.connection.execute(query, prepare=False)
+                self.writer.execute(query, prepare=False)
 
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables, with their primary and unique keys."""
@@ -88,7 +91,7 @@ class PostgresqlData(PostgresqlControl):
         try:
             query = f"explain (format json) {RULES.formatted(sql_text) if values else sql_text}".encode()
             bound = [value.text for value in RULES.values_by_place(sql_text, values)] if values else None
-            row = self.connection.execute(query, bound, prepare=False).fetchone()
+            row = self.writer.execute(query, bound, prepare=False).fetchone()
         except psycopg.OperationalError as error:
             if not self.alive():
                 raise errors.went_away(error, self.info.url) from error
@@ -125,8 +128,8 @@ class PostgresqlData(PostgresqlControl):
             whole = sql.Identifier(self.schema, table)
             with self._told(self.info.url):
                 query = sql.SQL("select * from {} order by {} limit {}").format(whole, order, limit)
-                result = self.connection.pgconn.exec_(query.as_bytes(self.connection))
-                count = self.connection.execute(sql.SQL("select count(*) from {}").format(whole)).fetchone()
+                result = self.writer.pgconn.exec_(query.as_bytes(self.writer))
+                count = self.writer.execute(sql.SQL("select count(*) from {}").format(whole)).fetchone()
             kept = text_rows(result, limit)
             found[table] = TableRows(columns=kept.columns, rows=kept.rows, total=int(count[0]) if count else 0)
         return found
@@ -137,7 +140,7 @@ class PostgresqlData(PostgresqlControl):
         query = sql.SQL("select distinct {} from {} where {} is not null order by 1 limit {}").format(
             name, sql.Identifier(self.schema, table), name, most
         )
-        result = self.connection.pgconn.exec_(query.as_bytes(self.connection))
+        result = self.writer.pgconn.exec_(query.as_bytes(self.writer))
         if result.status == pq.ExecStatus.FATAL_ERROR:
             raise DataError(errors.from_result(result), f"{table}.{column}")
         told = text_rows(result, most)
@@ -145,12 +148,12 @@ class PostgresqlData(PostgresqlControl):
 
     def truth(self, query: str) -> bool:
         """Whether ``query`` gives one row with one value that is true."""
-        self.connection.pgconn.exec_(b"begin read only")
+        self.writer.pgconn.exec_(b"begin read only")
         try:
-            result = self.connection.pgconn.exec_params(query.encode(), None)
+            result = self.writer.pgconn.exec_params(query.encode(), None)
             if result.status == pq.ExecStatus.FATAL_ERROR:
                 error = errors.from_result(result)
-                if error.kind == "lost" or self.connection.pgconn.status != pq.ConnStatus.OK:
+                if error.kind == "lost" or self.writer.pgconn.status != pq.ConnStatus.OK:
                     raise TargetError(f"the server went away: {self.info.url}: while a rule was checked")
                 raise DataError(error, query)
             value = result.get_value(0, 0) if (result.ntuples, result.nfields) == (1, 1) else None
@@ -160,10 +163,12 @@ class PostgresqlData(PostgresqlControl):
                 raise DataError(ServerError(code="", kind="rejected", message=message), query)
             return value == b"t"
         finally:
-            self.connection.pgconn.exec_(b"rollback")
+            self.writer.pgconn.exec_(b"rollback")
 
     def close(self) -> None:
         """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""
         with contextlib.suppress(psycopg.Error):
+            if self.writer is not self.connection:
+                self.writer.close()
             self.scratch.drop()
         self.connection.close()

@@ -98,8 +98,12 @@ where n.nspname like 'catenum\\_%%' and obj_description(n.oid, 'pg_namespace') l
 class Scratch:
     """The schemas of one run: ``schema`` for the scenario, ``kept`` for the rows to put back. Raises psycopg.Error."""
 
-    def __init__(self, connection: psycopg.Connection[Any], run: str, schema: str, kept: str) -> None:
-        self.connection, self.run, self.schema, self.kept = connection, run, schema, kept
+    def __init__(
+        self, connection: psycopg.Connection[Any], run: str, schema: str, kept: str, role: str | None = None
+    ) -> None:
+        """``role``: is made and dropped with the schemas, and owns them; nothing else is its."""
+        self.connection, self.run, self.schema, self.kept, self.role = connection, run, schema, kept, role
+        self.writer = connection
         self._made = self._used = False
 
     def _do(self, query: LiteralString, *parts: object) -> psycopg.Cursor[Any]:
@@ -110,8 +114,24 @@ class Scratch:
         cleared = [name for name in self._left_behind() if self._clear(name)]
         for name in (self.schema, self.kept):
             self._alive_lock("pg_advisory_lock", name)
+        if self.role is not None:
+            self._make_role(sql.Identifier(self.role))
         self._create()
         return cleared
+
+    def _make_role(self, role: sql.Identifier) -> None:
+        """A login that may make tables in its own schemas and nothing else, and what a run needs besides: to set when a
+        session checks for deadlocks and whether triggers fire, and to read row locks.
+        """
+        self._do("create role {} login", role)
+        if self.connection.info.server_version >= 150000:
+            self._do("grant set on parameter deadlock_timeout, session_replication_role to {}", role)
+        if self._do("select to_regprocedure('public.pgrowlocks(text)') is not null").fetchone() == (True,):
+            self._do("grant execute on function public.pgrowlocks(text) to {}", role)
+
+    def _drop_role(self, name: str) -> None:
+        if self._do("select 1 from pg_roles where rolname = {}", name).fetchone():
+            self._do("drop owned by {} cascade; drop role {}", sql.Identifier(name), sql.Identifier(name))
 
     def _create(self) -> None:
         self.create_marked(self.schema)
@@ -122,11 +142,12 @@ class Scratch:
         """A schema with the comment by which the next run knows it, both or neither: a run may be killed between."""
         mark = f"{MARK}; run {self.run}; host {socket.gethostname()}; process {os.getpid()}"
         name = sql.Identifier(schema)
-        self._do("create schema {}; comment on schema {} is {}", name, name, mark)  # one implicit transaction
+        owner = sql.SQL("authorization {}").format(sql.Identifier(self.role)) if self.role else sql.SQL("")
+        self._do("create schema {} {}; comment on schema {} is {}", name, owner, name, mark)  # one implicit transaction
 
     def enter(self) -> None:
         """Names without a schema mean the scratch space again, whatever a script has set."""
-        self._do("set search_path = {}", sql.Identifier(self.schema))
+        self.writer.execute(sql.SQL("set search_path = {}").format(sql.Identifier(self.schema)), prepare=False)
 
     def empty(self) -> None:
         """Make the schema again if something was put into it."""
@@ -141,6 +162,9 @@ class Scratch:
             self._do("set lock_timeout = '5s'")
             names = sql.Identifier(self.schema), sql.Identifier(self.kept)
             self._do("drop schema if exists {} cascade; drop schema if exists {} cascade", *names)
+            if self.role is not None:
+                self.end_sessions(f"catenum {self.run} %")
+                self._drop_role(self.role)
 
     # -- what others left --------------------------------------------------------------------------------------------
 
@@ -154,6 +178,7 @@ class Scratch:
         try:
             self.end_sessions(f"catenum {schema.removeprefix('catenum_')} %")
             self._do("drop schema {} cascade", sql.Identifier(schema))
+            self._drop_role(schema)
             return True
         except psycopg.Error:
             return False  # another's to drop, or still in use: not ours to force
@@ -169,7 +194,8 @@ class Scratch:
         patience: LiteralString = ", 2000" if self.connection.info.server_version >= 140000 else ""
         self._do(
             "select pg_terminate_backend(pid{}) from pg_stat_activity "
-            "where application_name like {} and usename = current_user and pid <> pg_backend_pid()",
+            "where application_name like {} and (usename = current_user or application_name like "
+            "replace(usename, 'catenum_', 'catenum ') || ' %') and pid <> pg_backend_pid()",
             sql.SQL(patience),
             application,
         )
