@@ -2,13 +2,20 @@
 VENV ?= .venv
 BIN = $(VENV)/bin
 
-.PHONY: demo test lint types bench screenshots clean
+.PHONY: demo test soak lint types bench screenshots clean
 
 demo: $(VENV)/.ready-
 	@$(BIN)/catenum demo --into demo-output
 
 test: $(VENV)/.ready-dev-embedded
 	$(BIN)/python -m pytest -n 2
+
+# Generated scenarios, every order walked by hand beside what explore says; SECONDS, FIRST and the servers can be given.
+SECONDS ?= 3600
+FIRST ?= 1
+soak: $(VENV)/.ready-dev-embedded
+	$(BIN)/python tests/soak.py --server postgresql --seconds $(SECONDS) --first $(FIRST)
+	$(BIN)/python tests/soak.py --server mariadb --seconds $(SECONDS) --first $(FIRST)
 
 lint: $(VENV)/.ready-dev-embedded
 	$(BIN)/ruff check .

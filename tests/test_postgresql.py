@@ -274,13 +274,13 @@ def test_a_row_put_back_elsewhere_is_told_by_its_own_key(engine):
     engine.keep_data({}, shape=False)
     moved = set()
     for number in (1, 3, 2):
-        for page, slot, key in engine.connection.execute(
+        for page, slot, key in engine.writer.execute(
             "select (ctid::text::point)[0]::int, (ctid::text::point)[1]::int, id from quay"
         ).fetchall():
             moved.add((slot, key))
             assert engine.reader.rows.at("quay", page, slot)[0].text == f"quay(id={key})"
-        engine.connection.execute("update quay set boxes = 1 where id = %s", [number])
+        engine.writer.execute("update quay set boxes = 1 where id = %s", [number])
         engine.data_state()
         engine.restore_data()
-        engine.connection.execute("vacuum quay")
+        engine.writer.execute("vacuum quay")
     assert len({slot for slot, _ in moved}) < len(moved), "no place was used again: the test shows nothing"

@@ -99,18 +99,21 @@ class Walk:
         fell: set[tuple[str, int | None]] = set()
         worst = 0
         under_way: dict[str, int] = {}
-        while able := [name for name in self.names if name not in status and name not in waiting]:
-            wished = prefix[len(path)] if len(path) < len(prefix) else None
-            name = wished if wished in able else able[0]
-            choices.append(able)
-            path.append(name)
-            part, hand = case.parts[name], bench.hands[self.names.index(name)]
-            sql = part.statements[at[name]] if at[name] < len(part.statements) else part.ends
-            hand.send(*((*bench.begin(part.level), sql) if at[name] == 0 else (sql,)))
-            under_way[name] = at[name]
-            places = bench.settle()
-            if len(places) == sum(name not in status for name in self.names):
-                places = bench.settle(longer_s=2.0)  # all of them wait: the server must still give one up
+        while len(status) < len(self.names):
+            able = [name for name in self.names if name not in status and name not in waiting]
+            if able:
+                wished = prefix[len(path)] if len(path) < len(prefix) else None
+                name = wished if wished in able else able[0]
+                choices.append(able)
+                path.append(name)
+                part, hand = case.parts[name], bench.hands[self.names.index(name)]
+                sql = part.statements[at[name]] if at[name] < len(part.statements) else part.ends
+                hand.send(*((*bench.begin(part.level), sql) if at[name] == 0 else (sql,)))
+                under_way[name] = at[name]
+            # where all that are left wait, the server has yet to let one go on, or to give one up
+            places = bench.settle(longer_s=0.0 if able else 5.0)
+            if not able and len(places) == len(waiting):
+                break
             waiting = {self.names[place] for place in places}
             worst = max(worst, 1 if waiting else 0)
             for other in [n for n in under_way if n not in waiting]:

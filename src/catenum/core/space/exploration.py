@@ -70,6 +70,7 @@ def how_far(exploration: Exploration) -> str:
     """One sentence on how much was run, and what that allows to be said."""
     reach, tally = exploration.reach, exploration.tally
     done = counted(tally.schedules, "schedule")
+    checked = f"; {counted(tally.swaps, 'exchange')} of independent moves checked" if tally.swaps else ""
     if reach.complete and reach.every:
         return f"{done} run: all that are possible (of {_orders(reach.orders)}; none was left out as equivalent)"
     if reach.every:
@@ -77,9 +78,11 @@ def how_far(exploration: Exploration) -> str:
     else:
         whole = counted(reach.classes, "class") if reach.classes is not None else "more classes than can be counted"
     if reach.complete:
-        return f"{done} run: one for each class that is possible (of {_orders(reach.orders)} in at most {whole})"
+        of = f"(of {_orders(reach.orders)} in at most {whole})"
+        return f"{done} run: one for each class that is possible {of}{checked}"
     if reach.raced:
-        return f"{done} run: one for each class that was met (of {_orders(reach.orders)} in at most {whole})"
+        of = f"(of {_orders(reach.orders)} in at most {whole})"
+        return f"{done} run: one for each class that was met {of}{checked}"
     if reach.sampled:
         out = f", of which {tally.ruled_out:,} are impossible because of waiting" if tally.ruled_out else ""
         return f"{tally.schedules + tally.ruled_out:,} of {whole} run{out}; the rest was not run"

@@ -52,6 +52,7 @@ class PostgresqlControl:
             )
         self._connected = True
         self.writer = self.connection  # runs all that a scenario brings: data, rules, plans
+        self.restorer = self.connection  # reads all rows and puts them back, whatever policies there are
         try:
             with self._told(shown_url):
                 self._prepare(shown_url, private)
@@ -59,18 +60,22 @@ class PostgresqlControl:
             self.connection.close()
             raise
 
+    def _connect_as(self, role: str, what: str) -> psycopg.Connection[Any]:
+        where = make_conninfo(self._base, user=role, application_name=f"catenum {self.run} {what}")
+        connection = psycopg.connect(where, autocommit=True, prepare_threshold=1)
+        connection.execute(_SETTINGS, prepare=False)
+        return connection
+
     def _raise_wall(self) -> None:
-        """From now on the scenario's SQL is run as the run's own role, never on the control connection."""
+        """From now on the scenario's SQL is run as the run's own roles, never on the control connection."""
         if self.role is None:
             return
+        self.restorer = self._connect_as(self.scratch.kept, "restorer")
         self._base = make_conninfo(self._base, user=self.role)
-        name = f"catenum {self.run} data"
-        self.writer = psycopg.connect(
-            make_conninfo(self._base, application_name=name), autocommit=True, prepare_threshold=1
-        )
-        self.writer.execute(_SETTINGS, prepare=False)
+        self.writer = self._connect_as(self.role, "data")
         self.connection.execute("set search_path = pg_catalog", prepare=False)  # no name may mean something of theirs
-        self.scratch.writer = self.keeper.connection = self.reader.rows.connection = self.writer
+        self.scratch.writer, self.scratch.ours = self.writer, [self.writer, self.restorer]
+        self.keeper.connection = self.reader.rows.connection = self.restorer
         steers, why = self._may_steer(self.writer)
         self.capabilities = replace(
             self.capabilities,

@@ -128,8 +128,8 @@ class PostgresqlData(PostgresqlControl):
             whole = sql.Identifier(self.schema, table)
             with self._told(self.info.url):
                 query = sql.SQL("select * from {} order by {} limit {}").format(whole, order, limit)
-                result = self.writer.pgconn.exec_(query.as_bytes(self.writer))
-                count = self.writer.execute(sql.SQL("select count(*) from {}").format(whole)).fetchone()
+                result = self.restorer.pgconn.exec_(query.as_bytes(self.restorer))
+                count = self.restorer.execute(sql.SQL("select count(*) from {}").format(whole)).fetchone()
             kept = text_rows(result, limit)
             found[table] = TableRows(columns=kept.columns, rows=kept.rows, total=int(count[0]) if count else 0)
         return found
@@ -168,7 +168,8 @@ class PostgresqlData(PostgresqlControl):
     def close(self) -> None:
         """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""
         with contextlib.suppress(psycopg.Error):
-            if self.writer is not self.connection:
+            if self.role is not None:
                 self.writer.close()
+                self.restorer.close()
             self.scratch.drop()
         self.connection.close()

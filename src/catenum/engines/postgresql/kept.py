@@ -175,7 +175,7 @@ class Keeper:
         """Of whatever tables there are now, by name."""
         tables = {table: list(columns or ()) for table, columns, _ in self._fetch(_TABLES)}
         parts = [self._digested(table, columns, shown=True) for table, columns in tables.items()]
-        result = self._run(sql.SQL("select ") + sql.SQL(", ").join([*parts, shape_query(self.schema)]))
+        result = self._run(sql.SQL("select ") + sql.SQL(", ").join([*parts, self._shape()]))
         cells = [(result.get_value(0, i) or b"").decode() for i in range(result.nfields)]
         rows = tuple(f"{table}:{digest}" for table, digest in zip(tables, cells, strict=False))
         self._last = _State(rows=rows, shown=rows, order=(), views=(), sequences=(), sizes="", shape=cells[-1])
@@ -190,6 +190,10 @@ class Keeper:
         """What the planner knows of the tables."""
         known: bytes | None = self._run(sql.SQL("select ") + known_query(self.schema)).get_value(0, 0)
         return known
+
+    def _shape(self) -> sql.Composed:
+        """All definitions, and the statistics, which ANALYZE in a transaction changes."""
+        return sql.SQL("{} || {}").format(shape_query(self.schema), known_query(self.schema))
 
     def _row(self, table: str, columns: Sequence[str], *, shown: bool) -> sql.Composed:
         left = [c for c in columns if not (shown and c in self._ignored.get(table, ()))]
@@ -217,7 +221,7 @@ class Keeper:
             sql.SQL("(select last_value || is_called::text from {})").format(self._own(name))
             for name in self._sequences
         ]
-        shape = shape_query(self.schema) if self._watch_shape else sql.SQL("''")
+        shape = self._shape() if self._watch_shape else sql.SQL("''")
         left_out = [self._digested(t, c, shown=True) for t, c in self._columns.items() if self._ignored.get(t)]
         every = [*parts, *views, *sequences, *left_out, sizes_query(self.schema), shape]
         return sql.SQL("select ") + sql.SQL(", ").join(every)

@@ -104,6 +104,7 @@ class Scratch:
         """``role``: is made and dropped with the schemas, and owns them; nothing else is its."""
         self.connection, self.run, self.schema, self.kept, self.role = connection, run, schema, kept, role
         self.writer = connection
+        self.ours: list[psycopg.Connection[Any]] = []  # connections that are the run's own, not its sessions'
         self._made = self._used = False
 
     def _do(self, query: LiteralString, *parts: object) -> psycopg.Cursor[Any]:
@@ -115,19 +116,22 @@ class Scratch:
         for name in (self.schema, self.kept):
             self._alive_lock("pg_advisory_lock", name)
         if self.role is not None:
-            self._make_role(sql.Identifier(self.role))
+            self._make_roles(self.role)
         self._create()
         return cleared
 
-    def _make_role(self, role: sql.Identifier) -> None:
-        """A login that may make tables in its own schemas and nothing else, and what a run needs besides: to set when a
-        session checks for deadlocks and whether triggers fire, and to read row locks.
+    def _make_roles(self, name: str) -> None:
+        """A login that may make tables in its own schemas and nothing else, and one that may do there what it may, and
+        besides see rows that policies hide; with what a run needs: to set when a session checks for deadlocks and
+        whether triggers fire, and to read row locks.
         """
-        self._do("create role {} login", role)
+        role, other = sql.Identifier(name), sql.Identifier(self.kept)
+        self._do("create role {} login; create role {} login bypassrls in role {}", role, other, role)
         if self.connection.info.server_version >= 150000:
-            self._do("grant set on parameter deadlock_timeout, session_replication_role to {}", role)
+            self._do("grant set on parameter deadlock_timeout to {}", role)
+            self._do("grant set on parameter session_replication_role to {}", other)
         if self._do("select to_regprocedure('public.pgrowlocks(text)') is not null").fetchone() == (True,):
-            self._do("grant execute on function public.pgrowlocks(text) to {}", role)
+            self._do("grant execute on function public.pgrowlocks(text) to {}", other)
 
     def _drop_role(self, name: str) -> None:
         if self._do("select 1 from pg_roles where rolname = {}", name).fetchone():
@@ -164,6 +168,7 @@ class Scratch:
             self._do("drop schema if exists {} cascade; drop schema if exists {} cascade", *names)
             if self.role is not None:
                 self.end_sessions(f"catenum {self.run} %")
+                self._drop_role(self.kept)
                 self._drop_role(self.role)
 
     # -- what others left --------------------------------------------------------------------------------------------
@@ -195,9 +200,11 @@ class Scratch:
         self._do(
             "select pg_terminate_backend(pid{}) from pg_stat_activity "
             "where application_name like {} and (usename = current_user or application_name like "
-            "replace(usename, 'catenum_', 'catenum ') || ' %') and pid <> pg_backend_pid()",
+            "replace(replace(usename, 'catenum_', 'catenum '), '_kept', '') || ' %') and pid <> all ({}) "
+            "and pid <> pg_backend_pid()",
             sql.SQL(patience),
             application,
+            [connection.info.backend_pid for connection in self.ours if not connection.closed],
         )
 
     # -- what stands in it -------------------------------------------------------------------------------------------

@@ -1,0 +1,62 @@
+"""A share of the soak: every order of generated scenarios, walked by hand, beside what ``explore`` says."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import pytest
+
+from enumerating.compare import as_json, compared, differences
+from enumerating.generate import case
+from enumerating.sessions import Bench, MariadbBench, PostgresqlBench
+from enumerating.walk import Account, Case, End, Part, Walk
+
+SEEDS = {"postgresql": (2, 9, 101, 103, 105, 107, 581), "mariadb": (3, 20, 31, 61, 63, 64, 72, 101)}
+
+
+@pytest.fixture
+def bench(request: pytest.FixtureRequest) -> Iterator[Bench]:
+    if request.param == "postgresql":
+        made: Bench = PostgresqlBench(request.getfixturevalue("kept"), 3)
+    else:
+        made = MariadbBench(request.getfixturevalue("kept_mariadb"), 3)
+    yield made
+    made.close()
+
+
+@pytest.mark.parametrize(
+    ("bench", "server", "seed"),
+    [(server, server, seed) for server, seeds in SEEDS.items() for seed in seeds],
+    indirect=["bench"],
+)
+def test_explore_says_what_walking_every_order_shows(bench, call, tmp_path, server, seed):
+    def explore(path):
+        return as_json(call("explore", path, "--target", f"local:{server}", "--json", "--quiet").out)
+
+    made = case(server, seed)
+    lines = compared(made, bench, explore, tmp_path, most=120)
+    assert not lines or not compared(made, bench, explore, tmp_path, most=120), lines
+
+
+SWAP = Case(
+    data="create table berth (id int primary key, moved int); insert into berth values (1, 0), (2, 0);",
+    parts={
+        "north": Part(("update berth set moved = 1 where id = 1", "update berth set moved = 1 where id = 2")),
+        "south": Part(("update berth set moved = 2 where id = 2", "update berth set moved = 2 where id = 1")),
+    },
+)
+
+
+@pytest.mark.parametrize("bench", ["postgresql", "mariadb"], indirect=True)
+def test_the_walk_itself_knows_a_deadlock_when_it_meets_one(bench):
+    account = Walk(bench, SWAP, 100).account()
+    assert {end.kind for end in account.ends} == {"clean", "waited", "deadlock"}
+    assert all(end.serial for end in account.ends)
+
+
+def test_a_difference_is_told():
+    """Either account may have what the other has not."""
+    end = End(("north",), "waited", (("north", "committed", ""),), frozenset(), 0, True, ())
+    row = {"kind": "clean", "data": "serial", "status": {"north": "committed"}, "failed_by": {}, "holds": {}}
+    lines = differences(SWAP, Account([end]), {"outcomes": [row], "cycles": []})
+    assert [line.partition(":")[0] for line in lines] == ["missed by explore", "only in explore"]

@@ -1,0 +1,69 @@
+"""Between schedules everything is as after loading: rows in their order, sizes, statistics, plans, definitions."""
+
+from __future__ import annotations
+
+import psycopg
+import pytest
+
+from catenum.core.scenario.model import Scenario
+from catenum.engines.postgresql import connect
+from catenum.lab.explore.stage import Serially, Stage
+
+DATA = """
+create table berth (id int primary key, moved int, vessel text default 'none');
+insert into berth select n, n % 7, 'Oriel' from generate_series(1, 400) n; create index by_moved on berth (moved); analyze berth;
+create table crane (id serial primary key, berth int references berth (id), seen timestamp default '2026-03-01'); insert into crane (berth) values (1), (2);
+create table pier (length int) inherits (berth); insert into pier values (900, 0, 'x', 9);
+create table slot (id int primary key, box int) partition by range (id);
+create table slot_low partition of slot for values from (0) to (10); insert into slot values (1, 0), (2, 0);
+create materialized view totals as select sum(moved) as s from berth; create sequence tickets;
+create view quay as select id, moved from berth; create type tone as enum ('red', 'green'); create domain tons as int check (value >= 0);
+create function doubled(int) returns int language sql immutable as 'select $1 * 2';
+create function tells() returns trigger language plpgsql as $$begin return new; end$$;
+create trigger tells before update on crane for each row execute function tells();
+create table load (id int primary key, t tons, twice int generated always as (t * 2) stored); insert into load values (1, 1);
+"""
+KNOWN = (
+    "select c.relname, c.reltuples, c.relpages, pg_relation_size(c.oid), c.reloptions from pg_class c where relnamespace = '{s}'::regnamespace and relkind in ('r', 'm') order by 1",
+    "select c.relname, pg_relation_size(c.oid) from pg_class c where relnamespace = '{s}'::regnamespace and relkind = 'i' order by 1",
+    "select tablename, attname, n_distinct, most_common_vals::text, histogram_bounds::text from pg_stats where schemaname = '{s}' order by 1, 2",
+    "select relname, attname, atttypid::regtype::text, attnotnull, pg_get_expr(adbin, adrelid) from pg_class c join pg_attribute a on a.attrelid = c.oid left join pg_attrdef d on d.adrelid = c.oid and d.adnum = attnum where relnamespace = '{s}'::regnamespace and attnum > 0 order by 1, attnum",
+    "select proname, prosrc from pg_proc where pronamespace = '{s}'::regnamespace order by 1", "select tgname, tgenabled from pg_trigger where not tgisinternal and tgrelid in (select oid from pg_class where relnamespace = '{s}'::regnamespace) order by 1", "select enumlabel from pg_enum where enumtypid = '{s}.tone'::regtype order by enumsortorder", "select viewname, definition from pg_views where schemaname = '{s}'",
+    "select last_value, is_called from {s}.tickets", "select last_value, is_called from {s}.crane_id_seq", "select * from {s}.totals",
+    "explain select * from {s}.berth where moved = 3", "explain select * from {s}.berth where id = 3", "explain select * from {s}.crane c join {s}.berth b on b.id = c.berth", "explain select * from {s}.slot where id = 1",
+    *(f"select * from only {{s}}.{table}" for table in ("berth", "pier", "slot_low", "load")), "select id, berth from {s}.crane",
+)  # fmt: skip
+
+STATEMENTS = [
+    "update berth set moved = moved + 1 where id < 50", "delete from berth where id > 300", "insert into berth select n, 1 from generate_series(2000, 3000) n", "update pier set moved = 4", "update slot set id = 5 where id = 1", "truncate slot", "insert into crane (berth) values (3)", "select nextval('tickets')", "refresh materialized view totals", "update load set t = 7",
+    "analyze berth", "alter table berth alter vessel set default 'gone'", "alter table berth add column more int", "alter table berth rename column vessel to ship", "drop table crane", "alter table crane rename to hoist", "create table yard as select * from berth", "create index more on berth (vessel)", "drop index by_moved", "create or replace view quay as select id, moved from berth where id > 1",
+    "create or replace function doubled(int) returns int language sql immutable as 'select $1 * 3'", "alter table crane disable trigger tells", "drop trigger tells on crane", "alter type tone add value 'blue'", "alter domain tons drop constraint tons_check", "alter sequence tickets increment by 5", "alter table berth set (fillfactor = 50)", "do $$begin create table yard (id int); drop view quay; end$$", "comment on table berth is 'x'", "create policy p on berth", "alter table berth alter moved set statistics 5",
+]  # fmt: skip
+
+
+def stands(admin: psycopg.Connection, schema: str) -> list[object]:
+    return [[str(row).replace(schema, "own") for row in admin.execute(query.format(s=schema).encode())] for query in KNOWN]
+
+
+@pytest.mark.parametrize("private", [True, False])
+def test_after_each_schedule_all_is_as_after_loading(kept, private):
+    with psycopg.connect(kept, autocommit=True, prepare_threshold=None) as admin:
+        first = connect(kept, "first", private=private)
+        try:
+            first.make_scratch()
+            first.load(DATA)
+            wanted = stands(admin, first.schema)
+        finally:
+            first.close()
+        engine = connect(kept, "own", private=private)
+        try:
+            engine.make_scratch()
+            for sql in STATEMENTS:
+                parts = {"gate": {"statements": [sql]}, "tower": {"statements": ["select 1"]}}
+                scenario = Scenario.model_validate({"scenario": "kept", "data": DATA, "transactions": parts})
+                with Stage(engine, scenario) as stage:
+                    run = stage.run(Serially(["gate", "tower"]))
+                    assert run.status["gate"] == "committed", sql
+                    assert stands(admin, engine.schema) == wanted, sql
+        finally:
+            engine.close()
