@@ -41,8 +41,15 @@ def soak() -> int:
     if args.show:
         print(written(case(args.server, args.first), folder).read_text())
         return 0
-    subprocess.run([str(SCRIPT), "local", "start", "--target", f"local:{args.server}"], check=False, capture_output=True)
-    status = subprocess.run([str(SCRIPT), "local", "status", "--target", f"local:{args.server}", "--json"], check=True, capture_output=True, text=True)
+    subprocess.run(
+        [str(SCRIPT), "local", "start", "--target", f"local:{args.server}"], check=False, capture_output=True
+    )
+    status = subprocess.run(
+        [str(SCRIPT), "local", "status", "--target", f"local:{args.server}", "--json"],
+        check=True,
+        capture_output=True,
+        text=True,
+    )
     (server,) = json.loads(status.stdout)["servers"]
     bench: Bench
     name = f"enumerated_{os.getpid()}"
@@ -75,7 +82,9 @@ def soak() -> int:
             print(f"{args.server} {number}", *lines, sep="\n    ", flush=True)
         number += args.step
     bench.close()
-    print(f"{args.server}: {counts['compared']} compared, {counts['different']} different, the last was {number - args.step}")
+    print(
+        f"{args.server}: {counts['compared']} compared, {counts['different']} different, the last was {number - args.step}"
+    )
     return 1 if counts["different"] else 0
 
 

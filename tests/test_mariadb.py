@@ -321,7 +321,10 @@ def test_decoding_agrees_with_the_server_itself(call, tmp_path):
 def blind(admin: pymysql.Connection) -> None:
     """The server lists no metadata locks any more."""
     ask(admin, "uninstall soname 'metadata_lock_info'")
-    ask(admin, "update performance_schema.setup_instruments set enabled = 'NO' where name = 'wait/lock/metadata/sql/mdl'")
+    ask(
+        admin,
+        "update performance_schema.setup_instruments set enabled = 'NO' where name = 'wait/lock/metadata/sql/mdl'",
+    )
 
 
 def test_without_the_plugin_the_statements_tell_who_holds_up_a_change_of_tables(own_mariadb, call):

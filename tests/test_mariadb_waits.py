@@ -42,7 +42,12 @@ def test_a_wait_for_a_row_is_seen_however_much_the_server_leaves_out(call, tmp_p
     (tmp_path / "s.yaml").write_text(scenario(data, gate=gate, tower=tower) + f"order: {order}\n")
     found = call("play", "s.yaml", *TARGET, "--json").json
     (wait,) = found["waits"]
-    assert (found["outcome"]["kind"], wait["waiter"], wait["holder"], wait["ended"]) == ("waited", waiter, holder, "went on")
+    assert (found["outcome"]["kind"], wait["waiter"], wait["holder"], wait["ended"]) == (
+        "waited",
+        waiter,
+        holder,
+        "went on",
+    )
     assert resource is None or wait["resource"]["text"] == resource
 
 
@@ -63,13 +68,17 @@ def test_a_wait_for_a_table_that_the_statement_does_not_name_is_seen(call, tmp_p
     text = scenario(HIDDEN, gate=["select * from crane", "select 1"], yard=["drop table crane"], tower=[sql])
     (tmp_path / "s.yaml").write_text(text + "order: gate yard tower gate gate\n")
     found = call("play", "s.yaml", *TARGET, "--json").json
-    assert [("tower", "yard", "crane", True)] == [
-        (w["waiter"], w["holder"], w["resource"]["text"], w["queued"]) for w in found["waits"] if w["waiter"] == "tower" and w["move"] == 3
-    ]
+    assert [
+        (w["waiter"], w["holder"], w["resource"]["text"], w["queued"])
+        for w in found["waits"]
+        if w["waiter"] == "tower" and w["move"] == 3
+    ] == [("tower", "yard", "crane", True)]
 
 
 def test_a_named_lock_taken_by_do_is_waited_for(call, tmp_path):
     take = "do get_lock('pier', 30)"
-    (tmp_path / "s.yaml").write_text(scenario(HIDDEN, gate=[take, "do release_lock('pier')"], tower=[take]) + "order: gate tower gate\n")
+    (tmp_path / "s.yaml").write_text(
+        scenario(HIDDEN, gate=[take, "do release_lock('pier')"], tower=[take]) + "order: gate tower gate\n"
+    )
     (wait,) = call("play", "s.yaml", *TARGET, "--json").json["waits"]
     assert (wait["waiter"], wait["holder"], wait["resource"]["text"]) == ("tower", "gate", "named lock 'pier'")

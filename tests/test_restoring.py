@@ -42,7 +42,9 @@ STATEMENTS = [
 
 
 def stands(admin: psycopg.Connection, schema: str) -> list[object]:
-    return [[str(row).replace(schema, "own") for row in admin.execute(query.format(s=schema).encode())] for query in KNOWN]
+    return [
+        [str(row).replace(schema, "own") for row in admin.execute(query.format(s=schema).encode())] for query in KNOWN
+    ]
 
 
 @pytest.mark.parametrize("private", [True, False])

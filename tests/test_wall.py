@@ -77,7 +77,9 @@ def test_nothing_outside_is_changed_on_postgresql(kept, tmp_path):
     os.chmod(tmp_path, 0o777)
     file = tmp_path / "made"
     with psycopg.connect(kept, autocommit=True) as admin:
-        admin.execute("create schema harbour; create table harbour.log (id int primary key, n int); insert into harbour.log values (1, 1), (2, 2); create sequence harbour.tickets; create domain harbour.tons as int")
+        admin.execute(
+            "create schema harbour; create table harbour.log (id int primary key, n int); insert into harbour.log values (1, 1), (2, 2); create sequence harbour.tickets; create domain harbour.tons as int"
+        )
         try:
             before = outside_postgresql(admin)
             tried = ways("postgresql")

@@ -148,7 +148,12 @@ def case(server: str, seed: int) -> Case:
         statements = []
         for _ in range(count):
             source = special if special and chance.random() < 0.55 else (shared if chance.random() < 0.7 else plain)
-            values = {"k": chance.choice((1, 1, 2, 3)), "n": chance.choice((4, 4, 5)), "v": chance.randint(0, 4), "w": chance.choice("abcc")}
+            values = {
+                "k": chance.choice((1, 1, 2, 3)),
+                "n": chance.choice((4, 4, 5)),
+                "v": chance.randint(0, 4),
+                "w": chance.choice("abcc"),
+            }
             text = chance.choice(source)
             for key, value in values.items():
                 text = text.replace("{" + key + "}", str(value))

@@ -175,7 +175,9 @@ class PostgresqlBench(Bench):
             "where n.nspname = %s and c.relkind in ('r', 'm') order by 1"
         )
         names = [row[0] for row in self.control.execute(query, (self.schema,))]
-        return tuple((n, tuple(sorted(repr(r) for r in self.control.execute(f'select * from only "{n}"')))) for n in names)
+        return tuple(
+            (n, tuple(sorted(repr(r) for r in self.control.execute(f'select * from only "{n}"')))) for n in names
+        )
 
     def true(self, sql: str) -> bool:
         row = self.control.execute(sql).fetchone()
@@ -202,7 +204,14 @@ class MariadbBench(Bench):
 
     def _connect(self) -> Any:
         flag = pymysql.constants.CLIENT.MULTI_STATEMENTS | pymysql.constants.CLIENT.FOUND_ROWS
-        return pymysql.connect(unix_socket=self.socket, user="root", autocommit=True, client_flag=flag, charset="utf8mb4", ssl_disabled=True)
+        return pymysql.connect(
+            unix_socket=self.socket,
+            user="root",
+            autocommit=True,
+            client_flag=flag,
+            charset="utf8mb4",
+            ssl_disabled=True,
+        )
 
     def _ask(self, sql: str) -> list[Row]:
         cursor = self.control.cursor()

@@ -81,7 +81,9 @@ def _data(exploration: Exploration) -> Iterator[Claim]:
         proven = "every schedule gives data that some serial order gives"
         yield _never(exploration, "data", proven, "no wrong data was seen")
     if unchecked:
-        text = f"not proven: the data of {_of(unchecked, tally.schedules)} could not be checked, since not every serial "
+        text = (
+            f"not proven: the data of {_of(unchecked, tally.schedules)} could not be checked, since not every serial "
+        )
         text += "order was run"
         yield Claim(about="data", text=text, good=None, proven=False, runs=tally.schedules)
 

@@ -84,7 +84,10 @@ class MeetingEntry:
     count: int = 0
 
 
-_SUMS = ("schedules", "broken_off", "ruled_out", "strayed", "given_up", "swaps", "repeated", "races", "waits", "tries", "ended_well")  # fmt: skip
+_SUMS = (
+    *("schedules", "broken_off", "ruled_out", "strayed", "given_up", "swaps", "repeated", "races"),
+    *("waits", "tries", "ended_well"),
+)
 
 
 @dataclass(kw_only=True)

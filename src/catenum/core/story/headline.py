@@ -60,8 +60,9 @@ def _deadlock(recording: Recording) -> str:
     victims = list(dict.fromkeys(event.transaction for event in _failed(recording, "deadlock")))
     members = [member.transaction for member in cycle.members] if cycle else victims
     if len(members) == 1:
-        return f"A deadlock: {_ended_by(recording).replace('The', 'the', 1)} {members[0]}. Its cycle was not seen." + _after(
-            recording, victims
+        return (
+            f"A deadlock: {_ended_by(recording).replace('The', 'the', 1)} {members[0]}. Its cycle was not seen."
+            + _after(recording, victims)
         )
     if len(members) == 2:
         who = f"{members[0]} and {members[1]} each held what the other wanted, so neither could continue"

@@ -37,8 +37,8 @@ class MariadbControl:
     """One server, one run."""
 
     def __init__(self, where: dict[str, object], shown_url: str, *, private: bool, walled: bool = True) -> None:
-        """``walled``: what a scenario brings is run by a login with rights on the scratch space alone, where we may make
-        one: on a private server.
+        """``walled``: what a scenario brings is run by a login with rights on the scratch space alone, where we may
+        make one: on a private server.
         """
         self.run = secrets.token_hex(4)
         self.schema = f"catenum_{self.run}"

@@ -38,9 +38,12 @@ select 1 from information_schema.triggers where event_object_schema = %s and eve
 _SHAPE = (
     "select 'table' kind, concat_ws('|', table_name, table_type, engine, row_format, table_collation, create_options, "
     "table_comment) part from information_schema.tables where table_schema = %s",
-    "select 'column', concat_ws('|', table_name, ordinal_position, column_name, column_type, is_nullable, column_default, "
-    "collation_name, extra, generation_expression, column_comment) from information_schema.columns where table_schema = %s",
-    "select 'index', concat_ws('|', table_name, index_name, seq_in_index, column_name, sub_part, non_unique, index_type) "
+    "select 'column', concat_ws('|', table_name, ordinal_position, column_name, column_type, is_nullable, "
+    "column_default, "
+    "collation_name, extra, generation_expression, column_comment) from information_schema.columns where "
+    "table_schema = %s",
+    "select 'index', concat_ws('|', table_name, index_name, seq_in_index, column_name, sub_part, non_unique, "
+    "index_type) "
     "from information_schema.statistics where table_schema = %s",
     "select 'reference', concat_ws('|', table_name, constraint_name, referenced_table_name, update_rule, delete_rule) "
     "from information_schema.referential_constraints where constraint_schema = %s",
@@ -50,7 +53,8 @@ _SHAPE = (
     "partition_description) from information_schema.partitions where table_schema = %s and partition_name is not null",
     "select 'view', concat_ws('|', table_name, view_definition, check_option) "
     "from information_schema.views where table_schema = %s",
-    "select 'trigger', concat_ws('|', trigger_name, event_manipulation, event_object_table, action_timing, action_statement) "
+    "select 'trigger', concat_ws('|', trigger_name, event_manipulation, event_object_table, action_timing, "
+    "action_statement) "
     "from information_schema.triggers where trigger_schema = %s",
     "select 'routine', concat_ws('|', routine_name, routine_type, dtd_identifier, routine_definition, sql_data_access) "
     "from information_schema.routines where routine_schema = %s",
@@ -69,7 +73,8 @@ Query = Callable[..., list[tuple[Any, ...]]]
 
 @dataclass(frozen=True, slots=True)
 class _State:
-    """Fingerprints: per table of all its rows, and of what is compared of them; of the sequences and all definitions."""
+    """Fingerprints: per table of all its rows, and of what is compared of them; of the sequences and all "
+    "definitions."""
 
     rows: tuple[str, ...]
     shown: tuple[str, ...]
@@ -211,7 +216,9 @@ class Keeper:
             raise NeedsReload
         changed = [t for t, is_now, was in zip(self._columns, state.rows, start.rows, strict=True) if is_now != was]
         tables = [table for table in self._columns if table in changed or table in self._always]
-        moved = [n for n, is_now, was in zip(self._sequences, state.sequences, start.sequences, strict=True) if is_now != was]
+        moved = [
+            n for n, is_now, was in zip(self._sequences, state.sequences, start.sequences, strict=True) if is_now != was
+        ]
         if not tables and not moved:
             return
         if self._by_loading:

@@ -307,7 +307,8 @@ class LockReader:
             for lock in section.locks
         }
         notes = [
-            f"{everyone[section.thread]} has more locks than the server prints (10 each on a table or on records of a page)"
+            f"{everyone[section.thread]} has more locks than the server prints "
+            "(10, each on a table or on records of one page)"
             for section in sections
             if section.suppressed
         ]

@@ -102,7 +102,8 @@ class MetadataReader:
         for thread, since in waited.items():
             pairs = waits_for(thread, waited, locks)
             edges += [
-                edge_of(rest[thread].name, wanted, other, everyone, self.schema, now_ms - since) for wanted, other in pairs
+                edge_of(rest[thread].name, wanted, other, everyone, self.schema, now_ms - since)
+                for wanted, other in pairs
             ]
         explained = {lock.thread for lock in locks if lock.pending} | {
             int(thread) for thread, _, time_ms in states if float(time_ms) < UNEXPLAINED_MS

@@ -59,7 +59,12 @@ def listed(query: Any) -> list[MetadataLock]:
     """All metadata locks of all sessions."""
     return [
         MetadataLock(
-            int(thread), str(kind), str(schema or ""), str(name or ""), metadata_mode(f"MDL_{mode}"), status == "PENDING"
+            int(thread),
+            str(kind),
+            str(schema or ""),
+            str(name or ""),
+            metadata_mode(f"MDL_{mode}"),
+            status == "PENDING",
         )
         for thread, kind, schema, name, mode, status in query(_LISTED)
         if status in ("PENDING", "GRANTED")

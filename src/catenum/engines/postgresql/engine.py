@@ -13,8 +13,6 @@ class PostgresqlEngine(PostgresqlData, PostgresqlSessions, PostgresqlLooking, Po
     """One server, one run. See ``engines.ports.Engine``."""
 
 
-def connect(
-    conninfo: str, shown_url: str, *, private: bool = False, walled: bool = True
-) -> PostgresqlEngine:
+def connect(conninfo: str, shown_url: str, *, private: bool = False, walled: bool = True) -> PostgresqlEngine:
     """Connect to a server. ``shown_url`` is the target without secrets. Raises TargetError where that fails."""
     return PostgresqlEngine(conninfo, shown_url, private=private, walled=walled)

@@ -231,7 +231,9 @@ class Scratch:
     def described(self) -> dict[str, TableKeys]:
         """The tables, also with what the catalogue tells of them beyond their keys."""
         found = self.tables()
-        for (table,) in self.connection.execute(_OPAQUE, [self.schema, self.schema, _REACHES_OUT, _REACHES_OUT]).fetchall():
+        for (table,) in self.connection.execute(
+            _OPAQUE, [self.schema, self.schema, _REACHES_OUT, _REACHES_OUT]
+        ).fetchall():
             found[table] = replace(found[table], opaque=True)
         for (table,) in self.connection.execute(_GUARDED, [self.schema]).fetchall():
             found[table] = replace(found[table], guarded=True)

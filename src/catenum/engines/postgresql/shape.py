@@ -14,15 +14,18 @@ select 'relation', concat_ws(' ', c.relname, c.relkind, c.relpersistence, c.relr
     case when c.relkind in ('v', 'm') then pg_get_viewdef(c.oid) end,
     case when c.relkind = 'p' then pg_get_partkeydef(c.oid) end)
   from pg_class c where c.relnamespace = s and c.relkind <> 't'
-union all select 'column', concat_ws(' ', c.relname, row_number() over (partition by c.oid order by a.attnum), a.attname,
+union all select 'column', concat_ws(' ', c.relname, row_number() over (partition by c.oid order by a.attnum),
+    a.attname,
     format_type(a.atttypid, a.atttypmod), a.attnotnull, a.attidentity, a.attgenerated, a.attstattarget, a.attstorage,
     a.attoptions, a.attacl, o.collname, pg_get_expr(d.adbin, d.adrelid))
   from pg_class c join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped
   left join pg_attrdef d on d.adrelid = c.oid and d.adnum = a.attnum left join pg_collation o on o.oid = a.attcollation
   where c.relnamespace = s and c.relkind in ('r', 'p', 'v', 'm', 'f', 'c')
-union all select 'index', concat_ws(' ', pg_get_indexdef(i.indexrelid), i.indisvalid, i.indisclustered, i.indisreplident)
+union all select 'index', concat_ws(' ', pg_get_indexdef(i.indexrelid), i.indisvalid, i.indisclustered,
+    i.indisreplident)
   from pg_index i join pg_class c on c.oid = i.indrelid where c.relnamespace = s
-union all select 'constraint', concat_ws(' ', k.conrelid::regclass, k.conname, k.convalidated, k.condeferrable, k.condeferred,
+union all select 'constraint', concat_ws(' ', k.conrelid::regclass, k.conname, k.convalidated, k.condeferrable,
+    k.condeferred,
     pg_get_constraintdef(k.oid))
   from pg_constraint k where k.connamespace = s
 union all select 'trigger', concat_ws(' ', t.tgenabled, pg_get_triggerdef(t.oid))
@@ -34,13 +37,16 @@ union all select 'policy', concat_ws(' ', c.relname, p.polname, p.polcmd, p.polp
   from pg_policy p join pg_class c on c.oid = p.polrelid where c.relnamespace = s
 union all select 'heir', concat_ws(' ', h.inhrelid::regclass, h.inhparent::regclass, h.inhseqno)
   from pg_inherits h join pg_class c on c.oid = h.inhrelid where c.relnamespace = s
-union all select 'sequence', concat_ws(' ', c.relname, q.seqtypid::regtype, q.seqstart, q.seqincrement, q.seqmax, q.seqmin,
+union all select 'sequence', concat_ws(' ', c.relname, q.seqtypid::regtype, q.seqstart, q.seqincrement,
+    q.seqmax, q.seqmin,
     q.seqcache, q.seqcycle)
   from pg_sequence q join pg_class c on c.oid = q.seqrelid where c.relnamespace = s
-union all select 'function', concat_ws(' ', case when f.prokind in ('f', 'p') then pg_get_functiondef(f.oid) end, f.proname,
+union all select 'function', concat_ws(' ', case when f.prokind in ('f', 'p') then pg_get_functiondef(f.oid)
+    end, f.proname,
     f.proacl)
   from pg_proc f where f.pronamespace = s
-union all select 'type', concat_ws(' ', t.typname, t.typtype, t.typnotnull, t.typdefault, t.typbasetype::regtype, t.typacl)
+union all select 'type', concat_ws(' ', t.typname, t.typtype, t.typnotnull, t.typdefault,
+    t.typbasetype::regtype, t.typacl)
   from pg_type t where t.typnamespace = s and t.typelem = 0
 union all select 'label', concat_ws(' ', e.enumtypid::regtype, e.enumsortorder, e.enumlabel)
   from pg_enum e join pg_type t on t.oid = e.enumtypid where t.typnamespace = s
@@ -51,7 +57,8 @@ union all select 'collation', concat_ws(' ', o.collname, o.collprovider, o.colli
 union all select 'statistics', pg_get_statisticsobjdef(x.oid)
   from pg_statistic_ext x where x.stxnamespace = s
 union all select 'comment', concat_ws(' ', d.objsubid, c.relname, d.description)
-  from pg_description d join pg_class c on c.oid = d.objoid and d.classoid = 'pg_class'::regclass where c.relnamespace = s
+  from pg_description d join pg_class c on c.oid = d.objoid and d.classoid = 'pg_class'::regclass where
+    c.relnamespace = s
 """
 #: What the planner goes by besides the tables' size (PostgreSQL documentation, "Statistics Used by the Planner"). Of
 #: indexes it takes the number of rows from the table, unless they are partial (get_relation_info in plancat.c).

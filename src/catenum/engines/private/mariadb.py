@@ -92,7 +92,9 @@ class MariadbRecipe:
         import pymysql  # only a server that is being started needs its driver
 
         try:
-            pymysql.connect(unix_socket=str(sockets / "server.sock"), user="root", connect_timeout=2, ssl_disabled=True).close()
+            pymysql.connect(
+                unix_socket=str(sockets / "server.sock"), user="root", connect_timeout=2, ssl_disabled=True
+            ).close()
         except (pymysql.Error, OSError):
             return False
         return True
