@@ -544,3 +544,50 @@ def test_exploring_leaves_no_server_process_behind_when_killed(start, call, kept
     until(gone, "all sessions ended by themselves")
     call("play", "berth-swap", "--quiet")  # clears what was left, at whatever moment it was killed
     assert leftovers(kept) == ([], [])
+
+
+def test_a_deferred_check_that_two_pass_together_is_an_anomaly_and_so_is_a_reader_s_view(call, tmp_path):
+    """No serial order lets both commit; and three of whom only the reader saw what no order gives."""
+    check = (
+        "create table berth (id int primary key, vessel int); insert into berth values (1, 1), (2, 1);"
+        "create function tells() returns trigger language plpgsql as $$begin if (select count(*) from berth where vessel = 1) > 3 then raise 'too many'; end if; return null; end$$;"
+        "create constraint trigger tells after insert on berth deferrable initially deferred for each row execute function tells();"
+    )
+    both = {
+        name: {"statements": [f"insert into berth values ({n}, 1)"], "isolation": "repeatable read"}
+        for name, n in (("gate", 7), ("tower", 8))
+    }
+    (tmp_path / "check.yaml").write_text(json.dumps({"scenario": "check", "data": check, "transactions": both}))
+    found = call("explore", "check.yaml", "--json").json
+    wrong = [entry for entry in found["outcomes"] if entry["data"] == "anomaly"]
+    assert wrong and {entry["anomaly"] for entry in wrong} == {"other anomaly"}
+    assert "in whatever order, one of them fails" in wrong[0]["evidence"][0]
+    assert not any(claim["good"] for claim in found["claims"] if claim["about"] == "data")
+
+    tide = "create table tide (id int primary key, cm int); insert into tide values (1, 0), (2, 0);"
+    parts = {
+        "draw": [
+            "select sum(cm) from tide",
+            "update tide set cm = case when (select sum(cm) from tide) < 10 then -11 else -10 end where id = 1",
+        ],
+        "pour": ["update tide set cm = 20 where id = 2"],
+        "look": ["select id, cm from tide"],
+    }
+    plain = {
+        "scenario": "tide",
+        "data": tide,
+        "transactions": {n: {"statements": s, "isolation": "repeatable read"} for n, s in parts.items()},
+    }
+    (tmp_path / "tide.yaml").write_text(json.dumps(plain))
+    found = call("explore", "tide.yaml", "--json").json
+    assert {entry["anomaly"] for entry in found["outcomes"]} == {None, "read-only anomaly"}
+    assert call("explore", "tide.yaml", "--isolation", "serializable", "--expect", "no anomaly").code == 0
+
+
+def test_named_locks_and_sequences_are_no_dirty_reads(call, tmp_path, kept_mariadb):
+    (tmp_path / "s.yaml").write_text(
+        "scenario: pier\ndata: create table berth (id int primary key, moved int)\ntransactions:\n"
+        "  north: {statements: [\"select get_lock('pier', 0)\", \"select get_lock('pier', 0)\"]}\n  south: {statements: [\"select get_lock('pier', 0)\", select 1]}\n"
+    )
+    found = call("explore", "s.yaml", "--target", "local:mariadb", "--json").json
+    assert "dirty read" not in {entry["anomaly"] for entry in found["outcomes"]}

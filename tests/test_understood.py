@@ -57,6 +57,7 @@ MARIADB = {
     "one date, written twice": ("create table tide (day date primary key, cm int); insert into tide values ('2026-03-01', 1); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["update tide set cm = 2 where day = '2026-03-01'", C1], [C1, "update tide set cm = 3 where day = '20260301'"]),
     "an accent under the collation": ("create table quay (name varchar(9) character set utf8mb4 collate utf8mb4_general_ci primary key, moved int); insert into quay values ('Ole', 1); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["update quay set moved = 2 where name = 'Ole'", C1], [C1, "update quay set moved = 3 where name = 'Olé'"]),
     "a table without transactions": (TWO + "create table note (id int primary key, n int) engine = myisam; insert into note values (1, 0);", ["update note set n = 1 where id = 1", B1], ["select n from note where id = 1", B1]),
+    "a variable set from a query": (TWO, ["set @cm = (select moved from berth where id = 1)", C1], ["update berth set moved = 4 where id = 1", C1]),
     "a unique key on a prefix": ("create table box (id int primary key, label varchar(9), unique (label(2))); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["insert into box values (1, 'abc')", C1], [C1, "insert into box values (2, 'abd')"]),
 }  # fmt: skip
 CASES = [("postgresql", title) for title in POSTGRESQL] + [("mariadb", title) for title in MARIADB]

@@ -14,15 +14,24 @@ from itertools import combinations, permutations
 from typing import Literal
 
 from catenum.core.servers.touch import TouchMode
-from catenum.core.space.dependence import Dependence, meets
+from catenum.core.space.dependence import NAMED_LOCKS, SEQUENCES, Dependence, meets
 from catenum.core.space.oracle import Observation
 
 Name = Literal[
-    "dirty read", "lost update", "non-repeatable read", "phantom", "read skew", "write skew", "other anomaly"
+    "dirty read",
+    "lost update",
+    "non-repeatable read",
+    "phantom",
+    "read-only anomaly",
+    "read skew",
+    "write skew",
+    "other anomaly",
 ]
 Relation = Literal["saw", "did not see", "overwrote"]
 #: Runs some transactions one after another; None where one of them did not commit.
 RunSerially = Callable[[Sequence[str]], Observation | None]
+#: What transactions do not undo, and so is never seen too early.
+_NOT_ROWS = (SEQUENCES, NAMED_LOCKS)
 _MOST = 4  # transactions whose serial orders are all looked at for the name's sake
 
 
@@ -51,7 +60,8 @@ def name_anomaly(
 ) -> Anomaly:
     """The name of what went wrong in a run that equals no serial order. ``undone``: who wrote, but did not commit."""
     found = _Relations(run, serially, dependence)
-    for told in (found.dirty_read(undone), found.lost_update(), found.repeated_read(), found.skew()):
+    ways = (found.lost_update, found.repeated_read, found.read_skew, found.read_only, found.write_skew)
+    for told in (found.dirty_read(undone), *(way() for way in ways)):
         if told is not None:
             return told
     return Anomaly(name="other anomaly", transactions=run.committed, evidence=tuple(found.differences()))
@@ -99,8 +109,8 @@ class _Relations:
             for x in range(len(self.run.seen[a])):
                 for y in range(len(self.run.seen[b])):
                     table = self._both_write((a, x), (b, y))
-                    if table is None:
-                        continue
+                    if table is None or 0 in (self.run.seen[a][x].rows, self.run.seen[b][y].rows):
+                        continue  # who changed no row overwrote nothing
                     pair = ((a, x), (b, y))
                     late, early = pair if self._place(a, x) > self._place(b, y) else pair[::-1]
                     text = f"{late[0]} statement {late[1] + 1} wrote {table} after {early[0]} statement {early[1] + 1}"
@@ -127,7 +137,8 @@ class _Relations:
         """Somebody saw what was not committed: not yet, or never."""
         for r in self.saw:
             commit = self.run.commits.get(r.whom)
-            if r.relation == "saw" and commit is not None and self._place(r.who, r.statement or 0) < commit:
+            early = commit is not None and self._place(r.who, r.statement or 0) < commit
+            if r.relation == "saw" and early and self._wrote_before(r.whom, r.who, r.statement or 0):
                 text = f"{r.evidence}, before {r.whom} committed"
                 return Anomaly(name="dirty read", transactions=(r.who, r.whom), evidence=(text,))
         for who in self.run.committed:
@@ -148,12 +159,32 @@ class _Relations:
         return any(
             self._place(name, n) < self._place(who, number)
             and any(
-                x.mode >= TouchMode.WRITE and meets(x, y)
+                x.mode >= TouchMode.WRITE and meets(x, y) and x.table not in _NOT_ROWS
                 for x in self.dependence.touches[name, n]
                 for y in self.dependence.touches[who, number]
             )
             for n in range(len(self.run.seen.get(name, ())))
         )
+
+    def read_only(self) -> Anomaly | None:
+        """All is in order but for what one transaction saw that wrote nothing (Fekete, O'Neil and O'Neil 2004)."""
+        for reader in self.run.committed if len(self.run.committed) > 2 else ():
+            if any(touch.mode >= TouchMode.WRITE for touch in self.dependence.all_touches(reader)):
+                continue
+            others = [name for name in self.run.committed if name != reader]
+            for order in permutations(others):
+                serial = self.serially(order)
+                if serial is None or serial.end != self.run.end:
+                    continue
+                if all(serial.seen[name] == self.run.seen[name] for name in others):
+                    mine = [r for r in self.saw if r.who == reader]
+                    told = f"without {reader}, which only reads, {', then '.join(order)} gives the same"
+                    return Anomaly(
+                        name="read-only anomaly",
+                        transactions=(reader, *others),
+                        evidence=(told, *(r.evidence for r in mine[:3])),
+                    )
+        return None
 
     def lost_update(self) -> Anomaly | None:
         """Somebody overwrote what it had not seen."""
@@ -199,14 +230,18 @@ class _Relations:
                 return Anomaly(name=name, transactions=(who, *others), evidence=(text,))
         return None
 
-    def skew(self) -> Anomaly | None:
-        """Read skew: one transaction saw another by half. Write skew: each of two did not see the other."""
+    def read_skew(self) -> Anomaly | None:
+        """One transaction saw another by half."""
         for r in self.saw:
             if r.relation != "saw":
                 continue
             missed = self._not_seen(r.who, r.whom)
             if missed is not None:
                 return Anomaly(name="read skew", transactions=(r.who, r.whom), evidence=(missed.evidence, r.evidence))
+        return None
+
+    def write_skew(self) -> Anomaly | None:
+        """Each of two did not see the other."""
         for a, b in combinations(self.run.committed, 2):
             one, two = self._not_seen(a, b), self._not_seen(b, a)
             if one is not None and two is not None:

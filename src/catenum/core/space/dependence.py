@@ -293,7 +293,8 @@ class Dependence:
             yield Touch(SEQUENCES, TouchMode.WRITE)
         if found.named_locks:
             yield Touch(NAMED_LOCKS, TouchMode.WRITE)
-        writes = any(access.writes for access in found.accesses)
+        # InnoDB reads by locks in every statement that is no plain query, SET among them (store_lock in ha_innodb.cc)
+        writes = any(access.writes for access in found.accesses) or found.sets is not None
         for access in found.accesses:
             keys = self.tables.get(access.table.lower())
             if (
