@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import pytest
 
 pytestmark = pytest.mark.usefixtures("kept_mariadb")
@@ -82,3 +84,28 @@ def test_a_named_lock_taken_by_do_is_waited_for(call, tmp_path):
     )
     (wait,) = call("play", "s.yaml", *TARGET, "--json").json["waits"]
     assert (wait["waiter"], wait["holder"], wait["resource"]["text"]) == ("tower", "gate", "named lock 'pier'")
+
+
+@pytest.mark.parametrize("literal", ['say ""x""', "a\ttab", 'back\\\\slash "q"'])
+def test_a_condition_with_quotes_does_not_end_the_run(call, tmp_path, literal):
+    """The server's own JSON is no JSON then."""
+    sql = f"update crane set moved = 1 where moved = 0 and '{literal}' <> concat(id, 'x')"
+    plain = {
+        "scenario": "q",
+        "data": HIDDEN,
+        "transactions": {"gate": {"statements": [sql]}, "tower": {"statements": [sql]}},
+    }
+    (tmp_path / "s.yaml").write_text(json.dumps(plain))
+    done = call("play", "s.yaml", *TARGET, "--json")
+    assert done.code == 0, done.err
+    (path,) = done.json["plans"][0]["steps"] if "steps" in done.json["plans"][0] else [done.json["plans"][0]]
+    assert "crane" in json.dumps(path)
+
+
+def test_a_default_that_only_sounds_like_a_clock_is_compared(call, tmp_path):
+    columns = "a varchar(20) default 'unknown', b varchar(20) default 'now()', c timestamp default now(), d varchar(50) default (concat('x', uuid()))"
+    (tmp_path / "s.yaml").write_text(
+        f"scenario: d\ndata: create table berth (id int primary key, {columns})\ntransactions:\n"
+        "  one: {statements: [insert into berth (id) values (1)]}\n  two: {statements: [select count(*) from berth]}\n"
+    )
+    assert sorted(call("explore", "s.yaml", *TARGET, "--json").json["ignored"]) == ["berth.c", "berth.d"]

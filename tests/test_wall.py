@@ -60,7 +60,14 @@ ALONE = {
 def ways(server: str) -> list[str]:
     """All of them: at least two hundred."""
     through = [how.replace("{deed}", deed) for deed in DEEDS[server] for how in THROUGH[server]]
-    return [*through, *ALONE[server]]
+    every = [*through, *ALONE[server]]
+    return [way.replace("way", f"way{n}").replace("bait", f"bait{n}") for n, way in enumerate(every)]
+
+
+def begins_anew(tried: list[str], number: int) -> bool:
+    """Whether what stands in the scratch space must not be what the way before left."""
+    before = tried[number - 1]
+    return number % 20 == 0 or any(word in before for word in ("set ", "use ", "berth", "md5", "operator"))
 
 
 def outside_postgresql(admin: psycopg.Connection) -> object:
@@ -87,8 +94,9 @@ def test_nothing_outside_is_changed_on_postgresql(kept, tmp_path):
             engine = connect_postgresql(kept, "local", private=True)
             try:
                 engine.make_scratch()
-                for way in tried:
-                    engine.load("create table berth (id int primary key); insert into berth values (1)")
+                for number, way in enumerate(tried):
+                    if begins_anew(tried, number):
+                        engine.load("create table berth (id int primary key); insert into berth values (1)")
                     with contextlib.suppress(DataError):
                         engine.add(way.replace("{file}", str(file)))
                     engine.rows(5)  # reads what stands there
@@ -129,8 +137,9 @@ def test_nothing_outside_is_changed_on_mariadb(kept_mariadb, tmp_path):
         engine = connect_mariadb({"unix_socket": kept_mariadb, "user": "root"}, "local", private=True)
         try:
             engine.make_scratch()
-            for way in tried:
-                engine.load("create table berth (id int primary key); insert into berth values (1)")
+            for number, way in enumerate(tried):
+                if begins_anew(tried, number):
+                    engine.load("create table berth (id int primary key); insert into berth values (1)")
                 with contextlib.suppress(DataError):
                     engine.add(way.replace("{file}", str(file)))
                 engine.rows(5)

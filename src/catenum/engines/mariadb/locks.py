@@ -44,8 +44,8 @@ select table_name, referenced_table_name from information_schema.referential_con
 """
 _MADE = """
 select table_name, column_name from information_schema.columns
-where table_schema = %s and (extra like '%%auto_increment%%' or
-column_default regexp 'current_timestamp|now|uuid|rand|nextval')
+where table_schema = %s and (extra like '%%auto_increment%%' or regexp_replace(column_default, '''[^'']*''', '')
+regexp '(^|[^a-z_])(current_timestamp|now|sysdate|curdate|curtime|unix_timestamp|uuid|uuid_short|rand|nextval)[ (]')
 """
 #: Tables that do more than a plain one of InnoDB says: views, sequences, versions, partitions, engines without
 #: transactions.

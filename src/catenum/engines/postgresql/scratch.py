@@ -26,7 +26,9 @@ select c.relname, i.indisprimary, i.indisunique, ic.relname, array_agg(a.attname
        (select array_agg(m.attname::text order by m.attnum) from pg_attribute m
         left join pg_attrdef d on d.adrelid = m.attrelid and d.adnum = m.attnum
         where m.attrelid = c.oid and m.attnum > 0 and not m.attisdropped and (m.attidentity <> ''
-          or pg_get_expr(d.adbin, d.adrelid) ~* 'nextval|now\(|current_|clock_timestamp|random|uuid|localtime'))
+          or regexp_replace(pg_get_expr(d.adbin, d.adrelid), '''[^'']*''', '', 'g')
+            ~* '\m(nextval|now\(|current_|localtime'
+            '|clock_timestamp|statement_timestamp|transaction_timestamp|timeofday|random|gen_random|uuid|txid_current)'))
 from pg_class c
 join pg_namespace n on n.oid = c.relnamespace
 left join pg_index i on i.indrelid = c.oid and i.indpred is null and i.indexprs is null
