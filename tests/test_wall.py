@@ -105,7 +105,8 @@ def test_nothing_outside_is_changed_on_postgresql(kept, tmp_path):
             finally:
                 engine.close()
             assert outside_postgresql(admin) == before
-            assert admin.execute("select count(*) from pg_roles where rolname like 'catenum\\_%'").fetchone() == (0,)
+            own = admin.execute("select count(*) from pg_roles where rolname like %s", [f"{engine.schema}%"])
+            assert own.fetchone() == (0,)
         finally:
             admin.execute("drop schema harbour cascade")
 
@@ -148,7 +149,7 @@ def test_nothing_outside_is_changed_on_mariadb(kept_mariadb, tmp_path):
         finally:
             engine.close()
         cursor = admin.cursor()
-        cursor.execute("select count(*) from mysql.global_priv where user like 'catenum%'")
+        cursor.execute("select count(*) from mysql.global_priv where user = %s", (engine.schema,))
         assert cursor.fetchone() == (0,)
     finally:
         admin.cursor().execute("drop database harbour")

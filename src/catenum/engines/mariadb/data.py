@@ -29,6 +29,9 @@ select schema_name from information_schema.schemata where schema_name like 'cate
 """
 
 
+_USERS_LEFT_BEHIND = "select user from mysql.global_priv where user regexp '^catenum_[0-9a-f]{8}$'"
+
+
 class MariadbData(MariadbControl):
     """See ``engines.ports.data.Data`` for what each method promises."""
 
@@ -220,7 +223,10 @@ class MariadbData(MariadbControl):
 
     def _left_behind(self) -> list[str]:
         """Databases that carry both Catenum's name and its mark, regardless of whose run made them."""
-        return [str(row[0]) for row in self.query(_LEFT_BEHIND, (MARK + "%",))]
+        found = [str(row[0]) for row in self.query(_LEFT_BEHIND, (MARK + "%",))]
+        if self.user is not None:  # logins too: a run may be killed between the two
+            found += [str(row[0]) for row in self.query(_USERS_LEFT_BEHIND)]
+        return list(dict.fromkeys(found))
 
     def _clear(self, schema: str) -> bool:
         """Drop it if its run is dead: a live one holds the lock of its name for as long as it is connected."""
@@ -229,7 +235,7 @@ class MariadbData(MariadbControl):
         try:
             for (thread,) in self.query("select id from information_schema.processlist where db = %s", (schema,)):
                 self._kill(int(thread), True)
-            self.query(f"drop database `{schema}`")
+            self.query(f"drop database if exists `{schema}`")
             if self.user is not None:
                 self.query(f"drop user if exists `{schema}`@localhost")
             return True

@@ -97,6 +97,9 @@ where n.nspname like 'catenum\\_%%' and obj_description(n.oid, 'pg_namespace') l
 """
 
 
+_ROLES_LEFT_BEHIND = r"select rolname from pg_roles where rolname ~ '^catenum_[0-9a-f]{8}(_kept)?$' order by 1 desc"
+
+
 class Scratch:
     """The schemas of one run: ``schema`` for the scenario, ``kept`` for the rows to put back. Raises psycopg.Error."""
 
@@ -176,15 +179,20 @@ class Scratch:
     # -- what others left --------------------------------------------------------------------------------------------
 
     def _left_behind(self) -> list[str]:
-        """Schemas that carry both Catenum's name and its mark, regardless of whose run made them."""
-        return [row[0] for row in self.connection.execute(_LEFT_BEHIND, [MARK + "%"], prepare=False)]
+        """Schemas that carry both Catenum's name and its mark, regardless of whose run made them; on a private server
+        logins too, since a run may be killed between the two.
+        """
+        found = [row[0] for row in self.connection.execute(_LEFT_BEHIND, [MARK + "%"], prepare=False)]
+        if self.role is not None:
+            found += [row[0] for row in self.connection.execute(_ROLES_LEFT_BEHIND, prepare=False)]
+        return list(dict.fromkeys(found))
 
     def _clear(self, schema: str) -> bool:
         if not self._alive_lock("pg_try_advisory_lock", schema):
             return False
         try:
             self.end_sessions(f"catenum {schema.removeprefix('catenum_')} %")
-            self._do("drop schema {} cascade", sql.Identifier(schema))
+            self._do("drop schema if exists {} cascade", sql.Identifier(schema))
             self._drop_role(schema)
             return True
         except psycopg.Error:
