@@ -69,7 +69,7 @@ class Bench:
     check for deadlocks.
     """
 
-    settles_s = 0.005
+    settles_s = 0.02
 
     def __init__(self, hands: int) -> None:
         self._bell = threading.Event()
