@@ -591,3 +591,13 @@ def test_named_locks_and_sequences_are_no_dirty_reads(call, tmp_path, kept_maria
     )
     found = call("explore", "s.yaml", "--target", "local:mariadb", "--json").json
     assert "dirty read" not in {entry["anomaly"] for entry in found["outcomes"]}
+
+
+def test_an_assumption_that_the_server_contradicts_is_dropped_and_told(call, monkeypatch):
+    """As though no two statements ever met: the waits show that it is wrong, and everything is run again."""
+    right = call("explore", "berth-swap", "--json").json
+    monkeypatch.setattr("catenum.core.space.dependence.meets", lambda a, b, **_: False)
+    found = call("explore", "berth-swap", "--json").json
+    assert any("please report this" in note for note in found["notes"])
+    assert {entry["kind"] for entry in found["outcomes"]} == {entry["kind"] for entry in right["outcomes"]}
+    assert [cycle["members"] for cycle in found["cycles"]] == [cycle["members"] for cycle in right["cycles"]]

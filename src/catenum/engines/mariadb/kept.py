@@ -73,8 +73,7 @@ Query = Callable[..., list[tuple[Any, ...]]]
 
 @dataclass(frozen=True, slots=True)
 class _State:
-    """Fingerprints: per table of all its rows, and of what is compared of them; of the sequences and all "
-    "definitions."""
+    """Fingerprints: per table of all rows, and of what is compared of them; of the sequences; of all definitions."""
 
     rows: tuple[str, ...]
     shown: tuple[str, ...]

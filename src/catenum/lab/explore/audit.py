@@ -87,7 +87,7 @@ class Audit:
 
     def __init__(self, stage: Stage, space: Space, seed: int) -> None:
         self.stage, self.space, self.seed = stage, space, seed
-        self.runs = self.swaps = self.repeated = self.races = 0
+        self.runs = self.tried = self.swaps = self.repeated = self.races = 0
         self.race: tuple[str, ...] | None = None
         self.fresh: list[Run] = []  # other outcomes of schedules that were run already
         self._waiting: dict[Pair, tuple[Exchange, Run]] = {}
@@ -101,14 +101,14 @@ class Audit:
             known = self._waiting.get(exchange.pair)
             if known is None or self._lot(exchange) < self._lot(known[0]):
                 self._waiting[exchange.pair] = (exchange, run)
-        if self.swaps < self.runs // ONE_IN:
+        if self.tried < self.runs // ONE_IN:
             self.exchange()
-        if may_differ(run, self.stage) and self.repeated < max(REPEATS, self.runs // ONE_IN):
+        if may_differ(run) and self.repeated < max(REPEATS, self.runs // ONE_IN):
             self._repeat(run)
 
     def finish(self) -> None:
         """The share is worked off: at least one exchange is made, where there is one to make."""
-        if not self.swaps:
+        if not self.tried:
             self.exchange()
 
     def exchange(self) -> None:
@@ -118,16 +118,24 @@ class Audit:
         pair = min(self._waiting, key=lambda p: (self._made.get(p, 0), self._lot(self._waiting[p][0])))
         exchange, run = self._waiting.pop(pair)
         self._made[pair] = self._made.get(pair, 0) + 1
-        self.swaps += 1
+        self.tried += 1
         if self._again(exchange.exchanged) == _essence(run):
+            self.swaps += 1
             return
-        if self._steady(exchange.path, run) and self._again(exchange.exchanged) != _essence(run):
-            (a, one), (b, other) = pair
-            raise Widened(
-                [pair],
-                f"{_called(a, one)} and {_called(b, other)} were taken for independent, but "
-                f"'{' '.join(exchange.exchanged)}' ends otherwise than '{' '.join(exchange.path)}'",
-            )
+        if not self._steady(exchange.path, run):
+            return
+        if self._again(exchange.exchanged) == _essence(run):  # it ended in two ways: no exchange can be judged by it
+            self._raced(exchange.exchanged)
+            return
+        (a, one), (b, other) = pair
+        raise Widened(
+            [pair],
+            f"{_called(a, one)} and {_called(b, other)} were taken for independent, but "
+            f"'{' '.join(exchange.exchanged)}' ends otherwise than '{' '.join(exchange.path)}'",
+        )
+
+    def _raced(self, path: tuple[str, ...]) -> None:
+        self.races, self.race = self.races + 1, self.race or path
 
     def _repeat(self, run: Run) -> None:
         for _ in range(REPEATS):
@@ -140,7 +148,7 @@ class Audit:
         for _ in range(times):
             again = self.stage.run(Exactly(path))
             if again.broken_off or _essence(again) != _essence(run):
-                self.races, self.race = self.races + 1, self.race or path
+                self._raced(path)
                 if not again.broken_off:
                     self.fresh.append(again)
                 return False
@@ -158,9 +166,9 @@ def _essence(run: Run) -> object:
     return (run.kind, run.status, run.failed_by, run.holds, run.attempts, run.observed.key)
 
 
-def may_differ(run: Run, stage: Stage) -> bool:
-    """Whether the server may let the same schedule end in two ways: two waited for one thing at some time, or the
-    transactions are serializable, and what it remembers of those that are over decides.
+def may_differ(run: Run) -> bool:
+    """Whether the server may let the same schedule end in two ways: two waited for one thing at some time, or one was
+    refused, which depends on what the server remembers of transactions that are over.
     """
     waiters: dict[tuple[str, str], set[str]] = {}
     for meeting in run.meetings:
