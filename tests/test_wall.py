@@ -8,6 +8,8 @@ from __future__ import annotations
 
 import contextlib
 import os
+import tempfile
+from pathlib import Path
 
 import psycopg
 import pymysql
@@ -46,13 +48,13 @@ ALONE = {
     "postgresql": (
         "copy (select 1) to program 'touch {file}'", "copy (select 1) to '{file}'", "create table bait (t text); copy bait from program 'touch {file}; echo x'", "create table bait (t text); copy bait from '/etc/passwd'", "select pg_read_file('/etc/passwd')", "select lo_import('/etc/passwd')", "select lo_export(lo_create(0), '{file}')",
         "create role intruder", "create user intruder superuser", "alter role catenum nologin", "alter role current_user superuser", "grant pg_execute_server_program to current_user", "grant pg_write_server_files to current_user", "set role catenum", "set session authorization catenum", "create database gone", "drop database marrowgate", "alter database marrowgate set work_mem = '1MB'", "alter system set work_mem = '1MB'", "select pg_reload_conf()",
-        "create extension dblink", "create extension file_fdw", "create language plpython3u", "create function way() returns int language c as '/tmp/x.so', 'f'", "update pg_class set relname = 'gone' where relname = 'log'", "delete from pg_proc", "insert into pg_authid default values", "update pg_database set datallowconn = false", "create tablespace t location '/tmp'", "create server s foreign data wrapper w", "create publication p for all tables", "create subscription s connection 'x' publication p", "create event trigger e on ddl_command_start execute function suppress_redundant_updates_trigger()",
+        "create extension dblink", "create extension file_fdw", "create language plpython3u", "create function way() returns int language c as '/tmp/x.so', 'f'", "update pg_class set relname = 'gone' where relname = 'log'", "delete from pg_proc", "insert into pg_authid default values", "update pg_database set datallowconn = false", "create tablespace t location '{folder}'", "create server s foreign data wrapper w", "create publication p for all tables", "create subscription s connection 'x' publication p", "create event trigger e on ddl_command_start execute function suppress_redundant_updates_trigger()",
         "select pg_terminate_backend(pid) from pg_stat_activity where usename <> current_user", "select pg_rotate_logfile()", "checkpoint", "load '/tmp/x'", "vacuum harbour.log", "analyze harbour.log", "create schema intruder", "create table public.intruder (id int)", "create aggregate public.a (int) (sfunc = int4pl, stype = int)", "create cast (int as harbour.tons) without function", "alter default privileges grant all on tables to public", "security label on table harbour.log is 'x'", "create view public.v as select 1", "create type public.t as (a int)", "alter function pg_catalog.now() rename to gone", "drop function pg_catalog.now()", "reassign owned by catenum to current_user", "drop owned by catenum", "explain analyze delete from harbour.log", "with gone as (delete from harbour.log returning 1) select * from gone", "create table taken as select * from harbour.log", "select * into taken from harbour.log", "alter table harbour.log set schema public", "create table heir () inherits (harbour.log)", "create table child (id int references harbour.log)",
         "create function md5(text) returns text language plpgsql as $way$begin delete from harbour.log; return 'x'; end$way$", "create function way(name, text) returns text language plpgsql as $way$begin delete from harbour.log; return 'x'; end$way$; create operator || (leftarg = name, rightarg = text, function = way)", "create function way(int) returns boolean language plpgsql as $way$begin begin delete from harbour.log; exception when others then null; end; return true; end$way$; create table bait (id int primary key check (way(id))); insert into bait values (1)", "create view berth as select 1 as id, pg_read_file('/etc/hostname') as t",
     ),
     "mariadb": (
         "select 1 into outfile '{file}'", "select 1 into dumpfile '{file}'", "select load_file('/etc/passwd')", "create table bait (t text); load data infile '/etc/passwd' into table bait", "create user intruder", "create user intruder identified by 'x'", "grant all on *.* to current_user()", "grant file on *.* to current_user()", "grant all on harbour.* to current_user()", "alter user root@localhost identified by 'x'", "set password for root@localhost = password('x')", "drop user root@localhost", "rename user root@localhost to gone@localhost", "set global max_connections = 10", "set global general_log = on", "set global general_log_file = '{file}'", "set global init_connect = 'delete from harbour.log'",
-        "install plugin x soname 'ha_connect'", "install soname 'auth_pam'", "uninstall soname 'metadata_lock_info'", "create function f returns string soname 'x.so'", "flush tables", "flush tables with read lock", "flush privileges", "reset master", "shutdown", "kill 1", "create database gone", "create server s foreign data wrapper mysql options (host 'x')", "insert into mysql.global_priv values ('x', 'y', '{}')", "update mysql.global_priv set priv = '{}'", "delete from mysql.global_priv", "insert into mysql.func values ('f', 0, 'x', 'function')", "create role intruder", "set role intruder", "create event e on schedule every 1 second do delete from harbour.log; set global event_scheduler = on", "create table bait (id int) data directory = '/tmp'", "create definer = root@localhost procedure way() delete from harbour.log; call way()", "create definer = root@localhost function way() returns int begin delete from harbour.log; return 1; end; select way()", "create definer = root@localhost view way as select * from harbour.log; select * from way", "create sql security definer view way as select * from harbour.log; delete from way", "create table taken like harbour.log", "create table taken as select * from harbour.log", "handler harbour.log open", "backup stage start", "change master to master_host = 'x'", "start slave", "purge binary logs before now()", "set sql_log_bin = 0", "set session sql_mode = ''; delete from harbour.log", "create table child (id int, foreign key (id) references harbour.log (id))", "lock tables mysql.user write", "grant proxy on root@localhost to current_user()", "set default role all", "create table harbour.bait engine = myisam as select 1", "repair table harbour.log", "drop procedure if exists harbour.keeps", "alter procedure harbour.keeps comment 'x'", "call harbour.keeps()",
+        "install plugin x soname 'ha_connect'", "install soname 'auth_pam'", "uninstall soname 'metadata_lock_info'", "create function f returns string soname 'x.so'", "flush tables", "flush tables with read lock", "flush privileges", "reset master", "shutdown", "kill 1", "create database gone", "create server s foreign data wrapper mysql options (host 'x')", "insert into mysql.global_priv values ('x', 'y', '{}')", "update mysql.global_priv set priv = '{}'", "delete from mysql.global_priv", "insert into mysql.func values ('f', 0, 'x', 'function')", "create role intruder", "set role intruder", "create event e on schedule every 1 second do delete from harbour.log; set global event_scheduler = on", "create table bait (id int) data directory = '{folder}'", "create table bait (id int) engine = myisam data directory = '{folder}' index directory = '{folder}'", "create table bait (id int) engine = aria data directory = '{folder}'", "create table bait (id int) partition by hash (id) (partition p data directory = '{folder}')", "create definer = root@localhost procedure way() delete from harbour.log; call way()", "create definer = root@localhost function way() returns int begin delete from harbour.log; return 1; end; select way()", "create definer = root@localhost view way as select * from harbour.log; select * from way", "create sql security definer view way as select * from harbour.log; delete from way", "create table taken like harbour.log", "create table taken as select * from harbour.log", "handler harbour.log open", "backup stage start", "change master to master_host = 'x'", "start slave", "purge binary logs before now()", "set sql_log_bin = 0", "set session sql_mode = ''; delete from harbour.log", "create table child (id int, foreign key (id) references harbour.log (id))", "lock tables mysql.user write", "grant proxy on root@localhost to current_user()", "set default role all", "create table harbour.bait engine = myisam as select 1", "repair table harbour.log", "drop procedure if exists harbour.keeps", "alter procedure harbour.keeps comment 'x'", "call harbour.keeps()",
     ),
 }  # fmt: skip
 
@@ -70,6 +72,14 @@ def begins_anew(tried: list[str], number: int) -> bool:
     return number % 20 == 0 or any(word in before for word in ("set ", "use ", "berth", "md5", "operator"))
 
 
+@pytest.fixture
+def reachable():
+    """A folder that the server's own user may write to (no parent of ``tmp_path`` lets others in)."""
+    with tempfile.TemporaryDirectory() as folder:
+        os.chmod(folder, 0o777)
+        yield Path(folder)
+
+
 def outside_postgresql(admin: psycopg.Connection) -> object:
     asked = (
         "select * from harbour.log order by 1", "select last_value, is_called from harbour.tickets", "select nspname, nspacl::text, nspowner from pg_namespace where nspname not like 'catenum%' and nspname not like 'pg_%temp%' order by 1",
@@ -80,9 +90,8 @@ def outside_postgresql(admin: psycopg.Connection) -> object:
     return [admin.execute(query.encode()).fetchall() for query in asked]
 
 
-def test_nothing_outside_is_changed_on_postgresql(kept, tmp_path):
-    os.chmod(tmp_path, 0o777)
-    file = tmp_path / "made"
+def test_nothing_outside_is_changed_on_postgresql(kept, reachable):
+    file = reachable / "made"
     with psycopg.connect(kept, autocommit=True) as admin:
         admin.execute(
             "create schema harbour; create table harbour.log (id int primary key, n int); insert into harbour.log values (1, 1), (2, 2); create sequence harbour.tickets; create domain harbour.tons as int"
@@ -98,9 +107,9 @@ def test_nothing_outside_is_changed_on_postgresql(kept, tmp_path):
                     if begins_anew(tried, number):
                         engine.load("create table berth (id int primary key); insert into berth values (1)")
                     with contextlib.suppress(DataError):
-                        engine.add(way.replace("{file}", str(file)))
+                        engine.add(way.replace("{file}", str(file)).replace("{folder}", str(reachable)))
                     engine.rows(5)  # reads what stands there
-                    assert not file.exists(), way
+                    assert not list(reachable.iterdir()), way
                     assert outside_postgresql(admin) == before, way
             finally:
                 engine.close()
@@ -125,9 +134,8 @@ def outside_mariadb(admin: pymysql.Connection) -> object:
     return found
 
 
-def test_nothing_outside_is_changed_on_mariadb(kept_mariadb, tmp_path):
-    os.chmod(tmp_path, 0o777)
-    file = tmp_path / "made"
+def test_nothing_outside_is_changed_on_mariadb(kept_mariadb, reachable):
+    file = reachable / "made"
     admin = pymysql.connect(unix_socket=kept_mariadb, user="root", autocommit=True)
     for sql in ("create database harbour", "create table harbour.log (id int primary key, n int)", "insert into harbour.log values (1, 1), (2, 2)", "create sequence harbour.tickets", "create view harbour.seen as select * from harbour.log", "create procedure harbour.keeps() delete from harbour.log"):  # fmt: skip
         admin.cursor().execute(sql)
@@ -142,9 +150,9 @@ def test_nothing_outside_is_changed_on_mariadb(kept_mariadb, tmp_path):
                 if begins_anew(tried, number):
                     engine.load("create table berth (id int primary key); insert into berth values (1)")
                 with contextlib.suppress(DataError):
-                    engine.add(way.replace("{file}", str(file)))
+                    engine.add(way.replace("{file}", str(file)).replace("{folder}", str(reachable)))
                 engine.rows(5)
-                assert not file.exists(), way
+                assert not list(reachable.iterdir()), way
                 assert outside_mariadb(admin) == before, way
         finally:
             engine.close()

@@ -83,7 +83,7 @@ class MariadbRules(InnodbRules):
             r"set (?:password|role|default role)",
             r".* into (?:outfile|dumpfile)",
         ),
-        functions=(r"(?:load_file|sys_exec|sys_eval)\s*\(",),
+        functions=(r"(?:load_file|sys_exec|sys_eval)\s*\(", r"(?:data|index)\s+directory\b"),
         own_transactions=(r"xa (?:start|begin|end|prepare|commit|rollback|recover)", r"set (?:.* )?autocommit"),
         commits=(
             r"(?:alter|rename|truncate|analyze|optimize|check|repair|flush|grant|revoke|install|uninstall)\b",

@@ -14,6 +14,8 @@ from catenum.engines.private.programs import Owner, make_data
 #: Nothing here outlives the run, so nothing is made durable; every lock is reported, metadata locks too.
 SERVER_SETTINGS = (
     "--skip-networking",
+    # no "data directory" and no "index directory": a table may lie nowhere but in the server's own folder
+    "--skip-symbolic-links",
     "--skip-log-bin",
     "--innodb-flush-log-at-trx-commit=0",
     "--innodb-doublewrite=OFF",
