@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from enumerating.sessions import Bench, Failed
 
@@ -32,7 +32,11 @@ class Case:
 
 @dataclass(frozen=True)
 class End:
-    """What one schedule came to. ``fell``: deadlock victims with the statement (None: the end) that was cut."""
+    """What one schedule came to. ``fell``: deadlock victims with the statement (None: the end) that was cut.
+
+    ``late``: a victim was not the one that moved, so the cycle closed at another's move, and which member the server
+    rolls back is a matter of timing (on PostgreSQL the one whose check comes first after that).
+    """
 
     path: tuple[str, ...]
     kind: str
@@ -41,6 +45,7 @@ class End:
     seen: object
     serial: bool
     holds: tuple[tuple[str, bool], ...]
+    late: bool = False
 
     @property
     def coarse(self) -> object:
@@ -97,7 +102,7 @@ class Walk:
         path: list[str] = []
         choices: list[list[str]] = []
         fell: set[tuple[str, int | None]] = set()
-        worst = 0
+        worst, late = 0, False
         under_way: dict[str, int] = {}
         while len(status) < len(self.names):
             able = [name for name in self.names if name not in status and name not in waiting]
@@ -125,6 +130,7 @@ class Walk:
                     worst = max(worst, KINDS.index(kind))
                     if reply.kind == "deadlock":
                         fell.add((other, None if last else number + 1))
+                        late = late or other != path[-1]
                 elif last:
                     status[other] = {"commit": "committed", "rollback": "rolled back"}[case.parts[other].ends]
                 else:
@@ -140,6 +146,7 @@ class Walk:
             seen=seen,
             serial=False,
             holds=tuple(sorted((title, bench.true(sql)) for title, sql in case.holds.items())),
+            late=late,
         )
         return end, choices
 
@@ -149,7 +156,7 @@ class Walk:
             orders = itertools.permutations(sorted(committed))
             self._serial[committed] = [made for order in orders if (made := self._in_turn(order)) is not None]
         serial = end.seen in self._serial[committed]
-        return End(end.path, end.kind, end.status, end.fell, end.seen, serial, end.holds)
+        return replace(end, serial=serial)
 
     def _in_turn(self, order: Sequence[str]) -> object | None:
         """What one serial order gives; None where not all of it can commit."""

@@ -37,18 +37,17 @@ def _changes_schema(sql: str | None, rules: Rules) -> bool:
 
 
 def _finding(recording: Recording, name: str, number: int, waits: list[Wait]) -> Finding:
-    table = waits[0].resource.text
     waited = [wait for wait in waits if wait.waiter == name]
     behind = [wait for wait in waits if wait.holder == name]
     evidence = []
     for wait in waited:
         since = f", since {named(wait.holder, wait.holder_statement)}" if wait.holder_statement else ""
         evidence.append(
-            f"{named(name, number)} wanted {wait.wanted} on {table} and waited for {wait.holder}, "
+            f"{named(name, number)} wanted {wait.wanted} on {wait.resource.text} and waited for {wait.holder}, "
             f"which held {wait.held or 'a lock'}{since}"
         )
     for wait in behind:
-        what = f"{named(wait.waiter, wait.statement)} wanted {wait.wanted} and"
+        what = f"{named(wait.waiter, wait.statement)} wanted {wait.wanted} on {wait.resource.text} and"
         if wait.queued:
             evidence.append(f"{what} queued behind {named(name, number)}, which was itself only waiting")
         else:
@@ -60,11 +59,23 @@ def _finding(recording: Recording, name: str, number: int, waits: list[Wait]) ->
         transactions=(name, *others),
         statements=ref(name, number) + tuple(r for wait in behind for r in ref(wait.waiter, wait.statement)),
         evidence=tuple(evidence),
-        advice=(
-            f"Give {name} a short lock timeout and try again later: while it waits for {table}, "
-            "every statement that comes after it waits "
-            "too, even plain readers" + (f" ({listed(sorted({w.waiter for w in behind}))} here)." if behind else "."),
-            "Run it when no long transaction has touched the table; keep it in a transaction of its own.",
-            f"To try it: a remedy with timeout: {{{name}: 100ms}}.",
-        ),
+        advice=_advice(name, waited, behind),
+    )
+
+
+def _advice(name: str, waited: list[Wait], behind: list[Wait]) -> tuple[str, ...]:
+    tables = listed(sorted({wait.resource.text for wait in (waited or behind)}))
+    here = f" ({listed(sorted({wait.waiter for wait in behind}))} here)" if behind else ""
+    quiet = "Run it when no long transaction has touched the table; keep it in a transaction of its own."
+    if not waited:
+        return (
+            f"Commit {name} right after the change: until it ends, every statement that needs {tables} waits, "
+            f"even plain readers{here}.",
+            quiet,
+        )
+    return (
+        f"Give {name} a short lock timeout and try again later: while it waits for {tables}, "
+        f"every statement that comes after it waits too, even plain readers{here}.",
+        quiet,
+        f"To try it: a remedy with timeout: {{{name}: 100ms}}.",
     )
