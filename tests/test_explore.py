@@ -601,3 +601,16 @@ def test_an_assumption_that_the_server_contradicts_is_dropped_and_told(call, mon
     assert any("please report this" in note for note in found["notes"])
     assert {entry["kind"] for entry in found["outcomes"]} == {entry["kind"] for entry in right["outcomes"]}
     assert [cycle["members"] for cycle in found["cycles"]] == [cycle["members"] for cycle in right["cycles"]]
+
+
+def test_what_the_planner_knows_is_no_data_although_a_rollback_leaves_it_changed(call, tmp_path):
+    """CREATE INDEX sets pg_class.reltuples in place: undone, it leaves the table's rows and definitions as they were."""
+    parts = {
+        "build": {"statements": ["create index on berth (vessel)"], "ends": "rollback"},
+        "move": {"statements": ["update berth set vessel = 4 where id = 1"]},
+    }
+    data = "create table berth (id int primary key, vessel int); insert into berth values (1, 1), (2, 1);"
+    (tmp_path / "s.yaml").write_text(json.dumps({"scenario": "build", "data": data, "transactions": parts}))
+    done = call("explore", "s.yaml", "--json")
+    assert done.code == 0
+    assert {entry["data"] for entry in done.json["outcomes"]} == {"serial"}

@@ -38,7 +38,9 @@ FEW_ROWS = 200
 @dataclass(frozen=True, slots=True)
 class _State:
     """Per table the fingerprint of its rows, of what is compared of them, and of their order; of materialised views; of
-    the sequences, the sizes of tables and indexes, and of all definitions.
+    the sequences, the sizes of tables and indexes, of all definitions, and of what the planner knows of the tables.
+
+    The last is no part of the data, and a rollback does not take it back (CREATE INDEX sets ``reltuples`` in place).
     """
 
     rows: tuple[str, ...]
@@ -48,6 +50,11 @@ class _State:
     sequences: tuple[str, ...]
     sizes: str
     shape: str
+    known: str = ""
+
+
+#: Characters of a digest that the server makes.
+_MD5 = 32
 
 
 def _digest(rows: Sequence[str]) -> str:
@@ -167,7 +174,8 @@ class Keeper:
             views=tuple(cells[place:after]),
             sequences=tuple(cells[after : after + len(self._sequences)]),
             sizes=cells[-2],
-            shape=cells[-1],
+            shape=cells[-1][:_MD5],
+            known=cells[-1][_MD5:],
         )
         return self._last
 
@@ -178,7 +186,7 @@ class Keeper:
         result = self._run(sql.SQL("select ") + sql.SQL(", ").join([*parts, self._shape()]))
         cells = [(result.get_value(0, i) or b"").decode() for i in range(result.nfields)]
         rows = tuple(f"{table}:{digest}" for table, digest in zip(tables, cells, strict=False))
-        self._last = _State(rows=rows, shown=rows, order=(), views=(), sequences=(), sizes="", shape=cells[-1])
+        self._last = _State(rows=rows, shown=rows, order=(), views=(), sequences=(), sizes="", shape=cells[-1][:_MD5])
         return self._last
 
     def fingerprint(self) -> str:
@@ -250,7 +258,7 @@ class Keeper:
     def restore(self) -> None:
         """Bring the data back to what was kept, and see that it is. Raises NeedsReload or NotRestored."""
         start, state = self._start, self._last or self.state()
-        if start is None or (state.shape, state.views) != (start.shape, start.views):
+        if start is None or (state.shape, state.known, state.views) != (start.shape, start.known, start.views):
             raise NeedsReload
         changed = [
             table
