@@ -170,11 +170,17 @@ def test_a_tab_inside_a_statement_is_nobody_s_business(call, tmp_path):
     assert call("play", "s.yaml", "--quiet").code == 0
 
 
-@pytest.mark.parametrize("value", ["!!int x", "!!timestamp 2001", "!!binary aGk=", "!port 3", "! x", "=", "2001-13-45"])
-def test_a_tag_or_a_value_that_is_none_is_an_error_with_line_and_column(value):
+@pytest.mark.parametrize("value", ["!!int x", "!!timestamp 2001", "!!binary aGk=", "!port 3", "! x", "9" * 5000])
+def test_a_tag_or_a_number_without_end_is_an_error_with_line_and_column(value):
     text = f"scenario: s\nabout: {value}\ndata: x\ntransactions: {{a: {{statements: [select 1]}}}}\n"
     with pytest.raises(InputError, match=r"s\.yaml:2:8: "):
         read_scenario(text.encode(), "s.yaml")
+
+
+@pytest.mark.parametrize("value", ["=", "2001-13-45", "yes", "1_000", "0b1", "12:30", "<<"])
+def test_what_is_no_value_of_its_own_is_a_text(value):
+    text = f"scenario: s\nabout: {value}\ndata: x\ntransactions: {{a: {{statements: [select 1]}}}}\n"
+    assert read_scenario(text.encode(), "s.yaml").scenario.about == value
 
 
 def test_a_key_of_other_digits_is_a_word():

@@ -12,7 +12,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from ruamel.yaml import YAML
+import yaml
 
 from catenum.core.diagnose import PASSES, diagnose
 from catenum.core.record.modes import Mode
@@ -38,7 +38,7 @@ FOLDER = Path(__file__).parent / "cases"
 CASES = {
     f"{path.stem}: {title}": case
     for path in sorted(FOLDER.glob("*.yaml"))
-    for title, case in YAML(typ="safe").load(path).items()
+    for title, case in yaml.safe_load(path.read_text()).items()
 }
 _WAIT = re.compile(r"(\w+) (\d) < (\w+) (\d) (queued )?over (.+?)(?: @(\w+))? :: ([^/]+) / (.+?)( lasts)?$")
 

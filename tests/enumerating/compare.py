@@ -6,7 +6,7 @@ import json
 from collections.abc import Callable
 from pathlib import Path
 
-from ruamel.yaml import YAML
+import yaml
 
 from enumerating.sessions import Bench
 from enumerating.walk import Account, Case, Walk
@@ -23,10 +23,7 @@ def written(case: Case, folder: Path) -> Path:
     if case.holds:
         plain["holds"] = case.holds
     path = folder / "generated.yaml"
-    writer = YAML(typ="safe")
-    writer.sort_base_mapping_type_on_output, writer.width, writer.default_flow_style = False, 1000, False
-    with path.open("w", encoding="utf-8") as file:
-        writer.dump(plain, file)
+    path.write_text(yaml.safe_dump(plain, sort_keys=False, width=1000), encoding="utf-8")
     return path
 
 
@@ -68,7 +65,7 @@ def differences(case: Case, account: Account, exploration: dict) -> list[str]:
 
 def _unnamed(outcome: object) -> object:
     """The outcome of a deadlock without the names of who failed; rules, which hang on that, left out too."""
-    kind, serial, status, holds = outcome  # type: ignore[misc]
+    kind, serial, status, _ = outcome  # type: ignore[misc]
     if kind != "deadlock":
         return outcome
     return (kind, serial, tuple(sorted((state, failed) for _, state, failed in status)))

@@ -7,14 +7,14 @@ built.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+import yaml
 from pydantic import ValidationError
-from ruamel.yaml import YAML
-from ruamel.yaml.error import MarkedYAMLError, YAMLError
-from ruamel.yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
+from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from catenum.core.errors import InputError, Place, Problem
 from catenum.core.scenario.model import Column, Data, Fill, Remedy, Retry, Scenario, Statement, Transaction
@@ -25,6 +25,16 @@ from catenum.core.words import suggestion
 MAX_BYTES = 1_000_000
 MAX_DEPTH = 20
 MAX_VALUES = 50_000
+#: The parser in C, where it was built: a scenario of a megabyte is read in a fraction of a second.
+_LOADER: type = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
+#: What a plain scalar means (YAML 1.2.2, 10.3.2, "Tag Resolution" of the core schema); anything else is a text.
+_NULL = re.compile(r"~|null|Null|NULL|")
+_TRUTH = re.compile(r"(true|True|TRUE)|false|False|FALSE")
+_NUMBER = re.compile(
+    r"(?P<decimal>[-+]?[0-9]+)|0o(?P<octal>[0-7]+)|0x(?P<hex>[0-9a-fA-F]+)"
+    r"|(?P<real>[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?)"
+    r"|(?P<sign>[-+]?)\.(?P<word>inf|Inf|INF|nan|NaN|NAN)"
+)
 
 Path = tuple[str | int, ...]
 
@@ -97,46 +107,78 @@ def _compose(data: bytes, file: str) -> Node:
             place=where,
             advice="'catenum sample berth-swap' prints a scenario to start from.",
         )
-    yaml = YAML(typ="safe", pure=True)
     try:
         _check_events(text, file)
-        node: Node | None = yaml.compose(text)
-    except MarkedYAMLError as error:
+        node: Node | None = yaml.compose(text, Loader=_LOADER)
+    except yaml.MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         place = Place(file, mark.line + 1, mark.column + 1) if mark else where
-        if "'\\t'" in str(error.problem):
+        if mark and _character(text, mark.line, mark.column) == "\t":
             raise InputError(
                 "a tab in the indentation", place=place, advice="YAML indents with spaces only."
             ) from error
+        if "nesting depth" in str(error.problem):  # the parser in C looks further ahead than its events tell
+            raise InputError(_TOO_DEEP, place=place) from error
         raise InputError(f"not valid YAML: {error.problem or error.context}", place=place) from error
-    except (YAMLError, ValueError) as error:
+    except (yaml.YAMLError, ValueError) as error:
         raise InputError(f"not valid YAML: {str(error).splitlines()[0]}", place=where) from error
     if node is None:
         raise InputError("the file holds no scenario, only comments", place=where)
     return node
 
 
+def _character(text: str, line: int, column: int) -> str:
+    lines = text.splitlines()
+    return lines[line][column : column + 1] if line < len(lines) else ""
+
+
 def _check_events(text: str, file: str) -> None:
-    """Refuse deep nesting before anything recurses over it (the event parser itself is flat), and explicit tags: what
-    a value is follows from how it is written.
+    """Refuse deep nesting and endless lists before anything recurses over them (the event parser itself is flat), and
+    explicit tags: what a value is follows from how it is written.
     """
-    depth = 0
-    for event in YAML(typ="safe", pure=True).parse(text):
-        kind = type(event).__name__
-        depth += kind in ("SequenceStartEvent", "MappingStartEvent")
-        depth -= kind in ("SequenceEndEvent", "MappingEndEvent")
-        if getattr(event, "tag", None) is not None:
-            mark = event.start_mark
+    depth = values = 0
+    for event in yaml.parse(text, Loader=_LOADER):
+        if isinstance(event, yaml.CollectionEndEvent):
+            depth -= 1
+        if not isinstance(event, yaml.NodeEvent):
+            continue
+        depth += isinstance(event, yaml.CollectionStartEvent)
+        values += 1
+        mark = event.start_mark
+        place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)
+        tag = getattr(event, "tag", None)
+        if tag is not None:
             raise InputError(
-                f"the tag {str(event.tag).replace('tag:yaml.org,2002:', '!!')!r}: a scenario has no tags",
-                place=Place(file, mark.line + 1, mark.column + 1),
+                f"the tag {str(tag).replace('tag:yaml.org,2002:', '!!')!r}: a scenario has no tags",
+                place=place,
                 advice="Leave it out; write a text in quotes.",
             )
         if depth > MAX_DEPTH:
-            mark = event.start_mark
-            raise InputError(
-                f"nested more than {MAX_DEPTH} levels deep", place=Place(file, mark.line + 1, mark.column + 1)
-            )
+            raise InputError(_TOO_DEEP, place=place)
+        if values > 2 * MAX_VALUES:  # each may have a key
+            raise InputError(_TOO_MANY, place=place)
+
+
+_TOO_DEEP = f"nested more than {MAX_DEPTH} levels deep"
+_TOO_MANY = f"more than {MAX_VALUES:,} values or too deep"
+
+
+def _plain(text: str) -> object:
+    """What a plain scalar means. Raises ValueError for a number that is too long."""
+    if _NULL.fullmatch(text):
+        return None
+    if truth := _TRUTH.fullmatch(text):
+        return truth[1] is not None
+    number = _NUMBER.fullmatch(text)
+    if number is None:
+        return text
+    if number["word"]:
+        return float(number["sign"] + number["word"])
+    if number["real"]:
+        return float(text)
+    return int(
+        number["decimal"] or number["octal"] or number["hex"], {"octal": 8, "hex": 16}.get(number.lastgroup or "", 10)
+    )
 
 
 def _place(file: str, node: Node) -> Place:
@@ -156,23 +198,23 @@ class _Builder:
     ) -> None:
         self.file, self.lines = file, text.splitlines()
         self.places, self.sql_starts, self.problems = places, sql_starts, problems
-        self.constructor = YAML(typ="safe", pure=True).constructor
         self.count = 0
 
     def build(self, node: Node, path: Path) -> Any:
         self.count += 1
         if self.count > MAX_VALUES or len(path) > MAX_DEPTH:  # aliases can multiply what the file shows
-            raise InputError(f"more than {MAX_VALUES:,} values or too deep", place=_place(self.file, node))
+            raise InputError(_TOO_MANY, place=_place(self.file, node))
         self.places[path] = _place(self.file, node)
         if isinstance(node, MappingNode):
             return self._mapping(node, path)
         if isinstance(node, SequenceNode):
             return [self.build(child, (*path, i)) for i, child in enumerate(node.value)]
-        if isinstance(node, ScalarNode):
-            self._note_text(node, path)
+        if not isinstance(node, ScalarNode):
+            raise TypeError(type(node))
+        self._note_text(node, path)
         try:
-            return self.constructor.construct_object(node)
-        except (ValueError, OverflowError, YAMLError) as error:
+            return node.value if node.style else _plain(node.value)
+        except (ValueError, OverflowError) as error:
             message = f"cannot be read as a value: {str(error).splitlines()[0]}"
             advice = "Write a text in quotes."
             raise InputError(message, place=_place(self.file, node), advice=advice) from error
