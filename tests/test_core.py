@@ -135,7 +135,10 @@ def test_a_statement_with_parts_touches_all_its_tables():
 
 def test_what_cannot_be_parsed_is_told_and_a_script_is_read_statement_by_statement():
     assert PG.footprint("upd8 berth ((").parsed is False
-    assert [f.accesses[0].table for f in PG.footprints("insert into a values (';'); delete from s.b")] == ["a", "b"]
+    assert [p.text for p in PG.pieces("insert into a values (';'); delete from s.b")] == [
+        "insert into a values (';')",
+        "delete from s.b",
+    ]
     assert PG.footprint("savepoint x").control is None
     assert PG.footprint("rollback to savepoint x").control is None
     assert PG.footprint("start transaction").control == PG.footprint("begin").control == "begin"

@@ -58,15 +58,20 @@ WITHIN = {
 }
 
 
+def beyond(server, script):
+    rules = rules_of(server)
+    return [words for piece in rules.pieces(script) if (words := rules.reaches_beyond(piece))]
+
+
 @pytest.mark.parametrize(("server", "sql", "words"), [(s, *case) for s, cases in BEYOND.items() for case in cases])
 def test_what_reaches_beyond_the_scratch_space_is_known(server, sql, words):
-    (found,) = rules_of(server).reaches_beyond(f"select 1;\n{sql};\nselect 2")
+    (found,) = beyond(server, f"select 1;\n{sql};\nselect 2")
     assert found.startswith(words)
 
 
 @pytest.mark.parametrize(("server", "sql"), [(s, sql) for s, cases in WITHIN.items() for sql in cases])
 def test_what_stays_within_is_let_be(server, sql):
-    assert list(rules_of(server).reaches_beyond(sql)) == []
+    assert beyond(server, sql) == []
     assert rules_of(server).handles_transactions(sql) is None
 
 
@@ -147,3 +152,23 @@ def test_a_statement_that_commits_by_itself_is_told(call, tmp_path, kept_mariadb
     assert rules_of("mariadb").commits_by_itself("create table x (id int)")
     assert not rules_of("mariadb").commits_by_itself("create temporary table x (id int)")
     assert not rules_of("mariadb").commits_by_itself("update crane set boxes = 1")
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mariadb"])
+@pytest.mark.parametrize(
+    "sql",
+    [
+        "insert into other.berth values (1, 'a'), (2, 'b'), (3, 'it''s')",
+        "update berth set moved = 1.5, name = 'x' where id in (1, 2, 3) and name in ('a', 'b')",
+        "select b.id from berth b join other.crane c on c.id = b.id and c.at > '2026-01-01' limit 5",
+        "select * from berth where at > interval '1' day or note like '%x' escape '!'",
+        "delete from other.berth1 where id between 1 and 2",
+    ],
+)
+def test_the_shape_of_a_statement_names_what_the_statement_names(server, sql):
+    """Found out once for a shape, it holds for all statements of that shape."""
+    rules = rules_of(server)
+    (piece,) = rules.pieces(sql)
+    named = [{(a.schema, a.table, a.verb) for a in rules.footprint(text).accesses} for text in (sql, piece.shape)]
+    assert named[0] == named[1] != set()
+    assert piece.shape.count("0") <= 3

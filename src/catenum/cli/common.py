@@ -19,7 +19,7 @@ from catenum.core.servers import LEVELS, rules_of
 from catenum.core.words import suggestion
 from catenum.engines.ports import Engine
 from catenum.engines.targets import Connector, Target, has_password, open_engine, read_settings, resolve
-from catenum.lab.run.safety import beyond_scratch, transaction_control
+from catenum.lab.run.safety import unsafe_statements
 
 SAMPLE_NAMES = samples.names()
 
@@ -172,10 +172,11 @@ def unsafe(file: ScenarioFile, server: str, *, outside: bool, advice: str) -> li
 
     ``outside`` allows the latter; ``advice`` says what to do about them.
     """
-    found = [Problem(text, file.place(*path)) for path, text in transaction_control(file.scenario, server)]
-    if outside:
-        return found
-    return found + [Problem(text, file.place(*path), advice) for path, text in beyond_scratch(file.scenario, server)]
+    return [
+        Problem(found.words, file.place(*found.path), advice if found.beyond else None)
+        for found in unsafe_statements(file.scenario, server)
+        if not (found.beyond and outside)
+    ]
 
 
 def refuse_unsafe(file: ScenarioFile, server: str, *, outside: bool) -> None:

@@ -8,7 +8,7 @@ needs a connection belongs to the server's engine. ``rules_of`` (in the package)
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 from catenum.core.record.modes import Mode
@@ -18,6 +18,7 @@ from catenum.core.servers.modes import Conflict, ModeTable, conflict_in
 from catenum.core.servers.touch import TouchMode
 from catenum.core.sql import boundary, masking, parameters, scripts, statements
 from catenum.core.sql.boundary import Boundary
+from catenum.core.sql.scripts import Piece
 from catenum.core.sql.statements import Access, Footprint
 
 #: From the least to the most strict, in the order of the SQL standard (ISO/IEC 9075-2, 4.41).
@@ -144,9 +145,9 @@ class Rules(ABC):
         """The names of a statement's parameters."""
         return parameters.names_in(sql, self.dialect)
 
-    def footprints(self, script: str) -> list[Footprint]:
-        """What each statement of a script touches."""
-        return statements.footprints(script, self.dialect)
+    def pieces(self, script: str) -> list[Piece]:
+        """The statements of a script with their shapes, comments laid open that the server executes."""
+        return scripts.pieces_of(self.uncovered(script), self.dialect)
 
     def split(self, script: str) -> list[tuple[int, str]]:
         """The statements of a script, each with the offset of its first character."""
@@ -168,9 +169,9 @@ class Rules(ABC):
         """Whether a text is one statement though it holds others."""
         return False
 
-    def reaches_beyond(self, script: str) -> Iterator[str]:
-        """The words of a script that reach beyond the scratch space, one for each statement that does."""
-        return boundary.reaches_beyond(self.uncovered(script), self.boundary, self.dialect)
+    def reaches_beyond(self, piece: Piece) -> str | None:
+        """The words by which a statement reaches beyond the scratch space."""
+        return boundary.reaches_beyond(piece, self.boundary, self.dialect)
 
     def handles_transactions(self, sql: str) -> str | None:
         """The words by which a statement prepares or ends transactions in ways that Catenum cannot see."""

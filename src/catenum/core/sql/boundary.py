@@ -8,13 +8,13 @@ none that the parser understands. What a stored program's body or dynamic SQL do
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 from sqlglot import tokenize
 from sqlglot.errors import SqlglotError
 
-from catenum.core.sql.scripts import split_script
+from catenum.core.sql.scripts import Piece
 
 
 @dataclass(frozen=True)
@@ -39,14 +39,12 @@ ANY_SERVER = (
 _COMMENT = re.compile(r"--[^\n]*|/\*.*?\*/", re.DOTALL)
 
 
-def reaches_beyond(script: str, boundary: Boundary, dialect: str) -> Iterator[str]:
-    """The words of a script that reach beyond the scratch space, one for each statement that does."""
-    for _, sql in split_script(script, dialect):
-        found = starts_with(sql, boundary.statements, dialect) or _calls(sql, boundary.functions)
-        if found:
-            yield found
+def reaches_beyond(piece: Piece, boundary: Boundary, dialect: str) -> str | None:
+    """The words by which a statement reaches beyond the scratch space; None where it does not."""
+    return starts_with(piece.shape, boundary.statements, dialect) or _calls(piece.text, boundary.functions)
 
 
+@lru_cache(maxsize=4096)
 def starts_with(sql: str, patterns: tuple[str, ...], dialect: str) -> str | None:
     """The words of a statement that begin as one of ``patterns``; None where it begins otherwise."""
     words = _words(sql, dialect)
@@ -58,11 +56,13 @@ def starts_with(sql: str, patterns: tuple[str, ...], dialect: str) -> str | None
 
 
 def _calls(sql: str, functions: tuple[str, ...]) -> str | None:
-    for pattern in functions:
-        match = re.search(rf"\b{pattern}", sql, re.IGNORECASE)
-        if match:
-            return match[0].rstrip("( '.")
-    return None
+    match = _any_of(functions).search(sql) if functions else None
+    return match[0].rstrip("( '.") if match else None
+
+
+@lru_cache(maxsize=16)
+def _any_of(functions: tuple[str, ...]) -> re.Pattern[str]:
+    return re.compile(rf"\b(?:{'|'.join(functions)})", re.IGNORECASE)
 
 
 def _words(sql: str, dialect: str) -> str:

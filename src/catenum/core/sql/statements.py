@@ -118,15 +118,6 @@ def footprint(sql: str, dialect: str) -> Footprint:
     return _of_tree(trees[0], sql, len(trees))
 
 
-def footprints(script: str, dialect: str) -> list[Footprint]:
-    """What each statement of a script touches; where the whole cannot be parsed, piece by piece at the semicolons."""
-    try:
-        trees = [tree for tree in sqlglot.parse(script, dialect=dialect) if tree is not None]
-    except (SqlglotError, RecursionError):
-        return [footprint(piece, dialect) for piece in script.split(";") if piece.strip()]
-    return [_of_tree(tree, tree.sql(dialect=dialect), 1) for tree in trees]
-
-
 def _setting(tree: exp.Expr, sql: str) -> Literal["transaction", "session"] | None:
     if isinstance(tree, exp.Set):
         return "transaction" if _SET_LOCAL.match(sql) else "session"

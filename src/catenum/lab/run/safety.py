@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 from catenum.core.record.recording import TargetInfo
 from catenum.core.scenario.model import Scenario, chosen
 from catenum.core.servers import Rules, rules_of
 from catenum.core.sql.named_locks import NamedLock
+from catenum.core.sql.scripts import Piece
 
 Path = tuple[str | int, ...]
 
@@ -30,15 +32,54 @@ def _texts(scenario: Scenario, server: str) -> Iterator[tuple[Path, str, str]]:
                 yield ("remedies", title, kind), f"remedy '{title}'", chosen(sql)
 
 
-def beyond_scratch(scenario: Scenario, server: str) -> Iterator[tuple[Path, str]]:
-    """What reaches beyond the run's scratch space, by a name with a schema or by what it does: path, and in words."""
+@dataclass(frozen=True)
+class Unsafe:
+    """Something that a scenario must not do: where it stands, and in words.
+
+    ``beyond``: it reaches out of the run's scratch space, which a user may allow; all else is never run.
+    """
+
+    path: Path
+    words: str
+    beyond: bool = False
+
+
+def unsafe_statements(scenario: Scenario, server: str) -> Iterator[Unsafe]:
+    """What ends its transaction by itself, holds more than one statement, or reaches beyond the scratch space."""
     rules = rules_of(server)
     for path, what, sql in _texts(scenario, server):
-        for access in (access for found in rules.footprints(rules.uncovered(sql)) for access in found.accesses):
-            if access.schema and access.schema.lower() not in rules.catalogues:
-                yield path, f"{what} names {access.schema}.{access.table}, outside the run's scratch space"
-        for words in rules.reaches_beyond(sql):
-            yield path, f"{what} reaches beyond the run's scratch space: {words}"
+        pieces = rules.pieces(sql)
+        if path[0] == "transactions" or (path[0] == "remedies" and path[2] == "rewrite"):
+            words = _not_one_move(sql, pieces, rules)
+            if words:
+                yield Unsafe(path, f"{what} {words}")
+        for piece in pieces:
+            for words in _beyond_scratch(piece, rules):
+                yield Unsafe(path, f"{what} {words}", beyond=True)
+
+
+def _beyond_scratch(piece: Piece, rules: Rules) -> Iterator[str]:
+    """By a name with a schema, or by what it does."""
+    for access in rules.footprint(piece.shape).accesses:
+        if access.schema and access.schema.lower() not in rules.catalogues:
+            yield f"names {access.schema}.{access.table}, outside the run's scratch space"
+    words = rules.reaches_beyond(piece)
+    if words:
+        yield f"reaches beyond the run's scratch space: {words}"
+
+
+def _not_one_move(sql: str, pieces: Sequence[Piece], rules: Rules) -> str | None:
+    """Why a text is no statement that one move could be."""
+    if not pieces:
+        return "holds no statement, only comments"
+    first = pieces[0].shape
+    unseen, control = rules.handles_transactions(first), rules.footprint(first).control
+    if unseen:
+        return f"begins or ends work in a way that Catenum does not see: {unseen}; leave it out"
+    if control:
+        return f"is {control}: a transaction begins with its first statement and ends as 'ends' says"
+    count = _count_of(sql, pieces, rules)
+    return f"holds {count} statements; each move is one: make them entries of their own" if count > 1 else None
 
 
 def warnings(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
@@ -68,30 +109,8 @@ def _shared_locks(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
         yield f"named locks are the whole {whole}'s: others who use {', '.join(names)} and this run wait for each other"
 
 
-def _count_of(sql: str, rules: Rules) -> int:
+def _count_of(sql: str, pieces: Sequence[Piece], rules: Rules) -> int:
     """How many statements a text holds; those in the body of a stored or a compound statement are part of it."""
-    return 1 if rules.is_compound(sql) else min(rules.footprint(sql).count, len(rules.split(sql)))
-
-
-def transaction_control(scenario: Scenario, server: str) -> Iterator[tuple[Path, str]]:
-    """Statements that a scenario leaves to Catenum, and texts that hold more than one statement."""
-    rules = rules_of(server)
-    for path, what, sql in _texts(scenario, server):
-        if path[0] != "transactions" and not (path[0] == "remedies" and path[2] == "rewrite"):
-            continue
-        found = rules.footprint(sql)
-        unseen = rules.handles_transactions(sql)
-        if unseen:
-            yield path, f"{what} begins or ends work in a way that Catenum does not see: {unseen}; leave it out"
-        elif found.control:
-            yield (
-                path,
-                f"{what} is {found.control}: a transaction begins with its first statement and ends as 'ends' says",
-            )
-        elif (count := _count_of(sql, rules)) > 1:
-            yield (
-                path,
-                f"{what} holds {count} statements; each move is one: make them entries of their own",
-            )
-        elif found.count == 0:
-            yield path, f"{what} holds no statement, only comments"
+    if len(pieces) < 2:
+        return len(pieces)
+    return 1 if rules.is_compound(sql) else min(rules.footprint(sql).count, len(pieces))
