@@ -93,7 +93,7 @@ class Bench:
         raise NotImplementedError
 
     def state(self) -> object:
-        """All rows of all tables."""
+        """All rows of all tables, and the indexes."""
         raise NotImplementedError
 
     def true(self, sql: str) -> bool:
@@ -175,9 +175,11 @@ class PostgresqlBench(Bench):
             "where n.nspname = %s and c.relkind in ('r', 'm') order by 1"
         )
         names = [row[0] for row in self.control.execute(query, (self.schema,))]
-        return tuple(
-            (n, tuple(sorted(repr(r) for r in self.control.execute(f'select * from only "{n}"')))) for n in names
+        indexes = self.control.execute(
+            "select indexdef from pg_indexes where schemaname = %s order by 1", (self.schema,)
         )
+        rows = {n: tuple(sorted(repr(r) for r in self.control.execute(f'select * from only "{n}"'))) for n in names}
+        return (tuple(rows.items()), tuple(indexes.fetchall()))
 
     def true(self, sql: str) -> bool:
         row = self.control.execute(sql).fetchone()
@@ -267,7 +269,12 @@ class MariadbBench(Bench):
     def state(self) -> object:
         query = "select table_name from information_schema.tables where table_schema = '{}' and table_type = 'BASE TABLE' order by 1"  # fmt: skip
         names = [row[0] for row in self._ask(query.format(self.schema))]
-        return tuple((n, tuple(sorted(repr(row) for row in self._ask(f"select * from `{n}`")))) for n in names)
+        query = "select table_name, index_name, column_name from information_schema.statistics where table_schema = '{}' order by 1, 2, seq_in_index"  # fmt: skip
+        indexes = tuple(self._ask(query.format(self.schema)))
+        return (
+            tuple((n, tuple(sorted(repr(row) for row in self._ask(f"select * from `{n}`")))) for n in names),
+            indexes,
+        )
 
     def true(self, sql: str) -> bool:
         rows = self._ask(sql)
