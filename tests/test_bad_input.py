@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+
 import pytest
 
 from catenum.core.errors import InputError
@@ -155,6 +157,28 @@ def test_a_bad_recording_is_told(call, tmp_path, text, expected):
         done = call(command, "r.json")
         assert done.code == 2
         assert expected in done.err
+
+
+def test_a_recording_whose_parts_do_not_fit_each_other_is_told(call, tmp_path):
+    call("explore", "berth-swap", "--save", "saved", "--quiet")
+    recording = json.loads((tmp_path / "saved" / "outcome-A.json").read_text())
+    recording["rows"]["berth"]["rows"][0].pop()
+    short = json.dumps(recording)
+    recording = json.loads((tmp_path / "saved" / "outcome-A.json").read_text())
+    next(event for event in recording["events"] if event["what"] == "done")["statement"] = 99
+    for text, told in ((short, "rows.berth: a row has not"), (json.dumps(recording), "has 2 statements")):
+        (tmp_path / "r.json").write_text(text)
+        for command in ("explain", "draw"):
+            done = call(command, "r.json")
+            assert done.code == 2
+            assert "a damaged recording: " in done.err
+            assert told in done.err
+    for key, value, told in (("moves", ["nobody"], "named 'nobody'"), ("outcome", "Z", "no outcome 'Z'")):
+        exploration = json.loads((tmp_path / "saved" / "exploration.json").read_text())
+        exploration["schedules"][0][key] = value
+        (tmp_path / "e.json").write_text(json.dumps(exploration))
+        done = call("draw", "e.json")
+        assert (done.code, told in done.err) == (2, True)
 
 
 def test_a_bad_settings_file_is_told(call, tmp_path):

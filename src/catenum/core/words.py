@@ -12,8 +12,10 @@ def named(transaction: str, statement: int | None) -> str:
 
 
 def listed(names: list[str]) -> str:
-    """Names in a row: ``early, late and tide``."""
-    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"
+    """Names in a row: ``early, late and tide``; ``nobody`` where there are none."""
+    if len(names) < 2:
+        return names[0] if names else "nobody"
+    return f"{', '.join(names[:-1])} and {names[-1]}"
 
 
 def called(session: str) -> str:

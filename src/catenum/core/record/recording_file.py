@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from dataclasses import fields, is_dataclass, replace
 from functools import cache
 from typing import Any
@@ -48,11 +49,29 @@ def from_json(data: bytes, file: str) -> Recording:
             advice=_SAVE_ADVICE,
         )
     try:
-        return _adapter().validate_json(data)
+        recording = _adapter().validate_json(data)
     except ValidationError as error:
         first = error.errors()[0]
         path = ".".join(str(part) for part in first["loc"])
         raise InputError(f"a damaged recording: {path}: {first['msg']}", place=where) from error
+    for fault in _faults(recording):
+        raise InputError(f"a damaged recording: {fault}", place=where)
+    return recording
+
+
+def _faults(recording: Recording) -> Iterator[str]:
+    """What fits its type, but not the rest of the recording."""
+    for table, content in recording.rows.items():
+        if any(len(row) != len(content.columns) for row in content.rows):
+            yield f"rows.{table}: a row has not as many values as there are columns"
+    statements = {one.name: len(one.statements) for one in recording.transactions}
+    for one in recording.transactions:
+        if one.labels and len(one.statements) != len(one.labels):
+            yield f"transactions.{one.name}: not as many labels as statements"
+    for number, event in enumerate(recording.events):
+        most = statements.get(event.transaction)
+        if most is not None and event.statement is not None and not 1 <= event.statement <= most:
+            yield f"events.{number}.statement: {event.transaction} has {most} statements"
 
 
 _SAVE_ADVICE = "'catenum play SCENARIO --save FILE' writes a recording."

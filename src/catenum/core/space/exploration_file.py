@@ -258,14 +258,29 @@ def from_json(data: bytes, file: str) -> Exploration:
         )
     try:
         if found == OLD_FORMAT:
-            return _from_old(plain)
-        return exploration_of(_adapter().validate_python(plain))
+            return _checked(_from_old(plain), file)
+        return _checked(exploration_of(_adapter().validate_python(plain)), file)
     except ValidationError as error:
         first = error.errors()[0]
         path = ".".join(str(part) for part in first["loc"])
         raise InputError(f"a damaged exploration: {path}: {first['msg']}", place=Place(file)) from error
     except (KeyError, TypeError, AttributeError) as error:
         raise InputError(f"a damaged exploration: {error}", place=Place(file)) from error
+
+
+def _checked(exploration: Exploration, file: str) -> Exploration:
+    """The same. Raises InputError where a part fits its type, but not the rest."""
+    for number, (moves, outcome) in enumerate(exploration.tally.map):
+        strange = [name for name in moves if name not in exploration.statements]
+        if strange:
+            raise InputError(
+                f"a damaged exploration: schedules.{number}: no transaction is named {strange[0]!r}", place=Place(file)
+            )
+        if outcome not in exploration.tally.outcomes:
+            raise InputError(
+                f"a damaged exploration: schedules.{number}: there is no outcome {outcome!r}", place=Place(file)
+            )
+    return exploration
 
 
 def _from_old(plain: dict[str, Any]) -> Exploration:

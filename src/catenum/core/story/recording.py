@@ -182,7 +182,7 @@ def _step(recording: Recording, event: Event) -> Iterator[Line]:
         yield Line(f"{number} not run: {decided(event.condition, event.values)}", "faint", indent=2, hang=3)
         return
     record = recording.transaction(event.transaction)
-    label = record.labels[event.statement - 1] if record and event.statement else None
+    label = record.labels[event.statement - 1] if record and record.labels and event.statement else None
     yield Line(f"{number} {one_line(event.sql)}" + (f"   ({label})" if label else ""), indent=2, hang=3)
     if event.values:
         yield Line(f"with {with_values(event.values)}", "faint", indent=3)
