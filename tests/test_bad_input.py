@@ -174,10 +174,13 @@ def test_a_recording_whose_parts_do_not_fit_each_other_is_told(call, tmp_path):
             assert "a damaged recording: " in done.err
             assert told in done.err
     for key, value, told in (("moves", ["nobody"], "named 'nobody'"), ("outcome", "Z", "no outcome 'Z'")):
-        exploration = json.loads((tmp_path / "saved" / "exploration.json").read_text())
+        saved = tmp_path / "saved" / "exploration.json"
+        whole = saved.read_text()
+        exploration = json.loads(whole)
         exploration["schedules"][0][key] = value
-        (tmp_path / "e.json").write_text(json.dumps(exploration))
-        done = call("draw", "e.json")
+        saved.write_text(json.dumps(exploration))
+        done = call("draw", "saved")
+        saved.write_text(whole)
         assert (done.code, told in done.err) == (2, True)
 
 
