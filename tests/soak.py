@@ -85,6 +85,8 @@ def soak() -> int:
         if lines:
             counts["different"] += 1
             print(f"{args.server} {number}", *lines, sep="\n    ", flush=True)
+        if counts["compared"] % 50 == 0:
+            print(f"{args.server}: {counts['compared']} compared, at {number}", file=sys.stderr, flush=True)
         number += args.step
     bench.close()
     print(
