@@ -237,13 +237,18 @@ NAMED = {
     "phantom": ("read committed", ["select count(*) from berth"] * 2, ["insert into berth (id, vessel) values (9, 'Bellwether')"]),
     "read skew": ("read committed", ["select moved from berth where id = 3", "select moved from berth where id = 7"], ["update berth set moved = 5 where id = 3", "update berth set moved = 5 where id = 7"]),
     "lost update": ("read committed", ["select moved from berth where id = 3", "update berth set moved = 1 where id = 3"], ["select moved from berth where id = 3", "update berth set moved = 2 where id = 3"]),
+    "lost update: by upserts": ("read committed", ["insert into berth (id, moved) values (3, (select moved + 1 from berth where id = 3)) on conflict (id) do update set moved = excluded.moved"], ["insert into berth (id, moved) values (3, (select moved + 10 from berth where id = 3)) on conflict (id) do update set moved = excluded.moved"]),
+    "lost update: by common table expressions": ("read committed", ["with r as (select moved from berth where id = 3) update berth set moved = r.moved + 1 from r where id = 3"], ["with r as (select moved from berth where id = 3) update berth set moved = r.moved + 10 from r where id = 3"]),
+    "read skew: within a statement": ("read committed", ["update berth set moved = berth.moved * 2 + other.moved from berth other where other.id = 7 and berth.id = 3"], ["update berth set moved = moved + 100 where id = 3", "update berth set moved = 50 where id = 7"]),
+    "write skew: through update from": ("repeatable read", ["update berth set moved = 5 from berth other where other.id = 7 and other.moved < 5 and berth.id = 3"], ["update berth set moved = 5 from berth other where other.id = 3 and other.moved < 5 and berth.id = 7"]),
     "dirty read": ("read uncommitted", ["select moved from berth where id = 3"], ["update berth set moved = 5 where id = 3"]),
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("name", NAMED)
-def test_anomalies_have_the_names_of_the_trade_and_show_their_evidence(call, kept_mariadb, tmp_path, name):
-    level, one, other = NAMED[name]
+@pytest.mark.parametrize("case", NAMED)
+def test_anomalies_have_the_names_of_the_trade_and_show_their_evidence(call, kept_mariadb, tmp_path, case):
+    level, one, other = NAMED[case]
+    name = case.partition(":")[0]
     plain = {
         "scenario": "named",
         "data": BERTHS,

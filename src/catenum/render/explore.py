@@ -109,7 +109,7 @@ def _print_evidence(console: Console, found: Exploration) -> None:
 
 
 def _print_cycles(console: Console, found: Exploration) -> None:
-    for cycle in sorted(found.tally.cycles.values(), key=lambda r: (-r.count, r.members)):
+    for cycle in found.tally.most_met_cycles():
         fell = ", ".join(f"{name} {count}×" for name, count in sorted(cycle.victims.items()))
         say(console, f"Deadlock in {cycle.count:,} schedules (victims: {fell})", style=STYLES["strong"])
         if cycle.unended:

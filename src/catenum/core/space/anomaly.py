@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from itertools import combinations, permutations
 from typing import Literal
 
-from catenum.core.servers.touch import TouchMode
+from catenum.core.servers.touch import Touch, TouchMode
 from catenum.core.space.dependence import NAMED_LOCKS, SEQUENCES, Dependence, meets
 from catenum.core.space.oracle import Observation
 
@@ -65,6 +65,10 @@ def name_anomaly(
         if told is not None:
             return told
     return Anomaly(name="other anomaly", transactions=run.committed, evidence=tuple(found.differences()))
+
+
+def _same_rows(read: Touch, written: Touch) -> bool:
+    return read.table is not None and meets(Touch(read.table, TouchMode.LOCK, read.keys), written)
 
 
 class _Relations:
@@ -124,9 +128,41 @@ class _Relations:
             return None  # passed over
         for x in self.dependence.touches[a]:
             for y in self.dependence.touches[b]:
-                if TouchMode.WRITE in (x.mode, y.mode) and x.mode >= TouchMode.WRITE <= y.mode and meets(x, y):
+                if (
+                    x.mode >= TouchMode.WRITE <= y.mode
+                    and meets(x, y)
+                    and (TouchMode.WRITE in (x.mode, y.mode) or (self._changes_found(a) and self._changes_found(b)))
+                    and (None not in (x.keys, y.keys) or self._change_the_same(a[0], b[0], x.table or y.table))
+                ):
                     return x.table or "the same"
         return None
+
+    def _change_the_same(self, a: str, b: str, table: str | None) -> bool:
+        """Whether two transactions, each run alone, change a row in common; where that cannot be told, they may."""
+        if table is None or table not in self.dependence.tables:
+            return True
+        ours, theirs = self._changed_alone(a, table), self._changed_alone(b, table)
+        return ours is None or theirs is None or bool(ours & theirs)
+
+    def _changed_alone(self, name: str, table: str) -> set[tuple[str | None, ...]] | None:
+        """The keys of the rows that are not after a transaction what they were before; None where not all are known."""
+        before, after = self.serially(()), self.serially((name,))
+        primary = self.dependence.tables[table].primary
+        if before is None or after is None or not primary:
+            return None
+        found: list[set[tuple[str | None, ...]]] = []
+        for seen in (before, after):
+            rows = next((rows for title, rows in seen.rows.items() if title.lower() == table), None)
+            if rows is None or len(rows.rows) < rows.total or not set(primary) <= set(rows.columns):
+                return None
+            found.append(set(rows.rows))
+        columns = next(rows.columns for title, rows in before.rows.items() if title.lower() == table)
+        places = [columns.index(column) for column in primary]
+        return {tuple(row[place] for place in places) for row in found[0] ^ found[1]}
+
+    def _changes_found(self, step: tuple[str, int]) -> bool:
+        """Whether it is an INSERT that changes a row that is already there."""
+        return any(access.changes_found for access in self.dependence.footprints[step].accesses)
 
     def _not_seen(self, who: str, whom: str) -> Relating | None:
         return next((r for r in self.saw if (r.who, r.relation, r.whom) == (who, "did not see", whom)), None)
@@ -238,6 +274,25 @@ class _Relations:
             missed = self._not_seen(r.who, r.whom)
             if missed is not None:
                 return Anomaly(name="read skew", transactions=(r.who, r.whom), evidence=(missed.evidence, r.evidence))
+        return self._skew_within_a_statement()
+
+    def _skew_within_a_statement(self) -> Anomaly | None:
+        """One statement saw the row that it waited for as another left it, and the other's second row as it was before
+        (PostgreSQL, "Read Committed Isolation Level": after a wait the updated row alone is read anew).
+
+        Told of two transactions only: one that is a single statement and saw *all* of the other would be serial.
+        """
+        for over in self.overwrote if len(self.run.committed) == 2 else ():
+            if len(self.run.seen[over.who]) != 1 or over.statement is None:
+                continue
+            mine = self.dependence.touches[over.who, over.statement]
+            reads = [touch for touch in mine if touch.mode < TouchMode.WRITE]
+            theirs = [t for n in range(len(self.run.seen[over.whom])) for t in self.dependence.touches[over.whom, n]]
+            written = [touch for touch in theirs if touch.mode >= TouchMode.WRITE]
+            tables = {read.table for read in reads if any(_same_rows(read, one) for one in written)}
+            if len(tables) == 1:
+                text = f"what it read of {tables.pop()} was not what {over.whom} had written: no order gives its result"
+                return Anomaly(name="read skew", transactions=(over.who, over.whom), evidence=(over.evidence, text))
         return None
 
     def write_skew(self) -> Anomaly | None:

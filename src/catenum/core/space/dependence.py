@@ -155,17 +155,17 @@ class Dependence:
         }
         self.levels = {n: t.isolation or default_isolation for n, t in scenario.transactions.items()}
         self.statements = {n: [s.text for s in t.statements] for n, t in scenario.transactions.items()}
-        self.touches: dict[Step, tuple[Touch, ...]] = {
-            (name, number): tuple(self._touches(self._read(sql, scenario.transactions[name].fixed), self.levels[name]))
+        self.footprints: dict[Step, Footprint] = {
+            (name, number): self._read(sql, scenario.transactions[name].fixed)
             for name, texts in self.statements.items()
             for number, sql in enumerate(texts)
         }
+        self.touches: dict[Step, tuple[Touch, ...]] = {
+            step: tuple(self._touches(found, self.levels[step[0]])) for step, found in self.footprints.items()
+        }
         #: Transactions that may change their own level, search path or limits: no relation holds for them.
         self.anyhow = {
-            name
-            for name, texts in self.statements.items()
-            for sql in texts
-            if (found := self._read(sql, scenario.transactions[name].fixed)).may_set_anything or self._calls_own(found)
+            name for (name, _), found in self.footprints.items() if found.may_set_anything or self._calls_own(found)
         }
         self.fixed = {name: transaction.fixed for name, transaction in scenario.transactions.items()}
         self.decides = {n for n, t in scenario.transactions.items() if any(s.when for s in t.statements)}

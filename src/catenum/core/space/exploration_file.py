@@ -129,7 +129,7 @@ def file_of(exploration: Exploration) -> ExplorationFile:
         counts=_counts(tally),
         claims=claims(exploration),
         outcomes=[_outcome(entry, labels[id(entry)]) for entry in tally.ordered],
-        cycles=[_cycle(entry) for entry in sorted(tally.cycles.values(), key=lambda e: (-e.count, e.members))],
+        cycles=[_cycle(entry) for entry in tally.most_met_cycles()],
         meetings=sorted(tally.meetings.values(), key=lambda m: (-m.count, m.waiter, m.statement or 0, m.holder)),
         schedules=[ScheduleRow(moves=path, outcome=by_key[key]) for path, key in sorted(tally.map)],
         ran_ms=exploration.ran_ms,

@@ -237,6 +237,10 @@ class Tally:
             key=lambda e: (-KINDS.index(e.kind), e.data != "anomaly", not e.bad, -e.count, e.shortest or ()),
         )
 
+    def most_met_cycles(self) -> list[DeadlockEntry]:
+        """The cycles, the one met most often first. A member that was at its end has no number of a statement."""
+        return sorted(self.cycles.values(), key=lambda e: (-e.count, [(name, at or 0) for name, at in e.members]))
+
     def count_of(self, kind: Kind) -> int:
         """How many schedules ended in ``kind``."""
         return sum(entry.count for entry in self.outcomes.values() if entry.kind == kind)
