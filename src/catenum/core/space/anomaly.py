@@ -138,26 +138,31 @@ class _Relations:
         return None
 
     def _change_the_same(self, a: str, b: str, table: str | None) -> bool:
-        """Whether two transactions, each run alone, change a row in common; where that cannot be told, they may."""
+        """Whether two transactions, each run before and after the other, change a row in common; where that cannot be
+        told, they may.
+        """
         if table is None or table not in self.dependence.tables:
             return True
-        ours, theirs = self._changed_alone(a, table), self._changed_alone(b, table)
-        return ours is None or theirs is None or bool(ours & theirs)
+        ours = self._changed(a, (), table), self._changed(a, (b,), table)
+        theirs = self._changed(b, (), table), self._changed(b, (a,), table)
+        if None in (*ours, *theirs):
+            return True
+        return bool(set().union(*filter(None, ours)) & set().union(*filter(None, theirs)))
 
-    def _changed_alone(self, name: str, table: str) -> set[tuple[str | None, ...]] | None:
-        """The keys of the rows that are not after a transaction what they were before; None where not all are known."""
-        before, after = self.serially(()), self.serially((name,))
+    def _changed(self, name: str, first: tuple[str, ...], table: str) -> set[tuple[str | None, ...]] | None:
+        """The keys of the rows that a transaction changes after others; None where not all are known."""
+        before, after = self.serially(first), self.serially((*first, name))
         primary = self.dependence.tables[table].primary
         if before is None or after is None or not primary:
             return None
         found: list[set[tuple[str | None, ...]]] = []
+        places: list[int] = []
         for seen in (before, after):
             rows = next((rows for title, rows in seen.rows.items() if title.lower() == table), None)
             if rows is None or len(rows.rows) < rows.total or not set(primary) <= set(rows.columns):
                 return None
             found.append(set(rows.rows))
-        columns = next(rows.columns for title, rows in before.rows.items() if title.lower() == table)
-        places = [columns.index(column) for column in primary]
+            places = [rows.columns.index(column) for column in primary]
         return {tuple(row[place] for place in places) for row in found[0] ^ found[1]}
 
     def _changes_found(self, step: tuple[str, int]) -> bool:
