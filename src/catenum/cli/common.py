@@ -19,7 +19,7 @@ from catenum.core.servers import LEVELS, rules_of
 from catenum.core.words import suggestion
 from catenum.engines.ports import Engine
 from catenum.engines.targets import Connector, Target, has_password, open_engine, read_settings, resolve
-from catenum.lab.run.safety import unsafe_statements
+from catenum.lab.run.safety import uncontained_statements, unsafe_statements
 
 SAMPLE_NAMES = samples.names()
 
@@ -187,6 +187,18 @@ def refuse_unsafe(file: ScenarioFile, server: str, *, outside: bool) -> None:
         raise InputError.of(problems)
 
 
+def refuse_uncontained(file: ScenarioFile, target: Target) -> None:
+    """Raises InputError for statements that only a wall would let run: it is not certain what they reach."""
+    advice = (
+        f"Here they have all the rights of your login. Use local:{target.server}, or allow it with --outside"
+        f"{rules_of(target.server).wall_advice}."
+    )
+    found = uncontained_statements(file.scenario, target.server)
+    problems = [Problem(one.words, file.place(*one.path), advice) for one in found]
+    if problems:
+        raise InputError.of(problems)
+
+
 def target_of(asked: str | None, err: IO[str]) -> Target:
     """The resolved target, with a warning where a password stands on the command line for all to see."""
     target = resolve(asked, read_settings())
@@ -199,12 +211,18 @@ def target_of(asked: str | None, err: IO[str]) -> Target:
 
 @contextlib.contextmanager
 def server_for(
-    target: Target, tell: Callable[[str], None], *, outside: bool = False
+    target: Target, tell: Callable[[str], None], file: ScenarioFile | None = None, *, outside: bool = False
 ) -> Iterator[tuple[Connector, Engine]]:
-    """What connects to the target, and one engine with scratch space made, which is gone when the block ends."""
+    """What connects to the target, and one engine with scratch space made, which is gone when the block ends.
+
+    Raises InputError where the server keeps no wall around that space, and ``file`` has statements of which it is not
+    certain that they stay within; ``outside`` allows those.
+    """
     with open_engine(target, tell, walled=not outside) as connect:
         engine: Engine = connect()
         try:
+            if file is not None and not outside and not engine.walled:
+                refuse_uncontained(file, target)
             for name in engine.make_scratch():
                 tell(f"Dropped the scratch space {name}, left by a killed run.")
             yield connect, engine
@@ -213,9 +231,11 @@ def server_for(
 
 
 @contextlib.contextmanager
-def engine_for(target: Target, tell: Callable[[str], None], *, outside: bool = False) -> Iterator[Engine]:
-    """An engine with scratch space made; both are gone when the block ends, however it ends."""
-    with server_for(target, tell, outside=outside) as (_, engine):
+def engine_for(
+    target: Target, tell: Callable[[str], None], file: ScenarioFile | None = None, *, outside: bool = False
+) -> Iterator[Engine]:
+    """An engine with scratch space made; both are gone when the block ends, however it ends. Raises as server_for."""
+    with server_for(target, tell, file, outside=outside) as (_, engine):
         yield engine
 
 

@@ -110,6 +110,8 @@ class ScriptedSession:
 class ScriptedEngine:
     """The stand-in server. See ``engines.ports.Engine`` for what each method promises."""
 
+    walled = True  # there is nothing outside
+
     def __init__(self, *, gives_up_on_deadlock: bool = True) -> None:
         self.info = TargetInfo(server="postgresql", version="scripted", url="scripted", standin=True)
         self.capabilities = Capabilities(steers_victim=True)

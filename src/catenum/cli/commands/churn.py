@@ -74,7 +74,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.save:
         args.save.mkdir(parents=True, exist_ok=True)
     interrupted = False
-    with common.engine_for(target, common.teller(err, args.quiet), outside=args.outside) as engine:
+    with common.engine_for(target, common.teller(err, args.quiet), file, outside=args.outside) as engine:
         load(engine, scenario.for_server(target.server), file)
         churn = Churn(engine, scenario, copies=copies, commit=args.commit, most=args.iterations, file=file)
         try:

@@ -87,7 +87,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     options = options_of(args, pictures=args.locks == "full")
     tell = common.teller(err, args.quiet)
     found: list[Exploration] = []
-    with common.server_for(target, tell, outside=args.outside) as (connect, engine):
+    with common.server_for(target, tell, file, outside=args.outside) as (connect, engine):
         for job in _jobs(engine, scenario, ddl, folder, args.resume is not None, each=each):
             survey = Survey(
                 connect=connect,

@@ -65,7 +65,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         announce=_pause(err) if args.pause else None,
     )
     tell_person = common.teller(err, args.quiet)
-    with common.engine_for(target, tell_person, outside=args.outside) as engine:
+    with common.engine_for(target, tell_person, file, outside=args.outside) as engine:
         recording = play(
             engine, scenario, options, file=file, ddl=ddl, notes=_notes(scenario, options, engine.capabilities)
         )

@@ -70,7 +70,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     def heard(name: str, explorer: Explorer) -> None:
         progress.part(explorer.fraction, f"of '{name}', {explorer.tally.schedules:,} schedules")
 
-    with common.server_for(target, common.teller(err, args.quiet), outside=args.outside) as (connect, engine):
+    with common.server_for(target, common.teller(err, args.quiet), file, outside=args.outside) as (connect, engine):
         if order is not None:
             result = trial(engine, scenario, options, file=file, only=args.remedy, progress=progress)
         else:

@@ -151,6 +151,7 @@ class PostgresqlRules(Rules):
         "57P05": "lost",  # idle_session_timeout
         "25P03": "lost",  # idle_in_transaction_session_timeout
     }
+    wall_advice = ", or log in as a superuser, so that Catenum can make a role that has no rights elsewhere"
     idle_limit = "idle_in_transaction_session_timeout"
     outlived_lock_advice = (
         "Take it with pg_advisory_xact_lock, which is released when the transaction ends, whether it commits or not.",

@@ -16,7 +16,7 @@ from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.record.values import Binding, Value, Values
 from catenum.core.servers.modes import Conflict, ModeTable, conflict_in
 from catenum.core.servers.touch import TouchMode
-from catenum.core.sql import boundary, masking, parameters, scripts, statements
+from catenum.core.sql import boundary, contained, masking, parameters, scripts, statements
 from catenum.core.sql.boundary import Boundary
 from catenum.core.sql.scripts import Piece
 from catenum.core.sql.statements import Access, Footprint
@@ -173,6 +173,12 @@ class Rules(ABC):
         """The words by which a statement reaches beyond the scratch space."""
         return boundary.reaches_beyond(piece, self.boundary, self.dialect)
 
+    def uncontained(self, piece: Piece) -> str | None:
+        """Why it is not certain that a statement stays within the tables that it names."""
+        return contained.uncontained(
+            parameters.readable(piece.shape, self.dialect), self.dialect, frozenset(self.catalogues)
+        )
+
     def handles_transactions(self, sql: str) -> str | None:
         """The words by which a statement prepares or ends transactions in ways that Catenum cannot see."""
         return boundary.starts_with(self.uncovered(sql), self.boundary.own_transactions, self.dialect)
@@ -191,6 +197,8 @@ class Rules(ABC):
     outlived_lock_advice: tuple[str, ...]
     #: How far names of named locks reach: the whole ``database`` or ``server``.
     named_locks_span: str
+    #: What else would let a statement run on a server of the user's own, beginning with a comma.
+    wall_advice: str = ""
     #: Where a password can stand that the process list does not show.
     password_places: tuple[str, ...] = ("CATENUM_TARGET",)
 

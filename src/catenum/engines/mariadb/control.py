@@ -10,6 +10,7 @@ import os
 import re
 import secrets
 from collections.abc import Iterator
+from hashlib import sha1
 from typing import Any, Literal
 from urllib.parse import parse_qsl, unquote, urlsplit
 
@@ -38,13 +39,13 @@ class MariadbControl:
 
     def __init__(self, where: dict[str, object], shown_url: str, *, private: bool, walled: bool = True) -> None:
         """``walled``: what a scenario brings is run by a login with rights on the scratch space alone, where we may
-        make one: on a private server.
+        make one: on a private server, and on any other as a login that may grant all it has.
         """
         self.run = secrets.token_hex(4)
         self.schema = f"catenum_{self.run}"
-        self.user = self.schema if private and walled else None
+        self.user: str | None = None
         self._where, self._shown = where, shown_url
-        self._theirs: dict[str, object] = {**where, "user": self.user} if self.user else where
+        self._theirs: dict[str, object] = where
         self._writer: pymysql.Connection[Any] | None = None
         self._made = self._loaded = self._connected = self._cut_short = False
         self._threads: dict[int, str] = {}
@@ -56,6 +57,8 @@ class MariadbControl:
         try:
             with self._told():
                 self._prepare(private)
+                if walled and (private or self._may_make_users()):
+                    self._be_walled()
         except BaseException:
             self.connection.close()
             raise
@@ -85,14 +88,39 @@ class MariadbControl:
             self._writer = None
             raise
 
+    @property
+    def walled(self) -> bool:
+        """Whether a scenario's SQL has no rights outside the scratch space."""
+        return self.user is not None
+
+    def _may_make_users(self) -> bool:
+        """Whether this login may make another and give it all rights on a database."""
+        query = (
+            "select is_grantable from information_schema.user_privileges where privilege_type = 'CREATE USER' "
+            "and replace(grantee, char(39), '') = current_user()"
+        )
+        return ("YES",) in self.query(query)
+
+    def _be_walled(self) -> None:
+        """Sessions are to be those of a login of the run's own, from where we are seen to come."""
+        self.user, self._password = self.schema, secrets.token_hex(16)
+        self._host = str(self.query("select substring_index(user(), '@', -1)")[0][0])
+        self._theirs = {**self._where, "user": self.user, "password": self._password}
+
     def _make_user(self) -> None:
         """A login that may do anything in the run's databases, and nothing elsewhere."""
         if self.user is None:
             return
-        self.query(f"create user {self.user}@localhost")
+        # the password itself is in no statement, so no process list and no log of the server shows it
+        digest = "*" + sha1(sha1(self._password.encode()).digest()).hexdigest().upper()
+        self.query(f"create user {self.user}@%s identified via mysql_native_password using %s", (self._host, digest))
         for name in (self.schema, f"{self.schema}_kept"):
             pattern = name.replace("_", r"\_")  # which would stand for any letter
-            self.query(f"grant all on `{pattern}`.* to {self.user}@localhost")
+            self.query(f"grant all on `{pattern}`.* to {self.user}@%s", (self._host,))
+
+    def _drop_user(self, name: str) -> None:
+        for (host,) in self.query("select host from mysql.user where user = %s", (name,)):
+            self.query(f"drop user if exists `{name}`@%s", (host,))
 
     def _connect(self, name: str, where: dict[str, object] | None = None) -> pymysql.Connection[Any]:
         options: dict[str, Any] = {

@@ -211,7 +211,7 @@ class MariadbData(MariadbControl):
         self.query(f"drop database if exists `{self.schema}`")
         self.query(f"drop database if exists `{self.keeper.kept}`")
         if self.user is not None:
-            self.query(f"drop user if exists {self.user}@localhost")
+            self._drop_user(self.user)
 
     def _create(self) -> None:
         self.query(f"create database `{self.schema}` character set utf8mb4 comment %s", (self._mark(),))
@@ -237,7 +237,7 @@ class MariadbData(MariadbControl):
                 self._kill(int(thread), True)
             self.query(f"drop database if exists `{schema}`")
             if self.user is not None:
-                self.query(f"drop user if exists `{schema}`@localhost")
+                self._drop_user(schema)
             return True
         except pymysql.Error:
             return False

@@ -13,7 +13,7 @@ from dataclasses import replace
 from typing import Any, LiteralString
 
 import psycopg
-from psycopg.conninfo import make_conninfo
+from psycopg.conninfo import conninfo_to_dict, make_conninfo
 
 from catenum.core.errors import TargetError
 from catenum.core.record.recording import TargetInfo
@@ -35,11 +35,12 @@ class PostgresqlControl:
 
     def __init__(self, conninfo: str, shown_url: str, *, private: bool, walled: bool = True) -> None:
         """``walled``: what a scenario brings is run by a role with rights on the scratch space alone, where we may
-        make one: on a private server.
+        make one: on a private server, and on any other as a superuser.
         """
         self.run = secrets.token_hex(4)
         self.schema = f"catenum_{self.run}"
-        self.role = self.schema if private and walled else None
+        self.role: str | None = None
+        self._private, self._wished = private, walled
         self._base = make_conninfo(conninfo, connect_timeout=5, keepalives_idle=30)
         self._connected = False
         self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
@@ -60,8 +61,22 @@ class PostgresqlControl:
             self.connection.close()
             raise
 
+    @property
+    def walled(self) -> bool:
+        """Whether a scenario's SQL has no rights outside the scratch space."""
+        return self.role is not None
+
+    def _as(self, role: str) -> str:
+        """How to connect so that statements have a role's rights: as that login on a private server, which asks for no
+        password; elsewhere as ourselves, with the role set from the start (RESET ROLE goes back to it).
+        """
+        if self._private:
+            return make_conninfo(self._base, user=role)
+        options = str(conninfo_to_dict(self._base).get("options") or "")
+        return make_conninfo(self._base, options=f"{options} -c role={role}".strip())
+
     def _connect_as(self, role: str, what: str) -> psycopg.Connection[Any]:
-        where = make_conninfo(self._base, user=role, application_name=f"catenum {self.run} {what}")
+        where = make_conninfo(self._as(role), application_name=f"catenum {self.run} {what}")
         connection = psycopg.connect(where, autocommit=True, prepare_threshold=1)
         connection.execute(_SETTINGS, prepare=False)
         return connection
@@ -71,8 +86,8 @@ class PostgresqlControl:
         if self.role is None:
             return
         self.restorer = self._connect_as(self.scratch.kept, "restorer")
-        self._base = make_conninfo(self._base, user=self.role)
         self.writer = self._connect_as(self.role, "data")
+        self._base = self._as(self.role)
         self.connection.execute("set search_path = pg_catalog", prepare=False)  # no name may mean something of theirs
         self.scratch.writer, self.scratch.ours = self.writer, [self.writer, self.restorer]
         self.keeper.connection = self.reader.rows.connection = self.restorer
@@ -115,8 +130,11 @@ class PostgresqlControl:
             "select current_setting('server_version'), current_setting('default_transaction_isolation'), "
             "current_setting('deadlock_timeout'), (select n.nspname from pg_extension e join pg_namespace n "
             "on n.oid = e.extnamespace where e.extname = 'pgrowlocks'), "
-            "extract(epoch from current_setting('deadlock_timeout')::interval)::float8 * 1000"
+            "extract(epoch from current_setting('deadlock_timeout')::interval)::float8 * 1000, "
+            "(select rolsuper from pg_roles where rolname = current_user)"
         )
+        if self._wished and (private or row[5]):
+            self.role = self.schema
         self.info = TargetInfo(
             server="postgresql",
             version=str(row[0]).split()[0],

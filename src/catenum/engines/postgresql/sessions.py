@@ -35,6 +35,8 @@ class PostgresqlSessions(PostgresqlControl):
             "set idle_in_transaction_session_timeout = '1h'",
             "set statement_timeout = '1h'",
         ]
+        if self.role is not None and not self._private:
+            settings.insert(0, f"set role {self.role}")  # DISCARD ALL goes back to the login itself
         if self.connection.info.server_version >= 140000:
             settings.append("set client_connection_check_interval = '1s'")
         with self._told(self.info.url):

@@ -58,6 +58,16 @@ def unsafe_statements(scenario: Scenario, server: str) -> Iterator[Unsafe]:
                 yield Unsafe(path, f"{what} {words}", beyond=True)
 
 
+def uncontained_statements(scenario: Scenario, server: str) -> Iterator[Unsafe]:
+    """What may reach out of the scratch space for all that is known: to be refused where the server keeps no wall."""
+    rules = rules_of(server)
+    for path, what, sql in _texts(scenario, server):
+        for piece in rules.pieces(sql):
+            why = rules.uncontained(piece)
+            if why:
+                yield Unsafe(path, f"{what} is not certain to stay within the run's scratch space: {why}", beyond=True)
+
+
 def _beyond_scratch(piece: Piece, rules: Rules) -> Iterator[str]:
     """By a name with a schema, or by what it does."""
     for access in rules.footprint(piece.shape).accesses:
