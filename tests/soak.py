@@ -66,6 +66,13 @@ def soak() -> int:
             print(f"  explore ended with {code}: {err.getvalue().strip()[-600:]}", flush=True)
         return as_json(out.getvalue())
 
+    def play(path: Path, order: str) -> dict:
+        out = io.StringIO()
+        words = ["play", str(path), "--order", order, "--target", f"local:{args.server}", "--json", "--quiet"]
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):
+            main(words)
+        return as_json(out.getvalue())
+
     until, counts = time.monotonic() + args.seconds, Counter[str]()
     number = args.first
     while time.monotonic() < until and counts["compared"] < args.count:
@@ -73,7 +80,7 @@ def soak() -> int:
         lines: list[str] = []
         for attempt in range(3):  # a slow machine makes the walk see a wait where a statement merely took long
             try:
-                lines = compared(case(args.server, number), bench, explore, folder)
+                lines = compared(case(args.server, number), bench, explore, folder, play=play)
             except Exception as error:  # a soak goes on
                 lines = [f"{type(error).__name__}: {error}"]
             if not lines:

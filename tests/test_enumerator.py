@@ -33,9 +33,12 @@ def test_explore_says_what_walking_every_order_shows(bench, call, tmp_path, serv
     def explore(path):
         return as_json(call("explore", path, "--target", f"local:{server}", "--json", "--quiet").out)
 
+    def play(path, order):
+        return as_json(call("play", path, "--order", order, "--target", f"local:{server}", "--json").out)
+
     made = case(server, seed)
-    lines = compared(made, bench, explore, tmp_path, most=120)
-    assert not lines or not compared(made, bench, explore, tmp_path, most=120), lines
+    lines = compared(made, bench, explore, tmp_path, 120, play)
+    assert not lines or not compared(made, bench, explore, tmp_path, 120, play), lines
 
 
 SWAP = Case(

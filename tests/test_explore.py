@@ -619,3 +619,23 @@ def test_what_the_planner_knows_is_no_data_although_a_rollback_leaves_it_changed
     done = call("explore", "s.yaml", "--json")
     assert done.code == 0
     assert {entry["data"] for entry in done.json["outcomes"]} == {"serial"}
+
+
+@pytest.mark.parametrize(
+    ("server", "limit"),
+    [("postgresql", "set local lock_timeout = '50ms'"), ("mariadb", "set session innodb_lock_wait_timeout = 1")],
+)
+def test_a_limit_that_a_statement_sets_is_waited_for_as_the_key_timeout_is(call, tmp_path, server, limit, kept_mariadb):
+    parts = {
+        "gate": [limit, "update berth set moved = 1 where id = 3", "update berth set moved = 1 where id = 7"],
+        "tower": ["update berth set moved = 2 where id = 7", "update berth set moved = 2 where id = 3"],
+    }
+    plain = {"scenario": "limits", "data": BERTHS, "transactions": {n: {"statements": s} for n, s in parts.items()}}
+    (tmp_path / "s.yaml").write_text(json.dumps(plain))
+    found = call("explore", "s.yaml", "--target", f"local:{server}", "--json").json
+    kinds = {entry["kind"]: entry["shortest"] for entry in found["outcomes"]}
+    assert "timeout" in kinds
+    assert any("limits that statements set themselves" in note for note in found["notes"])
+    for kind, order in kinds.items():
+        played = call("play", "s.yaml", "--target", f"local:{server}", "--order", " ".join(order), "--json").json
+        assert played["outcome"]["kind"] == kind

@@ -23,7 +23,13 @@ SAMPLES = [
     ("tug-upgrade", "deadlock", 1, ["lock-upgrade"], "inbound held FOR SHARE on tug(id=4) since inbound 1"),
     ("crane-standby", "clean", 1, [], "Yet the data is wrong: one crane in service is false"),
     ("left-open", "stuck", 1, ["left-open"], "clerk head blocker: holds up 1 directly, 4 in all; idle in its open"),
-    ("yard-rebuild", "waited", 0, ["schema-change"], "gate 1 wanted AccessShareLock on slot and queued behind change 1"),
+    (
+        "yard-rebuild",
+        "waited",
+        0,
+        ["schema-change"],
+        "gate 1 wanted AccessShareLock on slot and queued behind change 1",
+    ),
 ]
 
 

@@ -71,13 +71,36 @@ def _unnamed(outcome: object) -> object:
     return (kind, serial, tuple(sorted((state, failed) for _, state, failed in status)))
 
 
-def compared(case: Case, bench: Bench, explore: Callable[[Path], dict], folder: Path, most: int = 400) -> list[str]:
-    """Walk, explore, compare. ``explore`` gives what ``explore --json`` prints for a file."""
-    exploration = explore(written(case, folder))
+def compared(
+    case: Case,
+    bench: Bench,
+    explore: Callable[[Path], dict],
+    folder: Path,
+    most: int = 400,
+    play: Callable[[Path, str], dict] | None = None,
+) -> list[str]:
+    """Walk, explore, compare, and play each schedule that was printed again.
+
+    ``explore`` and ``play`` give what the commands print with ``--json`` for a file (and an order).
+    """
+    path = written(case, folder)
+    exploration = explore(path)
     if not exploration:
         return ["explore gave nothing"]
     account = Walk(bench, case, most).account()
-    return differences(case, account, exploration)
+    return differences(case, account, exploration) + (not_replayed(path, exploration, play) if play else [])
+
+
+def not_replayed(path: Path, exploration: dict, play: Callable[[Path, str], dict]) -> list[str]:
+    """The printed schedules that come to something else when they are played, a line each."""
+    lines = []
+    for row in exploration["outcomes"]:
+        order = " ".join(row["shortest"])
+        outcome = (play(path, order) or {"outcome": {}})["outcome"]
+        again = {key: outcome.get(key) for key in ("kind", "holds")}
+        if again != {"kind": row["kind"], "holds": row["holds"]}:
+            lines.append(f"played, '{order}' came to {again}, not to {row['kind']} {row['holds']}")
+    return lines
 
 
 def as_json(text: str) -> dict:

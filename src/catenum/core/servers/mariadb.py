@@ -102,6 +102,8 @@ class MariadbRules(InnodbRules):
         "2013": "lost",  # CR_SERVER_LOST
         "2055": "lost",  # CR_SERVER_LOST_EXTENDED
     }
+    wait_limits = ("innodb_lock_wait_timeout", "lock_wait_timeout", "max_statement_time")
+    wait_limit_unit_ms = 1000.0
     idle_limit = "idle_transaction_timeout"
     outlived_lock_advice = (
         "Call release_lock, or unlock tables, on every way out, errors included: neither a commit nor a rollback does.",

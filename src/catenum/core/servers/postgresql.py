@@ -152,6 +152,8 @@ class PostgresqlRules(Rules):
         "25P03": "lost",  # idle_in_transaction_session_timeout
     }
     wall_advice = ", or log in as a superuser, so that Catenum can make a role that has no rights elsewhere"
+    wait_limits = ("lock_timeout", "statement_timeout")
+    wait_limit_unit_ms = 1.0
     idle_limit = "idle_in_transaction_session_timeout"
     outlived_lock_advice = (
         "Take it with pg_advisory_xact_lock, which is released when the transaction ends, whether it commits or not.",

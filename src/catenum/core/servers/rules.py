@@ -16,7 +16,7 @@ from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.record.values import Binding, Value, Values
 from catenum.core.servers.modes import Conflict, ModeTable, conflict_in
 from catenum.core.servers.touch import TouchMode
-from catenum.core.sql import boundary, contained, masking, parameters, scripts, statements
+from catenum.core.sql import boundary, contained, limits, masking, parameters, scripts, statements
 from catenum.core.sql.boundary import Boundary
 from catenum.core.sql.scripts import Piece
 from catenum.core.sql.statements import Access, Footprint
@@ -178,6 +178,14 @@ class Rules(ABC):
         return contained.uncontained(
             parameters.readable(piece.shape, self.dialect), self.dialect, frozenset(self.catalogues)
         )
+
+    #: Variables by which a session limits its own waits, and what their numbers count in ms where no unit is given.
+    wait_limits: tuple[str, ...]
+    wait_limit_unit_ms: float
+
+    def limits_waits(self, sql: str) -> bool:
+        """Whether a statement sets a limit on the waits that come after it, of a length that a run can wait for."""
+        return limits.limit_ms(sql, self.wait_limits, self.wait_limit_unit_ms) is not None
 
     def handles_transactions(self, sql: str) -> str | None:
         """The words by which a statement prepares or ends transactions in ways that Catenum cannot see."""

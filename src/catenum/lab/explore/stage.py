@@ -182,6 +182,7 @@ class Stage:
             guide=guide,
             check_ms=self._check_ms,
             value_names=self.rules.value_names,
+            limits_waits=self.rules.limits_waits,
         )
         self.clock.reset()
         self.driver.run(conductor)

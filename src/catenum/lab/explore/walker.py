@@ -19,7 +19,7 @@ from catenum.core.space.exploration import Exploration, Reach
 from catenum.core.space.run import Run
 from catenum.core.space.search import Space, Walk
 from catenum.core.space.tally import Tally, shorter
-from catenum.core.words import counted
+from catenum.core.words import counted, one_line
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.audit import Audit, Exchange, exchanges
@@ -370,6 +370,9 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
             if step == 1
             else "this server counts lock timeouts in seconds; each one is waited for"
         )
+    limiting = [sql for texts in stage.dependence.statements.values() for sql in texts if stage.rules.limits_waits(sql)]
+    if limiting:
+        yield f"limits that statements set themselves ({one_line(limiting[0], 50)}) are waited for"
     if any(t.retry is not None for t in stage.scenario.transactions.values()):
         yield "retries do not pause here; the schedules cover every point at which a retry can start"
     if tally.races:

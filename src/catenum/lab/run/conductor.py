@@ -55,12 +55,14 @@ class Conductor:
         guide: Guide | None = None,
         check_ms: float = 0.0,
         value_names: Callable[[str], tuple[str, ...]] = lambda sql: (),
+        limits_waits: Callable[[str], bool] = lambda sql: False,
     ) -> None:
         """``check_ms``: how long after its wait began a possible closer of cycles checks; its check is waited for.
 
-        ``value_names`` gives the names of a statement's parameters.
+        ``value_names`` gives the names of a statement's parameters; ``limits_waits`` tells whether one sets a limit on
+        the waits that come after it.
         """
-        self.check_ms, self.value_names = check_ms, value_names
+        self.check_ms, self.value_names, self.limits_waits = check_ms, value_names, limits_waits
         self.guide = guide
         self.lanes = {
             name: Lane(name, transaction, index)
@@ -253,7 +255,7 @@ class Conductor:
         if self.check_ms and mover.under_way and mover.patience is Patience.FIRST and not pending:
             # Its check must be over before the next move, or it could fall for a cycle that another closes.
             yield Rest(mover.sent_ms + self.check_ms + CHECK_TAKES_MS)
-        timed = any(lane.under_way and lane.transaction.timeout is not None for lane in self.lanes.values())
+        timed = any(lane.under_way and lane.timed for lane in self.lanes.values())
         return not pending and not timed
 
     # -- what happened -----------------------------------------------------------------------------------------------
@@ -292,6 +294,7 @@ class Conductor:
                 self.journal.close(i, at_ms, "went on")
             lane.waits.clear()
             self.journal.note(lane, "resumed", at_ms, phase=phase)
+        lane.limits_itself = lane.limits_itself or self.limits_waits(lane.sql)
         try:
             kept = self._kept(lane, reply)
         except ValueError as error:

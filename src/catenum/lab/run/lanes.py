@@ -33,11 +33,17 @@ class Lane:
     idle_until_ms: float = 0.0
     patience: Patience | None = None
     limit_hit: bool = False
+    limits_itself: bool = False  # by a statement of its own
     waits: list[int] = field(default_factory=list)  # open waits, as positions in Conductor.waits
     decided: Literal["commit", "rollback"] | None = None  # the end that a condition led to
 
     def __post_init__(self) -> None:
         self.carried = Carrier(self.transaction.fixed)
+
+    @property
+    def timed(self) -> bool:
+        """Whether its waits end by themselves, so that they are given the time to."""
+        return self.transaction.timeout is not None or self.limits_itself
 
     @property
     def ready(self) -> bool:

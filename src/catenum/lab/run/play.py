@@ -177,6 +177,7 @@ def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Ma
             pictures=options.locks == "full",
             check_ms=engine.capabilities.check_ms,
             value_names=rules_of(engine.info.server).value_names,
+            limits_waits=rules_of(engine.info.server).limits_waits,
         )
         started = clock.wall()
         clock.reset()
