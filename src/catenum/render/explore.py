@@ -8,10 +8,10 @@ from collections.abc import Iterator, Sequence
 from rich.console import Console
 from rich.text import Text
 
-from catenum.core.space.claims import claims, describe_outcome
+from catenum.core.space.claims import Claim, claims, describe_outcome
 from catenum.core.space.exploration import Exploration, how_far, letter_of
 from catenum.core.space.tally import OutcomeEntry
-from catenum.core.words import duration, shortened
+from catenum.core.words import counted, duration, shortened
 from catenum.render.console import STYLES, say
 
 #: Outcomes listed in full; of more, the number is shown.
@@ -38,9 +38,16 @@ def print_exploration(console: Console, found: Exploration, *, verbose: bool = F
         say(console)
     for claim in claims(found):
         tone, sign = {True: ("good", "✓ "), False: ("bad", "✗ "), None: ("plain", "· ")}[claim.good]
-        _wrapped(console, sign + claim.text[0].upper() + claim.text[1:] + ".", style=tone, indent="  ")
+        basis = f" ({_basis(claim, every=found.reach.every)})" if claim.good and claim.proven else ""
+        _wrapped(console, f"{sign}{claim.text[0].upper()}{claim.text[1:]}.{basis}", style=tone, indent="  ")
     for line in _notes(found):
         _wrapped(console, f"· {line}", style="faint", indent="  ")
+
+
+def _basis(claim: Claim, *, every: bool) -> str:
+    """What a proof rests on."""
+    swaps = f", {counted(claim.swaps, 'exchange')} checked" if claim.swaps else ""
+    return counted(claim.runs, "order" if every else "class") + " run" + swaps
 
 
 def _levels(found: Exploration) -> str:

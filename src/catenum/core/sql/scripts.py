@@ -13,9 +13,9 @@ from sqlglot.errors import SqlglotError
 class Piece:
     """One statement of a script, with the offset of its first character.
 
-    ``shape``: the statement with each number as ``0`` and each string as an empty one, lists of them cut to one. It
-    names the same tables and begins with the same words, so what those tell need be found out once for a thousand
-    statements that are alike. Strings with a dot are left, since one may be a table's name.
+    ``shape``: the statement with each number as ``0`` and each string as an empty one, lists of them (after IN and
+    VALUES) cut to one. It names the same tables and begins with the same words, so what those tell need be found out
+    once for a thousand statements that are alike. Strings with a dot are left, since one may be a table's name.
     """
 
     offset: int
@@ -26,8 +26,9 @@ class Piece:
 #: Stand-ins for values while a shape is made: characters for private use, which no server's grammar knows.
 _NUMBER, _STRING = "\ue000", "\ue001"
 _VALUE = f"[{_NUMBER}{_STRING}]"
-_LIST = re.compile(rf"({_VALUE})(?:\s*,\s*{_VALUE})+")
-_ROWS = re.compile(rf"(\({_VALUE}\))(?:\s*,\s*\({_VALUE}\))+")
+_LIST = rf"{_VALUE}(?:\s*,\s*{_VALUE})*"
+_IN = re.compile(rf"(\b(?:in|values)\s*\(\s*{_VALUE})(?:\s*,\s*{_VALUE})+(?=\s*\))", re.IGNORECASE)
+_ROWS = re.compile(rf"(\(\s*{_LIST}\s*\))(?:\s*,\s*\(\s*{_LIST}\s*\))+")
 
 
 def split_script(script: str, dialect: str) -> list[tuple[int, str]]:
@@ -75,7 +76,7 @@ def pieces_of(script: str, dialect: str) -> list[Piece]:
 
 
 def _shape(parts: list[str]) -> str:
-    shape = _ROWS.sub(r"\1", _LIST.sub(r"\1", "".join(parts)))
+    shape = _IN.sub(r"\1", _ROWS.sub(r"\1", "".join(parts)))
     return shape.replace(_NUMBER, "0").replace(_STRING, "''").rstrip()
 
 
