@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import permutations
+from itertools import groupby, permutations
 
 from catenum.core.record.recording import Result, TableRows, digest_of
 
@@ -56,8 +56,18 @@ class Observation:
         return (tuple(sorted(self.committed)), tuple((n, self.seen[n]) for n in sorted(self.committed)), self.end)
 
 
-def seen_of(rows: int | None, result: Result | None, ignored: frozenset[str], *, ordered: bool) -> Seen:
-    """What a statement gave, without the columns whose values differ from run to run (``*``: all of them)."""
+def seen_of(
+    rows: int | None,
+    result: Result | None,
+    ignored: frozenset[str],
+    *,
+    ordered: bool,
+    order_by: Sequence[str] = (),
+) -> Seen:
+    """What a statement gave, without the columns whose values differ from run to run (``*``: all of them).
+
+    ``ordered``: the order of the rows counts; ``order_by``: rows that are equal in these columns may come in any.
+    """
     if result is None:
         return Seen(rows)
     if "*" in ignored:
@@ -66,8 +76,19 @@ def seen_of(rows: int | None, result: Result | None, ignored: frozenset[str], *,
     if result.cut and len(kept) == len(result.columns):
         return Seen(rows, result.digest or "", f"{rows} rows")
     values = [tuple(row[i] for i in kept) for row in result.rows]
-    content = repr(values) if ordered else digest_of(values)
+    content = repr(_in_order(result, values, order_by)) if ordered else digest_of(values)
     return Seen(rows, content, _shown(values))
+
+
+def _in_order(result: Result, values: list[Row], order_by: Sequence[str]) -> list[Row]:
+    """The rows as they came, but equals sorted. Where it is by columns that were not asked for, as they came."""
+    columns = [column.lower() for column in result.columns]
+    if not order_by or not set(order_by) <= set(columns):
+        return values
+    places = [columns.index(column) for column in order_by]
+    pairs = zip(([row[place] for place in places] for row in result.rows), values, strict=True)
+    groups = groupby(pairs, key=lambda pair: pair[0])
+    return [row for _, group in groups for row in sorted((row for _, row in group), key=repr)]
 
 
 def _shown(values: Sequence[tuple[str | None, ...]]) -> str:

@@ -74,6 +74,7 @@ class Footprint:
     calls_unknown: bool = False  # calls a function whose doings its name does not tell
     by_nature: tuple[str, ...] = ()  # what it calls that gives another value each time: now, random, nextval
     ordered: bool = False  # the order of the rows it returns is asked for
+    order_by: tuple[str, ...] = ()  # the columns that it is by, where they are plain columns
     sets: Literal["transaction", "session"] | None = None  # changes a setting or a variable, for how long
     sets_level: bool = False  # a setting, not only a variable of the user's own
     named_locks: tuple[NamedLock, ...] = ()
@@ -118,6 +119,13 @@ def footprint(sql: str, dialect: str) -> Footprint:
     return _of_tree(trees[0], sql, len(trees))
 
 
+def _order_by(tree: exp.Expr) -> tuple[str, ...]:
+    order = tree.args.get("order")
+    terms = [term.this for term in order.expressions] if isinstance(order, exp.Order) else []
+    names = tuple(term.name.lower() for term in terms if isinstance(term, exp.Column))
+    return names if len(names) == len(terms) else ()
+
+
 def _setting(tree: exp.Expr, sql: str) -> Literal["transaction", "session"] | None:
     if isinstance(tree, exp.Set):
         return "transaction" if _SET_LOCAL.match(sql) else "session"
@@ -154,6 +162,7 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
         named_locks=tuple(named_locks(tree)),
         by_nature=tuple(sorted({name for name in called if name in _BY_NATURE})),
         ordered=tree.args.get("order") is not None,
+        order_by=_order_by(tree),
         sets=_setting(tree, sql),
     )
 

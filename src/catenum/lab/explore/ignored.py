@@ -21,6 +21,11 @@ Place = tuple[str, int]
 NUMBERS = frozenset(["nextval", "currval", "lastval", "last_insert_id"])
 
 
+_DIFFERED = "it differed between two runs of the same serial order"
+#: What one serial order gave, and the result of each statement.
+SerialRun = tuple[Observation, Mapping[Place, Result]]
+
+
 class Ignored:
     """Columns by ``table.column`` or by name alone, and the columns of each statement's result."""
 
@@ -36,6 +41,7 @@ class Ignored:
         self.scenario, self.rules, self.footprints = scenario, rules, footprints
         self.tables, self._columns = tables, columns
         self.why: dict[str, str] = {}
+        self._results: dict[Place, set[str]] = {}  # columns of single results
         self.made = False  # whether the server fills some column in
         for name in scenario.ignore:
             self.add(name.lower(), "the scenario says so")
@@ -64,17 +70,25 @@ class Ignored:
             return frozenset("*")
         tables = [access.table.lower() for access in found.accesses]
         named = {column for name in self.why for table, dot, column in [name.partition(".")] if dot and table in tables}
-        return frozenset({name for name in self.why if "." not in name} | named)
+        return frozenset({name for name in self.why if "." not in name} | named | self._results.get(place, set()))
 
-    def add_differing(self, one: tuple[Observation, list[Result]], two: tuple[Observation, list[Result]]) -> bool:
-        """Two runs of one serial order: what differs between them can differ in any run. Whether anything was new."""
-        found = differing_columns(one[0], two[0])
-        for a, b in zip(one[1], two[1], strict=False):
-            found |= differing_result_columns(a, b)
-        fresh = found - self.why.keys()
+    def add_differing(self, one: SerialRun, two: SerialRun) -> bool:
+        """Two runs of one serial order: what differs between them can differ in any run. Whether anything was new.
+
+        A column of a result is left out of that statement's results alone; others may have one of the same name.
+        """
+        fresh = differing_columns(one[0], two[0]) - self.why.keys()
         for name in sorted(fresh):
-            self.add(name, "it differed between two runs of the same serial order")
-        return bool(fresh)
+            self.add(name, _DIFFERED)
+        new = bool(fresh)
+        for place in one[1].keys() & two[1].keys():
+            differing = differing_result_columns(one[1][place], two[1][place]) - self.of_result(place)
+            if differing:
+                new = True
+                self._results.setdefault(place, set()).update(differing)
+                for name in sorted(differing):
+                    self.add(f"{name} of {place[0]} {place[1] + 1}", _DIFFERED)
+        return new
 
     @staticmethod
     def _named(table: str, column: str) -> str:

@@ -9,10 +9,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from itertools import islice, permutations
 from types import TracebackType
 
 from catenum.core.record.recording import (
-    Result,
     TableRows,
 )
 from catenum.core.scenario.model import Scenario, chosen
@@ -26,7 +26,7 @@ from catenum.core.space.run import Run
 from catenum.core.sql.statements import Footprint
 from catenum.engines.clock import Clock
 from catenum.engines.ports import DataError, Engine, NeedsReload, NotRestored, Session
-from catenum.lab.explore.ignored import Ignored
+from catenum.lab.explore.ignored import Ignored, SerialRun
 from catenum.lab.explore.summary import Summary
 from catenum.lab.run.conductor import Conductor
 from catenum.lab.run.driver import Driver
@@ -38,6 +38,8 @@ from catenum.lab.run.parameters import with_first_values
 TIMEOUT_MS = 8
 #: How many end states are remembered with their rows and rules.
 KEPT_STATES = 500
+#: Serial orders that are run twice at the start, where values may differ by nature.
+MOST_REPEATED = 24
 KEPT_ROWS = 200
 
 
@@ -121,8 +123,8 @@ class Stage:
         self._keep()
         self._open_sessions()
         self.driver = Driver(self.engine, self.sessions, self.clock)
-        order = list(self.scenario.transactions)
-        if self.ignored.add_differing(self._serial_with_results(order), self._serial_with_results(order)):
+        differs = [self._differs(order) for order in self._orders_to_repeat()]  # every one is to be run
+        if any(differs):
             self._keep()
             self._states.clear()
         self._first_state = self.engine.data_state()
@@ -160,9 +162,24 @@ class Stage:
         ended = all(run.status[name] in ("committed", "rolled back") for name in order)
         return run.observed if ended else None
 
-    def _serial_with_results(self, order: Sequence[str]) -> tuple[Observation, list[Result]]:
+    def _orders_to_repeat(self) -> list[Sequence[str]]:
+        """Serial orders to run twice, to see which values differ by nature: where something may make such values,
+        each order, since a branch may be taken in one of them only; otherwise the first, to be sure.
+        """
+        orders = islice(permutations(self.scenario.transactions), MOST_REPEATED)
+        certain = self.dependence.plain and not any(found.by_nature for found in self.footprints.values())
+        return list(islice(orders, 1) if certain else orders)
+
+    def _differs(self, order: Sequence[str]) -> bool:
+        return self.ignored.add_differing(self._serial_with_results(order), self._serial_with_results(order))
+
+    def _serial_with_results(self, order: Sequence[str]) -> SerialRun:
         conductor = self._conduct(Serially(order))
-        results = [event.result for event in conductor.journal.events if event.result is not None]
+        results = {
+            (event.transaction, event.statement - 1): event.result
+            for event in conductor.journal.events
+            if event.result is not None and event.statement is not None
+        }
         return self._finish(conductor, ()).observed, results
 
     def pictured(self, order: Sequence[str]) -> Conductor:

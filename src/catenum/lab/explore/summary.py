@@ -103,8 +103,9 @@ class Summary:
                 continue
             step = (event.transaction, event.statement - 1)
             places[step] = place
-            ordered = self._footprints[step].ordered
-            found = seen_of(event.rows, event.result, self._ignored.of_result(step), ordered=ordered)
+            read = self._footprints[step]
+            left_out = self._ignored.of_result(step)
+            found = seen_of(event.rows, event.result, left_out, ordered=read.ordered, order_by=read.order_by)
             seen.setdefault(event.transaction, []).append(found)
         committed = tuple(sorted(commits, key=commits.__getitem__))
         return Observation(
