@@ -23,6 +23,7 @@ from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.space.run import Run
 from catenum.core.space.tally import Tally
+from catenum.lab.explore import stage as stage_module
 from catenum.lab.explore.hold import held
 from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import Stage
@@ -689,3 +690,22 @@ def test_what_is_left_out_of_comparisons_is_neither_too_little_nor_too_much(call
     (tmp_path / "s.yaml").write_text(text)
     found = call("explore", "s.yaml", "--json").json
     assert {(e["data"], e["anomaly"], e["holds"].get("two")) for e in found["outcomes"]} == expected
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mariadb"])
+def test_an_interrupt_while_data_is_loaded_again_ends_as_any_other(call, monkeypatch, tmp_path, kept_mariadb, server):
+    """The sessions are closed by then, and there are no others yet."""
+    parts = {"gate": ["update berth set moved = 1 where id = 3"], "change": ["alter table berth add column more int"]}
+    plain = {"scenario": "change", "data": BERTHS, "transactions": {n: {"statements": s} for n, s in parts.items()}}
+    (tmp_path / "s.yaml").write_text(json.dumps(plain))
+    load, calls = stage_module.load, itertools.count()
+
+    def interrupted(*args: object) -> None:
+        if next(calls) == 2:
+            raise KeyboardInterrupt
+        load(*args)
+
+    monkeypatch.setattr(stage_module, "load", interrupted)
+    done = call("explore", "s.yaml", "--target", f"local:{server}")
+    assert (done.code, next(calls)) == (130, 3)
+    assert "Traceback" not in done.err

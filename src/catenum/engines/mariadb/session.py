@@ -48,6 +48,7 @@ class MariadbSession:
     ) -> None:
         self.name, self.connection, self._kill = name, connection, kill
         self._timeout_undoes, self._level_variable = timeout_undoes, level_variable
+        self._closed = False
         self.thread_id = int(connection.thread_id())  # type: ignore[no-untyped-call]
         self.sql = ""
         self.sent = 0
@@ -144,12 +145,15 @@ class MariadbSession:
         self._kill(self.thread_id, False)
 
     def close(self) -> None:
-        """End the connection; the server rolls an open transaction back."""
+        """End the connection; the server rolls an open transaction back. Does nothing a second time."""
+        if self._closed:
+            return
         self._kill(self.thread_id, True)
         self._orders.put(None)
         self._worker.join(5)
         with contextlib.suppress(pymysql.Error, OSError):
             self.connection.close()
+        self._closed = True
         os.close(self._read)
         os.close(self._write)
 

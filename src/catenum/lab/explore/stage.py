@@ -231,6 +231,7 @@ class Stage:
 
     def _reload(self) -> None:
         self.engine.end(list(self.sessions.values()))
+        self.sessions.clear()  # an interrupt may come before there are others
         load(self.engine, self.scenario, self.file, self.ddl)
         self._keep()
         if self._first_state and self.engine.data_state() != self._first_state:
