@@ -58,6 +58,9 @@ MARIADB = {
     "an accent under the collation": ("create table quay (name varchar(9) character set utf8mb4 collate utf8mb4_general_ci primary key, moved int); insert into quay values ('Ole', 1); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["update quay set moved = 2 where name = 'Ole'", C1], [C1, "update quay set moved = 3 where name = 'Olé'"]),
     "a table without transactions": (TWO + "create table note (id int primary key, n int) engine = myisam; insert into note values (1, 0);", ["update note set n = 1 where id = 1", B1], ["select n from note where id = 1", B1]),
     "a variable set from a query": (TWO, ["set @cm = (select moved from berth where id = 1)", C1], ["update berth set moved = 4 where id = 1", C1]),
+    "a variable set from a query, at read committed": (TWO, ["set @cm = (select moved from berth where id = 2)", "set @cm = (select moved from berth where id = 1)"], ["update berth set moved = 4 where id in (1, 2)", C1]),
+    "a query within a delete, at read committed": (TWO, ["delete from crane where id = (select moved from berth where id = 2)", "delete from crane where id = (select moved from berth where id = 1) + 5"], ["update berth set moved = 4 where id in (1, 2)", C1]),
+    "a query within an update of two tables, at read committed": (TWO, ["update crane c join berth b on b.id = 2 set c.moved = 1 where c.id = 2", "update crane c join berth b on b.id = 1 set c.moved = 1 where c.id = 2"], ["update berth set moved = 4 where id in (1, 2)", C1]),
     "a unique key on a prefix": ("create table box (id int primary key, label varchar(9), unique (label(2))); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["insert into box values (1, 'abc')", C1], [C1, "insert into box values (2, 'abd')"]),
 }  # fmt: skip
 CASES = [("postgresql", title) for title in POSTGRESQL] + [("mariadb", title) for title in MARIADB]
@@ -67,7 +70,8 @@ CASES = [("postgresql", title) for title in POSTGRESQL] + [("mariadb", title) fo
 def test_nothing_is_missed_where_statements_touch_more_than_they_name(request, server, title):
     engine = request.getfixturevalue("engine" if server == "postgresql" else "mariadb")
     data, one, other = (POSTGRESQL if server == "postgresql" else MARIADB)[title]
-    parts = {"gate": {"statements": one}, "tower": {"statements": other}}
+    level = title.partition(", at ")[2] or None
+    parts = {"gate": {"statements": one, "isolation": level}, "tower": {"statements": other, "isolation": level}}
     scenario = Scenario.model_validate({"scenario": "more", "data": data, "transactions": parts})
     reduced, _ = outcomes(engine, scenario)
     complete, _ = outcomes(engine, scenario, every=True)

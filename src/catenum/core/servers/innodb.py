@@ -74,10 +74,13 @@ class InnodbRules(Rules):
         return EXCLUSIVE if access.verb in ("update", "delete") else None
 
     def read_mode(self, level: str, *, within_write: bool) -> TouchMode:
-        """Plain reads lock at serializable, and so do reads within a write at repeatable read (MariaDB documentation,
+        """Plain reads lock at serializable, and reads within any other statement at every level (MariaDB documentation,
         "SET TRANSACTION", "InnoDB Lock Modes").
+
+        At read committed the server spares INSERT … SELECT and UPDATE of one table, but not SET, DELETE or statements
+        on several tables (``ha_innobase::store_lock``); all are taken to lock here.
         """
-        if level == "serializable" or (within_write and level != "read committed"):
+        if level == "serializable" or within_write:
             return TouchMode.SHARE
         return TouchMode.DIRTY if level == "read uncommitted" else TouchMode.READ
 
