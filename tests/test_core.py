@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -211,9 +212,24 @@ def test_a_rate_lies_in_its_interval_and_none_has_a_bound(events, iterations):
 
 def test_the_bound_of_none_is_the_rule_of_three():
     assert rate(0, 10_000).high == pytest.approx(3.0, rel=0.01)
-    assert fewer((40, 10_000), (5, 10_000))
-    assert not fewer((6, 10_000), (5, 10_000))
+    assert fewer([(40, 10_000)] * 8, [(5, 10_000)] * 8)
+    assert not fewer([(6, 10_000), (4, 10_000)] * 4, [(5, 10_000)] * 8)
+    assert not fewer([(40, 10_000)] * 5, [(5, 10_000)] * 5)  # of so few pairs no order is rare
+    assert not fewer([(0, 0)] * 8, [(5, 10_000)] * 8)
     assert ratio([2.0, 2.2, 1.9, 2.1], [1.0, 1.0, 1.0, 1.0]).low > 1.5
+
+
+def test_what_changes_nothing_is_rarely_told_from_the_baseline_although_rates_vary_from_turn_to_turn():
+    """Both share each turn's rate, which varies fourfold; each count varies by chance besides."""
+    chance = np.random.default_rng(11)
+    told = 0
+    for _ in range(200):
+        rates = chance.gamma(2.0, 0.01, 12)
+        one, two = ([(int(chance.binomial(800, min(1.0, r))), 800) for r in rates] for _ in range(2))
+        told += fewer(one, two) or fewer(two, one)
+    assert told <= 16  # 10 expected at 5 %; more than 16 in 3 of 100
+    halved = [(a // 2, n) for a, n in one]
+    assert fewer(one, halved)
 
 
 def test_filler_rows_are_the_same_for_the_same_seed():

@@ -14,6 +14,7 @@ from catenum.core.compare.measure import (
     Rate,
     Ratio,
     Spread,
+    Turn,
     fewer,
     mean_spread,
     percentile,
@@ -32,6 +33,8 @@ from catenum.lab.load.churn import Churn
 from catenum.lab.run.loading import load
 from catenum.lab.run.play import PlayOptions, play
 
+#: With fewer pairs no permutation of them is rare enough to support a difference.
+LEAST_TURNS = 8
 CONFLICTS = ("deadlock", "refused", "timeout")
 
 
@@ -44,6 +47,14 @@ class Runner:
     churn: Churn
     played: Recording
     per_second: list[float] = field(default_factory=list)
+    turns: list[Turn] = field(default_factory=list)  # conflicts and iterations of each
+
+    def turn(self, seconds: float) -> None:
+        """Open the gate for so long."""
+        before, conflicts = self.churn.seconds, self.conflicts
+        made = self.churn.turn(seconds)
+        self.per_second.append(made / max(1e-9, self.churn.seconds - before))
+        self.turns.append((self.conflicts - conflicts, made))
 
     @property
     def conflicts(self) -> int:
@@ -87,14 +98,14 @@ def contest(
             stack.enter_context(_runner(connect, name, changes, changed, ddl, copies, commit, file))
             for name, changes, changed, ddl in _variants(connect, scenario, only)
         ]
-        rounds = max(3, round(seconds / turn_s))
+        rounds = max(LEAST_TURNS, round(seconds / turn_s))
+        turn_s = min(turn_s, seconds / rounds)
         for number in range(rounds):
-            for place, runner in enumerate(runners):
+            first = number % len(runners)  # nobody has the same place in every round
+            for place, runner in enumerate(runners[first:] + runners[:first]):
                 if progress is not None:
                     progress(number * len(runners) + place, rounds * len(runners), runner.name)
-                before = runner.churn.seconds
-                made = runner.churn.turn(turn_s)
-                runner.per_second.append(made / max(1e-9, runner.churn.seconds - before))
+                runner.turn(turn_s)
         if progress is not None:
             progress(rounds * len(runners), rounds * len(runners), "")
         return [_result(runner, runners[0]) for runner in runners]
@@ -174,9 +185,9 @@ def judge(baseline: Runner, runner: Runner, faster: Ratio) -> Verdict:
     broken = [title for title, value in runner.played.outcome.holds.items() if value is not True]
     if broken and all(value is True for value in baseline.played.outcome.holds.values()):
         return Verdict(rank="loses", reason=f"the data is wrong when played: {', '.join(broken)}")
-    if fewer(after, before):
+    if fewer(runner.turns, baseline.turns):
         return Verdict(rank="worse", reason=f"{told}; {speed}")
-    if before[0] and fewer(before, after):
+    if before[0] and fewer(baseline.turns, runner.turns):
         return Verdict(rank="cures" if after[0] == 0 else "eases", reason=f"{told}; {speed}")
     if before[0]:
         return Verdict(rank="no better", reason=f"{told}: the figures do not support a difference; {speed}")
