@@ -11,7 +11,9 @@ import pymysql
 import pytest
 
 from catenum.core.record.recording_file import from_json, without_times_and_ids
-from catenum.engines.innodb.status import decode, latest_deadlock, transactions
+from catenum.core.scenario.model import Scenario
+from catenum.engines.innodb.fields import decode
+from catenum.engines.innodb.status import latest_deadlock, transactions
 from catenum.engines.mariadb import connect
 from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.mariadb.metadata import SOMEBODY
@@ -292,6 +294,8 @@ def test_the_covering_index_wins_under_load_on_measured_grounds(call):
         ("7ffffff3dd", "decimal(10,2)", "-12.34"),
         ("99ae6f1234", "datetime", None),
         ("00ff", "varbinary(4)", "0x00ff"),
+        ("0005", "bit(12)", "5"),
+        ("02", "enum('red','it''s')", "it's"),
     ],
 )  # fmt: skip
 def test_record_fields_are_decoded_by_their_type(value, kind, text):
@@ -394,3 +398,40 @@ def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(ow
     )
     assert f"Head blocker: {'session ' if listed else ''}{holder} holds up 1 directly" in told
     assert ("install soname 'metadata_lock_info'" in told) != listed
+
+
+KEYS = {
+    "year": ("'2024'", "2024"),
+    "timestamp": ("'2026-03-01 10:00:00'", "2026-03-01 10:00:00+00"),
+    "timestamp(6)": ("'2026-03-01 10:00:00.125'", "2026-03-01 10:00:00.125000+00"),
+    "time": ("'-10:30:05'", "-10:30:05"),
+    "time(3)": ("'-10:30:05.25'", "-10:30:05.250"),
+    "datetime(6)": ("'2026-03-01 10:00:00.5'", "2026-03-01 10:00:00.500000"),
+    "enum('red','green')": ("'green'", "green"),
+    "set('a','b','c')": ("'a,c'", "a,c"),
+    "bit(12)": ("b'101'", "5"),
+    "float": ("1.5", "1.5"),
+    "double": ("-2.25", "-2.25"),
+    "binary(3)": ("x'0102ff'", "0x0102ff"),
+    "varchar(20) character set latin1": ("'Ångström'", "Ångström"),
+    "varchar(20) character set utf16": ("'Ölçü'", "Ölçü"),
+    "varchar(60)": ("repeat('Tern', 9)", "TernTernTernTernTernTernTernTe…"),
+    "varchar(60) character set utf8mb4": ("repeat('Ø', 20)", "ØØØØØØØØØØØØØØØ…"),
+    "varchar(20) character set utf8mb3": ("concat('x', repeat('Ø', 15))", "xØØØØØØØØØØØØØØ…"),
+    "uuid": ("'123e4567-e89b-12d3-a456-426655440000'", "123e4567-e89b-12d3-a456-426655440000"),
+    "inet6": ("'2001:db8::ff00:42:8329'", "2001:db8::ff00:42:8329"),
+}
+
+
+def test_keys_of_every_type_are_told_as_the_server_tells_the_value(mariadb):
+    """The key that a session waits for, from the bytes in InnoDB's status."""
+    told = {}
+    for number, (kind, (literal, _)) in enumerate(KEYS.items()):
+        table = f"slot{number}"
+        parts = {name: {"statements": [f"update {table} set n = n + 1"]} for name in ("gate", "tower")}
+        data = f"create table {table} (k {kind} primary key, n int); insert into {table} values ({literal}, 0)"
+        order = ["gate", "tower", "gate", "tower"]
+        plain = {"scenario": "keys", "data": data, "transactions": parts, "order": order}
+        recording = play(mariadb, Scenario.model_validate(plain), PlayOptions())
+        told[kind] = recording.waits[0].resource.text
+    assert told == {kind: f"slot{n}(k={text})" for n, (kind, (_, text)) in enumerate(KEYS.items())}

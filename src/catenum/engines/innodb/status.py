@@ -8,10 +8,11 @@ Pure text work, apart from the connection: the same text may come from a log. Lo
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 from catenum.core.record.modes import Covers, Mode
+from catenum.engines.innodb.fields import CUT
 
 #: What the text says of a record lock, and what it is called here.
 _KINDS: tuple[tuple[str, Covers], ...] = (
@@ -94,7 +95,7 @@ _RECORD = re.compile(
 )
 _TABLE = re.compile(rf"^TABLE LOCK table {_NAME}\.{_NAME}{_PART} trx id (\d+) lock mode (\S+)( waiting)?")
 _HEAP = re.compile(r"^Record lock, heap no (\d+)")
-_FIELD = re.compile(r"^ \d+: (?:len (\d+); hex ([0-9a-f]*);|SQL NULL)")
+_FIELD = re.compile(r"^ \d+: (?:len (\d+); hex ([0-9a-f]*);(?:.*(\(total \d+ bytes\)))?|SQL NULL)")
 
 
 def is_cut(status: str) -> bool:
@@ -208,7 +209,7 @@ def _records(lines: Sequence[str]) -> Iterator[tuple[int, tuple[str | None, ...]
             continue
         found = _FIELD.match(line)
         if found:
-            fields.append(found[2] if found[1] is not None else None)
+            fields.append(found[2] + (CUT if found[3] else "") if found[1] is not None else None)
 
 
 def latest_deadlock(status: str) -> ReportedDeadlock | None:
@@ -231,95 +232,3 @@ def _member(part: str) -> ReportedMember:
     _fill(section, own.split("\n"))
     waits = next(_locks(waiting.split("\n")), None)
     return ReportedMember(section.number, section.thread, section.query, waits, tuple(_locks(conflicting.split("\n"))))
-
-
-# -- record fields ----------------------------------------------------------------------------------------------------
-
-
-def decode(value: str | None, kind: str) -> str | None:
-    """A field's hex as the column's value; None for NULL.
-
-    ``kind`` is the column type as the server writes it (``int(10) unsigned``).
-    """
-    if value is None:
-        return None
-    data = bytes.fromhex(value)
-    base = re.split(r"[ (]", kind.lower(), maxsplit=1)[0]
-    reader = _READERS.get(base)
-    try:
-        if reader is not None:
-            return reader(data, kind.lower())
-    except (ValueError, IndexError, OverflowError):
-        pass
-    return "0x" + value
-
-
-def _integer(data: bytes, kind: str) -> str:
-    number = int.from_bytes(data, "big")
-    return str(number if "unsigned" in kind else number - (1 << (8 * len(data) - 1)))
-
-
-def _string(data: bytes, kind: str) -> str:
-    text = data.decode("utf-8")
-    return text.rstrip(" ") if kind.startswith("char") else text
-
-
-def _date(data: bytes, kind: str) -> str:
-    number = int.from_bytes(data, "big") - (1 << 23)
-    return f"{number >> 9:04}-{number >> 5 & 15:02}-{number & 31:02}"
-
-
-def _datetime(data: bytes, kind: str) -> str:
-    """The packed form of MySQL 5.6 and MariaDB 10.1 and later.
-
-    Year*13+month, day, hour, minute, second, then fractions.
-    """
-    packed = int.from_bytes(data[:5], "big") - (1 << 39)
-    months, rest = packed >> 22, packed & ((1 << 22) - 1)
-    day, clock = rest >> 17, rest & ((1 << 17) - 1)
-    text = f"{months // 13:04}-{months % 13:02}-{day:02} {clock >> 12:02}:{clock >> 6 & 63:02}:{clock & 63:02}"
-    if len(data) > 5:
-        told = re.search(r"\((\d)\)", kind)
-        digits = int(told[1]) if told else 6
-        fraction = int.from_bytes(data[5:], "big")
-        whole = f"{fraction:0{(len(data) - 5) * 2}}"
-        text += "." + whole[:digits]
-    return text
-
-
-def _decimal(data: bytes, kind: str) -> str:
-    """MariaDB's binary DECIMAL.
-
-    Groups of nine digits in four bytes each, the first bit turned round, negatives inverted.
-    """
-    match = re.search(r"\((\d+),(\d+)\)", kind)
-    precision, scale = (int(match[1]), int(match[2])) if match else (10, 0)
-    negative = not data[0] & 0x80
-    cells = bytearray(data)
-    cells[0] ^= 0x80
-    if negative:
-        cells = bytearray(byte ^ 0xFF for byte in cells)
-    sizes = (0, 1, 1, 2, 2, 3, 3, 4, 4, 4)
-    whole, place = precision - scale, 0
-    groups = ([whole % 9] if whole % 9 else []) + [9] * (whole // 9)
-    parts = [9] * (scale // 9) + ([scale % 9] if scale % 9 else [])
-    text = ""
-    for digits in groups:
-        text += f"{int.from_bytes(cells[place : place + sizes[digits]], 'big'):0{digits}}"
-        place += sizes[digits]
-    text = text.lstrip("0") or "0"
-    if parts:
-        text += "."
-        for digits in parts:
-            text += f"{int.from_bytes(cells[place : place + sizes[digits]], 'big'):0{digits}}"
-            place += sizes[digits]
-    return ("-" if negative else "") + text
-
-
-_READERS: Mapping[str, Callable[[bytes, str], str]] = {
-    **dict.fromkeys(("tinyint", "smallint", "mediumint", "int", "bigint", "year"), _integer),
-    **dict.fromkeys(("char", "varchar", "text", "tinytext", "mediumtext", "longtext"), _string),
-    "date": _date,
-    "datetime": _datetime,
-    "decimal": _decimal,
-}

@@ -19,11 +19,11 @@ from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.recording import LockEntry, TableKeys
 from catenum.core.record.waits import Edge, Resource, key_text
 from catenum.engines.clock import Clock
+from catenum.engines.innodb.fields import decode
 from catenum.engines.innodb.status import (
     RecordLock,
     ReportedMember,
     TransactionSection,
-    decode,
     is_cut,
     latest_deadlock,
     transactions,
@@ -33,7 +33,8 @@ from catenum.engines.mariadb.metadata import MetadataReader, Query
 from catenum.engines.mariadb.session import MariadbSession
 
 _COLUMNS = """
-select table_name, column_name, column_type from information_schema.columns where table_schema = %s
+select table_name, column_name, concat(column_type, coalesce(concat(' character set ', character_set_name), ''))
+from information_schema.columns where table_schema = %s
 """
 _INDEXES = """
 select table_name, index_name, column_name, non_unique from information_schema.statistics
