@@ -272,11 +272,28 @@ def test_scripts_are_split_at_their_own_semicolons_only(script, count):
         ("select box from slot where id = 3", None),
         ("select box from slot", None),
         ("select * from slot where block = 3", None),
+        ("select box from slot where block = 3", "create index slot_block_box on slot (block, box)"),
+        ("update slot s set s.box = 1 where s.note = 'x' and s.tier > 3", "create index slot_note_tier on slot (note, tier)"),
+        ("select m.id from slot s join manifest m on m.id = s.manifest where m.name = 'x'", "create index slot_manifest on slot (manifest)"),
+        ("select s.box from slot s join manifest m on m.slot = s.id where m.name = 'x' and name = 'y'", None),
+        ("update slot set box = 1 where note in (select name from manifest where label = 3)", "create index slot_note on slot (note)"),
+        ("update slot set box = 1 where lower(note) = 'x' and cast(tier as char) = '4' and left_of = right_of", None),
+        ("update slot set box = 1 where note = 'a' or tier = 4", None),
+        ("update slot set box = 1 where `order` = 3 and `No` = 4", "create index `slot_order_No` on slot (`order`, `No`)"),
+        ("update slot set box = 1 where " + " and ".join(f"column_with_a_name_{n} = 1" for n in "abcd"), "create index slot_column_with_a_name_a_column_with_a_name_b_column_with_a on slot (column_with_a_name_a, column_with_a_name_b, column_with_a_name_c, column_with_a_name_d)"),
     ],
 )  # fmt: skip
 def test_the_proposed_index_comes_from_the_statement(sql, ddl):
     keys = TableKeys(primary=("id",), indexes={"slot_block": ("block",)})
     assert propose_index(sql, "slot", rules_of("mariadb"), keys) == ddl
+
+
+def test_an_index_for_the_end_of_a_key_is_proposed_and_its_name_is_not_taken():
+    keys = TableKeys(primary=("yard", "tier", "place"), indexes={"slot_place": ("place_of",)})
+    rules = rules_of("postgresql")
+    assert propose_index("delete from slot where tier = 1 and yard = 2", "slot", rules, keys) is None
+    told = propose_index("delete from slot where place = 4", "slot", rules, keys)
+    assert told == "create index slot_place_2 on slot (place)"
 
 
 def test_gap_locks_and_inserts_conflict_one_way_only():

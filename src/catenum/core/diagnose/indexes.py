@@ -1,10 +1,14 @@
 """Which index would serve a statement: columns compared for equality, then those compared by range, then what is read,
 so that the index covers it.
+
+A comparison serves where one side is a column of the table, bare, and the other has none of the table's columns: an
+index holds no results of functions and casts, and says nothing of one column against another.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Sequence
 
 import sqlglot
 from sqlglot import exp
@@ -15,6 +19,10 @@ from catenum.core.servers import Rules
 
 #: With fewer rows than this a server reads the whole table whatever indexes there are.
 SMALL_ROWS = 100
+#: Characters that the name of an index may have on every server, with room for a number.
+MOST_NAME = 60
+_EQUALITIES = (exp.EQ, exp.NullSafeEQ, exp.In, exp.Is)
+_RANGES = (exp.GT, exp.GTE, exp.LT, exp.LTE, exp.Between)
 
 
 def propose_index(sql: str, table: str, rules: Rules, keys: TableKeys) -> str | None:
@@ -27,32 +35,113 @@ def propose_index(sql: str, table: str, rules: Rules, keys: TableKeys) -> str | 
         tree = sqlglot.parse_one(sql, dialect=rules.dialect)
     except SqlglotError:
         return None
-    where = tree.args.get("where")
-    if where is None:
+    for found in tree.find_all(exp.Table):
+        if found.name.lower() == table.lower():
+            ddl = _for(found, table, rules, keys)
+            if ddl is not None:
+                return ddl
+    return None
+
+
+def _for(table: exp.Table, name: str, rules: Rules, keys: TableKeys) -> str | None:
+    """The index for one place in which the table stands in a statement."""
+    scope = table.find_ancestor(exp.Select, exp.Update, exp.Delete)
+    if scope is None:
         return None
-    terms = list(where.this.flatten()) if isinstance(where.this, exp.And) else [where.this]
-    equal = _columns(t for t in terms if isinstance(t, exp.EQ | exp.In | exp.Is))
-    ranged = [
-        c
-        for c in _columns(t for t in terms if isinstance(t, exp.GT | exp.GTE | exp.LT | exp.LTE | exp.Between))
-        if c not in equal
-    ]
+    names = _Names(table, scope)
+    terms = list(_terms(scope))
+    equal = _columns(names, (t for t in terms if isinstance(t, _EQUALITIES)))
+    ranged = [c for c in _columns(names, (t for t in terms if isinstance(t, _RANGES))) if c not in equal]
     leading = [*equal, *ranged[:1]]
-    if not leading or set(leading) <= set(keys.primary):
+    if not leading or _begins(keys.primary, leading):
         return None
     read: list[str] = []
-    if isinstance(tree, exp.Select) and not any(isinstance(e, exp.Star) for e in tree.expressions):
-        read = [c for c in _columns(iter(tree.expressions)) if c not in leading and c not in keys.primary]
-    columns = [*leading, *read]
-    if any(existing[: len(columns)] == tuple(columns) for existing in keys.indexes.values()):
+    if isinstance(scope, exp.Select) and not any(e.find(exp.Star) for e in scope.expressions):
+        asked = (column for term in scope.expressions for column in term.find_all(exp.Column))
+        read = [c for c in dict.fromkeys(names.of(column) for column in asked) if c and c not in leading]
+    columns = [*leading, *(c for c in read if c not in keys.primary)]
+    if any(_begins(existing, leading) and set(columns) <= set(existing) for existing in keys.indexes.values()):
         return None
-    return f"create index {table}_{'_'.join(columns)} on {table} ({', '.join(columns)})"
+    title = _title(f"{name}_{'_'.join(columns)}", keys)
+    listed = ", ".join(names.spelled(column, rules.dialect) for column in columns)
+    return f"create index {names.spelled(title, rules.dialect)} on {names.spelled(name, rules.dialect)} ({listed})"
 
 
-def _columns(terms: Iterator[exp.Expr]) -> list[str]:
+def _begins(key: Sequence[str], columns: Sequence[str]) -> bool:
+    return {column.lower() for column in key[: len(columns)]} == {column.lower() for column in columns}
+
+
+class _Names:
+    """Which columns of a scope are a table's."""
+
+    def __init__(self, table: exp.Table, scope: exp.Expr) -> None:
+        self.called = (table.alias or table.name).lower()
+        self.alone = sum(1 for one in scope.find_all(exp.Table) if _scope_of(one) is scope) == 1
+        self.scope = scope
+        identifiers = scope.find_all(exp.Identifier)
+        self.quoted = {identifier.name for identifier in identifiers if identifier.quoted}
+
+    def of(self, column: exp.Expr) -> str | None:
+        """The column's name where it is the table's for certain; with several tables, only by its qualifier."""
+        if not isinstance(column, exp.Column) or _scope_of(column) is not self.scope:
+            return None
+        mine = column.table.lower() == self.called if column.table else self.alone
+        quoted = isinstance(column.this, exp.Identifier) and column.this.quoted
+        return (column.name if quoted else column.name.lower()) if mine else None
+
+    def spelled(self, name: str, dialect: str) -> str:
+        """A name as it can stand in a statement: in quotes where it has them in this one, or is no plain word."""
+        if re.fullmatch(r"[a-z_][a-z0-9_]*", name) and name not in self.quoted:
+            return name
+        return exp.to_identifier(name, quoted=True).sql(dialect=dialect)
+
+
+def _scope_of(node: exp.Expr) -> exp.Expr | None:
+    return node.find_ancestor(exp.Select, exp.Update, exp.Delete)
+
+
+def _terms(scope: exp.Expr) -> Iterator[exp.Expr]:
+    """What must all be true: the conditions of WHERE and of inner joins, taken apart at AND."""
+    where = scope.args.get("where")
+    joins = list(scope.args.get("joins") or ())
+    if isinstance(scope, exp.Update | exp.Delete) and isinstance(scope.this, exp.Table):
+        joins += scope.this.args.get("joins") or ()
+    conditions = [where.this] if where is not None else []
+    conditions += [join.args["on"] for join in joins if join.args.get("on") is not None and not join.side]
+    for condition in conditions:
+        stack = [condition]
+        while stack:
+            term = stack.pop()
+            if isinstance(term, exp.And):
+                stack += [term.expression, term.this]
+            elif isinstance(term, exp.Paren):
+                stack.append(term.this)
+            else:
+                yield term
+
+
+def _columns(names: _Names, terms: Iterator[exp.Expr]) -> list[str]:
+    """The columns that the terms compare with something that is none of the table's."""
     found: list[str] = []
     for term in terms:
-        for column in term.find_all(exp.Column):
-            if column.name.lower() not in found:
-                found.append(column.name.lower())
+        sides = [term.this, term.expression] if isinstance(term, exp.Binary) else [term.this]
+        for place, side in enumerate(sides):
+            column = names.of(side)
+            others = [other for n, other in enumerate(sides) if n != place]
+            if not isinstance(term, exp.Binary):
+                others = [value for key, value in term.args.items() if key != "this" and isinstance(value, exp.Expr)]
+            its_own = any(names.of(c) for other in others for c in other.find_all(exp.Column))
+            if column is not None and not its_own and column not in found:
+                found.append(column)
     return found
+
+
+def _title(name: str, keys: TableKeys) -> str:
+    """A name that is short enough and not taken."""
+    name = re.sub(r"\W", "_", name)[:MOST_NAME].rstrip("_")
+    taken = {existing.lower() for existing in keys.indexes}
+    number = 2
+    wished = name
+    while wished.lower() in taken:
+        wished, number = f"{name}_{number}", number + 1
+    return wished
