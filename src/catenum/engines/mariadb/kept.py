@@ -59,6 +59,11 @@ _SHAPE = (
     "select 'routine', concat_ws('|', routine_name, routine_type, dtd_identifier, routine_definition, sql_data_access) "
     "from information_schema.routines where routine_schema = %s",
 )
+#: A sequence's position, then its definition.
+_SEQUENCE = (
+    "concat_ws('|', next_not_cached_value, start_value, minimum_value, maximum_value, increment, cache_size, "
+    "cycle_option, cycle_count)"
+)
 _DIGEST = "select md5(coalesce(group_concat(kind, ' ', part order by kind, part), '')) from ({}) parts"
 #: What the planner goes by: the number of rows, and how many of them share a key.
 _KNOWN = (
@@ -67,6 +72,12 @@ _KNOWN = (
     "select 'keys', concat_ws('|', table_name, index_name, seq_in_index, cardinality) "
     "from information_schema.statistics where table_schema = %s",
 )
+
+
+def _rest(sequence: str) -> str:
+    """All but the position."""
+    return sequence.partition("|")[2]
+
 
 Query = Callable[..., list[tuple[Any, ...]]]
 
@@ -202,7 +213,7 @@ class Keeper:
 
     def _state_query(self) -> str:
         parts = [self._digested(table, columns, shown=False) for table, columns in self._columns.items()]
-        parts += [f"(select next_not_cached_value from {self._own(name)})" for name in self._sequences]
+        parts += [f"(select {_SEQUENCE} from {self._own(name)})" for name in self._sequences]
         parts += [self._digested(t, c, shown=True) for t, c in self._columns.items() if self._ignored.get(t)]
         return "select " + (", ".join(parts) or "1")
 
@@ -220,7 +231,8 @@ class Keeper:
         ]
         if not tables and not moved:
             return
-        if self._by_loading:
+        places = [list(self._sequences).index(name) for name in moved]
+        if self._by_loading or any(_rest(state.sequences[n]) != _rest(start.sequences[n]) for n in places):
             raise NeedsReload
         for name in moved:
             self.query(f"alter sequence {self._own(name)} restart {self._sequences[name]}")

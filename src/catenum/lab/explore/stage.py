@@ -39,7 +39,7 @@ TIMEOUT_MS = 8
 #: How many end states are remembered with their rows and rules.
 KEPT_STATES = 500
 #: Serial orders that are run twice at the start, where values may differ by nature.
-MOST_REPEATED = 24
+MOST_REPEATED = 6
 KEPT_ROWS = 200
 
 
