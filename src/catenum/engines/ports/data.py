@@ -36,10 +36,6 @@ class DataError(Exception):
 class Data(Protocol):
     """The port for scratch space and data."""
 
-    @property
-    def walled(self) -> bool:
-        """Whether what a scenario brings has no rights outside the scratch space, once that is made."""
-
     def make_scratch(self) -> list[str]:
         """Make the scratch space. Returns the names of stale ones, left by a killed run, that were cleared."""
 

@@ -84,6 +84,10 @@ class Session(Protocol):
 class Sessions(Protocol):
     """The port for sessions."""
 
+    @property
+    def walled(self) -> bool:
+        """Whether what a scenario brings has no rights outside the scratch space, once that is made."""
+
     def hurry(self) -> float:
         """Have sessions that are opened from now on check for deadlocks as soon as they can: for many runs.
 
