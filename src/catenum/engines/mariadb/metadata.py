@@ -140,7 +140,7 @@ class MetadataReader:
             for other, longer in waiting.items():
                 if longer > waited and wanted[other][0] == table and METADATA.conflict(mode, wanted[other][1]):
                     found.append(_edge(session, wanted[thread], other, wanted[other][1], everyone, since, queued=True))
-            if not found and (not self.listed or waited > UNEXPLAINED_MS):
+            if not found and waited > UNEXPLAINED_MS:  # sooner, a look may have come between two holders
                 resource = Resource(kind="table", text=table or "a table", table=table or None)
                 found.append(_unnamed(session, resource, since))
             yield from found
