@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import psycopg
 import pymysql
 import pytest
 
 from catenum.core.scenario.model import Scenario
 from catenum.engines.mariadb import connect as connect_mariadb
+from catenum.engines.ports import Engine
 from catenum.engines.postgresql import connect
 from catenum.lab.explore.stage import Serially, Stage
 
@@ -49,6 +52,15 @@ def stands(admin: psycopg.Connection, schema: str) -> list[object]:
     ]
 
 
+def run_and_restore(engine: Engine, data: str, statements: Sequence[str]) -> None:
+    """One schedule with these statements, which must succeed; all is put back when it is over."""
+    parts = {"gate": {"statements": statements}, "tower": {"statements": ["select 1"]}}
+    scenario = Scenario.model_validate({"scenario": "kept", "data": data, "transactions": parts})
+    with Stage(engine, scenario) as stage:
+        run = stage.run(Serially(["gate", "tower"]))
+        assert run.status["gate"] == "committed", statements
+
+
 @pytest.mark.parametrize("private", [True, False])
 def test_after_each_schedule_all_is_as_after_loading(kept, private):
     with psycopg.connect(kept, autocommit=True, prepare_threshold=None) as admin:
@@ -63,12 +75,8 @@ def test_after_each_schedule_all_is_as_after_loading(kept, private):
         try:
             engine.make_scratch()
             for sql in STATEMENTS if private else STATEMENTS[::3]:  # the same, by another login
-                parts = {"gate": {"statements": [sql]}, "tower": {"statements": ["select 1"]}}
-                scenario = Scenario.model_validate({"scenario": "kept", "data": DATA, "transactions": parts})
-                with Stage(engine, scenario) as stage:
-                    run = stage.run(Serially(["gate", "tower"]))
-                    assert run.status["gate"] == "committed", sql
-                    assert stands(admin, engine.schema) == wanted, sql
+                run_and_restore(engine, DATA, [sql])
+                assert stands(admin, engine.schema) == wanted, sql
         finally:
             engine.close()
 
@@ -128,12 +136,8 @@ def test_after_each_schedule_all_is_as_after_loading_on_mariadb(kept_mariadb):
     try:
         engine.make_scratch()
         for group in (MARIADB_STATEMENTS[n::10] for n in range(10)):
-            parts = {"gate": {"statements": group}, "tower": {"statements": ["select 1"]}}
-            scenario = Scenario.model_validate({"scenario": "kept", "data": MARIADB_DATA, "transactions": parts})
-            with Stage(engine, scenario) as stage:
-                run = stage.run(Serially(["gate", "tower"]))
-                assert run.status["gate"] == "committed", group
-                assert stands_on_mariadb(admin, engine.schema) == wanted, group
+            run_and_restore(engine, MARIADB_DATA, group)
+            assert stands_on_mariadb(admin, engine.schema) == wanted, group
     finally:
         engine.close()
         admin.close()
