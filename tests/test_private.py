@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import shutil
 import signal
 import tempfile
 from pathlib import Path
@@ -30,6 +31,7 @@ def alone(run, tmp_path):
     alone.environment = environment
     yield alone
     alone("local", "stop")
+    shutil.rmtree(cache, ignore_errors=True)
 
 
 def servers_of(cache: Path) -> list[int]:
@@ -70,7 +72,13 @@ def test_a_server_is_made_once_stopped_after_each_command_and_kept_when_told(alo
     assert alone("local", "start").out.startswith("Already running: postgresql ")
     assert len(servers_of(alone.cache)) > 0
     assert alone("play", "berth-swap", "--quiet").code == 1
-    assert len(alone("local", "status", "--json").json["servers"]) == 1
+    (shown,) = alone("local", "status", "--json").json["servers"]
+    assert shown["answers"] is True
+    shutil.rmtree(shown["sockets"])  # as a cleaner of temporary folders does
+    assert "it does not answer" in alone("local", "status").out
+    assert alone("local", "start").out.startswith("Started: postgresql ")
+    (shown,) = alone("local", "status", "--json").json["servers"]
+    assert shown["answers"] is True
     assert alone("local", "stop").out == "Stopped.\n"
     assert servers_of(alone.cache) == []
     assert alone("local", "stop").out == "None was running.\n"

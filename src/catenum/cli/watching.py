@@ -39,7 +39,7 @@ def connect(target: Target) -> Lookout:
             f"{target.shown}: no private server is kept running",
             advice="Name the server with --target or CATENUM_TARGET; or keep a private one: catenum local start.",
         )
-    return module.look_at(found[0].where, target.shown, private=True)
+    return module.look_at(found[0][0].where, target.shown, private=True)
 
 
 @contextlib.contextmanager

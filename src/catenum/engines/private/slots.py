@@ -222,18 +222,21 @@ class _Slot:
         return "no log"
 
     def stop(self) -> bool:
-        """Stop the server and remove its socket folder. Returns whether one was running."""
+        """Stop the server and remove its socket folder. Returns whether one was running.
+
+        Raises TargetError where its process does not end.
+        """
         pid = self.running()
-        if pid is not None:
-            for how in self.recipe.stop_signals:
-                with contextlib.suppress(OSError):
-                    os.kill(pid, how)
-                if self._gone(pid):
-                    break
+        if pid is not None and not any(self._ends_by(how, pid) for how in self.recipe.stop_signals):
+            raise TargetError(
+                f"the private server (process {pid}) does not end", advice=f"End it by hand; its data: {self.data}"
+            )
         self._remove_sockets()
         return pid is not None
 
-    def _gone(self, pid: int) -> bool:
+    def _ends_by(self, how: signal.Signals, pid: int) -> bool:
+        with contextlib.suppress(OSError):
+            os.kill(pid, how)
         clock = Clock()
         while clock.now_ms() < STOP_MS:
             if self._process is not None:
@@ -285,16 +288,20 @@ def _slots(server: str, settings: Mapping[str, str]) -> Iterator[_Slot]:
         yield _Slot(cache / f"{recipe.server}-{major}-{which}" / f"slot-{number}", recipe)
 
 
-def kept_servers(server: str, settings: Mapping[str, str]) -> list[PrivateServer]:
-    """The servers that ``catenum local start`` left running."""
-    return [kept for slot in _slots(server, settings) if slot.folder.exists() and (kept := slot.kept()) is not None]
+def kept_servers(server: str, settings: Mapping[str, str]) -> list[tuple[PrivateServer, bool]]:
+    """The servers that ``catenum local start`` left running, each with whether it lets us in."""
+    return [
+        (kept, slot.recipe.answers(kept.sockets))
+        for slot in _slots(server, settings)
+        if slot.folder.exists() and (kept := slot.kept()) is not None
+    ]
 
 
 def start_kept(server: str, settings: Mapping[str, str], tell: Callable[[str], None]) -> tuple[PrivateServer, bool]:
     """A server that stays, and whether it was started now rather than found running."""
-    found = kept_servers(server, settings)
-    if found:
-        return found[0], False
+    for slot in _slots(server, settings):
+        if slot.folder.exists() and (kept := slot.kept()) is not None and slot.recipe.answers(kept.sockets):
+            return kept, False
     for slot in _slots(server, settings):
         if slot.take():
             try:
