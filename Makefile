@@ -16,6 +16,7 @@ FIRST ?= 1
 soak: $(VENV)/.ready-dev-embedded
 	$(BIN)/python tests/soak.py --server postgresql --seconds $(SECONDS) --first $(FIRST)
 	$(BIN)/python tests/soak.py --server mariadb --seconds $(SECONDS) --first $(FIRST)
+	$(BIN)/python tests/kills.py
 
 lint: $(VENV)/.ready-dev-embedded
 	$(BIN)/ruff check .

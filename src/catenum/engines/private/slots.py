@@ -9,7 +9,6 @@ ends a server whose command died.
 from __future__ import annotations
 
 import contextlib
-import ctypes
 import fcntl
 import hashlib
 import json
@@ -17,7 +16,6 @@ import os
 import shutil
 import signal
 import subprocess
-import sys
 import tempfile
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
@@ -26,12 +24,12 @@ from pathlib import Path
 from typing import IO, Any, Protocol
 
 from catenum.core.errors import TargetError
+from catenum.engines import parent
 from catenum.engines.clock import Clock
 from catenum.engines.drivers import server_module
 from catenum.engines.private.programs import Owner, cache_folder, server_owner, server_programs
 
 START_MS, STOP_MS, MOST_SLOTS = 20_000.0, 10_000.0, 32
-_PR_SET_PDEATHSIG = 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -187,7 +185,7 @@ class _Slot:
 
     def _launch(self, sockets: Path, *, keep: bool) -> subprocess.Popen[bytes]:
         log = self.log.open("wb")
-        die_with_us = None if keep or sys.platform != "linux" else _die_with_parent(self.recipe.stop_signals[0])
+        ends_with_us = None if keep else parent.tie(self.recipe.stop_signals[0])
         with log:
             process: subprocess.Popen[bytes] = subprocess.Popen(
                 self.recipe.command(self.data, sockets),
@@ -196,7 +194,7 @@ class _Slot:
                 stderr=log,
                 cwd="/",
                 start_new_session=True,  # Ctrl-C in the terminal is ours to handle
-                preexec_fn=die_with_us,
+                preexec_fn=ends_with_us,
                 **self.recipe.owner.popen,  # type: ignore[call-overload]
             )
         return process
@@ -263,16 +261,6 @@ class _Slot:
             shutil.rmtree(self.data, ignore_errors=True)
         self.recipe.pid_file(self.data).unlink(missing_ok=True)
         return tuple(cleared)
-
-
-def _die_with_parent(how: signal.Signals) -> Callable[[], None]:
-    """For the child, before it becomes the server: have the kernel end it when its parent dies (Linux)."""
-    libc = ctypes.CDLL(None, use_errno=True)
-
-    def ask() -> None:
-        libc.prctl(_PR_SET_PDEATHSIG, how)
-
-    return ask
 
 
 def _slots(server: str, settings: Mapping[str, str]) -> Iterator[_Slot]:

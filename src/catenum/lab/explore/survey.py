@@ -6,6 +6,7 @@ tell what it found, and go on later from where it stopped.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -95,7 +96,7 @@ class Survey:
                 if turn_to_sample(self.explorer, self.options):
                     explore_here(stage, self.explorer, self.options, progress)
         if self.workers > 1:
-            errand = Errand(self.connect, self.scenario, self.ddl, self.options)
+            errand = Errand(self.connect, self.scenario, self.ddl, self.options, os.getpid())
             explore_together(errand, self.workers, self.explorer, self.options, progress)
             if turn_to_sample(self.explorer, self.options):
                 explore_together(errand, self.workers, self.explorer, self.options, progress)

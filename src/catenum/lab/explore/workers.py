@@ -19,6 +19,7 @@ from typing import Any
 from catenum.core.errors import CatenumError, TargetError
 from catenum.core.scenario.model import Scenario
 from catenum.core.space.exploration_file import tally_adapter
+from catenum.engines import parent
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.audit import Widened
@@ -40,29 +41,29 @@ class Errand:
     scenario: Scenario
     ddl: tuple[str, ...]
     options: ExploreOptions
+    parent: int
 
 
 def _work(errand: Errand, pipe: Connection) -> None:
     """A worker process: take shares, report, give parts away, until asked to stop or the parent is gone."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent hears it, and tells us
     signal.signal(signal.SIGTERM, _leave)
-    try:
-        engine = errand.connect()
-    except CatenumError as error:
-        pipe.send(("failed", str(error)))
+    parent.tie(signal.SIGTERM)()  # also in the midst of a schedule that waits
+    if os.getppid() != errand.parent:
         return
-    try:
-        engine.make_scratch()
-        with Stage(engine, errand.scenario, errand.options.stage, ddl=errand.ddl) as stage:
-            _serve(Worker(stage, errand.options), pipe)
-    except CatenumError as error:
-        _say(pipe, ("failed", str(error)))
-    except Widened as widened:
-        _say(pipe, ("widened", widened.pairs, widened.why))
-    except (EOFError, BrokenPipeError, KeyboardInterrupt):
-        pass  # the parent is gone, or wants us gone: what was made is cleared below
-    finally:
-        engine.close()
+    with contextlib.ExitStack() as stack:
+        try:
+            engine = errand.connect()
+            stack.callback(engine.close)
+            engine.make_scratch()
+            with Stage(engine, errand.scenario, errand.options.stage, ddl=errand.ddl) as stage:
+                _serve(Worker(stage, errand.options), pipe)
+        except CatenumError as error:
+            _say(pipe, ("failed", str(error)))
+        except Widened as widened:
+            _say(pipe, ("widened", widened.pairs, widened.why))
+        except (EOFError, BrokenPipeError, KeyboardInterrupt):
+            pass  # the parent is gone, or wants us gone: what was made is cleared below
 
 
 def _leave(number: int, frame: object) -> None:
