@@ -104,7 +104,7 @@ def kills() -> int:
             run(*words)
             whole, clean = time.monotonic() - began, 0
             if not kept:
-                run("local", "stop")
+                run("local", "stop", *target)
             for turn in range(args.count):
                 process = subprocess.Popen(
                     [str(SCRIPT), *words],
@@ -119,7 +119,7 @@ def kills() -> int:
                 process.wait()
                 after = run(*nextly, "--quiet", *target)
                 if way == "local":
-                    run("local", "stop")
+                    run("local", "stop", *target)
                 left = sorted(named_in(server, sockets) - before) if kept else []
                 if not kept:
                     left = [str(pid) for pid in processes_of(base)] + os.listdir(base / "tmp")
@@ -130,9 +130,9 @@ def kills() -> int:
                 else:
                     clean += 1
             if kept:
-                run("local", "stop")
+                run("local", "stop", *target)
             print(f"{server}, {way}: {clean} of {args.count} clean", flush=True)
-        run("local", "stop")
+        run("local", "stop", *target)
         shutil.rmtree(base, ignore_errors=True)
     return 1 if bad else 0
 

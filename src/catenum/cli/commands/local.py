@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import argparse
-import contextlib
 import json
+from collections.abc import Mapping
 from typing import IO
 
 from catenum.cli import common
@@ -23,34 +23,38 @@ def configure(parser: argparse.ArgumentParser) -> None:
         choices=["start", "stop", "status"],
         help="start one and keep it running, stop it, or show whether one is running",
     )
-    parser.add_argument(
-        "--target", choices=list(LOCAL), help=f"which server (default: start {LOCAL[0]}, stop and show all of them)"
-    )
+    parser.add_argument("--target", choices=list(LOCAL), default=LOCAL[0], help=f"which server (default {LOCAL[0]})")
     common.add_output_options(parser)
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Do it and say so."""
+    which = args.target.removeprefix("local:")
     settings = read_settings().local
     if args.what == "start":
-        which = (args.target or LOCAL[0]).removeprefix("local:")
         server, new = start_kept(which, settings.get(which, {}), common.teller(err, args.quiet))
         _tell(args, out, [(server, True)], "Started" if new else "Already running")
         return ExitCode.OK
-    stopped, running = 0, list[tuple[PrivateServer, bool]]()
-    for target in [args.target] if args.target else LOCAL:
-        which = target.removeprefix("local:")
-        # A kind whose programs this machine lacks has no servers to stop or to show, unless it was asked for by name.
-        with contextlib.nullcontext() if args.target else contextlib.suppress(TargetError):
-            if args.what == "stop":
-                stopped += stop_kept(which, settings.get(which, {}))
-            else:
-                running += kept_servers(which, settings.get(which, {}))
     if args.what == "stop":
+        stopped = stop_kept(which, settings.get(which, {}))
         _tell(args, out, [], "Stopped." if stopped else "None was running.")
     else:
-        _tell(args, out, running, "Running")
+        running = kept_servers(which, settings.get(which, {}))
+        _tell(args, out, running, "Running" if running else "No private server is kept running.")
+    if not args.json:
+        for other in LOCAL:
+            if other != args.target and _keeps(other, settings):
+                out.write(f"{other} is kept running too: --target {other}\n")
     return ExitCode.OK
+
+
+def _keeps(target: str, settings: Mapping[str, Mapping[str, str]]) -> bool:
+    """Whether a server of this kind is kept; one whose programs this machine lacks is none of ours."""
+    which = target.removeprefix("local:")
+    try:
+        return bool(kept_servers(which, settings.get(which, {})))
+    except TargetError:
+        return False
 
 
 def _tell(args: argparse.Namespace, out: IO[str], servers: list[tuple[PrivateServer, bool]], word: str) -> None:
@@ -72,7 +76,7 @@ def _tell(args: argparse.Namespace, out: IO[str], servers: list[tuple[PrivateSer
         out.write(json.dumps(value, indent=2) + "\n")
         return
     if not servers:
-        out.write(("No private server is kept running." if word == "Running" else word) + "\n")
+        out.write(word + "\n")
     for server, answers in servers:
         out.write(f"{word}: {server.server} {server.version}, process {server.pid}, data in {server.slot}\n")
         if not answers:
