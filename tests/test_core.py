@@ -21,6 +21,7 @@ from catenum.core.servers import rules_of
 from catenum.core.servers.innodb import RECORD
 from catenum.core.servers.postgresql import ROW, TABLE
 from catenum.core.space.schedule import complete, mirror_images
+from catenum.core.sql import scripts
 from catenum.core.words import shortened
 
 NAMES = ["barge", "crane", "pilot", "quay", "tug", "yard"]
@@ -302,3 +303,72 @@ def test_gap_locks_and_inserts_conflict_one_way_only():
     assert not RECORD.conflict(Mode.read("X gap"), Mode.read("X gap"))
     assert RECORD.conflict(Mode.read("X record"), Mode.read("S next-key"))
     assert not RECORD.conflict(Mode.read("S record"), Mode.read("S next-key"))
+
+
+#: Parts of statements, among them those at which a quick way to cut a script could go wrong.
+PARTS = [
+    *[
+        "select",
+        "insert",
+        "update",
+        "delete",
+        "from",
+        "where",
+        "berth",
+        "b.moved",
+        "<",
+        "=",
+        "*",
+        "-",
+        ",",
+        "(",
+        ")",
+        ";",
+        ";",
+        "in",
+        "values",
+        "null",
+        "and",
+        "set",
+    ],
+    *[
+        "5",
+        "17",
+        "3.5",
+        ".5",
+        "1e5",
+        "5.",
+        "1_000",
+        "1x",
+        "0x1f",
+        "x1",
+        "1.a",
+        "a.1",
+        ":x",
+        "@a",
+        "$1",
+        "::int",
+        "kill",
+        "--",
+        "/*",
+        "*/",
+        "begin",
+        "end",
+        "case",
+        "$$",
+        '"',
+        "`",
+        "#",
+        "\\",
+    ],
+    *("'a'", "'b.c'", "'it''s'", "''", "'a;b'", "'a--b'", "''''", "x'1f'", "e'a'", "N'a'", "\n"),
+]
+
+
+@given(
+    st.lists(st.tuples(st.sampled_from(PARTS), st.sampled_from(("", " ", "  "))), max_size=14),
+    st.sampled_from(("postgres", "mysql")),
+)
+def test_a_script_cut_without_tokens_is_cut_as_with_them(parts, dialect):
+    script = "".join(part + gap for part, gap in [("select", " "), *parts])
+    assert scripts.pieces_of(script, dialect) == scripts.tokenized_pieces(script, dialect)

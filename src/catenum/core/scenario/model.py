@@ -306,16 +306,7 @@ class Scenario(_Model):
 
     def for_server(self, server: str) -> Scenario:
         """The scenario with every SQL text chosen for ``server``."""
-        transactions = {
-            name: transaction.model_copy(
-                update={
-                    "statements": tuple(
-                        s.model_copy(update={"sql": sql_for(server, s.sql)}) for s in transaction.statements
-                    )
-                }
-            )
-            for name, transaction in self.transactions.items()
-        }
+        transactions = {name: _transaction_for(server, one) for name, one in self.transactions.items()}
         holds = {title: text for title, sql in self.holds.items() if (text := sql_for(server, sql))}
         remedies = {title: _remedy_for(server, remedy) for title, remedy in self.remedies.items()}
         return self.model_copy(
@@ -325,6 +316,13 @@ class Scenario(_Model):
                 "remedies": {title: remedy for title, remedy in remedies.items() if remedy is not None},
             }
         )
+
+
+def _transaction_for(server: str, transaction: Transaction) -> Transaction:
+    if all(isinstance(statement.sql, str) for statement in transaction.statements):
+        return transaction
+    chosen = (s.model_copy(update={"sql": sql_for(server, s.sql)}) for s in transaction.statements)
+    return transaction.model_copy(update={"statements": tuple(chosen)})
 
 
 def _remedy_for(server: str, remedy: Remedy) -> Remedy | None:

@@ -144,19 +144,18 @@ def _check_events(text: str, file: str) -> None:
             continue
         depth += isinstance(event, yaml.CollectionStartEvent)
         values += 1
+        tag = getattr(event, "tag", None)
+        if tag is None and depth <= MAX_DEPTH and values <= 2 * MAX_VALUES:  # each may have a key
+            continue
         mark = event.start_mark
         place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)
-        tag = getattr(event, "tag", None)
         if tag is not None:
             raise InputError(
                 f"the tag {str(tag).replace('tag:yaml.org,2002:', '!!')!r}: a scenario has no tags",
                 place=place,
                 advice="Leave it out; write a text in quotes.",
             )
-        if depth > MAX_DEPTH:
-            raise InputError(_TOO_DEEP, place=place)
-        if values > 2 * MAX_VALUES:  # each may have a key
-            raise InputError(_TOO_MANY, place=place)
+        raise InputError(_TOO_DEEP if depth > MAX_DEPTH else _TOO_MANY, place=place)
 
 
 _TOO_DEEP = f"nested more than {MAX_DEPTH} levels deep"

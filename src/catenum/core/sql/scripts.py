@@ -38,6 +38,63 @@ def split_script(script: str, dialect: str) -> list[tuple[int, str]]:
 
 def pieces_of(script: str, dialect: str) -> list[Piece]:
     """The statements of a script with their shapes; all of it as one where it cannot be cut into tokens."""
+    found = _plain_pieces(script)
+    return tokenized_pieces(script, dialect) if found is None else found
+
+
+#: A string whose end every dialect sees at the same place: nothing escaped in it, and no prefix.
+_QUOTED = re.compile(r"(?<![\w&'])'((?:[^'\\]|'')*)'(?!')")
+_DOTTED, _QUOTE = "\ue002", "\ue003"
+#: All that a plain script consists of, its strings set aside: no comments, no quoted names, no dollars, no operators
+#: that a dialect might read as something else.
+_PLAIN = re.compile(
+    r"(?:[A-Za-z_]\w*+(?:\.(?:[A-Za-z_]\w*+|\*))*+(?!\.)|\d++(?:\.\d++)?+(?![\w.])|[\s(),;=+*<>]|-(?!-)"
+    rf"|{_QUOTE}[{_STRING}{_DOTTED}]*{_QUOTE})*+"
+)
+_PLAIN_NUMBER = re.compile(r"(?<![\w.])\d+(?:\.\d+)?")
+_ASIDE = re.compile(rf"{_QUOTE}([{_STRING}{_DOTTED}]*){_QUOTE}")
+
+
+def _plain_pieces(script: str) -> list[Piece] | None:
+    """What ``tokenized_pieces`` gives, found without tokens: that takes a tenth of the time, which counts where a
+    script has tens of thousands of statements. None where the text is not plain enough to be certain of it.
+    """
+    if not script.isascii():
+        return None
+    # Of the same length, so that offsets stay.
+    aside = _QUOTED.sub(
+        lambda found: f"{_QUOTE}{(_DOTTED if '.' in found[1] else _STRING) * len(found[1])}{_QUOTE}", script
+    )
+    if _PLAIN.fullmatch(aside) is None or _BODY.search(aside) or _OPAQUE.search(aside):
+        return None
+    found: list[Piece] = []
+    offset = 0
+    for part in aside.split(";"):
+        begin = offset + len(part) - len(part.lstrip())
+        text = script[begin : offset + len(part)].rstrip()
+        if text:
+            shape = _PLAIN_NUMBER.sub(_NUMBER, part.strip())
+            if _QUOTE in shape:
+                shape = _with_strings(shape, part.strip(), text)
+            found.append(Piece(begin, text, _shape([shape])))
+        offset += len(part) + 1
+    return found
+
+
+def _with_strings(shape: str, aside: str, text: str) -> str:
+    """The shape with a stand-in for each string that was set aside, dotted ones as they are written."""
+    written = [text[found.start() : found.end()] for found in _ASIDE.finditer(aside)]
+    kept = iter(written)
+
+    def back(found: re.Match[str]) -> str:
+        one = next(kept)
+        return one if "." in one else _STRING
+
+    return _ASIDE.sub(back, shape)
+
+
+def tokenized_pieces(script: str, dialect: str) -> list[Piece]:
+    """``pieces_of`` for every script, by the parser's tokens."""
     try:
         tokens = sqlglot.tokenize(script, dialect=dialect)
     except SqlglotError:
@@ -80,6 +137,8 @@ def _shape(parts: list[str]) -> str:
     return shape.replace(_NUMBER, "0").replace(_STRING, "''").rstrip()
 
 
+#: Words after which the parser takes all that follows for one token, values and all.
+_OPAQUE = re.compile(r"(?:^|;)\s*(?!(?:select|insert|update|delete|create\s+table)\b)\S", re.IGNORECASE)
 #: Statements that may hold others between BEGIN and END.
 _BODY = re.compile(r"create\s+(or\s+replace\s+)?(\S+\s+)?(procedure|function|trigger|event)\b", re.IGNORECASE)
 
