@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -306,11 +308,12 @@ def test_gap_locks_and_inserts_conflict_one_way_only():
 
 
 #: Parts of statements, among them those at which a quick way to cut a script could go wrong.
-PARTS = (
+PARTS = re.findall(
+    r"\S+|\n",
     "select insert update delete from where berth b.moved < = * - , ( ) ; ; in values null and set 5 17 3.5 .5 1e5 5. "
     "1_000 1x 0x1f x1 1.a a.1 :x @a $1 ::int kill -- /* */ begin end case $$ \" ` # \\ 'a' 'b.c' 'it''s' '' 'a;b' "
-    "'a--b' '''' x'1f' e'a' N'a' \n"
-).split(" ")
+    "'a--b' '''' x'1f' e'a' N'a' \n",
+)
 
 
 @given(
