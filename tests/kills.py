@@ -36,7 +36,7 @@ WAYS: dict[str, list[str]] = {
     "local": ["local", "start"],
     "play, kept server": ["play", "{sample}"],
     "explore, kept server": ["explore", "{sample}", "--workers", "2"],
-    "watch, kept server": ["watch", "--for", "2s", "--store", "{store}"],
+    "watch, kept server": ["watch", "--for", "4s", "--store", "{store}"],
 }
 
 
@@ -93,7 +93,7 @@ def kills() -> int:
             kept = way.endswith("kept server")
             store = str(base / "store.sqlite")
             words = [word.format(sample="tug-upgrade", store=store) for word in WAYS[way]] + target
-            nextly = ["watch", "--for", "1s", "--store", store] if way.startswith("watch") else ["play", "tug-upgrade"]
+            nextly = ["watch", "--for", "4s", "--store", store] if way.startswith("watch") else ["play", "tug-upgrade"]
             before, sockets = set[str](), ""
             if kept:
                 run("local", "start", *target)

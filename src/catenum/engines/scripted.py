@@ -240,6 +240,10 @@ class ScriptedEngine:
         """Its errors report nothing further."""
         return {}
 
+    def cycle_victim(self, names: Mapping[int, str]) -> str | None:
+        """Its errors come with their cycles."""
+        return None
+
     def report_of(self, error: ServerError) -> str | None:
         """Its errors are all it says."""
         return error.message

@@ -173,6 +173,7 @@ def show(churn: Churn, found: list[DeadlockKind], paths: list[Path], args: argpa
             **value,
             "cycles": told,
             "rings": told,  # the same
+            "cycles_not_read": churn.unread,
             "files": [str(p) for p in paths],
         }
         out.write(json.dumps(plain, indent=2, ensure_ascii=False) + "\n")
@@ -209,7 +210,7 @@ def show(churn: Churn, found: list[DeadlockKind], paths: list[Path], args: argpa
         say(
             console, "                   no other loop was in a transaction any more: a session keeps what it waits for"
         )
-    _print_cycles(console, found, paths)
+    _print_cycles(console, found, paths, churn.unread)
 
 
 def _print_table(console: Console, churn: Churn) -> None:
@@ -220,7 +221,13 @@ def _print_table(console: Console, churn: Churn) -> None:
         say(console, f"{name:<16}{tally.iterations:>11,}{times}   {failures}")
 
 
-def _print_cycles(console: Console, found: list[DeadlockKind], paths: list[Path]) -> None:
+def _print_cycles(console: Console, found: list[DeadlockKind], paths: list[Path], unread: int) -> None:
+    if unread:
+        say(console)
+        say(
+            console,
+            f"Of {unread:,} deadlocks the cycle was not read: the server keeps its report of the latest one only",
+        )
     if not found:
         return
     say(console)

@@ -28,7 +28,7 @@ def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
         first = own.holder_statement if own else None
         if own is None or first is None or wait.statement is None or first >= wait.statement:
             return None
-        if own.resource.identity == wait.resource.identity:
+        if own.resource.may_be(wait.resource):
             return None
         taken[wait.waiter] = (own.resource.text, wait.resource.text)
         evidence.append(

@@ -60,6 +60,13 @@ class Resource:
         known = self.key is not None or (self.kind == "table" and self.table is not None)
         return (self.kind, self.database, self.table, self.index, self.key if known else self.text)
 
+    def may_be(self, other: Resource) -> bool:
+        """Whether both can be the same thing, for all that is known: something of a table of which no more is known
+        can be any row of it.
+        """
+        vague = "other" in (self.kind, other.kind) and self.table is not None and self.table == other.table
+        return vague or self.identity == other.identity
+
     @property
     def sort_key(self) -> tuple[object, ...]:
         """By kind, then by table, index and key, numbers by their value."""

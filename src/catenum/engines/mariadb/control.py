@@ -20,6 +20,7 @@ from pymysql.constants import CLIENT
 from catenum.core.errors import InputError, TargetError
 from catenum.core.record.recording import TargetInfo
 from catenum.core.words import suggestion
+from catenum.engines.innodb.status import ReportedDeadlock
 from catenum.engines.mariadb import errors
 from catenum.engines.mariadb.kept import Keeper
 from catenum.engines.mariadb.locks import LockReader
@@ -49,8 +50,8 @@ class MariadbControl:
         self._writer: pymysql.Connection[Any] | None = None
         self._made = self._loaded = self._connected = self._cut_short = False
         self._threads: dict[int, str] = {}
-        self._report: str | None = None  # of the latest deadlock, where InnoDB told of it
-        self._last_report: str | None = None
+        self._report: ReportedDeadlock | None = None  # of the deadlock asked for last, where InnoDB told of it
+        self._last_report: ReportedDeadlock | None = None
         with self._told():
             self.connection = self._connect("control")
         self._connected = True

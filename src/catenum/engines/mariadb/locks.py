@@ -22,6 +22,7 @@ from catenum.engines.clock import Clock
 from catenum.engines.innodb.fields import decode
 from catenum.engines.innodb.status import (
     RecordLock,
+    ReportedDeadlock,
     ReportedMember,
     TransactionSection,
     is_cut,
@@ -329,8 +330,8 @@ class LockReader:
             if engine != "InnoDB"
         ]
 
-    def deadlock_edges(self, everyone: Mapping[int, str]) -> tuple[tuple[Edge, ...], str | None]:
-        """The latest deadlock's cycle, and its text; nothing where its members are not of this run."""
+    def deadlock_edges(self, everyone: Mapping[int, str]) -> tuple[tuple[Edge, ...], ReportedDeadlock | None]:
+        """The latest deadlock's cycle, and its report; nothing where its members are not of this run."""
         latest = latest_deadlock(self.status())
         if latest is None or not all(member.thread in everyone for member in latest.members):
             return (), None
@@ -351,7 +352,7 @@ class LockReader:
                         queued=ahead,
                     )
                 )
-        return tuple(edges), latest.text
+        return tuple(edges), latest
 
 
 def _holder_of(member: ReportedMember, members: tuple[ReportedMember, ...]) -> ReportedMember | None:

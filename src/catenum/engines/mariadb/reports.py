@@ -8,7 +8,6 @@ from typing import cast
 from catenum.core.record.modes import NO_MODE, Mode
 from catenum.core.record.recording import ServerError
 from catenum.core.record.waits import Edge
-from catenum.engines.innodb.status import latest_deadlock
 from catenum.engines.mariadb.control import MariadbControl
 from catenum.engines.mariadb.session import MariadbSession
 from catenum.engines.ports import Patience, Session
@@ -25,21 +24,27 @@ class MariadbReports(MariadbControl):
         """
         with self._told():
             edges, report = self.reader.deadlock_edges(names or self._threads)
-            if victim is not None and report in (None, self._last_report):
+            if report is None or (self._last_report and report.text == self._last_report.text):
                 self._report = None
+                if victim is None:
+                    return ()
                 return self.metadata.given_up(cast(MariadbSession, victim), self._threads, self.reader.tables.keys())
             self._report = self._last_report = report
             return edges
 
     def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
-        """From InnoDB's report of the latest deadlock."""
-        with self._told():
-            latest = latest_deadlock(self.reader.status())
-        return {names[m.thread]: m.query for m in latest.members if m.thread in names} if latest else {}
+        """From InnoDB's report of that deadlock."""
+        return {names[m.thread]: m.query for m in self._report.members if m.thread in names} if self._report else {}
+
+    def cycle_victim(self, names: Mapping[int, str]) -> str | None:
+        """Whom InnoDB's report names: it tells of the latest deadlock, whichever that was."""
+        if self._report is None or self._report.victim is None:
+            return None
+        return names.get(self._report.members[self._report.victim].thread)
 
     def report_of(self, error: ServerError) -> str | None:
         """InnoDB's own report, kept when the cycle was read from it."""
-        return self._report
+        return self._report.text if self._report else None
 
     def verdict_ms(self, cycle: Sequence[Edge]) -> float:
         """InnoDB and the metadata locks look at once, each for cycles of its own kind only."""

@@ -23,7 +23,14 @@ class Reports(Protocol):
         """
 
     def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
-        """The statement that each member of the latest deadlock was at, if the server's report names it."""
+        """The statement that each member of the deadlock last asked for by ``edges_of`` was at, if the server's report
+        names it.
+        """
+
+    def cycle_victim(self, names: Mapping[int, str]) -> str | None:
+        """Whom the report that ``edges_of`` last read names as its victim, where it may be another deadlock's than the
+        one that was asked for; None where it cannot.
+        """
 
     def report_of(self, error: ServerError) -> str | None:
         """The server's own report of the deadlock that ended in ``error``."""

@@ -210,11 +210,19 @@ class LockReader:
     def locks_of(self, pids: Iterable[int]) -> list[Lock]:
         """The lock table's rows of some sessions, names resolved."""
         found = self.connection.execute(self._locks_sql, [list(pids)], prepare=True).fetchall()
-        unknown = {row[11] for row in found} - self._names.keys() - {None}
+        self._name({row[11] for row in found} - {None})
+        return [self._lock(row) for row in found]
+
+    def table_named_by(self, oid: int) -> str | None:
+        """The table (of an index, its table) with this number, as far as the session may see it."""
+        self._name({oid})
+        return self._names.get(oid, (None, None, None))[1]
+
+    def _name(self, oids: set[int]) -> None:
+        unknown = oids - self._names.keys()
         if unknown:
             for oid, *names in self.connection.execute(_NAMES, [list(unknown)], prepare=True):
                 self._names[oid] = (names[0], names[1], names[2])
-        return [self._lock(row) for row in found]
 
     def _lock(self, row: Sequence[Any]) -> Lock:
         pid, kind, mode, *rest = row

@@ -22,7 +22,8 @@ class PostgresqlReports(PostgresqlControl):
     ) -> tuple[Edge, ...]:
         """The waits that a deadlock error's own detail reports.
 
-        What they are over is reported only for the victim, by its context; the others were seen waiting before.
+        The victim, whose process found the cycle, comes first (``DeadLockReport`` in deadlock.c). The row that it
+        waited for is told by its context; of the others the server tells the transaction that they wait for, no more.
         """
         pattern = r"Process (\d+) waits for (\w+) on ([^;]+); blocked by process (\d+)"
         found = re.findall(pattern, error.detail or "")
@@ -31,12 +32,23 @@ class PostgresqlReports(PostgresqlControl):
             Edge(
                 waiter=known.get(int(waiter), f"session {waiter}"),
                 holder=known.get(int(holder), f"session {holder}"),
-                resource=self._context_row(error) or Resource(kind="other", text=what),
+                resource=self._waited_for(what, self._context_row(error) if number == 0 else None),
                 wanted=self._row_mode_of(int(waiter)) or Mode("table", mode),
                 held=None,
+                queued=what.startswith("tuple "),  # the lock on a row's place is the first in its queue's
             )
-            for waiter, mode, what, holder in found
+            for number, (waiter, mode, what, holder) in enumerate(found)
         )
+
+    def _waited_for(self, what: str, row: Resource | None) -> Resource:
+        """What the error's detail names: a row's place, a table, or only a transaction."""
+        place = re.match(r"(?:tuple \((\d+),(\d+)\) of )?relation (\d+) of database", what)
+        table = self.reader.table_named_by(int(place[3])) if place else None
+        if place is None or table is None:
+            return row or Resource(kind="other", text=what)
+        if place[1] is None:
+            return Resource(kind="table", text=table, table=table)
+        return self.reader.rows.at(table, int(place[1]), int(place[2]))[0]
 
     def _context_row(self, error: ServerError) -> Resource | None:
         match = re.search(r'tuple \((\d+),(\d+)\) in relation "([^"]+)"', error.context or "")
@@ -56,6 +68,10 @@ class PostgresqlReports(PostgresqlControl):
     def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
         """The statements stand in the server's log only."""
         return {}
+
+    def cycle_victim(self, names: Mapping[int, str]) -> str | None:
+        """The error came with its cycle: no other deadlock's can be mistaken for it."""
+        return None
 
     def report_of(self, error: ServerError) -> str | None:
         """The error's own texts; the rest stands in the server's log."""

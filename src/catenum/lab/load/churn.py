@@ -328,6 +328,11 @@ class Churn:
         self._waiting = {late[session] for session in self.engine.waiting_among(late)} if late else set()
 
     @property
+    def unread(self) -> int:
+        """Deadlocks whose cycle could not be read."""
+        return self.failures("deadlock") - len(self.met)
+
+    @property
     def stuck(self) -> list[tuple[str, int]]:
         """Loops that still wait although all others have ended their iterations, each with its statement's number.
 
@@ -366,15 +371,11 @@ class Churn:
         edges = self.engine.edges_of(report.deadlock, names=names)
         told = self.engine.cycle_statements(names)
         victim = self._jobs[report.number].name
-        if not edges or victim not in {edge.waiter for edge in edges}:
-            return  # the server's report was already of a later deadlock; counted all the same
+        fell = self.engine.cycle_victim(names) or victim
+        if fell != victim or victim not in {edge.waiter for edge in edges}:
+            return  # the server's report was already of another deadlock; counted all the same
         places = dict(report.others)
-        at = {job.name: places.get(job.number, 0) for job in self._jobs}
-        for job in self._jobs:
-            texts = [" ".join(text.split()) for text in job.plan.texts]
-            text = " ".join(told.get(job.name, "").split())
-            if text in texts:
-                at[job.name] = texts.index(text) + 1
+        at = {job.name: self._statement_of(job, places.get(job.number, 0), told.get(job.name)) for job in self._jobs}
         at[victim] = report.statement
         self.met.append(
             DeadlockMet(
@@ -387,6 +388,18 @@ class Churn:
                 self.iterations,
             )
         )
+
+    @staticmethod
+    def _statement_of(job: Job, place: int, told: str | None) -> int:
+        """The number of the statement that a member was at, one more than there are for its end; 0 where neither its
+        text nor its place tells. ``told``: the text by the server's report, with the values of its parameters.
+        """
+        texts = [" ".join(text.split()) for text in job.plan.texts]
+        if told is None or job.plan.fixed or job.plan.drawn:
+            return place
+        text = " ".join(told.split())
+        same = [number for number, known in enumerate(texts, 1) if known == text]
+        return place if place in same else next(iter(same), 0)
 
     def close(self) -> None:
         """End every process, the gentle way first."""
