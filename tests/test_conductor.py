@@ -141,6 +141,7 @@ def test_a_deadlock_of_which_nothing_was_seen_says_so():
     (cycle,) = recording.deadlocks
     (member,) = cycle.members
     assert (member.transaction, member.waits_for, cycle.victim) == ("b", UNSEEN, "b")
+    assert member.statement == 2  # the one that failed, though nobody saw it wait
     told = " ".join(line.text for section in tell(recording) for line in section.lines)
     assert "Its cycle was not seen" in told
     assert "the rest of the cycle was not seen" in told

@@ -194,7 +194,7 @@ class Summary:
             statements = [
                 w.statement for w in conductor.journal.waits if (w.waiter, w.holder) == (edge.waiter, edge.holder)
             ]
-            members.append((edge.waiter, statements[-1] if statements else None))
+            members.append((edge.waiter, statements[-1] if statements else cycle.under_way.get(edge.waiter)))
         resources = tuple(edge.resource.text for edge in edges)
         named = all(edge.resource.named for edge in edges)
         return DeadlockOutline(tuple(members), resources, cycle.victim, cycle.ended_by_us, named)

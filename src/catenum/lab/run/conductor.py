@@ -341,7 +341,11 @@ class Conductor:
             self.journal.wave += 1
             found = [c for c in self.journal.graph().cycles() if lane.name in {edge.waiter for edge in c}]
             cycle = OpenDeadlock(
-                found[0] if found else self.journal.closed(lane.name, reply.edges), self.journal.move, at_ms, mover.name
+                found[0] if found else self.journal.closed(lane.name, reply.edges),
+                self.journal.move,
+                at_ms,
+                mover.name,
+                {other.name: other.statement for other in self.lanes.values() if other.under_way or other is lane},
             )
             self.journal.cycles.append(cycle)
         cycle.victim, cycle.verdict_ms, cycle.pending = lane.name, at_ms, False

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, Protocol
 
@@ -85,12 +85,15 @@ class Lane:
 
 @dataclass
 class OpenDeadlock:
-    """A deadlock as it is met. ``edges`` go round; ``victim`` comes with the server's verdict."""
+    """A deadlock as it is met. ``edges`` go round; ``victim`` comes with the server's verdict. ``under_way``: the
+    statement (None: the end) of each transaction that one was under way of when the cycle was noted.
+    """
 
     edges: tuple[Edge, ...]
     move: int
     at_ms: float
     closer: str
+    under_way: Mapping[str, int | None] = field(default_factory=dict)
     victim: str | None = None
     verdict_ms: float | None = None
     error: ServerError | None = None

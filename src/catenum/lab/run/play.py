@@ -279,7 +279,7 @@ def _member(
     return DeadlockMember(
         transaction=name,
         isolation=record.isolation if record else "not reported",
-        statement=wait.statement if wait else None,
+        statement=wait.statement if wait else cycle.under_way.get(name),
         waits_for=holder,
         resource=edge.resource,
         wanted=edge.wanted,
