@@ -248,6 +248,21 @@ def test_a_conflict_that_never_came_is_told_with_its_bound(call):
     assert "at 95%)" in done.out
 
 
+def test_an_index_that_the_server_refuses_is_not_proposed(run, admin, tmp_path):
+    (tmp_path / "s.yaml").write_text(
+        "scenario: s\n"
+        "data: create table slot (id int primary key, hull varchar(900), keel varchar(900), moved int)\n"
+        "fill: {slot: {rows: 400, columns: {id: {sequence: 1}, hull: {constant: a}}}}\n"
+        "transactions:\n"
+        "  north: {statements: [\"update slot set moved = 1 where hull = 'x' and keel = 'y'\"]}\n"
+        "  south: {statements: [update slot set moved = 2 where id = 7]}\n"
+        "order: north south north south\n"
+    )
+    told = " ".join(run("play", "s.yaml", *TARGET).out.split())
+    assert "the server refuses create index slot_hull_keel on slot (hull, keel): Specified key was too long" in told
+    assert "To try it: a remedy with index" not in told
+
+
 @pytest.mark.parametrize("target", [["--target", "local:postgresql"], TARGET])
 def test_one_kind_of_deadlock_is_one_cycle(run, kept, target):
     done = run("churn", "berth-swap", *target, "--for", "3s", "--copies", "early=3", "--json")

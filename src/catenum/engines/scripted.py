@@ -259,6 +259,10 @@ class ScriptedEngine:
     def add(self, sql: str) -> None:
         """No data."""
 
+    def refuses(self, index: str) -> str | None:
+        """It has no tables."""
+        return None
+
     def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
         """No data."""
 

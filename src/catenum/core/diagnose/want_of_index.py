@@ -19,7 +19,7 @@ def find(recording: Recording) -> list[Finding]:
     found = []
     for plan in recording.plans:
         for step in plan.steps:
-            finding = _of(recording, plan, step) if step.kind == "scan" else None
+            finding = _of(recording, plan, step) if step.kind in ("scan", "index scan") else None
             if finding is not None:
                 found.append(finding)
     return found

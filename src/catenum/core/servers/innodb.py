@@ -99,7 +99,7 @@ class InnodbRules(Rules):
 
     def plan_locks(self, step: PathStep, access: Access, keys: TableKeys) -> PlanLocks:
         """Index entries and rows as the path passes them ("InnoDB Lock Modes")."""
-        return PlanLocks(words=tuple(_words(step, access, keys)), rows_passed=step.kind == "scan")
+        return PlanLocks(words=tuple(_words(step, access, keys)), rows_passed=step.kind in ("scan", "index scan"))
 
     def locks_per_row(self, step: PathStep, access: Access) -> int:
         """Two, the entry and its row, through a secondary index that does not cover a shared read."""
@@ -111,6 +111,8 @@ class InnodbRules(Rules):
 def _words(step: PathStep, access: Access, keys: TableKeys) -> Iterator[str]:
     if step.kind == "scan":
         yield "every row it passes, in the order of the primary key, whether it matches or not"
+    elif step.kind == "index scan":
+        yield f"every entry of {step.index} it passes, and its row unless only shared entries are read"
     elif step.index in (None, "PRIMARY"):
         yield "the rows, by the primary key"
     elif step.covering and access.verb == "lock" and access.strength in ("share", "key share"):

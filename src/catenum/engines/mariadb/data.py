@@ -29,6 +29,7 @@ select schema_name from information_schema.schemata where schema_name like 'cate
 """
 
 
+_INDEX = re.compile(r"create index (`(?:[^`]|``)+`|\w+) on (`(?:[^`]|``)+`|\w+) ")
 _USERS_LEFT_BEHIND = "select user from mysql.global_priv where user regexp '^catenum_[0-9a-f]{8}$'"
 
 
@@ -72,6 +73,17 @@ class MariadbData(MariadbControl):
             self.writer.select_db(self.schema)
             self.write("commit")
             self.reader.learn()
+
+    def refuses(self, index: str) -> str | None:
+        """Made and dropped: DDL commits here."""
+        parts = _INDEX.match(index)
+        if parts is None:
+            return None
+        try:
+            self.add(f"set session lock_wait_timeout = 2; {index}; drop index {parts[1]} on {parts[2]}")
+        except DataError as error:
+            return None if error.error.kind == "timeout" else error.error.message
+        return None
 
     def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
         """Rows by INSERTs of many rows, in one transaction."""

@@ -26,11 +26,14 @@ def steps_of(value: Any) -> Iterator[PathStep]:
         return
     name = value.get("table_name")
     if isinstance(name, str) and not name.startswith("<") and "access_type" in value:
-        rows = value.get("rows")
+        rows, index = value.get("rows"), value.get("key")
+        kind = _KINDS.get(str(value["access_type"]), "lookup")
+        if kind == "index scan" and index == "PRIMARY":  # the rows themselves, in the order of their keys
+            kind, index = "scan", None
         yield PathStep(
             table=name,
-            kind=_KINDS.get(str(value["access_type"]), "lookup"),
-            index=value.get("key"),
+            kind=kind,
+            index=index,
             rows=float(rows) if rows is not None else None,
             covering=bool(value.get("using_index")),
         )

@@ -51,6 +51,15 @@ class PostgresqlData(PostgresqlControl):
         with self._told(self.info.url):
             self.reader.rows.tables = self.scratch.tables()
 
+    def refuses(self, index: str) -> str | None:
+        """Made within a transaction that is rolled back."""
+        try:
+            self.add(f"begin; set local lock_timeout = '2s'; {index}; rollback")
+        except DataError as error:
+            self.writer.pgconn.exec_(b"rollback")
+            return None if error.error.kind == "timeout" else error.error.message
+        return None
+
     def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
         """Rows by COPY."""
         query = sql.SQL("copy {} ({}) from stdin").format(

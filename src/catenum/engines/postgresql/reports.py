@@ -51,7 +51,7 @@ class PostgresqlReports(PostgresqlControl):
         return self.reader.rows.at(table, int(place[1]), int(place[2]))[0]
 
     def _context_row(self, error: ServerError) -> Resource | None:
-        match = re.search(r'tuple \((\d+),(\d+)\) in relation "([^"]+)"', error.context or "")
+        match = re.search(r'tuple \((\d+),(\d+)\) in relation "(.+)"', error.context or "")
         if match is None:
             return None
         return self.reader.rows.at(match[3], int(match[1]), int(match[2]))[0]

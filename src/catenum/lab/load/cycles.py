@@ -31,6 +31,7 @@ from catenum.core.sql.statements import Access
 from catenum.core.words import named
 from catenum.lab.load.churn import Churn, DeadlockMet
 from catenum.lab.run.paths import plans_of
+from catenum.lab.run.tried import with_indexes_tried
 
 UNSEEN = "(in a statement that was not seen)"
 
@@ -209,7 +210,7 @@ def recording_of(churn: Churn, met: DeadlockMet) -> Recording:
         server_report=met.server_report,
     )
     recording = replace(recording, deadlocks=(cycle,))
-    return replace(recording, findings=diagnose(recording))
+    return with_indexes_tried(replace(recording, findings=diagnose(recording)), churn.engine)
 
 
 def _plans(churn: Churn, names: list[str]) -> tuple[Plan, ...]:

@@ -35,6 +35,7 @@ from catenum.lab.run.needs import Announce
 from catenum.lab.run.parameters import with_first_values
 from catenum.lab.run.paths import plans_of, values_of_the_run
 from catenum.lab.run.safety import warnings
+from catenum.lab.run.tried import with_indexes_tried
 
 LockDetail = Literal["none", "waits", "full"]
 KEPT_TABLE_ROWS = 200
@@ -143,7 +144,7 @@ def play(
     recording = replace(recording, waits=attribute(recording))
     deadlocks = tuple(_deadlock(cycle, recording, engine, conductor) for cycle in conductor.journal.cycles)
     recording = replace(recording, deadlocks=deadlocks)
-    return replace(recording, findings=diagnose(recording))
+    return with_indexes_tried(replace(recording, findings=diagnose(recording)), engine)
 
 
 def fault_of(recording: Recording, file: ScenarioFile | None) -> InputError | None:
