@@ -54,6 +54,7 @@ def _own_surroundings() -> Iterator[None]:
         os.environ.pop(name, None)
     os.environ["CATENUM_CACHE"] = str(folder / "cache")
     os.environ["XDG_CONFIG_HOME"] = str(folder / "config")
+    os.environ["XDG_DATA_HOME"] = str(folder / "data")
     yield
     for server in NAMES:
         with contextlib.suppress(TargetError):  # no such programs here: none was started

@@ -12,6 +12,7 @@ import subprocess
 import threading
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 
 import psycopg
@@ -422,7 +423,7 @@ def test_a_store_is_kept_within_its_age_and_size(tmp_path):
 # -- release -------------------------------------------------------------------------------------------------------------
 
 
-def test_release_shows_asks_and_says_whether_the_chain_is_gone(quay, call):
+def test_release_shows_asks_and_says_whether_the_chain_is_gone(quay, call, tmp_path):
     head, waiter = quay.chain(1)
     pid = head.info.backend_pid
     done = call("release", pid)
@@ -435,8 +436,12 @@ def test_release_shows_asks_and_says_whether_the_chain_is_gone(quay, call):
     assert cancelled.code == 1
     assert "it runs no statement, so cancelling has nothing to end" in cancelled.out
     assert "1 still wait for it; --end ends the session itself" in " ".join(cancelled.out.split())
-    ended = call("release", pid, "--yes", "--end")
+    assert "Nothing was sent" in cancelled.out
+    ended = call("release", pid, "--yes", "--end", "--store", "s.sqlite")
     assert (ended.code, "the session is gone; nobody waits for it any more" in ended.out) == (0, True)
+    assert "of 1 that waited 1 went on" in " ".join(ended.out.split())
+    (kept,) = sqlite3.connect(tmp_path / "s.sqlite").execute("select session, way, waiting, went_on from release")
+    assert kept == (str(pid), "end", 1, 1)
     assert waiter.info.backend_pid != pid
 
 
@@ -469,8 +474,16 @@ def test_release_refuses_an_id_that_belongs_to_another_session_by_now(quay, kept
     before = replace(shown, session=replace(shown.session, started="2026-01-01T00:00:00.000Z"))
     with pytest.raises(Refused, match="is another one by now"):
         release(lookout, before, "end")
-    lookout.close()
     assert head.execute("select 1").fetchone() == (1,)
+    head.execute("rollback")
+    head.execute("begin; select 1")
+    for way in ("cancel", "end"):
+        with pytest.raises(Refused, match="is in another transaction by now"):
+            release(lookout, shown, way)
+    # The server compares too, as it takes the order: what comes between is met there.
+    assert lookout.end(shown.session) is False
+    assert lookout.end(lookout.session(shown.session.id)) is True
+    lookout.close()
 
 
 # -- MariaDB -------------------------------------------------------------------------------------------------------------
@@ -501,7 +514,7 @@ def pier(kept_mariadb) -> Iterator[Callable[[], pymysql.Connection]]:
     first.close()
 
 
-def test_mariadb_is_watched_and_its_blockers_are_released(pier, call):
+def test_mariadb_is_watched_and_its_blockers_are_released(pier, call, kept_mariadb):
     target = ("--target", "local:mariadb")
     head, waiter, alter = pier(), pier(), pier()
     head.cursor().execute("update quay set boxes = 1 where id = 1")
@@ -521,6 +534,12 @@ def test_mariadb_is_watched_and_its_blockers_are_released(pier, call):
     kinds = {w["waiter"]: w["kind"] for w in found["waits"]}
     assert (kinds[str(waiter.thread_id())], kinds[str(alter.thread_id())]) == ("row", "table")
     assert "by all that capture needs" not in call("preflight", *target).out
+    from catenum.engines.mariadb.lookout import look_at
+
+    lookout = look_at({"unix_socket": kept_mariadb, "user": "root"}, "kept")
+    shown = lookout.session(str(head.thread_id()))
+    assert lookout.end(replace(shown, transaction="2026-01-01 00:00:00")) is False
+    lookout.close()
     done = call("release", head.thread_id(), *target, "--yes", "--end")
     assert (done.code, "the session is gone" in done.out) == (0, True), done.out + done.err
 

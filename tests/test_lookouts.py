@@ -28,7 +28,7 @@ from catenum.core.sql.masking import same_kind
 from catenum.core.story.headline import headline
 from catenum.core.words import duration
 from catenum.engines.mariadb import lookout as mariadb
-from catenum.engines.mariadb import standing
+from catenum.engines.mariadb import rowlocks, standing
 from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.postgresql import lookout as postgresql
 from catenum.live import history
@@ -167,12 +167,31 @@ def test_a_record_is_named_by_the_waiting_statement_or_by_innodb(index, data, st
     )
 
 
-def test_mariadb_s_waits_for_the_queue_are_left_out_where_somebody_holds_the_record():
-    def row(waiter: str, holder: str, queued: str) -> tuple[str, ...]:
-        return (waiter, holder, "X", "X", "`harbour`.`slot`", "PRIMARY", "RECORD", "42", queued)
+@pytest.mark.parametrize(
+    ("held", "asked", "found"),
+    [
+        # one holder, whoever stands ahead in the queue
+        ({"1": "X"}, {"2": "X", "3": "X"}, {("2", "1", False), ("3", "1", False)}),
+        # nobody holds what is in the way: whoever waits longest
+        ({"1": "S"}, {"2": "X", "3": "S"}, {("2", "1", False), ("3", "2", True)}),
+        # all holders, and nobody who only keeps inserts out of the gap
+        ({"1": "S", "4": "S", "5": "X,GAP"}, {"2": "X"}, {("2", "1", False), ("2", "4", False)}),
+        ({"1": "S", "5": "S,GAP"}, {"2": "X,GAP"}, {("2", "1", False), ("2", "5", False)}),
+    ],
+)
+def test_who_is_in_the_way_of_whom_on_one_record(held, asked, found):
+    def trx(name, waited):
+        return rowlocks.Transaction(name, f"10{name}", "", 1.0, None, None, waited, f"w{name}" if waited else None, "")
 
-    waits = [row("2", "1", "0"), row("3", "1", "0"), row("3", "2", "1"), row("5", "4", "1")]
-    assert [(w[0], w[1]) for w in mariadb._past_queues(waits)] == [("2", "1"), ("3", "1"), ("5", "4")]
+    everybody = {name: trx(name, None) for name in held}
+    everybody |= {name: trx(name, 9000.0 - 1000 * place) for place, name in enumerate(asked)}
+
+    def lock(number, name, mode):
+        return rowlocks.Lock(number, f"10{name}", mode, "RECORD", "`port`.`berth`", "PRIMARY", "7", ("7",))
+
+    listed = [lock(f"h{name}", name, mode) for name, mode in held.items()]
+    listed += [lock(f"w{name}", name, mode) for name, mode in asked.items()]
+    assert {(w.waiter, w.holder, w.queued) for w in rowlocks.waits(everybody, listed)} == found
 
 
 @pytest.mark.parametrize(

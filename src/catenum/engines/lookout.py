@@ -95,11 +95,15 @@ class Lookout(Protocol):
     def session(self, number: str) -> SessionInfo | None:
         """A session by its id; None where there is none."""
 
-    def cancel(self, number: str) -> bool:
-        """End the statement of a session. Returns whether the server took the order."""
+    def cancel(self, session: SessionInfo) -> bool:
+        """End the statement of a session, if it is still in the transaction that is told here. Returns whether the
+        server took the order.
+        """
 
-    def end(self, number: str) -> bool:
-        """End a session. Returns whether the server took the order."""
+    def end(self, session: SessionInfo) -> bool:
+        """End a session, if it is still in the transaction that is told here. Returns whether the server took the
+        order.
+        """
 
     def checks(self) -> Sequence[Check]:
         """What must be on for capture, and what this login may see."""

@@ -1,12 +1,13 @@
-"""Ends a blocker, the gentler way first, and never another session than the one that was shown."""
+"""Ends a blocker, the gentler way first, and never another session, or another transaction, than the one shown."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, field
 from typing import Literal
 
 from catenum.core.errors import CatenumError
-from catenum.core.moment.sample import Sample, SessionInfo
+from catenum.core.moment.sample import Sample, SessionInfo, Suspect
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import APPLICATION, Lookout
 
@@ -21,23 +22,36 @@ class Refused(CatenumError):
 
 @dataclass(frozen=True)
 class Shown:
-    """What a person sees before deciding: the session, and what it holds up."""
+    """What a person sees before deciding: the session, and what it holds up.
+
+    ``waiting``: who waits for it, directly or behind others, each with the start of its session. ``suspected``: the
+    waits of which the server does not name the holder, and it may be this one.
+    """
 
     session: SessionInfo
     sample: Sample
     directly: int
     in_all: int
     longest_ms: float
+    waiting: frozenset[tuple[str, str | None]] = frozenset()
+    suspected: tuple[Suspect, ...] = ()
 
 
 @dataclass(frozen=True)
 class Result:
-    """What came of it. ``left``: sessions that still wait for it afterwards."""
+    """What came of it. ``left``: sessions that still wait for it afterwards.
+
+    ``went_on``: those of the ones that waited that do not wait any more; ``behind``: whom the others wait for now.
+    ``sent``: whether the server was given an order at all.
+    """
 
     way: Way
     gone: bool
     left: int
     state: str
+    went_on: int = 0
+    behind: tuple[str, ...] = field(default=())
+    sent: bool = True
 
 
 def look(lookout: Lookout, number: str) -> Shown:
@@ -54,37 +68,77 @@ def look(lookout: Lookout, number: str) -> Shown:
     graph = sample.graph
     held_up = graph.held_up_by(number)
     direct = len({edge.waiter for edge in graph.edges if edge.holder == number})
+    suspected = tuple(suspect for suspect in sample.suspects if suspect.session == number)
+    behind = {name for suspect in suspected for name in (suspect.waiter, *graph.held_up_by(suspect.waiter))}
+    waiting = frozenset(sample.session(name).key for name in held_up | behind)
     longest = max((sample.waited_ms(name) for name in held_up), default=0.0)
-    return Shown(sample.by_id.get(number, session), sample, direct, len(held_up), longest)
+    return Shown(sample.by_id.get(number, session), sample, direct, len(held_up), longest, waiting, suspected)
 
 
 def release(lookout: Lookout, shown: Shown, way: Way, clock: Clock | None = None) -> Result:
-    """Cancel the statement, or end the session, and see what came of it.
+    """Cancel the statement, or end the session, and see whether those go on that waited for it.
 
-    Raises Refused where the id belongs to another session by now.
+    Nothing is sent where there is no statement to cancel. Raises Refused where the id belongs to another session by
+    now, or the session is in another transaction.
     """
     number = shown.session.id
     now = lookout.session(number)
     if now is None:
-        return Result(way, gone=True, left=0, state="it had gone already")
+        return _outcome(lookout, shown, Result(way, gone=True, left=0, state="it had gone already", sent=False))
     if now.key != shown.session.key:
         raise Refused(
             f"session {number} is another one by now: it began {now.started}, the one shown {shown.session.started}",
             advice="Nothing was ended. Check again with 'catenum now'.",
         )
-    taken = lookout.cancel(number) if way == "cancel" else lookout.end(number)
+    if now.transaction != shown.session.transaction:
+        raise Refused(
+            f"session {number} is in another transaction by now: the one shown has ended",
+            advice="Nothing was ended. Check again with 'catenum now'.",
+        )
+    if way == "cancel" and now.state in ("idle", "idle in a transaction"):
+        return _outcome(lookout, shown, Result(way, gone=False, left=0, state=now.state, sent=False))
+    taken = lookout.cancel(now) if way == "cancel" else lookout.end(now)
     if not taken:
-        raise Refused(f"the server did not take the order for session {number}")
+        raise Refused(
+            f"the server did not take the order for session {number}: it may be in another transaction by now",
+            advice="Nothing was ended. Check again with 'catenum now'.",
+        )
     clock = clock or Clock()
     deadline = clock.now_ms() + PATIENCE_MS
     while True:
-        left = len(lookout.sample().graph.held_up_by(number))
         after = lookout.session(number)
         gone = after is None or after.key != shown.session.key
-        if (gone or (way == "cancel" and after is not None and after.state != now.state)) and not left:
-            break
-        if clock.now_ms() > deadline:
-            break
+        state = after.state if after is not None and not gone else "gone"
+        result = _outcome(lookout, shown, Result(way, gone=gone, left=0, state=state))
+        carried_out = gone or (way == "cancel" and state != now.state)
+        if (carried_out and not result.left and not result.behind) or clock.now_ms() > deadline:
+            return result
         clock.rest(100)
-    state = "gone" if gone else (after.state if after is not None else "gone")
-    return Result(way, gone=gone, left=left, state=state)
+
+
+def _outcome(lookout: Lookout, shown: Shown, result: Result) -> Result:
+    """The result with what has become of those who waited."""
+    sample = lookout.sample()
+    still = sample.graph.held_up_by(shown.session.id)
+    waits: dict[str, list[str]] = {}
+    for edge in sample.edges:
+        waits.setdefault(edge.waiter, []).append(edge.holder)
+    stuck = [name for name, started in shown.waiting if name in waits and sample.session(name).started == started]
+    behind = _heads(sample, stuck) - {shown.session.id}
+    return Result(
+        result.way,
+        gone=result.gone,
+        left=len(still),
+        state=result.state,
+        went_on=len(shown.waiting) - len(stuck),
+        behind=tuple(sorted(behind)),
+        sent=result.sent,
+    )
+
+
+def _heads(sample: Sample, names: Iterable[str]) -> set[str]:
+    """Whom these wait for in the end."""
+    graph = sample.graph
+    heads = graph.heads() or []
+    wanted = set(names)
+    return {head for head in heads if wanted & set(graph.held_up_by(head))}

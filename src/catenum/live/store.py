@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import contextlib
 import fcntl
+import getpass
 import os
+import socket
 import sqlite3
 import zlib
 from collections.abc import Iterator, Sequence
@@ -19,7 +21,7 @@ from typing import IO, Any
 from catenum.core.errors import InputError, SaveError
 from catenum.core.moment.episodes import Episode
 from catenum.core.moment.recording import recording_of
-from catenum.core.moment.sample import Sample
+from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import from_json, to_json
 from catenum.core.servers import rules_of
@@ -50,6 +52,13 @@ _MIGRATIONS = (
       at text not null, text text not null);
     """,
     "alter table episode rename column ring to cycle; alter table hole rename to gap",
+    """
+    create table if not exists release (id integer primary key, server int not null references server, at text not null,
+      by text not null, way text not null, session text not null, user text, application text, host text,
+      statement text, transaction_ms real, rows_changed int, waiting int not null, went_on int not null,
+      outcome text not null);
+    create index if not exists release_time on release (at);
+    """,
 )
 VERSION = len(_MIGRATIONS)
 #: The looks themselves are counted under no statement.
@@ -226,6 +235,23 @@ class Store:
         except sqlite3.Error as error:
             raise SaveError(f"cannot write to {self.path}: {error}") from error
 
+    def release(self, name: str, session: SessionInfo, way: str, waiting: int, went_on: int, outcome: str) -> None:
+        """What a person did about a blocker: who, when, to whom, what was undone. Raises SaveError."""
+        at = moment().isoformat(timespec="milliseconds").replace("+00:00", "Z")
+        by = f"{getpass.getuser()}@{socket.gethostname()}"
+        told = (session.id, session.user, session.application, session.host, session.statement)
+        undone = (session.transaction_ms, session.rows_changed)
+        try:
+            with self.connection:
+                self.connection.execute(
+                    "insert into release (server, at, by, way, session, user, application, host, statement, "
+                    "transaction_ms, rows_changed, waiting, went_on, outcome) "
+                    "values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    (self.server(name), at, by, way, *told, *undone, waiting, went_on, outcome),
+                )
+        except sqlite3.Error as error:
+            raise SaveError(f"cannot write to {self.path}: {error}") from error
+
     def note(self, episode: int, text: str) -> None:
         """Add a person's note. Raises InputError where there is no such episode."""
         if self.connection.execute("select 1 from episode where id = ?", (episode,)).fetchone() is None:
@@ -244,6 +270,7 @@ class Store:
                 self.connection.execute("delete from minute where minute < ?", (limit[:16],))
                 self.connection.execute("delete from deadlock where at < ?", (limit,))
                 self.connection.execute("delete from gap where until < ?", (limit,))
+                self.connection.execute("delete from release where at < ?", (limit,))
             for _ in range(20):
                 pages, size = (
                     self.connection.execute(f"pragma {p}").fetchone()[0] for p in ("page_count", "page_size")
@@ -335,6 +362,17 @@ def reader(path: Path) -> Store:
         raise InputError(
             f"{path} is damaged: {error}", advice="The next watch moves it aside and starts a new one."
         ) from error
+
+
+def writer_beside(path: Path) -> Store:
+    """The store for one entry, beside a watch that may be writing. Raises SaveError, InputError."""
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        return Store(_open(path), path, None)
+    except OSError as error:
+        raise SaveError(f"cannot write to {path}: {error.strerror}") from error
+    except sqlite3.DatabaseError as error:
+        raise SaveError(f"cannot write to {path}: {error}") from error
 
 
 def _is_damaged(error: sqlite3.DatabaseError) -> bool:

@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import sys
 from collections.abc import Iterator
 from dataclasses import asdict
+from pathlib import Path
 from typing import IO
 
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
-from catenum.core.errors import InputError
-from catenum.core.words import duration, one_line
-from catenum.live.release import Result, Shown, Way, look, release
+from catenum.core.errors import CatenumError, InputError
+from catenum.core.words import duration, listed, one_line
+from catenum.live.release import Refused, Result, Shown, Way, look, release
+from catenum.live.store import default_path, writer_beside
 from catenum.render.console import make_console, say
 
 FORMAT = "catenum-release/1"
@@ -25,6 +28,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
     watching.add_target_option(parser)
     parser.add_argument("--end", action="store_true", help="end the whole session, not only its statement")
     parser.add_argument("--dry-run", action="store_true", help="say what would be done, and do nothing")
+    parser.add_argument(
+        "--suspect", action="store_true", help="also if the server does not name it as the one that is waited for"
+    )
+    parser.add_argument("--store", type=Path, metavar="FILE", help="where to write down what was done (as of watch)")
     parser.add_argument("--yes", action="store_true", help="do not ask; needed where nobody can be asked")
     common.add_output_options(parser)
 
@@ -40,13 +47,34 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         if not args.json:
             for line in _lines(shown, way, mask=args.mask):
                 say(console, line)
+        if shown.suspected and not shown.in_all and not args.suspect and not args.dry_run:
+            raise Refused(
+                f"session {args.session} is only suspected: the server does not name whom "
+                f"{listed([one.waiter for one in shown.suspected])} waits for",
+                advice="Nothing was ended. --suspect ends it all the same.",
+            )
         if args.dry_run:
             return _done(args, out, shown, None, "Nothing was done.")
         if not args.yes and not _agreed(args, err):
             return _done(args, out, shown, None, "Nothing was done.")
         result = release(lookout, shown, way)
-    _done(args, out, shown, result, _told(shown, result))
-    return ExitCode.OK if not result.left and (result.gone or way == "cancel") else ExitCode.FOUND
+        name = lookout.info.url
+    text = _told(shown, result)
+    _done(args, out, shown, result, text)
+    _write_down(args, err, name, shown, result, text)
+    carried_out = result.gone or (way == "cancel" and result.sent)
+    helped = not result.left and (result.went_on or not shown.waiting)
+    return ExitCode.OK if carried_out and helped else ExitCode.FOUND
+
+
+def _write_down(args: argparse.Namespace, err: IO[str], server: str, shown: Shown, result: Result, text: str) -> None:
+    """In the store, for those who read the history of this night. That it cannot be is said, and changes nothing."""
+    shown_session = shown.sample.masked().session(shown.session.id) if args.mask else shown.session
+    try:
+        with contextlib.closing(writer_beside(args.store or default_path())) as store:
+            store.release(server, shown_session, result.way, len(shown.waiting), result.went_on, text)
+    except CatenumError as error:
+        err.write(f"catenum: what was done is not stored: {error.problems[0].message}\n")
 
 
 def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
@@ -63,6 +91,8 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
     yield f"  {state}" + (f"; waits for {session.waits_on}" if session.waits_on else "")
     if session.statement:
         yield f"  statement: {one_line(session.statement, 160)}{' (cut by the server)' if session.cut else ''}"
+    for suspect in shown.suspected:
+        yield f"  may be the one that session {suspect.waiter} waits for: {suspect.why}; the server does not name it"
     yield (
         f"  holds up {shown.directly} directly, {shown.in_all} in all, for up to {duration(shown.longest_ms)}"
         if shown.in_all
@@ -94,17 +124,25 @@ def _agreed(args: argparse.Namespace, err: IO[str]) -> bool:
 
 
 def _told(shown: Shown, result: Result) -> str:
+    if not result.sent and not result.gone:
+        done = "Nothing was sent: the session runs no statement, so there is nothing to cancel"
+        left = f"; {result.left} still wait for it; --end ends the session itself" if result.left else ""
+        return f"{done}{left}."
     if result.gone:
-        done = "the session is gone"
+        done = "the session is gone" if result.sent else "the session had gone already"
     elif result.way == "cancel":
         done = f"the statement was cancelled; the session is {result.state}"
     else:
         done = f"the session was terminated, but is still {result.state}: it may be undoing its work"
-    if not shown.in_all:
+    if not shown.waiting:
         return f"Done: {done}."
-    chain = "nobody waits for it any more" if not result.left else f"{result.left} still wait for it"
-    more = "" if not result.left or result.way == "end" else "; --end ends the session itself"
-    return f"Done: {done}; {chain}{more}."
+    if result.left:
+        more = "; --end ends the session itself" if result.way == "cancel" else ""
+        return f"Done: {done}; {result.left} still wait for it{more}."
+    chain = f"nobody waits for it any more; of {len(shown.waiting)} that waited {result.went_on} went on"
+    if result.behind:
+        chain += f", the others wait for {listed([f'session {name}' for name in result.behind])} now"
+    return f"Done: {done}; {chain}."
 
 
 def _done(args: argparse.Namespace, out: IO[str], shown: Shown, result: Result | None, text: str) -> ExitCode:

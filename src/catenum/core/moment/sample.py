@@ -23,7 +23,8 @@ class SessionInfo:
     """One session. ``None`` where the server does not report it, or this login may not see it. Ages in ms.
 
     ``waits_on``: what it waits for other than a lock. ``cut``: the server keeps only the statement's beginning.
-    ``background``: a process of the server itself.
+    ``background``: a process of the server itself. ``transaction``: what makes its transaction the same one when seen
+    again.
     """
 
     id: str
@@ -34,6 +35,7 @@ class SessionInfo:
     database: str | None = None
     state: State = "not reported"
     waits_on: str | None = None
+    transaction: str | None = None
     transaction_ms: float | None = None
     statement_ms: float | None = None
     state_ms: float | None = None
@@ -55,6 +57,18 @@ class SessionInfo:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Suspect:
+    """A session that may be the one that ``waiter`` waits for, where the server does not name it, and why it may be.
+
+    Those of one wait come the likeliest first.
+    """
+
+    waiter: str
+    session: str
+    why: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Sample:
     """One look at a server. ``cost_ms`` and ``rows_read`` are what it cost; ``deadlocks`` counts since its start.
 
@@ -73,6 +87,7 @@ class Sample:
     locks: tuple[LockEntry, ...] = ()
     notes: tuple[str, ...] = ()
     partial: bool = False
+    suspects: tuple[Suspect, ...] = ()
     by_id: dict[str, SessionInfo] = field(default_factory=dict, compare=False, repr=False)
 
     def __post_init__(self) -> None:

@@ -18,7 +18,7 @@ from typing import Any
 import pymysql
 
 from catenum.core.errors import TargetError
-from catenum.core.moment.sample import Sample, SessionInfo, State
+from catenum.core.moment.sample import Sample, SessionInfo, State, Suspect
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge, Resource
@@ -35,38 +35,16 @@ from catenum.engines.lookout import (
     named_row,
     no_answer,
 )
-from catenum.engines.mariadb import errors
+from catenum.engines.mariadb import errors, pending, rowlocks
 from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.mariadb.metadata import ANY_STATE, NAMED_STATE, SOMEBODY
 from catenum.engines.mariadb.session import AS_TEXT, text_of
 from catenum.engines.mariadb.standing import standing_edges, waiting
 
-_LISTED = """
-select p.id, p.user, p.host, p.db, p.command, p.time_ms, p.state, p.info, t.trx_state,
-       timestampdiff(microsecond, t.trx_started, now(6)) / 1000, t.trx_isolation_level, t.trx_rows_modified,
-       timestampdiff(microsecond, t.trx_wait_started, now(6)) / 1000
-from information_schema.processlist p left join information_schema.innodb_trx t on t.trx_mysql_thread_id = p.id
-"""
-_SESSIONS = (
-    "where p.id <> connection_id() and "
-    "(t.trx_id is not null or p.state like 'Waiting for%lock%' or p.state in ('User lock', 'Waiting for table flush'))"
-)
+_PROCESSES = "select id, user, host, db, command, time_ms, state, info from information_schema.processlist "
+_WAITING = "state like 'Waiting for%lock%' or state in ('User lock', 'Waiting for table flush')"
 #: Without the right PROCESS InnoDB's tables cannot be read, and the process list has the login's own sessions only.
-_OWN_LISTED = """
-select p.id, p.user, p.host, p.db, p.command, p.time_ms, p.state, p.info, null, null, null, null, null
-from information_schema.processlist p
-"""
-_OWN_SESSIONS = "where p.id <> connection_id() and p.command <> 'Sleep'"
-_WAITS = """
-select r.trx_mysql_thread_id, b.trx_mysql_thread_id, rl.lock_mode, bl.lock_mode, rl.lock_table, rl.lock_index,
-       rl.lock_type, rl.lock_data,
-       b.trx_requested_lock_id = w.blocking_lock_id
-from information_schema.innodb_lock_waits w
-join information_schema.innodb_locks rl on rl.lock_id = w.requested_lock_id
-join information_schema.innodb_locks bl on bl.lock_id = w.blocking_lock_id
-join information_schema.innodb_trx r on r.trx_id = w.requesting_trx_id
-join information_schema.innodb_trx b on b.trx_id = w.blocking_trx_id
-"""
+_OWN_SESSIONS = "where id <> connection_id() and command <> 'Sleep'"
 _APPLICATIONS = """
 select processlist_id, attr_value from performance_schema.session_connect_attrs
 where attr_name = 'program_name' and processlist_id in ({ids})
@@ -120,10 +98,14 @@ class MariadbLookout:
         self._metadata = metadata != "0"
         grants = " ".join(str(row[0]) for row in self._rows("show grants"))
         self.sees_all = bool(re.search(r"\bPROCESS\b|ALL PRIVILEGES ON \*\.\*", grants))
-        self._listed = _LISTED if self.sees_all else _OWN_LISTED
         self._ends = bool(re.search(r"\bCONNECTION ADMIN\b|\bSUPER\b|ALL PRIVILEGES ON \*\.\*", grants))
         level, statistics = self._rows("select @@global.tx_isolation, @@performance_schema")[0]
-        self._tells_applications = statistics == "1" and self._may_read_attributes()
+        self._tells_metadata = statistics == "1" and self._may("select count(*) from performance_schema.metadata_locks")
+        if self._tells_metadata:
+            self._tells_metadata = self._rows(pending.TELLS)[0][0] != "0"
+        self._tells_applications = statistics == "1" and self._may(
+            "select 1 from performance_schema.session_connect_attrs limit 1"
+        )
         self.info = TargetInfo(
             server="mariadb",
             version=version.partition("-")[0],
@@ -132,9 +114,9 @@ class MariadbLookout:
             default_isolation=str(level).replace("-", " ").lower(),
         )
 
-    def _may_read_attributes(self) -> bool:
+    def _may(self, query: str) -> bool:
         try:
-            self._rows("select 1 from performance_schema.session_connect_attrs limit 1")
+            self._rows(query)
         except TargetError:
             return False
         return True
@@ -160,20 +142,24 @@ class MariadbLookout:
     def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
         """By the process list, the transactions and InnoDB's lock waits."""
         clock = Clock()
-        rows = self._rows(self._listed + (_SESSIONS if self.sees_all else _OWN_SESSIONS))
-        waited = {str(row[0]): float(row[12]) for row in rows if row[12] is not None}
+        transactions = rowlocks.transactions(self._rows) if self.sees_all else {}
+        rows = self._listed(transactions)
+        waited = {name: trx.waited_ms for name, trx in transactions.items() if trx.waited_ms is not None}
         stuck = waiting(rows)
         longest = max([*waited.values(), *(float(row[5] or 0.0) for row in stuck)], default=0.0)
         asks = self.sees_all and longest >= at_least_ms
-        waits = self._rows(_WAITS) if asks and waited else []
-        read = len(waits) + len(rows)
-        waits = _past_queues(waits)
+        listed = rowlocks.locks(self._rows) if asks and waited else []
+        read = len(listed) + len(rows) + len(transactions)
         sessions = {session.id: session for session in self._sessions(rows)}
-        edges = [_edge(row, sessions.get(str(row[0])), waited.get(str(row[0]), 0.0)) for row in waits]
+        edges = [
+            _edge(wait, sessions.get(wait.waiter), waited.get(wait.waiter, 0.0))
+            for wait in rowlocks.waits(transactions, listed)
+        ]
+        suspects: tuple[Suspect, ...] = ()
         if stuck and asks:
-            standing, more = standing_edges(self._rows, stuck, listed=self._metadata)
-            edges, read = edges + standing, read + more
-        for name in {edge.holder for edge in edges} - sessions.keys():
+            standing = standing_edges(self._rows, rows, listed=self._metadata, told=self._tells_metadata)
+            edges, read, suspects = [*edges, *standing.edges], read + standing.read, standing.suspects
+        for name in ({edge.holder for edge in edges} | {suspect.session for suspect in suspects}) - sessions.keys():
             found = self.session(name)
             if found is not None:
                 sessions[name] = found
@@ -194,7 +180,25 @@ class MariadbLookout:
             locks=tuple(dict.fromkeys(entries)) if locks else (),
             notes=tuple(self._notes(any(edge.holder == SOMEBODY for edge in edges))),
             partial=not self.sees_all,
+            suspects=suspects,
         )
+
+    def _listed(self, transactions: Mapping[str, rowlocks.Transaction]) -> list[tuple[Any, ...]]:
+        """The sessions that wait, or stand in a transaction: rows of the process list, each with its transaction's
+        state, age (ms), isolation level and changed rows. The views are read apart and put together here: the server
+        joins them row by row.
+        """
+        if not self.sees_all:
+            return [(*row, *(None,) * 5) for row in self._rows(_PROCESSES + _OWN_SESSIONS)]
+        ids = f"id in ({', '.join(transactions)}) or " if transactions else ""
+        found = self._rows(f"{_PROCESSES} where id <> connection_id() and ({ids}{_WAITING})")
+        return [self._with_transaction(row, transactions) for row in found]
+
+    @staticmethod
+    def _with_transaction(row: tuple[Any, ...], transactions: Mapping[str, rowlocks.Transaction]) -> tuple[Any, ...]:
+        trx = transactions.get(str(row[0]))
+        told = (trx.state, trx.age_ms, trx.isolation, trx.changed, trx.started) if trx else (None,) * 5
+        return (*row, *told)
 
     def _notes(self, unnamed: bool) -> Iterator[str]:
         if not self.sees_all:
@@ -202,7 +206,7 @@ class MariadbLookout:
                 f"the login {self.login} sees its own sessions only, and no lock waits; an administrator may allow it: "
                 f"{self._grant('process')}"
             )
-        if unnamed and not self._metadata:
+        if unnamed and not (self._metadata or self._tells_metadata):
             yield "the holder of the metadata lock is not reported: install soname 'metadata_lock_info';"
 
     def _grant(self, right: str) -> str:
@@ -221,7 +225,7 @@ class MariadbLookout:
         return [self._session(row) for row in rows]
 
     def _session(self, row: tuple[Any, ...]) -> SessionInfo:
-        number, user, host, database, command, time_ms, state, info, trx_state, trx_ms, level, changed, _ = row
+        number, user, host, database, command, time_ms, state, info, trx_state, trx_ms, level, changed, trx = row
         background = command == "Daemon" or user == "system user"
         since = float(time_ms) if time_ms is not None else None
         return SessionInfo(
@@ -233,6 +237,7 @@ class MariadbLookout:
             database=database,
             state=_state(command, state, trx_state),
             waits_on=state if state and command != "Sleep" and "lock" not in str(state).lower() else None,
+            transaction=trx,
             transaction_ms=float(trx_ms) if trx_ms is not None else None,
             statement_ms=since if command != "Sleep" else None,
             state_ms=since,
@@ -246,8 +251,9 @@ class MariadbLookout:
         """One row of the process list."""
         if not number.isdigit():
             return None
-        rows = self._rows(f"{self._listed} where p.id = {int(number)}")
-        return self._sessions(rows)[0] if rows else None
+        transactions = rowlocks.transactions(self._rows, int(number)) if self.sees_all else {}
+        rows = self._rows(f"{_PROCESSES} where id = {int(number)}")
+        return self._sessions([self._with_transaction(rows[0], transactions)])[0] if rows else None
 
     def deadlock_report(self) -> DeadlockReport | None:
         """The section LATEST DETECTED DEADLOCK of InnoDB's status."""
@@ -262,15 +268,31 @@ class MariadbLookout:
 
     # -- ending ------------------------------------------------------------------------------------------------------
 
-    def cancel(self, number: str) -> bool:
+    def cancel(self, session: SessionInfo) -> bool:
         """``KILL QUERY``."""
-        self._rows(f"kill query {int(number)}")
-        return True
+        return self._kill("query", session)
 
-    def end(self, number: str) -> bool:
+    def end(self, session: SessionInfo) -> bool:
         """``KILL CONNECTION``."""
-        self._rows(f"kill connection {int(number)}")
-        return True
+        return self._kill("connection", session)
+
+    def _kill(self, what: str, session: SessionInfo) -> bool:
+        """The look and the order in one statement, so that nothing comes between: the server ends the session only if
+        it is still in the transaction that was shown, or in none where none was.
+        """
+        number = int(session.id)
+        same = f"exists (select 1 from information_schema.processlist where id = {number})"
+        if self.sees_all:
+            trx = f"from information_schema.innodb_trx where trx_mysql_thread_id = {number}"
+            if session.transaction is None:
+                same = f"{same} and not exists (select 1 {trx})"
+            else:
+                same = f"exists (select 1 {trx} and trx_started = '{_plain(session.transaction)}')"
+        self._rows(
+            f"begin not atomic set @catenum_done = 0; "
+            f"if {same} then kill {what} {number}; set @catenum_done = 1; end if; end"
+        )
+        return str(self._rows("select @catenum_done")[0][0]) == "1"
 
     # -- what is on --------------------------------------------------------------------------------------------------
 
@@ -346,30 +368,22 @@ def _state(command: str, state: str | None, trx_state: str | None) -> State:
     return "working"
 
 
-def _past_queues(waits: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
-    """Without waits for those who stand ahead in the same queue, where somebody holds what is waited for.
-
-    ``INNODB_LOCK_WAITS`` names everybody ahead, be it as holder or as waiter.
-    """
-    held_up = {row[0] for row in waits if row[8] != "1"}
-    return [row for row in waits if row[8] != "1" or row[0] not in held_up]
-
-
-def _edge(row: tuple[Any, ...], waiter: SessionInfo | None, waited_ms: float) -> Edge:
-    number, holder, wanted, held, table, index, kind, data, queued = (str(value) for value in row)
-    name = re.sub(r" /\*.*\*/$", "", table)  # behind it the partition, where it has some
+def _edge(wait: rowlocks.LockWait, waiter: SessionInfo | None, waited_ms: float) -> Edge:
+    lock = wait.wanted
+    name = re.sub(r" /\*.*\*/$", "", lock.table)  # behind it the partition, where it has some
     name = re.sub(r"[`\"]", "", name).partition(".")[2] or name
-    if kind == "RECORD":
-        resource = replace(_record(name, index, data, waiter.statement if waiter else None), index=index)
+    if lock.kind == "RECORD":
+        statement = waiter.statement if waiter else None
+        resource = replace(_record(name, lock.index, lock.data, statement), index=lock.index)
     else:
         resource = Resource(kind="table", text=name, table=name)
     return Edge(
-        waiter=number,
-        holder=holder,
+        waiter=wait.waiter,
+        holder=wait.holder,
         resource=resource,
-        wanted=Mode("table", wanted),
-        held=Mode("table", held),
-        queued=queued == "1",
+        wanted=Mode("table", lock.mode),
+        held=Mode("table", wait.held),
+        queued=wait.queued,
         since_ms=-waited_ms,
     )
 
@@ -382,6 +396,13 @@ def _record(table: str, index: str, data: str, statement: str | None) -> Resourc
     if re.fullmatch(r"-?\d+|'[^',]*'", data):
         return Resource(kind="row", text=f"{table}({index}={data})", table=table, key=((index, data),))
     return Resource(kind="row", text=f"a record of {table}, index {index}", table=table)
+
+
+def _plain(moment: str) -> str:
+    """A time as the server told it, as it can stand in a statement."""
+    if not re.fullmatch(r"[0-9 :.T-]+", moment):
+        raise TargetError(f"the server told a time that is none: {moment!r}")
+    return moment
 
 
 def _variable(name: str, found: dict[str, str], why: str, *, needed: bool = True) -> Check:

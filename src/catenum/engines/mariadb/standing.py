@@ -1,18 +1,23 @@
 """Waits on a running server that InnoDB does not list: for tables' definitions, for named locks, for a backup.
 
-Who waits, and what for, the process list's state reports. Who holds it, the plugin METADATA_LOCK_INFO reports, and
-IS_USED_LOCK for a named lock; where nobody is named the wait is reported all the same, for a session that is not named.
+Who waits, and what for, the process list's state reports. Who holds it is told by the performance schema's list of
+metadata locks; by IS_USED_LOCK for a named lock; and by the plugin METADATA_LOCK_INFO where the waiting statement tells
+for certain which table it wants, and in which mode. Where all that leaves several, or the server lists nothing, there
+are suspects, and the wait is reported for a session that is not named.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import Any
 
+from catenum.core.moment.sample import Suspect
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Edge, Resource
-from catenum.core.servers.mariadb import metadata_mode
+from catenum.core.servers.mariadb import METADATA, metadata_mode
 from catenum.core.sql.named_locks import named_resource
+from catenum.engines.mariadb import pending
 from catenum.engines.mariadb.errors import RULES
 from catenum.engines.mariadb.metadata import (
     ANY_STATE,
@@ -30,10 +35,40 @@ _HELD = "select thread_id, lock_mode, lock_type, table_schema, table_name from i
 SOME_METADATA_LOCK = metadata_mode("a metadata lock")
 #: Different named locks whose holder one check asks for.
 MOST_NAMES = 20
+#: Suspects that are named for one wait.
+MOST_SUSPECTS = 5
 
-#: A row of the process list as the lookout reads it: id first, then time (5), state (6) and statement (7).
+#: A row as the lookout reads it: id, then database (3), command (4), time (5), state (6), statement (7), the state of
+#: its transaction (8) and its age (9).
 Listed = tuple[Any, ...]
 Query = Callable[..., list[tuple[Any, ...]]]
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """Such waits: edges, who may be behind those of which nobody is named, and how many rows were read for it."""
+
+    edges: tuple[Edge, ...]
+    suspects: tuple[Suspect, ...] = ()
+    read: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class _Wanted:
+    """A table that a statement wants; ``certain``: it is all that it can be waiting for."""
+
+    schema: str
+    table: str
+    mode: Mode
+    certain: bool
+
+    def is_held_by(self, row: Listed) -> bool:
+        """Whether a lock of the plugin's list stands in the way."""
+        return (self.schema, self.table) == (row[3], row[4]) and _in_the_way(self.mode, metadata_mode(str(row[1])))
+
+    @property
+    def resource(self) -> Resource:
+        return Resource(kind="table", text=f"{self.schema}.{self.table}", table=self.table)
 
 
 def waiting(rows: Sequence[Listed]) -> list[Listed]:
@@ -41,27 +76,112 @@ def waiting(rows: Sequence[Listed]) -> list[Listed]:
     return [row for row in rows if waits_by_state(row[6])]
 
 
-def standing_edges(query: Query, rows: Sequence[Listed], *, listed: bool) -> tuple[list[Edge], int]:
-    """For whom each of ``rows`` waits, and how many rows were read for it.
+def standing_edges(query: Query, everybody: Sequence[Listed], *, listed: bool, told: bool) -> Standing:
+    """For whom each of ``everybody`` waits that waits for something of the kind.
 
-    ``listed``: whether the server lists who holds what.
+    ``listed``: whether the plugin lists who holds what; ``told``: whether the performance schema lists that, and who
+    waits for what.
     """
-    others = [row for row in rows if row[6] != NAMED_STATE]
+    rows = waiting(everybody)
+    edges: list[Edge] = []
+    read = 0
+    if told:
+        locks = pending.listed(query)
+        edges, read = list(_told(rows, locks)), len(locks)
+    done = {edge.waiter for edge in edges}
+    edges += _named(query, [row for row in rows if row[6] == NAMED_STATE and str(row[0]) not in done])
+    others = [row for row in rows if row[6] != NAMED_STATE and str(row[0]) not in done]
     held = query(_HELD) if listed and others else []
-    edges = list(_named(query, [row for row in rows if row[6] == NAMED_STATE]))
+    suspects: list[Suspect] = []
     for row in others:
-        table = str(row[6]).startswith((TABLE_STATE, FLUSH_STATE))
-        edges += _of_table(row, held) if table else _of_server(row, held)
-    found = {edge.waiter for edge in edges}
-    return edges + [_unnamed(row) for row in rows if str(row[0]) not in found], len(held)
+        if not str(row[6]).startswith((TABLE_STATE, FLUSH_STATE)):
+            edges += _of_server(row, held)
+            continue
+        found = list(_of_table(row, held, rows))
+        edges += found
+        if not found:
+            suspects += _suspects(row, held, everybody)
+    found_for = {edge.waiter for edge in edges}
+    edges += [_unnamed(row) for row in rows if str(row[0]) not in found_for]
+    return Standing(tuple(edges), tuple(suspects), read + len(held))
 
 
-def _of_table(row: Listed, held: Sequence[tuple[Any, ...]]) -> Iterator[Edge]:
-    text = str(row[7] or "").lower()
-    for thread, mode, kind, schema, table in held:
-        if kind == "Table metadata lock" and str(thread) != str(row[0]) and table and str(table).lower() in text:
-            resource = Resource(kind="table", text=f"{schema}.{table}", table=str(table))
-            yield _edge(row, str(thread), resource, SOME_METADATA_LOCK, metadata_mode(str(mode)))
+def _told(rows: Sequence[Listed], locks: Sequence[pending.MetadataLock]) -> Iterator[Edge]:
+    waited = {int(row[0]): float(row[5] or 0.0) for row in rows}
+    for row in rows:
+        for wanted, other in pending.waits_for(int(row[0]), waited, locks):
+            edge = pending.edge_of(str(row[0]), wanted, other, {}, "", -waited[int(row[0])])
+            yield replace(edge, holder=str(other.thread))
+
+
+def _of_table(row: Listed, held: Sequence[tuple[Any, ...]], rows: Sequence[Listed]) -> Iterator[Edge]:
+    """Those who hold the one table that the statement can be waiting for; else those who asked for it before."""
+    targets = _targets(row)
+    if not targets or not all(target.certain for target in targets):
+        return
+    holding = {
+        target: [lock for lock in held if str(lock[0]) != str(row[0]) and target.is_held_by(lock)] for target in targets
+    }
+    wanted = [target for target in targets if holding[target]]
+    if len(wanted) == 1 and held:
+        for lock in holding[wanted[0]]:
+            yield _edge(row, str(lock[0]), wanted[0].resource, wanted[0].mode, metadata_mode(str(lock[1])))
+    if wanted or not held:
+        return
+    for other in rows:
+        ahead = other[0] != row[0] and float(other[5] or 0.0) > float(row[5] or 0.0)
+        for target in targets if ahead else ():
+            for theirs in _targets(other):
+                same = (theirs.schema, theirs.table) == (target.schema, target.table) and theirs.certain
+                if same and _in_the_way(target.mode, theirs.mode):
+                    edge = _edge(row, str(other[0]), target.resource, target.mode, theirs.mode)
+                    yield replace(edge, queued=True)
+
+
+def _targets(row: Listed) -> list[_Wanted]:
+    """The tables that a statement names, by their schemas, with the lock that it wants on each."""
+    footprint = RULES.footprint(str(row[7] or ""))
+    return [
+        _Wanted(access.schema or str(row[3] or ""), access.table, RULES.table_mode(access), footprint.understood)
+        for access in footprint.accesses
+    ]
+
+
+def _in_the_way(wanted: Mode, held: Mode) -> bool:
+    modes = METADATA.modes
+    return METADATA.conflict(wanted, held) if wanted in modes and held in modes else True
+
+
+def _suspects(row: Listed, held: Sequence[tuple[Any, ...]], everybody: Sequence[Listed]) -> list[Suspect]:
+    """Who may be behind a wait, the likeliest first: where the server lists holders, those of a table that the
+    statement names, in a mode that may be in its way; else sessions that have a transaction open for longer than the
+    wait, and those whose own statement names the table.
+    """
+    waiter, targets = str(row[0]), _targets(row)
+    if held:
+        ranked = [
+            (0 if targets[0].certain else 1, str(lock[0]), f"holds {lock[1]} on {lock[3]}.{lock[4]}")
+            for lock in held
+            if targets and str(lock[0]) != waiter and any(target.is_held_by(lock) for target in targets)
+        ]
+        if not ranked and not targets:
+            ranked = [
+                (2, str(lock[0]), f"holds {lock[1]} on {lock[3]}.{lock[4]}")
+                for lock in held
+                if str(lock[0]) != waiter and lock[2] == "Table metadata lock" and lock[3] == row[3]
+            ]
+    else:
+        ranked = []
+        names = {(target.schema, target.table) for target in targets}
+        for other in everybody:
+            if other[0] == row[0] or waits_by_state(other[6]):
+                continue
+            if other[7] and {(target.schema, target.table) for target in _targets(other)} & names:
+                ranked.append((0, str(other[0]), "its statement names the same table"))
+            elif other[9] is not None and float(other[9]) + 1_000.0 >= float(row[5] or 0.0):
+                ranked.append((1, str(other[0]), "its transaction was open before the wait began"))
+    first = {name: (rank, name, why) for rank, name, why in sorted(ranked, reverse=True)}
+    return [Suspect(waiter=waiter, session=name, why=why) for _, name, why in sorted(first.values())[:MOST_SUSPECTS]]
 
 
 def _of_server(row: Listed, held: Sequence[tuple[Any, ...]]) -> Iterator[Edge]:

@@ -56,7 +56,7 @@ with s as materialized (
 select s.pid, usename, application_name, host(client_addr), client_port, datname, backend_type, state, wait_event_type,
        wait_event, to_char(backend_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'),
        extract(epoch from now - xact_start)::float8 * 1000, extract(epoch from now - query_start)::float8 * 1000,
-       extract(epoch from now - state_change)::float8 * 1000, query, by, seen, deadlocks
+       extract(epoch from now - state_change)::float8 * 1000, query, xact_start::text, by, seen, deadlocks
 from clock left join (s left join b on b.pid = s.pid) on xact_start is not null or cardinality(by) > 0
   or s.pid in (select unnest(by) from b)
 """
@@ -65,7 +65,7 @@ select pid, usename, application_name, host(client_addr), client_port, datname, 
        wait_event, to_char(backend_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'),
        extract(epoch from clock_timestamp() - xact_start)::float8 * 1000,
        extract(epoch from clock_timestamp() - query_start)::float8 * 1000,
-       extract(epoch from clock_timestamp() - state_change)::float8 * 1000, query
+       extract(epoch from clock_timestamp() - state_change)::float8 * 1000, query, xact_start::text
 from pg_stat_activity where pid = %s
 """
 _LOCKS: LiteralString = """
@@ -173,8 +173,8 @@ class PostgresqlLookout:
             rows = self._rows(_SAMPLE, [at_least_ms, at_least_ms])
             read = len(rows)
             sessions = {row[0]: self._session(row) for row in rows if row[0] is not None}
-            blockers = _past_queues({row[0]: (row[9], row[15]) for row in rows if row[15]})
-            edges = [edge for row in rows if row[15] for edge in self._edges(row, blockers[row[0]], sessions)]
+            blockers = _past_queues({row[0]: (row[9], row[16]) for row in rows if row[16]})
+            edges = [edge for row in rows if row[16] for edge in self._edges(row, blockers[row[0]], sessions)]
             entries: list[LockEntry] = []
             if locks and edges:
                 members = {int(name) for edge in edges for name in (edge.waiter, edge.holder) if name.isdigit()}
@@ -186,8 +186,8 @@ class PostgresqlLookout:
             target=self.info,
             sessions=tuple(sessions.values()),
             edges=tuple(edges),
-            connected=int(rows[0][16]) if rows else 0,
-            deadlocks=int(rows[0][17]) if rows and rows[0][17] is not None else None,
+            connected=int(rows[0][17]) if rows else 0,
+            deadlocks=int(rows[0][18]) if rows and rows[0][18] is not None else None,
             cost_ms=round(clock.now_ms(), 2),
             rows_read=read,
             locks=tuple(entries),
@@ -205,7 +205,9 @@ class PostgresqlLookout:
             yield "track_activities is off: the server does not say what its sessions do"
 
     def _session(self, row: tuple[Any, ...]) -> SessionInfo:
-        pid, user, application, host, port, database, kind, state, event_type, event, started, *ages, query = row[:15]
+        pid, user, application, host, port, database, kind, state, event_type, event, started, *ages, query, trx = row[
+            :16
+        ]
         transaction, statement, since = ages
         hidden = state is None and kind == "client backend"
         return SessionInfo(
@@ -217,6 +219,7 @@ class PostgresqlLookout:
             database=database,
             state=_state(state, event_type, hidden=hidden),
             waits_on=_waits_on(event_type, event, state),
+            transaction=trx,
             transaction_ms=transaction,
             statement_ms=statement,
             state_ms=since,
@@ -284,15 +287,27 @@ class PostgresqlLookout:
 
     # -- ending ------------------------------------------------------------------------------------------------------
 
-    def cancel(self, number: str) -> bool:
+    def cancel(self, session: SessionInfo) -> bool:
         """``pg_cancel_backend``."""
-        with self._told():
-            return bool(self._rows("select pg_cancel_backend(%s)", [int(number)])[0][0])
+        return self._signal("pg_cancel_backend", session)
 
-    def end(self, number: str) -> bool:
+    def end(self, session: SessionInfo) -> bool:
         """``pg_terminate_backend``."""
+        return self._signal("pg_terminate_backend", session)
+
+    def _signal(self, how: LiteralString, session: SessionInfo) -> bool:
+        """The look and the order in one statement, so that nothing comes between: the session must have begun when it
+        was shown to have, and still be in the transaction that was shown, or in none where none was.
+        """
+        query: LiteralString = (
+            f"select {how}(pid) from pg_stat_activity "
+            "where pid = %s and xact_start is not distinct from %s::timestamptz "
+            "and to_char(backend_start at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.MS\"Z\"') "
+            "is not distinct from %s"
+        )
         with self._told():
-            return bool(self._rows("select pg_terminate_backend(%s)", [int(number)])[0][0])
+            rows = self._rows(query, [int(session.id), session.transaction, session.started])
+        return bool(rows and rows[0][0])
 
     # -- what is on --------------------------------------------------------------------------------------------------
 

@@ -1,0 +1,143 @@
+"""InnoDB's row and table locks on a running server: who waits, for what, and who is in the way.
+
+``INNODB_TRX`` tells which lock each transaction waits for, ``INNODB_LOCKS`` has those locks and the ones in their way
+(MariaDB documentation, "Information Schema INNODB_LOCKS Table"). ``INNODB_LOCK_WAITS`` is not read: it has a row for
+each pair of transactions in a queue, 125,000 where 500 wait for one row.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+_TRANSACTIONS = """
+select trx_mysql_thread_id, trx_id, trx_state, timestampdiff(microsecond, trx_started, now(6)) / 1000,
+       trx_isolation_level, trx_rows_modified, timestampdiff(microsecond, trx_wait_started, now(6)) / 1000,
+       trx_requested_lock_id, trx_started
+from information_schema.innodb_trx where trx_mysql_thread_id {which}
+"""
+_LOCKS = """
+select lock_id, lock_trx_id, lock_mode, lock_type, lock_table, lock_index, lock_data, lock_space, lock_page, lock_rec
+from information_schema.innodb_locks
+"""
+#: Table locks that let each other by ("InnoDB Lock Modes"; ``lock_compatibility_matrix`` in lock0priv.h).
+_LET_BY = ("IS IS", "IS IX", "IX IX", "S S", "IS S", "IS AUTO_INC", "IX AUTO_INC")
+_BY = {frozenset(pair.split()) for pair in _LET_BY}
+
+Query = Callable[..., list[tuple[Any, ...]]]
+
+
+@dataclass(frozen=True, slots=True)
+class Transaction:
+    """One row of ``INNODB_TRX``. Ages in ms, counted in whole seconds by the server. ``wanted``: a lock's id."""
+
+    thread: str
+    number: str
+    state: str
+    age_ms: float | None
+    isolation: str | None
+    changed: str | None
+    waited_ms: float | None
+    wanted: str | None
+    started: str
+
+
+@dataclass(frozen=True, slots=True)
+class Lock:
+    """One row of ``INNODB_LOCKS``. ``place``: what makes two of them on the same record or table."""
+
+    number: str
+    transaction: str
+    mode: str
+    kind: str
+    table: str
+    index: str
+    data: str
+    place: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class LockWait:
+    """Who waits for whom, threads by number. ``queued``: the holder itself waits, further ahead."""
+
+    waiter: str
+    holder: str
+    wanted: Lock
+    held: str
+    queued: bool
+
+
+def transactions(query: Query, thread: int | None = None) -> dict[str, Transaction]:
+    """All of clients, or one thread's, by the thread."""
+    which = "<> 0" if thread is None else f"= {thread}"
+    found = {}
+    for number, trx, state, age, level, changed, waited, wanted, started in query(_TRANSACTIONS.format(which=which)):
+        found[str(number)] = Transaction(
+            str(number),
+            str(trx),
+            str(state),
+            float(age) if age is not None else None,
+            level,
+            changed,
+            float(waited) if waited is not None else None,
+            wanted,
+            str(started),
+        )
+    return found
+
+
+def locks(query: Query) -> list[Lock]:
+    """What is waited for, and what is in the way."""
+    found = []
+    for row in query(_LOCKS):
+        number, trx, mode, kind, table, index, data, *where = map(str, row)
+        found.append(Lock(number, trx, mode, kind, table, index, data, (kind, table, index, *where)))
+    return found
+
+
+def waits(everybody: Mapping[str, Transaction], listed: Iterable[Lock]) -> Iterator[LockWait]:
+    """For each that waits: those who hold what is in its way; where nobody does, whoever stands first in the queue."""
+    by_number = {trx.number: trx for trx in everybody.values()}
+    wanted_by = {trx.wanted: trx for trx in everybody.values() if trx.wanted is not None}
+    by_id = {lock.number: lock for lock in listed}
+    at: dict[tuple[str, ...], list[Lock]] = defaultdict(list)
+    for lock in by_id.values():
+        at[lock.place].append(lock)
+    for name, trx in everybody.items():
+        wanted = by_id.get(trx.wanted or "")
+        if wanted is None:
+            continue
+        others = [
+            lock
+            for lock in at[wanted.place]
+            if lock.transaction != trx.number and lock.transaction in by_number and _in_the_way(wanted, lock)
+        ]
+        held = [lock for lock in others if lock.number not in wanted_by]
+        if held:
+            for owner, lock in {by_number[lock.transaction].thread: lock for lock in held}.items():
+                yield LockWait(name, owner, wanted, lock.mode, queued=False)
+            continue
+        ahead = [wanted_by[lock.number] for lock in others if _before(wanted_by[lock.number], trx)]
+        if ahead:
+            first = min(ahead, key=_place_in_queue)
+            yield LockWait(name, first.thread, wanted, by_id[first.wanted or ""].mode, queued=True)
+
+
+def _place_in_queue(trx: Transaction) -> tuple[float, int]:
+    return (-(trx.waited_ms or 0.0), int(trx.number))
+
+
+def _before(one: Transaction, other: Transaction) -> bool:
+    return _place_in_queue(one) < _place_in_queue(other)
+
+
+def _in_the_way(wanted: Lock, held: Lock) -> bool:
+    """Whether two modes conflict, as far as this view tells them: it does not tell a record from a next-key lock."""
+    mine, theirs = wanted.mode.partition(",")[0], held.mode.partition(",")[0]
+    if wanted.kind == "TABLE":
+        return frozenset((mine, theirs)) not in _BY
+    if "GAP" not in wanted.mode and "GAP" in held.mode:
+        return False  # locks on gaps keep out inserts only
+    return "GAP" in wanted.mode or "X" in (mine, theirs)
