@@ -646,3 +646,67 @@ def test_a_store_can_be_read_while_it_is_written(tmp_path):
     assert other.rows("select name from server") == [{"name": "port"}]
     other.close()
     store.close()
+
+
+def test_a_statement_in_another_encoding_is_shown_and_does_not_end_a_look(quay, call, kept, kept_mariadb):
+    head, _ = quay.chain(1)
+    with psycopg.connect(kept, autocommit=True) as admin:
+        admin.execute("create database ascii_quay encoding 'SQL_ASCII' template template0 locale 'C'")
+    other = psycopg.connect(kept.replace("dbname=marrowgate", "dbname=ascii_quay"), client_encoding="sql_ascii")
+    other.pgconn.exec_(b"begin; select 'Caf\xe9'")
+    other.pgconn.exec_(b"select 'Caf\xe9'")
+    try:
+        for database in ("marrowgate", "ascii_quay"):
+            done = call("now", "--json", "--target", f"postgresql://catenum@/{database}?{kept.split()[0]}")
+            (shown,) = [s for s in done.json["sessions"] if s["id"] == str(other.info.backend_pid)]
+            assert shown["statement"] == "select 'Caf\\xe9'"
+            assert done.json["heads"][0]["session"] == str(head.info.backend_pid)
+    finally:
+        other.close()
+        with psycopg.connect(kept, autocommit=True) as admin:
+            admin.execute("drop database ascii_quay with (force)")
+    latin = pymysql.connect(unix_socket=kept_mariadb, user="root", charset="latin1", autocommit=False)
+    latin.cursor().execute("start transaction with consistent snapshot")
+    thread = threading.Thread(target=_ignoring, args=(latin, "select sleep(3), 'Caf\xe9'"), daemon=True)
+    thread.start()
+    try:
+        found = until(
+            lambda: [
+                s
+                for s in call("now", "--json", "--target", "local:mariadb").json["sessions"]
+                if s["id"] == str(latin.thread_id()) and "sleep" in str(s["statement"])
+            ],
+            "it is listed",
+        )
+        assert found[0]["statement"].startswith("select sleep(3), 'Caf")  # the server writes ? for the letter
+    finally:
+        thread.join()
+        latin.close()
+
+
+def test_a_fault_while_looking_is_a_gap_and_a_new_start():
+    import queue
+
+    from catenum.live.follow import Follower, Sighting
+
+    sample, calls = moment("t1"), iter(range(100))
+
+    class Faulty:
+        def deadlock_report(self):
+            return None
+
+        def sample(self, **_):
+            if next(calls) == 0:
+                raise UnicodeDecodeError("utf-8", b"\xe9", 0, 1, "invalid")
+            return sample
+
+        def close(self):
+            pass
+
+    out: queue.SimpleQueue[Sighting] = queue.SimpleQueue()
+    follower = Follower("kept", Faulty, 0.01, out)
+    follower.start()
+    first, second = out.get(timeout=10), out.get(timeout=10)
+    follower.stopping.set()
+    assert (first.lost, "a fault while looking (UnicodeDecodeError" in first.trouble) == (True, True)
+    assert second.sample is sample

@@ -393,6 +393,9 @@ def test_a_wait_for_whoever_keeps_everybody_out_is_a_wait(own_mariadb, listed):
     assert "backup lock" in recording.waits[-1].resource.text
 
 
+NO_LIST = "update performance_schema.setup_instruments set enabled = 'NO' where name = 'wait/lock/metadata/sql/mdl'"
+
+
 @pytest.mark.parametrize("listed", [True, False])
 def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(own_mariadb, call, listed):
     """Nobody stands in InnoDB's lists then; to say that nobody waits would be wrong."""
@@ -402,6 +405,7 @@ def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(ow
     ask(keeper, "create table harbour.crane (id int primary key)")
     if not listed:
         ask(keeper, "uninstall soname 'metadata_lock_info'")
+        ask(keeper, NO_LIST)
     ask(keeper, "flush tables with read lock")
     waiter = threading.Thread(target=ask, args=(clerk, "insert into harbour.crane values (1)"))
     waiter.start()
@@ -457,3 +461,50 @@ def test_keys_of_every_type_are_told_as_the_server_tells_the_value(mariadb):
         recording = play(mariadb, Scenario.model_validate(plain), PlayOptions())
         told[kind] = recording.waits[0].resource.text
     assert told == {kind: f"slot{n}(k={text})" for n, (kind, (_, text)) in enumerate(KEYS.items())}
+
+
+@pytest.mark.parametrize("listed", ["performance schema", "plugin", "nothing"])
+def test_only_who_really_holds_a_table_s_definition_is_named_and_released(own_mariadb, call, listed):
+    """Tables with like names, the same name in another schema, a lock of a mode that lets the waiter by."""
+    where = arguments_of(own_mariadb.url)
+    made = [pymysql.connect(**where, autocommit=False) for _ in range(6)]
+    admin, archive, elsewhere, lookup, holder, alter = made
+    for sql in (
+        *("create database harbour", "create database other"),
+        *("create table harbour.crate (id int primary key)", "create table harbour.crate_archive (id int)"),
+        *("create table other.crate (id int)", "insert into harbour.crate values (1)"),
+    ):
+        ask(admin, sql)
+    if listed != "plugin":
+        ask(admin, "uninstall soname 'metadata_lock_info'")
+    if listed != "performance schema":
+        ask(admin, NO_LIST)
+    admin.commit()
+    ask(archive, "insert into harbour.crate_archive values (1)")
+    ask(elsewhere, "insert into other.crate values (1)")
+    ask(lookup, "start transaction with consistent snapshot")
+    ask(holder, "select * from harbour.crate")
+    waiter = threading.Thread(target=ask, args=(alter, "alter table harbour.crate add column boxes int"))
+    waiter.start()
+    target = ("--target", own_mariadb.url)
+    number, innocent = str(holder.thread_id()), str(archive.thread_id())
+    try:
+        until(lambda: call("now", *target, "--json").json["waits"], "it is seen to wait")
+        seen = call("now", *target, "--json").json
+        (wait,) = seen["waits"]
+        if listed == "nothing":
+            assert wait["holder"] == SOMEBODY
+            assert number in {suspect["session"] for suspect in seen["suspects"]}
+            refused = call("release", innocent, *target, "--yes", "--end")
+            assert (refused.code, "is only suspected" in refused.err) == (1, True)
+            assert ask(archive, "select count(*) from harbour.crate_archive") == [(1,)]
+        else:
+            assert (wait["holder"], wait["over"], seen["suspects"]) == (number, "harbour.crate", [])
+        done = call("release", number, *target, "--yes", "--end", *(["--suspect"] if listed == "nothing" else []))
+        assert (done.code, "of 1 that waited 1 went on" in " ".join(done.out.split())) == (0, True), done.out
+    finally:
+        holder.close()
+        waiter.join(20)
+        for connection in made:
+            with contextlib.suppress(Exception):
+                connection.close()

@@ -63,6 +63,11 @@ class Follower(threading.Thread):
                 self.out.put(Sighting(self.server, wall(), trouble=told, lost=True))
                 self.stopping.wait(pause)
                 pause = min(LONGEST_PAUSE_S, pause * 2)
+            except Exception as error:  # a fault of ours must not leave the watch blind and silent
+                told = f"a fault while looking ({type(error).__name__}: {error}); looking again"
+                self.out.put(Sighting(self.server, wall(), trouble=told, lost=True))
+                self.stopping.wait(pause)
+                pause = min(LONGEST_PAUSE_S, pause * 2)
             finally:
                 if lookout is not None:
                     lookout.close()

@@ -43,9 +43,11 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.save:
         common.save_atomically(args.save, to_json(recording_of(sample, title="now")).encode())
     found = bool(sample.graph.waiters) and sample.longest_wait_ms > args.longer_than
+    # What this login may not see may wait all the same.
+    calm = ExitCode.UNREACHABLE if sample.partial else ExitCode.OK
     if args.json:
         out.write(json.dumps(sample_value(sample), indent=2) + "\n")
-        return ExitCode.FOUND if found else ExitCode.OK
+        return ExitCode.FOUND if found else calm
     console = make_console(out, color=False if args.no_color else None)
     info = sample.target
     say(console, f"{info.server} {info.version} ({info.url}) at {sample.at}", style="bold")
@@ -53,4 +55,4 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if not args.quiet:
         say(console)
         print_story(console, tell_sample(sample))
-    return ExitCode.FOUND if found else ExitCode.OK
+    return ExitCode.FOUND if found else calm

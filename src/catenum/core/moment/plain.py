@@ -47,6 +47,7 @@ def sample_value(sample: Sample) -> dict[str, Any]:
             }
             for edge in sample.edges
         ],
+        "suspects": [asdict(suspect) for suspect in sample.suspects],
         "sessions": [asdict(session) for session in sample.sessions],
         "idle_open": [session.id for session in sample.idle_open],
         "locks": [

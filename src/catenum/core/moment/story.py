@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 
 from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.waits import Branch, Edge
@@ -61,7 +61,7 @@ def _chain(sample: Sample, head: str) -> Section:
     count = f"{direct} directly, {len(held_up)} in all"
     title = f"Head blocker: {called(head)} holds up {count}, for up to {duration(longest)}"
     tree = graph.tree(head, oldest_first=True)
-    about = _about(sample, session) if head.isdigit() else ()
+    about = _about(sample, session) if head.isdigit() else _suspected(sample, held_up)
     lines = [*about, *tree_lines(tree, lambda branch: _waiter(sample, branch))]
     return Section(title, tuple(lines))
 
@@ -72,6 +72,17 @@ def _about(sample: Sample, session: SessionInfo) -> Iterator[Line]:
     if session.statement:
         word = "its last statement" if session.state == "idle in a transaction" else "its statement"
         yield Line(f"{word}: {_statement(session)}", "plain")
+
+
+def _suspected(sample: Sample, waiters: Collection[str]) -> Iterator[Line]:
+    """Who the one may be that the server does not name, the likeliest first."""
+    for name in sorted({suspect.waiter for suspect in sample.suspects} & set(waiters)):
+        for suspect in (one for one in sample.suspects if one.waiter == name):
+            session = sample.session(suspect.session)
+            yield Line(f"suspect for session {name}: {_identity(session)}", "strong")
+            yield Line(f"{suspect.why}; {_doing(session)}", "plain", indent=2)
+            if session.statement:
+                yield Line(_statement(session), "plain", indent=2)
 
 
 def _identity(session: SessionInfo) -> str:

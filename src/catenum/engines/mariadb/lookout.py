@@ -38,7 +38,7 @@ from catenum.engines.lookout import (
 from catenum.engines.mariadb import errors, pending, rowlocks
 from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.mariadb.metadata import ANY_STATE, NAMED_STATE, SOMEBODY
-from catenum.engines.mariadb.session import AS_TEXT, text_of
+from catenum.engines.mariadb.session import AS_TEXT
 from catenum.engines.mariadb.standing import standing_edges, waiting
 
 _PROCESSES = "select id, user, host, db, command, time_ms, state, info from information_schema.processlist "
@@ -67,6 +67,7 @@ class MariadbLookout:
             "autocommit": True,
             "charset": "utf8mb4",
             "conv": AS_TEXT,
+            "use_unicode": False,  # a statement is in its client's encoding, whatever that is
             "connect_timeout": 5,
             "read_timeout": NO_ANSWER_MS // 1000,
             "program_name": APPLICATION,
@@ -125,7 +126,7 @@ class MariadbLookout:
         try:
             cursor = self.connection.cursor()
             cursor.execute(query, values or None)
-            return [tuple(text_of(value) for value in row) for row in cursor.fetchall()]
+            return [tuple(_any_text(value) for value in row) for row in cursor.fetchall()]
         except (pymysql.Error, OSError) as error:
             number, message = errors.number_and_text(error)
             if number in (1969, 1205, 1317):
@@ -396,6 +397,13 @@ def _record(table: str, index: str, data: str, statement: str | None) -> Resourc
     if re.fullmatch(r"-?\d+|'[^',]*'", data):
         return Resource(kind="row", text=f"{table}({index}={data})", table=table, key=((index, data),))
     return Resource(kind="row", text=f"a record of {table}, index {index}", table=table)
+
+
+def _any_text(value: object) -> str | None:
+    """A value as text; what is no UTF-8 keeps its bytes in sight, as ``\\xe9``."""
+    if value is None:
+        return None
+    return value.decode("utf-8", "backslashreplace") if isinstance(value, bytes) else str(value)
 
 
 def _plain(moment: str) -> str:

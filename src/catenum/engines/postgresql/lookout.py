@@ -15,6 +15,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, LiteralString
 
 import psycopg
+from psycopg.abc import Buffer
+from psycopg.adapt import Loader
 from psycopg.conninfo import make_conninfo
 
 from catenum.core.errors import TargetError
@@ -91,12 +93,27 @@ def look_at(conninfo: str, shown_url: str, *, private: bool = False) -> Postgres
     return PostgresqlLookout(conninfo, shown_url, private=private)
 
 
+_UNKNOWN = 705  # the type of a literal that says none (pg_type.dat)
+
+
+class _AnyText(Loader):
+    """Text in whatever encoding it is: what is no UTF-8 keeps its bytes in sight, as ``\\xe9``."""
+
+    def load(self, data: Buffer) -> str:
+        return bytes(data).decode("utf-8", "backslashreplace")
+
+
 class PostgresqlLookout:
     """One watching connection. See ``engines.lookout.Lookout`` for what each method promises."""
 
     def __init__(self, conninfo: str, shown_url: str, *, private: bool) -> None:
         self._shown = shown_url
-        options = f"-c default_transaction_read_only=on -c statement_timeout={LOOK_MS} -c lock_timeout=500 -c jit=off"
+        # Statements come as bytes in the encoding of the session's own database, or of none: SQL_ASCII keeps the server
+        # from converting them, and from failing over one that it cannot convert.
+        options = (
+            f"-c default_transaction_read_only=on -c statement_timeout={LOOK_MS} -c lock_timeout=500 -c jit=off "
+            "-c client_encoding=SQL_ASCII"
+        )
         try:
             self.connection = psycopg.connect(
                 make_conninfo(conninfo, application_name=APPLICATION, connect_timeout=5, options=options),
@@ -105,6 +122,8 @@ class PostgresqlLookout:
             )
         except psycopg.OperationalError as error:
             raise errors.unreachable(error, shown_url) from error
+        for kind in ("text", "name", "varchar", "bpchar", _UNKNOWN):
+            self.connection.adapters.register_loader(kind, _AnyText)
         try:
             with self._told():
                 self._learn(private)
