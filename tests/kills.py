@@ -121,6 +121,9 @@ def kills() -> int:
                 if way == "local":
                     run("local", "stop", *target)
                 left = sorted(named_in(server, sockets) - before) if kept else []
+                if left:  # a worker that was killed with its parent may be at clearing up
+                    time.sleep(5)
+                    left = sorted(named_in(server, sockets) - before)
                 if not kept:
                     left = [str(pid) for pid in processes_of(base)] + os.listdir(base / "tmp")
                 if left or after.returncode != (0 if way.startswith("watch") else 1):
