@@ -710,3 +710,55 @@ def test_a_fault_while_looking_is_a_gap_and_a_new_start():
     follower.stopping.set()
     assert (first.lost, "a fault while looking (UnicodeDecodeError" in first.trouble) == (True, True)
     assert second.sample is sample
+
+
+#: What a session runs while another has written a row, and what it then really waits for.
+BEHIND = {
+    "a foreign key": ("insert into crate values (1, 7)", "vessel row at", "FOR KEY SHARE"),
+    "a trigger": ("insert into visit values (1)", "vessel row at", "FOR NO KEY UPDATE"),
+    "code that worked before": (
+        "do $$ begin perform pg_sleep(1.5); update vessel set calls = 3 where id = 7; end $$",
+        "vessel row at",
+        "FOR NO KEY UPDATE",
+    ),
+    "its own statement": ("update vessel set calls = 3 where id = 7", "vessel(id=7)", "FOR NO KEY UPDATE"),
+    "a table": ("alter table vessel add column x int", "vessel", "AccessExclusiveLock"),
+}
+
+
+@pytest.mark.parametrize("why", BEHIND)
+def test_what_is_waited_for_and_since_when_is_the_server_s_word(kept, call, why):
+    sql, over, mode = BEHIND[why]
+    head, waiter, admin = (psycopg.connect(kept, autocommit=True) for _ in range(3))
+    admin.execute(
+        "create schema pool; set search_path = pool; create table vessel (id int primary key, calls int);"
+        "insert into vessel values (7, 0); create table crate (id int, vessel int references vessel);"
+        "create table visit (id int); create function count_call() returns trigger language plpgsql as "
+        "$f$ begin update pool.vessel set calls = calls + 1 where id = 7; return new; end $f$;"
+        "create trigger t before insert on visit for each row execute function count_call()"
+    )
+    try:
+        head.execute("set search_path = pool; begin; delete from vessel where id = 7")
+        waiter.execute("set search_path = pool")
+        thread = threading.Thread(target=_quietly, args=(waiter, sql))
+        thread.start()
+        find = "select extract(epoch from clock_timestamp() - waitstart) * 1000 from pg_locks where pid = %s and not granted"
+        until(lambda: admin.execute(find, [waiter.info.backend_pid]).fetchone(), "it waits")
+        before = admin.execute(find, [waiter.info.backend_pid]).fetchone()[0]
+        (wait,) = call("now", "--json").json["waits"]
+        after = admin.execute(find, [waiter.info.backend_pid]).fetchone()[0]
+        assert wait["over"].startswith(over)
+        assert wait["wanted"] == mode
+        assert float(before) <= wait["waited_ms"] <= float(after)
+        assert wait["holder"] == str(head.info.backend_pid)
+    finally:
+        head.execute("rollback")
+        thread.join(20)
+        admin.execute("drop schema pool cascade")
+        for connection in (head, waiter, admin):
+            connection.close()
+
+
+def _quietly(connection: psycopg.Connection, sql: str) -> None:
+    with contextlib.suppress(psycopg.Error):
+        connection.execute(sql)

@@ -1,8 +1,8 @@
 """Looks at a running PostgreSQL: who waits for whom, by the activity view and ``pg_blocking_pids``.
 
-The cheap check asks about sessions that wait or stand in a transaction; it never reads ``pg_locks``, which would list
-every lock of the server (documentation, 54.12). What a wait is over, it tells by the statement; ``locks`` reads it from
-the lock table. Ages are taken on the server, by its own clock.
+The cheap check asks about sessions that wait or stand in a transaction. Only where somebody waits it reads the lock
+table, and of it the rows of those who wait: what for, and since when (documentation, 54.12). ``locks`` reads all rows
+of the sessions in a chain. Ages are taken on the server, by its own clock.
 """
 
 from __future__ import annotations
@@ -77,6 +77,22 @@ from pg_locks l left join pg_class c on c.oid = l.relation
   and l.database in (0, (select oid from pg_database where datname = current_database()))
 where l.pid = any(%s::int[]) and l.locktype <> 'virtualxid'
 """
+#: Of those who wait: the lock that each waits for, with the time since when, and the lock on a row's place that it has.
+_WAITED: LiteralString = """
+select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text,
+       l.classid, l.objid, l.objsubid, {since}
+from pg_locks l left join pg_class c on c.oid = l.relation
+  and l.database in (0, (select oid from pg_database where datname = current_database()))
+where l.pid = any(%s::int[]) and (not l.granted or l.locktype = 'tuple')
+"""
+_SINCE: LiteralString = "extract(epoch from clock_timestamp() - l.waitstart)::float8 * 1000"
+#: What the lock on a row's place tells of the row lock that its holder is after (``tupleLockExtraInfo``, heapam.c).
+_ROW_MODES = {
+    "AccessShareLock": "FOR KEY SHARE",
+    "RowShareLock": "FOR SHARE",
+    "ExclusiveLock": "FOR NO KEY UPDATE",
+    "AccessExclusiveLock": "FOR UPDATE",
+}
 _EVENTS = {
     "Client": "its client",
     "Activity": "work to come",
@@ -137,6 +153,7 @@ class PostgresqlLookout:
             "pg_has_role('pg_read_all_stats', 'member') or current_setting('is_superuser') = 'on', "
             "current_setting('track_activity_query_size'), current_setting('track_activities')"
         )[0]
+        self._tells_since = int(str(row[0]).split(".")[0].split()[0]) >= 14
         self.info = TargetInfo(
             server="postgresql",
             version=str(row[0]).split()[0],
@@ -193,7 +210,9 @@ class PostgresqlLookout:
             read = len(rows)
             sessions = {row[0]: self._session(row) for row in rows if row[0] is not None}
             blockers = _past_queues({row[0]: (row[9], row[16]) for row in rows if row[16]})
-            edges = [edge for row in rows if row[16] for edge in self._edges(row, blockers[row[0]], sessions)]
+            waiting = self._waiting([row[0] for row in rows if row[16]])
+            read += len(waiting)
+            edges = [edge for row in rows if row[16] for edge in self._edges(row, blockers[row[0]], sessions, waiting)]
             entries: list[LockEntry] = []
             if locks and edges:
                 members = {int(name) for edge in edges for name in (edge.waiter, edge.holder) if name.isdigit()}
@@ -247,10 +266,27 @@ class PostgresqlLookout:
             background=kind not in ("client backend", None),
         )
 
-    def _edges(self, row: tuple[Any, ...], blockers: Sequence[int], sessions: dict[int, SessionInfo]) -> Iterator[Edge]:
-        session = sessions[row[0]]
-        resource, wanted = _resource(session, str(row[9] or ""))
-        since = -session.statement_ms if session.statement_ms is not None else None
+    def _waiting(self, pids: list[int]) -> dict[int, list[tuple[Any, ...]]]:
+        """The lock table's rows of those who wait, and theirs alone: what each waits for, and since when."""
+        found: dict[int, list[tuple[Any, ...]]] = {}
+        if pids:
+            query = _WAITED.format(since=_SINCE if self._tells_since else "null::float8")
+            for row in self._rows(query, [pids]):
+                found.setdefault(row[0], []).append(row)
+        return found
+
+    def _edges(
+        self,
+        row: tuple[Any, ...],
+        blockers: Sequence[int],
+        sessions: dict[int, SessionInfo],
+        waiting: Mapping[int, list[tuple[Any, ...]]],
+    ) -> Iterator[Edge]:
+        session, locks = sessions[row[0]], waiting.get(row[0], [])
+        resource, wanted = _waited_for(locks, session) or _resource(session, str(row[9] or ""))
+        since = next((-lock[11] for lock in locks if not lock[3] and lock[11] is not None), None)
+        if since is None and not self._tells_since and session.statement_ms is not None:
+            since = -session.statement_ms
         for holder in blockers:
             name = str(holder) if holder else "a prepared transaction"
             yield Edge(
@@ -260,7 +296,7 @@ class PostgresqlLookout:
                 wanted=wanted,
                 held=None,
                 queued=False,
-                since_ms=since,
+                since_ms=since if since is not None else 0.0,
             )
 
     def _with_locks(self, rows: list[tuple[Any, ...]], edges: list[Edge]) -> tuple[list[LockEntry], list[Edge]]:
@@ -440,6 +476,30 @@ def _waits_on(event_type: str | None, event: str | None, state: str | None) -> s
     if event_type in (None, "Lock") or state != "active":
         return None
     return f"{_EVENTS.get(event_type, event_type)} ({event})"
+
+
+def _waited_for(locks: Sequence[tuple[Any, ...]], session: SessionInfo) -> tuple[Resource, Mode] | None:
+    """What a session waits for by its own rows of the lock table; None where they do not tell which row or table.
+
+    Whoever waits for a row's transaction has the lock on the row's place (heapam.c, ``heap_acquire_tuplock``): with a
+    foreign key that is the parent's row, with a trigger another table's, whatever the statement says.
+    """
+    wanted = next((lock for lock in locks if not lock[3]), None)
+    if wanted is None:
+        return None
+    kind, mode, relation = wanted[1], wanted[2], wanted[4]
+    if kind == "relation":
+        return _lock_resource(kind, relation, None, None, None, ()), Mode("table", mode)
+    if kind == "advisory":
+        return _lock_resource(kind, None, None, None, None, wanted[8:11]), Mode("table", mode)
+    place = wanted if kind == "tuple" else next((lock for lock in locks if lock[1] == "tuple"), None)
+    if place is None or kind not in ("tuple", "transactionid") or place[4] is None:
+        return None
+    named = next((a for a in RULES.footprint(session.statement or "").accesses if a.table == place[4]), None)
+    resource = (
+        named_row(named) if named and named.equals else _lock_resource("tuple", place[4], place[5], place[6], None, ())
+    )
+    return resource, Mode("row", _ROW_MODES.get(place[2], place[2]))
 
 
 def _resource(session: SessionInfo, event: str) -> tuple[Resource, Mode]:
