@@ -762,3 +762,38 @@ def test_what_is_waited_for_and_since_when_is_the_server_s_word(kept, call, why)
 def _quietly(connection: psycopg.Connection, sql: str) -> None:
     with contextlib.suppress(psycopg.Error):
         connection.execute(sql)
+
+
+def test_a_prepared_transaction_in_the_way_is_named_with_the_statement_that_undoes_it(own_server, pier, call):
+    own_server.kill()
+    own_server.restart("-c", "max_prepared_transactions=5")
+    with contextlib.closing(own_server.admin()) as db:
+        db.execute("create table quay (id int primary key, boxes int); insert into quay values (1, 0)")
+        db.execute("begin; update quay set boxes = 1; prepare transaction 'crane''s'")
+        url = f"postgresql://catenum@/harbour?host={own_server.sockets}&port={own_server.port}"
+        waiter = own_server.admin()
+        thread = threading.Thread(target=_quietly, args=(waiter, "update quay set boxes = 2"))
+        thread.start()
+        seen = until(lambda: (f := call("now", "--target", url, "--json").json)["waits"] and f, "it waits")
+        assert seen["waits"][0]["holder"] == "prepared transaction crane's"
+        assert any("to undo it: rollback prepared 'crane''s';" in note for note in seen["notes"])
+        db.execute("rollback prepared 'crane''s'")
+        thread.join(20)
+        waiter.close()
+    gone, behind = pier(), pier()
+    for sql in ("xa start 'north'", "update quay set boxes = 1 where id = 1", "xa end 'north'", "xa prepare 'north'"):
+        gone.cursor().execute(sql)
+    gone.close()
+    thread = threading.Thread(target=_ignoring, args=(behind, "update quay set boxes = 2 where id = 1"), daemon=True)
+    thread.start()
+    target = ("--target", "local:mariadb")
+    try:
+        seen = until(lambda: (f := call("now", *target, "--json").json)["waits"] and f, "it waits")
+        assert seen["waits"][0]["holder"].startswith("a prepared transaction, number ")
+        assert any("xa rollback 'north';" in note for note in seen["notes"])
+        assert "holds up 1 directly" in call("now", *target).out
+    finally:
+        other = pier()
+        other.autocommit(True)
+        other.cursor().execute("xa rollback 'north'")
+        thread.join(20)

@@ -22,6 +22,7 @@ from catenum.core.moment.sample import Sample, SessionInfo, State, Suspect
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge, Resource
+from catenum.core.words import duration
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import (
     APPLICATION,
@@ -179,7 +180,10 @@ class MariadbLookout:
             cost_ms=round(clock.now_ms(), 2),
             rows_read=read,
             locks=tuple(dict.fromkeys(entries)) if locks else (),
-            notes=tuple(self._notes(any(edge.holder == SOMEBODY for edge in edges))),
+            notes=(
+                *self._notes(any(edge.holder == SOMEBODY for edge in edges)),
+                *self._prepared({edge.holder for edge in edges}, transactions),
+            ),
             partial=not self.sees_all,
             suspects=suspects,
         )
@@ -191,7 +195,8 @@ class MariadbLookout:
         """
         if not self.sees_all:
             return [(*row, *(None,) * 5) for row in self._rows(_PROCESSES + _OWN_SESSIONS)]
-        ids = f"id in ({', '.join(transactions)}) or " if transactions else ""
+        threads = [name for name in transactions if name.isdigit()]
+        ids = f"id in ({', '.join(threads)}) or " if threads else ""
         found = self._rows(f"{_PROCESSES} where id <> connection_id() and ({ids}{_WAITING})")
         return [self._with_transaction(row, transactions) for row in found]
 
@@ -209,6 +214,17 @@ class MariadbLookout:
             )
         if unnamed and not (self._metadata or self._tells_metadata):
             yield "the holder of the metadata lock is not reported: install soname 'metadata_lock_info';"
+
+    def _prepared(self, holders: set[str], transactions: Mapping[str, rowlocks.Transaction]) -> Iterator[str]:
+        """Prepared transactions in the way, and how they are undone: no session is to be ended for that."""
+        detached = sorted(name for name in holders if name.startswith(rowlocks.DETACHED))
+        for name in detached:
+            age = transactions[name].age_ms
+            opened = f", open for {duration(age)}" if age is not None else ""
+            yield f"{name}{opened}, holds locks: it ends by 'xa commit' or 'xa rollback'"
+        if detached:
+            told = [str(row[3]) for row in self._rows("xa recover format = 'SQL'")]
+            yield f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in told) or 'none is listed'}"
 
     def _grant(self, right: str) -> str:
         user, _, host = self.login.rpartition("@")

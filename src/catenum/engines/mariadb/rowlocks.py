@@ -16,7 +16,7 @@ _TRANSACTIONS = """
 select trx_mysql_thread_id, trx_id, trx_state, timestampdiff(microsecond, trx_started, now(6)) / 1000,
        trx_isolation_level, trx_rows_modified, timestampdiff(microsecond, trx_wait_started, now(6)) / 1000,
        trx_requested_lock_id, trx_started
-from information_schema.innodb_trx where trx_mysql_thread_id {which}
+from information_schema.innodb_trx {which}
 """
 _LOCKS = """
 select lock_id, lock_trx_id, lock_mode, lock_type, lock_table, lock_index, lock_data, lock_space, lock_page, lock_rec
@@ -25,6 +25,9 @@ from information_schema.innodb_locks
 #: Table locks that let each other by ("InnoDB Lock Modes"; ``lock_compatibility_matrix`` in lock0priv.h).
 _LET_BY = ("IS IS", "IS IX", "IX IX", "S S", "IS S", "IS AUTO_INC", "IX AUTO_INC")
 _BY = {frozenset(pair.split()) for pair in _LET_BY}
+
+#: How a transaction is called that no session has: ``XA PREPARE``, and then its client went.
+DETACHED = "a prepared transaction, number"
 
 Query = Callable[..., list[tuple[Any, ...]]]
 
@@ -70,12 +73,15 @@ class LockWait:
 
 
 def transactions(query: Query, thread: int | None = None) -> dict[str, Transaction]:
-    """All of clients, or one thread's, by the thread."""
-    which = "<> 0" if thread is None else f"= {thread}"
+    """All, or one thread's, by the thread; those without one, as a prepared transaction whose client has gone, by a
+    name.
+    """
+    which = "" if thread is None else f"where trx_mysql_thread_id = {thread}"
     found = {}
     for number, trx, state, age, level, changed, waited, wanted, started in query(_TRANSACTIONS.format(which=which)):
-        found[str(number)] = Transaction(
-            str(number),
+        name = str(number) if str(number) != "0" else f"{DETACHED} {trx}"
+        found[name] = Transaction(
+            name,
             str(trx),
             str(state),
             float(age) if age is not None else None,

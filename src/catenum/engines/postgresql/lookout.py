@@ -26,6 +26,7 @@ from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers.postgresql import EXCLUSIVE, TABLE_SHARE
 from catenum.core.sql.named_locks import advisory_of_row
+from catenum.core.words import duration
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import (
     APPLICATION,
@@ -212,7 +213,13 @@ class PostgresqlLookout:
             blockers = _past_queues({row[0]: (row[9], row[16]) for row in rows if row[16]})
             waiting = self._waiting([row[0] for row in rows if row[16]])
             read += len(waiting)
-            edges = [edge for row in rows if row[16] for edge in self._edges(row, blockers[row[0]], sessions, waiting)]
+            prepared = self._prepared() if any(0 in listed for listed in blockers.values()) else []
+            edges = [
+                edge
+                for row in rows
+                if row[16]
+                for edge in self._edges(row, blockers[row[0]], sessions, waiting.get(row[0], []), prepared)
+            ]
             entries: list[LockEntry] = []
             if locks and edges:
                 members = {int(name) for edge in edges for name in (edge.waiter, edge.holder) if name.isdigit()}
@@ -229,7 +236,7 @@ class PostgresqlLookout:
             cost_ms=round(clock.now_ms(), 2),
             rows_read=read,
             locks=tuple(entries),
-            notes=tuple(self._notes()),
+            notes=(*self._notes(), *(note for _, _, note in prepared)),
             partial=not self.sees_all,
         )
 
@@ -266,6 +273,22 @@ class PostgresqlLookout:
             background=kind not in ("client backend", None),
         )
 
+    def _prepared(self) -> list[tuple[str, str, str]]:
+        """Prepared transactions: the number, the identifier, and who, since when, how it is undone."""
+        query: LiteralString = (
+            "select transaction::text, gid, owner, database, quote_literal(gid), "
+            "extract(epoch from clock_timestamp() - prepared)::float8 * 1000 from pg_prepared_xacts order by prepared"
+        )
+        return [
+            (
+                number,
+                gid,
+                f"prepared transaction {gid}: of {owner}, in {database}, prepared for {duration(age)}; "
+                f"to undo it: rollback prepared {quoted};",
+            )
+            for number, gid, owner, database, quoted, age in self._rows(query)
+        ]
+
     def _waiting(self, pids: list[int]) -> dict[int, list[tuple[Any, ...]]]:
         """The lock table's rows of those who wait, and theirs alone: what each waits for, and since when."""
         found: dict[int, list[tuple[Any, ...]]] = {}
@@ -280,15 +303,16 @@ class PostgresqlLookout:
         row: tuple[Any, ...],
         blockers: Sequence[int],
         sessions: dict[int, SessionInfo],
-        waiting: Mapping[int, list[tuple[Any, ...]]],
+        locks: Sequence[tuple[Any, ...]],
+        prepared: Sequence[tuple[str, str, str]],
     ) -> Iterator[Edge]:
-        session, locks = sessions[row[0]], waiting.get(row[0], [])
+        session = sessions[row[0]]
         resource, wanted = _waited_for(locks, session) or _resource(session, str(row[9] or ""))
         since = next((-lock[11] for lock in locks if not lock[3] and lock[11] is not None), None)
         if since is None and not self._tells_since and session.statement_ms is not None:
             since = -session.statement_ms
         for holder in blockers:
-            name = str(holder) if holder else "a prepared transaction"
+            name = str(holder) if holder else _prepared_name(locks, prepared)
             yield Edge(
                 waiter=session.id,
                 holder=name,
@@ -476,6 +500,13 @@ def _waits_on(event_type: str | None, event: str | None, state: str | None) -> s
     if event_type in (None, "Lock") or state != "active":
         return None
     return f"{_EVENTS.get(event_type, event_type)} ({event})"
+
+
+def _prepared_name(locks: Sequence[tuple[Any, ...]], prepared: Sequence[tuple[str, str, str]]) -> str:
+    """Which prepared transaction is waited for: the one with the number that the waiter waits for, or the only one."""
+    wanted = {lock[7] for lock in locks if not lock[3]}
+    found = [gid for number, gid, _ in prepared if number in wanted] or [gid for _, gid, _ in prepared]
+    return f"prepared transaction {found[0]}" if len(found) == 1 else "a prepared transaction"
 
 
 def _waited_for(locks: Sequence[tuple[Any, ...]], session: SessionInfo) -> tuple[Resource, Mode] | None:
