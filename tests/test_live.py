@@ -797,3 +797,38 @@ def test_a_prepared_transaction_in_the_way_is_named_with_the_statement_that_undo
         other.autocommit(True)
         other.cursor().execute("xa rollback 'north'")
         thread.join(20)
+
+
+def test_time_in_which_no_watch_ran_is_a_gap_and_nothing_is_not_said_of_it(call, tmp_path):
+    path = tmp_path / "s.sqlite"
+    for start in ("2026-11-20T10:00", "2026-11-20T12:30"):
+        store = writer(path)  # the first is killed: nothing is written at its end
+        for second in range(3):
+            store.write("kept", moment(f"{start}:0{second}.000Z"), [])
+        store.close()
+    told = call("history", "--store", "s.sqlite", "--json").json
+    (gap,) = told["gaps"]
+    assert (gap["since"], gap["until"]) == ("2026-11-20T10:00:02.000Z", "2026-11-20T12:30:00.000Z")
+    assert "6 checks; not all of that time was seen" in call("history", "--store", "s.sqlite").out
+    within = call("history", "--store", "s.sqlite", "--since", "2026-11-20T11:00", "--until", "2026-11-20T11:30").out
+    assert within.startswith("Nothing was seen in that time: no watch looked.")
+    assert "no watch ran" in " ".join(within.split())
+
+
+def test_a_store_damaged_at_rest_is_told_as_such_and_set_aside_by_the_next_watch(call, tmp_path):
+    path = tmp_path / "s.sqlite"
+    store = writer(path)
+    for number in range(400):
+        store.missed(f"server {number}", "2026-11-20T10:00", "2026-11-20T10:01", "no answer " * 20)
+    store.connection.execute("pragma wal_checkpoint(truncate)")
+    store.close()
+    raw = bytearray(path.read_bytes())
+    for page in range(3, len(raw) // 4096):
+        raw[page * 4096 : page * 4096 + 64] = b"\xff" * 64
+    path.write_bytes(raw)
+    done = call("history", "--store", "s.sqlite")
+    assert (done.code, "is damaged" in done.err, "Traceback" in done.err) == (2, True, False)
+    store = writer(path)
+    assert store.set_aside is not None
+    assert store.set_aside.read_bytes()[3 * 4096 :] == bytes(raw)[3 * 4096 :]
+    store.close()

@@ -31,6 +31,7 @@ from catenum.engines.mariadb import lookout as mariadb
 from catenum.engines.mariadb import rowlocks, standing
 from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.postgresql import lookout as postgresql
+from catenum.engines.postgresql import waited as waits
 from catenum.live import history
 from catenum.live.store import reader, writer
 
@@ -110,7 +111,7 @@ def test_working_waiting_for_a_lock_and_waiting_for_something_else_are_told_apar
     ],
 )
 def test_what_a_wait_is_over_is_read_from_the_statement(statement, event, text, wanted):
-    resource, mode = postgresql._resource(session("7", statement=statement), event)
+    resource, mode = waits.resource_of(session("7", statement=statement), event)
     assert (resource.text, str(mode)) == (text, wanted)
 
 
@@ -126,13 +127,13 @@ def test_what_a_wait_is_over_is_read_from_the_statement(statement, event, text, 
     ],
 )  # fmt: skip
 def test_a_row_s_queue_waits_for_its_holder(waiting, found):
-    assert postgresql._past_queues(waiting) == found
+    assert waits.past_queues(waiting) == found
 
 
 @given(st.dictionaries(st.integers(1, 9), st.tuples(st.sampled_from(["tuple", "transactionid", "relation"]), st.lists(st.integers(1, 9), min_size=1, max_size=3))))  # fmt: skip
 def test_past_queues_nobody_is_lost_and_nobody_new_waits(waiting):
     waiting = {pid: (event, [other for other in by if other != pid] or [99]) for pid, (event, by) in waiting.items()}
-    found = postgresql._past_queues(waiting)
+    found = waits.past_queues(waiting)
     assert found.keys() == waiting.keys()
     assert all(by and pid not in by for pid, by in found.items())
     named = {pid for _, by in waiting.values() for pid in by}

@@ -62,13 +62,22 @@ def totals(store: Store, span: Span) -> dict[str, Any]:
         f"select coalesce(sum(d.count), 0) deadlocks from deadlock d join server s on s.id = d.server where {where}",
         values,
     )
-    where, values = span.where("h.since")
+    # One that began before the time asked for, and reaches into it, hides as much as any other.
+    where, values = Span(None, span.until, span.server).where("h.since")
+    if span.since is not None:
+        where, values = f"{where} and coalesce(h.until, '9999') > ?", [*values, span.since]
     gaps = store.rows(
         "select s.name server, h.since, h.until, h.why from gap h join server s on s.id = h.server "
         f"where {where} order by h.since",
         values,
     )
-    return {**row, **deadlocks, "gaps": gaps, "holes": gaps}  # "holes": the former name
+    where, values = span.where("m.minute")
+    (looks,) = store.rows(
+        "select coalesce(sum(m.samples), 0) looks from minute m join server s on s.id = m.server "
+        f"where m.shape = '' and {where}",
+        values,
+    )
+    return {**row, **deadlocks, **looks, "gaps": gaps, "holes": gaps}  # "holes": the former name
 
 
 def grouped(store: Store, by: By, span: Span) -> list[dict[str, Any]]:
@@ -112,6 +121,17 @@ def deadlocks(store: Store, span: Span) -> list[dict[str, Any]]:
     return store.rows(
         "select s.name server, d.at, d.count, d.report from deadlock d join server s on s.id = d.server "
         f"where {where} order by d.at",
+        values,
+    )
+
+
+def releases(store: Store, span: Span) -> list[dict[str, Any]]:
+    """What people did about blockers, by ``catenum release``."""
+    where, values = span.where("r.at")
+    return store.rows(
+        "select s.name server, r.at, r.by, r.way, r.session, r.user, r.application, r.host, r.statement, "
+        "r.transaction_ms, r.rows_changed, r.waiting, r.went_on, r.outcome "
+        f"from release r join server s on s.id = r.server where {where} order by r.at",
         values,
     )
 

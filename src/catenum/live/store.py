@@ -59,12 +59,14 @@ _MIGRATIONS = (
       outcome text not null);
     create index if not exists release_time on release (at);
     """,
+    "create table if not exists watched (server integer primary key references server, last_seen text not null)",
 )
 VERSION = len(_MIGRATIONS)
 #: The looks themselves are counted under no statement.
 LOOKS = ""
 #: What a waiting session is counted under in the minutes where nobody waits for a statement that can be named.
 NOT_TOLD = "(not reported)"
+_ASIDE = "The next watch moves it aside and starts a new one."
 LONGEST_KEEP_MS = 100 * 365 * 86_400_000.0
 
 
@@ -79,6 +81,7 @@ class Store:
         self.connection, self.path, self._lock = connection, path, lock
         self.set_aside: Path | None = None
         self._servers: dict[str, int] = {}
+        self._seen: set[int] = set()
 
     def close(self) -> None:
         """Close, and let another one write."""
@@ -112,6 +115,7 @@ class Store:
         try:
             with self.connection:
                 server = self.server(name, sample)
+                self._unwatched(server, sample.at)
                 self._count(server, sample)
                 for episode in episodes:
                     self._episode(server, episode)
@@ -129,6 +133,20 @@ class Store:
         except sqlite3.Error as error:
             self._servers.clear()
             raise SaveError(f"cannot write to {self.path}: {error}") from error
+
+    def _unwatched(self, server: int, at: str) -> None:
+        """Between the last look of an earlier watch, however that ended, and the first of this one nobody looked."""
+        if server not in self._seen:
+            self._seen.add(server)
+            self.connection.execute(
+                "insert into gap (server, since, until, why) select server, last_seen, ?, 'no watch ran' "
+                "from watched w "
+                "where server = ? and last_seen < ? and not exists (select 1 from gap g where g.server = w.server "
+                "and (g.until is null or g.until > w.last_seen))",
+                (at, server, at),
+            )
+            self.connection.execute("update gap set until = ? where server = ? and until is null", (at, server))
+        self.connection.execute("insert or replace into watched values (?, ?)", (server, at))
 
     def write_end(self, name: str, episode: Episode) -> None:
         """That an episode is over, without another look. Raises SaveError."""
@@ -235,6 +253,15 @@ class Store:
         except sqlite3.Error as error:
             raise SaveError(f"cannot write to {self.path}: {error}") from error
 
+    def missed(self, name: str, since: str, until: str, why: str) -> None:
+        """A time that is over in which a server was not seen. Raises SaveError."""
+        try:
+            with self.connection:
+                values = (self.server(name), since, until, why)
+                self.connection.execute("insert into gap (server, since, until, why) values (?, ?, ?, ?)", values)
+        except sqlite3.Error as error:
+            raise SaveError(f"cannot write to {self.path}: {error}") from error
+
     def release(self, name: str, session: SessionInfo, way: str, waiting: int, went_on: int, outcome: str) -> None:
         """What a person did about a blocker: who, when, to whom, what was undone. Raises SaveError."""
         at = moment().isoformat(timespec="milliseconds").replace("+00:00", "Z")
@@ -295,16 +322,24 @@ class Store:
 
     def recording(self, episode: int) -> Recording:
         """The recording of an episode. Raises InputError where there is none."""
-        row = self.connection.execute("select recording from episode where id = ?", (episode,)).fetchone()
+        row = next(iter(self.rows("select recording from episode where id = ?", (episode,))), None)
         if row is None:
             raise InputError(f"there is no episode {episode}")
-        return from_json(zlib.decompress(row[0]), f"episode {episode}")
+        try:
+            return from_json(zlib.decompress(row["recording"]), f"episode {episode}")
+        except zlib.error as error:
+            raise InputError(f"episode {episode} in {self.path} is damaged: {error}") from error
 
     def rows(self, query: str, values: Sequence[object] = ()) -> list[dict[str, Any]]:
         """Rows of a query as mappings."""
-        cursor = self.connection.execute(query, values)
-        names = [column[0] for column in cursor.description]
-        return [dict(zip(names, row, strict=True)) for row in cursor]
+        try:
+            cursor = self.connection.execute(query, values)
+            names = [column[0] for column in cursor.description]
+            return [dict(zip(names, row, strict=True)) for row in cursor]
+        except sqlite3.DatabaseError as error:
+            if not _is_damaged(error):
+                raise SaveError(f"cannot read {self.path}: {error}") from error
+            raise InputError(f"{self.path} is damaged: {error}", advice=_ASIDE) from error
 
 
 def _shape_of(sample: Sample, name: str) -> str:
@@ -332,7 +367,7 @@ def writer(path: Path) -> Store:
         raise StoreInUse(f"another watch writes to {path}", advice="Give each its own with --store.") from error
     aside: Path | None = None
     try:
-        connection = _open(path)
+        connection = _checked(path)
     except InputError:
         lock.close()
         raise
@@ -359,9 +394,7 @@ def reader(path: Path) -> Store:
     except sqlite3.DatabaseError as error:
         if not _is_damaged(error):
             raise SaveError(f"cannot read {path}: {error}") from error
-        raise InputError(
-            f"{path} is damaged: {error}", advice="The next watch moves it aside and starts a new one."
-        ) from error
+        raise InputError(f"{path} is damaged: {error}", advice=_ASIDE) from error
 
 
 def writer_beside(path: Path) -> Store:
@@ -379,6 +412,24 @@ def _is_damaged(error: sqlite3.DatabaseError) -> bool:
     """Whether SQLite itself says so (result codes: SQLite documentation, "Result and Error Codes")."""
     code = getattr(error, "sqlite_errorcode", None)
     return code is None or code & 0xFF in (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
+
+
+def _checked(path: Path) -> sqlite3.Connection:
+    """The store, looked through by SQLite itself: pages that were damaged at rest are met only when they are read.
+
+    Raises sqlite3.DatabaseError, with the code of a damaged file where it is one.
+    """
+    connection = _open(path)
+    try:
+        (told,) = connection.execute("pragma quick_check(1)").fetchone()
+        if told != "ok":
+            error = sqlite3.DatabaseError(told)
+            error.sqlite_errorcode = sqlite3.SQLITE_CORRUPT
+            raise error
+        return connection
+    except BaseException:
+        connection.close()
+        raise
 
 
 def _open(path: Path) -> sqlite3.Connection:

@@ -77,6 +77,7 @@ class Watch:
         self._trackers = {name: EpisodeTracker(self.options.at_least_ms) for name in self.servers}
         self._deadlocks = {name: DeadlockCount() for name in self.servers}
         self._last_ms: dict[str, float] = {}
+        self._last_at: dict[str, str] = {}  # of the last check that succeeded
         self._lost: dict[str, str] = {}
         self._noted: set[tuple[str, str]] = set()  # what hinders looking, told once for each server
         self._commands: list[subprocess.Popen[bytes]] = []
@@ -140,7 +141,7 @@ class Watch:
                 self.tell(Told(what="note", server=name, at=sighting.at, text=note))
         now = self._clock.now_ms()
         since = now - self._last_ms.get(name, now)
-        self._last_ms[name] = now
+        self._last_ms[name], self._last_at[name] = now, sample.at
         change = self._trackers[name].update(sample, since_last_ms=since)
         reports = [sighting.report.text] if sighting.report else self._from_logs(name)
         has_counter = sample.deadlocks is not None
@@ -161,14 +162,16 @@ class Watch:
 
     def _take_trouble(self, sighting: Sighting) -> None:
         name, text = sighting.name, sighting.trouble or "not seen"
+        since = self._last_at.get(name, sighting.at)  # what was not seen began behind the last check
         if not sighting.lost:
+            self._keep(lambda store: store.missed(name, since, sighting.at, text))
             self.tell(Told(what="trouble", server=name, at=sighting.at, text=text))
             return
         if name in self._lost:
             return
-        self._lost[name] = sighting.at
+        self._lost[name] = since
         self._end(name, self._trackers[name].lost(sighting.at), sighting.at)
-        self._keep(lambda store: store.gap(name, sighting.at, None, text))
+        self._keep(lambda store: store.gap(name, since, None, text))
         self.tell(Told(what="lost", server=name, at=sighting.at, text=text))
 
     def _end(self, name: str, episodes: Sequence[Episode], at: str) -> None:

@@ -17,7 +17,7 @@ MOST_ROWS = 15
 def print_totals(console: Console, told: dict[str, Any]) -> None:
     """The first lines: how much, how long, and what was not seen."""
     if not told["episodes"] and not told["deadlocks"]:
-        say(console, "Nothing was seen to wait in that time.", style=STYLES["strong"])
+        say(console, _nothing(told), style=STYLES["strong"])
     else:
         count = f"{told['episodes']:,} episode{'s' if told['episodes'] != 1 else ''} of waiting"
         text = (
@@ -31,6 +31,36 @@ def print_totals(console: Console, told: dict[str, Any]) -> None:
         text = f"not seen: {gap['server']} from {gap['since']} to {gap['until'] or 'the end'}: {gap['why']}"
         for line in textwrap.wrap(text, console.width - 1, subsequent_indent="  "):
             say(console, line, style=STYLES["bad"])
+
+
+def _nothing(told: dict[str, Any]) -> str:
+    """That nothing was seen is worth as much as was looked at."""
+    if not told["looks"]:
+        return "Nothing was seen in that time: no watch looked."
+    if told["gaps"]:
+        return f"Nothing was seen to wait in {told['looks']:,} checks; not all of that time was seen."
+    return f"Nothing was seen to wait in that time, in {told['looks']:,} checks."
+
+
+def print_releases(console: Console, rows: Sequence[dict[str, Any]]) -> None:
+    """What people did: when, who, to which session, what was undone, what came of it."""
+    if not rows:
+        say(console, "No session was released by 'catenum release' in that time.")
+    for row in rows:
+        who = ", ".join(str(row[key]) for key in ("user", "application", "host") if row[key])
+        say(
+            console,
+            f"{row['at']}  {row['by']}  {row['way']} session {row['session']} ({who}) of {row['server']}",
+            style="bold",
+        )
+        undone = (
+            f"transaction of {duration(row['transaction_ms'])}"
+            if row["transaction_ms"] is not None
+            else "no transaction"
+        )
+        rows_changed = f", {row['rows_changed']} rows changed" if row["rows_changed"] is not None else ""
+        say(console, f"    {undone}{rows_changed}; {one_line(row['statement'] or 'statement not reported', 100)}")
+        say(console, f"    {row['outcome']}")
 
 
 def print_grouped(

@@ -18,11 +18,18 @@ from catenum.engines.clock import moment
 from catenum.live import history
 from catenum.live.store import Store, default_path, reader
 from catenum.render.console import make_console, say
-from catenum.render.history import chart_figure, print_episodes, print_grouped, print_pairs, print_totals
+from catenum.render.history import (
+    chart_figure,
+    print_episodes,
+    print_grouped,
+    print_pairs,
+    print_releases,
+    print_totals,
+)
 from catenum.render.text import print_story
 
 FORMAT = "catenum-history/1"
-WORDS = ("list", "show", "note", "deadlocks")
+WORDS = ("list", "show", "note", "deadlocks", "releases")
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -31,7 +38,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "words",
         nargs="*",
         metavar="WORD",
-        help="nothing: the summary; list; deadlocks; show ID; note ID TEXT",
+        help="nothing: the summary; list; deadlocks; releases; show ID; note ID TEXT",
     )
     parser.add_argument("--store", metavar="FILE", type=Path, help="where it was kept (default: your data folder)")
     parser.add_argument("--since", metavar="WHEN", help="a time (2026-11-22T18:00), or so long ago (12h, 3d)")
@@ -69,6 +76,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             return _table(args, out, "episodes", history.episodes(store, span))
         if words[:1] == ["deadlocks"]:
             return _table(args, out, "deadlocks", history.deadlocks(store, span))
+        if words[:1] == ["releases"]:
+            return _table(args, out, "releases", history.releases(store, span))
         return _summary(store, span, args, out, err)
     finally:
         store.close()
@@ -169,6 +178,9 @@ def _table(args: argparse.Namespace, out: IO[str], what: str, rows: list[dict[st
     console = make_console(out, color=False if args.no_color else None)
     if what == "episodes":
         print_episodes(console, rows)
+        return ExitCode.OK
+    if what == "releases":
+        print_releases(console, rows)
         return ExitCode.OK
     for row in rows:
         say(console, f"{row['at']}  {row['server']}: {row['count']}", style="bold")

@@ -45,11 +45,6 @@ class Data(Protocol):
     def add(self, sql: str) -> None:
         """Run one more statement of set-up in the scratch space. Raises DataError where the server rejects it."""
 
-    def refuses(self, index: str) -> str | None:
-        """Why the server refuses a ``create index`` on the scratch space's data; None where it takes it, or cannot be
-        asked because somebody holds the table. What was made is taken back.
-        """
-
     def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
         """Put rows into a table, in bulk. Raises DataError where the server rejects them."""
 

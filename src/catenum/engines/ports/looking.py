@@ -1,4 +1,4 @@
-"""Looking: who waits for whom, and every lock."""
+"""Looking: who waits for whom, every lock, and what the server would say to an index."""
 
 from __future__ import annotations
 
@@ -18,3 +18,8 @@ class Looking(Protocol):
 
     def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
         """Every lock of ``sessions``, and a note on what could not be seen."""
+
+    def refuses(self, index: str) -> str | None:
+        """Why the server refuses a ``create index`` on the scratch space's data; None where it takes it, or cannot be
+        asked because somebody holds the table. What was made is taken back.
+        """

@@ -11,7 +11,7 @@ import contextlib
 import os
 import socket
 import threading
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any, LiteralString
 
 import psycopg
@@ -23,9 +23,7 @@ from catenum.core.errors import TargetError
 from catenum.core.moment.sample import Sample, SessionInfo, State
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
-from catenum.core.record.waits import Edge, Resource
-from catenum.core.servers.postgresql import EXCLUSIVE, TABLE_SHARE
-from catenum.core.sql.named_locks import advisory_of_row
+from catenum.core.record.waits import Edge
 from catenum.core.words import duration
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import (
@@ -36,11 +34,10 @@ from catenum.engines.lookout import (
     DeadlockReport,
     LookTimedOut,
     StatementRate,
-    named_row,
     no_answer,
 )
-from catenum.engines.postgresql import errors
-from catenum.engines.postgresql.locks import RULES
+from catenum.engines.postgresql import capture, errors
+from catenum.engines.postgresql.waited import lock_resource, past_queues, prepared_name, resource_of, waited_for
 
 _SAMPLE: LiteralString = """
 with s as materialized (
@@ -87,22 +84,12 @@ from pg_locks l left join pg_class c on c.oid = l.relation
 where l.pid = any(%s::int[]) and (not l.granted or l.locktype = 'tuple')
 """
 _SINCE: LiteralString = "extract(epoch from clock_timestamp() - l.waitstart)::float8 * 1000"
-#: What the lock on a row's place tells of the row lock that its holder is after (``tupleLockExtraInfo``, heapam.c).
-_ROW_MODES = {
-    "AccessShareLock": "FOR KEY SHARE",
-    "RowShareLock": "FOR SHARE",
-    "ExclusiveLock": "FOR NO KEY UPDATE",
-    "AccessExclusiveLock": "FOR UPDATE",
-}
 _EVENTS = {
     "Client": "its client",
     "Activity": "work to come",
     "IO": "input and output",
     "LWLock": "an inner latch of the server",
 }
-
-#: The mode in which a lock is wanted, where only the lock table would tell.
-NOT_REPORTED = Mode("other", "mode not reported")
 
 
 def look_at(conninfo: str, shown_url: str, *, private: bool = False) -> PostgresqlLookout:
@@ -210,7 +197,7 @@ class PostgresqlLookout:
             rows = self._rows(_SAMPLE, [at_least_ms, at_least_ms])
             read = len(rows)
             sessions = {row[0]: self._session(row) for row in rows if row[0] is not None}
-            blockers = _past_queues({row[0]: (row[9], row[16]) for row in rows if row[16]})
+            blockers = past_queues({row[0]: (row[9], row[16]) for row in rows if row[16]})
             waiting = self._waiting([row[0] for row in rows if row[16]])
             read += len(waiting)
             prepared = self._prepared() if any(0 in listed for listed in blockers.values()) else []
@@ -307,12 +294,12 @@ class PostgresqlLookout:
         prepared: Sequence[tuple[str, str, str]],
     ) -> Iterator[Edge]:
         session = sessions[row[0]]
-        resource, wanted = _waited_for(locks, session) or _resource(session, str(row[9] or ""))
+        resource, wanted = waited_for(locks, session) or resource_of(session, str(row[9] or ""))
         since = next((-lock[11] for lock in locks if not lock[3] and lock[11] is not None), None)
         if since is None and not self._tells_since and session.statement_ms is not None:
             since = -session.statement_ms
         for holder in blockers:
-            name = str(holder) if holder else _prepared_name(locks, prepared)
+            name = str(holder) if holder else prepared_name(locks, prepared)
             yield Edge(
                 waiter=session.id,
                 holder=name,
@@ -327,7 +314,7 @@ class PostgresqlLookout:
         """The locks as entries, and the edges with what the lock table says of them."""
         entries, wanted = [], {}
         for pid, kind, mode, granted, relation, page, slot, xid, *key in rows:
-            resource = _lock_resource(kind, relation, page, slot, xid, key)
+            resource = lock_resource(kind, relation, page, slot, xid, key)
             named = Mode("table", mode)
             entries.append(LockEntry(transaction=str(pid), resource=resource, mode=named, granted=granted))
             if not granted:
@@ -391,56 +378,9 @@ class PostgresqlLookout:
     # -- what is on --------------------------------------------------------------------------------------------------
 
     def checks(self) -> list[Check]:
-        """Settings and rights (documentation, 20.8, 20.9, 28.2)."""
-        names = ["track_activities", "log_lock_waits", "deadlock_timeout", "track_activity_query_size"]
+        """Settings and rights."""
         with self._told():
-            found = dict(self._rows("select name, setting from pg_settings where name = any(%s)", [names]))
-            statements = bool(self._rows("select 1 from pg_extension where extname = 'pg_stat_statements'"))
-            ends = bool(self._rows("select pg_has_role('pg_signal_backend', 'member')")[0][0])
-            log = bool(self._rows("select pg_has_role('pg_monitor', 'member')")[0][0])
-        return [
-            _setting("track_activities", found, "what each session does, and what it waits for"),
-            _setting("log_lock_waits", found, "waits longer than deadlock_timeout in the server's log"),
-            Check(
-                what="deadlock_timeout",
-                state="on",
-                value=f"{found.get('deadlock_timeout')} ms",
-                why="waits longer than this are checked for deadlocks, and logged",
-                needed=False,
-            ),
-            _at_least("track_activity_query_size", found, 4096, "statements are stored up to this length (bytes)"),
-            Check(
-                what="pg_stat_statements",
-                state="on" if statements else "missing",
-                why="how often statements run, beside how long they wait",
-                turn_on=None
-                if statements
-                else "alter system set shared_preload_libraries = 'pg_stat_statements'; -- restart, then: "
-                "create extension pg_stat_statements;",
-                needed=False,
-            ),
-            Check(
-                what="login may see all sessions",
-                state="on" if self.sees_all else "off",
-                value=self.login,
-                why="otherwise only its own",
-                turn_on=None if self.sees_all else f'grant pg_read_all_stats to "{self.login}";',
-            ),
-            Check(
-                what="login may end sessions",
-                state="on" if ends else "off",
-                why="for release; superusers' sessions only a superuser may end",
-                turn_on=None if ends else f'grant pg_signal_backend to "{self.login}";',
-                needed=False,
-            ),
-            Check(
-                what="login may read the server's log",
-                state="on" if log else "off",
-                why="deadlock reports are there; or pass the file to watch with --log",
-                turn_on=None if log else f'grant pg_monitor to "{self.login}";',
-                needed=False,
-            ),
-        ]
+            return capture.checks(self._rows, self.login, sees_all=self.sees_all)
 
     def rates(self) -> list[StatementRate] | None:
         """From pg_stat_statements, the most executed first."""
@@ -462,25 +402,6 @@ class PostgresqlLookout:
             self.connection.close()
 
 
-def _past_queues(waiting: Mapping[int, tuple[str | None, Sequence[int]]]) -> dict[int, list[int]]:
-    """Whom each session waits for, by its wait event and ``pg_blocking_pids``.
-
-    A session that wants a row that is locked takes its tuple's lock and waits for the locker's transaction; all
-    others queue
-    for the tuple's lock (heapam.c, ``heap_acquire_tuplock``; src/backend/access/heap/README.tuplock). They wait for the
-    row like the first one: for its holder, not for each other.
-    """
-    found = {}
-    for session, (event, listed) in waiting.items():
-        blockers = list(dict.fromkeys(listed))
-        if event == "tuple":
-            first = [pid for pid in blockers if waiting.get(pid, ("", ()))[0] == "transactionid"]
-            beyond = [holder for pid in first for holder in waiting[pid][1] if holder != session]
-            blockers = list(dict.fromkeys(beyond)) or blockers
-        found[session] = blockers
-    return found
-
-
 def _bytes(setting: str) -> int:
     number = "".join(c for c in setting if c.isdigit())
     return int(number or 1024) * (1024 if "kB" in setting else 1)
@@ -500,83 +421,3 @@ def _waits_on(event_type: str | None, event: str | None, state: str | None) -> s
     if event_type in (None, "Lock") or state != "active":
         return None
     return f"{_EVENTS.get(event_type, event_type)} ({event})"
-
-
-def _prepared_name(locks: Sequence[tuple[Any, ...]], prepared: Sequence[tuple[str, str, str]]) -> str:
-    """Which prepared transaction is waited for: the one with the number that the waiter waits for, or the only one."""
-    wanted = {lock[7] for lock in locks if not lock[3]}
-    found = [gid for number, gid, _ in prepared if number in wanted] or [gid for _, gid, _ in prepared]
-    return f"prepared transaction {found[0]}" if len(found) == 1 else "a prepared transaction"
-
-
-def _waited_for(locks: Sequence[tuple[Any, ...]], session: SessionInfo) -> tuple[Resource, Mode] | None:
-    """What a session waits for by its own rows of the lock table; None where they do not tell which row or table.
-
-    Whoever waits for a row's transaction has the lock on the row's place (heapam.c, ``heap_acquire_tuplock``): with a
-    foreign key that is the parent's row, with a trigger another table's, whatever the statement says.
-    """
-    wanted = next((lock for lock in locks if not lock[3]), None)
-    if wanted is None:
-        return None
-    kind, mode, relation = wanted[1], wanted[2], wanted[4]
-    if kind == "relation":
-        return _lock_resource(kind, relation, None, None, None, ()), Mode("table", mode)
-    if kind == "advisory":
-        return _lock_resource(kind, None, None, None, None, wanted[8:11]), Mode("table", mode)
-    place = wanted if kind == "tuple" else next((lock for lock in locks if lock[1] == "tuple"), None)
-    if place is None or kind not in ("tuple", "transactionid") or place[4] is None:
-        return None
-    named = next((a for a in RULES.footprint(session.statement or "").accesses if a.table == place[4]), None)
-    resource = (
-        named_row(named) if named and named.equals else _lock_resource("tuple", place[4], place[5], place[6], None, ())
-    )
-    return resource, Mode("row", _ROW_MODES.get(place[2], place[2]))
-
-
-def _resource(session: SessionInfo, event: str) -> tuple[Resource, Mode]:
-    """What a session waits for, as its statement tells: the lock table is not read for that."""
-    found = RULES.footprint(session.statement or "")
-    if event in ("transactionid", "tuple"):
-        for access in found.accesses:
-            mode = RULES.row_mode(access, frozenset())
-            if mode is not None:
-                return named_row(access), mode
-        return Resource(kind="transaction", text="the end of the other transaction"), TABLE_SHARE
-    if event == "relation":
-        for access in found.accesses:
-            return Resource(kind="table", text=access.table, table=access.table), RULES.table_mode(access)
-        return Resource(kind="table", text="a table"), NOT_REPORTED
-    if event == "advisory":
-        lock = next((lock for lock in found.named_locks if lock.takes), None)
-        if lock is None:
-            return Resource(kind="advisory", text="an advisory lock"), NOT_REPORTED
-        resource = lock.resource or Resource(kind="advisory", text="an advisory lock")
-        return resource, TABLE_SHARE if lock.shared else EXCLUSIVE
-    return Resource(kind="other", text=f"{event or 'a'} lock"), NOT_REPORTED
-
-
-def _lock_resource(
-    kind: str, relation: str | None, page: int | None, slot: int | None, xid: str | None, key: Sequence[Any]
-) -> Resource:
-    if kind == "advisory":
-        return advisory_of_row(*map(int, key))
-    if kind == "tuple":
-        return Resource(kind="row", text=f"{relation} row at ({page},{slot})", table=relation)
-    if kind == "relation":
-        return Resource(kind="table", text=relation or "a table of another database", table=relation)
-    if kind == "transactionid":
-        return Resource(kind="transaction", text=f"transaction {xid}")
-    return Resource(kind="other", text=f"{kind} lock {key[1] or ''}".strip())
-
-
-def _setting(name: str, found: dict[str, str], why: str) -> Check:
-    on = found.get(name) == "on"
-    turn_on = None if on else f"alter system set {name} = on; select pg_reload_conf();"
-    return Check(what=name, state="on" if on else "off", value=found.get(name, ""), why=why, turn_on=turn_on)
-
-
-def _at_least(name: str, found: dict[str, str], least: int, why: str) -> Check:
-    value = int(found.get(name) or 0)
-    enough = value >= least
-    turn_on = None if enough else f"alter system set {name} = {least}; -- takes effect with a restart"
-    return Check(what=name, state="on" if enough else "off", value=str(value), why=why, turn_on=turn_on, needed=False)
