@@ -148,7 +148,7 @@ class Watch:
         deadlocks = self._deadlocks[name].take(change.deadlocks, len(reports), has_counter=has_counter)
         report = "\n\n".join(reports) or None
         if report and self.options.mask:
-            report = rules_of(sample.target.server).masked(report)
+            report = rules_of(sample.target.server).masked_report(report)
         changed = [*change.began, *change.went_on, *change.ended]
         self._keep(lambda store: store.write(name, sample, changed, deadlocks, report))
         self._tell_change(name, sample, change)

@@ -157,6 +157,10 @@ class Rules(ABC):
         """A statement with ``?`` in place of its literals."""
         return masking.masked(sql, self.dialect)
 
+    def masked_report(self, report: str) -> str:
+        """A report of a deadlock without values; ids stay."""
+        return masking.masked_report(report, self.dialect)
+
     def shape(self, sql: str) -> str:
         """What statements of one kind share."""
         return masking.shape(sql, self.dialect)
