@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import signal
 import threading
 import time
@@ -508,3 +509,28 @@ def test_only_who_really_holds_a_table_s_definition_is_named_and_released(own_ma
         for connection in made:
             with contextlib.suppress(Exception):
                 connection.close()
+
+
+@pytest.mark.parametrize(("target", "quote"), [(["--target", "local:postgresql"], '"'), (TARGET, "`")])
+def test_names_with_quotes_and_literals_with_quotes_and_tabs(run, kept, tmp_path, target, quote):
+    table, column = (f"{quote}{name.replace(quote, quote * 2)}{quote}" for name in ('ber"th', 'mo"ved'))
+    lines = [
+        f"create table {table} (id int primary key, note text, {column} int)",
+        f"insert into {table} values (1, 'a', 0), (2, 'b\"', 0)",
+    ]
+    statements = [f"update {table} set {column} = 1 where id = {number}" for number in (1, 2, 1)]
+    statements.append(f"update {table} set {column} = 2 where note = 'b\"\t'")
+    north, south = [*statements[:2], statements[3]], statements[1:3]
+    scenario = {
+        "scenario": "quoted",
+        "data": "; ".join(lines),
+        "transactions": {"north": {"statements": north}, "south": {"statements": south}},
+        "holds": {"few": f"select count(*) < 5 from {table}"},
+    }
+    (tmp_path / "s.yaml").write_text(json.dumps(scenario))
+    played = run("play", "s.yaml", *target, "--order", "north south north south", "--locks", "full", "--json")
+    assert played.code == 1, played.err
+    assert 'ber"th(id=1)' in {wait["resource"]["text"] for wait in played.json["waits"]}
+    explored = run("explore", "s.yaml", *target, "--json")
+    assert (explored.code, explored.json["reach"]["complete"]) == (1, True), explored.err
+    assert any(entry["kind"] == "deadlock" for entry in explored.json["outcomes"])
