@@ -50,7 +50,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         if shown.suspected and not shown.in_all and not args.suspect and not args.dry_run:
             raise Refused(
                 f"session {args.session} is only suspected: the server does not name whom "
-                f"{listed([one.waiter for one in shown.suspected])} waits for",
+                f"{listed([f'session {one.waiter}' for one in shown.suspected])} waits for",
                 advice="Nothing was ended. --suspect ends it all the same.",
             )
         if args.dry_run:
@@ -93,11 +93,12 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
         yield f"  statement: {one_line(session.statement, 160)}{' (cut by the server)' if session.cut else ''}"
     for suspect in shown.suspected:
         yield f"  may be the one that session {suspect.waiter} waits for: {suspect.why}; the server does not name it"
-    yield (
-        f"  holds up {shown.directly} directly, {shown.in_all} in all, for up to {duration(shown.longest_ms)}"
-        if shown.in_all
-        else f"  holds up nobody{' that this login can see' if shown.sample.partial else ' now'}"
-    )
+    if shown.in_all or not shown.suspected:
+        yield (
+            f"  holds up {shown.directly} directly, {shown.in_all} in all, for up to {duration(shown.longest_ms)}"
+            if shown.in_all
+            else f"  holds up nobody{' that this login can see' if shown.sample.partial else ' now'}"
+        )
     if session.transaction_ms is None and shown.sample.partial:
         yield "  whether it stands in a transaction, and what would be undone, cannot be seen by this login"
         return

@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterator
 from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.waits import Branch, Edge
 from catenum.core.story.lines import Line, Section, tree_lines
-from catenum.core.words import called, duration, one_line
+from catenum.core.words import called, duration, listed, one_line
 
 #: Open idle transactions that are listed; of more, the number is shown.
 MOST_IDLE = 12
@@ -151,14 +151,25 @@ def _cycle(sample: Sample, cycle: tuple[Edge, ...]) -> Section:
     return Section("A cycle: a deadlock that the server has not ended yet", tuple(lines))
 
 
+def _holding(sample: Sample, name: str, heads: Collection[str]) -> str:
+    """Whether others wait for a session, as far as that is known."""
+    held_up = len(sample.graph.held_up_by(name))
+    suspected = [suspect.waiter for suspect in sample.suspects if suspect.session == name]
+    if held_up:
+        return f"holds up {held_up}" + ("" if name in heads else " and waits itself")
+    if suspected:
+        return f"may be the one that session {listed(suspected)} waits for"
+    unnamed = any(edge.holder not in sample.by_id for edge in sample.edges)
+    return "nobody is seen to wait for it" if unnamed or sample.partial else "nobody waits for it yet"
+
+
 def _idle(sample: Sample) -> Section:
     idle = sample.idle_open
     heads = set(sample.graph.heads())
     lines = []
     for session in idle[:MOST_IDLE]:
-        held_up = len(sample.graph.held_up_by(session.id))
         who = ", ".join(part for part in (session.user, session.application, session.host) if part)
-        holds = f"; holds up {held_up}" if session.id in heads else "; nobody waits for it yet" if not held_up else ""
+        holds = f"; {_holding(sample, session.id, heads)}"
         age, idles = duration(session.transaction_ms), duration(session.state_ms)
         lines.append(Line(f"session {session.id} ({who}): open for {age}, idle for {idles}{holds}"))
         if session.statement:
