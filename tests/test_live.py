@@ -684,6 +684,16 @@ def test_a_statement_in_another_encoding_is_shown_and_does_not_end_a_look(quay, 
         latin.close()
 
 
+def test_a_look_that_takes_long_makes_the_next_ones_rarer_and_says_so():
+    from catenum.live.follow import Follower
+
+    follower = Follower("kept", lambda: None, 1.0, None)
+    assert follower._pace(1000.0, 12.0) is None
+    assert follower._pace(10_000.0, 400.0) == "a check takes 400 ms: the next ones come every 10.0 s or so"
+    assert follower._pace(9_000.0, 360.0) is None
+    assert follower._pace(1000.0, 12.0) == "checks are quick again: one every 1.0 s"
+
+
 def test_a_fault_while_looking_is_a_gap_and_a_new_start():
     import queue
 

@@ -12,15 +12,23 @@ from dataclasses import dataclass
 
 from catenum.core.errors import TargetError
 from catenum.core.moment.sample import Sample
+from catenum.core.words import duration
 from catenum.engines.clock import Clock, wall
-from catenum.engines.lookout import DeadlockReport, Lookout, LookTimedOut
+from catenum.engines.lookout import LOOK_MS, DeadlockReport, Lookout, LookTimedOut
 
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 1.0, 60.0
+#: Looking takes at most this share of the time: what takes long is done more rarely.
+MOST_LOOKING = 1 / 25
+#: A check is long from here on (ms); a quick one may be asked for as often as somebody likes.
+LONG_LOOK_MS = 150.0
 
 
 @dataclass(frozen=True)
 class Sighting:
-    """What a follower has to say: a sample (perhaps with a deadlock's report), or that the server is not seen."""
+    """What a follower has to say: a sample (perhaps with a deadlock's report), or that the server is not seen.
+
+    ``pace``: how often it looks from now on, where that changes.
+    """
 
     name: str
     at: str
@@ -28,6 +36,7 @@ class Sighting:
     report: DeadlockReport | None = None
     trouble: str | None = None
     lost: bool = False
+    pace: str | None = None
 
 
 class Follower(threading.Thread):
@@ -48,6 +57,7 @@ class Follower(threading.Thread):
         self.stopping = threading.Event()
         self._deadlocks: int | None = None
         self._report: str | None = None
+        self._slowed = False
 
     def run(self) -> None:
         """Until asked to stop."""
@@ -79,15 +89,29 @@ class Follower(threading.Thread):
         latest = lookout.deadlock_report()
         self._report = latest.key if latest else None  # one from before we came is no news
         while not self.stopping.is_set():
+            pause_ms = self.every_s * 1000
             try:
                 sample = lookout.sample(at_least_ms=self.at_least_ms)
-                self.out.put(
-                    Sighting(self.server, sample.at, sample=sample, report=self._fresh_report(lookout, sample))
-                )
+                report = self._fresh_report(lookout, sample)
+                if sample.cost_ms > LONG_LOOK_MS:
+                    pause_ms = max(pause_ms, sample.cost_ms / MOST_LOOKING)
+                pace = self._pace(pause_ms, sample.cost_ms)
+                self.out.put(Sighting(self.server, sample.at, sample=sample, report=report, pace=pace))
             except LookTimedOut as error:
                 self.out.put(Sighting(self.server, wall(), trouble=error.problems[0].message))
-            due = max(due + self.every_s * 1000, clock.now_ms())
+                pause_ms = max(pause_ms, LOOK_MS / MOST_LOOKING)
+            due = max(due + pause_ms, clock.now_ms())
             self.stopping.wait(max(0.0, due - clock.now_ms()) / 1000)
+
+    def _pace(self, pause_ms: float, cost_ms: float) -> str | None:
+        """What is to be said of how often it looks: when that becomes rarer than asked for, and when it is so again."""
+        slowed = pause_ms > self.every_s * 1000
+        if slowed == self._slowed:
+            return None
+        self._slowed = slowed
+        if slowed:
+            return f"a check takes {duration(cost_ms)}: the next ones come every {duration(pause_ms)} or so"
+        return f"checks are quick again: one every {duration(self.every_s * 1000)}"
 
     def _fresh_report(self, lookout: Lookout, sample: Sample) -> DeadlockReport | None:
         """The report of a deadlock that the server has counted since the last check."""

@@ -134,6 +134,8 @@ class Watch:
                     what="back", server=name, at=sighting.at, text=f"seen again; not seen since {self._lost.pop(name)}"
                 )
             )
+        if sighting.pace is not None:
+            self.tell(Told(what="note", server=name, at=sighting.at, text=sighting.pace))
         sample = sighting.sample.masked() if self.options.mask else sighting.sample
         for note in sample.notes:
             if (name, note) not in self._noted:
