@@ -26,6 +26,11 @@ def add_target_option(parser: argparse.ArgumentParser, *, several: bool = False)
     parser.add_argument("--mask", action="store_true", help="leave literals out of everything that is shown or stored")
 
 
+def name_of(word: str | None, shown: str) -> str:
+    """What a target goes by in the store: as it was typed, without secrets."""
+    return shown if word is None or "://" in word else word
+
+
 def connect(target: Target) -> Lookout:
     """A connection that looks. Raises TargetError."""
     module = server_module(target.server, ".lookout")

@@ -58,7 +58,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         if not args.yes and not _agreed(args, err):
             return _done(args, out, shown, None, "Nothing was done.")
         result = release(lookout, shown, way)
-        name = lookout.info.url
+        name = watching.name_of(args.target, lookout.info.url)
     text = _told(shown, result)
     _done(args, out, shown, result, text)
     _write_down(args, err, name, shown, result, text)

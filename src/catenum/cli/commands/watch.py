@@ -113,7 +113,7 @@ def _targets(args: argparse.Namespace, err: IO[str]) -> dict[str, Target]:
     found = {}
     for word in args.target or [None]:
         target = common.target_of(word, err)
-        name = target.shown if word is None or "://" in word else word
+        name = watching.name_of(word, target.shown)
         if name in found:
             raise InputError(f"--target names {name} twice")
         found[name] = target

@@ -30,7 +30,7 @@ _PIECES = {
 @lru_cache(maxsize=4096)
 def masked(sql: str, dialect: str) -> str:
     """The statement with ``?`` in place of every literal and of every numbered parameter (``$1``), without comments."""
-    return "".join(_masked(sql, _PIECES["mysql" if dialect == "mysql" else "postgres"]))
+    return "".join(_masked(sql, _PIECES[dialect]))
 
 
 def _masked(sql: str, pieces: re.Pattern[str]) -> Iterator[str]:
