@@ -15,7 +15,7 @@ from pathlib import Path
 
 import psycopg
 
-from catenum.core.moment.episodes import Episode
+from catenum.core.moment.incidents import Incident
 from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge, Resource, WaitGraph
@@ -114,7 +114,7 @@ def chains(sessions: int = 10_000, locks: int = 100_000) -> float:
 
 
 def a_week(folder: Path) -> tuple[float, float]:
-    """Size (MB) of a store with a week at a sample a second and an episode every ten seconds; seconds of a summary."""
+    """Size (MB) of a store with a week at a sample a second and an incident every ten seconds; seconds of a summary."""
     store = writer(folder / "week.sqlite")
     target = TargetInfo(server="postgresql", version="15", url="bench")
     resource = Resource(kind="row", text="box(id=7)", table="box", key="id=7")
@@ -137,9 +137,9 @@ def a_week(folder: Path) -> tuple[float, float]:
         sample = Sample(
             at=at, target=target, sessions=(head, *waiters), edges=tuple(edges), connected=80, cost_ms=1.0, rows_read=5
         )
-        episode = Episode(head, at, at, sample, len(waiters), ended=at, wait_ms=900.0, longest_ms=400.0, chain=1,
+        incident = Incident(head, at, at, sample, len(waiters), ended=at, wait_ms=900.0, longest_ms=400.0, chain=1,
                           statements={head.id: (head.statement or "",)})  # fmt: skip
-        store.write("bench", sample, [episode])
+        store.write("bench", sample, [incident])
     store.connection.execute("pragma wal_checkpoint(truncate)")
     size = (folder / "week.sqlite").stat().st_size / 1e6
     start = time.perf_counter()
@@ -213,7 +213,7 @@ def main() -> int:
     told("heads, chains and cycles among 10,000 sessions and 100,000 waits", chains(), 1, " s")
     with tempfile.TemporaryDirectory() as name:
         size, took = a_week(Path(name))
-        told("a week of samples with an episode every 10 s: the store", size, 200, " MB")
+        told("a week of samples with an incident every 10 s: the store", size, 200, " MB")
         told("history of that week", took, 1, " s")
     server = Server()
     try:

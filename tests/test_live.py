@@ -19,7 +19,8 @@ import psycopg
 import pymysql
 import pytest
 
-from catenum.core.moment.episodes import EpisodeTracker
+from catenum.core.moment.alarms import Alarms, Thresholds
+from catenum.core.moment.incidents import IncidentTracker
 from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.modes import NO_MODE
 from catenum.core.record.recording import TargetInfo
@@ -229,7 +230,7 @@ def lines_of(process, until_event: str) -> list[dict]:
     raise AssertionError(f"{until_event} never came: {found} {process.stderr.read()}")
 
 
-def test_a_watch_keeps_an_episode_from_its_beginning_to_its_end(quay, start, call, tmp_path):
+def test_a_watch_keeps_an_incident_from_its_beginning_to_its_end(quay, start, call, tmp_path):
     process = start("watch", "--every", "200ms", "--store", "s.sqlite", "--longer-than", "1s", "--json",
                     "--run", f"sh -c 'cat > {tmp_path}/alert.json'")  # fmt: skip
     head = quay.holds("gate", 1)
@@ -241,7 +242,7 @@ def test_a_watch_keeps_an_episode_from_its_beginning_to_its_end(quay, start, cal
     alert = json.loads(
         until(lambda: (tmp_path / "alert.json").exists() and (tmp_path / "alert.json").read_text(), "an alert")
     )
-    assert (alert["event"], alert["episode"]["head"]["application"]) == ("long", "gate")
+    assert (alert["event"], alert["incident"]["head"]["application"]) == ("long", "gate")
     assert alert["recording"]["format"] == "catenum-recording/1"
     head.rollback()
     ended = None
@@ -251,13 +252,13 @@ def test_a_watch_keeps_an_episode_from_its_beginning_to_its_end(quay, start, cal
             if told["event"] == "ended":
                 ended = told
                 break
-    assert ended["episode"]["waiting"] == 1
-    assert ended["episode"]["longest_ms"] > 1000
-    assert ended["episode"]["statements"][-1] == "update quay set boxes = 9 where id = 40"
+    assert ended["incident"]["waiting"] == 1
+    assert ended["incident"]["longest_ms"] > 1000
+    assert ended["incident"]["statements"][-1] == "update quay set boxes = 9 where id = 40"
     process.terminate()
     assert process.wait(60) == 0
     found = call("history", "--store", "s.sqlite", "--json").json
-    assert (found["episodes"], found["waiting"]) == (1, 1)
+    assert (found["incidents"], found["waiting"]) == (1, 1)
     assert found["groups"][0]["statement"] == "update quay set boxes = ? where id = ?"
     assert found["pairs"][0]["times"] == 1
     assert call("history", "note", "1", "a truck stood in the gate", "--store", "s.sqlite").code == 0
@@ -299,7 +300,7 @@ def test_a_watch_that_is_killed_loses_no_more_than_the_last_sample(quay, start, 
     process = start("watch", "--every", "200ms", "--store", "s.sqlite", "--json")
     quay.chain(1)
     lines_of(process, "began")
-    seen = lambda: call("history", "list", "--store", "s.sqlite", "--json").json["episodes"]  # noqa: E731
+    seen = lambda: call("history", "list", "--store", "s.sqlite", "--json").json["incidents"]  # noqa: E731
     before = until(lambda: [e["wait_ms"] for e in seen() if e["wait_ms"] > 500], "half a second is written down")
     process.send_signal(signal.SIGKILL)
     process.wait()
@@ -384,8 +385,10 @@ def test_an_older_store_is_migrated_and_a_damaged_one_set_aside(call, tmp_path):
     path = tmp_path / "old.sqlite"
     store = writer(path)
     store.connection.executescript(
-        "drop table note; alter table episode rename column cycle to ring; alter table gap rename to hole;"
-        "pragma user_version = 1;"
+        "drop table note; alter table incident rename to episode; alter table meeting rename column incident to episode;"
+        "alter table episode rename column cycle to ring; alter table gap rename to hole; drop table head;"
+        "alter table episode drop column heads; alter table episode drop column held_ms;"
+        "alter table episode drop column typical_ms; pragma user_version = 1;"
     )
     store.close()
     store = writer(path)
@@ -409,14 +412,14 @@ def test_an_older_store_is_migrated_and_a_damaged_one_set_aside(call, tmp_path):
 def test_a_store_is_kept_within_its_age_and_size(tmp_path):
     store = writer(tmp_path / "s.sqlite")
     for day in range(1, 29):
-        tracker = EpisodeTracker()
+        tracker = IncidentTracker()
         change = tracker.update(moment(f"2026-01-{day:02d}T00:00:00.000Z", ("b", "a")), since_last_ms=1000)
         store.write("port", moment(f"2026-01-{day:02d}T00:00:00.000Z", ("b", "a")), change.began)
     store.trim(1e15, 10)
-    left = store.rows("select count(*) n from episode")[0]["n"]
+    left = store.rows("select count(*) n from incident")[0]["n"]
     assert 0 <= left < 28
     store.trim(1000.0, 10**9)
-    assert store.rows("select count(*) n from episode")[0]["n"] == 0
+    assert store.rows("select count(*) n from incident")[0]["n"] == 0
     store.close()
 
 
@@ -569,17 +572,24 @@ def test_mariadb_s_own_deadlock_report_is_kept(pier, start, tmp_path):
 
 
 def moment(
-    at: str, *waits: tuple[str, str], age: float = 5000.0, statement: str = "update quay set boxes = 1"
+    at: str,
+    *waits: tuple[str, str],
+    age: float = 5000.0,
+    statement: str = "update quay set boxes = 1",
+    over: str = "quay",
+    key: str | None = "1",
+    waited: float = 500.0,
 ) -> Sample:
     """A sample in which the first of each pair waits for the second."""
     names = dict.fromkeys(name for pair in waits for name in pair)
-    some = Resource(kind="row", text="quay(id=1)", table="quay", key=(("id", "1"),))
+    named = (("id", key),) if key else None
+    some = Resource(kind="row", text=f"{over}(id={key})" if key else f"{over} row at {at}", table=over, key=named)
     return Sample(
         at=at,
         target=TargetInfo(server="postgresql", version="15", url="scripted", standin=True),
         sessions=tuple(SessionInfo(id=n, started="s", transaction_ms=age, statement=statement) for n in names),
         edges=tuple(
-            Edge(waiter=a, holder=b, resource=some, wanted=NO_MODE, held=None, since_ms=-500.0) for a, b in waits
+            Edge(waiter=a, holder=b, resource=some, wanted=NO_MODE, held=None, since_ms=-waited) for a, b in waits
         ),
         connected=9,
         cost_ms=1.0,
@@ -587,20 +597,74 @@ def moment(
     )
 
 
-def test_an_episode_lasts_as_long_as_its_head_holds_others_up_and_keeps_its_worst_moment():
-    tracker = EpisodeTracker()
-    (episode,) = tracker.update(moment("t1", ("b", "a")), since_last_ms=1000).began
+def test_an_incident_is_over_when_nobody_waits_over_its_thing_and_keeps_its_worst_moment():
+    tracker = IncidentTracker()
+    (incident,) = tracker.update(moment("t1", ("b", "a")), since_last_ms=1000).began
     tracker.update(moment("t2", ("b", "a"), ("c", "b")), since_last_ms=1000)
     tracker.update(moment("t3", ("c", "a")), since_last_ms=1000)
-    change = tracker.update(moment("t4", ("c", "b")), since_last_ms=1000)
-    assert change.ended == [episode]
-    assert (episode.first_seen, episode.last_seen, episode.ended) == ("t1", "t3", "t4")
-    assert (episode.worst.at, episode.worst_waiting, episode.chain) == ("t2", 2, 2)
-    assert [began.head.id for began in change.began] == ["b"]
+    change = tracker.update(moment("t4", ("d", "e"), over="crane"), since_last_ms=1000)
+    assert change.ended == [incident]
+    assert (incident.first_seen, incident.last_seen, incident.ended) == ("t1", "t3", "t4")
+    assert (incident.worst.at, incident.worst_waiting, incident.chain) == ("t2", 2, 2)
+    assert [began.head.id for began in change.began] == ["e"]
+
+
+@pytest.mark.parametrize("key", ["1", None])
+def test_a_pile_is_one_incident_however_many_heads_it_has(key):
+    tracker, gates = IncidentTracker(500), [f"gate{n}" for n in range(12)]
+    began = []
+    for look in range(30):
+        head = gates[look % 12]
+        waits = [(gate, head) for gate in gates if gate != head]
+        sample = moment(f"t{look:02}", *waits, age=200.0, waited=100.0, key=key)
+        change = tracker.update(sample, since_last_ms=1000)
+        began += change.began
+        assert change.ended == []
+    (incident,) = began
+    assert (incident.head_count, incident.worst_waiting, incident.chain) == (12, 11, 1)
+    assert incident.typical_ms == 100.0  # each is seen more than once
+    assert "quay" in incident.over
+    for look in (30, 31):
+        change = tracker.update(moment(f"t{look:02}"), since_last_ms=1000)
+    assert (change.ended, incident.ended) == ([incident], "t30")
+
+
+def test_waits_over_other_rows_and_later_holds_of_one_session_are_incidents_of_their_own():
+    tracker = IncidentTracker(500)
+    both = moment("t1", ("b", "a"))
+    other = moment("t1", ("d", "c"), key="2")
+    sample = replace(both, sessions=(*both.sessions, *other.sessions), edges=(*both.edges, *other.edges), by_id={})
+    assert len(tracker.update(sample, since_last_ms=1000).began) == 2
+    assert len(tracker.update(moment("t2", ("b", "a"), waited=1500), since_last_ms=1000).ended) == 1
+    assert len(tracker.update(moment("t3"), since_last_ms=1000).ended) == 1
+    assert len(tracker.update(moment("t4", ("b", "a"), waited=900), since_last_ms=1000).began) == 1
+
+
+def test_who_came_to_hold_a_thing_a_moment_ago_is_not_blamed_for_what_the_others_waited():
+    tracker = IncidentTracker(500)
+    for n in range(14):
+        tracker.update(moment(f"t{n:02}", ("b", "a"), ("c", "a"), age=n * 1e3, waited=n * 1e3), since_last_ms=1000)
+    tracker.update(moment("t14", ("c", "b"), age=14e3, waited=14e3), since_last_ms=1000)
+    (incident,) = tracker.open
+    assert (incident.longest_held.session.id, incident.longest_held.held_ms) == ("a", 13e3)
+    (late,) = [head for head in incident.heads.values() if head.session.id == "b"]
+    assert late.held_ms == 1000.0, "it waited itself at the look before"
+    told = list(Alarms(Thresholds(longer_than_ms=10_000)).take(moment("t15"), tracker.open, 0, 0.0))
+    assert [(alarm.what, "session a has held" in alarm.text) for alarm in told] == [("long", True)]
+
+
+def test_each_threshold_is_told_once_and_when_all_is_over():
+    alarms = Alarms(Thresholds(waiting=2, idle_ms=5_000, deadlocks=3))
+    calm, full = moment("t"), moment("t", ("b", "a"), ("c", "a"))
+    idle = moment("t", ("b", "a"))
+    idle = replace(idle, sessions=tuple(replace(s, state="idle in a transaction") for s in idle.sessions), by_id={})
+    steps = [(calm, 0), (full, 2), (full, 1), (idle, 0), (calm, 0), (calm, 0), (full, 0)]
+    found = [[one.what for one in alarms.take(s, [], n, i * 30_000.0)] for i, (s, n) in enumerate(steps)]
+    assert found == [[], ["many"], ["deadlocks"], ["idle", "idle"], ["clear"], [], ["many"]]
 
 
 def test_the_statements_of_one_transaction_are_not_those_of_the_next():
-    tracker = EpisodeTracker()
+    tracker = IncidentTracker()
     tracker.update(moment("t1", ("b", "a"), age=1000, statement="insert into quay values (1)"), since_last_ms=1000)
     tracker.update(moment("t2", ("b", "a"), age=2000, statement="delete from quay"), since_last_ms=1000)
     assert tracker.statements_of(moment("t", ("b", "a")).session("a")) == (

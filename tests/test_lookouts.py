@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from catenum.core.errors import InputError
-from catenum.core.moment.episodes import EpisodeTracker
+from catenum.core.moment.incidents import IncidentTracker
 from catenum.core.moment.plain import sample_value
 from catenum.core.moment.recording import recording_of
 from catenum.core.moment.sample import Sample, SessionInfo
@@ -33,6 +33,7 @@ from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.postgresql import lookout as postgresql
 from catenum.engines.postgresql import waited as waits
 from catenum.live import history
+from catenum.live.spans import Span
 from catenum.live.store import reader, writer
 
 SLOT = Resource(kind="row", text="slot(id=42)", table="slot", key=(("id", "42"),))
@@ -236,7 +237,7 @@ def test_a_moment_is_told_from_the_head_down():
         headline_of(found) == "2 sessions wait for locks under 1 head blocker; the longest for 800 ms, longest chain 2."
     )
     told = text_of(found)
-    assert "Head blocker: session 1 holds up 1 directly, 2 in all, for up to 800 ms" in told
+    assert "Head blocker: session 1 holds up 1 directly, 2 in all, for at most 800 ms" in told
     assert (
         "waiting for input and output (WALWrite) for 800 ms; transaction open for 900 ms; isolation level serializable"
         in told
@@ -307,7 +308,7 @@ def test_a_server_s_statistics_and_what_was_seen_are_the_same_kind(one, other, s
 @pytest.fixture
 def kept(tmp_path):
     """An hour, a look a second: the clerk holds two gates up from minute 10 to 12, and one from 30 to 31."""
-    store, tracker = writer(tmp_path / "s.sqlite"), EpisodeTracker()
+    store, tracker = writer(tmp_path / "s.sqlite"), IncidentTracker()
     for second in range(0, 3600, 2):
         minute = second / 60
         waits = [("2", "1"), ("3", "1")] if 10 <= minute < 12 else [("2", "1")] if 30 <= minute < 31 else []
@@ -319,52 +320,52 @@ def kept(tmp_path):
 
 
 def test_history_counts_by_every_side(kept):
-    span = history.Span()
-    assert {key: history.totals(kept, span)[key] for key in ("episodes", "waiting", "chain")} == {
-        "episodes": 2,
+    span = Span()
+    assert {key: history.totals(kept, span)[key] for key in ("incidents", "waiting", "chain")} == {
+        "incidents": 2,
         "waiting": 2,
         "chain": 1,
     }
     for by in history.BYS:
         rows = history.grouped(kept, by, span)
-        assert sum(row["episodes"] for row in rows) == 2, by
+        assert sum(row["incidents"] for row in rows) == 2, by
     assert history.grouped(kept, "application", span)[0]["application"] == "clerk"
     assert history.grouped(kept, "statement", span)[0]["statement"] == "update slot set boxes = ? where id = ?"
     (pair,) = history.pairs(kept, span)
     assert (pair["times"], pair["object"]) == (3, "slot(id=42)")
-    assert [e["waiting"] for e in history.episodes(kept, span)] == [1, 2], "the latest first"
+    assert [e["waiting"] for e in history.incidents(kept, span)] == [1, 2], "the latest first"
 
 
 @pytest.mark.parametrize(
     ("since", "until", "count"), [(None, 900, 1), (900, None, 1), (600, 1800, 1), (600, 1801, 2), (5000, None, 0)]
 )
-def test_a_span_takes_the_episodes_that_began_in_it(kept, since, until, count):
-    span = history.Span(None if since is None else at(since), None if until is None else at(until))
-    assert history.totals(kept, span)["episodes"] == count
-    assert history.totals(kept, history.Span(server="elsewhere"))["episodes"] == 0
+def test_a_span_takes_the_incidents_that_began_in_it(kept, since, until, count):
+    span = Span(None if since is None else at(since), None if until is None else at(until))
+    assert history.totals(kept, span)["incidents"] == count
+    assert history.totals(kept, Span(server="elsewhere"))["incidents"] == 0
 
 
 def test_waiting_over_time_is_the_mean_of_all_looks(kept):
-    rows = history.over_time(kept, history.Span())
+    rows = history.over_time(kept, Span())
     assert sum(row["waiting"] * row["samples"] for row in rows) == 60 * 2 + 30 * 1
     assert {row["moment"][:16] for row in rows} == {at(600)[:16], at(660)[:16], at(1800)[:16]}
     assert all(row["samples"] == 5 for row in rows), "ten seconds with a look every two"
-    assert history.over_time(kept, history.Span(since=at(4000))) == []
+    assert history.over_time(kept, Span(since=at(4000))) == []
 
 
 def test_over_a_long_span_it_is_told_by_the_minute(kept):
     for second in (20_000, 20_002, 20_004):
         kept.write("quay", sample(second, *([("2", "1")] if second == 20_002 else [])), [])
-    rows = history.over_time(kept, history.Span())
+    rows = history.over_time(kept, Span())
     assert {len(row["moment"]) for row in rows} == {16}
     assert [round(row["waiting"], 2) for row in rows] == [2.0, 2.0, 1.0, 0.33]
 
 
 def test_a_reader_of_a_store_sees_what_was_written_so_far(kept, tmp_path):
     found = reader(tmp_path / "s.sqlite")
-    assert history.totals(found, history.Span())["episodes"] == 2
+    assert history.totals(found, Span())["incidents"] == 2
     assert found.recording(1).live
-    with pytest.raises(InputError, match="no episode 77"):
+    with pytest.raises(InputError, match="no incident 77"):
         found.recording(77)
     found.close()
 

@@ -45,23 +45,23 @@ def asked(load, call):
     return lambda *words: call("history", *words, "--store", load[1] / "night.sqlite", "--json").json
 
 
-def test_every_hold_of_the_clerk_is_one_episode_with_its_times_and_its_waits(load, asked):
-    told = [e for e in asked("list")["episodes"] if e["application"] == "clerk"][::-1]
+def test_every_hold_of_the_clerk_is_one_incident_with_its_times_and_its_waits(load, asked):
+    told = [e for e in asked("list")["incidents"] if e["application"] == "clerk"][::-1]
     assert len(told) == len(load[0]["holds"])
-    for episode, hold in zip(told, load[0]["holds"], strict=True):
-        assert episode["statement"] == load[0]["statement"]
-        assert episode["object"] == "slot(id=42)"
-        assert episode["waiting"] == hold["waiting"]
-        assert seconds(hold["from"]) <= seconds(episode["first"]) <= seconds(hold["from"]) + 0.5 + SLACK_S
-        assert seconds(hold["until"]) - SLACK_S <= seconds(episode["last"]) <= seconds(hold["until"]) + SLACK_S
+    for incident, hold in zip(told, load[0]["holds"], strict=True):
+        assert incident["statement"] == load[0]["statement"]
+        assert incident["object"] == "slot(id=42)"
+        assert incident["waiting"] == hold["waiting"]
+        assert seconds(hold["from"]) <= seconds(incident["first"]) <= seconds(hold["from"]) + 0.5 + SLACK_S
+        assert seconds(hold["until"]) - SLACK_S <= seconds(incident["last"]) <= seconds(hold["until"]) + SLACK_S
         # The last look comes up to one interval before the end, and pgbench's clock runs until its reply is in.
-        assert hold["longest_ms"] - 1e3 * SLACK_S <= episode["longest_ms"] <= hold["longest_ms"]
+        assert hold["longest_ms"] - 1e3 * SLACK_S <= incident["longest_ms"] <= hold["longest_ms"]
 
 
 def test_deadlocks_are_as_many_as_the_load_met(load, asked):
     assert load[0]["deadlocks"] > 0
     assert asked()["deadlocks"] == load[0]["deadlocks"]
-    cycles = [e for e in asked("list")["episodes"] if e["cycle"]]
+    cycles = [e for e in asked("list")["incidents"] if e["cycle"]]
     assert {e["application"] for e in cycles} <= {"yard"}
 
 
@@ -74,8 +74,8 @@ def test_the_statements_that_meet_most_are_the_gates_and_the_clerk(load, asked):
     assert 0.4 * waited < by["clerk"]["wait_ms"] <= waited
 
 
-def test_an_episode_of_the_night_is_explained_and_drawn(load, asked, call, tmp_path):
-    number = next(e["id"] for e in asked("list")["episodes"] if e["application"] == "clerk")
+def test_an_incident_of_the_night_is_explained_and_drawn(load, asked, call, tmp_path):
+    number = next(e["id"] for e in asked("list")["incidents"] if e["application"] == "clerk")
     store = load[1] / "night.sqlite"
     assert call("history", "show", number, "--store", store, "--save", "e.json").code == 0
     told = " ".join(call("explain", "e.json").out.split())

@@ -21,7 +21,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from catenum.core.moment.episodes import DeadlockCount
+from catenum.core.moment.incidents import DeadlockCount
 from catenum.core.record.waits import Resource, key_text
 from catenum.engines.mariadb.control import arguments_of
 from conftest import SCRIPT, has_looked, leftovers, looks, until
@@ -107,7 +107,7 @@ def test_a_scenario_played_by_one_command_is_looked_at_from_others(kept, call, t
         assert (head["directly"], head["in_all"], found["longest_chain"]) == (1, 3, 3)
         done = call("watch", "--every", "200ms", "--for", "2s", "--store", "s.sqlite", "--json")
         (began,) = [told for line in done.out.splitlines() if (told := json.loads(line))["event"] == "began"]
-        assert began["episode"]["statements"] == ["update manifest set boxes = boxes - 1 where id = 12"]
+        assert began["incident"]["statements"] == ["update manifest set boxes = boxes - 1 where id = 12"]
         play.send_signal(signal.SIGINT)
         play.communicate(timeout=60)
         assert play.returncode == 130
@@ -145,8 +145,8 @@ def test_a_watch_ends_in_order_and_writes_down_what_was_open(kept, slots, start,
     process.send_signal(number)
     process.communicate(timeout=60)
     assert process.returncode == code
-    (episode,) = call("history", "list", "--store", "s.sqlite", "--json").json["episodes"]
-    assert episode["ended"] is not None
+    (incident,) = call("history", "list", "--store", "s.sqlite", "--json").json["incidents"]
+    assert incident["ended"] is not None
     assert leftovers(kept) == ([], [])
 
 
@@ -283,8 +283,8 @@ def test_a_server_whose_clock_is_an_hour_off_changes_nothing(own_server, call):
         assert done.code == 0
         done = call("history", "list", "--store", "s.sqlite", "--since", "5min", "--json")
         assert done.code == 0, done.err
-        (episode,) = done.json["episodes"]
-        assert 1_000 < episode["longest_ms"] < 60_000
+        (incident,) = done.json["incidents"]
+        assert 1_000 < incident["longest_ms"] < 60_000
 
 
 @pytest.mark.parametrize("name", ["own_server", "own_mariadb"])

@@ -8,10 +8,13 @@ from collections.abc import Iterator
 from typing import IO
 
 from catenum.cli import common
-from catenum.core.errors import TargetError
+from catenum.core.errors import InputError, TargetError
 from catenum.engines.drivers import server_module
 from catenum.engines.lookout import Lookout
 from catenum.engines.targets import Target
+
+#: Servers that one call looks at.
+MOST_TARGETS = 50
 
 
 def add_target_option(parser: argparse.ArgumentParser, *, several: bool = False) -> None:
@@ -29,6 +32,20 @@ def add_target_option(parser: argparse.ArgumentParser, *, several: bool = False)
 def name_of(word: str | None, shown: str) -> str:
     """What a target goes by in the store: as it was typed, without secrets."""
     return shown if word is None or "://" in word else word
+
+
+def targets_of(words: list[str] | None, err: IO[str]) -> dict[str, Target]:
+    """The targets by the names they go by: what was typed, without secrets. Raises InputError."""
+    found: dict[str, Target] = {}
+    for word in words or (None,):
+        target = common.target_of(word, err)
+        name = name_of(word, target.shown)
+        if name in found:
+            raise InputError(f"--target names {name} twice")
+        found[name] = target
+    if len(found) > MOST_TARGETS:
+        raise InputError(f"more than {MOST_TARGETS} servers", advice="Share them between several calls.")
+    return found
 
 
 def connect(target: Target) -> Lookout:

@@ -42,6 +42,19 @@ def duration(ms: float | None) -> str:
     return f"{hours // 24} days"
 
 
+#: Signs that a terminal would act on, or that turn the order of what is read: shown as pictures, one for one.
+_ACTING = {
+    **{code: 0x2400 + code for code in range(32) if chr(code) not in "\n\t"},
+    0x7F: 0x2421,
+    **dict.fromkeys([*range(0x80, 0xA0), 0x200E, 0x200F, *range(0x202A, 0x202F), *range(0x2066, 0x206A)], 0xFFFD),
+}
+
+
+def harmless(text: str) -> str:
+    """Text as it may go to a terminal, whatever a name or a statement has in it; as long as before."""
+    return text.translate(_ACTING)
+
+
 def one_line(sql: str, limit: int = 10_000) -> str:
     """A statement on one line, cut with an ellipsis."""
     text = " ".join(sql.split())

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any, Literal
 
 from catenum.core.servers import rules_of
 from catenum.core.sql.masking import same_kind
 from catenum.engines.lookout import StatementRate
+from catenum.live.coverage import coverage
+from catenum.live.spans import Span
 from catenum.live.store import LOOKS, Store
 
 By = Literal["statement", "object", "application", "head", "user", "host", "server", "day", "hour"]
@@ -18,7 +19,7 @@ _COLUMNS = {
     "statement": "e.shape",
     "object": "coalesce(e.object, '(not reported)')",
     "application": "coalesce(e.application, '(not reported)')",
-    "head": "s.name || ' session ' || e.head",
+    "head": "'session ' || e.head",
     "user": "coalesce(e.user, '(not reported)')",
     "host": "coalesce(e.host, '(not reported)')",
     "server": "s.name",
@@ -27,34 +28,13 @@ _COLUMNS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Span:
-    """A time span, in RFC 3339; None: open. ``server``: one of several."""
-
-    since: str | None = None
-    until: str | None = None
-    server: str | None = None
-
-    def where(self, column: str) -> tuple[str, list[object]]:
-        """As a condition on a column, and its values. An episode counts where it began."""
-        parts, values = ["1"], []
-        for text, sign in ((self.since, ">="), (self.until, "<")):
-            if text is not None:
-                parts.append(f"{column} {sign} ?")
-                values.append(text)
-        if self.server is not None:
-            parts.append("s.name = ?")
-            values.append(self.server)
-        return " and ".join(parts), list[object](values)
-
-
 def totals(store: Store, span: Span) -> dict[str, Any]:
     """How much was seen in all."""
     where, values = span.where("e.first_seen")
     (row,) = store.rows(
-        "select count(*) episodes, coalesce(sum(e.wait_ms), 0) wait_ms, coalesce(max(e.longest_ms), 0) longest_ms, "
+        "select count(*) incidents, coalesce(sum(e.wait_ms), 0) wait_ms, coalesce(max(e.longest_ms), 0) longest_ms, "
         "coalesce(max(e.waiting), 0) waiting, coalesce(max(e.chain), 0) chain, min(e.first_seen) first, "
-        f"max(e.last_seen) last from episode e join server s on s.id = e.server where {where}",
+        f"max(e.last_seen) last from incident e join server s on s.id = e.server where {where}",
         values,
     )
     where, values = span.where("d.at")
@@ -77,16 +57,24 @@ def totals(store: Store, span: Span) -> dict[str, Any]:
         f"where m.shape = '' and {where}",
         values,
     )
-    return {**row, **deadlocks, **looks, "gaps": gaps, "holes": gaps}  # "holes": the former name
+    former = {
+        "episodes": row["incidents"],
+        "holes": gaps,
+    }  # former names
+    return {**row, **deadlocks, **looks, "gaps": gaps, "coverage": coverage(store, span), **former}
 
 
 def grouped(store: Store, by: By, span: Span) -> list[dict[str, Any]]:
-    """Episodes by one of their sides: counts, total and worst wait, first and last time; the longest in all first."""
+    """Incidents by one of their sides, each server's apart: counts, total and worst wait, first and last time; the
+    longest in all first.
+    """
     where, values = span.where("e.first_seen")
+    own = "" if by == "server" else ", s.name server"
     return store.rows(
-        f'select {_COLUMNS[by]} "{by}", count(*) episodes, sum(e.wait_ms) wait_ms, max(e.longest_ms) longest_ms, '
-        "max(e.waiting) waiting, max(e.chain) chain, min(e.first_seen) first, max(e.last_seen) last "
-        f"from episode e join server s on s.id = e.server where {where} group by 1 order by wait_ms desc",
+        f'select {_COLUMNS[by]} "{by}", count(*) incidents, sum(e.wait_ms) wait_ms, '
+        "max(e.longest_ms) longest_ms, max(e.waiting) waiting, max(e.chain) chain, min(e.first_seen) first, "
+        f"max(e.last_seen) last{own}, count(*) episodes "
+        f"from incident e join server s on s.id = e.server where {where} group by 1, s.id order by wait_ms desc",
         values,
     )
 
@@ -96,21 +84,21 @@ def pairs(store: Store, span: Span, limit: int = 20) -> list[dict[str, Any]]:
     where, values = span.where("e.first_seen")
     return store.rows(
         "select m.waiter, m.holder, count(*) times, max(m.wait_ms) longest_ms, min(m.object) object from meeting m "
-        f"join episode e on e.id = m.episode join server s on s.id = e.server where {where} "
+        f"join incident e on e.id = m.incident join server s on s.id = e.server where {where} "
         f"group by 1, 2 order by times desc, longest_ms desc limit {int(limit)}",
         values,
     )
 
 
-def episodes(store: Store, span: Span, limit: int = 50) -> list[dict[str, Any]]:
-    """Single episodes, the latest first, with people's notes."""
+def incidents(store: Store, span: Span, limit: int = 50) -> list[dict[str, Any]]:
+    """Single incidents, the latest first, with people's notes."""
     where, values = span.where("e.first_seen")
     return store.rows(
         "select e.id, s.name server, e.first_seen first, e.last_seen last, e.ended, e.head, e.user, e.application, "
         "e.object, "
-        "e.waiting, e.chain, e.wait_ms, e.longest_ms, e.statement, e.cycle, "
-        "(select group_concat(n.text, '; ') from note n where n.episode = e.id) note "
-        f"from episode e join server s on s.id = e.server where {where} order by e.first_seen desc limit {int(limit)}",
+        "e.waiting, e.chain, e.wait_ms, e.longest_ms, e.statement, e.cycle, e.heads, e.held_ms, e.typical_ms, "
+        "(select group_concat(n.text, '; ') from note n where n.incident = e.id) note "
+        f"from incident e join server s on s.id = e.server where {where} order by e.first_seen desc limit {int(limit)}",
         values,
     )
 
@@ -141,7 +129,7 @@ SHORT_SPAN = timedelta(hours=2)
 
 
 def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
-    """Waiting sessions over time by head statement: the mean over all looks of a step.
+    """Waiting sessions over time by server and head statement: the mean over all looks of a step.
 
     ``moment`` is the step's beginning: tens of seconds in a short span, else minutes. Steps in which nobody waited are
     left out.
@@ -157,17 +145,22 @@ def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
     step = f"substr(m.minute, 1, {19 if length <= SHORT_SPAN else 16})"
     # An older store has not counted its looks; then those count in which somebody waited.
     samples = store.rows(
-        f"select moment, sum(most) samples from (select {step} moment, m.minute, max(m.samples) most "
-        f"from minute m join server s on s.id = m.server where {where} group by 1, 2, s.id) group by 1",
+        f"select server, moment, sum(most) samples from (select s.name server, {step} moment, m.minute, "
+        f"max(m.samples) most from minute m join server s on s.id = m.server where {where} group by 1, 2, 3) "
+        "group by 1, 2",
         values,
     )
-    counted = {row["moment"]: row["samples"] for row in samples}
+    counted = {(row["server"], row["moment"]): row["samples"] for row in samples}
     rows = store.rows(
-        f"select {step} moment, m.shape, sum(m.waiting) waiting from minute m join server s on s.id = m.server "
-        f"where {where} and m.shape <> ? group by 1, 2 order by 1",
+        f"select s.name server, {step} moment, m.shape, sum(m.waiting) waiting from minute m "
+        f"join server s on s.id = m.server where {where} and m.shape <> ? group by 1, 2, 3 order by 1, 2",
         [*values, LOOKS],
     )
-    return [{**r, "waiting": r["waiting"] / counted[r["moment"]], "samples": counted[r["moment"]]} for r in rows]
+    found = []
+    for row in rows:
+        count = counted[row["server"], row["moment"]]
+        found.append({**row, "waiting": row["waiting"] / count, "samples": count})
+    return found
 
 
 def with_rates(

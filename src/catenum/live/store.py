@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import IO, Any
 
 from catenum.core.errors import InputError, SaveError
-from catenum.core.moment.episodes import Episode
+from catenum.core.moment.incidents import Incident
 from catenum.core.moment.recording import recording_of
 from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.recording import Recording
@@ -60,10 +60,25 @@ _MIGRATIONS = (
     create index if not exists release_time on release (at);
     """,
     "create table if not exists watched (server integer primary key references server, last_seen text not null)",
+    """
+    alter table episode rename to incident;
+    alter table meeting rename column episode to incident;
+    alter table note rename column episode to incident;
+    alter table incident add column heads int not null default 1;
+    alter table incident add column held_ms real;
+    alter table incident add column typical_ms real;
+    create table head (
+      incident int not null references incident on delete cascade, session text not null, user text, application text,
+      host text, statement text, transaction_name text, first_seen text not null, last_seen text not null,
+      held_ms real not null, exact int not null, waiting int not null);
+    create index head_incident on head (incident);
+    """,
 )
 VERSION = len(_MIGRATIONS)
 #: The looks themselves are counted under no statement.
 LOOKS = ""
+#: Heads of one incident that are stored.
+MOST_STORED = 100
 #: What a waiting session is counted under in the minutes where nobody waits for a statement that can be named.
 NOT_TOLD = "(not reported)"
 _ASIDE = "The next watch moves it aside and starts a new one."
@@ -82,6 +97,7 @@ class Store:
         self.set_aside: Path | None = None
         self._servers: dict[str, int] = {}
         self._seen: set[int] = set()
+        self._heads: dict[int, int] = {}  # how many heads of an incident were known when they were entered
 
     def close(self) -> None:
         """Close, and let another one write."""
@@ -106,7 +122,7 @@ class Store:
         return self._servers[name]
 
     def write(
-        self, name: str, sample: Sample, episodes: Sequence[Episode], deadlocks: int = 0, report: str | None = None
+        self, name: str, sample: Sample, incidents: Sequence[Incident], deadlocks: int = 0, report: str | None = None
     ) -> None:
         """All that one sample brought, in one transaction. Raises SaveError where it cannot be written.
 
@@ -117,8 +133,8 @@ class Store:
                 server = self.server(name, sample)
                 self._unwatched(server, sample.at)
                 self._count(server, sample)
-                for episode in episodes:
-                    self._episode(server, episode)
+                for incident in incidents:
+                    self._incident(server, incident)
                 if deadlocks:
                     self.connection.execute(
                         "insert into deadlock (server, at, count, report) values (?, ?, ?, ?)",
@@ -148,11 +164,11 @@ class Store:
             self.connection.execute("update gap set until = ? where server = ? and until is null", (at, server))
         self.connection.execute("insert or replace into watched values (?, ?)", (server, at))
 
-    def write_end(self, name: str, episode: Episode) -> None:
-        """That an episode is over, without another look. Raises SaveError."""
+    def write_end(self, name: str, incident: Incident) -> None:
+        """That an incident is over, without another look. Raises SaveError."""
         try:
             with self.connection:
-                self._episode(self.server(name), episode)
+                self._incident(self.server(name), incident)
         except sqlite3.Error as error:
             self._servers.clear()
             raise SaveError(f"cannot write to {self.path}: {error}") from error
@@ -172,62 +188,75 @@ class Store:
                 (server, sample.at[:18] + "0", key, waiting),
             )
 
-    def _episode(self, server: int, episode: Episode) -> None:
-        """Enter an episode, or what has become of it. Its recording is made only when its worst moment is a new one."""
-        if episode.number is None:
+    def _incident(self, server: int, incident: Incident) -> None:
+        """Enter an incident, or what has become of it. A recording is made of each new worst moment."""
+        if incident.number is None:
             cursor = self.connection.execute(
-                "insert into episode (server, first_seen, last_seen, waiting, chain, wait_ms, longest_ms) "
+                "insert into incident (server, first_seen, last_seen, waiting, chain, wait_ms, longest_ms) "
                 "values (?, ?, ?, 0, 0, 0, 0)",
-                (server, episode.first_seen, episode.last_seen),
+                (server, incident.first_seen, incident.last_seen),
             )
-            episode.number = cursor.lastrowid
+            incident.number = cursor.lastrowid
+        head = incident.longest_held
+        session = head.session
+        statement = next(reversed(incident.statements.get(session.id, ())), session.statement)
         self.connection.execute(
-            "update episode set last_seen = ?, ended = ?, waiting = ?, chain = ?, wait_ms = ?, longest_ms = ? "
-            "where id = ?",
+            "update incident set last_seen = ?, ended = ?, waiting = ?, chain = ?, wait_ms = ?, longest_ms = ?, "
+            "cycle = ?, head = ?, user = ?, application = ?, host = ?, database = ?, statement = ?, shape = ?, "
+            "object = ?, heads = ?, held_ms = ?, typical_ms = ? where id = ?",
             (
-                episode.last_seen,
-                episode.ended,
-                episode.worst_waiting,
-                episode.chain,
-                round(episode.wait_ms, 1),
-                round(episode.longest_ms, 1),
-                episode.number,
+                *(incident.last_seen, incident.ended, incident.worst_waiting, incident.chain),
+                *(round(incident.wait_ms, 1), round(incident.longest_ms, 1), int(incident.cycle)),
+                *(session.id, session.user, session.application, session.host, session.database),
+                *(statement, self._shape(incident.worst.target.server, statement), incident.over),
+                *(incident.head_count, round(head.held_ms, 1), incident.typical_ms, incident.number),
             ),
         )
-        if episode.kept_at == episode.worst.at:
-            return
-        self._worst(episode)
-        episode.kept_at = episode.worst.at
+        if incident.kept_at != incident.worst.at:
+            self._worst(incident)
+            incident.kept_at = incident.worst.at
+        if incident.ended or incident.head_count != self._heads.get(incident.number or 0):
+            self._enter_heads(incident)
 
-    def _worst(self, episode: Episode) -> None:
-        head, worst = episode.head, episode.worst
-        statements = episode.statements.get(head.id, ())
-        statement = next(reversed(statements), head.statement)
-        objects = [edge.resource.text for edge in worst.edges if edge.holder == head.id]
-        recording = recording_of(worst, episode.statements, title=f"episode under session {head.id}")
-        self.connection.execute(
-            "update episode set cycle = ?, head = ?, user = ?, application = ?, host = ?, database = ?, statement = ?, "
-            "shape = ?, object = ?, recording = ? where id = ?",
-            (
-                int(episode.cycle),
-                head.id,
-                head.user,
-                head.application,
-                head.host,
-                head.database,
-                statement,
-                rules_of(worst.target.server).shape(statement) if statement else NOT_TOLD,
-                objects[0] if objects else None,
-                zlib.compress(to_json(recording, indent=None).encode(), 6),
-                episode.number,
-            ),
+    @staticmethod
+    def _shape(server: str, statement: str | None) -> str:
+        return rules_of(server).shape(statement) if statement else NOT_TOLD
+
+    def _enter_heads(self, incident: Incident) -> None:
+        """Those that held longest, each with what is known of its hold."""
+        number = incident.number or 0
+        if incident.ended:
+            self._heads.pop(number, None)
+        else:
+            self._heads[number] = incident.head_count
+        self.connection.execute("delete from head where incident = ?", (number,))
+        longest = sorted(incident.heads.values(), key=lambda head: -head.held_ms)[:MOST_STORED]
+        self.connection.executemany(
+            "insert into head values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            [
+                (
+                    *(number, head.session.id, head.session.user, head.session.application, head.session.host),
+                    *(head.session.statement, head.session.transaction, head.first_seen, head.last_seen),
+                    *(round(head.held_ms, 1), int(head.exact), head.waiting),
+                )
+                for head in longest
+            ],
         )
-        self.connection.execute("delete from meeting where episode = ?", (episode.number,))
+
+    def _worst(self, incident: Incident) -> None:
+        worst = incident.worst
+        title = f"incident over {incident.over}"
+        recording = recording_of(worst, incident.statements, title=title)
+        self.connection.execute(
+            "update incident set recording = ? where id = ?",
+            (zlib.compress(to_json(recording, indent=None).encode(), 6), incident.number),
+        )
+        self.connection.execute("delete from meeting where incident = ?", (incident.number,))
         self.connection.executemany(
             "insert into meeting values (?, ?, ?, ?, ?)",
             [
                 (
-                    episode.number,
+                    incident.number,
                     _shape_of(worst, edge.waiter),
                     _shape_of(worst, edge.holder),
                     edge.resource.text,
@@ -279,13 +308,13 @@ class Store:
         except sqlite3.Error as error:
             raise SaveError(f"cannot write to {self.path}: {error}") from error
 
-    def note(self, episode: int, text: str) -> None:
-        """Add a person's note. Raises InputError where there is no such episode."""
-        if self.connection.execute("select 1 from episode where id = ?", (episode,)).fetchone() is None:
-            raise InputError(f"there is no episode {episode}")
+    def note(self, incident: int, text: str) -> None:
+        """Add a person's note. Raises InputError where there is no such incident."""
+        if self.connection.execute("select 1 from incident where id = ?", (incident,)).fetchone() is None:
+            raise InputError(f"there is no incident {incident}")
         with self.connection:
             at = moment().isoformat(timespec="seconds").replace("+00:00", "Z")
-            self.connection.execute("insert into note (episode, at, text) values (?, ?, ?)", (episode, at, text))
+            self.connection.execute("insert into note (incident, at, text) values (?, ?, ?)", (incident, at, text))
 
     def trim(self, keep_ms: float, most_bytes: int) -> None:
         """Release what is older than ``keep_ms``, then of the oldest until the file is no larger than allowed."""
@@ -307,28 +336,31 @@ class Store:
                     break
                 with self.connection:
                     self._forget(
-                        "id in (select id from episode order by first_seen "
-                        "limit (select count(*) / 10 + 1 from episode))",
+                        "id in (select id from incident order by first_seen "
+                        "limit (select count(*) / 10 + 1 from incident))",
                         (),
                     )
             self.connection.execute("pragma incremental_vacuum")
 
     def _forget(self, where: str, values: tuple[object, ...]) -> None:
-        self.connection.execute(f"delete from meeting where episode in (select id from episode where {where})", values)
-        self.connection.execute(f"delete from note where episode in (select id from episode where {where})", values)
-        self.connection.execute(f"delete from episode where {where}", values)
+        self.connection.execute(
+            f"delete from meeting where incident in (select id from incident where {where})", values
+        )
+        self.connection.execute(f"delete from head where incident in (select id from incident where {where})", values)
+        self.connection.execute(f"delete from note where incident in (select id from incident where {where})", values)
+        self.connection.execute(f"delete from incident where {where}", values)
 
     # -- reading -----------------------------------------------------------------------------------------------------
 
-    def recording(self, episode: int) -> Recording:
-        """The recording of an episode. Raises InputError where there is none."""
-        row = next(iter(self.rows("select recording from episode where id = ?", (episode,))), None)
+    def recording(self, incident: int) -> Recording:
+        """The recording of an incident. Raises InputError where there is none."""
+        row = next(iter(self.rows("select recording from incident where id = ?", (incident,))), None)
         if row is None:
-            raise InputError(f"there is no episode {episode}")
+            raise InputError(f"there is no incident {incident}")
         try:
-            return from_json(zlib.decompress(row["recording"]), f"episode {episode}")
+            return from_json(zlib.decompress(row["recording"]), f"incident {incident}")
         except zlib.error as error:
-            raise InputError(f"episode {episode} in {self.path} is damaged: {error}") from error
+            raise InputError(f"incident {incident} in {self.path} is damaged: {error}") from error
 
     def rows(self, query: str, values: Sequence[object] = ()) -> list[dict[str, Any]]:
         """Rows of a query as mappings."""

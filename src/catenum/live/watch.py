@@ -15,11 +15,13 @@ from pathlib import Path
 from typing import Any, Literal
 
 from catenum.core.errors import InputError, SaveError
-from catenum.core.moment.episodes import Change, DeadlockCount, Episode, EpisodeTracker
+from catenum.core.moment.alarms import Alarms, Thresholds
+from catenum.core.moment.incidents import Change, DeadlockCount, Head, Incident, IncidentTracker
 from catenum.core.moment.recording import recording_of
 from catenum.core.moment.sample import Sample
 from catenum.core.record.recording_file import to_plain
 from catenum.core.servers import rules_of
+from catenum.core.words import duration
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import Lookout
 from catenum.live.follow import Follower, Sighting
@@ -27,9 +29,14 @@ from catenum.live.logfile import LogFile
 from catenum.live.store import Store
 
 FORMAT = "catenum-watch/1"
-What = Literal["began", "ended", "long", "deadlock", "report", "lost", "back", "trouble", "note", "store"]
+What = Literal[
+    "began", "ended", "long", "many", "idle", "deadlocks", "clear", "deadlock", "report", "lost", "back", "trouble",
+    "note", "store",
+]  # fmt: skip
 #: The store is trimmed this often (ms).
 TRIM_EVERY_MS = 60_000.0
+#: Incidents that are kept in mind while the store cannot be written to.
+MOST_LEFT = 1_000
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -40,7 +47,7 @@ class Told:
     server: str
     at: str
     text: str
-    episode: Episode | None = None
+    incident: Incident | None = None
     report: str | None = None
 
 
@@ -48,12 +55,12 @@ class Told:
 class WatchOptions:
     """How to watch. Lengths in ms.
 
-    ``run``: a command for episodes that last ``longer_than_ms``, and for deadlocks. ``logs``: by the server's name.
+    ``run``: a command for thresholds that are passed, the all-clear, and deadlocks. ``logs``: by the server's name.
     """
 
     every_s: float = 1.0
     at_least_ms: float = 500.0
-    longer_than_ms: float = 10_000.0
+    thresholds: Thresholds = field(default_factory=lambda: Thresholds(longer_than_ms=10_000.0))
     keep_ms: float = 14 * 86_400_000.0
     most_bytes: int = 1_000_000_000
     run: str | None = None
@@ -74,8 +81,11 @@ class Watch:
 
     def __post_init__(self) -> None:
         self._clock = Clock()
-        self._trackers = {name: EpisodeTracker(self.options.at_least_ms) for name in self.servers}
+        self._trackers = {name: IncidentTracker(self.options.at_least_ms) for name in self.servers}
         self._deadlocks = {name: DeadlockCount() for name in self.servers}
+        self._alarms = {name: Alarms(self.options.thresholds) for name in self.servers}
+        self._unstored: dict[str, str] = {}  # since when nothing could be stored
+        self._to_store: dict[str, list[Incident]] = {name: [] for name in self.servers}
         self._last_ms: dict[str, float] = {}
         self._last_at: dict[str, str] = {}  # of the last check that succeeded
         self._lost: dict[str, str] = {}
@@ -143,7 +153,7 @@ class Watch:
                 self.tell(Told(what="note", server=name, at=sighting.at, text=note))
         now = self._clock.now_ms()
         since = now - self._last_ms.get(name, now)
-        self._last_ms[name], self._last_at[name] = now, sample.at
+        self._last_ms[name], before, self._last_at[name] = now, self._last_at.get(name, sample.at), sample.at
         change = self._trackers[name].update(sample, since_last_ms=since)
         reports = [sighting.report.text] if sighting.report else self._from_logs(name)
         has_counter = sample.deadlocks is not None
@@ -152,15 +162,32 @@ class Watch:
         if report and self.options.mask:
             report = rules_of(sample.target.server).masked_report(report)
         changed = [*change.began, *change.went_on, *change.ended]
-        self._keep(lambda store: store.write(name, sample, changed, deadlocks, report))
+        self._store_look(name, before, sample, changed, deadlocks, report)
         self._tell_change(name, sample, change)
         self._tell_deadlocks(name, sample.at, deadlocks, report)
+        self._tell_alarms(name, sample, deadlocks, now)
         if self.seen is not None:
             self.seen(name, sample)
         self._commands = [command for command in self._commands if command.poll() is None]
         if self.store is not None and now - self._trimmed_ms > TRIM_EVERY_MS:
             self._trimmed_ms = now
             self.store.trim(self.options.keep_ms, self.options.most_bytes)
+
+    def _store_look(
+        self, name: str, before: str, sample: Sample, changed: Sequence[Incident], deadlocks: int, report: str | None
+    ) -> None:
+        """Store a look; what could not be stored in the meantime is a gap, and what has become of its incidents is not
+        forgotten.
+        """
+        left = [*self._to_store[name], *(one for one in changed if one not in self._to_store[name])]
+        if self._keep(lambda store: store.write(name, sample, left, deadlocks, report)):
+            self._to_store[name] = []
+            since = self._unstored.pop(name, None)
+            if since is not None:
+                self._keep(lambda store: store.missed(name, since, sample.at, "the store could not be written to"))
+            return
+        self._unstored.setdefault(name, before)
+        self._to_store[name] = left[-MOST_LEFT:]
 
     def _take_trouble(self, sighting: Sighting) -> None:
         name, text = sighting.name, sighting.trouble or "not seen"
@@ -172,28 +199,30 @@ class Watch:
         if name in self._lost:
             return
         self._lost[name] = since
+        self._alarms[name].lost()
         self._end(name, self._trackers[name].lost(sighting.at), sighting.at)
         self._keep(lambda store: store.gap(name, since, None, text))
         self.tell(Told(what="lost", server=name, at=sighting.at, text=text))
 
-    def _end(self, name: str, episodes: Sequence[Episode], at: str) -> None:
-        for episode in episodes:
-            self._keep(partial(Store.write_end, name=name, episode=episode))
-            self.tell(Told(what="ended", server=name, at=at, text=_ended(episode), episode=episode))
+    def _end(self, name: str, incidents: Sequence[Incident], at: str) -> None:
+        for incident in incidents:
+            if not self._keep(partial(Store.write_end, name=name, incident=incident)):
+                self._to_store[name].append(incident)
+            self.tell(Told(what="ended", server=name, at=at, text=_ended(incident), incident=incident))
 
     # -- saying ------------------------------------------------------------------------------------------------------
 
     def _tell_change(self, name: str, sample: Sample, change: Change) -> None:
-        for episode in change.began:
-            self.tell(Told(what="began", server=name, at=sample.at, text=_began(episode, sample), episode=episode))
-        for episode in (*change.began, *change.went_on):
-            if episode.longest_ms >= self.options.longer_than_ms and not episode.reported:
-                episode.reported = True
-                told = Told(what="long", server=name, at=sample.at, text=_long(episode), episode=episode)
-                self.tell(told)
-                self._run(told)
-        for episode in change.ended:
-            self.tell(Told(what="ended", server=name, at=sample.at, text=_ended(episode), episode=episode))
+        for incident in change.began:
+            self.tell(Told(what="began", server=name, at=sample.at, text=_began(incident, sample), incident=incident))
+        for incident in change.ended:
+            self.tell(Told(what="ended", server=name, at=sample.at, text=_ended(incident), incident=incident))
+
+    def _tell_alarms(self, name: str, sample: Sample, deadlocks: int, now_ms: float) -> None:
+        for alarm in self._alarms[name].take(sample, self._trackers[name].open, deadlocks, now_ms):
+            told = Told(what=alarm.what, server=name, at=sample.at, text=alarm.text, incident=alarm.incident)
+            self.tell(told)
+            self._run(told)
 
     def _tell_deadlocks(self, name: str, at: str, count: int, report: str | None) -> None:
         if count:
@@ -222,10 +251,10 @@ class Watch:
         # A command that does not read must not hold up the watch.
         threading.Thread(target=_hand_over, args=(process, value), daemon=True).start()
 
-    def _keep(self, write: Callable[[Store], None]) -> None:
-        """Write to the store; where that fails, say so once and go on watching."""
+    def _keep(self, write: Callable[[Store], None]) -> bool:
+        """Write to the store, and return whether that was done; where it fails, say so once and go on watching."""
         if self.store is None:
-            return
+            return True
         try:
             write(self.store)
         except SaveError as error:
@@ -233,10 +262,11 @@ class Watch:
                 text = f"{error.problems[0].message}; what is seen is reported, but not stored"
                 self.tell(Told(what="store", server="", at=self._clock.wall(), text=text))
             self._store_failed = True
-            return
+            return False
         if self._store_failed:
             self._store_failed = False
             self.tell(Told(what="store", server="", at=self._clock.wall(), text="the store can be written to again"))
+        return True
 
 
 def _hand_over(process: subprocess.Popen[bytes], value: bytes) -> None:
@@ -246,35 +276,24 @@ def _hand_over(process: subprocess.Popen[bytes], value: bytes) -> None:
                 process.stdin.write(value)
 
 
-def _began(episode: Episode, sample: Sample) -> str:
-    waiting = len(sample.graph.held_up_by(episode.head.id))
-    if episode.cycle:
-        return f"a cycle of {episode.worst_waiting} sessions, with {episode.head.who}: {_over(episode)}"
-    return f"session {episode.head.who} holds up {waiting}: {_over(episode)}"
+def _began(incident: Incident, sample: Sample) -> str:
+    if incident.cycle:
+        return f"a cycle of {incident.worst_waiting} sessions, with {incident.head.who}: over {incident.over}"
+    waiting = len(sample.graph.held_up_by(incident.head.id))
+    return f"session {incident.head.who} holds up {waiting}: over {incident.over}"
 
 
-def _over(episode: Episode) -> str:
-    edge = next((e for e in episode.worst.edges if e.holder == episode.head.id), None)
-    return f"over {edge.resource.text}" if edge is not None else "over what is not reported"
-
-
-def _long(episode: Episode) -> str:
-    return (
-        f"session {episode.head.who} has held others up for {episode.longest_ms / 1000:.1f} s: "
-        f"{episode.worst_waiting} at the worst, {_over(episode)}"
-    )
-
-
-def _ended(episode: Episode) -> str:
-    if episode.cycle:
-        return (
-            f"the cycle with {episode.head.who} is over: {episode.worst_waiting} sessions at the worst, longest "
-            f"wait {episode.longest_ms / 1000:.1f} s, {_over(episode)}"
-        )
-    return (
-        f"session {episode.head.who} holds up nobody any more: {episode.worst_waiting} at the worst, chain of "
-        f"{episode.chain}, longest wait {episode.longest_ms / 1000:.1f} s, {_over(episode)}"
-    )
+def _ended(incident: Incident) -> str:
+    worst = f"{incident.worst_waiting} at the worst"
+    longest = f"longest wait {duration(incident.longest_ms)}, over {incident.over}"
+    if incident.cycle:
+        return f"the cycle with {incident.head.who} is over: {worst}, {longest}"
+    if incident.head_count > 1:
+        held = incident.longest_held
+        typical = f", typically {duration(incident.typical_ms)}" if incident.typical_ms is not None else ""
+        heads = f"{incident.head_count} heads were seen, {duration(held.held_ms)} at the longest{typical}"
+        return f"nobody is held up any more: {heads}; {worst}, chain of {incident.chain}, {longest}"
+    return f"session {incident.head.who} holds up nobody any more: {worst}, chain of {incident.chain}, {longest}"
 
 
 def told_value(told: Told, *, recording: bool = False) -> dict[str, Any]:
@@ -288,29 +307,39 @@ def told_value(told: Told, *, recording: bool = False) -> dict[str, Any]:
     }
     if told.report is not None:
         value["report"] = told.report
-    episode = told.episode
-    if episode is not None:
-        value["episode"] = {
-            "id": episode.number,
-            "head": {
-                "session": episode.head.id,
-                "started": episode.head.started,
-                "user": episode.head.user,
-                "application": episode.head.application,
-                "host": episode.head.host,
-                "database": episode.head.database,
-            },
-            "cycle": episode.cycle,
-            "ring": episode.cycle,  # the former name, as this version of the format promised it
-            "first_seen": episode.first_seen,
-            "last_seen": episode.last_seen,
-            "ended": episode.ended,
-            "waiting": episode.worst_waiting,
-            "chain": episode.chain,
-            "wait_ms": round(episode.wait_ms, 1),
-            "longest_ms": round(episode.longest_ms, 1),
-            "statements": list(episode.statements.get(episode.head.id, ())),
+    incident = told.incident
+    if incident is not None:
+        value["incident"] = value["episode"] = {  # "episode": the former name, which this version promised
+            "id": incident.number,
+            "head": _head_value(incident.longest_held),
+            "heads": incident.head_count,
+            "typical_ms": round(incident.typical_ms, 1) if incident.typical_ms is not None else None,
+            "object": incident.over,
+            "cycle": incident.cycle,
+            "ring": incident.cycle,  # the former name, as this version of the format promised it
+            "first_seen": incident.first_seen,
+            "last_seen": incident.last_seen,
+            "ended": incident.ended,
+            "waiting": incident.worst_waiting,
+            "chain": incident.chain,
+            "wait_ms": round(incident.wait_ms, 1),
+            "longest_ms": round(incident.longest_ms, 1),
+            "statements": list(incident.statements.get(incident.head.id, ())),
         }
         if recording:
-            value["recording"] = to_plain(recording_of(episode.worst, episode.statements, title="episode"))
+            value["recording"] = to_plain(recording_of(incident.worst, incident.statements, title="incident"))
     return value
+
+
+def _head_value(head: Head) -> dict[str, Any]:
+    session = head.session
+    return {
+        "session": session.id,
+        "started": session.started,
+        "user": session.user,
+        "application": session.application,
+        "host": session.host,
+        "database": session.database,
+        "held_ms": round(head.held_ms, 1),
+        "exact": head.exact,
+    }

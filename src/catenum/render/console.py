@@ -8,6 +8,8 @@ from typing import IO, Any
 from rich.console import Console
 from rich.text import Text
 
+from catenum.core.words import harmless
+
 PIPE_WIDTH, MOST_WIDTH = 80, 132
 
 #: Tone to style. Nothing depends on colour alone: each tone also has a sign or a word in the text.
@@ -54,7 +56,9 @@ def make_console(stream: IO[str], *, color: bool | None = None, width: int | Non
 
 def say(console: Console, text: Text | str = "", **style: Any) -> None:
     """Print one line as it is, in signs that the stream can show."""
-    line = text if isinstance(text, Text) else Text(text, **style)
+    line = text.copy() if isinstance(text, Text) else Text(text, **style)
+    if (shown := harmless(line.plain)) != line.plain:
+        line.plain = shown
     if not _shows_signs(console):
         line = _plain(line)
     console.print(line, soft_wrap=True)
@@ -71,6 +75,8 @@ def _shows_signs(console: Console) -> bool:
 
 def _plain(line: Text) -> Text:
     pieces = Text()
+    line = line.copy()
+    line.plain = "".join("?" if 0x2400 <= ord(sign) < 0x2422 else sign for sign in line.plain)
     for segment in line.split("\n"):
         spans = segment.spans or []
         if not spans:

@@ -1,4 +1,4 @@
-"""What a watch kept: tables in the terminal, and the chart of waiting over time with its calendar."""
+"""What a watch kept, as tables in the terminal."""
 
 from __future__ import annotations
 
@@ -12,14 +12,18 @@ from catenum.core.words import duration, one_line
 from catenum.render.console import STYLES, say
 
 MOST_ROWS = 15
+#: Hours of a server that were not wholly seen, in a line.
+MOST_HOURS = 12
+#: An hour of which a larger part was seen counts as seen.
+SEEN_WHOLE = 0.99
 
 
 def print_totals(console: Console, told: dict[str, Any]) -> None:
     """The first lines: how much, how long, and what was not seen."""
-    if not told["episodes"] and not told["deadlocks"]:
+    if not told["incidents"] and not told["deadlocks"]:
         say(console, _nothing(told), style=STYLES["strong"])
     else:
-        count = f"{told['episodes']:,} episode{'s' if told['episodes'] != 1 else ''} of waiting"
+        count = f"{told['incidents']:,} incident{'s' if told['incidents'] != 1 else ''} of waiting"
         text = (
             f"{count}, {told['deadlocks']:,} deadlocks; waited in all {duration(told['wait_ms'])}, the longest "
             f"{duration(told['longest_ms'])}; at most {told['waiting']} at once, chain of {told['chain']}"
@@ -27,10 +31,30 @@ def print_totals(console: Console, told: dict[str, Any]) -> None:
         for line in textwrap.wrap(text, console.width - 1):
             say(console, line, style=STYLES["strong"])
         say(console, f"from {told['first']} to {told['last']}", style=STYLES["faint"])
+    _print_coverage(console, told["coverage"])
     for gap in told["gaps"]:
         text = f"not seen: {gap['server']} from {gap['since']} to {gap['until'] or 'the end'}: {gap['why']}"
         for line in textwrap.wrap(text, console.width - 1, subsequent_indent="  "):
             say(console, line, style=STYLES["bad"])
+
+
+def _print_coverage(console: Console, hours: Sequence[dict[str, Any]]) -> None:
+    """How much of the time was seen, for each server, and the hours of which a part was not."""
+    for server in dict.fromkeys(hour["server"] for hour in hours):
+        mine = [hour for hour in hours if hour["server"] == server]
+        seen, of = sum(hour["seen_s"] for hour in mine), sum(hour["of_s"] for hour in mine)
+        looks = sum(hour["looks"] for hour in mine)
+        text = f"{server}: seen for {duration(seen * 1000)} of {duration(of * 1000)}, in {looks:,} checks"
+        parts = [hour for hour in mine if hour["seen_s"] < SEEN_WHOLE * hour["of_s"]]
+        if parts and len(mine) > 1:
+            told = ", ".join(
+                f"{hour['hour'][5:13].replace('T', ' ')} h: {100 * hour['seen_s'] / hour['of_s']:.0f} %"
+                for hour in parts[:MOST_HOURS]
+            )
+            more = f" and {len(parts) - MOST_HOURS} more hours (--json lists all)" if len(parts) > MOST_HOURS else ""
+            text += f"; not wholly seen: {told}{more}"
+        for line in textwrap.wrap(text, console.width - 1, subsequent_indent="  "):
+            say(console, line, style=STYLES["faint"])
 
 
 def _nothing(told: dict[str, Any]) -> str:
@@ -72,8 +96,10 @@ def print_grouped(
     say(console)
     say(console, title, style=STYLES["strong"])
     rates = any(row.get("calls") is not None for row in rows)
+    several = key != "server" and len({row["server"] for row in rows}) > 1
     head = [
-        "episodes",
+        *(["server"] if several else []),
+        "incidents",
         "waited in all",
         "longest",
         "at once",
@@ -86,7 +112,8 @@ def print_grouped(
     lines = []
     for row in rows[:most]:
         cells = [
-            f"{row['episodes']:,}",
+            *([str(row["server"])] if several else []),
+            f"{row['incidents']:,}",
             duration(row["wait_ms"]),
             duration(row["longest_ms"]),
             str(row["waiting"]),
@@ -129,125 +156,30 @@ def print_pairs(console: Console, rows: Sequence[dict[str, Any]], most: int = 8)
                 say(console, line, style=STYLES["faint"])
 
 
-def print_episodes(console: Console, rows: Sequence[dict[str, Any]]) -> None:
-    """Single episodes; ``history show ID`` tells one in full."""
+def incident_line(row: dict[str, Any]) -> str:
+    """One incident: when, where, who held whom up, over what, for how long."""
+    who = ", ".join(part for part in (row["user"], row["application"]) if part)
+    session = f"session {row['head']} ({who})" if who else f"session {row['head']}"
+    blamed = session if row["heads"] < 2 else f"{row['heads']} heads one after the other, {session} the longest"
+    held = f" for {duration(row['held_ms'])}" if row["held_ms"] is not None else ""
+    typical = f", typically {duration(row['typical_ms'])}" if row["typical_ms"] is not None else ""
+    chain = f", chain {row['chain']}" if row["chain"] > 1 else ""
+    return (
+        f"{row['first'][:19].replace('T', ' ')}  {row['server']}  {'cycle, ' if row['cycle'] else ''}over "
+        f"{row['object']}: {row['waiting']} waiting{chain}, longest wait {duration(row['longest_ms'])}; "
+        f"{blamed}{held}{typical}{'' if row['ended'] else ' (not ended when last seen)'}"
+    )
+
+
+def print_incidents(console: Console, rows: Sequence[dict[str, Any]]) -> None:
+    """Single incidents; ``history show ID`` tells one in full."""
     if not rows:
         return
     say(console)
-    say(console, "Episodes, the latest first (history show ID shows one in full)", style=STYLES["strong"])
+    say(console, "Incidents, the latest first (history show ID shows one in full)", style=STYLES["strong"])
     for row in rows:
-        who = ", ".join(part for part in (row["user"], row["application"]) if part)
-        cycle = "cycle, " if row["cycle"] else ""
-        when = row["first"][:19].replace("T", " ")
-        text = (
-            f"{row['id']:>6}  {when}  {row['server']}  session {row['head']} ({who}): {cycle}"
-            f"{row['waiting']} waiting, chain {row['chain']}, "
-            f"longest {duration(row['longest_ms'])}, over {row['object']}"
-            f"{'' if row['ended'] else ' (not ended when last seen)'}"
-        )
+        text = f"{row['id']:>6}  {incident_line(row)}"
         for line in textwrap.wrap(text, console.width - 1, subsequent_indent=" " * 8):
             say(console, line)
         if row["note"]:
             say(console, f"        note: {row['note']}", style=STYLES["good"])
-
-
-def chart_figure(rows: Sequence[dict[str, Any]], gaps: Sequence[dict[str, Any]], title: str) -> Any:
-    """Waiting sessions over time by head statement, and a calendar of the hours in which it happens.
-
-    ``rows``: see ``live.history.over_time``. ``gaps``: when a server was not seen.
-    """
-    from datetime import UTC, datetime
-
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
-    from matplotlib.figure import Figure
-
-    from catenum.render.figure import DPI, INK, PAPER, RULE, SIZE, WAIT, WORK
-
-    figure = Figure(figsize=SIZE, dpi=DPI, facecolor=PAPER)
-    axes = figure.add_axes((0.07, 0.52, 0.9, 0.34))
-    weights: dict[str, float] = {}
-    for row in rows:
-        weights[row["shape"]] = weights.get(row["shape"], 0.0) + row["waiting"] * row["samples"]
-    shapes = sorted(weights, key=lambda name: -weights[name])
-    shown, tones, marks = shapes[:5], (WORK, WAIT, "#8c1d40", "#8aa67a", "#a9829b"), ("", "//", "xx", "..", "\\\\")
-    times = sorted({row["moment"] for row in rows})
-    moments = {moment: date2num(datetime.fromisoformat(moment).replace(tzinfo=UTC)) for moment in times}
-    step = 10 / 86_400 if len(times[0]) > 16 else 1 / 1440
-    width = max(step, (max(moments.values()) - min(moments.values())) / 400)
-    bottoms: dict[str, float] = {}
-    for number, name in enumerate([*shown, "others"]):
-        values: dict[str, float] = {}
-        for row in rows:
-            if row["shape"] == name or (name == "others" and row["shape"] not in shown):
-                values[row["moment"]] = values.get(row["moment"], 0.0) + row["waiting"]
-        if not values:
-            continue
-        label = textwrap.shorten(one_line(name), 105, placeholder=" …")
-        axes.bar(
-            [moments[m] for m in values],
-            list(values.values()),
-            width=width,
-            align="edge",
-            bottom=[bottoms.get(m, 0.0) for m in values],
-            color=tones[number] if number < 5 else RULE,
-            hatch=marks[number] if number < 5 else None,
-            edgecolor=PAPER,
-            linewidth=0.3,
-            label=label,
-        )
-        for moment, value in values.items():
-            bottoms[moment] = bottoms.get(moment, 0.0) + value
-    left, right = min(moments.values()), max(moments.values()) + width
-    for number, gap in enumerate(gaps):
-        ends = [date2num(datetime.fromisoformat(gap[end])) if gap[end] else right for end in ("since", "until")]
-        if ends[1] > left and ends[0] < right:
-            unseen = None if number else "(not seen)"
-            axes.axvspan(max(left, ends[0]), min(right, ends[1]), color=RULE, alpha=0.35, zorder=0, label=unseen)
-    locator = AutoDateLocator()
-    axes.xaxis.set_major_locator(locator)
-    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))
-    axes.set_ylabel("sessions waiting (mean)", color=INK)
-    axes.set_xlabel("UTC", color=INK)
-    axes.spines[["top", "right"]].set_visible(False)
-    if shapes:
-        axes.legend(
-            loc="upper left",
-            bbox_to_anchor=(0.0, -0.17),
-            frameon=False,
-            fontsize=9,
-            title="held up by",
-            alignment="left",
-        )
-    figure.text(0.03, 0.955, "Who held others up, and when", fontsize=16, fontweight="bold", color=INK, va="center")
-    figure.text(0.03, 0.915, textwrap.shorten(title, 165), fontsize=10.5, color=INK, va="center")
-    _calendar(figure, rows)
-    return figure
-
-
-def _calendar(figure: Any, rows: Sequence[dict[str, Any]]) -> None:
-    """Days against hours; the figure in a cell is minutes in which somebody waited."""
-    from matplotlib.colors import LinearSegmentedColormap
-
-    from catenum.render.figure import INK, PAPER
-
-    minutes = {(row["moment"][:10], int(row["moment"][11:13]), row["moment"][:16]) for row in rows}
-    days = sorted({day for day, _, _ in minutes})[-14:]
-    if not days:
-        return
-    grid = [[sum(1 for d, h, _ in minutes if (d, h) == (day, hour)) for hour in range(24)] for day in days]
-    height = min(0.2, 0.035 * len(days) + 0.01)
-    axes = figure.add_axes((0.12, 0.06, 0.85, height))
-    tone = LinearSegmentedColormap.from_list("waiting", [PAPER, "#f0c75e", "#8c1d40"])
-    axes.imshow(grid, aspect="auto", cmap=tone, vmin=0, vmax=60)
-    for y, line in enumerate(grid):
-        for x, count in enumerate(line):
-            if count:
-                axes.text(x, y, str(count), ha="center", va="center", fontsize=8, color=INK if count < 35 else PAPER)
-    axes.set_yticks(range(len(days)), days, fontsize=9, color=INK)
-    axes.set_xticks(range(24), [f"{hour:02d}" for hour in range(24)], fontsize=9, color=INK)
-    axes.tick_params(length=0)
-    text = "Minutes of each hour in which a session waited (UTC)"
-    figure.text(0.12, 0.06 + height + 0.015, text, fontsize=10, fontweight="bold", color=INK, va="center")

@@ -14,14 +14,17 @@ from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, TargetError
 from catenum.core.record.recording_file import to_json
 from catenum.core.story.recording import tell
+from catenum.core.words import harmless
 from catenum.engines.clock import moment
 from catenum.live import history
+from catenum.live.handover import handover_value
+from catenum.live.spans import Span
 from catenum.live.store import Store, default_path, reader
 from catenum.render.console import make_console, say
+from catenum.render.handover import handover
 from catenum.render.history import (
-    chart_figure,
-    print_episodes,
     print_grouped,
+    print_incidents,
     print_pairs,
     print_releases,
     print_totals,
@@ -29,7 +32,7 @@ from catenum.render.history import (
 from catenum.render.text import print_story
 
 FORMAT = "catenum-history/1"
-WORDS = ("list", "show", "note", "deadlocks", "releases")
+WORDS = ("list", "show", "note", "deadlocks", "releases", "report")
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -38,7 +41,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "words",
         nargs="*",
         metavar="WORD",
-        help="nothing: the summary; list; deadlocks; releases; show ID; note ID TEXT",
+        help="nothing: the summary; list; deadlocks; releases; report (to hand over); show ID; note ID TEXT",
     )
     parser.add_argument("--store", metavar="FILE", type=Path, help="where it was kept (default: your data folder)")
     parser.add_argument("--since", metavar="WHEN", help="a time (2026-11-22T18:00), or so long ago (12h, 3d)")
@@ -48,6 +51,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--chart", metavar="FILE", type=Path, help="draw waiting over time, and a calendar, as PNG or SVG"
     )
+    parser.add_argument("--markdown", action="store_true", help="with report: write it as Markdown")
     parser.add_argument("--csv", action="store_true", help="write the table (default: by statement) as CSV")
     parser.add_argument(
         "--save", metavar="FILE", type=Path, help="with show: write the recording, for explain and draw"
@@ -63,7 +67,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         raise InputError(f"history knows no {words[0]!r}", advice=f"It knows: {', '.join(WORDS)}.")
     store = reader(args.store or default_path())
     try:
-        span = history.Span(_moment(args.since), _moment(args.until), args.server)
+        span = Span(_moment(args.since), _moment(args.until), args.server)
         if words[:1] == ["note"]:
             return _note(store, words[1:], out, args)
         if words[:1] == ["show"]:
@@ -73,11 +77,13 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             out.write(f"{args.chart}\n")
             return ExitCode.OK
         if words[:1] == ["list"]:
-            return _table(args, out, "episodes", history.episodes(store, span))
+            return _table(args, out, "incidents", history.incidents(store, span))
         if words[:1] == ["deadlocks"]:
             return _table(args, out, "deadlocks", history.deadlocks(store, span))
         if words[:1] == ["releases"]:
             return _table(args, out, "releases", history.releases(store, span))
+        if words[:1] == ["report"]:
+            return _report(store, span, args, out)
         return _summary(store, span, args, out, err)
     finally:
         store.close()
@@ -102,9 +108,18 @@ def _moment(text: str | None) -> str | None:
     return found.isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
+def _report(store: Store, span: Span, args: argparse.Namespace, out: IO[str]) -> ExitCode:
+    value = handover_value(store, span)
+    if args.json:
+        out.write(json.dumps({"format": FORMAT, **value}, indent=2) + "\n")
+    else:
+        out.write(harmless(handover(value, markdown=args.markdown)))
+    return ExitCode.OK
+
+
 def _number(words: list[str]) -> int:
     if not words or not words[0].isdecimal():
-        raise InputError("which episode? 'catenum history list' shows the numbers")
+        raise InputError("which incident? 'catenum history list' shows the numbers")
     return int(words[0])
 
 
@@ -114,7 +129,7 @@ def _note(store: Store, words: list[str], out: IO[str], args: argparse.Namespace
         raise InputError("a note needs a text: catenum history note ID 'text'")
     store.note(number, text)
     if not args.quiet:
-        out.write(f"Noted on episode {number}.\n")
+        out.write(f"Noted on incident {number}.\n")
     return ExitCode.OK
 
 
@@ -130,7 +145,7 @@ def _show(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]
     return ExitCode.OK
 
 
-def _summary(store: Store, span: history.Span, args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+def _summary(store: Store, span: Span, args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     by: history.By = args.by or "statement"
     rows = history.grouped(store, by, span)
     if args.target and by == "statement":
@@ -152,7 +167,7 @@ def _summary(store: Store, span: history.Span, args: argparse.Namespace, out: IO
         others: tuple[history.By, ...] = ("object", "application")
         for other in others:
             print_grouped(console, f"By {other}", other, history.grouped(store, other, span), most=6)
-        print_episodes(console, history.episodes(store, span, 5))
+        print_incidents(console, history.incidents(store, span, 5))
     return ExitCode.OK
 
 
@@ -173,11 +188,12 @@ def _table(args: argparse.Namespace, out: IO[str], what: str, rows: list[dict[st
     if args.csv:
         return _csv(out, rows)
     if args.json:
-        out.write(json.dumps({"format": FORMAT, what: rows}, indent=2) + "\n")
+        former = {"episodes": rows} if what == "incidents" else {}  # the former name, which this version promised
+        out.write(json.dumps({"format": FORMAT, what: rows, **former}, indent=2) + "\n")
         return ExitCode.OK
     console = make_console(out, color=False if args.no_color else None)
-    if what == "episodes":
-        print_episodes(console, rows)
+    if what == "incidents":
+        print_incidents(console, rows)
         return ExitCode.OK
     if what == "releases":
         print_releases(console, rows)
@@ -197,7 +213,8 @@ def _csv(out: IO[str], rows: list[dict[str, Any]]) -> ExitCode:
     return ExitCode.OK
 
 
-def _chart(store: Store, span: history.Span, path: Path) -> None:
+def _chart(store: Store, span: Span, path: Path) -> None:
+    from catenum.render.chart import chart_figure
     from catenum.render.figure import to_bytes
 
     form = path.suffix.lstrip(".").lower()
@@ -208,9 +225,8 @@ def _chart(store: Store, span: history.Span, path: Path) -> None:
     if not rows:
         raise InputError("nothing was seen to wait in that time, so there is nothing to draw")
     told = history.totals(store, span)
-    plural = "s" if told["episodes"] != 1 else ""
-    title = (
-        f"{told['episodes']:,} episode{plural}, {told['deadlocks']:,} deadlocks, from {told['first']} to {told['last']}"
-    )
+    plural = "s" if told["incidents"] != 1 else ""
+    when = f"from {told['first']} to {told['last']}"
+    title = f"{told['incidents']:,} incident{plural}, {told['deadlocks']:,} deadlocks, {when}"
     figure = chart_figure(rows, told["gaps"], title)
     common.save_atomically(path, to_bytes(figure, form))

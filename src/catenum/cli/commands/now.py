@@ -1,25 +1,30 @@
-"""``catenum now``: one look at a running server."""
+"""``catenum now``: one look at running servers."""
 
 from __future__ import annotations
 
 import argparse
 import json
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
-from catenum.core.moment.plain import sample_value
+from catenum.core.errors import InputError, TargetError
+from catenum.core.moment.plain import FORMAT, sample_value
 from catenum.core.moment.recording import recording_of
+from catenum.core.moment.sample import Sample
 from catenum.core.moment.story import headline_of, tell_sample
 from catenum.core.record.recording_file import to_json
-from catenum.render.console import make_console, say
+from catenum.engines.targets import Target
+from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``now``."""
-    watching.add_target_option(parser)
+    watching.add_target_option(parser, several=True)
     parser.add_argument("--locks", action="store_true", help="list every lock of the sessions in a chain too")
     parser.add_argument(
         "--longer-than",
@@ -28,31 +33,90 @@ def configure(parser: argparse.ArgumentParser) -> None:
         default=0,
         help="exit 1 only if a session waits longer than this, such as 10s",
     )
-    parser.add_argument("--save", metavar="FILE", type=Path, help="write the chains as a recording")
+    parser.add_argument("--save", metavar="FILE", type=Path, help="write the chains as a recording (of one target)")
     common.add_output_options(parser)
+
+
+@dataclass(frozen=True)
+class _Seen:
+    """One server: what a look showed, or why there was none."""
+
+    name: str
+    sample: Sample | None = None
+    error: TargetError | None = None
+
+    def code(self, longer_than_ms: float) -> ExitCode:
+        """What this server alone would end with."""
+        if self.sample is None:
+            return ExitCode.UNREACHABLE
+        if self.sample.graph.waiters and self.sample.longest_wait_ms > longer_than_ms:
+            return ExitCode.FOUND
+        # What this login may not see may wait all the same.
+        return ExitCode.UNREACHABLE if self.sample.partial else ExitCode.OK
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Check and show."""
+    targets = watching.targets_of(args.target, err)
     if args.save:
+        if len(targets) > 1:
+            raise InputError("--save takes the chains of one target; give --target once")
         common.check_writable(args.save)
-    with watching.lookout_for(args.target, err) as lookout:
-        sample = lookout.sample(locks=args.locks)
-    if args.mask:
-        sample = sample.masked()
-    if args.save:
-        common.save_atomically(args.save, to_json(recording_of(sample, title="now")).encode())
-    found = bool(sample.graph.waiters) and sample.longest_wait_ms > args.longer_than
-    # What this login may not see may wait all the same.
-    calm = ExitCode.UNREACHABLE if sample.partial else ExitCode.OK
+    with ThreadPoolExecutor(len(targets)) as pool:  # a server that is slow to answer must not hold up the others
+        looks = [pool.submit(_look, name, target, args) for name, target in targets.items()]
+        found = [look.result() for look in looks]
+    if len(found) == 1 and found[0].error is not None:
+        raise found[0].error
+    if args.save and found[0].sample is not None:
+        common.save_atomically(args.save, to_json(recording_of(found[0].sample, title="now")).encode())
+    codes = {seen.code(args.longer_than) for seen in found}
+    code = next((c for c in (ExitCode.FOUND, ExitCode.UNREACHABLE) if c in codes), ExitCode.OK)
     if args.json:
-        out.write(json.dumps(sample_value(sample), indent=2) + "\n")
-        return ExitCode.FOUND if found else calm
+        out.write(json.dumps(_value(found), indent=2) + "\n")
+        return code
     console = make_console(out, color=False if args.no_color else None)
-    info = sample.target
-    say(console, f"{info.server} {info.version} ({info.url}) at {sample.at}", style="bold")
-    say(console, headline_of(sample), style="bold")
-    if not args.quiet:
-        say(console)
-        print_story(console, tell_sample(sample))
-    return ExitCode.FOUND if found else calm
+    if len(found) > 1:
+        width = max(len(seen.name) for seen in found)
+        for seen in found:
+            tone = STYLES["bad" if seen.sample is None or seen.sample.graph.waiters else "plain"]
+            say(console, f"{seen.name:{width}}  {_line(seen)}", style=tone)
+    for seen in found:
+        if seen.sample is None or (args.quiet and len(found) > 1):
+            continue
+        info = seen.sample.target
+        if len(found) > 1:
+            say(console)
+        say(console, f"{info.server} {info.version} ({info.url}) at {seen.sample.at}", style="bold")
+        say(console, headline_of(seen.sample), style="bold")
+        if not args.quiet:
+            say(console)
+            print_story(console, tell_sample(seen.sample))
+    return code
+
+
+def _look(name: str, target: Target, args: argparse.Namespace) -> _Seen:
+    try:
+        lookout = watching.connect(target)
+        try:
+            sample = lookout.sample(locks=args.locks)
+        finally:
+            lookout.close()
+    except TargetError as error:
+        return _Seen(name, error=error)
+    return _Seen(name, sample.masked() if args.mask else sample)
+
+
+def _line(seen: _Seen) -> str:
+    if seen.error is not None:
+        return f"not seen: {seen.error.problems[0].message}"
+    return headline_of(seen.sample) if seen.sample is not None else ""
+
+
+def _value(found: list[_Seen]) -> dict[str, object]:
+    values = [
+        {"name": seen.name, **sample_value(seen.sample)}
+        if seen.sample is not None
+        else {"name": seen.name, "error": seen.error.problems[0].message if seen.error else None}
+        for seen in found
+    ]
+    return dict(values[0]) if len(values) == 1 else {"format": FORMAT, "servers": values}

@@ -1,4 +1,4 @@
-"""``catenum watch``: samples running servers for hours, keeps episodes, says what happens."""
+"""``catenum watch``: samples running servers for hours, keeps incidents, says what happens."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import json
 import os
 import signal
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -16,6 +16,7 @@ from typing import IO, TYPE_CHECKING
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError
+from catenum.core.moment.alarms import Thresholds
 from catenum.core.moment.sample import Sample
 from catenum.core.moment.story import headline_of, tell_sample
 from catenum.core.words import one_line
@@ -26,9 +27,10 @@ from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story
 
 if TYPE_CHECKING:
-    from rich.console import Console
+    pass
 
-_TONES = {"began": "wait", "long": "bad", "deadlock": "bad", "lost": "bad", "store": "bad", "trouble": "bad"}
+_BAD = ("long", "many", "idle", "deadlocks", "deadlock", "lost", "store", "trouble")
+_TONES = {"began": "wait", "clear": "good", **dict.fromkeys(_BAD, "bad")}
 RECENT = 8
 
 
@@ -57,8 +59,18 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="report waits that are longer, and start --run for them (default 10s)",
     )  # fmt: skip
     parser.add_argument(
-        "--run", dest="alert", metavar="CMD", help="start this with the episode as JSON on its standard input"
+        "--waiting", metavar="N", type=common.positive, help="report when so many sessions wait at once"
     )
+    parser.add_argument(
+        "--idle-open", metavar="TIME", type=common.duration_argument,
+        help="report transactions that have been open for so long and are idle",
+    )  # fmt: skip
+    parser.add_argument("--deadlocks", metavar="N", type=common.positive, help="report so many deadlocks in a minute")
+    parser.add_argument(
+        "--run", dest="alert", metavar="CMD",
+        help="start this for whatever passes a threshold, for deadlocks, and when all is over, "
+        "with the event as JSON on its standard input",
+    )  # fmt: skip
     parser.add_argument(
         "--log",
         metavar="[SERVER=]FILE",
@@ -71,18 +83,23 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="TIME",
         type=common.duration_argument,
         default=500,
-        help="a wait shorter than this makes no episode (default 500ms)",
+        help="a wait shorter than this makes no incident (default 500ms)",
     )
     common.add_output_options(parser)
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Watch until ended."""
-    targets = _targets(args, err)
+    targets = watching.targets_of(args.target, err)
     options = WatchOptions(
         every_s=args.every / 1000,
         at_least_ms=float(args.at_least),
-        longer_than_ms=float(args.longer_than),
+        thresholds=Thresholds(
+            longer_than_ms=float(args.longer_than),
+            waiting=args.waiting,
+            idle_ms=float(args.idle_open) if args.idle_open is not None else None,
+            deadlocks=args.deadlocks,
+        ),
         keep_ms=float(args.keep),
         most_bytes=args.most * 1_000_000,
         run=args.alert,
@@ -106,20 +123,6 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     finally:
         if store is not None:
             store.close()
-
-
-def _targets(args: argparse.Namespace, err: IO[str]) -> dict[str, Target]:
-    """The targets by the names they go by: what was typed, without secrets."""
-    found = {}
-    for word in args.target or [None]:
-        target = common.target_of(word, err)
-        name = watching.name_of(word, target.shown)
-        if name in found:
-            raise InputError(f"--target names {name} twice")
-        found[name] = target
-    if len(found) > 50:
-        raise InputError("more than 50 servers", advice="Start several watches, each with a store of its own.")
-    return found
 
 
 def _log(text: str, servers: list[str]) -> tuple[str, Path]:
@@ -189,7 +192,13 @@ class _Face:
         self.out.flush()
 
     def _draw(self, height: int) -> None:
-        print_within(self.console, height - len(self.recent) - 3, self._sections)
+        room = height - len(self.recent) - 3
+        texts = [self._lines(name, sample) for name, sample in self.samples.items()]
+        for lines, share in zip(texts, shares([len(lines) for lines in texts], room), strict=True):
+            shown = lines[:share]
+            if len(lines) > share:
+                shown[-1] = f"… {len(lines) - share + 1} lines more: catenum now shows all"
+            self.console.file.write("\n".join(shown) + "\n")
         if self.recent:
             say(self.console)
             say(self.console, "Lately", style=STYLES["strong"])
@@ -197,21 +206,26 @@ class _Face:
                 line = one_line(self._line(replace(told, at=told.at[11:19])), self.console.width - 1)
                 say(self.console, line, style=STYLES[_TONES.get(told.what, "plain")])
 
-    def _sections(self) -> None:
-        for name, sample in self.samples.items():
-            info = sample.target
+    def _lines(self, name: str, sample: Sample) -> list[str]:
+        info = sample.target
+        with self.console.capture() as captured:
             say(self.console, f"{name} · {info.server} {info.version} · {sample.at}", style=STYLES["strong"])
             say(self.console, headline_of(sample))
             say(self.console)
             print_story(self.console, tell_sample(sample))
+        return captured.get().rstrip("\n").split("\n")
 
 
-def print_within(console: Console, lines: int, draw: Callable[[], None]) -> None:
-    """Draw, but no more than so many lines: what does not fit a screen would scroll its beginning away."""
-    with console.capture() as captured:
-        draw()
-    text = captured.get().split("\n")
-    shown = text[: max(3, lines)]
-    if len(text) > len(shown):
-        shown[-1] = f"… {len(text) - len(shown)} lines more: catenum now shows all"
-    console.file.write("\n".join(shown) + "\n")
+#: Lines that a server has on the screen at the least.
+LEAST_LINES = 3
+
+
+def shares(wanted: Sequence[int], room: int) -> list[int]:
+    """How many lines of a screen each server gets: what it wants, or its equal part of what the others leave."""
+    found = [0] * len(wanted)
+    left = room
+    for place, number in enumerate(sorted(range(len(wanted)), key=lambda i: wanted[i])):
+        part = max(min(LEAST_LINES, wanted[number]), min(wanted[number], left // (len(wanted) - place)))
+        found[number] = part
+        left -= part
+    return found

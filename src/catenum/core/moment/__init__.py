@@ -1,1 +1,1 @@
-"""A running server at one moment: who waits for whom, and the episodes that moments add up to."""
+"""A running server at one moment: who waits for whom, and the incidents that moments add up to."""

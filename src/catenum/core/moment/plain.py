@@ -28,6 +28,8 @@ def sample_value(sample: Sample) -> dict[str, Any]:
                 "session": head,
                 "directly": len({edge.waiter for edge in graph.edges if edge.holder == head}),
                 "in_all": len(graph.held_up_by(head)),
+                "holds_up_ms": round(sample.holds_up(head).ms, 3),
+                "exact": sample.holds_up(head).exact,
                 "waiting": _branches(graph.tree(head)),
             }
             for head in graph.heads()
@@ -44,6 +46,7 @@ def sample_value(sample: Sample) -> dict[str, Any]:
                 "held": str(edge.held) if edge.held else None,
                 "queued": edge.queued,
                 "waited_ms": round(-(edge.since_ms or 0.0), 3),
+                "exact": edge.waiter not in sample.inexact,
             }
             for edge in sample.edges
         ],

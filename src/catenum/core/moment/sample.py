@@ -69,11 +69,22 @@ class Suspect:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Held:
+    """How long a session has held others up. ``exact``: the server tells it; otherwise it is the most it can be."""
+
+    session: str
+    ms: float
+    exact: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Sample:
     """One look at a server. ``cost_ms`` and ``rows_read`` are what it cost; ``deadlocks`` counts since its start.
 
     ``open_transactions`` that do nothing are among ``sessions``, whether somebody waits for them or not.
-    ``partial``: the login may not see everybody, so what is not here may be there all the same.
+    ``partial``: the login may not see everybody, so what is not here may be there all the same. ``held``: where the
+    server tells since when a session has held others up. ``inexact``: those whose waits' lengths are the most they can
+    be, since the server counts whole seconds.
     """
 
     at: str
@@ -88,6 +99,8 @@ class Sample:
     notes: tuple[str, ...] = ()
     partial: bool = False
     suspects: tuple[Suspect, ...] = ()
+    held: tuple[Held, ...] = ()
+    inexact: frozenset[str] = frozenset()
     by_id: dict[str, SessionInfo] = field(default_factory=dict, compare=False, repr=False)
 
     def __post_init__(self) -> None:
@@ -107,6 +120,19 @@ class Sample:
     def waited_ms(self, name: str) -> float:
         """How long a session has been waiting, by the longest of its waits."""
         return max((-(edge.since_ms or 0.0) for edge in self.edges if edge.waiter == name), default=0.0)
+
+    def holds_up(self, name: str) -> Held:
+        """How long this session, and no other before it, has held others up.
+
+        Where the server does not tell: no longer than the longest of its waiters has waited, and than its own
+        transaction is old.
+        """
+        told = [held for held in self.held if held.session == name]
+        if told:
+            return max(told, key=lambda held: held.ms)
+        longest = max((-(edge.since_ms or 0.0) for edge in self.edges if edge.holder == name), default=0.0)
+        age = self.session(name).transaction_ms
+        return Held(session=name, ms=longest if age is None else min(longest, age), exact=False)
 
     @property
     def longest_wait_ms(self) -> float:

@@ -12,6 +12,8 @@ from catenum.core.words import called, duration, listed, one_line
 #: Open idle transactions that are listed; of more, the number is shown.
 MOST_IDLE = 12
 STATEMENT_WIDTH = 100
+#: Lengths of time that differ by no more than this are told as one (ms).
+SHORT_MS = 100.0
 
 
 def tell_sample(sample: Sample) -> list[Section]:
@@ -59,7 +61,10 @@ def _chain(sample: Sample, head: str) -> Section:
     held_up = graph.held_up_by(head)
     longest = max((sample.waited_ms(name) for name in held_up), default=0.0)
     count = f"{direct} directly, {len(held_up)} in all"
-    title = f"Head blocker: {called(head)} holds up {count}, for up to {duration(longest)}"
+    held = sample.holds_up(head)
+    title = f"Head blocker: {called(head)} holds up {count}, for {'' if held.exact else 'at most '}{duration(held.ms)}"
+    if longest > max(2 * held.ms, held.ms + SHORT_MS):
+        title += f"; the longest of them has waited {duration(longest)}, for others before it"
     tree = graph.tree(head, oldest_first=True)
     about = _about(sample, session) if head.isdigit() else _suspected(sample, held_up)
     lines = [*about, *tree_lines(tree, lambda branch: _waiter(sample, branch))]
@@ -131,7 +136,12 @@ def _waiter(sample: Sample, branch: Branch) -> str:
     name = f"session {branch.name}{f' ({who})' if who else ''}"
     age = f", transaction {duration(session.transaction_ms)}" if session.transaction_ms is not None else ""
     level = f", {session.isolation}" if session.isolation != "not reported" else ""
-    return f"{name} waits {duration(sample.waited_ms(branch.name))}{over}{also}{age}{level}{text}"
+    return f"{name} waits {_length(sample, branch.name)}{over}{also}{age}{level}{text}"
+
+
+def _length(sample: Sample, name: str) -> str:
+    most = "at most " if name in sample.inexact else ""
+    return f"{most}{duration(sample.waited_ms(name))}"
 
 
 def _held(edge: Edge) -> str:

@@ -154,7 +154,7 @@ class MariadbLookout:
         read = len(listed) + len(rows) + len(transactions)
         sessions = {session.id: session for session in self._sessions(rows)}
         edges = [
-            _edge(wait, sessions.get(wait.waiter), waited.get(wait.waiter, 0.0))
+            _edge(wait, sessions.get(wait.waiter), _most_waited(waited.get(wait.waiter), sessions.get(wait.waiter)))
             for wait in rowlocks.waits(transactions, listed)
         ]
         suspects: tuple[Suspect, ...] = ()
@@ -186,6 +186,7 @@ class MariadbLookout:
             ),
             partial=not self.sees_all,
             suspects=suspects,
+            inexact=frozenset(waited),
         )
 
     def _listed(self, transactions: Mapping[str, rowlocks.Transaction]) -> list[tuple[Any, ...]]:
@@ -383,6 +384,14 @@ def _state(command: str, state: str | None, trx_state: str | None) -> State:
     if command == "Sleep":
         return "idle in a transaction" if trx_state else "idle"
     return "working"
+
+
+def _most_waited(told_ms: float | None, session: SessionInfo | None) -> float:
+    """The most that a wait can have lasted: InnoDB tells its beginning in whole seconds, rounded down, and a statement
+    waits no longer than it runs.
+    """
+    runs_ms = session.statement_ms if session is not None else None
+    return min((bound for bound in (told_ms, runs_ms) if bound is not None), default=0.0)
 
 
 def _edge(wait: rowlocks.LockWait, waiter: SessionInfo | None, waited_ms: float) -> Edge:

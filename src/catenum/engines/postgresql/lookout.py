@@ -20,7 +20,7 @@ from psycopg.adapt import Loader
 from psycopg.conninfo import make_conninfo
 
 from catenum.core.errors import TargetError
-from catenum.core.moment.sample import Sample, SessionInfo, State
+from catenum.core.moment.sample import Held, Sample, SessionInfo, State
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge
@@ -225,6 +225,7 @@ class PostgresqlLookout:
             locks=tuple(entries),
             notes=(*self._notes(), *(note for _, _, note in prepared)),
             partial=not self.sees_all,
+            held=tuple(_held(edges, waiting)),
         )
 
     def _notes(self) -> Iterator[str]:
@@ -400,6 +401,16 @@ class PostgresqlLookout:
         """Disconnect."""
         with contextlib.suppress(psycopg.Error):
             self.connection.close()
+
+
+def _held(edges: Sequence[Edge], waiting: dict[int, list[tuple[Any, ...]]]) -> Iterator[Held]:
+    """Since when each transaction has been waited for by its number: a waiter begins anew with each that comes to hold
+    the row, so that no other's time is in it (lmgr.c, ``XactLockTableWait``).
+    """
+    for edge in edges:
+        told = edge.waiter.isdigit() and next((row for row in waiting.get(int(edge.waiter), ()) if not row[3]), None)
+        if told and told[1] == "transactionid" and told[11] is not None:
+            yield Held(session=edge.holder, ms=told[11], exact=True)
 
 
 def _bytes(setting: str) -> int:

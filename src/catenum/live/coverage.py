@@ -1,0 +1,93 @@
+"""How much of a time was seen: the looks of each server, by the hour, without what hid it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import asdict, dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+from catenum.engines.clock import moment
+from catenum.live.spans import Span
+from catenum.live.store import LOOKS, Store
+
+HOUR = timedelta(hours=1)
+Interval = tuple[datetime, datetime]
+
+
+@dataclass(frozen=True, slots=True)
+class Hour:
+    """One hour of one server: ``hour`` is its beginning (RFC 3339, UTC). ``of_s``: its length within the time asked."""
+
+    server: str
+    hour: str
+    looks: int
+    seen_s: float
+    of_s: float
+
+
+def coverage(store: Store, span: Span) -> list[dict[str, Any]]:
+    """Every hour of the time that was asked about, server by server.
+
+    Without a beginning, from the first look at any server on; without an end, to now.
+    """
+    servers = store.rows(
+        "select s.id, s.name, min(m.minute) first, w.last_seen last from server s join minute m on m.server = s.id "
+        "left join watched w on w.server = s.id where m.shape = ? and (? is null or s.name = ?) group by s.id",
+        (LOOKS, span.server, span.server),
+    )
+    if not servers:
+        return []
+    begin = _time(span.since) if span.since else min(_time(row["first"]) for row in servers)
+    end = min(_time(span.until), moment()) if span.until else moment()
+    found = []
+    for row in servers:
+        looks = {
+            one["hour"]: one["looks"]
+            for one in store.rows(
+                "select substr(minute, 1, 13) hour, sum(samples) looks from minute where server = ? and shape = ? "
+                "group by 1",
+                (row["id"], LOOKS),
+            )
+        }
+        gaps = store.rows("select since, until from gap where server = ?", (row["id"],))
+        hidden = [(_time(gap["since"]), _time(gap["until"]) if gap["until"] else end) for gap in gaps]
+        # The first look stands for the ten seconds in which it is counted.
+        last = _time(row["last"]) if row["last"] else _time(row["first"])
+        seen = _without((_time(row["first"]), max(last, _time(row["first"]))), hidden)
+        hour = begin.replace(minute=0, second=0, microsecond=0)
+        while hour < end:
+            here = (max(hour, begin), min(hour + HOUR, end))
+            name = hour.strftime("%Y-%m-%dT%H")
+            found.append(
+                Hour(
+                    row["name"],
+                    f"{name}:00Z",
+                    int(looks.get(name, 0)),
+                    round(sum(_common(here, part) for part in seen), 1),
+                    round((here[1] - here[0]).total_seconds(), 1),
+                )
+            )
+            hour += HOUR
+    return [asdict(hour) for hour in found]
+
+
+def _time(text: str) -> datetime:
+    """A time of the store; steps of ten seconds end within the minute."""
+    return datetime.fromisoformat(text if text.endswith("Z") else f"{text}Z")
+
+
+def _common(one: Interval, other: Interval) -> float:
+    return max(0.0, (min(one[1], other[1]) - max(one[0], other[0])).total_seconds())
+
+
+def _without(whole: Interval, hidden: Iterable[Interval]) -> Sequence[Interval]:
+    """An interval without others that may overlap."""
+    found, begin = [], whole[0]
+    for since, until in sorted(hidden):
+        if since > begin:
+            found.append((begin, min(since, whole[1])))
+        begin = max(begin, until)
+    if begin < whole[1]:
+        found.append((begin, whole[1]))
+    return [part for part in found if part[0] < part[1]]

@@ -1,0 +1,96 @@
+"""The hand-over: what happened on the watched servers, for the next shift; plain text or Markdown."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from catenum.core.words import duration, one_line
+from catenum.render.history import incident_line
+
+WIDTH = 118
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A heading and what stands under it, one entry each, with lines that belong to it."""
+
+    title: str
+    entries: tuple[tuple[str, ...], ...]
+    none: str
+
+
+def handover(value: dict[str, Any], *, markdown: bool) -> str:
+    """The whole report, of what ``live.handover.handover_value`` gives."""
+    head = f"Hand-over, {_time(value['since'])} to {_time(value['until'])} UTC"
+    lines = [f"# {head}", ""] if markdown else [head, ""]
+    lines += [_escaped(value["headline"]) if markdown else value["headline"], ""]
+    for part in _parts(value):
+        lines += [f"## {part.title}", ""] if markdown else [part.title]
+        for first, *rest in part.entries:
+            if markdown:
+                lines += [f"- {_escaped(first)}", *(f"  - {_escaped(line)}" for line in rest)]
+                continue
+            lines += textwrap.wrap(first, WIDTH, initial_indent="  ", subsequent_indent="    ")
+            for line in rest:
+                lines += textwrap.wrap(line, WIDTH, initial_indent="      ", subsequent_indent="      ")
+        if not part.entries:
+            lines.append(part.none if markdown else f"  {part.none}")
+        lines.append("")
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _parts(value: dict[str, Any]) -> Iterator[Part]:
+    seen = "in the time that was seen"
+    yield Part("Still open", tuple(map(_incident, value["open"])), f"Nothing {seen} at the end.")
+    yield Part("Incidents", tuple(map(_incident, value["incidents"])), f"No incident {seen}.")
+    yield Part("Deadlocks", tuple(map(_deadlock, value["deadlocks"])), f"None counted {seen}.")
+    yield Part("Released by people", tuple(map(_release, value["releases"])), "Nobody used 'catenum release'.")
+    yield Part("What was seen", tuple(_coverage(value)), "No watch looked in that time.")
+
+
+def _incident(row: dict[str, Any]) -> tuple[str, ...]:
+    until = f"to {_time(row['ended'] or row['last'])[11:]}" if row["ended"] else "not ended when last seen"
+    text = f"#{row['id']} {incident_line({**row, 'ended': 'told'})}; {until}"
+    lines = [text]
+    if row["statement"]:
+        lines.append(f"statement of the head: {one_line(row['statement'], 200)}")
+    if row["note"]:
+        lines.append(f"note: {one_line(row['note'], 300)}")
+    return tuple(lines)
+
+
+def _deadlock(row: dict[str, Any]) -> tuple[str, ...]:
+    told = "" if row["report"] else "; no report"
+    return (f"{_time(row['at'])} {row['server']}: {row['count']}{told}",)
+
+
+def _release(row: dict[str, Any]) -> tuple[str, ...]:
+    who = ", ".join(str(row[key]) for key in ("user", "application", "host") if row[key])
+    text = f"{_time(row['at'])} {row['server']}: {row['by']} {row['way']} session {row['session']} ({who})"
+    return (text, one_line(row["outcome"], 300))
+
+
+def _coverage(value: dict[str, Any]) -> Iterator[tuple[str, ...]]:
+    for server in value["servers"]:
+        seen, of = server["seen_s"] * 1000, server["of_s"] * 1000
+        gaps = [gap for gap in value["gaps"] if gap["server"] == server["server"]]
+        told = [
+            f"not seen from {_time(gap['since'])} to {_time(gap['until']) if gap['until'] else 'the end'}: {gap['why']}"
+            for gap in gaps
+        ]
+        text = f"{server['server']}: seen for {duration(seen)} of {duration(of)}, in {server['looks']:,} checks"
+        yield (text, *told)
+
+
+def _time(text: str) -> str:
+    return text[:19].replace("T", " ")
+
+
+def _escaped(text: str) -> str:
+    """Text that means nothing to Markdown: what stands in statements and names is no markup."""
+    for mark in "\\`*_[]<>#|":
+        text = text.replace(mark, f"\\{mark}")
+    return text
