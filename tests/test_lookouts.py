@@ -22,7 +22,7 @@ from catenum.core.moment.story import headline_of, tell_sample
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import TargetInfo
 from catenum.core.record.recording_file import from_json, to_json
-from catenum.core.record.waits import Edge, Resource
+from catenum.core.record.waits import Edge, Resource, WaitGraph
 from catenum.core.servers import rules_of
 from catenum.core.sql.masking import same_kind
 from catenum.core.story.headline import headline
@@ -30,8 +30,8 @@ from catenum.core.words import duration
 from catenum.engines.mariadb import lookout as mariadb
 from catenum.engines.mariadb import rowlocks, standing
 from catenum.engines.mariadb.control import arguments_of
-from catenum.engines.postgresql import lookout as postgresql
 from catenum.engines.postgresql import waited as waits
+from catenum.engines.postgresql.activity import ActivityRow, session_of
 from catenum.live import history
 from catenum.live.spans import Span
 from catenum.live.store import reader, writer
@@ -89,9 +89,10 @@ def sample(second: float, *waits: tuple[str, str], server: str = "postgresql", *
 def test_working_waiting_for_a_lock_and_waiting_for_something_else_are_told_apart(
     state, event_type, event, told, waits_on
 ):
-    assert postgresql._state(state, event_type, hidden=False) == told
-    assert postgresql._waits_on(event_type, event, state) == waits_on
-    assert postgresql._state(None, None, hidden=True) == "not reported"
+    empty = ActivityRow(*(None,) * len(ActivityRow._fields))._replace(pid=7, kind="client backend")
+    shown = session_of(empty._replace(state=state, event_type=event_type, event=event), 1024)
+    assert (shown.state, shown.waits_on) == (told, waits_on)
+    assert session_of(empty, 1024).state == "not reported"
 
 
 @pytest.mark.parametrize(
@@ -116,29 +117,42 @@ def test_what_a_wait_is_over_is_read_from_the_statement(statement, event, text, 
     assert (resource.text, str(mode)) == (text, wanted)
 
 
+def place(pid: int, *, granted: bool, slot: int = 5) -> waits.LockRow:
+    return waits.LockRow(pid, "tuple", "ExclusiveLock", granted, table="slot", page=0, slot=slot, database=1, oid=7)
+
+
 @pytest.mark.parametrize(
-    ("waiting", "found"),
+    ("queued", "places", "blockers", "found"),
     [
-        ({2: ("transactionid", [1])}, {2: [1]}),
-        ({2: ("transactionid", [1]), 3: ("tuple", [2]), 4: ("tuple", [2, 3])}, {2: [1], 3: [1], 4: [1]}),
-        ({3: ("tuple", [2]), 4: ("tuple", [2, 3])}, {3: [2], 4: [2, 3]}),  # the first has just gone on
-        ({2: ("transactionid", [1, 9, 9]), 3: ("tuple", [2])}, {2: [1, 9], 3: [1, 9]}),  # locked by several, for share
-        ({2: ("transactionid", [3]), 3: ("tuple", [4]), 4: ("transactionid", [3])}, {2: [3], 3: [4], 4: [3]}),
-        ({2: ("relation", [1]), 3: ("relation", [2])}, {2: [1], 3: [2]}),  # a queue for a table is a chain
+        ([3, 4], [place(2, granted=True)], {2: [1]}, {3: [1], 4: [1]}),
+        ([3, 4], [place(2, granted=True)], {2: [1, 9, 9]}, {3: [1, 9], 4: [1, 9]}),  # locked by several, for share
+        ([3, 4], [place(2, granted=True)], {}, {3: [2], 4: [2]}),  # the first has the row by now
+        ([3, 4], [], {}, {3: [8], 4: [8]}),  # nobody has the place: it is just being handed on
+        ([3], [place(2, granted=True, slot=6)], {2: [1]}, {3: [8]}),  # of another row
+        ([3], [place(2, granted=True)], {2: [3]}, {}),  # it would wait for itself: it has gone on
     ],
 )  # fmt: skip
-def test_a_row_s_queue_waits_for_its_holder(waiting, found):
-    assert waits.past_queues(waiting) == found
+def test_a_row_s_queue_waits_for_its_holder(queued, places, blockers, found):
+    locks = {lock.pid: [lock] for lock in [*places, *(place(pid, granted=False) for pid in queued)]}
+    assert waits.in_queues(queued, locks, blockers, lambda pid: [*queued, 8, 8]) == found
 
 
-@given(st.dictionaries(st.integers(1, 9), st.tuples(st.sampled_from(["tuple", "transactionid", "relation"]), st.lists(st.integers(1, 9), min_size=1, max_size=3))))  # fmt: skip
-def test_past_queues_nobody_is_lost_and_nobody_new_waits(waiting):
-    waiting = {pid: (event, [other for other in by if other != pid] or [99]) for pid, (event, by) in waiting.items()}
-    found = waits.past_queues(waiting)
-    assert found.keys() == waiting.keys()
-    assert all(by and pid not in by for pid, by in found.items())
-    named = {pid for _, by in waiting.values() for pid in by}
-    assert {pid for by in found.values() for pid in by} <= named
+@given(st.data())
+def test_in_queues_nobody_waits_for_one_that_waits_there_too(data):
+    queued = data.draw(st.lists(st.integers(1, 9), unique=True))
+    slots = {pid: data.draw(st.integers(1, 2)) for pid in queued}
+    locks = {pid: [place(pid, granted=False, slot=slots[pid])] for pid in queued}
+    for slot in data.draw(st.sets(st.integers(1, 2))):
+        locks[20 + slot] = [place(20 + slot, granted=True, slot=slot)]
+    found = waits.in_queues(queued, locks, {21: [31], 22: [31, 32]}, lambda pid: [*queued, 40])
+    assert found.keys() == set(queued)
+    assert all(by and not set(by) & set(queued) for by in found.values())
+    assert WaitGraph(edge_of(pid, by) for pid, listed in found.items() for by in listed).longest_chain() <= 1
+
+
+def edge_of(waiter: int, holder: int) -> Edge:
+    some = Resource(kind="row", text="a row of slot", table="slot")
+    return Edge(waiter=str(waiter), holder=str(holder), resource=some, wanted=Mode("row", "x"), held=None)
 
 
 # -- MariaDB -------------------------------------------------------------------------------------------------------------

@@ -64,11 +64,14 @@ def differences(case: Case, account: Account, exploration: dict) -> list[str]:
 
 
 def _unnamed(outcome: object) -> object:
-    """The outcome of a deadlock without the names of who failed; rules, which hang on that, left out too."""
+    """The outcome of a deadlock without the names of who failed, and so without how the others ended (one may roll
+    back, another commit); rules, which hang on that, left out too.
+    """
     kind, serial, status, _ = outcome  # type: ignore[misc]
     if kind != "deadlock":
         return outcome
-    return (kind, serial, tuple(sorted((state, failed) for _, state, failed in status)))
+    ended = ((state if failed else "as it ends", failed) for _, state, failed in status)
+    return (kind, serial, tuple(sorted(ended)))
 
 
 def compared(

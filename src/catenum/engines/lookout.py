@@ -19,6 +19,8 @@ from catenum.core.sql.statements import Access
 
 #: How a watching connection names itself to the server.
 APPLICATION = "catenum watch"
+#: How one is called that the server does not name.
+SOMEBODY = "a session that the server does not name"
 #: A check that takes longer than this is abandoned (ms).
 LOOK_MS = 5_000
 #: Without any answer for so long (ms), the server or the network has stopped: the connection is

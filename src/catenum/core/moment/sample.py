@@ -23,8 +23,8 @@ class SessionInfo:
     """One session. ``None`` where the server does not report it, or this login may not see it. Ages in ms.
 
     ``waits_on``: what it waits for other than a lock. ``cut``: the server keeps only the statement's beginning.
-    ``background``: a process of the server itself. ``transaction``: what makes its transaction the same one when seen
-    again.
+    ``background``: a process of the server itself, and its ``kind`` in the server's words. ``port``: its client's, on
+    ``host``. ``undoing``: it is rolling back. ``transaction``: what makes its transaction the same one when seen again.
     """
 
     id: str
@@ -44,6 +44,9 @@ class SessionInfo:
     cut: bool = False
     rows_changed: int | None = None
     background: bool = False
+    kind: str | None = None
+    port: int | None = None
+    undoing: bool = False
 
     @property
     def key(self) -> tuple[str, str | None]:

@@ -100,7 +100,8 @@ def _identity(session: SessionInfo) -> str:
         f"since {session.started}" if session.started else "start not reported",
     ]
     if session.background:
-        parts.append("a process of the server itself")
+        kind = f"{session.kind}, " if session.kind else ""
+        parts.append(f"{kind}a process of the server itself")
     return ", ".join(parts)
 
 
@@ -117,6 +118,8 @@ def _doing(session: SessionInfo) -> str:
     since = f" for {duration(session.state_ms)}" if session.state_ms is not None else ""
     age = f"; transaction open for {duration(session.transaction_ms)}" if session.transaction_ms is not None else ""
     rows = f"; {session.rows_changed} rows changed" if session.rows_changed is not None else ""
+    if session.undoing:
+        state, rows = "rolling back", f"; {session.rows_changed} changed rows left" if rows else ""
     return f"{state}{since}{age}; isolation level {session.isolation}{rows}"
 
 

@@ -28,6 +28,7 @@ from catenum.engines.lookout import (
     APPLICATION,
     LOOK_MS,
     NO_ANSWER_MS,
+    SOMEBODY,
     Check,
     DeadlockReport,
     LookTimedOut,
@@ -38,7 +39,7 @@ from catenum.engines.lookout import (
 )
 from catenum.engines.mariadb import errors, pending, rowlocks
 from catenum.engines.mariadb.control import arguments_of
-from catenum.engines.mariadb.metadata import ANY_STATE, NAMED_STATE, SOMEBODY
+from catenum.engines.mariadb.metadata import ANY_STATE, NAMED_STATE
 from catenum.engines.mariadb.session import AS_TEXT
 from catenum.engines.mariadb.standing import standing_edges, waiting
 

@@ -18,6 +18,7 @@ from catenum.core.record.recording import LockEntry
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers.mariadb import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, METADATA, metadata_mode
 from catenum.core.sql.named_locks import named_resource
+from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb.errors import RULES
 from catenum.engines.mariadb.pending import edge_of, waits_for
 from catenum.engines.mariadb.pending import listed as listed_locks
@@ -36,7 +37,6 @@ SOME_LOCK = Mode("metadata", "a lock")
 #: What the process list says of who waits for a named lock, for a table's definition, for anything of the kind.
 NAMED_STATE, TABLE_STATE, FLUSH_STATE = "User lock", "Waiting for table metadata lock", "Waiting for table flush"
 ANY_STATE = re.compile(r"Waiting for (?!query cache)(.*\block\b.*|table flush)")
-SOMEBODY = "a session that the server does not name"
 #: How long a session is in the state of waiting before it is taken to wait although nobody stands in its way (ms).
 UNEXPLAINED_MS = 200.0
 

@@ -17,6 +17,7 @@ from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers.mariadb import METADATA, metadata_mode
 from catenum.core.sql.named_locks import named_resource
+from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb import pending
 from catenum.engines.mariadb.errors import RULES
 from catenum.engines.mariadb.metadata import (
@@ -25,7 +26,6 @@ from catenum.engines.mariadb.metadata import (
     NAMED_MODE,
     NAMED_STATE,
     SOME_LOCK,
-    SOMEBODY,
     TABLE_STATE,
     keeps_all_out,
     waits_by_state,

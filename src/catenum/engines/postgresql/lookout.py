@@ -12,6 +12,7 @@ import os
 import socket
 import threading
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from typing import Any, LiteralString
 
 import psycopg
@@ -20,7 +21,8 @@ from psycopg.adapt import Loader
 from psycopg.conninfo import make_conninfo
 
 from catenum.core.errors import TargetError
-from catenum.core.moment.sample import Held, Sample, SessionInfo, State
+from catenum.core.moment.incidents import PILE
+from catenum.core.moment.sample import Held, Sample, SessionInfo, Suspect
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge
@@ -37,37 +39,22 @@ from catenum.engines.lookout import (
     no_answer,
 )
 from catenum.engines.postgresql import capture, errors
-from catenum.engines.postgresql.waited import lock_resource, past_queues, prepared_name, resource_of, waited_for
+from catenum.engines.postgresql.activity import ActivityRow, activity, asks, plain_bytes, session_of
+from catenum.engines.postgresql.replay import Replay, replay_of
+from catenum.engines.postgresql.sharing import sharing
+from catenum.engines.postgresql.waited import (
+    LockRow,
+    held_by,
+    in_queues,
+    leaders,
+    lock_resource,
+    prepared_name,
+    resource_of,
+    waited_for,
+    waited_query,
+    wanted_of,
+)
 
-_SAMPLE: LiteralString = """
-with s as materialized (
-  select pid, usename, application_name, client_addr, client_port, datname, backend_type, state, wait_event_type,
-         wait_event, backend_start, xact_start, query_start, state_change, query
-  from pg_stat_activity where pid <> pg_backend_pid()
-), b as materialized (
-  select pid, pg_blocking_pids(pid) as by from s
-  where (wait_event_type = 'Lock' or (usename is not null and state is null)) and (%s <= 0 or exists (
-    select from s long where long.wait_event_type = 'Lock'
-      and long.query_start < clock_timestamp() - make_interval(secs => %s / 1000.0)))
-), clock as materialized (select clock_timestamp() as now,
-  (select count(*) from s
-   where coalesce(backend_type, 'client backend') = 'client backend' and usename is not null) as seen,
-  (select sum(deadlocks) from pg_stat_database) as deadlocks)
-select s.pid, usename, application_name, host(client_addr), client_port, datname, backend_type, state, wait_event_type,
-       wait_event, to_char(backend_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'),
-       extract(epoch from now - xact_start)::float8 * 1000, extract(epoch from now - query_start)::float8 * 1000,
-       extract(epoch from now - state_change)::float8 * 1000, query, xact_start::text, by, seen, deadlocks
-from clock left join (s left join b on b.pid = s.pid) on xact_start is not null or cardinality(by) > 0
-  or s.pid in (select unnest(by) from b)
-"""
-_ONE: LiteralString = """
-select pid, usename, application_name, host(client_addr), client_port, datname, backend_type, state, wait_event_type,
-       wait_event, to_char(backend_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'),
-       extract(epoch from clock_timestamp() - xact_start)::float8 * 1000,
-       extract(epoch from clock_timestamp() - query_start)::float8 * 1000,
-       extract(epoch from clock_timestamp() - state_change)::float8 * 1000, query, xact_start::text
-from pg_stat_activity where pid = %s
-"""
 _LOCKS: LiteralString = """
 select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text,
        l.classid, l.objid, l.objsubid
@@ -75,26 +62,22 @@ from pg_locks l left join pg_class c on c.oid = l.relation
   and l.database in (0, (select oid from pg_database where datname = current_database()))
 where l.pid = any(%s::int[]) and l.locktype <> 'virtualxid'
 """
-#: Of those who wait: the lock that each waits for, with the time since when, and the lock on a row's place that it has.
-_WAITED: LiteralString = """
-select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text,
-       l.classid, l.objid, l.objsubid, {since}
-from pg_locks l left join pg_class c on c.oid = l.relation
-  and l.database in (0, (select oid from pg_database where datname = current_database()))
-where l.pid = any(%s::int[]) and (not l.granted or l.locktype = 'tuple')
-"""
-_SINCE: LiteralString = "extract(epoch from clock_timestamp() - l.waitstart)::float8 * 1000"
-_EVENTS = {
-    "Client": "its client",
-    "Activity": "work to come",
-    "IO": "input and output",
-    "LWLock": "an inner latch of the server",
-}
 
 
 def look_at(conninfo: str, shown_url: str, *, private: bool = False) -> PostgresqlLookout:
     """Connect for looking. Raises TargetError."""
     return PostgresqlLookout(conninfo, shown_url, private=private)
+
+
+@dataclass(frozen=True)
+class _Waits:
+    """Who waits for whom, and what is to be said of it."""
+
+    edges: list[Edge]
+    notes: tuple[str, ...]
+    held: tuple[Held, ...]
+    suspects: tuple[Suspect, ...]
+    read: int
 
 
 _UNKNOWN = 705  # the type of a literal that says none (pg_type.dat)
@@ -139,9 +122,11 @@ class PostgresqlLookout:
         row = self._rows(
             "select current_setting('server_version'), current_setting('default_transaction_isolation'), current_user, "
             "pg_has_role('pg_read_all_stats', 'member') or current_setting('is_superuser') = 'on', "
-            "current_setting('track_activity_query_size'), current_setting('track_activities')"
+            "current_setting('track_activity_query_size'), current_setting('track_activities'), pg_is_in_recovery()"
         )[0]
-        self._tells_since = int(str(row[0]).split(".")[0].split()[0]) >= 14
+        major = int(str(row[0]).split(".")[0].split()[0])
+        self._waited, self._activity = waited_query(tells_since=major >= 14), activity(major)
+        self._tells_since = major >= 14
         self.info = TargetInfo(
             server="postgresql",
             version=str(row[0]).split()[0],
@@ -149,8 +134,8 @@ class PostgresqlLookout:
             private=private,
             default_isolation=row[1],
         )
-        self.login, self.sees_all, self._kept_text = str(row[2]), bool(row[3]), _bytes(str(row[4]))
-        self._tracks = row[5] == "on"
+        self.login, self.sees_all, self._kept_text = str(row[2]), bool(row[3]), plain_bytes(str(row[4]))
+        self._tracks, self._stands_by = row[5] == "on", bool(row[6])
 
     @contextlib.contextmanager
     def _told(self) -> Iterator[None]:
@@ -194,39 +179,96 @@ class PostgresqlLookout:
         """By the activity view; with ``locks`` also the lock table's rows of the sessions in a chain."""
         clock = Clock()
         with self._told():
-            rows = self._rows(_SAMPLE, [at_least_ms, at_least_ms])
-            read = len(rows)
-            sessions = {row[0]: self._session(row) for row in rows if row[0] is not None}
-            blockers = past_queues({row[0]: (row[9], row[16]) for row in rows if row[16]})
-            waiting = self._waiting([row[0] for row in rows if row[16]])
-            read += len(waiting)
-            prepared = self._prepared() if any(0 in listed for listed in blockers.values()) else []
-            edges = [
-                edge
-                for row in rows
-                if row[16]
-                for edge in self._edges(row, blockers[row[0]], sessions, waiting.get(row[0], []), prepared)
-            ]
+            rows = [ActivityRow(*row) for row in self._rows(self._activity.sample, [at_least_ms, at_least_ms, PILE])]
+            everybody = [row for row in rows if row.pid is not None]
+            sessions = {row.pid: session_of(row, self._kept_text) for row in everybody}
+            waits = self._who_waits(everybody, sessions, at_least_ms)
+            read = len(rows) + waits.read
+            edges = waits.edges
             entries: list[LockEntry] = []
             if locks and edges:
                 members = {int(name) for edge in edges for name in (edge.waiter, edge.holder) if name.isdigit()}
                 found = self._rows(_LOCKS, [list(members)])
                 read += len(found)
-                entries, edges = self._with_locks(found, edges)
+                entries, edges = _with_locks([LockRow(*row) for row in found], edges)
         return Sample(
             at=clock.wall(),
             target=self.info,
             sessions=tuple(sessions.values()),
             edges=tuple(edges),
-            connected=int(rows[0][17]) if rows else 0,
-            deadlocks=int(rows[0][18]) if rows and rows[0][18] is not None else None,
+            connected=int(rows[0].seen or 0) if rows else 0,
+            deadlocks=int(rows[0].deadlocks) if rows and rows[0].deadlocks is not None else None,
             cost_ms=round(clock.now_ms(), 2),
             rows_read=read,
             locks=tuple(entries),
-            notes=(*self._notes(), *(note for _, _, note in prepared)),
+            notes=(*self._notes(), *waits.notes),
             partial=not self.sees_all,
-            held=tuple(_held(edges, waiting)),
+            held=waits.held,
+            suspects=waits.suspects,
         )
+
+    def _who_waits(self, rows: Sequence[ActivityRow], sessions: dict[int, SessionInfo], at_least_ms: float) -> _Waits:
+        """Everybody's waits; sessions that hold something together with others are added to ``sessions``."""
+        asked = {row.pid: list(dict.fromkeys(row.by)) for row in rows if row.by}
+        queued = [row.pid for row in rows if row.event_type == "Lock" and row.event == "tuple"]
+        queued = queued if asks(rows, at_least_ms) else []
+        locks = self._lock_rows([*asked, *queued])
+        shared = sharing(self.connection, list(asked), locks)
+        asked |= {pid: list(dict.fromkeys([*asked[pid], *held])) for pid, held in shared.holders.items()}
+        blockers = {**asked, **in_queues(queued, locks, asked, self._blockers)}
+        prepared = self._prepared() if any(0 in listed for listed in blockers.values()) else []
+        for pid in {pid for listed in blockers.values() for pid in listed} - sessions.keys() - {0}:
+            sessions |= {row.pid: session_of(row, self._kept_text) for row in self._one(pid)}
+        leader_of = {row.pid: row.leader for row in rows if row.leader is not None and row.leader in sessions}
+        found: dict[tuple[object, ...], Edge] = {}
+        held = []
+        for row in rows:
+            mine, wanted = locks.get(row.pid, ()), wanted_of(locks.get(row.pid, ()))
+            told = waited_for(mine, sessions[row.pid]) or resource_of(sessions[row.pid], row.event or "")
+            since = self._since(wanted, sessions[row.pid])
+            waiter = leader_of.get(row.pid, row.pid)
+            for holder in leaders(blockers.get(row.pid, ()), leader_of):
+                name = str(holder) if holder else prepared_name(wanted, prepared)
+                mode, ahead = held_by(holder, wanted, locks)
+                mode = mode or shared.holders.get(row.pid, {}).get(holder)
+                edge = Edge(
+                    waiter=str(waiter),
+                    holder=name,
+                    resource=told[0],
+                    wanted=told[1],
+                    held=mode,
+                    queued=ahead,
+                    since_ms=-since,
+                )
+                if waiter != holder:
+                    found.setdefault(edge.identity, edge)
+                # It waits for one transaction, and began anew with each that came to hold the row (lmgr.c,
+                # ``XactLockTableWait``): no other's time is in it.
+                alone = row.pid not in shared.holders
+                if alone and wanted is not None and wanted.kind == "transactionid" and wanted.since_ms is not None:
+                    held.append(Held(session=name, ms=wanted.since_ms, exact=True))
+        replay = self._replay(rows, sessions) if self._stands_by else Replay()
+        notes = [note for _, _, note in prepared] + [
+            f"who else holds a row of {table} together with others is not told: the login may not read it"
+            for table in shared.unread
+        ]
+        edges = [*found.values(), *replay.edges]
+        return _Waits(edges, (*notes, *replay.notes), tuple(held), replay.suspects, sum(map(len, locks.values())))
+
+    def _since(self, wanted: LockRow | None, session: SessionInfo) -> float:
+        """How long a session has waited (ms), by the lock table, or before PostgreSQL 14 by its statement."""
+        if wanted is not None and wanted.since_ms is not None:
+            return wanted.since_ms
+        return 0.0 if self._tells_since else session.statement_ms or 0.0
+
+    def _replay(self, rows: Sequence[ActivityRow], sessions: dict[int, SessionInfo]) -> Replay:
+        found = replay_of(self._rows, rows)
+        for pid in {int(name) for name in found.sessions} - sessions.keys():
+            sessions |= {row.pid: session_of(row, self._kept_text) for row in self._one(pid)}
+        return found
+
+    def _one(self, pid: int) -> list[ActivityRow]:
+        return [ActivityRow(*row) for row in self._rows(self._activity.one, [pid])]
 
     def _notes(self) -> Iterator[str]:
         if not self.sees_all:
@@ -236,30 +278,6 @@ class PostgresqlLookout:
             )
         if not self._tracks:
             yield "track_activities is off: the server does not say what its sessions do"
-
-    def _session(self, row: tuple[Any, ...]) -> SessionInfo:
-        pid, user, application, host, port, database, kind, state, event_type, event, started, *ages, query, trx = row[
-            :16
-        ]
-        transaction, statement, since = ages
-        hidden = state is None and kind == "client backend"
-        return SessionInfo(
-            id=str(pid),
-            started=started,
-            user=user,
-            application=application or None,
-            host=host or ("local" if port == -1 else None),
-            database=database,
-            state=_state(state, event_type, hidden=hidden),
-            waits_on=_waits_on(event_type, event, state),
-            transaction=trx,
-            transaction_ms=transaction,
-            statement_ms=statement,
-            state_ms=since,
-            statement=None if hidden else query or None,
-            cut=bool(query) and len(str(query).encode()) >= self._kept_text - 1,
-            background=kind not in ("client backend", None),
-        )
 
     def _prepared(self) -> list[tuple[str, str, str]]:
         """Prepared transactions: the number, the identifier, and who, since when, how it is undone."""
@@ -277,76 +295,24 @@ class PostgresqlLookout:
             for number, gid, owner, database, quoted, age in self._rows(query)
         ]
 
-    def _waiting(self, pids: list[int]) -> dict[int, list[tuple[Any, ...]]]:
-        """The lock table's rows of those who wait, and theirs alone: what each waits for, and since when."""
-        found: dict[int, list[tuple[Any, ...]]] = {}
-        if pids:
-            query = _WAITED.format(since=_SINCE if self._tells_since else "null::float8")
-            for row in self._rows(query, [pids]):
-                found.setdefault(row[0], []).append(row)
+    def _lock_rows(self, pids: list[int]) -> dict[int, list[LockRow]]:
+        """The lock table's rows that concern the waits of some sessions: what for, since when, and who holds it."""
+        found: dict[int, list[LockRow]] = {}
+        for row in self._rows(self._waited, [pids, pids]) if pids else ():
+            found.setdefault(row[0], []).append(LockRow(*row))
         return found
 
-    def _edges(
-        self,
-        row: tuple[Any, ...],
-        blockers: Sequence[int],
-        sessions: dict[int, SessionInfo],
-        locks: Sequence[tuple[Any, ...]],
-        prepared: Sequence[tuple[str, str, str]],
-    ) -> Iterator[Edge]:
-        session = sessions[row[0]]
-        resource, wanted = waited_for(locks, session) or resource_of(session, str(row[9] or ""))
-        since = next((-lock[11] for lock in locks if not lock[3] and lock[11] is not None), None)
-        if since is None and not self._tells_since and session.statement_ms is not None:
-            since = -session.statement_ms
-        for holder in blockers:
-            name = str(holder) if holder else prepared_name(locks, prepared)
-            yield Edge(
-                waiter=session.id,
-                holder=name,
-                resource=resource,
-                wanted=wanted,
-                held=None,
-                queued=False,
-                since_ms=since if since is not None else 0.0,
-            )
-
-    def _with_locks(self, rows: list[tuple[Any, ...]], edges: list[Edge]) -> tuple[list[LockEntry], list[Edge]]:
-        """The locks as entries, and the edges with what the lock table says of them."""
-        entries, wanted = [], {}
-        for pid, kind, mode, granted, relation, page, slot, xid, *key in rows:
-            resource = lock_resource(kind, relation, page, slot, xid, key)
-            named = Mode("table", mode)
-            entries.append(LockEntry(transaction=str(pid), resource=resource, mode=named, granted=granted))
-            if not granted:
-                wanted[str(pid)] = (resource, named)
-        held = {(e.transaction, e.resource.identity): e.mode for e in entries if e.granted}
-        told = []
-        for edge in edges:
-            resource, mode = wanted.get(edge.waiter, (edge.resource, edge.wanted))
-            if resource.kind in ("row", "transaction"):
-                resource, mode = edge.resource, edge.wanted  # the statement says more than a transaction's number
-            known = held.get((edge.holder, resource.identity))
-            told.append(
-                Edge(
-                    waiter=edge.waiter,
-                    holder=edge.holder,
-                    resource=resource,
-                    wanted=mode,
-                    held=known,
-                    queued=edge.queued,
-                    since_ms=edge.since_ms,
-                )
-            )
-        return sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key)), told
+    def _blockers(self, pid: int) -> list[int]:
+        query: LiteralString = "select pg_blocking_pids(%s)"
+        return list(self._rows(query, [pid])[0][0])
 
     def session(self, number: str) -> SessionInfo | None:
         """One row of the activity view."""
         if not number.isdigit():
             return None
         with self._told():
-            rows = self._rows(_ONE, [int(number)])
-        return self._session(rows[0]) if rows else None
+            rows = self._one(int(number))
+        return session_of(rows[0], self._kept_text) if rows else None
 
     def deadlock_report(self) -> DeadlockReport | None:
         """PostgreSQL writes its reports to the log only."""
@@ -403,32 +369,18 @@ class PostgresqlLookout:
             self.connection.close()
 
 
-def _held(edges: Sequence[Edge], waiting: dict[int, list[tuple[Any, ...]]]) -> Iterator[Held]:
-    """Since when each transaction has been waited for by its number: a waiter begins anew with each that comes to hold
-    the row, so that no other's time is in it (lmgr.c, ``XactLockTableWait``).
-    """
+def _with_locks(rows: Sequence[LockRow], edges: Sequence[Edge]) -> tuple[list[LockEntry], list[Edge]]:
+    """The locks as entries, and the edges with what the lock table says of them."""
+    entries, wanted = [], {}
+    for lock in rows:
+        resource, named = lock_resource(lock), Mode("table", lock.mode)
+        entries.append(LockEntry(transaction=str(lock.pid), resource=resource, mode=named, granted=lock.granted))
+        if not lock.granted:
+            wanted[str(lock.pid)] = (resource, named)
+    told = []
     for edge in edges:
-        told = edge.waiter.isdigit() and next((row for row in waiting.get(int(edge.waiter), ()) if not row[3]), None)
-        if told and told[1] == "transactionid" and told[11] is not None:
-            yield Held(session=edge.holder, ms=told[11], exact=True)
-
-
-def _bytes(setting: str) -> int:
-    number = "".join(c for c in setting if c.isdigit())
-    return int(number or 1024) * (1024 if "kB" in setting else 1)
-
-
-def _state(state: str | None, event_type: str | None, *, hidden: bool) -> State:
-    if hidden:
-        return "not reported"
-    if state == "active":
-        return "waits for a lock" if event_type == "Lock" else "working" if event_type is None else "waits"
-    if state in ("idle in transaction", "idle in transaction (aborted)"):
-        return "idle in a transaction"
-    return "idle" if state == "idle" else "working"
-
-
-def _waits_on(event_type: str | None, event: str | None, state: str | None) -> str | None:
-    if event_type in (None, "Lock") or state != "active":
-        return None
-    return f"{_EVENTS.get(event_type, event_type)} ({event})"
+        resource, mode = wanted.get(edge.waiter, (edge.resource, edge.wanted))
+        if resource.kind in ("row", "transaction"):
+            resource, mode = edge.resource, edge.wanted  # the statement says more than a transaction's number
+        told.append(replace(edge, resource=resource, wanted=mode))
+    return sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key)), told

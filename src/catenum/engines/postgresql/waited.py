@@ -4,19 +4,35 @@ they do not tell, by the statement.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from typing import LiteralString, NamedTuple
 
 from catenum.core.moment.sample import SessionInfo
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Resource
-from catenum.core.servers.postgresql import EXCLUSIVE, TABLE_SHARE
+from catenum.core.servers.postgresql import EXCLUSIVE, TABLE, TABLE_SHARE
 from catenum.core.sql.named_locks import advisory_of_row
 from catenum.engines.lookout import named_row
 from catenum.engines.postgresql.locks import RULES
 
+#: The lock that each of some sessions waits for, with the time since when; who holds the tables and advisory locks that
+#: are waited for; and who has the lock on a row's place.
+_WAITED: LiteralString = """
+with l as materialized (select * from pg_locks),
+w as materialized (select * from l where not granted and pid = any(%s::int[]))
+select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text,
+       l.classid, l.objid, l.objsubid, {since}, l.database, l.relation, c.relnamespace::regnamespace::text
+from l left join pg_class c on c.oid = l.relation
+  and l.database in (0, (select oid from pg_database where datname = current_database()))
+where (not l.granted and l.pid = any(%s::int[])) or (l.granted and (l.locktype = 'tuple'
+  or (l.locktype = 'relation' and (l.database, l.relation) in (select database, relation from w
+    where locktype = 'relation'))
+  or (l.locktype = 'advisory' and (l.database, l.classid, l.objid, l.objsubid) in (
+    select database, classid, objid, objsubid from w where locktype = 'advisory'))))
+"""
+_SINCE: LiteralString = "extract(epoch from clock_timestamp() - l.waitstart)::float8 * 1000"
 #: What the lock on a row's place tells of the row lock that its holder is after (``tupleLockExtraInfo``, heapam.c).
-_ROW_MODES = {
+ROW_MODES = {
     "AccessShareLock": "FOR KEY SHARE",
     "RowShareLock": "FOR SHARE",
     "ExclusiveLock": "FOR NO KEY UPDATE",
@@ -26,54 +42,132 @@ _ROW_MODES = {
 NOT_REPORTED = Mode("other", "mode not reported")
 
 
-def past_queues(waiting: Mapping[int, tuple[str | None, Sequence[int]]]) -> dict[int, list[int]]:
-    """Whom each session waits for, by its wait event and ``pg_blocking_pids``.
+class LockRow(NamedTuple):
+    """One row of the lock table. ``since_ms``: how long it has been waited for, where the server tells."""
 
-    A session that wants a row that is locked takes its tuple's lock and waits for the locker's transaction; all
-    others queue
-    for the tuple's lock (heapam.c, ``heap_acquire_tuplock``; src/backend/access/heap/README.tuplock). They wait for the
-    row like the first one: for its holder, not for each other.
+    pid: int
+    kind: str
+    mode: str
+    granted: bool
+    table: str | None = None
+    page: int | None = None
+    slot: int | None = None
+    xid: str | None = None
+    classid: int | None = None
+    objid: int | None = None
+    objsubid: int | None = None
+    since_ms: float | None = None
+    database: int | None = None
+    oid: int | None = None
+    schema: str | None = None
+
+    @property
+    def what(self) -> tuple[object, ...]:
+        """What the lock is on."""
+        return (self.kind, self.database, self.oid, self.page, self.slot, self.xid, *self.key)
+
+    @property
+    def place(self) -> tuple[object, ...]:
+        """A row's place."""
+        return (self.database, self.oid, self.page, self.slot)
+
+    @property
+    def key(self) -> tuple[int | None, ...]:
+        """An advisory lock's key, as three columns have it."""
+        return (self.classid, self.objid, self.objsubid)
+
+
+LockRows = Mapping[int, Sequence[LockRow]]
+
+
+def waited_query(*, tells_since: bool) -> LiteralString:
+    """For ``[pids, pids]``: the rows of the lock table that concern their waits, as ``LockRow`` has them."""
+    return _WAITED.format(since=_SINCE if tells_since else "null::float8")
+
+
+def wanted_of(locks: Iterable[LockRow]) -> LockRow | None:
+    """The lock that a session waits for, of its rows of the lock table."""
+    return next((lock for lock in locks if not lock.granted), None)
+
+
+def in_queues(
+    queued: Sequence[int],
+    locks: LockRows,
+    blockers: Mapping[int, Sequence[int]],
+    ask: Callable[[int], Sequence[int]],
+) -> dict[int, list[int]]:
+    """Whom those wait for who queue for a row.
+
+    A session that wants a row that is locked takes the lock on the row's place and waits for the locker's transaction;
+    all others queue for the lock on the place (heapam.c, ``heap_acquire_tuplock``;
+    src/backend/access/heap/README.tuplock). They wait for the row like the first one: for its holder, not for each
+    other. ``locks``: their rows of the lock table, and those of all who have a place's lock; ``blockers``: of those who
+    wait for anything else. Where nobody has the place's lock (it is just being handed on), ``ask`` tells of one.
     """
-    found = {}
-    for session, (event, listed) in waiting.items():
-        blockers = list(dict.fromkeys(listed))
-        if event == "tuple":
-            first = [pid for pid in blockers if waiting.get(pid, ("", ()))[0] == "transactionid"]
-            beyond = [holder for pid in first for holder in waiting[pid][1] if holder != session]
-            blockers = list(dict.fromkeys(beyond)) or blockers
-        found[session] = blockers
-    return found
+    first = {lock.place: pid for pid, mine in locks.items() for lock in mine if lock.kind == "tuple" and lock.granted}
+    found: dict[int, list[int]] = {}
+    handed: dict[tuple[object, ...], list[int]] = {}
+    for pid in queued:
+        wanted = wanted_of(locks.get(pid, ()))
+        if wanted is None or wanted.kind != "tuple":
+            continue  # it has gone on since
+        place = wanted.place
+        if place in first:
+            found[pid] = list(dict.fromkeys(blockers.get(first[place], ()))) or [first[place]]
+            continue
+        if place not in handed:
+            # Those ahead in the queue are no holders: what is waited for is the one that is not in it.
+            ahead = list(dict.fromkeys(ask(pid)))
+            handed[place] = [one for one in ahead if one not in queued] or ahead[:1]
+        found[pid] = handed[place]
+    left = {pid: [one for one in listed if one != pid] for pid, listed in found.items()}
+    return {pid: listed for pid, listed in left.items() if listed}
 
 
-def prepared_name(locks: Sequence[tuple[Any, ...]], prepared: Sequence[tuple[str, str, str]]) -> str:
+def held_by(holder: int, wanted: LockRow | None, locks: LockRows) -> tuple[Mode | None, bool]:
+    """In which mode a session holds what another wants, and whether it only stands ahead in the queue for it."""
+    if wanted is None or wanted.kind not in ("relation", "advisory"):
+        return None, False
+    mine = [lock for lock in locks.get(holder, ()) if lock.what == wanted.what]
+    mode = Mode("table", wanted.mode)
+    for lock in mine:
+        if lock.granted and TABLE.conflict(mode, Mode("table", lock.mode)):
+            return Mode("table", lock.mode), False
+    return None, any(not lock.granted for lock in mine)
+
+
+def prepared_name(wanted: LockRow | None, prepared: Sequence[tuple[str, str, str]]) -> str:
     """Which prepared transaction is waited for: the one with the number that the waiter waits for, or the only one."""
-    wanted = {lock[7] for lock in locks if not lock[3]}
-    found = [gid for number, gid, _ in prepared if number in wanted] or [gid for _, gid, _ in prepared]
+    numbers = {wanted.xid} if wanted is not None else set()
+    found = [gid for number, gid, _ in prepared if number in numbers] or [gid for _, gid, _ in prepared]
     return f"prepared transaction {found[0]}" if len(found) == 1 else "a prepared transaction"
 
 
-def waited_for(locks: Sequence[tuple[Any, ...]], session: SessionInfo) -> tuple[Resource, Mode] | None:
+def waited_for(locks: Sequence[LockRow], session: SessionInfo) -> tuple[Resource, Mode] | None:
     """What a session waits for by its own rows of the lock table; None where they do not tell which row or table.
 
     Whoever waits for a row's transaction has the lock on the row's place (heapam.c, ``heap_acquire_tuplock``): with a
     foreign key that is the parent's row, with a trigger another table's, whatever the statement says.
     """
-    wanted = next((lock for lock in locks if not lock[3]), None)
+    wanted = wanted_of(locks)
     if wanted is None:
         return None
-    kind, mode, relation = wanted[1], wanted[2], wanted[4]
-    if kind == "relation":
-        return lock_resource(kind, relation, None, None, None, ()), Mode("table", mode)
-    if kind == "advisory":
-        return lock_resource(kind, None, None, None, None, wanted[8:11]), Mode("table", mode)
-    place = wanted if kind == "tuple" else next((lock for lock in locks if lock[1] == "tuple"), None)
-    if place is None or kind not in ("tuple", "transactionid") or place[4] is None:
+    if wanted.kind in ("relation", "advisory"):
+        return lock_resource(wanted), Mode("table", wanted.mode)
+    place = place_of(locks)
+    if place is None or wanted.kind not in ("tuple", "transactionid") or place.table is None:
         return None
-    named = next((a for a in RULES.footprint(session.statement or "").accesses if a.table == place[4]), None)
-    resource = (
-        named_row(named) if named and named.equals else lock_resource("tuple", place[4], place[5], place[6], None, ())
-    )
-    return resource, Mode("row", _ROW_MODES.get(place[2], place[2]))
+    named = next((a for a in RULES.footprint(session.statement or "").accesses if a.table == place.table), None)
+    resource = named_row(named) if named and named.equals else lock_resource(place)
+    return resource, Mode("row", ROW_MODES.get(place.mode, place.mode))
+
+
+def place_of(locks: Sequence[LockRow]) -> LockRow | None:
+    """The lock on a row's place that a session has, or queues for."""
+    wanted = wanted_of(locks)
+    if wanted is not None and wanted.kind == "tuple":
+        return wanted
+    return next((lock for lock in locks if lock.kind == "tuple"), None)
 
 
 def resource_of(session: SessionInfo, event: str) -> tuple[Resource, Mode]:
@@ -98,15 +192,19 @@ def resource_of(session: SessionInfo, event: str) -> tuple[Resource, Mode]:
     return Resource(kind="other", text=f"{event or 'a'} lock"), NOT_REPORTED
 
 
-def lock_resource(
-    kind: str, relation: str | None, page: int | None, slot: int | None, xid: str | None, key: Sequence[Any]
-) -> Resource:
-    if kind == "advisory":
-        return advisory_of_row(*map(int, key))
-    if kind == "tuple":
-        return Resource(kind="row", text=f"{relation} row at ({page},{slot})", table=relation)
-    if kind == "relation":
-        return Resource(kind="table", text=relation or "a table of another database", table=relation)
-    if kind == "transactionid":
-        return Resource(kind="transaction", text=f"transaction {xid}")
-    return Resource(kind="other", text=f"{kind} lock {key[1] or ''}".strip())
+def lock_resource(lock: LockRow) -> Resource:
+    """What a lock is on."""
+    if lock.kind == "advisory":
+        return advisory_of_row(*(int(part or 0) for part in lock.key))
+    if lock.kind == "tuple":
+        return Resource(kind="row", text=f"{lock.table} row at ({lock.page},{lock.slot})", table=lock.table)
+    if lock.kind == "relation":
+        return Resource(kind="table", text=lock.table or "a table of another database", table=lock.table)
+    if lock.kind == "transactionid":
+        return Resource(kind="transaction", text=f"transaction {lock.xid}")
+    return Resource(kind="other", text=f"{lock.kind} lock {lock.objid or ''}".strip())
+
+
+def leaders(pids: Iterable[int], leader_of: Mapping[int, int]) -> Iterator[int]:
+    """The sessions of some processes: of a group under a parallel query the leader, once."""
+    yield from dict.fromkeys(leader_of.get(pid, pid) for pid in pids)
