@@ -6,6 +6,7 @@ The samples are made up, and say so by their target (``standin``).
 from __future__ import annotations
 
 import json
+import re
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
@@ -27,9 +28,9 @@ from catenum.core.servers import rules_of
 from catenum.core.sql.masking import same_kind
 from catenum.core.story.headline import headline
 from catenum.core.words import duration
-from catenum.engines.mariadb import lookout as mariadb
-from catenum.engines.mariadb import rowlocks, standing
+from catenum.engines.mariadb import records, rowlocks, standing
 from catenum.engines.mariadb.control import arguments_of
+from catenum.engines.mariadb.lookout import _state
 from catenum.engines.postgresql import waited as waits
 from catenum.engines.postgresql.activity import ActivityRow, session_of
 from catenum.live import history
@@ -159,28 +160,36 @@ def edge_of(waiter: int, holder: int) -> Edge:
 
 
 @pytest.mark.parametrize(
-    ("index", "data", "statement", "text"),
+    ("index", "data", "mode", "text"),
     [
-        ("PRIMARY", "42", "update slot set boxes = 1 where id = 42", "slot(id=42)"),
-        ("PRIMARY", "42", "update slot set boxes = boxes + 1", "slot(PRIMARY=42)"),
-        ("by_box", "'MGHU 204'", "select * from slot for update", "slot(by_box='MGHU 204')"),
-        ("by_box", "'MGHU, 204', 7", None, "a record of slot, index by_box"),
-        ("PRIMARY", "supremum pseudo-record", "insert into slot values (9, 0)", "a record of slot, index PRIMARY"),
+        ("PRIMARY", "42", "X", "slot(id=42)"),
+        ("PRIMARY", "42", "X,GAP", "slot: the gap before (id=42)"),
+        ("by_box", "'MGHU 204', 42", "S", "slot(box=MGHU 204) in index by_box"),
+        ("by_box", "'MGHU, O''Hara', 42", "X", "slot(box=MGHU, O'Hara) in index by_box"),
+        ("by_box", "NULL, 42", "X", "slot(box=NULL) in index by_box"),
+        ("PRIMARY", "supremum pseudo-record", "X", "slot: the gap after the last entry"),
+        ("GEN_CLUST_INDEX", "0x000000000202", "X", "slot(a row without a key)"),
+        ("PRIMARY", "'cut", "X", "slot(an entry)"),
     ],
 )
-def test_a_record_is_named_by_the_waiting_statement_or_by_innodb(index, data, statement, text):
-    found = mariadb._record("slot", index, data, statement)
-    assert found.text == text
-    assert (
-        "MGHU"
-        not in replace(
-            sample(0, ("2", "1")),
-            edges=(Edge(waiter="2", holder="1", resource=found, wanted=Mode.read("X"), held=Mode.read("X")),),
-        )
-        .masked()
-        .edges[0]
-        .resource.text
+def test_a_record_is_named_by_its_index_as_innodb_tells_it(index, data, mode, text):
+    columns = {"PRIMARY": [("id",)], "by_box": [("box",)]}
+    asked = lambda query: next((found for name, found in columns.items() if f"'{name}'" in query), [])  # noqa: E731
+    found = records.Records(asked).resource("`yard`.`slot` /* Partition `p0` */", index, data, mode)
+    assert (found.text, found.table) == (text, "slot")
+    assert not {"42", "MGHU", "Hara"} & set(re.findall(r"\w+", found.masked().text))
+
+
+@given(
+    st.lists(
+        st.one_of(st.none(), st.integers(), st.text(st.characters(codec="ascii", categories=["L", "N", "P", "Zs"])))
     )
+)
+def test_any_values_of_a_record_are_read_back(values):
+    quoted = [
+        "NULL" if v is None else str(v) if isinstance(v, int) else "'" + v.replace("'", "''") + "'" for v in values
+    ]
+    assert records.values_of(", ".join(quoted)) == tuple(None if v is None else str(v) for v in values)
 
 
 @pytest.mark.parametrize(
@@ -414,5 +423,5 @@ def test_what_a_head_blocker_is_said_to_do_is_what_the_server_tells_of_it(state,
     ],
 )
 def test_states_of_mariadb_s_process_list_that_are_waits_for_locks(state, told):
-    assert mariadb._state("Query", state, None) == told
+    assert _state("Query", state, None) == told
     assert bool(standing.waiting([("7", *[None] * 5, state, "update crane set boxes = 1")])) == (told != "working")

@@ -49,7 +49,8 @@ class _Seen:
         """What this server alone would end with."""
         if self.sample is None:
             return ExitCode.UNREACHABLE
-        if self.sample.graph.waiters and self.sample.longest_wait_ms > longer_than_ms:
+        longest = self.sample.longest_wait_ms
+        if self.sample.graph.waiters and (longest > longer_than_ms or not longer_than_ms):
             return ExitCode.FOUND
         # What this login may not see may wait all the same.
         return ExitCode.UNREACHABLE if self.sample.partial else ExitCode.OK

@@ -45,7 +45,7 @@ def sample_value(sample: Sample) -> dict[str, Any]:
                 "wanted": str(edge.wanted),
                 "held": str(edge.held) if edge.held else None,
                 "queued": edge.queued,
-                "waited_ms": round(-(edge.since_ms or 0.0), 3),
+                "waited_ms": round(-edge.since_ms, 3) if edge.since_ms is not None else None,
                 "exact": edge.waiter not in sample.inexact,
             }
             for edge in sample.edges

@@ -98,7 +98,7 @@ def recording_of(
 
 
 def _statements(session: SessionInfo, seen: Sequence[str]) -> tuple[str, ...]:
-    texts = list(seen)
+    texts = list(seen or session.earlier)
     if session.statement and (not texts or texts[-1] != session.statement):
         texts.append(session.statement)
     return tuple(texts) or ("(not reported)",)

@@ -7,7 +7,7 @@ clock, so that a clock that is off changes nothing. The waits are edges of the s
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
@@ -24,7 +24,9 @@ class SessionInfo:
 
     ``waits_on``: what it waits for other than a lock. ``cut``: the server keeps only the statement's beginning.
     ``background``: a process of the server itself, and its ``kind`` in the server's words. ``port``: its client's, on
-    ``host``. ``undoing``: it is rolling back. ``transaction``: what makes its transaction the same one when seen again.
+    ``host``. ``undoing``: it is rolling back; ``killed``: somebody has ended it. ``earlier``: statements of its
+    open transaction that have ended, where the server keeps them. ``transaction``: what makes its transaction the same
+    one when seen again.
     """
 
     id: str
@@ -47,6 +49,8 @@ class SessionInfo:
     kind: str | None = None
     port: int | None = None
     undoing: bool = False
+    killed: bool = False
+    earlier: tuple[str, ...] = ()
 
     @property
     def key(self) -> tuple[str, str | None]:
@@ -133,9 +137,10 @@ class Sample:
         told = [held for held in self.held if held.session == name]
         if told:
             return max(told, key=lambda held: held.ms)
-        longest = max((-(edge.since_ms or 0.0) for edge in self.edges if edge.holder == name), default=0.0)
+        lengths = [-edge.since_ms for edge in self.edges if edge.holder == name and edge.since_ms is not None]
+        bounds = [max(lengths)] if lengths else []
         age = self.session(name).transaction_ms
-        return Held(session=name, ms=longest if age is None else min(longest, age), exact=False)
+        return Held(session=name, ms=min([*bounds, *([age] if age is not None else [])], default=0.0), exact=False)
 
     @property
     def longest_wait_ms(self) -> float:
@@ -151,11 +156,17 @@ class Sample:
         masked = rules_of(self.target.server).masked
         return replace(
             self,
-            sessions=tuple(replace(s, statement=masked(s.statement) if s.statement else None) for s in self.sessions),
+            sessions=tuple(masked_session(s, masked) for s in self.sessions),
             edges=tuple(mask_edges(self.edges)),
             locks=tuple(replace(entry, resource=entry.resource.masked()) for entry in self.locks),
             by_id={},
         )
+
+
+def masked_session(session: SessionInfo, masked: Callable[[str], str]) -> SessionInfo:
+    """A session without literals in its statements."""
+    statement = masked(session.statement) if session.statement else None
+    return replace(session, statement=statement, earlier=tuple(map(masked, session.earlier)))
 
 
 def mask_edges(edges: Iterable[Edge]) -> list[Edge]:

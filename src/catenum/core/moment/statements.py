@@ -29,6 +29,8 @@ class StatementsSeen:
             before = self._before_ms.get(session.key)
             if before is not None and session.transaction_ms < before:
                 known = []  # another transaction by now
+            if session.earlier:
+                known = list(session.earlier)  # all of them, and not only those that a look met
             if not known or known[-1] != session.statement:
                 known = [*known, session.statement]
             if len(known) > MOST_STATEMENTS:

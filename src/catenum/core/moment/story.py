@@ -77,6 +77,11 @@ def _about(sample: Sample, session: SessionInfo) -> Iterator[Line]:
     if session.statement:
         word = "its last statement" if session.state == "idle in a transaction" else "its statement"
         yield Line(f"{word}: {_statement(session)}", "plain")
+    before = session.earlier[:-1] if session.earlier[-1:] == (session.statement,) else session.earlier
+    if before:
+        yield Line("before that in its transaction, as the server kept it:", "plain")
+        for text in before:
+            yield Line(one_line(text, STATEMENT_WIDTH), "plain", indent=2)
 
 
 def _suspected(sample: Sample, waiters: Collection[str]) -> Iterator[Line]:
@@ -91,6 +96,9 @@ def _suspected(sample: Sample, waiters: Collection[str]) -> Iterator[Line]:
 
 
 def _identity(session: SessionInfo) -> str:
+    if session.background and session.user is None:
+        kind = f"{session.kind}, " if session.kind else ""
+        return f"session {session.id}, {kind}a process of the server itself"
     parts = [
         f"session {session.id}",
         f"user {session.user or 'not reported'}",
@@ -118,9 +126,13 @@ def _doing(session: SessionInfo) -> str:
     since = f" for {duration(session.state_ms)}" if session.state_ms is not None else ""
     age = f"; transaction open for {duration(session.transaction_ms)}" if session.transaction_ms is not None else ""
     rows = f"; {session.rows_changed} rows changed" if session.rows_changed is not None else ""
+    if session.killed:
+        state = "ended by somebody, and not gone yet"
     if session.undoing:
-        state, rows = "rolling back", f"; {session.rows_changed} changed rows left" if rows else ""
-    return f"{state}{since}{age}; isolation level {session.isolation}{rows}"
+        state = "ended by somebody, rolling back" if session.killed else "rolling back"
+        rows = f"; {session.rows_changed} changed rows left" if rows else ""
+    level = "" if session.background else f"; isolation level {session.isolation}"
+    return f"{state}{since}{age}{level}{rows}"
 
 
 def _statement(session: SessionInfo) -> str:
@@ -132,7 +144,7 @@ def _waiter(sample: Sample, branch: Branch) -> str:
     session = sample.session(branch.name)
     edge = branch.edge
     over = f" over {edge.resource.text}: wants {edge.wanted}{_held(edge)}" if edge is not None else ""
-    who = ", ".join(part for part in (session.user, session.application, session.host) if part)
+    who = ", ".join(part for part in (session.kind, session.user, session.application, session.host) if part)
     held_up = len(sample.graph.held_up_by(branch.name))
     also = f"; holds up {held_up} itself" if held_up else ""
     text = f" — {_statement(session)}" if session.statement else ""
@@ -143,6 +155,8 @@ def _waiter(sample: Sample, branch: Branch) -> str:
 
 
 def _length(sample: Sample, name: str) -> str:
+    if all(edge.since_ms is None for edge in sample.graph.waits_of(name)):
+        return "(for how long is not reported)"
     most = "at most " if name in sample.inexact else ""
     return f"{most}{duration(sample.waited_ms(name))}"
 

@@ -24,6 +24,7 @@ from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.words import duration
 from catenum.engines.clock import Clock
+from catenum.engines.innodb import earlier
 from catenum.engines.lookout import (
     APPLICATION,
     LOOK_MS,
@@ -33,13 +34,12 @@ from catenum.engines.lookout import (
     DeadlockReport,
     LookTimedOut,
     StatementRate,
-    access_to,
-    named_row,
     no_answer,
 )
 from catenum.engines.mariadb import errors, pending, rowlocks
 from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.mariadb.metadata import ANY_STATE, NAMED_STATE
+from catenum.engines.mariadb.records import Records, table_name
 from catenum.engines.mariadb.session import AS_TEXT
 from catenum.engines.mariadb.standing import standing_edges, waiting
 
@@ -64,6 +64,7 @@ class MariadbLookout:
     def __init__(self, where: dict[str, object], shown_url: str, *, private: bool) -> None:
         self._shown = shown_url
         self._applications: dict[str, str | None] = {}
+        self._records = Records(self._rows)
         options: dict[str, Any] = {
             **where,
             "autocommit": True,
@@ -106,6 +107,9 @@ class MariadbLookout:
         self._tells_metadata = statistics == "1" and self._may("select count(*) from performance_schema.metadata_locks")
         if self._tells_metadata:
             self._tells_metadata = self._rows(pending.TELLS)[0][0] != "0"
+        self._tells_earlier = statistics == "1" and self._may(earlier.TELLS)
+        if self._tells_earlier:
+            self._tells_earlier = self._rows(earlier.TELLS)[0][0] == str(earlier.NEEDED)
         self._tells_applications = statistics == "1" and self._may(
             "select 1 from performance_schema.session_connect_attrs limit 1"
         )
@@ -155,7 +159,7 @@ class MariadbLookout:
         read = len(listed) + len(rows) + len(transactions)
         sessions = {session.id: session for session in self._sessions(rows)}
         edges = [
-            _edge(wait, sessions.get(wait.waiter), _most_waited(waited.get(wait.waiter), sessions.get(wait.waiter)))
+            _edge(wait, _most_waited(waited.get(wait.waiter), sessions.get(wait.waiter)), self._records)
             for wait in rowlocks.waits(transactions, listed)
         ]
         suspects: tuple[Suspect, ...] = ()
@@ -166,6 +170,11 @@ class MariadbLookout:
             found = self.session(name)
             if found is not None:
                 sessions[name] = found
+        if self._tells_earlier and edges:
+            heads = {edge.holder for edge in edges} - {edge.waiter for edge in edges}
+            ages = {name: sessions[name].transaction_ms or 0.0 for name in heads if name in sessions}
+            for name, texts in earlier.earlier(self._rows, ages).items():
+                sessions[name] = replace(sessions[name], earlier=texts)
         counts = dict(self._rows("show global status where variable_name in ('Threads_connected', 'Innodb_deadlocks')"))
         entries = [
             LockEntry(transaction=edge.waiter, resource=edge.resource, mode=edge.wanted, granted=False)
@@ -245,7 +254,7 @@ class MariadbLookout:
 
     def _session(self, row: tuple[Any, ...]) -> SessionInfo:
         number, user, host, database, command, time_ms, state, info, trx_state, trx_ms, level, changed, trx = row
-        background = command == "Daemon" or user == "system user"
+        background = command in ("Daemon", "Binlog Dump", "Slave_IO", "Slave_SQL", "Slave_worker") or user in SYSTEM
         since = float(time_ms) if time_ms is not None else None
         return SessionInfo(
             id=str(number),
@@ -264,6 +273,9 @@ class MariadbLookout:
             statement=info,
             rows_changed=int(changed) if changed is not None else None,
             background=background,
+            kind=_kind(user, command) if background else None,
+            undoing=trx_state == "ROLLING BACK",
+            killed=command == "Killed",
         )
 
     def session(self, number: str) -> SessionInfo | None:
@@ -377,6 +389,19 @@ class MariadbLookout:
             self.connection.close()
 
 
+#: Users of the server's own threads.
+SYSTEM = ("system user", "event_scheduler")
+
+
+def _kind(user: str, command: str) -> str:
+    """What a thread of the server is (MariaDB documentation, "Thread Command Values", "Slave SQL Thread States")."""
+    if user == "event_scheduler":
+        return "event scheduler"
+    if command.startswith("Slave"):
+        return {"Slave_IO": "replication receiver"}.get(command, "replication applier")
+    return "replication sender" if command == "Binlog Dump" else "system thread"
+
+
 def _state(command: str, state: str | None, trx_state: str | None) -> State:
     if trx_state == "LOCK WAIT" or state == NAMED_STATE:
         return "waits for a lock"
@@ -395,13 +420,11 @@ def _most_waited(told_ms: float | None, session: SessionInfo | None) -> float:
     return min((bound for bound in (told_ms, runs_ms) if bound is not None), default=0.0)
 
 
-def _edge(wait: rowlocks.LockWait, waiter: SessionInfo | None, waited_ms: float) -> Edge:
+def _edge(wait: rowlocks.LockWait, waited_ms: float, records: Records) -> Edge:
     lock = wait.wanted
-    name = re.sub(r" /\*.*\*/$", "", lock.table)  # behind it the partition, where it has some
-    name = re.sub(r"[`\"]", "", name).partition(".")[2] or name
+    _, name = table_name(lock.table)
     if lock.kind == "RECORD":
-        statement = waiter.statement if waiter else None
-        resource = replace(_record(name, lock.index, lock.data, statement), index=lock.index)
+        resource = records.resource(lock.table, lock.index, lock.data, lock.mode)
     else:
         resource = Resource(kind="table", text=name, table=name)
     return Edge(
@@ -413,16 +436,6 @@ def _edge(wait: rowlocks.LockWait, waiter: SessionInfo | None, waited_ms: float)
         queued=wait.queued,
         since_ms=-waited_ms,
     )
-
-
-def _record(table: str, index: str, data: str, statement: str | None) -> Resource:
-    """By the statement that waits for it, where that names the row; else by what InnoDB tells of the index entry."""
-    access = access_to(statement, table, errors.RULES)
-    if access is not None and access.equals and access.verb != "insert":
-        return named_row(access)
-    if re.fullmatch(r"-?\d+|'[^',]*'", data):
-        return Resource(kind="row", text=f"{table}({index}={data})", table=table, key=((index, data),))
-    return Resource(kind="row", text=f"a record of {table}, index {index}", table=table)
 
 
 def _any_text(value: object) -> str | None:

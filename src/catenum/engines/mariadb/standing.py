@@ -174,7 +174,11 @@ def _suspects(row: Listed, held: Sequence[tuple[Any, ...]], everybody: Sequence[
         ranked = []
         names = {(target.schema, target.table) for target in targets}
         for other in everybody:
-            if other[0] == row[0] or waits_by_state(other[6]):
+            if other[0] == row[0]:
+                continue
+            if waits_by_state(other[6]):
+                if _queues_before(other, row, targets):
+                    ranked.append((0, str(other[0]), "it waits for the same table, came first, and lets nobody by"))
                 continue
             if other[7] and {(target.schema, target.table) for target in _targets(other)} & names:
                 ranked.append((0, str(other[0]), "its statement names the same table"))
@@ -182,6 +186,17 @@ def _suspects(row: Listed, held: Sequence[tuple[Any, ...]], everybody: Sequence[
                 ranked.append((1, str(other[0]), "its transaction was open before the wait began"))
     first = {name: (rank, name, why) for rank, name, why in sorted(ranked, reverse=True)}
     return [Suspect(waiter=waiter, session=name, why=why) for _, name, why in sorted(first.values())[:MOST_SUSPECTS]]
+
+
+def _queues_before(other: Listed, row: Listed, targets: Sequence[_Wanted]) -> bool:
+    """Whether a session that waits itself stands ahead, for what its statement and ``row``'s both name, in its way."""
+    if float(other[5] or 0.0) <= float(row[5] or 0.0):
+        return False
+    return any(
+        (theirs.schema, theirs.table) == (target.schema, target.table) and _in_the_way(target.mode, theirs.mode)
+        for theirs in _targets(other)
+        for target in targets
+    )
 
 
 def _of_server(row: Listed, held: Sequence[tuple[Any, ...]]) -> Iterator[Edge]:

@@ -36,6 +36,7 @@ with s as materialized (
 select {told}, by, seen, deadlocks
 from clock left join (s left join b on b.pid = s.pid) on xact_start is not null or cardinality(by) > 0
   or s.pid in (select unnest(by) from b) or wait_event like 'RecoveryConflict%%'
+  or (backend_type = 'startup' and wait_event_type = 'Lock')
 """
 _ONE: LiteralString = """
 with s as (select {columns} from pg_stat_activity), clock as (select clock_timestamp() as now)

@@ -46,6 +46,7 @@ from catenum.engines.postgresql.waited import (
     LockRow,
     held_by,
     in_queues,
+    in_the_way,
     leaders,
     lock_resource,
     prepared_name,
@@ -212,7 +213,10 @@ class PostgresqlLookout:
         asked = {row.pid: list(dict.fromkeys(row.by)) for row in rows if row.by}
         queued = [row.pid for row in rows if row.event_type == "Lock" and row.event == "tuple"]
         queued = queued if asks(rows, at_least_ms) else []
-        locks = self._lock_rows([*asked, *queued])
+        # The process that replays on a standby is no backend, so that the server does not tell who blocks it.
+        replays = [row.pid for row in rows if row.kind == "startup" and row.event_type == "Lock"]
+        locks = self._lock_rows([*asked, *queued, *replays])
+        asked |= {pid: listed for pid in replays if (listed := in_the_way(pid, locks))}
         shared = sharing(self.connection, list(asked), locks)
         asked |= {pid: list(dict.fromkeys([*asked[pid], *held])) for pid, held in shared.holders.items()}
         blockers = {**asked, **in_queues(queued, locks, asked, self._blockers)}

@@ -63,7 +63,6 @@ def replay_of(query: Callable[..., list[tuple[Any, ...]]], rows: Sequence[Activi
         resource=Resource(kind="other", text="rows that are to be removed by the replay"),
         wanted=Mode("other", "replay"),
         held=None,
-        since_ms=0.0,
     )
     if len(holders) == 1:
         return Replay((edge,), (), (note,))

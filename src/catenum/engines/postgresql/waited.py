@@ -136,6 +136,12 @@ def held_by(holder: int, wanted: LockRow | None, locks: LockRows) -> tuple[Mode 
     return None, any(not lock.granted for lock in mine)
 
 
+def in_the_way(pid: int, locks: LockRows) -> list[int]:
+    """Who holds what a session wants, by the lock table alone."""
+    wanted = wanted_of(locks.get(pid, ()))
+    return [other for other in locks if other != pid and held_by(other, wanted, locks)[0] is not None]
+
+
 def prepared_name(wanted: LockRow | None, prepared: Sequence[tuple[str, str, str]]) -> str:
     """Which prepared transaction is waited for: the one with the number that the waiter waits for, or the only one."""
     numbers = {wanted.xid} if wanted is not None else set()
@@ -152,10 +158,10 @@ def waited_for(locks: Sequence[LockRow], session: SessionInfo) -> tuple[Resource
     wanted = wanted_of(locks)
     if wanted is None:
         return None
-    if wanted.kind in ("relation", "advisory"):
+    if wanted.kind not in ("tuple", "transactionid"):
         return lock_resource(wanted), Mode("table", wanted.mode)
     place = place_of(locks)
-    if place is None or wanted.kind not in ("tuple", "transactionid") or place.table is None:
+    if place is None or place.table is None:
         return None
     named = next((a for a in RULES.footprint(session.statement or "").accesses if a.table == place.table), None)
     resource = named_row(named) if named and named.equals else lock_resource(place)
@@ -202,6 +208,8 @@ def lock_resource(lock: LockRow) -> Resource:
         return Resource(kind="table", text=lock.table or "a table of another database", table=lock.table)
     if lock.kind == "transactionid":
         return Resource(kind="transaction", text=f"transaction {lock.xid}")
+    if lock.kind == "virtualxid":
+        return Resource(kind="transaction", text="the end of the other transaction")
     return Resource(kind="other", text=f"{lock.kind} lock {lock.objid or ''}".strip())
 
 

@@ -1,0 +1,87 @@
+"""What InnoDB's lock list says a lock is on: the index entry, by the index's own columns, or the gap before it.
+
+Read apart from the statement that waits: a scan without an index stops at a row that its condition does not name.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from catenum.core.record.waits import Key, Resource, key_text
+
+#: The columns of an index, in order (MariaDB documentation, "Information Schema INNODB_SYS_FIELDS Table"). Names of
+#: tables are as the file system has them there, so that only plain ones are asked for.
+_COLUMNS = """
+select f.name from information_schema.innodb_sys_tables t
+join information_schema.innodb_sys_indexes i on i.table_id = t.table_id
+join information_schema.innodb_sys_fields f on f.index_id = i.index_id
+where (t.name = '{name}' or t.name like '{pattern}#P#%') and i.name = '{index}'
+group by f.pos, f.name order by f.pos
+"""
+_PLAIN = re.compile(r"\w+", re.ASCII)
+_VALUE = re.compile(r"\s*('(?:[^']|'')*'|[^,']+)\s*(?:,|$)")
+#: The index of a table that has no key.
+HIDDEN = "GEN_CLUST_INDEX"
+SUPREMUM = "supremum pseudo-record"
+
+Query = Callable[..., list[tuple[Any, ...]]]
+
+
+@dataclass
+class Records:
+    """Remembers the columns of indexes that were met, for one connection."""
+
+    query: Query
+    _known: dict[tuple[str, str], tuple[str, ...]] = field(default_factory=dict)
+
+    def resource(self, table: str, index: str, data: str, mode: str) -> Resource:
+        """Of a row of ``INNODB_LOCKS``: the table and its index, the record's values, the mode wanted."""
+        schema, name = table_name(table)
+        via = "" if index in ("PRIMARY", HIDDEN) else f" in index {index}"
+        gap = "GAP" in mode or "INSERT_INTENTION" in mode
+        if data == SUPREMUM:
+            return Resource(kind="gap", text=f"{name}: the gap after the last entry{via}", table=name, index=index)
+        values = values_of(data)
+        columns = self._columns(schema, name, index) if values else ()
+        if not columns:
+            where = "an entry" if index != HIDDEN else "a row without a key"
+            told = f"{name}({where}{via})" if not gap else f"{name}: a gap{via}"
+            return Resource(kind="gap" if gap else "row", text=told, table=name, index=index)
+        key: Key = tuple(zip(columns, values, strict=False))
+        text = f"{name}: the gap before ({key_text(key)})" if gap else f"{name}({key_text(key)})"
+        return Resource(kind="gap" if gap else "row", text=text + via, table=name, index=index, key=key)
+
+    def _columns(self, schema: str, table: str, index: str) -> tuple[str, ...]:
+        if not all(_PLAIN.fullmatch(part) for part in (schema, table, index)):
+            return ()
+        place = (f"{schema}/{table}", index)
+        if place not in self._known:
+            pattern = place[0].replace("_", "\\_")
+            rows = self.query(_COLUMNS.format(name=place[0], pattern=pattern, index=index))
+            self._known[place] = tuple(str(row[0]) for row in rows)
+        return self._known[place]
+
+
+def table_name(told: str) -> tuple[str, str]:
+    """Schema and table of ``lock_table``: quoted names, and behind them the partition, where it has some."""
+    parts = re.findall(r"`((?:[^`]|``)*)`|\"((?:[^\"]|\"\")*)\"", re.sub(r" /\*.*\*/$", "", told))
+    names = [(one or other).replace("``", "`").replace('""', '"') for one, other in parts]
+    return (names[0], names[1]) if len(names) > 1 else ("", names[0] if names else told)
+
+
+def values_of(data: str) -> tuple[str | None, ...]:
+    """The values of ``lock_data``, as ``7`` or ``'a, ''b''', 3``; empty where they cannot be told apart."""
+    found: list[str | None] = []
+    place = 0
+    while place < len(data):
+        match = _VALUE.match(data, place)
+        if match is None or match.end() == place:
+            return ()
+        text = match[1].strip()
+        quoted = text.startswith("'")
+        found.append(text[1:-1].replace("''", "'") if quoted else None if text == "NULL" else text)
+        place = match.end()
+    return tuple(found)
