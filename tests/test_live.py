@@ -388,7 +388,8 @@ def test_an_older_store_is_migrated_and_a_damaged_one_set_aside(call, tmp_path):
         "drop table note; alter table incident rename to episode; alter table meeting rename column incident to episode;"
         "alter table episode rename column cycle to ring; alter table gap rename to hole; drop table head;"
         "alter table episode drop column heads; alter table episode drop column held_ms;"
-        "alter table episode drop column typical_ms; pragma user_version = 1;"
+        "alter table episode drop column typical_ms; alter table episode drop column source; drop table log_wait;"
+        "alter table deadlock drop column source; pragma user_version = 1;"
     )
     store.close()
     store = writer(path)
@@ -660,7 +661,7 @@ def test_each_threshold_is_told_once_and_when_all_is_over():
     idle = replace(idle, sessions=tuple(replace(s, state="idle in a transaction") for s in idle.sessions), by_id={})
     steps = [(calm, 0), (full, 2), (full, 1), (idle, 0), (calm, 0), (calm, 0), (full, 0)]
     found = [[one.what for one in alarms.take(s, [], n, i * 30_000.0)] for i, (s, n) in enumerate(steps)]
-    assert found == [[], ["many"], ["deadlocks"], ["idle", "idle"], ["clear"], [], ["many"]]
+    assert found == [[], ["many"], ["deadlocks"], ["idle", "idle"], [], ["clear"], ["many"]]
 
 
 def test_the_statements_of_one_transaction_are_not_those_of_the_next():

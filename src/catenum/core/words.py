@@ -11,8 +11,14 @@ def named(transaction: str, statement: int | None) -> str:
     return f"{transaction} {statement}" if statement is not None else f"the end of {transaction}"
 
 
+#: Names that a sentence lists.
+MOST_NAMES = 12
+
+
 def listed(names: list[str]) -> str:
-    """Names in a row: ``early, late and tide``; ``nobody`` where there are none."""
+    """Names in a row: ``early, late and tide``; ``nobody`` where there are none; of very many, some and the number."""
+    if len(names) > MOST_NAMES:
+        return f"{', '.join(names[: MOST_NAMES - 2])} and {len(names) - MOST_NAMES + 2} more"
     if len(names) < 2:
         return names[0] if names else "nobody"
     return f"{', '.join(names[:-1])} and {names[-1]}"

@@ -34,13 +34,18 @@ class LookTimedOut(TargetError):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Check:
-    """One thing that capture needs: how it stands, and the statement that would change it (never run by itself)."""
+    """One thing that capture needs: how it stands, and what would change it (never run by itself).
+
+    ``turn_on``: statements, one a line, that an administrator can run as they are; ``then``: what is to be done beside
+    that.
+    """
 
     what: str
     state: Literal["on", "off", "missing", "not reported"]
     value: str = ""
     why: str = ""
     turn_on: str | None = None
+    then: str | None = None
     needed: bool = True
 
 
@@ -93,6 +98,9 @@ class Lookout(Protocol):
 
     def deadlock_report(self) -> DeadlockReport | None:
         """The server's own report of the latest deadlock, where it keeps one that this login may read."""
+
+    def logs_deadlocks(self) -> bool:
+        """Whether the server writes the report of every deadlock to its log."""
 
     def session(self, number: str) -> SessionInfo | None:
         """A session by its id; None where there is none."""

@@ -31,17 +31,14 @@ def coverage(store: Store, span: Span) -> list[dict[str, Any]]:
 
     Without a beginning, from the first look at any server on; without an end, to now.
     """
-    servers = store.rows(
-        "select s.id, s.name, min(m.minute) first, w.last_seen last from server s join minute m on m.server = s.id "
-        "left join watched w on w.server = s.id where m.shape = ? and (? is null or s.name = ?) group by s.id",
-        (LOOKS, span.server, span.server),
-    )
+    servers = _servers(store, span.server)
     if not servers:
         return []
     begin = _time(span.since) if span.since else min(_time(row["first"]) for row in servers)
     end = min(_time(span.until), moment()) if span.until else moment()
     found = []
     for row in servers:
+        seen = _seen(store, row, end)
         looks = {
             one["hour"]: one["looks"]
             for one in store.rows(
@@ -50,11 +47,6 @@ def coverage(store: Store, span: Span) -> list[dict[str, Any]]:
                 (row["id"], LOOKS),
             )
         }
-        gaps = store.rows("select since, until from gap where server = ?", (row["id"],))
-        hidden = [(_time(gap["since"]), _time(gap["until"]) if gap["until"] else end) for gap in gaps]
-        # The first look stands for the ten seconds in which it is counted.
-        last = _time(row["last"]) if row["last"] else _time(row["first"])
-        seen = _without((_time(row["first"]), max(last, _time(row["first"]))), hidden)
         hour = begin.replace(minute=0, second=0, microsecond=0)
         while hour < end:
             here = (max(hour, begin), min(hour + HOUR, end))
@@ -70,6 +62,27 @@ def coverage(store: Store, span: Span) -> list[dict[str, Any]]:
             )
             hour += HOUR
     return [asdict(hour) for hour in found]
+
+
+def seen_intervals(store: Store, name: str) -> Sequence[Interval]:
+    """The times in which a server was seen."""
+    return [part for row in _servers(store, name) for part in _seen(store, row, moment())]
+
+
+def _servers(store: Store, name: str | None) -> list[dict[str, Any]]:
+    return store.rows(
+        "select s.id, s.name, min(m.minute) first, w.last_seen last from server s join minute m on m.server = s.id "
+        "left join watched w on w.server = s.id where m.shape = ? and (? is null or s.name = ?) group by s.id",
+        (LOOKS, name, name),
+    )
+
+
+def _seen(store: Store, row: dict[str, Any], end: datetime) -> Sequence[Interval]:
+    gaps = store.rows("select since, until from gap where server = ?", (row["id"],))
+    hidden = [(_time(gap["since"]), _time(gap["until"]) if gap["until"] else end) for gap in gaps]
+    # The first look stands for the ten seconds in which it is counted.
+    last = _time(row["last"]) if row["last"] else _time(row["first"])
+    return _without((_time(row["first"]), max(last, _time(row["first"]))), hidden)
 
 
 def _time(text: str) -> datetime:

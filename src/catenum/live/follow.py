@@ -50,14 +50,16 @@ class Follower(threading.Thread):
         out: queue.SimpleQueue[Sighting],
         *,
         at_least_ms: float = 0.0,
+        has_log: bool = False,
     ) -> None:
         super().__init__(name=f"follow {name}", daemon=True)
         self.server, self.connect, self.every_s, self.out = name, connect, every_s, out
-        self.at_least_ms = at_least_ms
+        self.at_least_ms, self.has_log = at_least_ms, has_log
         self.stopping = threading.Event()
         self._deadlocks: int | None = None
         self._report: str | None = None
         self._slowed = False
+        self._told_by_log = False  # each deadlock's report is in the log that is followed
 
     def run(self) -> None:
         """Until asked to stop."""
@@ -86,6 +88,7 @@ class Follower(threading.Thread):
         clock = Clock()
         due = 0.0
         self._deadlocks = None
+        self._told_by_log = self.has_log and lookout.logs_deadlocks()
         latest = lookout.deadlock_report()
         self._report = latest.key if latest else None  # one from before we came is no news
         while not self.stopping.is_set():
@@ -116,7 +119,7 @@ class Follower(threading.Thread):
     def _fresh_report(self, lookout: Lookout, sample: Sample) -> DeadlockReport | None:
         """The report of a deadlock that the server has counted since the last check."""
         before, self._deadlocks = self._deadlocks, sample.deadlocks
-        if before is None or sample.deadlocks is None or sample.deadlocks <= before:
+        if before is None or sample.deadlocks is None or sample.deadlocks <= before or self._told_by_log:
             return None
         report = lookout.deadlock_report()
         if report is None or report.key == self._report:

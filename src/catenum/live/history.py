@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta
 from typing import Any, Literal
 
+from catenum.core.errors import InputError
 from catenum.core.servers import rules_of
 from catenum.core.sql.masking import same_kind
 from catenum.engines.lookout import StatementRate
@@ -92,22 +93,47 @@ def pairs(store: Store, span: Span, limit: int = 20) -> list[dict[str, Any]]:
 
 def incidents(store: Store, span: Span, limit: int = 50) -> list[dict[str, Any]]:
     """Single incidents, the latest first, with people's notes."""
-    where, values = span.where("e.first_seen")
+    return _incidents(store, *span.where("e.first_seen"), limit)
+
+
+def _incidents(store: Store, where: str, values: list[object], limit: int) -> list[dict[str, Any]]:
     return store.rows(
         "select e.id, s.name server, e.first_seen first, e.last_seen last, e.ended, e.head, e.user, e.application, "
         "e.object, "
         "e.waiting, e.chain, e.wait_ms, e.longest_ms, e.statement, e.cycle, e.heads, e.held_ms, e.typical_ms, "
+        "e.source, "
         "(select group_concat(n.text, '; ') from note n where n.incident = e.id) note "
         f"from incident e join server s on s.id = e.server where {where} order by e.first_seen desc limit {int(limit)}",
         values,
     )
 
 
+def incident(store: Store, number: int) -> dict[str, Any]:
+    """All that is stored of one incident but its recording: heads, notes, releases, waits of a log. Raises InputError
+    where there is none.
+    """
+    row = next(iter(_incidents(store, "e.id = ?", [number], 1)), None)
+    if row is None:
+        raise InputError(f"there is no incident {number}")
+    heads = store.rows("select * from head where incident = ? order by held_ms desc, first_seen", (number,))
+    return {
+        **row,
+        "held_by": heads,
+        "notes": store.rows("select at, text from note where incident = ? order by at", (number,)),
+        "waits": store.rows("select * from log_wait where incident = ? order by since", (number,)),
+        "releases": [
+            one
+            for one in releases(store, Span(row["first"], None, row["server"]))
+            if (row["ended"] is None or one["at"] <= row["ended"]) and one["session"] in {h["session"] for h in heads}
+        ],
+    }
+
+
 def deadlocks(store: Store, span: Span) -> list[dict[str, Any]]:
     """Deadlocks with their reports."""
     where, values = span.where("d.at")
     return store.rows(
-        "select s.name server, d.at, d.count, d.report from deadlock d join server s on s.id = d.server "
+        "select s.name server, d.at, d.count, d.report, d.source from deadlock d join server s on s.id = d.server "
         f"where {where} order by d.at",
         values,
     )

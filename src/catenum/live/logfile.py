@@ -1,64 +1,127 @@
-"""Deadlock reports from a server's log file that this machine can read: PostgreSQL keeps them nowhere else."""
+"""A server's log that this machine can read, followed as it grows and as it is rotated."""
 
 from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from catenum.core.errors import InputError
+from catenum.core.serverlog import LogEntry, LogReader
+from catenum.core.serverlog.mariadb import MariadbLog
+from catenum.core.serverlog.postgresql import PostgresqlLog
 
 #: No more than so much of a log is read at a time, so that a flood of it does not stop the watch.
 MOST_BYTES = 4_000_000
-_BEGINS = re.compile(r"ERROR:\s+deadlock detected")
-_BELONGS = re.compile(r"^(\t|\s{2,})|\b(DETAIL|HINT|CONTEXT|STATEMENT):\s")
+#: After so many characters without one message, a file is no log.
+STRANGE = 2_000
+READERS: dict[str, Callable[[], LogReader]] = {"postgresql": PostgresqlLog, "mariadb": MariadbLog}
 
 
 class LogFile:
-    """A log that grows. What stood in it before is not read; a new file of the same name is read from its start."""
+    """A log that grows. What stood in it before is not read.
 
-    def __init__(self, path: Path) -> None:
+    A new file of the same name is read from its start, and so are later files whose names differ in their digits only
+    (``postgresql-2026-11-26_001641.csv``), as rotation makes them. Of a folder, the newest file is followed.
+    """
+
+    def __init__(self, path: Path, server: str = "postgresql") -> None:
         """Raises InputError where it cannot be read."""
+        self._server = server
         self.path = path
         try:
-            found = path.stat()
-            path.open("rb").close()
+            if path.is_dir():
+                files = [one for one in path.iterdir() if one.is_file()]
+                if not files:
+                    raise InputError(f"--log {path}: there is no file in this folder")
+                self.path = max(files, key=lambda one: (one.stat().st_mtime_ns, one.name))
+            found = self.path.stat()
+            self.path.open("rb").close()
         except OSError as error:
             raise InputError(f"--log {path}: cannot be read: {error.strerror}") from error
-        self._place, self._inode = found.st_size, found.st_ino
-        self._left = ""
-        self._report: list[str] = []
+        shape = re.sub(r"\d+", "0", self.path.name)
+        self._like = re.compile(re.escape(shape).replace("0", r"\d+")) if shape != self.path.name else None
+        if path.is_dir():
+            self._like = re.compile(rf".*{re.escape(self.path.suffix)}")
+        self._whole_folder = path.is_dir()
+        self._place, self._inode, self._born = found.st_size, found.st_ino, found.st_mtime_ns
+        self._reader = READERS[server]()
+        self._left = b""
+        self.read = self.understood = 0
+
+    def of(self, server: str) -> LogFile:
+        """The same, once it is known what server writes it."""
+        if server != self._server:
+            self._server, self._reader = server, READERS[server]()
+        return self
+
+    def entries(self) -> Iterator[LogEntry]:
+        """The messages that were written since the last call."""
+        while text := self._fresh():
+            yield from self._of(text)
+            if len(text) < MOST_BYTES // 2:
+                return  # what is written last may not be whole yet
+        yield from self._counted(self._reader.finish())
+        following = self._following()
+        while following is not None:
+            self._place, self._inode, self.path = 0, following.stat().st_ino, following
+            self._reader, self._left = READERS[self._server](), b""
+            while text := self._fresh():
+                yield from self._of(text)
+            following = self._following()
+
+    def _of(self, text: str) -> Iterator[LogEntry]:
+        self.read += len(text)
+        yield from self._counted(self._reader.feed(text))
+
+    def _counted(self, entries: Iterator[LogEntry]) -> Iterator[LogEntry]:
+        for entry in entries:
+            self.understood += 1
+            yield entry
+
+    @property
+    def trouble(self) -> str | None:
+        """Why nothing is found in it, where that is not because nothing is there."""
+        if self._server == "postgresql" and self.read > STRANGE and not self.understood:
+            return f"--log {self.path}: nothing in it reads like a message of PostgreSQL's log"
+        return None
 
     def deadlocks(self) -> Iterator[str]:
-        """The reports that were written since the last call, each as it stands in the log."""
-        lines = (self._left + self._fresh()).split("\n")
-        self._left = lines.pop()
-        for line in lines:
-            if _BEGINS.search(line):
-                yield from self._over()
-                self._report = [line]
-            elif self._report and _BELONGS.search(line):
-                self._report.append(line)
-            else:
-                yield from self._over()
-        if not lines:  # nothing more came: what was begun is whole
-            yield from self._over()
+        """The reports of deadlocks that were written since the last call, each as it stands in the log."""
+        for entry in self.entries():
+            if entry.is_deadlock:
+                yield entry.text
 
-    def _over(self) -> Iterator[str]:
-        if self._report:
-            yield "\n".join(self._report)
-        self._report = []
+    def _following(self) -> Path | None:
+        """The next file of a rotated log: the oldest of the younger ones."""
+        if self._like is None:
+            return None
+        try:
+            mine = self.path.stat().st_mtime_ns if self.path.exists() else self._born
+            like = [one for one in self.path.parent.iterdir() if self._like.fullmatch(one.name) and one != self.path]
+            younger = [(one.stat().st_mtime_ns, one.name, one) for one in like]
+        except OSError:
+            return None
+        later = [found for found in younger if found[0] >= mine and (self._whole_folder or found[1] > self.path.name)]
+        return min(later)[2] if later else None
 
     def _fresh(self) -> str:
+        """What is new, up to the last whole line."""
         try:
             with self.path.open("rb") as stream:
                 found = os.fstat(stream.fileno())
                 if found.st_ino != self._inode or found.st_size < self._place:
                     self._place, self._inode = 0, found.st_ino
+                    self._reader, self._left = READERS[self._server](), b""
                 stream.seek(self._place)
                 data = stream.read(MOST_BYTES)
                 self._place += len(data)
-                return data.decode("utf-8", "replace")
+                self._born = found.st_mtime_ns
         except OSError:
             return ""
+        # A character may be cut at the end of what is there.
+        data = self._left + data
+        end = data.rfind(b"\n") + 1
+        self._left = data[end:]
+        return data[:end].decode("utf-8", "backslashreplace")

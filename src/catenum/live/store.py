@@ -72,6 +72,12 @@ _MIGRATIONS = (
       host text, statement text, transaction_name text, first_seen text not null, last_seen text not null,
       held_ms real not null, exact int not null, waiting int not null);
     create index head_incident on head (incident);
+    alter table incident add column source text not null default 'watch';
+    alter table deadlock add column source text not null default 'watch';
+    create table log_wait (
+      incident int not null references incident on delete cascade, waiter text not null, application text, mode text,
+      since text not null, until text, holders text, statement text);
+    create index log_wait_incident on log_wait (incident);
     """,
 )
 VERSION = len(_MIGRATIONS)
@@ -343,11 +349,13 @@ class Store:
             self.connection.execute("pragma incremental_vacuum")
 
     def _forget(self, where: str, values: tuple[object, ...]) -> None:
+        within = f"incident in (select id from incident where {where})"
         self.connection.execute(
             f"delete from meeting where incident in (select id from incident where {where})", values
         )
-        self.connection.execute(f"delete from head where incident in (select id from incident where {where})", values)
-        self.connection.execute(f"delete from note where incident in (select id from incident where {where})", values)
+        self.connection.execute(f"delete from head where {within}", values)
+        self.connection.execute(f"delete from log_wait where {within}", values)
+        self.connection.execute(f"delete from note where {within}", values)
         self.connection.execute(f"delete from incident where {where}", values)
 
     # -- reading -----------------------------------------------------------------------------------------------------
@@ -357,6 +365,8 @@ class Store:
         row = next(iter(self.rows("select recording from incident where id = ?", (incident,))), None)
         if row is None:
             raise InputError(f"there is no incident {incident}")
+        if row["recording"] is None:
+            raise InputError(f"incident {incident} is from a log, which has no moment to record")
         try:
             return from_json(zlib.decompress(row["recording"]), f"incident {incident}")
         except zlib.error as error:

@@ -103,7 +103,14 @@ class Watch:
         out: queue.SimpleQueue[Sighting] = queue.SimpleQueue()
         how = self.options
         followers = [
-            Follower(name, connect, how.every_s, out, at_least_ms=how.at_least_ms)
+            Follower(
+                name,
+                connect,
+                how.every_s,
+                out,
+                at_least_ms=how.at_least_ms,
+                has_log=any(server == name for server, _ in self._logs),
+            )
             for name, connect in self.servers.items()
         ]
         for follower in followers:
@@ -155,7 +162,10 @@ class Watch:
         since = now - self._last_ms.get(name, now)
         self._last_ms[name], before, self._last_at[name] = now, self._last_at.get(name, sample.at), sample.at
         change = self._trackers[name].update(sample, since_last_ms=since)
-        reports = [sighting.report.text] if sighting.report else self._from_logs(name)
+        reports = [
+            *([sighting.report.text] if sighting.report else []),
+            *self._from_logs(name, sample.target.server),
+        ]
         has_counter = sample.deadlocks is not None
         deadlocks = self._deadlocks[name].take(change.deadlocks, len(reports), has_counter=has_counter)
         report = "\n\n".join(reports) or None
@@ -233,8 +243,13 @@ class Watch:
         elif report:
             self.tell(Told(what="report", server=name, at=at, text="the report of that deadlock", report=report))
 
-    def _from_logs(self, name: str) -> list[str]:
-        return [report for server, log in self._logs if server == name for report in log.deadlocks()]
+    def _from_logs(self, name: str, kind: str) -> list[str]:
+        found = [report for server, log in self._logs if server == name for report in log.of(kind).deadlocks()]
+        for log in (log for server, log in self._logs if server == name and log.trouble):
+            if (name, log.trouble) not in self._noted:
+                self._noted.add((name, str(log.trouble)))
+                self.tell(Told(what="note", server=name, at=self._clock.wall(), text=str(log.trouble)))
+        return found
 
     def _run(self, told: Told) -> None:
         """Start the command with what was reported as JSON on its standard input."""

@@ -12,6 +12,8 @@ from catenum.core.words import duration, one_line
 from catenum.render.console import STYLES, say
 
 MOST_ROWS = 15
+#: Heads of one incident that are told.
+MOST_SHOWN = 10
 #: Hours of a server that were not wholly seen, in a line.
 MOST_HOURS = 12
 #: An hour of which a larger part was seen counts as seen.
@@ -159,7 +161,7 @@ def print_pairs(console: Console, rows: Sequence[dict[str, Any]], most: int = 8)
 def incident_line(row: dict[str, Any]) -> str:
     """One incident: when, where, who held whom up, over what, for how long."""
     who = ", ".join(part for part in (row["user"], row["application"]) if part)
-    session = f"session {row['head']} ({who})" if who else f"session {row['head']}"
+    session = f"session {row['head'] or 'not reported'}{f' ({who})' if who else ''}"
     blamed = session if row["heads"] < 2 else f"{row['heads']} heads one after the other, {session} the longest"
     held = f" for {duration(row['held_ms'])}" if row["held_ms"] is not None else ""
     typical = f", typically {duration(row['typical_ms'])}" if row["typical_ms"] is not None else ""
@@ -168,7 +170,47 @@ def incident_line(row: dict[str, Any]) -> str:
         f"{row['first'][:19].replace('T', ' ')}  {row['server']}  {'cycle, ' if row['cycle'] else ''}over "
         f"{row['object']}: {row['waiting']} waiting{chain}, longest wait {duration(row['longest_ms'])}; "
         f"{blamed}{held}{typical}{'' if row['ended'] else ' (not ended when last seen)'}"
+        f"{', from the log' if row['source'] == 'log' else ''}"
     )
+
+
+def print_incident(console: Console, told: dict[str, Any]) -> None:
+    """One incident: when, how long, who held, one after the other, what people noted and did."""
+    say(console, f"Incident {told['id']} on {told['server']}: {_outcome(told)}", style=STYLES["strong"])
+    until = told["ended"] or f"not ended when last seen, {told['last']}"
+    lines = [
+        f"from {told['first']} to {until}{', from the log' if told['source'] == 'log' else ''}",
+        f"over {told['object']}; {told['waiting']} waiting at the worst, longest chain {told['chain']}",
+        f"longest wait {duration(told['longest_ms'])}; waited in all {duration(told['wait_ms'])}",
+    ]
+    if told["typical_ms"] is not None:
+        lines.append(f"{told['heads']} heads were seen, one after the other; typically {duration(told['typical_ms'])}")
+    for head in told["held_by"][:MOST_SHOWN]:
+        who = ", ".join(part for part in (head["user"], head["application"], head["host"]) if part)
+        held = f"{'' if head['exact'] else 'at most '}{duration(head['held_ms'])}"
+        lines.append(
+            f"session {head['session']} ({who}) held up {head['waiting']}, for {held}; seen from "
+            f"{head['first_seen'][11:23]} to {head['last_seen'][11:23]}: {one_line(head['statement'] or '', 100)}"
+        )
+    if len(told["held_by"]) > MOST_SHOWN:
+        lines.append(f"… and {len(told['held_by']) - MOST_SHOWN} more that held for less")
+    for wait in told["waits"]:
+        until = f"to {wait['until'][11:23]}" if wait["until"] else "with no end in the log"
+        lines.append(
+            f"process {wait['waiter']} waited for {wait['mode']} from {wait['since'][11:23]} {until}, "
+            f"held by {wait['holders'] or 'a process that the log does not name'}: {one_line(wait['statement'], 100)}"
+        )
+    lines += [f"{one['by']} {one['way']} session {one['session']}: {one['outcome']}" for one in told["releases"]]
+    lines += [f"note of {note['at']}: {note['text']}" for note in told["notes"]]
+    for line in lines:
+        for text in textwrap.wrap(line, console.width - 1, initial_indent="  ", subsequent_indent="    "):
+            say(console, text)
+
+
+def _outcome(told: dict[str, Any]) -> str:
+    if told["cycle"]:
+        return "a cycle of sessions that waited for each other"
+    return "over" if told["ended"] else "still open when last seen"
 
 
 def print_incidents(console: Console, rows: Sequence[dict[str, Any]]) -> None:

@@ -5,9 +5,11 @@ from __future__ import annotations
 import argparse
 import csv
 import json
+from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import IO, Any
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
@@ -19,11 +21,13 @@ from catenum.engines.clock import moment
 from catenum.live import history
 from catenum.live.handover import handover_value
 from catenum.live.spans import Span
-from catenum.live.store import Store, default_path, reader
+from catenum.live.store import Store, default_path, reader, writer_beside
+from catenum.live.taken import kind_of_log, take
 from catenum.render.console import make_console, say
 from catenum.render.handover import handover
 from catenum.render.history import (
     print_grouped,
+    print_incident,
     print_incidents,
     print_pairs,
     print_releases,
@@ -32,7 +36,7 @@ from catenum.render.history import (
 from catenum.render.text import print_story
 
 FORMAT = "catenum-history/1"
-WORDS = ("list", "show", "note", "deadlocks", "releases", "report")
+WORDS = ("list", "show", "note", "deadlocks", "releases", "report", "take")
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -41,7 +45,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "words",
         nargs="*",
         metavar="WORD",
-        help="nothing: the summary; list; deadlocks; releases; report (to hand over); show ID; note ID TEXT",
+        help="nothing: the summary; list; deadlocks; releases; report (to hand over); show ID; note ID TEXT; "
+        "take FILE (a server's log, of the time before a watch)",
     )
     parser.add_argument("--store", metavar="FILE", type=Path, help="where it was kept (default: your data folder)")
     parser.add_argument("--since", metavar="WHEN", help="a time (2026-11-22T18:00), or so long ago (12h, 3d)")
@@ -52,6 +57,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--chart", metavar="FILE", type=Path, help="draw waiting over time, and a calendar, as PNG or SVG"
     )
     parser.add_argument("--markdown", action="store_true", help="with report: write it as Markdown")
+    parser.add_argument("--zone", metavar="ZONE", help="with take: the zone of times that name none, such as UTC")
+    parser.add_argument("--mask", action="store_true", help="with take: leave literals out of what is stored")
     parser.add_argument("--csv", action="store_true", help="write the table (default: by statement) as CSV")
     parser.add_argument(
         "--save", metavar="FILE", type=Path, help="with show: write the recording, for explain and draw"
@@ -65,11 +72,14 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     words = list(args.words)
     if words and words[0] not in WORDS:
         raise InputError(f"history knows no {words[0]!r}", advice=f"It knows: {', '.join(WORDS)}.")
-    store = reader(args.store or default_path())
+    path = args.store or default_path()
+    store = writer_beside(path) if words[:1] == ["take"] else reader(path)
     try:
         span = Span(_moment(args.since), _moment(args.until), args.server)
         if words[:1] == ["note"]:
             return _note(store, words[1:], out, args)
+        if words[:1] == ["take"]:
+            return _take(store, words[1:], args, out)
         if words[:1] == ["show"]:
             return _show(store, words[1:], args, out)
         if args.chart:
@@ -134,15 +144,48 @@ def _note(store: Store, words: list[str], out: IO[str], args: argparse.Namespace
 
 
 def _show(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]) -> ExitCode:
-    recording = store.recording(_number(words))
-    if args.save:
+    number = _number(words)
+    told = history.incident(store, number)
+    recording = store.recording(number) if told["source"] == "watch" or args.save or args.json else None
+    if args.save and recording is not None:
         common.check_writable(args.save)
         common.save_atomically(args.save, to_json(recording).encode())
-    if args.json:
+    if args.json and recording is not None:
         out.write(to_json(recording) + "\n")
     elif not args.quiet:
-        print_story(make_console(out, color=False if args.no_color else None), tell(recording))
+        console = make_console(out, color=False if args.no_color else None)
+        print_incident(console, told)
+        if recording is not None:
+            say(console)
+            say(console, "Its worst moment, as a check saw it", style="bold")
+            say(console)
+            print_story(console, tell(recording))
     return ExitCode.OK
+
+
+def _take(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]) -> ExitCode:
+    """Take logs in: what happened when no watch ran."""
+    if not words:
+        raise InputError("which log? catenum history take FILE... --server NAME")
+    if args.server is None:
+        raise InputError("whose log is this? Name the server with --server, as watch calls it")
+    files = [Path(word) for word in words]
+    kinds = store.rows("select kind from server where name = ?", (args.server,))
+    kind = (kinds[0]["kind"] if kinds else None) or kind_of_log(files[0])
+    taken = take(store, args.server, kind, files, zone=_zone(args.zone), mask=args.mask)
+    if args.json:
+        out.write(json.dumps({"format": FORMAT, **asdict(taken)}) + "\n")
+    elif not args.quiet:
+        known = f"; {taken.known} were known already" if taken.known else ""
+        out.write(f"{taken.incidents} incidents and {taken.deadlocks} deadlocks were taken from the log{known}.\n")
+    return ExitCode.OK
+
+
+def _zone(name: str | None) -> ZoneInfo | None:
+    try:
+        return ZoneInfo(name) if name else None
+    except (ZoneInfoNotFoundError, ValueError) as error:
+        raise InputError(f"--zone {name}: no such time zone", advice="Write it as Europe/Amsterdam, or UTC.") from error
 
 
 def _summary(store: Store, span: Span, args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:

@@ -59,8 +59,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             line.append(check.state.ljust(8), style=STYLES[tone])
             line.append(f"  {check.value + ': ' if check.value and check.value != check.state else ''}{check.why}")
             say(console, line)
-            if check.turn_on:
-                say(console, f"    to turn it on: {check.turn_on}", style=STYLES["faint"])
+            for statement in (check.turn_on or "").splitlines():
+                say(console, f"    to turn it on: {statement}", style=STYLES["faint"])
+            if check.then:
+                say(console, f"    {'then' if check.turn_on else 'to turn it on'}: {check.then}", style=STYLES["faint"])
         say(console)
         share = median / 1000
         cost = f"{median:.1f} ms here (worst of {LOOKS}: {worst:.1f} ms), {connected} sessions, {rows} rows read"

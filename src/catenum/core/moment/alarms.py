@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
-from catenum.core.moment.incidents import Head, Incident
+from catenum.core.moment.incidents import LOOKS_TO_END, Head, Incident
 from catenum.core.moment.sample import Sample
 from catenum.core.words import duration
 
@@ -46,20 +46,20 @@ class Alarms:
     """One server's alarms."""
 
     thresholds: Thresholds
-    _standing: dict[tuple[object, ...], None] = field(default_factory=dict)
+    _standing: dict[tuple[object, ...], int] = field(default_factory=dict)  # looks since it was last seen to stand
     _since_ms: float = 0.0
     _deadlocks: deque[tuple[float, int]] = field(default_factory=deque)
 
     def take(self, sample: Sample, open_now: Sequence[Incident], deadlocks: int, now_ms: float) -> Iterator[Alarm]:
         """What a sample raises. ``open_now``: the incidents that go on; ``deadlocks``: how many are news."""
-        stands: dict[tuple[object, ...], None] = {}
+        stands: dict[tuple[object, ...], int] = {}
         for key, alarm in (
             *self._long(open_now),
             *self._many(sample),
             *self._idle(sample),
             *self._often(deadlocks, now_ms),
         ):
-            stands[key] = None
+            stands[key] = 0
             if key not in self._standing:
                 if not self._standing and len(stands) == 1:
                     self._since_ms = now_ms
@@ -70,8 +70,11 @@ class Alarms:
         """The server is not seen: what stands is not known, so nothing is said to be over."""
         self._standing.clear()
 
-    def _over(self, stands: dict[tuple[object, ...], None], now_ms: float) -> Iterator[Alarm]:
-        stood, self._standing = self._standing, stands
+    def _over(self, stands: dict[tuple[object, ...], int], now_ms: float) -> Iterator[Alarm]:
+        stood = self._standing
+        # A queue that drains may be short at one look: what one look does not show is not over.
+        left = {key: looks + 1 for key, looks in stood.items() if key not in stands and looks + 1 < LOOKS_TO_END}
+        self._standing = stands = {**left, **stands}
         if stood and not stands:
             lasted = duration(now_ms - self._since_ms)
             yield Alarm(what="clear", text=f"all clear: nothing is beyond a threshold any more, after {lasted}")

@@ -92,6 +92,11 @@ class Incident:
         return self.longest_held.session
 
     @property
+    def is_pile(self) -> bool:
+        """Whether many waited for one head after the other: it goes on while anybody waits over the same thing."""
+        return self.head_count > 1 and self.worst_waiting >= PILE
+
+    @property
     def typical_ms(self) -> float | None:
         """How long a head held, typically; None for a single one.
 
@@ -146,12 +151,14 @@ class IncidentTracker:
         self.seen = StatementsSeen()
         self._deadlocks: int | None = None
         self._piles: set[tuple[object, ...]] = set()
-        self._waited: frozenset[Key] = frozenset()  # who waited at the last look
+        self._before: dict[Key, float] = {}
+        self._waits: dict[Key, float] = {}  # who waited at the last look, and for how long (ms)
 
     def update(self, sample: Sample, *, since_last_ms: float) -> Change:
         """Take a sample in. ``since_last_ms``: how long the last one was ago, on our clock."""
         change = Change()
         self.seen.take(sample)
+        self._before, self._waits = self._waits, self._lengths(sample, since_last_ms)
         groups = groups_of(sample)
         piles = {name for group in groups if len(group.waiting) >= PILE for name in _piled(group)}
         taken = self._matched(groups, sample)
@@ -170,7 +177,6 @@ class IncidentTracker:
         for incident in [one for one in self.open if id(one) not in standing]:
             self._not_seen(incident, sample.at, change)
         self._piles = piles
-        self._waited = frozenset(sample.session(name).key for name in sample.graph.waiters)
         if sample.deadlocks is not None:
             if self._deadlocks is not None and sample.deadlocks > self._deadlocks:
                 change.deadlocks = sample.deadlocks - self._deadlocks
@@ -183,12 +189,26 @@ class IncidentTracker:
         for incident in ended:
             incident.ended = incident.unseen_at or at
         self._deadlocks = None
-        self._piles, self._waited = set(), frozenset()
+        self._piles, self._before, self._waits = set(), {}, {}
         return ended
 
     def statements_of(self, session: SessionInfo, before: tuple[str, ...] = ()) -> tuple[str, ...]:
         """The statements seen so far in the session's transaction."""
         return self.seen.of(session) or before
+
+    def _lengths(self, sample: Sample, since_last_ms: float) -> dict[Key, float]:
+        """How long each has waited (ms). Who waits for a hot row begins to wait anew with each that has it; one that
+        waited at the last look too, in the same statement, is taken to have waited all the time.
+        """
+        found = {}
+        for name in sample.graph.waiters:
+            session, waits = sample.session(name), sample.waited_ms(name)
+            before = self._waits.get(session.key)
+            runs_ms = session.statement_ms
+            if before is not None and runs_ms is not None and runs_ms > since_last_ms:
+                waits = max(waits, min(runs_ms, before + since_last_ms))
+            found[session.key] = waits
+        return found
 
     # -- what belongs to what ----------------------------------------------------------------------------------------
 
@@ -206,7 +226,7 @@ class IncidentTracker:
             heads = {_head_key(sample.session(name)) for name in group.heads}
             for incident in self.open:
                 same = _likeness(incident, group, heads, sample)
-                if same > 1 or (same == 1 and self._counts(group)):
+                if same > 1 or (same == 1 and (self._counts(group) or incident.is_pile)):
                     likeness.append((same, len(group.waiting), group, incident))
         found: dict[Group, Incident] = {}
         gone: set[int] = set()
@@ -227,7 +247,7 @@ class IncidentTracker:
     # -- what becomes of it ------------------------------------------------------------------------------------------
 
     def _grow(self, incident: Incident, sample: Sample, group: Group, since_last_ms: float) -> None:
-        waits = {name: sample.waited_ms(name) for name in group.waiting}
+        waits = {name: self._waits[sample.session(name).key] for name in group.waiting}
         incident.missing, incident.unseen_at = 0, None
         incident.last_seen = sample.at
         incident.cycle = incident.cycle or group.cycle
@@ -256,7 +276,7 @@ class IncidentTracker:
             head = incident.heads.get(_head_key(session))
             told = sample.holds_up(name)
             most = told.ms
-            if not told.exact and session.key in self._waited:
+            if not told.exact and session.key in self._before:
                 most = min(most, since_last_ms)  # it waited itself at the last look
             if head is None:
                 head = incident.heads[_head_key(session)] = Head(session, sample.at, sample.at)

@@ -8,7 +8,9 @@ from dataclasses import replace
 from catenum.core.diagnose import diagnose
 from catenum.core.diagnose.holders import touches
 from catenum.core.moment.sample import Sample, SessionInfo, State
+from catenum.core.record.members import member_of, recording_edges
 from catenum.core.record.recording import (
+    Deadlock,
     Event,
     Move,
     Outcome,
@@ -93,8 +95,28 @@ def recording_of(
             *sample.notes,
         ),
     )
+    recording = replace(recording, deadlocks=_standing(sample, recording))
+    if recording.deadlocks:
+        recording = replace(recording, outcome=Outcome(kind="deadlock"))
     findings = tuple(finding for finding in diagnose(recording) if finding.id != "stricter-isolation")
     return replace(recording, findings=findings)
+
+
+def _standing(sample: Sample, recording: Recording) -> tuple[Deadlock, ...]:
+    """The cycles that stood when the server was looked at: whom it gave up came after that."""
+    return tuple(
+        Deadlock(
+            members=tuple(member_of(*pair, recording) for pair in recording_edges(recording, cycle)),
+            victim=None,
+            rule="the cycle was seen while it stood; whom the server gave up came after that",
+            move=len(recording.schedule),
+            at_ms=recording.duration_ms,
+            verdict_ms=None,
+            agreed=True,
+            server_report=None,
+        )
+        for cycle in sample.graph.cycles()
+    )
 
 
 def _statements(session: SessionInfo, seen: Sequence[str]) -> tuple[str, ...]:

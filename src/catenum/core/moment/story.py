@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Sequence
+from functools import cache
 
 from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.waits import Branch, Edge
+from catenum.core.servers import rules_of
 from catenum.core.story.lines import Line, Section, tree_lines
 from catenum.core.words import called, duration, listed, one_line
 
@@ -67,7 +69,19 @@ def _chain(sample: Sample, head: str) -> Section:
         title += f"; the longest of them has waited {duration(longest)}, for others before it"
     tree = graph.tree(head, oldest_first=True)
     about = _about(sample, session) if head.isdigit() else _suspected(sample, held_up)
-    lines = [*about, *tree_lines(tree, lambda branch: _waiter(sample, branch))]
+    kind = cache(rules_of(sample.target.server).shape)
+
+    def alike(branch: Branch) -> object:
+        statement = sample.session(branch.name).statement
+        edge = branch.edge
+        return (kind(statement) if statement else None, edge and (edge.resource.identity, edge.wanted, edge.queued))
+
+    def more(branches: Sequence[Branch]) -> str:
+        waits = sorted(sample.waited_ms(branch.name) for branch in branches)
+        names = listed([branch.name for branch in branches])
+        return f"and {len(branches)} more like these wait {duration(waits[0])} to {duration(waits[-1])}: {names}"
+
+    lines = [*about, *tree_lines(tree, lambda branch: _waiter(sample, branch), alike=alike, more=more)]
     return Section(title, tuple(lines))
 
 

@@ -14,7 +14,7 @@ from catenum.core.record.recording import Deadlock, Event, Recording, Wait
 from catenum.core.record.waits import Branch, WaitGraph
 from catenum.core.servers import rules_of
 from catenum.core.story.headline import headline, length_of
-from catenum.core.story.lines import Line, Section, Tone, tree_lines
+from catenum.core.story.lines import MOST_ALIKE, Line, Section, Tone, tree_lines
 from catenum.core.story.paths import plan_lines, small_tables
 from catenum.core.words import called, decided, duration, listed, named, one_line, with_values
 
@@ -71,6 +71,8 @@ def ring(names: Sequence[str]) -> str:
 
 
 def _agreement(recording: Recording, deadlock: Deadlock) -> str:
+    if recording.live and deadlock.victim is None:
+        return "Catenum saw the closed cycle while it stood"
     seen = f"Catenum saw the closed cycle at {duration(deadlock.at_ms)}"
     if deadlock.verdict_ms is None:
         return f"{seen}; the server did not end it"
@@ -155,8 +157,18 @@ def _histories(recording: Recording) -> Section:
     if any(value is not True for value in recording.outcome.holds.values()):
         involved |= {record.name for record in recording.transactions}
     lines: list[Line] = []
+    ran: dict[str, list[Event]] = {}
+    for event in recording.events:
+        if event.what in ("sent", "failed", "passed"):
+            ran.setdefault(event.transaction, []).append(event)
+    alike: dict[object, list[str]] = {}
     for record in recording.transactions:
         if record.name not in involved:
+            continue
+        kind = (record.isolation, record.status, tuple((event.what, event.sql) for event in ran.get(record.name, ())))
+        same = alike.setdefault(kind, [])
+        same.append(record.name)
+        if len(same) > MOST_ALIKE:
             continue
         tries = f", {record.attempts} attempts" if record.attempts > 1 else ""
         asked = "" if record.asked or recording.live else " by default"
@@ -166,9 +178,12 @@ def _histories(recording: Recording) -> Section:
                 "strong",
             )
         )
-        for event in recording.events:
-            if event.transaction == record.name and event.what in ("sent", "failed", "passed"):
-                lines.extend(_step(recording, event))
+        for event in ran.get(record.name, ()):
+            lines.extend(_step(recording, event))
+    for names in alike.values():
+        if len(names) > MOST_ALIKE:
+            more = names[MOST_ALIKE:]
+            lines.append(Line(f"{len(more)} more had run the same as {names[0]}: {listed(more)}", "strong"))
     return Section("What each had run", tuple(lines))
 
 
@@ -242,7 +257,8 @@ def _holder(wait: Wait) -> str:
 def _victims(recording: Recording) -> Section:
     lines = []
     for deadlock in recording.deadlocks:
-        lines.append(Line(f"{deadlock.victim or 'nobody'}: {deadlock.rule}."))
+        nobody = "not known" if recording.live else "nobody"
+        lines.append(Line(f"{deadlock.victim or nobody}: {deadlock.rule}."))
         report = (deadlock.server_report or "").splitlines()
         if len(report) > SHORT_REPORT:
             report = [f"{report[-1].strip(' *')} (its whole report, {len(report)} lines, is in the recording)"]

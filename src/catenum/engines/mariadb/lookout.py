@@ -36,7 +36,7 @@ from catenum.engines.lookout import (
     StatementRate,
     no_answer,
 )
-from catenum.engines.mariadb import errors, pending, rowlocks
+from catenum.engines.mariadb import capture, errors, pending, rowlocks
 from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.mariadb.metadata import ANY_STATE, NAMED_STATE
 from catenum.engines.mariadb.records import Records, table_name
@@ -101,7 +101,7 @@ class MariadbLookout:
             raise TargetError(f"{self._shown}: {version} is not MariaDB")
         self._metadata = metadata != "0"
         grants = " ".join(str(row[0]) for row in self._rows("show grants"))
-        self.sees_all = bool(re.search(r"\bPROCESS\b|ALL PRIVILEGES ON \*\.\*", grants))
+        self.sees_all = self._may("select 1 from information_schema.innodb_trx limit 1")
         self._ends = bool(re.search(r"\bCONNECTION ADMIN\b|\bSUPER\b|ALL PRIVILEGES ON \*\.\*", grants))
         level, statistics = self._rows("select @@global.tx_isolation, @@performance_schema")[0]
         self._tells_metadata = statistics == "1" and self._may("select count(*) from performance_schema.metadata_locks")
@@ -122,11 +122,7 @@ class MariadbLookout:
         )
 
     def _may(self, query: str) -> bool:
-        try:
-            self._rows(query)
-        except TargetError:
-            return False
-        return True
+        return capture.works(self._rows, query)
 
     def _rows(self, query: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
         try:
@@ -221,7 +217,7 @@ class MariadbLookout:
         if not self.sees_all:
             yield (
                 f"the login {self.login} sees its own sessions only, and no lock waits; an administrator may allow it: "
-                f"{self._grant('process')}"
+                f"{capture.grant('process', self.login)}"
             )
         if unnamed and not (self._metadata or self._tells_metadata):
             yield "the holder of the metadata lock is not reported: install soname 'metadata_lock_info';"
@@ -236,10 +232,6 @@ class MariadbLookout:
         if detached:
             told = [str(row[3]) for row in self._rows("xa recover format = 'SQL'")]
             yield f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in told) or 'none is listed'}"
-
-    def _grant(self, right: str) -> str:
-        user, _, host = self.login.rpartition("@")
-        return f"grant {right} on *.* to '{user}'@'{host}';"
 
     def _sessions(self, rows: list[tuple[Any, ...]]) -> list[SessionInfo]:
         """As they are listed, each with the application that its client told when it connected."""
@@ -297,6 +289,10 @@ class MariadbLookout:
         report = found[1].strip()
         return DeadlockReport(key=sha1(report.encode(), usedforsecurity=False).hexdigest(), text=report)
 
+    def logs_deadlocks(self) -> bool:
+        """With ``innodb_print_all_deadlocks``."""
+        return str(self._rows("select @@global.innodb_print_all_deadlocks")[0][0]) == "1"
+
     # -- ending ------------------------------------------------------------------------------------------------------
 
     def cancel(self, session: SessionInfo) -> bool:
@@ -329,45 +325,7 @@ class MariadbLookout:
 
     def checks(self) -> Sequence[Check]:
         """Variables and rights (MariaDB documentation, "InnoDB System Variables", "Performance Schema")."""
-        names = (
-            "'innodb_print_all_deadlocks', 'innodb_status_output_locks', 'performance_schema', 'innodb_deadlock_detect'"
-        )
-        found = dict(self._rows(f"show global variables where variable_name in ({names})"))
-        return [
-            _variable("innodb_print_all_deadlocks", found, "every deadlock in the server's log, not the latest only"),
-            _variable("innodb_deadlock_detect", found, "otherwise cycles end by timeout"),
-            _variable("innodb_status_output_locks", found, "held locks in InnoDB's status", needed=False),
-            Check(
-                what="metadata_lock_info",
-                state="on" if self._metadata else "missing",
-                why="who holds up a schema change",
-                turn_on=None if self._metadata else "install soname 'metadata_lock_info';",
-                needed=False,
-            ),
-            Check(
-                what="performance_schema",
-                state="on" if found.get("performance_schema") == "ON" else "off",
-                why="the application of each session; how often statements run, beside how long they wait",
-                turn_on=None
-                if found.get("performance_schema") == "ON"
-                else "performance_schema=ON -- in the configuration, with a restart",
-                needed=False,
-            ),
-            Check(
-                what="login may see all sessions",
-                state="on" if self.sees_all else "off",
-                value=self.login,
-                why="otherwise only its own, and no lock waits",
-                turn_on=None if self.sees_all else self._grant("process"),
-            ),
-            Check(
-                what="login may end sessions",
-                state="on" if self._ends else "off",
-                why="for release; its own it may end anyway",
-                turn_on=None if self._ends else self._grant("connection admin"),
-                needed=False,
-            ),
-        ]
+        return capture.checks(self._rows, self.login, sees_all=self.sees_all, ends=self._ends)
 
     def rates(self) -> list[StatementRate] | None:
         """From the performance schema's digests, where it is on."""
@@ -450,11 +408,3 @@ def _plain(moment: str) -> str:
     if not re.fullmatch(r"[0-9 :.T-]+", moment):
         raise TargetError(f"the server told a time that is none: {moment!r}")
     return moment
-
-
-def _variable(name: str, found: dict[str, str], why: str, *, needed: bool = True) -> Check:
-    on = str(found.get(name, "")).upper() in ("ON", "1")
-    turn_on = None if on else f"set global {name} = on;"
-    return Check(
-        what=name, state="on" if on else "off", value=str(found.get(name, "")), why=why, turn_on=turn_on, needed=needed
-    )

@@ -1,25 +1,27 @@
 """What a PostgreSQL must have on to record waits and deadlocks, and what the login may do.
 
-Documentation, 20.8, 20.9, 28.2.
+Each thing is tried where it can be tried; what is proposed can be run as it is, line by line, by an administrator, and
+takes nothing away that is there. Documentation, 20.4, 20.8, 20.9, 22.5, 28.2, 9.27.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Any, LiteralString
+
+from psycopg import errors as refused
 
 from catenum.engines.lookout import Check
 
 Query = Callable[..., list[tuple[Any, ...]]]
+RELOAD = "select pg_reload_conf();"
+RESTART = "restart the server"
 
 
 def checks(query: Query, login: str, *, sees_all: bool) -> list[Check]:
-    """Settings and rights, each with the statement that would change it."""
-    names = ["track_activities", "log_lock_waits", "deadlock_timeout", "track_activity_query_size"]
+    """Settings and rights, each with the statements that would change it."""
+    names = ["track_activities", "log_lock_waits", "deadlock_timeout", "track_activity_query_size", "logging_collector"]
     found: dict[str, str] = dict(query("select name, setting from pg_settings where name = any(%s)", [names]))
-    statements = bool(query("select 1 from pg_extension where extname = 'pg_stat_statements'"))
-    ends = bool(query("select pg_has_role('pg_signal_backend', 'member')")[0][0])
-    log = bool(query("select pg_has_role('pg_monitor', 'member')")[0][0])
     return [
         _setting("track_activities", found, "what each session does, and what it waits for"),
         _setting("log_lock_waits", found, "waits longer than deadlock_timeout in the server's log"),
@@ -31,48 +33,127 @@ def checks(query: Query, login: str, *, sees_all: bool) -> list[Check]:
             needed=False,
         ),
         _at_least("track_activity_query_size", found, 4096, "statements are stored up to this length (bytes)"),
-        Check(
-            what="pg_stat_statements",
-            state="on" if statements else "missing",
-            why="how often statements run, beside how long they wait",
-            turn_on=None
-            if statements
-            else "alter system set shared_preload_libraries = 'pg_stat_statements'; -- restart, then: "
-            "create extension pg_stat_statements;",
-            needed=False,
-        ),
+        _statements(query),
         Check(
             what="login may see all sessions",
             state="on" if sees_all else "off",
             value=login,
             why="otherwise only its own",
-            turn_on=None if sees_all else f'grant pg_read_all_stats to "{login}";',
+            turn_on=None if sees_all else grant(query, login, "pg_read_all_stats"),
         ),
-        Check(
-            what="login may end sessions",
-            state="on" if ends else "off",
-            why="for release; superusers' sessions only a superuser may end",
-            turn_on=None if ends else f'grant pg_signal_backend to "{login}";',
-            needed=False,
-        ),
-        Check(
-            what="login may read the server's log",
-            state="on" if log else "off",
-            why="deadlock reports are there; or pass the file to watch with --log",
-            turn_on=None if log else f'grant pg_monitor to "{login}";',
-            needed=False,
-        ),
+        _ends(query, login),
+        _log(query, login, found),
     ]
+
+
+def _tried(query: Query, text: LiteralString) -> list[tuple[Any, ...]] | None:
+    """What a query gives; None where the server does not let this login, or has no such thing."""
+    try:
+        return query(text)
+    except (refused.InsufficientPrivilege, refused.UndefinedTable, refused.ObjectNotInPrerequisiteState):
+        return None
+
+
+def quoted(name: str) -> str:
+    """A name as it stands in a statement."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def grant(query: Query, login: str, role: LiteralString) -> str:
+    """What gives a login the rights of a role: a member that does not inherit has them only after SET ROLE."""
+    member, inherits, major = query(
+        "select pg_has_role(%s, 'member'), (select rolinherit from pg_roles where rolname = current_user), "
+        "current_setting('server_version_num')::int / 10000",
+        [role],
+    )[0]
+    if major >= 16:
+        return f"grant {role} to {quoted(login)} with inherit true;"
+    lines = [] if member else [f"grant {role} to {quoted(login)};"]
+    return "\n".join([*lines, *([] if inherits else [f"alter role {quoted(login)} inherit;"])])
+
+
+def _ends(query: Query, login: str) -> Check:
+    may = bool(query("select pg_has_role('pg_signal_backend', 'usage')")[0][0])
+    return Check(
+        what="login may end sessions",
+        state="on" if may else "off",
+        why="for release; superusers' sessions only a superuser may end",
+        turn_on=None if may else grant(query, login, "pg_signal_backend"),
+        needed=False,
+    )
+
+
+def _statements(query: Query) -> Check:
+    """Statement statistics work when they can be read: the extension alone, without its library, cannot."""
+    works = _tried(query, "select 1 from pg_stat_statements limit 1") is not None
+    why = "how often statements run, beside how long they wait"
+    if works:
+        return Check(what="pg_stat_statements", state="on", why=why, needed=False)
+    there = bool(query("select 1 from pg_extension where extname = 'pg_stat_statements'"))
+    if not there and not query("select 1 from pg_available_extensions where name = 'pg_stat_statements'"):
+        then = "install the server's additional modules (contrib) first"
+        return Check(what="pg_stat_statements", state="missing", why=why, then=then, needed=False)
+    loaded = bool(query("select 1 from pg_settings where name = 'pg_stat_statements.max'"))
+    lines = [] if there else ["create extension pg_stat_statements;"]
+    if loaded:
+        return Check(what="pg_stat_statements", state="off", why=why, turn_on="\n".join(lines) or None, needed=False)
+    # What waits for a restart in the files is there as well as what is loaded.
+    told = _tried(
+        query,
+        "select coalesce((select setting from pg_file_settings where name = 'shared_preload_libraries' "
+        "order by seqno desc limit 1), current_setting('shared_preload_libraries'))",
+    ) or _tried(query, "select current_setting('shared_preload_libraries')")
+    if told is None:
+        then = (
+            "append pg_stat_statements to shared_preload_libraries, whose value this login may not read, and "
+            f"{RESTART}; then: {lines[0] if lines else 'nothing more'}"
+        )
+        return Check(what="pg_stat_statements", state="off", why=why, then=then, needed=False)
+    libraries = [part.strip().strip('"') for part in str(told[0][0] or "").split(",") if part.strip()]
+    listed = ", ".join(f"'{name}'" for name in dict.fromkeys([*libraries, "pg_stat_statements"]))
+    return Check(
+        what="pg_stat_statements",
+        state="off" if there else "missing",
+        why=why,
+        turn_on="\n".join([f"alter system set shared_preload_libraries = {listed};", *lines]),
+        then=f"{RESTART}: the library is loaded with it",
+        needed=False,
+    )
+
+
+def _log(query: Query, login: str, found: dict[str, str]) -> Check:
+    """Deadlock reports stand in the log only. ``pg_monitor`` tells where it is, and does not let anybody read it."""
+    why = "deadlock reports are in it: give watch the file with --log"
+    if found.get("logging_collector") != "on":
+        return Check(
+            what="server's log",
+            state="on",
+            value="written to standard error",
+            why=f"whoever started the server has it; {why}",
+            needed=False,
+        )
+    where = _tried(query, "select pg_current_logfile()")
+    if where is None:
+        allow = f"grant execute on function pg_current_logfile() to {quoted(login)};"
+        return Check(what="server's log", state="not reported", why=why, turn_on=allow, needed=False)
+    return Check(what="server's log", state="on", value=str(where[0][0] or "no file yet"), why=why, needed=False)
 
 
 def _setting(name: str, found: dict[str, str], why: str) -> Check:
     on = found.get(name) == "on"
-    turn_on = None if on else f"alter system set {name} = on; select pg_reload_conf();"
+    turn_on = None if on else f"alter system set {name} = on;\n{RELOAD}"
     return Check(what=name, state="on" if on else "off", value=found.get(name, ""), why=why, turn_on=turn_on)
 
 
 def _at_least(name: str, found: dict[str, str], least: int, why: str) -> Check:
     value = int(found.get(name) or 0)
     enough = value >= least
-    turn_on = None if enough else f"alter system set {name} = {least}; -- takes effect with a restart"
-    return Check(what=name, state="on" if enough else "off", value=str(value), why=why, turn_on=turn_on, needed=False)
+    return Check(
+        what=name,
+        state="on" if enough else "off",
+        value=str(value),
+        why=why,
+        turn_on=None if enough else f"alter system set {name} = {least};",
+        then=None if enough else RESTART,
+        needed=False,
+    )

@@ -51,6 +51,7 @@ from catenum.engines.postgresql.waited import (
     lock_resource,
     prepared_name,
     resource_of,
+    settled,
     waited_for,
     waited_query,
     wanted_of,
@@ -122,7 +123,7 @@ class PostgresqlLookout:
     def _learn(self, private: bool) -> None:
         row = self._rows(
             "select current_setting('server_version'), current_setting('default_transaction_isolation'), current_user, "
-            "pg_has_role('pg_read_all_stats', 'member') or current_setting('is_superuser') = 'on', "
+            "pg_has_role('pg_read_all_stats', 'usage') or current_setting('is_superuser') = 'on', "
             "current_setting('track_activity_query_size'), current_setting('track_activities'), pg_is_in_recovery()"
         )[0]
         major = int(str(row[0]).split(".")[0].split()[0])
@@ -136,6 +137,8 @@ class PostgresqlLookout:
             default_isolation=row[1],
         )
         self.login, self.sees_all, self._kept_text = str(row[2]), bool(row[3]), plain_bytes(str(row[4]))
+        allow = "" if self.sees_all else capture.grant(self._rows, self.login, "pg_read_all_stats")
+        self._allow = allow.replace("\n", " ")
         self._tracks, self._stands_by = row[5] == "on", bool(row[6])
 
     @contextlib.contextmanager
@@ -256,7 +259,7 @@ class PostgresqlLookout:
             f"who else holds a row of {table} together with others is not told: the login may not read it"
             for table in shared.unread
         ]
-        edges = [*found.values(), *replay.edges]
+        edges = [*settled(list(found.values())), *replay.edges]
         return _Waits(edges, (*notes, *replay.notes), tuple(held), replay.suspects, sum(map(len, locks.values())))
 
     def _since(self, wanted: LockRow | None, session: SessionInfo) -> float:
@@ -278,7 +281,7 @@ class PostgresqlLookout:
         if not self.sees_all:
             yield (
                 f'the login {self.login} sees its own sessions only: others are "not reported", their waits may be '
-                f'missing; an administrator may allow it: grant pg_read_all_stats to "{self.login}";'
+                f"missing; an administrator may allow it: {self._allow}"
             )
         if not self._tracks:
             yield "track_activities is off: the server does not say what its sessions do"
@@ -321,6 +324,10 @@ class PostgresqlLookout:
     def deadlock_report(self) -> DeadlockReport | None:
         """PostgreSQL writes its reports to the log only."""
         return None
+
+    def logs_deadlocks(self) -> bool:
+        """It always does, as an error of the victim's session."""
+        return True
 
     # -- ending ------------------------------------------------------------------------------------------------------
 

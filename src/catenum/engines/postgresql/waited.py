@@ -5,11 +5,12 @@ they do not tell, by the statement.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import LiteralString, NamedTuple
 
 from catenum.core.moment.sample import SessionInfo
 from catenum.core.record.modes import Mode
-from catenum.core.record.waits import Resource
+from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers.postgresql import EXCLUSIVE, TABLE, TABLE_SHARE
 from catenum.core.sql.named_locks import advisory_of_row
 from catenum.engines.lookout import named_row
@@ -140,6 +141,30 @@ def in_the_way(pid: int, locks: LockRows) -> list[int]:
     """Who holds what a session wants, by the lock table alone."""
     wanted = wanted_of(locks.get(pid, ()))
     return [other for other in locks if other != pid and held_by(other, wanted, locks)[0] is not None]
+
+
+def settled(edges: Sequence[Edge]) -> list[Edge]:
+    """Edges without a chain over one row: the server tells of one session after the other, and meanwhile the row goes
+    from hand to hand. Two cannot hold it alone; who waits for it does not have it, and is passed by.
+    """
+    behind: dict[tuple[str, object], list[Edge]] = {}
+    for edge in edges:
+        if edge.resource.kind == "row" and edge.resource.named and edge.held is None:
+            behind.setdefault((edge.waiter, edge.resource.identity), []).append(edge)
+    found: dict[tuple[object, ...], Edge] = {}
+    for edge in edges:
+        ends, passed = [edge], {edge.waiter}
+        while any((end.holder, end.resource.identity) in behind and end.holder not in passed for end in ends):
+            passed |= {end.holder for end in ends}
+            ends = [
+                replace(edge, holder=beyond.holder)
+                for end in ends
+                for beyond in behind.get((end.holder, end.resource.identity), [end])
+            ]
+        for end in ends:
+            if end.holder != edge.waiter:
+                found.setdefault(end.identity, end)
+    return list(found.values())
 
 
 def prepared_name(wanted: LockRow | None, prepared: Sequence[tuple[str, str, str]]) -> str:

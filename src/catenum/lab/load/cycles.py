@@ -11,11 +11,11 @@ from dataclasses import dataclass, replace
 
 from catenum.core.diagnose import diagnose
 from catenum.core.diagnose.holders import attribute
+from catenum.core.record.members import member_of, recording_edges
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import (
     NO_KEYS,
     Deadlock,
-    DeadlockMember,
     Event,
     Outcome,
     Plan,
@@ -200,7 +200,7 @@ def recording_of(churn: Churn, met: DeadlockMet) -> Recording:
     )
     recording = replace(recording, waits=attribute(recording))
     cycle = Deadlock(
-        members=tuple(_member(edge, recording) for edge in recording_edges(recording, edges)),
+        members=tuple(member_of(*pair, recording) for pair in recording_edges(recording, edges)),
         victim=met.victim,
         rule=churn.engine.victim_rule(None, None),
         move=1,
@@ -220,30 +220,6 @@ def _plans(churn: Churn, names: list[str]) -> tuple[Plan, ...]:
         for name in names
         for plan in plans_of(churn.engine, churn.scenario)
         if plan.transaction == churn.transaction_of(name)
-    )
-
-
-def recording_edges(recording: Recording, edges: tuple[Edge, ...]) -> list[tuple[Wait, Wait]]:
-    """Each member's own wait, and the wait of the one before it in the cycle, which tells what the member holds."""
-    by_waiter = {wait.waiter: wait for wait in recording.waits}
-    return [(by_waiter[edge.waiter], by_waiter[edges[i - 1].waiter]) for i, edge in enumerate(edges)]
-
-
-def _member(pair: tuple[Wait, Wait], recording: Recording) -> DeadlockMember:
-    own, before = pair
-    record = recording.transaction(own.waiter)
-    held = f"{before.resource.text} {before.held}" if before.held else before.resource.text
-    return DeadlockMember(
-        transaction=own.waiter,
-        isolation=record.isolation if record else "not reported",
-        statement=own.statement,
-        waits_for=own.holder,
-        resource=own.resource,
-        wanted=own.wanted,
-        held=own.held,
-        holds=(held if not before.queued else f"a place in the queue for {held}",),
-        statements=tuple(e.sql for e in recording.events if e.transaction == own.waiter and e.what == "sent"),
-        queued=own.queued,
     )
 
 
