@@ -21,7 +21,7 @@ import pytest
 
 from catenum.core.moment.alarms import Alarms, Thresholds
 from catenum.core.moment.incidents import IncidentTracker
-from catenum.core.moment.sample import Sample, SessionInfo
+from catenum.core.moment.sample import Held, Sample, SessionInfo
 from catenum.core.record.modes import NO_MODE
 from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge, Resource
@@ -104,7 +104,7 @@ def test_now_tells_the_tree_under_the_head_blocker_and_who_everybody_is(quay, ca
     assert f"└─ session {pids[1]} (catenum, crane1, local) waits" in out
     assert "over quay(id=1): wants FOR NO KEY UPDATE; holds up 1 itself" in out
     assert f"session {idle.info.backend_pid} (catenum, yard, local): open for" in out
-    assert "nobody waits for it yet" in out
+    assert "nobody on this server waits for it yet" in " ".join(out.split())
     assert "this check took" in out
     found = call("now", "--json").json
     assert [(h["session"], h["directly"], h["in_all"]) for h in found["heads"]] == [(str(pids[0]), 1, 2)]
@@ -387,7 +387,7 @@ def test_an_older_store_is_migrated_and_a_damaged_one_set_aside(call, tmp_path):
     store.connection.executescript(
         "drop table note; alter table incident rename to episode; alter table meeting rename column incident to episode;"
         "alter table episode rename column cycle to ring; alter table gap rename to hole; drop table head;"
-        "alter table episode drop column heads; alter table episode drop column held_ms;"
+        "alter table episode drop column heads; alter table episode drop column held_ms; alter table episode drop column held_exact;"
         "alter table episode drop column typical_ms; alter table episode drop column source; drop table log_wait;"
         "alter table deadlock drop column source; pragma user_version = 1;"
     )
@@ -618,6 +618,7 @@ def test_a_pile_is_one_incident_however_many_heads_it_has(key):
         head = gates[look % 12]
         waits = [(gate, head) for gate in gates if gate != head]
         sample = moment(f"t{look:02}", *waits, age=200.0, waited=100.0, key=key)
+        sample = replace(sample, held=(Held(session=head, ms=100.0, exact=True),), by_id={})
         change = tracker.update(sample, since_last_ms=1000)
         began += change.began
         assert change.ended == []

@@ -29,9 +29,14 @@ _COLUMNS = {
 }
 
 
+#: What goes across servers is an incident on each of them already.
+OWN = " and e.source <> 'across'"
+
+
 def totals(store: Store, span: Span) -> dict[str, Any]:
     """How much was seen in all."""
     where, values = span.where("e.first_seen")
+    where += OWN
     (row,) = store.rows(
         "select count(*) incidents, coalesce(sum(e.wait_ms), 0) wait_ms, coalesce(max(e.longest_ms), 0) longest_ms, "
         "coalesce(max(e.waiting), 0) waiting, coalesce(max(e.chain), 0) chain, min(e.first_seen) first, "
@@ -70,6 +75,7 @@ def grouped(store: Store, by: By, span: Span) -> list[dict[str, Any]]:
     longest in all first.
     """
     where, values = span.where("e.first_seen")
+    where += OWN
     own = "" if by == "server" else ", s.name server"
     return store.rows(
         f'select {_COLUMNS[by]} "{by}", count(*) incidents, sum(e.wait_ms) wait_ms, '
@@ -83,6 +89,7 @@ def grouped(store: Store, by: By, span: Span) -> list[dict[str, Any]]:
 def pairs(store: Store, span: Span, limit: int = 20) -> list[dict[str, Any]]:
     """The pairs of statements that met most: which waited for which."""
     where, values = span.where("e.first_seen")
+    where += OWN
     return store.rows(
         "select m.waiter, m.holder, count(*) times, max(m.wait_ms) longest_ms, min(m.object) object from meeting m "
         f"join incident e on e.id = m.incident join server s on s.id = e.server where {where} "
@@ -99,9 +106,8 @@ def incidents(store: Store, span: Span, limit: int = 50) -> list[dict[str, Any]]
 def _incidents(store: Store, where: str, values: list[object], limit: int) -> list[dict[str, Any]]:
     return store.rows(
         "select e.id, s.name server, e.first_seen first, e.last_seen last, e.ended, e.head, e.user, e.application, "
-        "e.object, "
-        "e.waiting, e.chain, e.wait_ms, e.longest_ms, e.statement, e.cycle, e.heads, e.held_ms, e.typical_ms, "
-        "e.source, "
+        "e.object, e.waiting, e.chain, e.wait_ms, e.longest_ms, e.statement, e.cycle, e.heads, e.held_ms, "
+        "e.held_exact, e.typical_ms, e.source, "
         "(select group_concat(n.text, '; ') from note n where n.incident = e.id) note "
         f"from incident e join server s on s.id = e.server where {where} order by e.first_seen desc limit {int(limit)}",
         values,

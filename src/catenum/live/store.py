@@ -66,6 +66,7 @@ _MIGRATIONS = (
     alter table note rename column episode to incident;
     alter table incident add column heads int not null default 1;
     alter table incident add column held_ms real;
+    alter table incident add column held_exact int;
     alter table incident add column typical_ms real;
     create table head (
       incident int not null references incident on delete cascade, session text not null, user text, application text,
@@ -198,9 +199,9 @@ class Store:
         """Enter an incident, or what has become of it. A recording is made of each new worst moment."""
         if incident.number is None:
             cursor = self.connection.execute(
-                "insert into incident (server, first_seen, last_seen, waiting, chain, wait_ms, longest_ms) "
-                "values (?, ?, ?, 0, 0, 0, 0)",
-                (server, incident.first_seen, incident.last_seen),
+                "insert into incident (server, first_seen, last_seen, waiting, chain, wait_ms, longest_ms, source) "
+                "values (?, ?, ?, 0, 0, 0, 0, ?)",
+                (server, incident.first_seen, incident.last_seen, incident.source),
             )
             incident.number = cursor.lastrowid
         head = incident.longest_held
@@ -209,13 +210,13 @@ class Store:
         self.connection.execute(
             "update incident set last_seen = ?, ended = ?, waiting = ?, chain = ?, wait_ms = ?, longest_ms = ?, "
             "cycle = ?, head = ?, user = ?, application = ?, host = ?, database = ?, statement = ?, shape = ?, "
-            "object = ?, heads = ?, held_ms = ?, typical_ms = ? where id = ?",
+            "object = ?, heads = ?, held_ms = ?, held_exact = ?, typical_ms = ? where id = ?",
             (
                 *(incident.last_seen, incident.ended, incident.worst_waiting, incident.chain),
                 *(round(incident.wait_ms, 1), round(incident.longest_ms, 1), int(incident.cycle)),
                 *(session.id, session.user, session.application, session.host, session.database),
                 *(statement, self._shape(incident.worst.target.server, statement), incident.over),
-                *(incident.head_count, round(head.held_ms, 1), incident.typical_ms, incident.number),
+                *(incident.head_count, round(head.held_ms, 1), int(head.exact), incident.typical_ms, incident.number),
             ),
         )
         if incident.kept_at != incident.worst.at:

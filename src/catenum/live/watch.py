@@ -9,12 +9,13 @@ import shlex
 import subprocess
 import threading
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
 from typing import Any, Literal
 
 from catenum.core.errors import InputError, SaveError
+from catenum.core.moment.across import look_across, standing
 from catenum.core.moment.alarms import Alarms, Thresholds
 from catenum.core.moment.incidents import Change, DeadlockCount, Head, Incident, IncidentTracker
 from catenum.core.moment.recording import recording_of
@@ -24,6 +25,7 @@ from catenum.core.servers import rules_of
 from catenum.core.words import duration
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import Lookout
+from catenum.live.ends import client_ends
 from catenum.live.follow import Follower, Sighting
 from catenum.live.logfile import LogFile
 from catenum.live.store import Store
@@ -37,6 +39,8 @@ What = Literal[
 TRIM_EVERY_MS = 60_000.0
 #: Incidents that are kept in mind while the store cannot be written to.
 MOST_LEFT = 1_000
+#: Samples of several servers that are no further apart than their checks are, and this (ms), are looked at as one.
+SLACK_MS = 500.0
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -84,6 +88,11 @@ class Watch:
         self._trackers = {name: IncidentTracker(self.options.at_least_ms) for name in self.servers}
         self._deadlocks = {name: DeadlockCount() for name in self.servers}
         self._alarms = {name: Alarms(self.options.thresholds) for name in self.servers}
+        self._latest: dict[str, tuple[Sample, float]] = {}
+        self._across = IncidentTracker(self.options.at_least_ms, "across")
+        self._across_alarms = Alarms(Thresholds(longer_than_ms=self.options.thresholds.longer_than_ms))
+        self._across_before: Sample | None = None
+        self._across_ms: float | None = None
         self._unstored: dict[str, str] = {}  # since when nothing could be stored
         self._to_store: dict[str, list[Incident]] = {name: [] for name in self.servers}
         self._last_ms: dict[str, float] = {}
@@ -128,6 +137,7 @@ class Watch:
             at = self._clock.wall()
             for name, tracker in self._trackers.items():
                 self._end(name, tracker.lost(at), at)
+            self._end(self._all, self._across.lost(at), at)
             for follower in followers:
                 follower.join(2.0)
             for command in self._commands:
@@ -176,6 +186,7 @@ class Watch:
         self._tell_change(name, sample, change)
         self._tell_deadlocks(name, sample.at, deadlocks, report)
         self._tell_alarms(name, sample, deadlocks, now)
+        self._look_across(name, sighting.sample, now)
         if self.seen is not None:
             self.seen(name, sample)
         self._commands = [command for command in self._commands if command.poll() is None]
@@ -199,6 +210,42 @@ class Watch:
         self._unstored.setdefault(name, before)
         self._to_store[name] = left[-MOST_LEFT:]
 
+    def _look_across(self, name: str, sample: Sample, now_ms: float) -> None:
+        """What goes over several servers: their latest samples as one, where that stands in two looks running."""
+        if len(self.servers) < 2:
+            return
+        self._latest[name] = (sample, now_ms)
+        oldest = now_ms - 2 * self.options.every_s * 1000 - SLACK_MS
+        fresh = {server: one for server, (one, at) in self._latest.items() if at >= oldest}
+        if min(fresh, default=name) != name:
+            return  # once for all of them
+        whole = look_across(fresh, client_ends)
+        found, self._across_before = standing(self._across_before, whole), whole
+        if found is None and not self._across.open:
+            return
+        shown = found or replace(sample, edges=(), sessions=(), by_id={})
+        if self.options.mask:
+            shown = shown.masked()
+        since, self._across_ms = now_ms - (self._across_ms or now_ms), now_ms
+        change = self._across.update(shown, since_last_ms=since)
+        for incident in (*change.began, *change.went_on, *change.ended):
+            if not self._keep(partial(Store.write_end, name=self._all, incident=incident)):
+                self._to_store[name].append(incident)
+        self._tell_change(self._all, shown, change)
+        for incident in change.began:
+            if incident.cycle:
+                told = Told(what="deadlock", server=self._all, at=sample.at, text=_across(incident), incident=incident)
+                self.tell(told)
+                self._run(told)
+        for alarm in self._across_alarms.take(shown, self._across.open, 0, now_ms):
+            told = Told(what=alarm.what, server=self._all, at=sample.at, text=alarm.text, incident=alarm.incident)
+            self.tell(told)
+            self._run(told)
+
+    @property
+    def _all(self) -> str:
+        return " + ".join(sorted(self.servers))
+
     def _take_trouble(self, sighting: Sighting) -> None:
         name, text = sighting.name, sighting.trouble or "not seen"
         since = self._last_at.get(name, sighting.at)  # what was not seen began behind the last check
@@ -217,7 +264,7 @@ class Watch:
     def _end(self, name: str, incidents: Sequence[Incident], at: str) -> None:
         for incident in incidents:
             if not self._keep(partial(Store.write_end, name=name, incident=incident)):
-                self._to_store[name].append(incident)
+                self._to_store.setdefault(name, []).append(incident)
             self.tell(Told(what="ended", server=name, at=at, text=_ended(incident), incident=incident))
 
     # -- saying ------------------------------------------------------------------------------------------------------
@@ -298,6 +345,12 @@ def _began(incident: Incident, sample: Sample) -> str:
     return f"session {incident.head.who} holds up {waiting}: over {incident.over}"
 
 
+def _across(incident: Incident) -> str:
+    cycle = next(iter(incident.worst.graph.cycles()), ())
+    names = " → ".join([*(edge.waiter for edge in cycle), *(edge.waiter for edge in cycle[:1])])
+    return f"a deadlock across servers, which none of them ends: {names}; it goes on until one of these is ended"
+
+
 def _ended(incident: Incident) -> str:
     worst = f"{incident.worst_waiting} at the worst"
     longest = f"longest wait {duration(incident.longest_ms)}, over {incident.over}"
@@ -306,7 +359,8 @@ def _ended(incident: Incident) -> str:
     if incident.head_count > 1:
         held = incident.longest_held
         typical = f", typically {duration(incident.typical_ms)}" if incident.typical_ms is not None else ""
-        heads = f"{incident.head_count} heads were seen, {duration(held.held_ms)} at the longest{typical}"
+        most = "" if held.exact else "at most "
+        heads = f"{incident.head_count} heads were seen, {most}{duration(held.held_ms)} at the longest{typical}"
         return f"nobody is held up any more: {heads}; {worst}, chain of {incident.chain}, {longest}"
     return f"session {incident.head.who} holds up nobody any more: {worst}, chain of {incident.chain}, {longest}"
 

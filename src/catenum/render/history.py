@@ -163,7 +163,8 @@ def incident_line(row: dict[str, Any]) -> str:
     who = ", ".join(part for part in (row["user"], row["application"]) if part)
     session = f"session {row['head'] or 'not reported'}{f' ({who})' if who else ''}"
     blamed = session if row["heads"] < 2 else f"{row['heads']} heads one after the other, {session} the longest"
-    held = f" for {duration(row['held_ms'])}" if row["held_ms"] is not None else ""
+    most = "" if row["held_exact"] else "at most "
+    held = f" for {most}{duration(row['held_ms'])}" if row["held_ms"] is not None else ""
     typical = f", typically {duration(row['typical_ms'])}" if row["typical_ms"] is not None else ""
     chain = f", chain {row['chain']}" if row["chain"] > 1 else ""
     return (

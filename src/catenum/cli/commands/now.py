@@ -5,19 +5,21 @@ from __future__ import annotations
 import argparse
 import json
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import IO
 
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, TargetError
+from catenum.core.moment.across import look_across, standing
 from catenum.core.moment.plain import FORMAT, sample_value
 from catenum.core.moment.recording import recording_of
 from catenum.core.moment.sample import Sample
-from catenum.core.moment.story import headline_of, tell_sample
+from catenum.core.moment.story import headline_of, tell_across, tell_sample
 from catenum.core.record.recording_file import to_json
 from catenum.engines.targets import Target
+from catenum.live.ends import client_ends
 from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story
 
@@ -66,14 +68,20 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     with ThreadPoolExecutor(len(targets)) as pool:  # a server that is slow to answer must not hold up the others
         looks = [pool.submit(_look, name, target, args) for name, target in targets.items()]
         found = [look.result() for look in looks]
+    # What says that two sessions are one piece of work may be in a comment, so it is masked after that.
+    across = _across(targets, found, args) if len(found) > 1 else None
     if len(found) == 1 and found[0].error is not None:
         raise found[0].error
+    if args.mask:
+        found = [replace(seen, sample=seen.sample.masked()) if seen.sample is not None else seen for seen in found]
     if args.save and found[0].sample is not None:
         common.save_atomically(args.save, to_json(recording_of(found[0].sample, title="now")).encode())
     codes = {seen.code(args.longer_than) for seen in found}
+    if across is not None:
+        codes.add(ExitCode.FOUND)
     code = next((c for c in (ExitCode.FOUND, ExitCode.UNREACHABLE) if c in codes), ExitCode.OK)
     if args.json:
-        out.write(json.dumps(_value(found), indent=2) + "\n")
+        out.write(json.dumps(_value(found, across), indent=2) + "\n")
         return code
     console = make_console(out, color=False if args.no_color else None)
     if len(found) > 1:
@@ -81,6 +89,12 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         for seen in found:
             tone = STYLES["bad" if seen.sample is None or seen.sample.graph.waiters else "plain"]
             say(console, f"{seen.name:{width}}  {_line(seen)}", style=tone)
+    if across is not None:
+        say(console)
+        say(console, f"Across servers: {headline_of(across)}", style=STYLES["bad"])
+        if not args.quiet:
+            say(console)
+            print_story(console, tell_across(across))
     for seen in found:
         if seen.sample is None or (args.quiet and len(found) > 1):
             continue
@@ -104,7 +118,7 @@ def _look(name: str, target: Target, args: argparse.Namespace) -> _Seen:
             lookout.close()
     except TargetError as error:
         return _Seen(name, error=error)
-    return _Seen(name, sample.masked() if args.mask else sample)
+    return _Seen(name, sample)
 
 
 def _line(seen: _Seen) -> str:
@@ -113,11 +127,26 @@ def _line(seen: _Seen) -> str:
     return headline_of(seen.sample) if seen.sample is not None else ""
 
 
-def _value(found: list[_Seen]) -> dict[str, object]:
+def _across(targets: dict[str, Target], found: list[_Seen], args: argparse.Namespace) -> Sample | None:
+    """What goes over several servers: looked at twice, since they are not seen at one moment."""
+    first = look_across({seen.name: seen.sample for seen in found if seen.sample is not None}, client_ends)
+    if first is None:
+        return None
+    with ThreadPoolExecutor(len(targets)) as pool:
+        looks = [pool.submit(_look, name, target, args) for name, target in targets.items()]
+        again = [look.result() for look in looks]
+    second = look_across({seen.name: seen.sample for seen in again if seen.sample is not None}, client_ends)
+    shown = standing(first, second)
+    return shown.masked() if shown is not None and args.mask else shown
+
+
+def _value(found: list[_Seen], across: Sample | None) -> dict[str, object]:
     values = [
         {"name": seen.name, **sample_value(seen.sample)}
         if seen.sample is not None
         else {"name": seen.name, "error": seen.error.problems[0].message if seen.error else None}
         for seen in found
     ]
-    return dict(values[0]) if len(values) == 1 else {"format": FORMAT, "servers": values}
+    if len(values) == 1:
+        return dict(values[0])
+    return {"format": FORMAT, "servers": values, "across": sample_value(across) if across is not None else None}

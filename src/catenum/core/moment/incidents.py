@@ -80,6 +80,7 @@ class Incident:
     unseen_at: str | None = None  # the first of these
     kept_at: str | None = None  # the worst moment that the store has
     number: int | None = None  # in the store
+    source: str = "watch"  # or "across": what goes over several servers, each of which has its own part
 
     @property
     def longest_held(self) -> Head:
@@ -98,13 +99,13 @@ class Incident:
 
     @property
     def typical_ms(self) -> float | None:
-        """How long a head held, typically; None for a single one.
+        """How long a head held, typically; None for a single one, and where the server does not tell how long they
+        held.
 
         A hold that is seen once is seen on average after half of its length (Cox, Renewal Theory, 1962, 5.4).
         """
-        if self.head_count < 2:
-            return None
-        return median(head.held_ms * (2 if head.looks == 1 else 1) for head in self.heads.values())
+        told = [head.held_ms * (2 if head.looks == 1 else 1) for head in self.heads.values() if head.exact]
+        return median(told) if self.head_count > 1 and told else None
 
 
 @dataclass
@@ -145,8 +146,8 @@ class IncidentTracker:
     ten sessions or more wait over the same thing in two looks running.
     """
 
-    def __init__(self, at_least_ms: float = 0.0) -> None:
-        self.at_least_ms = at_least_ms
+    def __init__(self, at_least_ms: float = 0.0, source: str = "watch") -> None:
+        self.at_least_ms, self.source = at_least_ms, source
         self.open: list[Incident] = []
         self.seen = StatementsSeen()
         self._deadlocks: int | None = None
@@ -167,7 +168,7 @@ class IncidentTracker:
             if incident is None:
                 if not self._counts(group):
                     continue
-                incident = Incident(sample.at, sample.at, sample, _over(group))
+                incident = Incident(sample.at, sample.at, sample, _over(group), source=self.source)
                 self.open.append(incident)
                 change.began.append(incident)
             else:

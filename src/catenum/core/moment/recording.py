@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from catenum.core.diagnose import diagnose
@@ -24,6 +24,9 @@ from catenum.core.record.recording import (
 from catenum.core.record.waits import Edge
 from catenum.core.servers import rules_of
 from catenum.core.words import called
+
+#: Sessions of a moment that are told who they are.
+MOST_IDENTITIES = 24
 
 
 def recording_of(
@@ -90,7 +93,7 @@ def recording_of(
         notes=(
             "a running server: earlier times are those that the server reports, and statements that ended before "
             "the check are not known",
-            *(f"{called(s.id)}: {_identity(s)}" for s in members if s.id.isdigit()),
+            *_identities(sample, members),
             *notes,
             *sample.notes,
         ),
@@ -183,6 +186,17 @@ def _record(session: SessionInfo, statements: Sequence[str], waits: bool) -> Tra
         statements=tuple(statements),
         labels=(None,) * len(statements),
     )
+
+
+def _identities(sample: Sample, members: Sequence[SessionInfo]) -> Iterator[str]:
+    """Who the sessions are; of very many, those who hold others up and some of those who wait."""
+    heads = {edge.holder for edge in sample.edges} - {edge.waiter for edge in sample.edges}
+    told = [s for s in members if s.id in heads and s.id.isdigit()]
+    told += [s for s in members if s.id not in heads and s.id.isdigit()]
+    for session in told[:MOST_IDENTITIES]:
+        yield f"{called(session.id)}: {_identity(session)}"
+    if len(told) > MOST_IDENTITIES:
+        yield f"and {len(told) - MOST_IDENTITIES} more sessions"
 
 
 def _identity(session: SessionInfo) -> str:

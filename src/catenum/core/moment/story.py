@@ -33,6 +33,15 @@ def tell_sample(sample: Sample) -> list[Section]:
     return [section for section in sections if section.lines]
 
 
+def tell_across(sample: Sample) -> list[Section]:
+    """What goes over several servers: chains and cycles, and how it is known that sessions belong together."""
+    graph = sample.graph
+    sections = [_cycle(sample, cycle) for cycle in graph.cycles()]
+    sections += [_chain(sample, head) for head in graph.heads()]
+    notes = tuple(Line(note, "faint") for note in sample.notes)
+    return [*sections, *([Section("How these sessions belong together", notes)] if notes else [])]
+
+
 def headline_of(sample: Sample) -> str:
     """One sentence: who waits, under how many heads, for how long."""
     waiters = sample.graph.waiters
@@ -68,7 +77,7 @@ def _chain(sample: Sample, head: str) -> Section:
     if longest > max(2 * held.ms, held.ms + SHORT_MS):
         title += f"; the longest of them has waited {duration(longest)}, for others before it"
     tree = graph.tree(head, oldest_first=True)
-    about = _about(sample, session) if head.isdigit() else _suspected(sample, held_up)
+    about = _about(sample, session) if head in sample.by_id else _suspected(sample, held_up)
     kind = cache(rules_of(sample.target.server).shape)
 
     def alike(branch: Branch) -> object:
@@ -114,7 +123,7 @@ def _identity(session: SessionInfo) -> str:
         kind = f"{session.kind}, " if session.kind else ""
         return f"session {session.id}, {kind}a process of the server itself"
     parts = [
-        f"session {session.id}",
+        called(session.id),
         f"user {session.user or 'not reported'}",
         f"application {session.application or 'not reported'}",
         f"from {session.host or 'not reported'}",
@@ -162,7 +171,7 @@ def _waiter(sample: Sample, branch: Branch) -> str:
     held_up = len(sample.graph.held_up_by(branch.name))
     also = f"; holds up {held_up} itself" if held_up else ""
     text = f" — {_statement(session)}" if session.statement else ""
-    name = f"session {branch.name}{f' ({who})' if who else ''}"
+    name = f"{called(branch.name)}{f' ({who})' if who else ''}"
     age = f", transaction {duration(session.transaction_ms)}" if session.transaction_ms is not None else ""
     level = f", {session.isolation}" if session.isolation != "not reported" else ""
     return f"{name} waits {_length(sample, branch.name)}{over}{also}{age}{level}{text}"
@@ -185,11 +194,14 @@ def _cycle(sample: Sample, cycle: tuple[Edge, ...]) -> Section:
     lines = []
     for edge in cycle:
         session = sample.session(edge.waiter)
-        lines.append(Line(f"session {edge.waiter} waits for {edge.holder} over {edge.resource.text}", "bad"))
+        lines.append(Line(f"{called(edge.waiter)} waits for {edge.holder} over {edge.resource.text}", "bad"))
         lines.append(Line(f"{_identity(session)}", "faint", indent=2))
         if session.statement:
             lines.append(Line(_statement(session), indent=2))
-    return Section("A cycle: a deadlock that the server has not ended yet", tuple(lines))
+    title = "A cycle: a deadlock that the server has not ended yet"
+    if any(not edge.waiter.isdigit() for edge in cycle):
+        title = "A cycle across servers: none of them sees it, and none ends it; end one of these sessions"
+    return Section(title, tuple(lines))
 
 
 def _holding(sample: Sample, name: str, heads: Collection[str]) -> str:
@@ -201,7 +213,7 @@ def _holding(sample: Sample, name: str, heads: Collection[str]) -> str:
     if suspected:
         return f"may be the one that session {listed(suspected)} waits for"
     unnamed = any(edge.holder not in sample.by_id for edge in sample.edges)
-    return "nobody is seen to wait for it" if unnamed or sample.partial else "nobody waits for it yet"
+    return "nobody is seen to wait for it" if unnamed or sample.partial else "nobody on this server waits for it yet"
 
 
 def _idle(sample: Sample) -> Section:

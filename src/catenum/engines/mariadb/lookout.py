@@ -254,6 +254,7 @@ class MariadbLookout:
             user=user,
             application=self._applications.get(str(number)),
             host=(str(host).rpartition(":")[0] or host) if host else None,
+            port=int(port) if (port := str(host or "").rpartition(":")[2]).isdigit() and ":" in str(host) else None,
             database=database,
             state=_state(command, state, trx_state),
             waits_on=state if state and command != "Sleep" and "lock" not in str(state).lower() else None,
