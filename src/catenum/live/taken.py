@@ -55,9 +55,10 @@ def take(
                     continue
                 _enter(store, server, kind, pile, mask=mask)
                 taken.incidents += 1
+            known = _KnownDeadlocks(store, server)
             for at, entry in deadlocks:
                 text = rules_of(kind).masked_report(entry.text) if mask else entry.text
-                if _deadlock_is_known(store, server, at):
+                if known.has(at, entry):
                     taken.known += 1
                     continue
                 store.connection.execute(
@@ -107,9 +108,30 @@ def _is_known(store: Store, server: int, pile: LogPile) -> bool:
     return bool(store.rows(query, (server, _text(pile.since), pile.waits[0].over)))
 
 
-def _deadlock_is_known(store: Store, server: int, at: datetime) -> bool:
-    query = "select 1 from deadlock where server = ? and at between ? and ?"
-    return bool(store.rows(query, (server, _text(at - SAME), _text(at + SAME))))
+class _KnownDeadlocks:
+    """The deadlocks that the store has: those of a log by their time, those of a watch by their report, or where it
+    has none, by their number at about that time.
+    """
+
+    def __init__(self, store: Store, server: int) -> None:
+        rows = store.rows("select at, count, report, source from deadlock where server = ?", (server,))
+        self._logged = {row["at"] for row in rows if row["source"] == "log"}
+        self._watched = [(datetime.fromisoformat(row["at"]), row) for row in rows if row["source"] != "log"]
+
+    def has(self, at: datetime, entry: LogEntry) -> bool:
+        """Whether this one is there; each that a watch only counted stands for one."""
+        if _text(at) in self._logged:
+            return True
+        members = (entry.detail or entry.text).splitlines()[0]
+        for when, row in self._watched:
+            if abs(when - at) > SAME:
+                continue
+            if row["report"] is not None and members in row["report"]:
+                return True
+            if row["report"] is None and row["count"] > 0:
+                row["count"] -= 1
+                return True
+        return False
 
 
 def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -> None:
