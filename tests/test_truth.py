@@ -15,6 +15,7 @@ import sys
 import tempfile
 import threading
 import time
+import zlib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -493,3 +494,75 @@ def test_a_member_that_does_not_inherit_a_right_has_it_not(port: Port, call):
     _runs(port, checks["login may see all sessions"]["turn_on"])
     assert call("now", "--target", url, "--json").code == 0
     _runs(port, "drop role keeper")
+
+
+SECRET = ("Zephyrine", "8675309", "Quillfeather")
+MASKED: dict[str, list[tuple[str, str]]] = {
+    "postgresql": [
+        ("one", "update crate set tag = 'Zephyrine', kg = 8675309 where id = 1"),
+        ("two", "select pg_advisory_lock(8675309)"),
+        ("two", "/* for Quillfeather */ update crate set tag = $q$Zephyrine$q$ where id = 2"),
+        ("wait", "do $$ begin update crate set tag = 'Zephyrine' where id = 1 and kg <> 8675309; end $$"),
+        ("wait2", "select pg_advisory_lock(8675309) -- Quillfeather"),
+    ],
+    "mariadb": [
+        ("one", "update crate set tag = 'Zephyrine', kg = 8675309 where id = 1"),
+        ("two", "select get_lock('Quillfeather', 1)"),
+        ("two", '/* for Quillfeather */ update crate set tag = "Zephyrine" where id = 2'),
+        ("wait", "update crate set tag = 'Zephyrine' where id = 1 and kg <> 8675309 # Quillfeather"),
+        ("wait2", "select get_lock('Quillfeather', 60)"),
+    ],
+}
+
+
+@pytest.mark.parametrize("port", ["postgresql", "mariadb"], indirect=True)
+def test_with_mask_no_value_is_left_anywhere_and_ids_are(port: Port, start, call, tmp_path):
+    """Output, JSON, store, recordings, charts, what ``--run`` gets, the hand-over: searched for the values."""
+    if port.server == "mariadb":
+        port.asked("set global innodb_print_all_deadlocks = on")
+        log = port.folder / "error.log"
+    else:
+        (log,) = sorted((port.folder / "data" / "log").glob("*.csv"))[-1:]
+    watch = start("watch", "--target", port.url, "--log", log, "--every", "200ms", "--store", "s.sqlite", "--mask",
+                  "--json", "--longer-than", "500ms", "--run", f"sh -c 'cat >> {tmp_path}/alerts'")  # fmt: skip
+    until(lambda: (tmp_path / "s.sqlite").exists() and _has_looked(tmp_path / "s.sqlite"), "it has looked")
+    for role, statement in MASKED[port.server]:
+        (port.waits if role.startswith("wait") else port.does)(role, statement)
+    shown = [call("now", "--target", port.url, "--mask", *words).out for words in ((), ("--json",), ("--locks",))]
+    call("now", "--target", port.url, "--mask", "--save", "moment.json")
+    until(lambda: (tmp_path / "alerts").exists() and (tmp_path / "alerts").stat().st_size, "an alert")
+    numbers = [port.number(role) for role in ("one", "wait")]
+    port.sessions["one"].rollback()
+    until(lambda: not port.runs("wait"), "it goes on")
+    for role in ("wait", "two"):
+        port.sessions[role].rollback()
+    # A deadlock over a row whose values would be in its report.
+    port.does("one", "update crate set kg = 8675309, tag = 'Zephyrine' where id = 1")
+    port.does("three", "update crate set kg = 8675309, tag = 'Zephyrine' where id = 7")
+    port.waits("one", "update crate set tag = 'Zephyrine' where id = 7")
+    with contextlib.suppress(psycopg.Error, pymysql.Error):
+        port.does("three", "update crate set tag = 'Zephyrine' where id = 1")
+    until(lambda: _reports(tmp_path / "s.sqlite"), "its report")
+    watch.terminate()
+    shown += [*watch.communicate(timeout=30), (tmp_path / "alerts").read_text(), (tmp_path / "moment.json").read_text()]
+    words = ("list", "deadlocks", "report", "releases")
+    shown += [call("history", *word, "--store", "s.sqlite").out for word in ((), *((one,) for one in words))]
+    shown += [
+        call("history", "show", row[0], "--store", "s.sqlite").out
+        for row in _rows(tmp_path / "s.sqlite", "select id from incident")
+    ]
+    shown += _everything(tmp_path / "s.sqlite")
+    text = "\n".join(shown)
+    assert {secret: text.count(secret) for secret in SECRET} == dict.fromkeys(SECRET, 0)
+    assert all(number in text for number in numbers)
+    reports = "\n".join(_reports(tmp_path / "s.sqlite"))
+    assert str(port.number("one")) in reports
+    assert "crate" in reports
+
+
+def _everything(store: Path) -> list[str]:
+    """All that a store has, recordings unpacked."""
+    tables = [name for (name,) in _rows(store, "select name from sqlite_master where type = 'table'")]
+    values = [value for table in tables for row in _rows(store, f"select * from {table}") for value in row]
+    assert values
+    return [zlib.decompress(v).decode() if isinstance(v, bytes) else str(v) for v in values]

@@ -115,7 +115,10 @@ def piles(waits: Iterable[LogWait]) -> list[LogPile]:
     for wait in sorted(waits, key=lambda wait: wait.since):
         for pile in found[::-1][:200]:
             same = any(
-                one.over == wait.over or set(one.holders) & set(wait.holders) or wait.waiter in one.holders
+                one.over == wait.over
+                or set(one.holders) & set(wait.holders)
+                or wait.waiter in one.holders
+                or one.waiter in wait.holders
                 for one in pile.waits
             )
             if same and pile.until >= wait.since:
