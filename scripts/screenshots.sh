@@ -23,15 +23,12 @@ shot() { # shot NAME FROM COMMAND: what the command shows in a terminal, 800 dot
 }
 
 shot play 0 "catenum play berth-swap"
-shot play-values 0 "catenum play crane-standby --order \"marit marit marit jonas jonas jonas\""
 shot play-story 28 "catenum play berth-swap"
 shot play-chain 48 "catenum play left-open"
 shot play-locks 23 "catenum play tug-upgrade --locks full"
 shot trial 0 "catenum trial crane-standby"
 shot churn 0 "catenum churn yard-lookup --target local:mariadb --for 8s --save cycles"
-shot churn-story 0 "catenum explain cycles/yard-lookup-cycle-1.json"
 shot trial-churn 0 "catenum trial yard-lookup --churn --target local:mariadb --for 8s"
-shot locks-through-index 14 "catenum play yard-lookup --target local:mariadb --locks full --order lookup"
 shot explore 0 "catenum explore manifest-total"
 shot explore-levels 0 "catenum explore crane-standby --isolation each"
 catenum explore left-open --save space --quiet >/dev/null || true
@@ -48,5 +45,21 @@ catenum watch --quiet --store night.sqlite >/dev/null & watch=$!
 python "$scripts/night.py" "host=$server user=catenum dbname=marrowgate" --seconds 240 >/dev/null
 kill $watch; wait $watch || true
 catenum history --store night.sqlite --chart "$folder/history.png" >/dev/null
+catenum history note 1 'the clerk was at lunch; told Marit' --store night.sqlite --quiet
+shot handover 0 "catenum history report --store night.sqlite"
+here="host=$server user=catenum dbname=marrowgate"
+catenum watch --quiet --store pile.sqlite >/dev/null & watch=$!
+sleep 1; python "$scripts/crowd.py" pile "$here" --seconds 25; sleep 2
+kill $watch; wait $watch || true
+shot incident 0 "catenum history show 1 --store pile.sqlite"
+CATENUM_CACHE="$work/other" catenum local start --quiet >/dev/null
+there=$(CATENUM_CACHE="$work/other" catenum local status --json | python -c 'import json, sys; print(json.load(sys.stdin)["servers"][0]["sockets"])')
+printf '[targets]\nharbour = "postgresql://catenum@/marrowgate?host=%s"\nyard = "postgresql://catenum@/marrowgate?host=%s"\n' "$server" "$there" > catenum.toml
+python "$scripts/crowd.py" across "$here" "host=$there user=catenum dbname=marrowgate" --seconds 14 & crowd=$!
+sleep 4
+shot across 0 "catenum now --target harbour --target yard"
+wait $crowd || true
+CATENUM_CACHE="$work/other" catenum local stop --quiet >/dev/null
+rm catenum.toml
 catenum play berth-swap --quiet --save berth-swap.json >/dev/null || true
 catenum draw berth-swap.json --into "$folder" --quiet
