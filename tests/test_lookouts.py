@@ -28,6 +28,7 @@ from catenum.core.servers import rules_of
 from catenum.core.sql.masking import same_kind
 from catenum.core.story.headline import headline
 from catenum.core.words import duration
+from catenum.engines.mariadb import crowd as crowds
 from catenum.engines.mariadb import records, rowlocks, standing
 from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.mariadb.lookout import _state
@@ -425,3 +426,48 @@ def test_what_a_head_blocker_is_said_to_do_is_what_the_server_tells_of_it(state,
 def test_states_of_mariadb_s_process_list_that_are_waits_for_locks(state, told):
     assert _state("Query", state, None) == told
     assert bool(standing.waiting([("7", *[None] * 5, state, "update crane set boxes = 1")])) == (told != "working")
+
+
+STATUS = """LIST OF TRANSACTIONS FOR EACH SESSION:
+---TRANSACTION 12, ACTIVE 6 sec starting index read
+mysql tables in use 1, locked 1
+LOCK WAIT 2 lock struct(s), heap size 1128, 1 row lock(s)
+MariaDB thread id 7, OS thread handle 1, query id 1 localhost root Updating
+update slot set note = '3 row lock(s)'
+------- TRX HAS BEEN WAITING 5621275 us FOR THIS LOCK TO BE GRANTED:
+RECORD LOCKS space id 7 page no 3 n bits 320 index PRIMARY of table `yard`.`slot` trx id 12 lock_mode X locks rec but not gap waiting
+Record lock, heap no 2 PHYSICAL RECORD: n_fields 4; compact format; info bits 0
+ 0: len 4; hex 8000002a; asc    *;;
+
+------------------
+---TRANSACTION 11, ACTIVE 9 sec
+{holder}
+MariaDB thread id 5, OS thread handle 1, query id 2 localhost root
+{other}--------
+FILE I/O
+"""
+HOLDS = "2 lock struct(s), heap size 1128, 1 row lock(s), undo log entries 1"
+ANOTHER = (
+    f"---TRANSACTION 10, ACTIVE 2 sec\n{HOLDS}\nMariaDB thread id 4, OS thread handle 1, query id 2 localhost root\n"
+)
+
+
+@pytest.mark.parametrize(
+    ("holder", "other", "found"),
+    [
+        (HOLDS, "", [("7", "5", "slot(id=42)", 5621)]),
+        ("0 lock struct(s), heap size 1128, 0 row lock(s)", "", None),  # nobody that is told has a lock
+        (HOLDS, ANOTHER, None),  # either may be in the way
+        ("2 lock struct(s), heap size 1128, 1 row lock(s)", ANOTHER.replace("undo log entries 1", "").replace("1 row", "0 row"), [("7", "5", "slot(id=42)", 5621)]),
+        (HOLDS, "... truncated...\n", None),
+    ],
+)  # fmt: skip
+def test_a_crowd_s_holder_is_told_only_where_it_can_be_nobody_else(holder, other, found):
+    def query(text: str, *_: object) -> list[tuple]:
+        if "engine innodb" in text:
+            return [("InnoDB", "", STATUS.format(holder=holder, other=other))]
+        return [("id", "int(11)")] if "column_type" in text else [("id",)]
+
+    crowd = crowds.look(query, records.Records(query))
+    told = crowd and [(e.waiter, e.holder, e.resource.text, round(-e.since_ms)) for e in crowd.edges]
+    assert told == found

@@ -72,7 +72,7 @@ def look(lookout: Lookout, number: str) -> Shown:
     behind = {name for suspect in suspected for name in (suspect.waiter, *graph.held_up_by(suspect.waiter))}
     waiting = frozenset(sample.session(name).key for name in held_up | behind)
     longest = max((sample.waited_ms(name) for name in held_up), default=0.0)
-    return Shown(sample.by_id.get(number, session), sample, direct, len(held_up), longest, waiting, suspected)
+    return Shown(session, sample, direct, len(held_up), longest, waiting, suspected)
 
 
 def release(lookout: Lookout, shown: Shown, way: Way, clock: Clock | None = None) -> Result:

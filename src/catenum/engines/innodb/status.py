@@ -46,7 +46,8 @@ class RecordLock:
 class TransactionSection:
     """What the status says of one transaction.
 
-    ``number`` is 0 for one that has only read; ``thread`` 0 for an internal one.
+    ``number`` is 0 for one that has only read; ``thread`` 0 for an internal one. ``rows``: locks on
+    rows, the one that it waits for among them; ``active_s``: its age, None where it has not begun.
     """
 
     number: int
@@ -55,6 +56,9 @@ class TransactionSection:
     waited_us: float = 0.0
     query: str = ""
     undo: int = 0
+    rows: int = 0
+    active_s: int | None = None
+    undoing: bool = False
     locks: list[RecordLock] = field(default_factory=list)
     suppressed: bool = False  # it has more locks than are printed
 
@@ -85,6 +89,8 @@ class ReportedDeadlock:
 
 
 _HEADER = re.compile(r"^(?:---)?TRANSACTION (?:\((0x[0-9a-f]+)\)|(\d+)), (.*)$", re.MULTILINE)
+_ACTIVE = re.compile(r"ACTIVE(?: \([A-Z ]+\))? (\d+) sec")
+_ROWS = re.compile(r"(\d+) row lock\(s\)")
 _THREAD = re.compile(r"^(?:MariaDB|MySQL) thread id (\d+), ")
 _WAITED = re.compile(r"^------- TRX HAS BEEN WAITING (\d+) (us|ns|SEC|sec|seconds)")
 _NAME = r"`((?:[^`]|``)+)`"
@@ -115,6 +121,8 @@ def transactions(status: str) -> list[TransactionSection]:
         end = next((i for i in range(at + 1, len(lines)) if lines[i].startswith("---TRANSACTION ")), len(lines))
         if header:
             section = TransactionSection(number=int(header[2] or 0))
+            active = _ACTIVE.search(header[3])
+            section.active_s, section.undoing = int(active[1]) if active else None, "rollback" in header[3].lower()
             _fill(section, lines[at + 1 : end])
             found.append(section)
         at = end
@@ -141,6 +149,10 @@ def _fill(section: TransactionSection, lines: Sequence[str]) -> None:
             section.waiting = True
         if "SUPPRESSING FURTHER PRINTS" in line:
             section.suppressed = True
+        rows = None if in_query else _ROWS.search(line)
+        section.rows = int(rows[1]) if rows else section.rows
+        if not in_query and line.startswith("ROLLING BACK"):
+            section.undoing = True
         undo = re.search(r"undo log entries (\d+)", line)
         section.undo = int(undo[1]) if undo and not in_query else section.undo
     section.query = "\n".join(query).strip()

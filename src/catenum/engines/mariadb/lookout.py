@@ -18,6 +18,7 @@ from typing import Any
 import pymysql
 
 from catenum.core.errors import TargetError
+from catenum.core.moment.incidents import PILE
 from catenum.core.moment.sample import Sample, SessionInfo, State, Suspect
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
@@ -38,12 +39,18 @@ from catenum.engines.lookout import (
 )
 from catenum.engines.mariadb import capture, errors, pending, rowlocks
 from catenum.engines.mariadb.control import arguments_of
+from catenum.engines.mariadb.crowd import CROWD
+from catenum.engines.mariadb.crowd import look as look_at_crowd
 from catenum.engines.mariadb.metadata import ANY_STATE, NAMED_STATE
 from catenum.engines.mariadb.records import Records, table_name
 from catenum.engines.mariadb.session import AS_TEXT
 from catenum.engines.mariadb.standing import standing_edges, waiting
 
 _PROCESSES = "select id, user, host, db, command, time_ms, state, info from information_schema.processlist "
+_COUNTS = (
+    "show global status where variable_name in ('Threads_connected', 'Innodb_deadlocks', "
+    "'Innodb_row_lock_current_waits')"
+)
 _WAITING = "state like 'Waiting for%lock%' or state in ('User lock', 'Waiting for table flush')"
 #: Without the right PROCESS InnoDB's tables cannot be read, and the process list has the login's own sessions only.
 _OWN_SESSIONS = "where id <> connection_id() and command <> 'Sleep'"
@@ -145,19 +152,24 @@ class MariadbLookout:
     def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
         """By the process list, the transactions and InnoDB's lock waits."""
         clock = Clock()
-        transactions = rowlocks.transactions(self._rows) if self.sees_all else {}
+        counts = dict(self._rows(_COUNTS))
+        crowd = None
+        if self.sees_all and int(counts.get("Innodb_row_lock_current_waits") or 0) >= CROWD:
+            crowd = look_at_crowd(self._rows, self._records)
+        transactions = crowd.transactions if crowd else rowlocks.transactions(self._rows) if self.sees_all else {}
         rows = self._listed(transactions)
         waited = {name: trx.waited_ms for name, trx in transactions.items() if trx.waited_ms is not None}
         stuck = waiting(rows)
         longest = max([*waited.values(), *(float(row[5] or 0.0) for row in stuck)], default=0.0)
-        asks = self.sees_all and longest >= at_least_ms
-        listed = rowlocks.locks(self._rows) if asks and waited else []
-        read = len(listed) + len(rows) + len(transactions)
+        asks = self.sees_all and (longest >= at_least_ms or len(waited) + len(stuck) >= PILE)
+        listed = rowlocks.locks(self._rows) if asks and waited and crowd is None else []
+        read = len(listed) + len(rows) + len(transactions) + (crowd.read if crowd else 0)
         sessions = {session.id: session for session in self._sessions(rows)}
         edges = [
             _edge(wait, _most_waited(waited.get(wait.waiter), sessions.get(wait.waiter)), self._records)
             for wait in rowlocks.waits(transactions, listed)
         ]
+        edges = [*edges, *(crowd.edges if crowd and asks else ())]
         suspects: tuple[Suspect, ...] = ()
         if stuck and asks:
             standing = standing_edges(self._rows, rows, listed=self._metadata, told=self._tells_metadata)
@@ -171,7 +183,6 @@ class MariadbLookout:
             ages = {name: sessions[name].transaction_ms or 0.0 for name in heads if name in sessions}
             for name, texts in earlier.earlier(self._rows, ages).items():
                 sessions[name] = replace(sessions[name], earlier=texts)
-        counts = dict(self._rows("show global status where variable_name in ('Threads_connected', 'Innodb_deadlocks')"))
         entries = [
             LockEntry(transaction=edge.waiter, resource=edge.resource, mode=edge.wanted, granted=False)
             for edge in edges
@@ -192,7 +203,7 @@ class MariadbLookout:
             ),
             partial=not self.sees_all,
             suspects=suspects,
-            inexact=frozenset(waited),
+            inexact=frozenset(waited) if crowd is None else frozenset(),
         )
 
     def _listed(self, transactions: Mapping[str, rowlocks.Transaction]) -> list[tuple[Any, ...]]:

@@ -6,11 +6,12 @@ Read apart from the statement that waits: a scan without an index stops at a row
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from catenum.core.record.waits import Key, Resource, key_text
+from catenum.engines.innodb.fields import decode
 
 #: The columns of an index, in order (MariaDB documentation, "Information Schema INNODB_SYS_FIELDS Table"). Names of
 #: tables are as the file system has them there, so that only plain ones are asked for.
@@ -20,6 +21,10 @@ join information_schema.innodb_sys_indexes i on i.table_id = t.table_id
 join information_schema.innodb_sys_fields f on f.index_id = i.index_id
 where (t.name = '{name}' or t.name like '{pattern}#P#%') and i.name = '{index}'
 group by f.pos, f.name order by f.pos
+"""
+_TYPES = """
+select column_name, concat(column_type, coalesce(concat(' character set ', character_set_name), ''))
+from information_schema.columns where table_schema = %s and table_name = %s
 """
 _PLAIN = re.compile(r"\w+", re.ASCII)
 _VALUE = re.compile(r"\s*('(?:[^']|'')*'|[^,']+)\s*(?:,|$)")
@@ -35,6 +40,7 @@ class Records:
     """Remembers the columns of indexes that were met, for one connection."""
 
     query: Query
+    _kinds: dict[tuple[str, str], dict[str, str]] = field(default_factory=dict)
     _known: dict[tuple[str, str], tuple[str, ...]] = field(default_factory=dict)
 
     def resource(self, table: str, index: str, data: str, mode: str) -> Resource:
@@ -53,6 +59,20 @@ class Records:
         key: Key = tuple(zip(columns, values, strict=False))
         text = f"{name}: the gap before ({key_text(key)})" if gap else f"{name}({key_text(key)})"
         return Resource(kind="gap" if gap else "row", text=text + via, table=name, index=index, key=key)
+
+    def decoded(self, schema: str, table: str, index: str, fields: Sequence[str | None]) -> tuple[str | None, ...]:
+        """The values of a printed record, by the types of the index's columns; empty where these are not told."""
+        columns = self._columns(schema, table, index)
+        kinds = self._types(schema, table)
+        if not columns or any(column not in kinds for column in columns):
+            return ()
+        return tuple(decode(value, kinds[column]) for column, value in zip(columns, fields, strict=False))
+
+    def _types(self, schema: str, table: str) -> dict[str, str]:
+        if (schema, table) not in self._kinds:
+            rows = self.query(_TYPES, (schema, table))
+            self._kinds[schema, table] = {str(column): str(kind) for column, kind in rows}
+        return self._kinds[schema, table]
 
     def _columns(self, schema: str, table: str, index: str) -> tuple[str, ...]:
         if not all(_PLAIN.fullmatch(part) for part in (schema, table, index)):
