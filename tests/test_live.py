@@ -694,7 +694,7 @@ def test_statements_are_told_without_their_literals(sql, without, kind):
 def test_a_log_is_read_from_where_it_stood_and_from_its_start_when_it_is_a_new_one(tmp_path: Path):
     path = tmp_path / "log"
     path.write_text("ERROR:  deadlock detected\nDETAIL:  old news\n")
-    log = LogFile(path)
+    log = LogFile(path, "postgresql")
     assert list(log.deadlocks()) == []
     with path.open("a") as stream:
         stream.write("LOG:  x\nERROR:  deadlock detected\nDETAIL:  Process 7 waits\n\tProcess 9 waits\nHINT:  see\n")

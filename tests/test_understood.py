@@ -7,10 +7,13 @@ same exploring without any reduction, which relies on no reading of statements.
 from __future__ import annotations
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from catenum.core.record.recording import TableKeys
 from catenum.core.scenario.model import Scenario
 from catenum.core.servers import NAMES, rules_of
+from catenum.core.space.classes import classes_of, steady
 from catenum.core.space.dependence import Dependence
 from test_explore import outcomes
 
@@ -45,6 +48,8 @@ POSTGRESQL = {
     "a partial unique key": ("create table slot (id int primary key, box int, taken boolean); create unique index on slot (box) where taken; create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["insert into slot values (1, 7, true)", C1], [C1, "insert into slot values (2, 7, true)"]),
     "an exclusion": ("create table stay (id int primary key, days int4range, exclude using gist (days with &&)); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["insert into stay values (1, '[1,4]')", C1], [C1, "insert into stay values (2, '[1,5)')"]),
     "one time, written twice": ("create table tide (at time primary key, cm int); insert into tide values ('10:00', 1); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["update tide set cm = 2 where at = '10:00'", C1], [C1, "update tide set cm = 3 where at = '10:00:00'"]),
+    "a range, written with either end": ("create table stay (days int4range primary key, n int); insert into stay values ('[1,5)', 1); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["update stay set n = 2 where days = '[1,4]'", C1], [C1, "update stay set n = 3 where days = '[1,5)'"]),
+    "a time that is rounded when it is stored": ("create table tide (at timestamp(0) primary key, cm int); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["insert into tide values ('2026-03-01 10:00:00.2', 1)", C1], [C1, "insert into tide values ('2026-03-01 10:00:00', 2)"]),
     "a key that is rounded": (TWO, ["update berth set moved = 2 where id = 1.4::int", C1], [C1, "update berth set moved = 3 where id = 1"]),
 }  # fmt: skip
 MARIADB = {
@@ -55,6 +60,7 @@ MARIADB = {
     "an upsert by a second key": ("create table box (id int primary key, label varchar(9) unique, tons int); create table crane (id int primary key, moved int); insert into box values (1, 'a', 5), (2, 'b', 6); insert into crane values (1, 0);", ["insert into box values (3, 'a', 7) on duplicate key update tons = 9", C1], [C1, "update box set tons = 1 where id = 1"]),
     "a second unique key": ("create table box (id int primary key, label varchar(9) unique); create table crane (id int primary key, moved int); insert into box values (1, 'a'), (2, 'b'); insert into crane values (1, 0);", ["delete from box where id = 1", C1], [C1, "insert into box values (3, 'a')"]),
     "one date, written twice": ("create table tide (day date primary key, cm int); insert into tide values ('2026-03-01', 1); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["update tide set cm = 2 where day = '2026-03-01'", C1], [C1, "update tide set cm = 3 where day = '20260301'"]),
+    "a decimal that is rounded when it is stored": ("create table tide (cm decimal(5,0) primary key, n int); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["insert into tide values (1.4, 1)", C1], [C1, "insert into tide values ('1', 2)"]),
     "an accent under the collation": ("create table quay (name varchar(9) character set utf8mb4 collate utf8mb4_general_ci primary key, moved int); insert into quay values ('Ole', 1); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["update quay set moved = 2 where name = 'Ole'", C1], [C1, "update quay set moved = 3 where name = 'Olé'"]),
     "a table without transactions": (TWO + "create table note (id int primary key, n int) engine = myisam; insert into note values (1, 0);", ["update note set n = 1 where id = 1", B1], ["select n from note where id = 1", B1]),
     "a variable set from a query": (TWO, ["set @cm = (select moved from berth where id = 1)", C1], ["update berth set moved = 4 where id = 1", C1]),
@@ -120,3 +126,45 @@ def test_a_function_of_the_users_own_is_never_taken_for_the_servers():
         )
         assert relation.depend(("a", 0), ("b", 0)) is depend
         assert relation.depend(("a", None), ("b", 0)) is depend
+
+
+ASKED = {
+    "postgresql": ("at time primary key", "10:00", "11:00"),
+    "mariadb": ("at time primary key", "10:00", "110000"),
+}
+
+
+@pytest.mark.parametrize("server", ASKED)
+def test_rows_are_told_apart_by_what_the_server_says_of_their_keys(call, kept, kept_mariadb, tmp_path, server):
+    column, one, other = ASKED[server]
+    text = f"""scenario: tides
+data: create table tide ({column}, cm int); insert into tide values ('{one}', 0), ('{other}', 0)
+transactions:
+  early: {{statements: ["update tide set cm = 1 where at = '{one}'"]}}
+  late: {{statements: ["update tide set cm = 2 where at = '{other}'"]}}
+"""
+    (tmp_path / "tides.yaml").write_text(text)
+    found = call("explore", "tides.yaml", "--target", f"local:{server}", "--isolation", "read committed", "--json").json
+    assert len(found["schedules"]) == 1
+
+
+@given(
+    st.lists(st.sampled_from(["1", "2", "3", "4"]), unique=True),
+    st.sets(st.tuples(st.integers(0, 3), st.integers(0, 3))),
+)
+def test_values_are_in_two_classes_only_where_all_of_one_differ_from_all_of_the_other(texts, apart):
+    written = [(True, text) for text in texts]
+    found = classes_of(written, apart)
+    assert found.keys() == set(written)
+    for a, one in enumerate(written):
+        for b, other in enumerate(written):
+            if found[one] != found[other]:
+                assert (a, b) in apart or (b, a) in apart
+
+
+@pytest.mark.parametrize("text", ["now", "today", "epoch", "infinity", "noon", "allballs"])
+def test_words_whose_meaning_may_change_are_not_asked_about(text):
+    assert steady([(True, text), (True, "2026-03-01T10:00Z"), (True, "[1,4)")]) == [
+        (True, "2026-03-01T10:00Z"),
+        (True, "[1,4)"),
+    ]

@@ -293,6 +293,10 @@ class ScriptedEngine:
         """None."""
         return frozenset()
 
+    def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
+        """No tables."""
+        return {}
+
     def tables(self) -> dict[str, TableKeys]:
         """No tables."""
         return {}

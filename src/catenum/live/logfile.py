@@ -4,19 +4,17 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 from catenum.core.errors import InputError
 from catenum.core.serverlog import LogEntry, LogReader
-from catenum.core.serverlog.mariadb import MariadbLog
-from catenum.core.serverlog.postgresql import PostgresqlLog
+from catenum.core.servers import rules_of
 
 #: No more than so much of a log is read at a time, so that a flood of it does not stop the watch.
 MOST_BYTES = 4_000_000
 #: After so many characters without one message, a file is no log.
 STRANGE = 2_000
-READERS: dict[str, Callable[[], LogReader]] = {"postgresql": PostgresqlLog, "mariadb": MariadbLog}
 
 
 class LogFile:
@@ -26,9 +24,9 @@ class LogFile:
     (``postgresql-2026-11-26_001641.csv``), as rotation makes them. Of a folder, the newest file is followed.
     """
 
-    def __init__(self, path: Path, server: str = "postgresql") -> None:
+    def __init__(self, path: Path, server: str | None = None) -> None:
         """Raises InputError where it cannot be read."""
-        self._server = server
+        self._server, self._reader = server, _reader(server)
         self.path = path
         try:
             if path.is_dir():
@@ -46,14 +44,14 @@ class LogFile:
             self._like = re.compile(rf".*{re.escape(self.path.suffix)}")
         self._whole_folder = path.is_dir()
         self._place, self._inode, self._born = found.st_size, found.st_ino, found.st_mtime_ns
-        self._reader = READERS[server]()
         self._left = b""
         self.read = self.understood = 0
+        self._head = ""
 
     def of(self, server: str) -> LogFile:
         """The same, once it is known what server writes it."""
         if server != self._server:
-            self._server, self._reader = server, READERS[server]()
+            self._server, self._reader = server, _reader(server)
         return self
 
     def entries(self) -> Iterator[LogEntry]:
@@ -66,13 +64,14 @@ class LogFile:
         following = self._following()
         while following is not None:
             self._place, self._inode, self.path = 0, following.stat().st_ino, following
-            self._reader, self._left = READERS[self._server](), b""
+            self._reader, self._left = _reader(self._server), b""
             while text := self._fresh():
                 yield from self._of(text)
             following = self._following()
 
     def _of(self, text: str) -> Iterator[LogEntry]:
         self.read += len(text)
+        self._head = (self._head + text)[:STRANGE] if len(self._head) < STRANGE else self._head
         yield from self._counted(self._reader.feed(text))
 
     def _counted(self, entries: Iterator[LogEntry]) -> Iterator[LogEntry]:
@@ -83,8 +82,10 @@ class LogFile:
     @property
     def trouble(self) -> str | None:
         """Why nothing is found in it, where that is not because nothing is there."""
-        if self._server == "postgresql" and self.read > STRANGE and not self.understood:
-            return f"--log {self.path}: nothing in it reads like a message of PostgreSQL's log"
+        if self._server is None or self.read < STRANGE or self.understood:
+            return None
+        if not rules_of(self._server).writes_log(self._head):
+            return f"--log {self.path}: nothing in it reads like a message of {rules_of(self._server).title}'s log"
         return None
 
     def deadlocks(self) -> Iterator[str]:
@@ -113,7 +114,7 @@ class LogFile:
                 found = os.fstat(stream.fileno())
                 if found.st_ino != self._inode or found.st_size < self._place:
                     self._place, self._inode = 0, found.st_ino
-                    self._reader, self._left = READERS[self._server](), b""
+                    self._reader, self._left = _reader(self._server), b""
                 stream.seek(self._place)
                 data = stream.read(MOST_BYTES)
                 self._place += len(data)
@@ -125,3 +126,17 @@ class LogFile:
         end = data.rfind(b"\n") + 1
         self._left = data[end:]
         return data[:end].decode("utf-8", "backslashreplace")
+
+
+def _reader(server: str | None) -> LogReader:
+    return rules_of(server).log_reader() if server is not None else _NoReader()
+
+
+class _NoReader:
+    """As long as nobody knows whose log it is."""
+
+    def feed(self, text: str) -> Iterator[LogEntry]:
+        yield from ()
+
+    def finish(self) -> Iterator[LogEntry]:
+        yield from ()

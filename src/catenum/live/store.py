@@ -20,12 +20,12 @@ from typing import IO, Any
 
 from catenum.core.errors import InputError, SaveError
 from catenum.core.moment.incidents import Incident
-from catenum.core.moment.recording import recording_of
 from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.recording import Recording
-from catenum.core.record.recording_file import from_json, to_json
+from catenum.core.record.recording_file import from_json
 from catenum.core.servers import rules_of
 from catenum.engines.clock import moment
+from catenum.live.entries import NOT_TOLD, Entries
 
 _MIGRATIONS = (
     """
@@ -84,10 +84,6 @@ _MIGRATIONS = (
 VERSION = len(_MIGRATIONS)
 #: The looks themselves are counted under no statement.
 LOOKS = ""
-#: Heads of one incident that are stored.
-MOST_STORED = 100
-#: What a waiting session is counted under in the minutes where nobody waits for a statement that can be named.
-NOT_TOLD = "(not reported)"
 _ASIDE = "The next watch moves it aside and starts a new one."
 LONGEST_KEEP_MS = 100 * 365 * 86_400_000.0
 
@@ -104,7 +100,7 @@ class Store:
         self.set_aside: Path | None = None
         self._servers: dict[str, int] = {}
         self._seen: set[int] = set()
-        self._heads: dict[int, int] = {}  # how many heads of an incident were known when they were entered
+        self._entries = Entries(connection)
 
     def close(self) -> None:
         """Close, and let another one write."""
@@ -141,7 +137,7 @@ class Store:
                 self._unwatched(server, sample.at)
                 self._count(server, sample)
                 for incident in incidents:
-                    self._incident(server, incident)
+                    self._entries.enter(server, incident)
                 if deadlocks:
                     self.connection.execute(
                         "insert into deadlock (server, at, count, report) values (?, ?, ?, ?)",
@@ -175,7 +171,7 @@ class Store:
         """That an incident is over, without another look. Raises SaveError."""
         try:
             with self.connection:
-                self._incident(self.server(name), incident)
+                self._entries.enter(self.server(name), incident)
         except sqlite3.Error as error:
             self._servers.clear()
             raise SaveError(f"cannot write to {self.path}: {error}") from error
@@ -194,84 +190,6 @@ class Store:
                 "set waiting = waiting + excluded.waiting, samples = samples + 1",
                 (server, sample.at[:18] + "0", key, waiting),
             )
-
-    def _incident(self, server: int, incident: Incident) -> None:
-        """Enter an incident, or what has become of it. A recording is made of each new worst moment."""
-        if incident.number is None:
-            cursor = self.connection.execute(
-                "insert into incident (server, first_seen, last_seen, waiting, chain, wait_ms, longest_ms, source) "
-                "values (?, ?, ?, 0, 0, 0, 0, ?)",
-                (server, incident.first_seen, incident.last_seen, incident.source),
-            )
-            incident.number = cursor.lastrowid
-        head = incident.longest_held
-        session = head.session
-        statement = next(reversed(incident.statements.get(session.id, ())), session.statement)
-        self.connection.execute(
-            "update incident set last_seen = ?, ended = ?, waiting = ?, chain = ?, wait_ms = ?, longest_ms = ?, "
-            "cycle = ?, head = ?, user = ?, application = ?, host = ?, database = ?, statement = ?, shape = ?, "
-            "object = ?, heads = ?, held_ms = ?, held_exact = ?, typical_ms = ? where id = ?",
-            (
-                *(incident.last_seen, incident.ended, incident.worst_waiting, incident.chain),
-                *(round(incident.wait_ms, 1), round(incident.longest_ms, 1), int(incident.cycle)),
-                *(session.id, session.user, session.application, session.host, session.database),
-                *(statement, self._shape(incident.worst.target.server, statement), incident.over),
-                *(incident.head_count, round(head.held_ms, 1), int(head.exact), incident.typical_ms, incident.number),
-            ),
-        )
-        if incident.kept_at != incident.worst.at:
-            self._worst(incident)
-            incident.kept_at = incident.worst.at
-        if incident.ended or incident.head_count != self._heads.get(incident.number or 0):
-            self._enter_heads(incident)
-
-    @staticmethod
-    def _shape(server: str, statement: str | None) -> str:
-        return rules_of(server).shape(statement) if statement else NOT_TOLD
-
-    def _enter_heads(self, incident: Incident) -> None:
-        """Those that held longest, each with what is known of its hold."""
-        number = incident.number or 0
-        if incident.ended:
-            self._heads.pop(number, None)
-        else:
-            self._heads[number] = incident.head_count
-        self.connection.execute("delete from head where incident = ?", (number,))
-        longest = sorted(incident.heads.values(), key=lambda head: -head.held_ms)[:MOST_STORED]
-        self.connection.executemany(
-            "insert into head values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            [
-                (
-                    *(number, head.session.id, head.session.user, head.session.application, head.session.host),
-                    *(head.session.statement, head.session.transaction, head.first_seen, head.last_seen),
-                    *(round(head.held_ms, 1), int(head.exact), head.waiting),
-                )
-                for head in longest
-            ],
-        )
-
-    def _worst(self, incident: Incident) -> None:
-        worst = incident.worst
-        title = f"incident over {incident.over}"
-        recording = recording_of(worst, incident.statements, title=title)
-        self.connection.execute(
-            "update incident set recording = ? where id = ?",
-            (zlib.compress(to_json(recording, indent=None).encode(), 6), incident.number),
-        )
-        self.connection.execute("delete from meeting where incident = ?", (incident.number,))
-        self.connection.executemany(
-            "insert into meeting values (?, ?, ?, ?, ?)",
-            [
-                (
-                    incident.number,
-                    _shape_of(worst, edge.waiter),
-                    _shape_of(worst, edge.holder),
-                    edge.resource.text,
-                    round(-(edge.since_ms or 0.0), 1),
-                )
-                for edge in worst.edges
-            ],
-        )
 
     def gap(self, name: str, since: str, until: str | None, why: str) -> None:
         """A time in which a server was not seen. Raises SaveError."""
@@ -383,11 +301,6 @@ class Store:
             if not _is_damaged(error):
                 raise SaveError(f"cannot read {self.path}: {error}") from error
             raise InputError(f"{self.path} is damaged: {error}", advice=_ASIDE) from error
-
-
-def _shape_of(sample: Sample, name: str) -> str:
-    statement = sample.session(name).statement
-    return rules_of(sample.target.server).shape(statement) if statement else NOT_TOLD
 
 
 def default_path() -> Path:

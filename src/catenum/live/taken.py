@@ -12,10 +12,10 @@ from pathlib import Path
 from catenum.core.errors import InputError, SaveError
 from catenum.core.serverlog import LogEntry
 from catenum.core.serverlog.waits import LogPile, NoZone, log_waits, piles, utc
-from catenum.core.servers import rules_of
+from catenum.core.servers import NAMES, rules_of
 from catenum.live.coverage import seen_intervals
-from catenum.live.logfile import READERS
-from catenum.live.store import NOT_TOLD, Store
+from catenum.live.entries import NOT_TOLD
+from catenum.live.store import Store
 
 CHUNK = 1_000_000
 #: A deadlock that a watch counted, and the log's report of it, are no further apart.
@@ -79,11 +79,14 @@ def kind_of_log(path: Path) -> str:
             head = str(stream.read(CHUNK))
     except (OSError, EOFError) as error:
         raise InputError(f"{path}: cannot be read: {getattr(error, 'strerror', None) or error}") from error
-    return "mariadb" if "InnoDB" in head else "postgresql"
+    found = next((name for name in NAMES if rules_of(name).writes_log(head)), None)
+    if found is None:
+        raise InputError(f"{path}: this does not read like a log of {' or '.join(rules_of(n).title for n in NAMES)}")
+    return found
 
 
 def _entries(path: Path, kind: str) -> Iterator[LogEntry]:
-    reader = READERS[kind]()
+    reader = rules_of(kind).log_reader()
     try:
         opened = gzip.open if path.suffix == ".gz" else open
         with opened(path, "rt", encoding="utf-8", errors="backslashreplace", newline="\n") as stream:

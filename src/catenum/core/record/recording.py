@@ -237,7 +237,8 @@ class TableKeys:
     definition as a plain table says (a view, a partition, a policy, a function of a user's own in a default or check);
     ``guarded``: constraints other than keys on plain columns keep rows apart. ``kinds``: how values of a key's columns
     are compared, for columns where Catenum knows it: ``integer``, ``text N`` (bytes), ``folded N`` (by a collation),
-    N the length kept. ``made``: columns whose values the server makes up
+    N the length kept; ``asked`` (the server tells which are the same).
+    ``made``: columns whose values the server makes up
     (sequences, the clock, chance) where a statement gives none.
     """
 

@@ -10,6 +10,8 @@ import re
 
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind
+from catenum.core.serverlog import LogReader
+from catenum.core.serverlog.mariadb import MariadbLog
 from catenum.core.servers.innodb import RECORD, TABLE, InnodbRules
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
@@ -111,6 +113,14 @@ class MariadbRules(InnodbRules):
         "tables, do the locks that statements take.",
     )
     named_locks_span = "server"
+
+    def log_reader(self) -> LogReader:
+        """Of its error log."""
+        return MariadbLog()
+
+    def writes_log(self, head: str) -> bool:
+        """Whether it names itself or InnoDB, as it does when it starts and whenever InnoDB has a message."""
+        return "InnoDB" in head or "mariadb" in head.lower()
 
     def table_mode(self, access: Access) -> Mode:
         """The metadata lock on the table."""

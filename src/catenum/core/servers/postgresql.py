@@ -10,6 +10,8 @@ from collections.abc import Sequence
 
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
+from catenum.core.serverlog import LogReader
+from catenum.core.serverlog.postgresql import PostgresqlLog
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
 from catenum.core.servers.touch import TouchMode
@@ -161,6 +163,15 @@ class PostgresqlRules(Rules):
     )
     named_locks_span = "database"
     password_places = ("PGPASSWORD", "~/.pgpass", "CATENUM_TARGET")
+
+    def log_reader(self) -> LogReader:
+        """Of any of its three forms."""
+        return PostgresqlLog()
+
+    def writes_log(self, head: str) -> bool:
+        """Whether messages are found in it."""
+        reader = PostgresqlLog()
+        return any(True for _ in (*reader.feed(head), *reader.finish()))
 
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
         """By 13.3.2.

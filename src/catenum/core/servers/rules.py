@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.record.values import Binding, Value, Values
+from catenum.core.serverlog import LogReader
 from catenum.core.servers.modes import Conflict, ModeTable, conflict_in
 from catenum.core.servers.touch import TouchMode
 from catenum.core.sql import boundary, contained, limits, masking, parameters, scripts, statements
@@ -156,6 +157,14 @@ class Rules(ABC):
     def masked(self, sql: str) -> str:
         """A statement with ``?`` in place of its literals."""
         return masking.masked(sql, self.dialect)
+
+    @abstractmethod
+    def log_reader(self) -> LogReader:
+        """A reader of the server's own log."""
+
+    @abstractmethod
+    def writes_log(self, head: str) -> bool:
+        """Whether the beginning of a log reads like this server's."""
 
     def masked_report(self, report: str) -> str:
         """A report of a deadlock without values; ids stay."""

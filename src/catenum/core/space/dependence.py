@@ -34,6 +34,9 @@ from catenum.core.sql.statements import Access, Footprint
 Step = tuple[str, int | None]
 #: In place of a statement's values: it was not run.
 PASSED: Binding = (("passed over", NULL),)
+#: A column of a table; and what a statement writes for it: whether as a text, and what.
+Column = tuple[str, str]
+Written = tuple[bool, str]
 #: No names that a table could have here: they are lower-case words of one part.
 SEQUENCES, NAMED_LOCKS = "every sequence", "every named lock"
 
@@ -111,6 +114,8 @@ def _differ(a: KeyValue, b: KeyValue) -> bool:
     if kind != other_kind:
         return False
     name, _, length = kind.partition(" ")
+    if name == CLASS:
+        return one != other
     if name == "integer":
         return bool(_INTEGER.fullmatch(one) and _INTEGER.fullmatch(other)) and int(one) != int(other)
     if name not in ("text", "folded") or not (is_text and other_is_text):
@@ -123,6 +128,8 @@ def _differ(a: KeyValue, b: KeyValue) -> bool:
     return one[:kept].rstrip(" ") != other[:kept].rstrip(" ")
 
 
+#: The kind of a value that the server has put into a class of equals.
+CLASS = "class"
 _INTEGER = re.compile(r"[+-]?[0-9]+")
 _FOLDABLE = re.compile(r"[A-Za-z0-9 ]*")
 
@@ -131,7 +138,8 @@ class Dependence:
     """The relation for one scenario on one server.
 
     ``footprint_of`` may be another reader of statements; ``functions`` are the names of functions that are not the
-    server's own, whatever a statement may mean by them.
+    server's own, whatever a statement may mean by them. ``classes``: of the values that are written for a column, which
+    the server takes for the same (see ``to_ask``).
     """
 
     def __init__(
@@ -143,8 +151,10 @@ class Dependence:
         *,
         footprint_of: Callable[[str], Footprint] | None = None,
         functions: Collection[str] = (),
+        classes: Mapping[Column, Mapping[Written, int]] | None = None,
     ) -> None:
         self.rules = rules
+        self._classes = classes or {}
         self.functions = frozenset(functions)
         self._footprint_of = footprint_of
         self.tables = {name.lower(): keys for name, keys in tables.items()}
@@ -283,6 +293,19 @@ class Dependence:
         every = (touch for touches in self.touches.values() for touch in touches)
         return frozenset(touch.table for touch in every if touch.table and touch.mode >= TouchMode.WRITE)
 
+    def to_ask(self) -> dict[Column, list[Written]]:
+        """The values that statements compare a key's column with, or give it, where only the server can tell which are
+        the same.
+        """
+        found: dict[Column, dict[Written, None]] = {}
+        for footprint in self.footprints.values():
+            for access in footprint.accesses:
+                keys = self.tables.get(access.table.lower())
+                for column, written in access.literals if keys is not None else ():
+                    if keys is not None and keys.kinds.get(column) == "asked":
+                        found.setdefault((access.table.lower(), column), {})[written] = None
+        return {column: list(written) for column, written in found.items()}
+
     # -- what a statement touches ------------------------------------------------------------------------------------
 
     def _touches(self, found: Footprint, level: str) -> Iterator[Touch]:
@@ -335,11 +358,15 @@ class Dependence:
                 return None
         elif len(known) > 1:
             return None  # a server that locks what it passes may come by either
-        return frozenset((c, tuple(self._value(column, keys, given) for column in c)) for c in known) or None
+        name = access.table.lower()
+        return frozenset((c, tuple(self._value(name, column, keys, given) for column in c)) for c in known) or None
 
-    def _value(self, column: str, keys: TableKeys, given: Mapping[str, tuple[bool, str]]) -> KeyValue:
-        is_text, value = given[column.lower()]
-        return keys.kinds.get(column, ""), is_text, value
+    def _value(self, table: str, column: str, keys: TableKeys, given: Mapping[str, Written]) -> KeyValue:
+        written = given[column.lower()]
+        number = self._classes.get((table, column), {}).get(written)
+        if number is not None:
+            return CLASS, False, str(number)
+        return keys.kinds.get(column, ""), *written
 
     def _moves_keys(self, access: Access, keys: TableKeys) -> bool:
         """Whether rows may get another value of a key."""

@@ -18,6 +18,7 @@ from typing import Any
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.recording import LockEntry, TableKeys
 from catenum.core.record.waits import Edge, Resource, key_text
+from catenum.core.space.classes import classes_of
 from catenum.engines.clock import Clock
 from catenum.engines.innodb.fields import decode
 from catenum.engines.innodb.status import (
@@ -71,6 +72,21 @@ else concat('folded ', character_maximum_length) end
 from information_schema.columns where table_schema = %s and @@sql_mode like '%%STRICT%%'
 and data_type in ('tinyint', 'smallint', 'mediumint', 'int', 'bigint', 'char', 'varchar')
 """
+_ASKED = """
+select table_name, column_name from information_schema.columns
+where table_schema = %s and data_type in ('date', 'datetime', 'time', 'decimal') and @@sql_mode like '%%STRICT%%'
+"""
+_TYPE = """
+select data_type, datetime_precision, numeric_precision, numeric_scale from information_schema.columns
+where table_schema = %s and lower(table_name) = %s and column_name = %s
+"""
+#: As what a value of a column is read: stored in it, and compared with it (a decimal with a text as a double).
+_CASTS = {
+    "date": ("date",),
+    "datetime": ("datetime({precision})", "datetime(6)"),
+    "time": ("time({precision})", "time(6)"),
+    "decimal": ("decimal({digits},{scale})", "double"),
+}
 _TRIGGERS = "select distinct event_object_table from information_schema.triggers where event_object_schema = %s"
 #: How long InnoDB keeps what its lock tables told, and a little more (ms).
 CACHE_MS = 120.0
@@ -121,7 +137,8 @@ class LockReader:
         triggers = {str(row[0]) for row in self.query(_TRIGGERS, (self.schema,))}
         opaque = {str(row[0]) for row in self.query(_OPAQUE, (self.schema, self.schema))}
         guarded = {str(row[0]) for row in self.query(_GUARDED, (self.schema,))}
-        kinds = [(str(row[0]), str(row[1]), str(row[2])) for row in self.query(_KINDS, (self.schema,))]
+        kinds = [(str(row[0]), str(row[1]), "asked") for row in self.query(_ASKED, (self.schema,))]
+        kinds += [(str(row[0]), str(row[1]), str(row[2])) for row in self.query(_KINDS, (self.schema,))]
         self.tables, self.indexes = {}, {}
         for table in dict.fromkeys(table for table, _ in types):
             primary = tuple(columns.get((table, "PRIMARY"), ()))
@@ -263,6 +280,25 @@ class LockReader:
                 del rest[thread]
             edges += _past_queues(found)
         return edges
+
+    def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
+        """Which values of a column are the same; none is told where one of them is no such value."""
+        told = self.query(_TYPE, (self.schema, table, column))
+        casts = _CASTS.get(str(told[0][0]), ()) if told else ()
+        if not casts:
+            return {}
+        ways = [cast.format(precision=told[0][1] or 0, digits=told[0][2], scale=told[0][3]) for cast in casts]
+        query = "select " + ", ".join(f"cast(cast(%s as {way}) as char)" for way in ways)
+        seen = [tuple(row) for _, text in written for row in self.query(query, (text,) * len(ways))]
+        if any(None in row for row in seen):
+            return {}
+        apart = [
+            (one, other)
+            for one in range(len(seen))
+            for other in range(one)
+            if all(mine != theirs for mine, theirs in zip(seen[one], seen[other], strict=True))
+        ]
+        return classes_of(written, apart)
 
     # -- resources --------------------------------------------------------------------------------------------------
 

@@ -1,12 +1,13 @@
-"""Looking: who waits for whom, and every lock."""
+"""Looking: who waits for whom, every lock, and which values are the same."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import cast
 
 from catenum.core.record.recording import LockEntry
 from catenum.core.record.waits import Edge
+from catenum.core.space.classes import steady
 from catenum.engines.mariadb.control import MariadbControl
 from catenum.engines.mariadb.session import MariadbSession
 from catenum.engines.ports import Session
@@ -24,3 +25,8 @@ class MariadbLooking(MariadbControl):
         """Every lock of ``sessions``."""
         with self._told():
             return self.reader.picture({int(session.id): name for name, session in sessions.items()})
+
+    def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
+        """By casts to the column's type, with its precision and the finest: inserting rounds, comparing does not."""
+        with self._told():
+            return self.reader.classes(table, column, steady(written))

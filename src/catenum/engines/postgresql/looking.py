@@ -1,12 +1,13 @@
-"""Looking: who waits for whom, and every lock."""
+"""Looking: who waits for whom, every lock, and which values are the same."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import cast
 
 from catenum.core.record.recording import LockEntry
 from catenum.core.record.waits import Edge
+from catenum.core.space.classes import steady
 from catenum.engines.ports import Session
 from catenum.engines.postgresql.control import PostgresqlControl
 from catenum.engines.postgresql.session import PostgresqlSession
@@ -28,3 +29,8 @@ class PostgresqlLooking(PostgresqlControl):
         with self._told(self.info.url):
             pids = {int(session.id): name for name, session in sessions.items()}
             return self.reader.picture(pids)
+
+    def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
+        """By the column's own type, with and without its length or precision: inserting rounds, comparing does not."""
+        with self._told(self.info.url):
+            return self.scratch.classes(table, column, steady(written))

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import socket
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any, LiteralString
 
@@ -14,6 +15,7 @@ import psycopg
 from psycopg import sql
 
 from catenum.core.record.recording import TableKeys
+from catenum.core.space.classes import classes_of
 
 MARK = "catenum scratch space"
 _LOCK_CLASS = 0x63617465  # the class of the advisory locks by which runs say that they live
@@ -84,6 +86,24 @@ join pg_attribute a on a.attrelid = c.oid and a.attnum = any (i.indkey::int2[])
 join pg_type t on t.oid = a.atttypid left join pg_collation o on o.oid = a.attcollation
 where c.relnamespace = %s::regnamespace and i.indisunique and t.typnamespace = 'pg_catalog'::regnamespace
   and (t.typname in ('int2', 'int4', 'int8') or t.typname in ('text', 'varchar', 'bpchar') and o.collisdeterministic)
+"""
+#: The kinds of values that the server is asked about: their equality is no collation's affair.
+_ASKED = """
+select c.relname, a.attname from pg_class c
+join pg_attribute a on a.attrelid = c.oid join pg_type t on t.oid = a.atttypid
+where c.relnamespace = %s::regnamespace and a.attnum > 0 and t.typnamespace = 'pg_catalog'::regnamespace
+  and t.typname in ('date', 'time', 'timetz', 'timestamp', 'timestamptz', 'interval', 'uuid', 'numeric', 'float4',
+    'float8', 'inet', 'cidr', 'macaddr', 'int4range', 'int8range', 'numrange', 'daterange', 'tsrange', 'tstzrange')
+"""
+_TYPE = """
+select format_type(a.atttypid, null), format_type(a.atttypid, a.atttypmod) from pg_attribute a
+join pg_class c on c.oid = a.attrelid
+where c.relnamespace = %s::regnamespace and lower(c.relname) = %s and a.attname = %s
+"""
+_APART = """
+with v as (select n, v::{plain} as plain, v::{precise} as precise from unnest(%s::text[]) with ordinality as u (v, n))
+select a.n, b.n from v a join v b on a.n < b.n
+where a.plain <> b.plain and a.precise <> b.precise and a.plain <> b.precise and a.precise <> b.plain
 """
 #: Names of functions that are not the server's own; one that stands for operators and casts, which are called unnamed.
 _FUNCTIONS = f"""
@@ -247,9 +267,26 @@ class Scratch:
             found[table] = replace(found[table], opaque=True)
         for (table,) in self.connection.execute(_GUARDED, [self.schema]).fetchall():
             found[table] = replace(found[table], guarded=True)
+        for table, column in self.connection.execute(_ASKED, [self.schema]).fetchall():
+            if table in found:
+                found[table] = replace(found[table], kinds={**found[table].kinds, column: "asked"})
         for table, column, kind in self.connection.execute(_KINDS, [self.schema]).fetchall():
             found[table] = replace(found[table], kinds={**found[table].kinds, column: kind})
         return found
+
+    def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
+        """Which values of a column are the same; none is told where the server takes one of them for no such value."""
+        row = self.connection.execute(_TYPE, [self.schema, table, column]).fetchone()
+        if row is None:
+            return {}
+        plain, precise = (sql.SQL(name) for name in row)
+        query = sql.SQL(_APART).format(plain=plain, precise=precise)
+        try:
+            with self.connection.transaction():
+                apart = self.connection.execute(query, [[text for _, text in written]]).fetchall()
+        except psycopg.DataError:
+            return {}
+        return classes_of(written, [(int(one) - 1, int(other) - 1) for one, other in apart])
 
     def functions(self) -> frozenset[str]:
         """The names of functions that are not the server's own, in any schema; ``*`` where operators or casts are."""

@@ -101,6 +101,18 @@ class Stage:
             footprint_of=self.footprint_of,
             functions=self.engine.functions(),
         )
+        asked = self.dependence.to_ask()
+        if asked:
+            classes = {place: self.engine.classes(*place, written) for place, written in asked.items()}
+            self.dependence = Dependence(
+                self.scenario,
+                self.rules,
+                self.tables,
+                self.engine.info.default_isolation,
+                footprint_of=self.footprint_of,
+                functions=self.engine.functions(),
+                classes=classes,
+            )
         self.footprints: dict[tuple[str, int], Footprint] = {
             (name, number): self.rules.footprint(sql, self.scenario.transactions[name].fixed)
             for name, texts in self.dependence.statements.items()
