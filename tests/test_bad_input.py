@@ -5,8 +5,11 @@ from __future__ import annotations
 import json
 
 import pytest
+from hypothesis import assume, given
+from hypothesis import strategies as st
 
 from catenum.core.errors import InputError
+from catenum.core.scenario import reader
 from catenum.core.scenario.reader import read_scenario
 
 GOOD = """scenario: tide
@@ -213,3 +216,28 @@ def test_what_is_no_value_of_its_own_is_a_text(value):
 def test_a_key_of_other_digits_is_a_word():
     with pytest.raises(InputError, match="unknown key '²'"):
         read_scenario("scenario: s\n²: 1\ndata: x\ntransactions: {a: {statements: [select 1]}}\n".encode(), "s.yaml")
+
+
+@given(
+    st.lists(
+        st.sampled_from(["[", "]", "{", "}", "- ", "? ", "a: ", "  ", "\n", "b", ", ", "!x ", "!=y ", "'", ": "]),
+        max_size=60,
+    )
+)
+def test_what_is_taken_for_flat_has_no_tag_and_is_not_deep(parts):
+    """The quick look at a text, held against the parser's own events."""
+    import yaml
+
+    text = "".join(parts)
+    assume(reader._is_flat(text))
+    depth = deepest = 0
+    tags = []
+    try:
+        for event in yaml.parse(text, Loader=yaml.CSafeLoader):
+            depth += isinstance(event, yaml.CollectionStartEvent) - isinstance(event, yaml.CollectionEndEvent)
+            deepest = max(deepest, depth)
+            tags += [tag for tag in [getattr(event, "tag", None)] if tag and not tag.startswith("!=")]
+    except yaml.YAMLError:
+        pass
+    assert not tags
+    assert deepest <= reader.MAX_DEPTH

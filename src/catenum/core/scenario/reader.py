@@ -66,7 +66,7 @@ class ScenarioFile:
 def read_scenario(data: bytes, file: str) -> ScenarioFile:
     """Parse and validate a scenario. Raises InputError with every problem found, each with its line and column."""
     node = _compose(data, file)
-    places: dict[Path, Place] = {}
+    places = _Places(file)
     sql_starts: dict[Path, Place] = {}
     problems: list[Problem] = []
     plain = _Builder(file, data.decode("utf-8"), places, sql_starts, problems).build(node, ())
@@ -108,7 +108,8 @@ def _compose(data: bytes, file: str) -> Node:
             advice="'catenum sample berth-swap' prints a scenario to start from.",
         )
     try:
-        _check_events(text, file)
+        if not _is_flat(text):
+            _check_events(text, file)
         node: Node | None = yaml.compose(text, Loader=_LOADER)
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
@@ -132,6 +133,29 @@ def _character(text: str, line: int, column: int) -> str:
     return lines[line][column : column + 1] if line < len(lines) else ""
 
 
+def _is_flat(text: str) -> bool:
+    """Whether a text has no tag and cannot be nested too deep, whatever it means: by signs and indentation alone.
+
+    Each level takes a column more, or a dash, or a bracket. What has too many values is met when they are built.
+    """
+    if _TAG.search(text):
+        return False
+    deepest = max(map(len, set(_INDENTS.findall(text))), default=0)
+    opened = inside = 0
+    if "[" in text or "{" in text:
+        for line in text.splitlines():
+            opens = line.count("[") + line.count("{")
+            inside = max(inside, opens)
+            opened += max(0, opens - line.count("]") - line.count("}"))
+    return deepest + inside + opened < MAX_DEPTH
+
+
+_INDENTS = re.compile(r"^(?:[ ]|- |\? )+", re.MULTILINE)
+#: What may be a tag; ``!=`` is SQL, and met again as a node's tag if it is one.
+_TAG = re.compile(r"(?:^|[\s\[{,])!(?!=)", re.MULTILINE)
+_OWN_TAGS = "tag:yaml.org,2002:"
+
+
 def _check_events(text: str, file: str) -> None:
     """Refuse deep nesting and endless lists before anything recurses over them (the event parser itself is flat), and
     explicit tags: what a value is follows from how it is written.
@@ -150,12 +174,14 @@ def _check_events(text: str, file: str) -> None:
         mark = event.start_mark
         place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)
         if tag is not None:
-            raise InputError(
-                f"the tag {str(tag).replace('tag:yaml.org,2002:', '!!')!r}: a scenario has no tags",
-                place=place,
-                advice="Leave it out; write a text in quotes.",
-            )
+            raise _tagged(str(tag), place)
         raise InputError(_TOO_DEEP if depth > MAX_DEPTH else _TOO_MANY, place=place)
+
+
+def _tagged(tag: str, place: Place) -> InputError:
+    shown = tag.replace(_OWN_TAGS, "!!")
+    text = f"the tag {shown!r}: a scenario has no tags"
+    return InputError(text, place=place, advice="Leave it out; write a text in quotes.")
 
 
 _TOO_DEEP = f"nested more than {MAX_DEPTH} levels deep"
@@ -184,6 +210,26 @@ def _place(file: str, node: Node) -> Place:
     return Place(file, node.start_mark.line + 1, node.start_mark.column + 1)
 
 
+class _Places(Mapping[Path, Place]):
+    """Where each value stands; worked out when somebody asks, since nobody asks about most of them."""
+
+    def __init__(self, file: str) -> None:
+        self.file = file
+        self.nodes: dict[Path, Node] = {}
+
+    def __getitem__(self, path: Path) -> Place:
+        return _place(self.file, self.nodes[path])
+
+    def __contains__(self, path: object) -> bool:
+        return path in self.nodes
+
+    def __iter__(self) -> Iterator[Path]:
+        return iter(self.nodes)
+
+    def __len__(self) -> int:
+        return len(self.nodes)
+
+
 class _Builder:
     """Turns YAML nodes into plain values, noting places and refusing what would surprise."""
 
@@ -191,7 +237,7 @@ class _Builder:
         self,
         file: str,
         text: str,
-        places: dict[Path, Place],
+        places: _Places,
         sql_starts: dict[Path, Place],
         problems: list[Problem],
     ) -> None:
@@ -203,7 +249,9 @@ class _Builder:
         self.count += 1
         if self.count > MAX_VALUES or len(path) > MAX_DEPTH:  # aliases can multiply what the file shows
             raise InputError(_TOO_MANY, place=_place(self.file, node))
-        self.places[path] = _place(self.file, node)
+        if not node.tag.startswith(_OWN_TAGS):
+            raise _tagged(node.tag, _place(self.file, node))
+        self.places.nodes[path] = node
         if isinstance(node, MappingNode):
             return self._mapping(node, path)
         if isinstance(node, SequenceNode):
@@ -236,7 +284,7 @@ class _Builder:
                     Problem(f"the key {key!r} appears twice in this mapping", _place(self.file, key_node))
                 )
             result[key] = self.build(value_node, (*path, key))
-            self.places[(*path, key, "\0key")] = _place(self.file, key_node)
+            self.places.nodes[(*path, key, "\0key")] = key_node
         return result
 
     def _note_text(self, node: ScalarNode, path: Path) -> None:
