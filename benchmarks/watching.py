@@ -15,7 +15,7 @@ from pathlib import Path
 
 import psycopg
 
-from catenum.core.moment.incidents import Incident
+from catenum.core.moment.incidents import Head, Incident
 from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge, Resource, WaitGraph
@@ -23,6 +23,7 @@ from catenum.engines.postgresql.lookout import look_at
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
 from catenum.live import history
+from catenum.live.spans import Span
 from catenum.live.store import writer
 
 SCRIPT = str(Path(sys.executable).with_name("catenum"))
@@ -137,13 +138,15 @@ def a_week(folder: Path) -> tuple[float, float]:
         sample = Sample(
             at=at, target=target, sessions=(head, *waiters), edges=tuple(edges), connected=80, cost_ms=1.0, rows_read=5
         )
-        incident = Incident(head, at, at, sample, len(waiters), ended=at, wait_ms=900.0, longest_ms=400.0, chain=1,
-                          statements={head.id: (head.statement or "",)})  # fmt: skip
+        incident = Incident(at, at, sample, "a row of tally", worst_waiting=len(waiters), ended=at, wait_ms=900.0,
+                            longest_ms=400.0, chain=1, statements={head.id: (head.statement or "",)})  # fmt: skip
+        one = Head(head, at, at, held_ms=400.0)
+        incident.heads[one.key], incident.head_count = one, 1
         store.write("bench", sample, [incident])
     store.connection.execute("pragma wal_checkpoint(truncate)")
     size = (folder / "week.sqlite").stat().st_size / 1e6
     start = time.perf_counter()
-    span = history.Span()
+    span = Span()
     history.totals(store, span)
     history.grouped(store, "statement", span)
     history.grouped(store, "object", span)

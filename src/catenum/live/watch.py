@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 from catenum.core.errors import InputError, SaveError
-from catenum.core.moment.across import look_across, standing
+from catenum.core.moment.across import Ends, look_across, standing
 from catenum.core.moment.alarms import Alarms, Thresholds
 from catenum.core.moment.incidents import Change, DeadlockCount, Head, Incident, IncidentTracker
 from catenum.core.moment.recording import recording_of
@@ -41,6 +41,8 @@ TRIM_EVERY_MS = 60_000.0
 MOST_LEFT = 1_000
 #: Samples of several servers that are no further apart than their checks are, and this (ms), are looked at as one.
 SLACK_MS = 500.0
+#: What process has which connection is asked for again after so long (ms).
+ENDS_MS = 3_000.0
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -93,6 +95,7 @@ class Watch:
         self._across_alarms = Alarms(Thresholds(longer_than_ms=self.options.thresholds.longer_than_ms))
         self._across_before: Sample | None = None
         self._across_ms: float | None = None
+        self._ends: tuple[Ends, float] | None = None
         self._unstored: dict[str, str] = {}  # since when nothing could be stored
         self._to_store: dict[str, list[Incident]] = {name: [] for name in self.servers}
         self._last_ms: dict[str, float] = {}
@@ -219,7 +222,7 @@ class Watch:
         fresh = {server: one for server, (one, at) in self._latest.items() if at >= oldest}
         if min(fresh, default=name) != name:
             return  # once for all of them
-        whole = look_across(fresh, client_ends)
+        whole = look_across(fresh, partial(self._client_ends, now_ms))
         found, self._across_before = standing(self._across_before, whole), whole
         if found is None and not self._across.open:
             return
@@ -241,6 +244,12 @@ class Watch:
             told = Told(what=alarm.what, server=self._all, at=sample.at, text=alarm.text, incident=alarm.incident)
             self.tell(told)
             self._run(told)
+
+    def _client_ends(self, now_ms: float) -> Ends:
+        """Who has which connection; asking again for each check would cost more than the check."""
+        if self._ends is None or now_ms - self._ends[1] > ENDS_MS:
+            self._ends = (client_ends(), now_ms)
+        return self._ends[0]
 
     @property
     def _all(self) -> str:

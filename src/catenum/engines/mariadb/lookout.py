@@ -95,6 +95,12 @@ class MariadbLookout:
             raise
 
     def _learn(self, private: bool) -> None:
+        version = str(self._rows("select version()")[0][0])
+        if "mariadb" not in version.lower():
+            raise TargetError(
+                f"{self._shown}: {version} is not MariaDB",
+                advice="MySQL is not supported yet; MariaDB 10.6 or later is.",
+            )
         self._rows("set session transaction read only")
         self._rows(f"set session max_statement_time = {LOOK_MS / 1000}, lock_wait_timeout = 1")
         row = self._rows(
@@ -104,8 +110,6 @@ class MariadbLookout:
             "where variable_name = 'UPTIME') second, '%Y-%m-%d %H:%i')"
         )[0]
         version, self.login, metadata, self._server_start = (str(value) for value in row)
-        if "mariadb" not in version.lower():
-            raise TargetError(f"{self._shown}: {version} is not MariaDB")
         self._metadata = metadata != "0"
         grants = " ".join(str(row[0]) for row in self._rows("show grants"))
         self.sees_all = self._may("select 1 from information_schema.innodb_trx limit 1")

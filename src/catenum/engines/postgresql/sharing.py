@@ -89,7 +89,7 @@ def _members(connection: Connection[Any], place: LockRow, number: str) -> dict[i
         cursor.execute(f"set local lock_timeout = {PATIENCE_MS}")
         table = sql.SQL("{}.{}").format(sql.Identifier(_bare(place.schema)), sql.Identifier(place.table or ""))
         query = sql.SQL(_ROW).format(table=table, place=sql.Literal(f"({place.page},{place.slot})"))
-        row = cursor.execute(query).fetchone()
+        row = cursor.execute(query, prepare=False).fetchone()
         if row is None or row[0] == number:
             return {}
         told = cursor.execute(_MEMBERS, [row[0]]).fetchall()
