@@ -16,6 +16,8 @@ FIRST ?= 1
 soak: $(VENV)/.ready-dev-embedded
 	$(BIN)/python tests/soak.py --server postgresql --seconds $(SECONDS) --first $(FIRST)
 	$(BIN)/python tests/soak.py --server mariadb --seconds $(SECONDS) --first $(FIRST)
+	$(BIN)/python tests/moments.py --server postgresql --seconds 600 --first $(FIRST)
+	$(BIN)/python tests/moments.py --server mariadb --seconds 600 --first $(FIRST)
 	$(BIN)/python tests/kills.py
 
 lint: $(VENV)/.ready-dev-embedded
@@ -30,6 +32,7 @@ bench: $(VENV)/.ready-dev-embedded
 	$(BIN)/python benchmarks/run.py
 	$(BIN)/python benchmarks/exploring.py
 	$(BIN)/python benchmarks/watching.py
+	$(BIN)/python benchmarks/crowd.py
 
 screenshots: $(VENV)/.ready-dev-embedded
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null \

@@ -43,16 +43,16 @@ def across(here: str, there: str, seconds: float) -> None:
     with psycopg.connect(there, autocommit=True) as admin:
         admin.execute("drop table if exists berth; create table berth (id int primary key, tugs int)")
         admin.execute("insert into berth values (7, 0)")
-        place = admin.info
+        place = (admin.info.host, admin.info.port, admin.info.dbname, admin.info.user)
     with psycopg.connect(here, autocommit=True) as admin:
         admin.execute("drop table if exists slot; create table slot (id int primary key, boxes int)")
         admin.execute("insert into slot values (42, 0)")
         admin.execute("create extension if not exists postgres_fdw; drop server if exists yard cascade")
         admin.execute(
-            f"create server yard foreign data wrapper postgres_fdw options (host '{place.host}', "
-            f"port '{place.port}', dbname '{place.dbname}', application_name 'lift %p')"
+            f"create server yard foreign data wrapper postgres_fdw options (host '{place[0]}', "
+            f"port '{place[1]}', dbname '{place[2]}', application_name 'lift %p')"
         )
-        admin.execute(f"create user mapping for current_user server yard options (user '{place.user}')")
+        admin.execute(f"create user mapping for current_user server yard options (user '{place[3]}')")
         admin.execute("create foreign table yard_berth (id int, tugs int) server yard options (table_name 'berth')")
     one, two = (psycopg.connect(here, application_name=name) for name in ("tug one", "tug two"))
     one.execute("update slot set boxes = 1 where id = 42")

@@ -3,7 +3,7 @@
 set -euo pipefail
 folder=$(realpath "$1"); mkdir -p "$folder"
 scripts=$(dirname "$(realpath "$0")")
-work=$(mktemp -d); trap 'kill "${screen:-}" 2>/dev/null || true; catenum local stop --quiet >/dev/null || true; rm -rf "$work"' EXIT
+work=$(mktemp -d); chmod 755 "$work"; trap 'kill "${screen:-}" 2>/dev/null || true; catenum local stop --quiet >/dev/null || true; rm -rf "$work"' EXIT
 export LANG=C.UTF-8 COLORTERM=truecolor DISPLAY=:97
 cd "$work"
 Xvfb $DISPLAY -screen 0 1280x3300x24 >/dev/null 2>&1 & screen=$!

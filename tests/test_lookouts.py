@@ -131,7 +131,8 @@ def place(pid: int, *, granted: bool, slot: int = 5) -> waits.LockRow:
         ([3, 4], [place(2, granted=True)], {}, {3: [2], 4: [2]}),  # the first has the row by now
         ([3, 4], [], {}, {3: [8], 4: [8]}),  # nobody has the place: it is just being handed on
         ([3], [place(2, granted=True, slot=6)], {2: [1]}, {3: [8]}),  # of another row
-        ([3], [place(2, granted=True)], {2: [3]}, {}),  # it would wait for itself: it has gone on
+        ([3], [place(2, granted=True)], {2: [3]}, {3: [2]}),  # it shares the row that the other waits for: a cycle
+        ([3], [place(2, granted=True)], {2: [3, 4]}, {3: [2]}),
     ],
 )  # fmt: skip
 def test_a_row_s_queue_waits_for_its_holder(queued, places, blockers, found):

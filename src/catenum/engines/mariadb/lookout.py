@@ -37,7 +37,7 @@ from catenum.engines.lookout import (
     StatementRate,
     no_answer,
 )
-from catenum.engines.mariadb import capture, errors, pending, rowlocks
+from catenum.engines.mariadb import capture, errors, pending, rowlocks, unnumbered
 from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.mariadb.crowd import CROWD
 from catenum.engines.mariadb.crowd import look as look_at_crowd
@@ -169,15 +169,17 @@ class MariadbLookout:
         listed = rowlocks.locks(self._rows) if asks and waited and crowd is None else []
         read = len(listed) + len(rows) + len(transactions) + (crowd.read if crowd else 0)
         sessions = {session.id: session for session in self._sessions(rows)}
+        told = unnumbered.waits(self._rows, transactions, listed) if crowd is None else unnumbered.Waits(())
         edges = [
             _edge(wait, _most_waited(waited.get(wait.waiter), sessions.get(wait.waiter)), self._records)
-            for wait in rowlocks.waits(transactions, listed)
+            for wait in told.waits
         ]
         edges = [*edges, *(crowd.edges if crowd and asks else ())]
-        suspects: tuple[Suspect, ...] = ()
+        suspects: tuple[Suspect, ...] = told.suspects
         if stuck and asks:
             standing = standing_edges(self._rows, rows, listed=self._metadata, told=self._tells_metadata)
-            edges, read, suspects = [*edges, *standing.edges], read + standing.read, standing.suspects
+            edges, read = [*edges, *standing.edges], read + standing.read
+            suspects = (*suspects, *standing.suspects)
         for name in ({edge.holder for edge in edges} | {suspect.session for suspect in suspects}) - sessions.keys():
             found = self.session(name)
             if found is not None:
@@ -202,7 +204,7 @@ class MariadbLookout:
             rows_read=read,
             locks=tuple(dict.fromkeys(entries)) if locks else (),
             notes=(
-                *self._notes(any(edge.holder == SOMEBODY for edge in edges)),
+                *self._notes({edge.resource.kind for edge in edges if edge.holder == SOMEBODY}),
                 *self._prepared({edge.holder for edge in edges}, transactions),
             ),
             partial=not self.sees_all,
@@ -228,13 +230,16 @@ class MariadbLookout:
         told = (trx.state, trx.age_ms, trx.isolation, trx.changed, trx.started) if trx else (None,) * 5
         return (*row, *told)
 
-    def _notes(self, unnamed: bool) -> Iterator[str]:
+    def _notes(self, unnamed: set[str]) -> Iterator[str]:
+        """``unnamed``: the kinds of things of which the holder is not named."""
         if not self.sees_all:
             yield (
                 f"the login {self.login} sees its own sessions only, and no lock waits; an administrator may allow it: "
                 f"{capture.grant('process', self.login)}"
             )
-        if unnamed and not (self._metadata or self._tells_metadata):
+        if unnamed & {"row", "gap"}:
+            yield "who has only read and shares a row is not told apart: set global innodb_status_output_locks = on;"
+        if unnamed - {"row", "gap"} and not (self._metadata or self._tells_metadata):
             yield "the holder of the metadata lock is not reported: install soname 'metadata_lock_info';"
 
     def _prepared(self, holders: set[str], transactions: Mapping[str, rowlocks.Transaction]) -> Iterator[str]:
@@ -406,7 +411,7 @@ def _edge(wait: rowlocks.LockWait, waited_ms: float, records: Records) -> Edge:
         holder=wait.holder,
         resource=resource,
         wanted=Mode("table", lock.mode),
-        held=Mode("table", wait.held),
+        held=Mode("table", wait.held) if wait.held else None,
         queued=wait.queued,
         since_ms=-waited_ms,
     )

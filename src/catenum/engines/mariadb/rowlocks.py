@@ -118,7 +118,7 @@ def waits(everybody: Mapping[str, Transaction], listed: Iterable[Lock]) -> Itera
         others = [
             lock
             for lock in at[wanted.place]
-            if lock.transaction != trx.number and lock.transaction in by_number and _in_the_way(wanted, lock)
+            if lock.transaction != trx.number and lock.transaction in by_number and in_the_way(wanted, lock)
         ]
         held = [lock for lock in others if lock.number not in wanted_by]
         if held:
@@ -139,7 +139,7 @@ def _before(one: Transaction, other: Transaction) -> bool:
     return _place_in_queue(one) < _place_in_queue(other)
 
 
-def _in_the_way(wanted: Lock, held: Lock) -> bool:
+def in_the_way(wanted: Lock, held: Lock) -> bool:
     """Whether two modes conflict, as far as this view tells them: it does not tell a record from a next-key lock."""
     mine, theirs = wanted.mode.partition(",")[0], held.mode.partition(",")[0]
     if wanted.kind == "TABLE":

@@ -114,7 +114,9 @@ def in_queues(
             continue  # it has gone on since
         place = wanted.place
         if place in first:
-            found[pid] = list(dict.fromkeys(blockers.get(first[place], ()))) or [first[place]]
+            beyond = list(dict.fromkeys(blockers.get(first[place], ())))
+            # The one that has the place may wait for this very one, which shares the row: a cycle.
+            found[pid] = beyond if beyond and pid not in beyond else [first[place]]
             continue
         if place not in handed:
             # Those ahead in the queue are no holders: what is waited for is the one that is not in it.
