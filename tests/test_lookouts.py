@@ -140,6 +140,28 @@ def test_a_row_s_queue_waits_for_its_holder(queued, places, blockers, found):
     assert waits.in_queues(queued, locks, blockers, lambda pid: [*queued, 8, 8]) == found
 
 
+def transaction(pid: int | None, number: str, *, granted: bool) -> waits.LockRow:
+    return waits.LockRow(pid, "transactionid", "ExclusiveLock" if granted else "ShareLock", granted, xid=number)
+
+
+@pytest.mark.parametrize(
+    ("asked", "rows", "found"),
+    [
+        ({2: [1]}, [transaction(2, "9", granted=False), transaction(3, "9", granted=True)], {2: [3]}),  # handed on since
+        ({2: [1], 3: [1]}, [transaction(2, "9", granted=False), transaction(3, "9", granted=True)], {2: [3]}),
+        ({2: [0]}, [transaction(2, "9", granted=False), transaction(None, "9", granted=True)], {2: [0]}),  # prepared
+        ({2: [1, 1]}, [place(2, granted=True)], {}),  # it waits for nothing by now
+        ({1: [2], 2: [1]}, [transaction(1, "8", granted=False), transaction(2, "8", granted=True),
+                            transaction(2, "7", granted=False), transaction(1, "7", granted=True)], {1: [2], 2: [1]}),
+    ],
+)  # fmt: skip
+def test_who_holds_a_transaction_is_read_in_one_look_at_the_lock_table(asked, rows, found):
+    locks: dict = {}
+    for row in rows:
+        locks.setdefault(row.pid, []).append(row)
+    assert waits.as_listed(asked, locks) == found
+
+
 @given(st.data())
 def test_in_queues_nobody_waits_for_one_that_waits_there_too(data):
     queued = data.draw(st.lists(st.integers(1, 9), unique=True))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from catenum.core.words import duration
@@ -12,27 +13,67 @@ from catenum.live.store import Store
 
 #: Incidents that are told one by one; of more, the longest.
 MOST = 200
+#: From so many on, incidents that are alike are told as one.
+FOLDED = 4
 
 
 def handover_value(store: Store, span: Span) -> dict[str, Any]:
     """All of a hand-over as plain values."""
-    told = history.totals(store, span)
+    totals = history.totals(store, span)
     rows = history.incidents(store, span, 100_000)
-    begun = sorted(rows, key=lambda row: -row["wait_ms"])[:MOST]
+    over = [row for row in rows if row["ended"] is not None]
+    alike = _alike(over)
+    told = [row for row in over if not any(row["id"] in one["ids"] for one in alike)]
+    longest = sorted(told, key=lambda row: -row["wait_ms"])[:MOST]
     until = span.until or moment().isoformat(timespec="seconds").replace("+00:00", "Z")
-    begins = [hour["hour"] for hour in told["coverage"]] or [until]
+    begins = [hour["hour"] for hour in totals["coverage"]] or [until]
     value = {
         "since": span.since or min(begins),
         "until": until,
         "open": [row for row in rows if row["ended"] is None],
-        "incidents": sorted((row for row in begun if row["ended"] is not None), key=lambda row: str(row["first"])),
+        "incidents": sorted(longest, key=lambda row: str(row["first"])),
+        "alike": alike,
         "incidents_in_all": len(rows),
         "deadlocks": history.deadlocks(store, span),
         "releases": history.releases(store, span),
-        "gaps": told["gaps"],
-        "servers": _servers(told["coverage"]),
+        "gaps": totals["gaps"],
+        "servers": _servers(totals["coverage"]),
     }
-    return {"headline": _headline(told, value), **value}
+    return {"headline": _headline(totals, value), **value}
+
+
+def _alike(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Incidents that came again and again: the same kind of statement of one application, over one table, told as one.
+
+    With notes they are told by themselves.
+    """
+    kinds: dict[tuple[object, ...], list[dict[str, Any]]] = {}
+    for row in rows:
+        if row["note"] is None:
+            place = re.match(r"[^\s(:]+", str(row["object"] or ""))
+            kind = (row["server"], row["cycle"], row["application"], row["shape"], place and place[0])
+            kinds.setdefault(kind, []).append(row)
+    found = []
+    for (server, cycle, application, shape, table), mine in kinds.items():
+        if len(mine) < FOLDED:
+            continue
+        found.append(
+            {
+                "server": server,
+                "cycle": cycle,
+                "application": application,
+                "statement": shape,
+                "table": table,
+                "count": len(mine),
+                "first": min(row["first"] for row in mine),
+                "last": max(row["last"] for row in mine),
+                "waiting": max(row["waiting"] for row in mine),
+                "longest_ms": max(row["longest_ms"] for row in mine),
+                "wait_ms": round(sum(row["wait_ms"] for row in mine), 1),
+                "ids": [row["id"] for row in mine],
+            }
+        )
+    return sorted(found, key=lambda one: -float(str(one["wait_ms"])))
 
 
 def _servers(hours: list[dict[str, Any]]) -> list[dict[str, Any]]:
@@ -53,7 +94,8 @@ def _headline(told: dict[str, Any], value: dict[str, Any]) -> str:
     ]
     if count:
         parts.insert(1, f"{duration(told['wait_ms'])} waited in all, the longest {duration(told['longest_ms'])}")
-    left = count - len(value["incidents"]) - len(value["open"])
+    folded = sum(one["count"] for one in value["alike"])
+    left = count - len(value["incidents"]) - len(value["open"]) - folded
     if left > 0:
         parts.append(f"the {len(value['incidents'])} longest are listed")
     seen, of = (sum(server[key] for server in value["servers"]) for key in ("seen_s", "of_s"))

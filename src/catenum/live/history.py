@@ -106,7 +106,7 @@ def incidents(store: Store, span: Span, limit: int = 50) -> list[dict[str, Any]]
 def _incidents(store: Store, where: str, values: list[object], limit: int) -> list[dict[str, Any]]:
     return store.rows(
         "select e.id, s.name server, e.first_seen first, e.last_seen last, e.ended, e.head, e.user, e.application, "
-        "e.object, e.waiting, e.chain, e.wait_ms, e.longest_ms, e.statement, e.cycle, e.heads, e.held_ms, "
+        "e.object, e.waiting, e.chain, e.wait_ms, e.longest_ms, e.statement, e.shape, e.cycle, e.heads, e.held_ms, "
         "e.held_exact, e.typical_ms, e.source, "
         "(select group_concat(n.text, '; ') from note n where n.incident = e.id) note "
         f"from incident e join server s on s.id = e.server where {where} order by e.first_seen desc limit {int(limit)}",

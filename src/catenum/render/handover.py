@@ -11,6 +11,8 @@ from catenum.core.words import duration, one_line
 from catenum.render.history import incident_line
 
 WIDTH = 118
+#: Deadlocks that are told one by one.
+MOST_DEADLOCKS = 10
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,8 +47,9 @@ def handover(value: dict[str, Any], *, markdown: bool) -> str:
 def _parts(value: dict[str, Any]) -> Iterator[Part]:
     seen = "in the time that was seen"
     yield Part("Still open", tuple(map(_incident, value["open"])), f"Nothing {seen} at the end.")
-    yield Part("Incidents", tuple(map(_incident, value["incidents"])), f"No incident {seen}.")
-    yield Part("Deadlocks", tuple(map(_deadlock, value["deadlocks"])), f"None counted {seen}.")
+    told = (*map(_repeated, value["alike"]), *map(_incident, value["incidents"]))
+    yield Part("Incidents", told, f"No incident {seen}.")
+    yield Part("Deadlocks", tuple(_deadlocks(value["deadlocks"])), f"None counted {seen}.")
     yield Part("Released by people", tuple(map(_release, value["releases"])), "Nobody used 'catenum release'.")
     yield Part("What was seen", tuple(_coverage(value)), "No watch looked in that time.")
 
@@ -60,6 +63,31 @@ def _incident(row: dict[str, Any]) -> tuple[str, ...]:
     if row["note"]:
         lines.append(f"note: {one_line(row['note'], 300)}")
     return tuple(lines)
+
+
+def _repeated(one: dict[str, Any]) -> tuple[str, ...]:
+    """Many that are alike."""
+    what = "cycles" if one["cycle"] else "incidents"
+    who = f" of {one['application']}" if one["application"] else ""
+    ids = one["ids"]
+    text = (
+        f"{one['count']} {what} that are alike, {_time(one['first'])} to {_time(one['last'])[11:]}  {one['server']}  "
+        f"over {one['table']}{who}: {one['waiting']} waiting at the worst, longest wait {duration(one['longest_ms'])}, "
+        f"in all {duration(one['wait_ms'])} (#{min(ids)} to #{max(ids)})"
+    )
+    return (text, f"statement of the head: {one_line(str(one['statement']), 200)}")
+
+
+def _deadlocks(rows: list[dict[str, Any]]) -> Iterator[tuple[str, ...]]:
+    """One by one; of very many, how many each server had, and when."""
+    if len(rows) <= MOST_DEADLOCKS:
+        yield from map(_deadlock, rows)
+        return
+    for server in dict.fromkeys(row["server"] for row in rows):
+        mine = [row for row in rows if row["server"] == server]
+        count, reports = sum(row["count"] for row in mine), sum(1 for row in mine if row["report"])
+        span = f"{_time(mine[0]['at'])} to {_time(mine[-1]['at'])[11:]}"
+        yield (f"{server}: {count} from {span}; {reports} reports (history deadlocks)",)
 
 
 def _deadlock(row: dict[str, Any]) -> tuple[str, ...]:

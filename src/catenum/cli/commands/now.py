@@ -101,7 +101,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         info = seen.sample.target
         if len(found) > 1:
             say(console)
-        say(console, f"{info.server} {info.version} ({info.url}) at {seen.sample.at}", style="bold")
+        name = f"{seen.name}: " if len(found) > 1 and seen.name != info.url else ""
+        say(console, f"{name}{info.server} {info.version} ({info.url}) at {seen.sample.at}", style="bold")
         say(console, headline_of(seen.sample), style="bold")
         if not args.quiet:
             say(console)

@@ -44,6 +44,7 @@ from catenum.engines.postgresql.replay import Replay, replay_of
 from catenum.engines.postgresql.sharing import sharing
 from catenum.engines.postgresql.waited import (
     LockRow,
+    as_listed,
     held_by,
     in_queues,
     in_the_way,
@@ -51,7 +52,6 @@ from catenum.engines.postgresql.waited import (
     lock_resource,
     prepared_name,
     resource_of,
-    settled,
     waited_for,
     waited_query,
     wanted_of,
@@ -220,6 +220,7 @@ class PostgresqlLookout:
         replays = [row.pid for row in rows if row.kind == "startup" and row.event_type == "Lock"]
         locks = self._lock_rows([*asked, *queued, *replays])
         asked |= {pid: listed for pid in replays if (listed := in_the_way(pid, locks))}
+        asked = as_listed(asked, locks)
         shared = sharing(self.connection, list(asked), locks)
         asked |= {pid: list(dict.fromkeys([*asked[pid], *held])) for pid, held in shared.holders.items()}
         blockers = {**asked, **in_queues(queued, locks, asked, self._blockers)}
@@ -259,7 +260,7 @@ class PostgresqlLookout:
             f"who else holds a row of {table} together with others is not told: the login may not read it"
             for table in shared.unread
         ]
-        edges = [*settled(list(found.values())), *replay.edges]
+        edges = [*found.values(), *replay.edges]
         return _Waits(edges, (*notes, *replay.notes), tuple(held), replay.suspects, sum(map(len, locks.values())))
 
     def _since(self, wanted: LockRow | None, session: SessionInfo) -> float:

@@ -5,12 +5,11 @@ they do not tell, by the statement.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from typing import LiteralString, NamedTuple
 
 from catenum.core.moment.sample import SessionInfo
 from catenum.core.record.modes import Mode
-from catenum.core.record.waits import Edge, Resource
+from catenum.core.record.waits import Resource
 from catenum.core.servers.postgresql import EXCLUSIVE, TABLE, TABLE_SHARE
 from catenum.core.sql.named_locks import advisory_of_row
 from catenum.engines.lookout import named_row
@@ -28,6 +27,8 @@ from l left join pg_class c on c.oid = l.relation
 where (not l.granted and l.pid = any(%s::int[])) or (l.granted and (l.locktype = 'tuple'
   or (l.locktype = 'relation' and (l.database, l.relation) in (select database, relation from w
     where locktype = 'relation'))
+  or (l.locktype = 'transactionid' and l.transactionid in (select transactionid from w
+    where locktype = 'transactionid'))
   or (l.locktype = 'advisory' and (l.database, l.classid, l.objid, l.objsubid) in (
     select database, classid, objid, objsubid from w where locktype = 'advisory'))))
 """
@@ -145,28 +146,27 @@ def in_the_way(pid: int, locks: LockRows) -> list[int]:
     return [other for other in locks if other != pid and held_by(other, wanted, locks)[0] is not None]
 
 
-def settled(edges: Sequence[Edge]) -> list[Edge]:
-    """Edges without a chain over one row: the server tells of one session after the other, and meanwhile the row goes
-    from hand to hand. Two cannot hold it alone; who waits for it does not have it, and is passed by.
+def as_listed(asked: Mapping[int, Sequence[int]], locks: LockRows) -> dict[int, list[int]]:
+    """Whom each session waits for, by one reading of the lock table: meanwhile a row may have gone from hand to hand,
+    and whoever was told to wait a moment ago may hold it now.
+
+    ``asked``: what the server told of each, one after the other. A transaction that is waited for is held by its own
+    session; for anything else the server's word stays.
     """
-    behind: dict[tuple[str, object], list[Edge]] = {}
-    for edge in edges:
-        if edge.resource.kind == "row" and edge.resource.named and edge.held is None:
-            behind.setdefault((edge.waiter, edge.resource.identity), []).append(edge)
-    found: dict[tuple[object, ...], Edge] = {}
-    for edge in edges:
-        ends, passed = [edge], {edge.waiter}
-        while any((end.holder, end.resource.identity) in behind and end.holder not in passed for end in ends):
-            passed |= {end.holder for end in ends}
-            ends = [
-                replace(edge, holder=beyond.holder)
-                for end in ends
-                for beyond in behind.get((end.holder, end.resource.identity), [end])
-            ]
-        for end in ends:
-            if end.holder != edge.waiter:
-                found.setdefault(end.identity, end)
-    return list(found.values())
+    owners = {
+        lock.xid: pid
+        for pid, mine in locks.items()
+        for lock in mine
+        if pid and lock.granted and lock.kind == "transactionid"
+    }
+    found = {}
+    for pid, listed in asked.items():
+        wanted = wanted_of(locks.get(pid, ()))
+        if wanted is None:
+            continue  # it has gone on since
+        owner = owners.get(wanted.xid) if wanted.kind == "transactionid" else None
+        found[pid] = [owner] if owner is not None and owner != pid else list(dict.fromkeys(listed))
+    return found
 
 
 def prepared_name(wanted: LockRow | None, prepared: Sequence[tuple[str, str, str]]) -> str:
