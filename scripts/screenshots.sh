@@ -45,7 +45,8 @@ catenum watch --quiet --store night.sqlite >/dev/null & watch=$!
 python "$scripts/night.py" "host=$server user=catenum dbname=marrowgate" --seconds 240 >/dev/null
 kill $watch; wait $watch || true
 catenum history --store night.sqlite --chart "$folder/history.png" >/dev/null
-catenum history note 1 'the clerk was at lunch; told Marit' --store night.sqlite --quiet
+clerk=$(catenum history list --store night.sqlite --json | python -c 'import json, sys; print(next(i["id"] for i in json.load(sys.stdin)["incidents"] if i["application"] == "clerk"))')
+catenum history note "$clerk" 'the clerk was at lunch; told Marit' --store night.sqlite --quiet
 shot handover 0 "catenum history report --store night.sqlite"
 here="host=$server user=catenum dbname=marrowgate"
 catenum watch --quiet --store pile.sqlite >/dev/null & watch=$!

@@ -9,7 +9,7 @@ from catenum.core.words import duration
 from catenum.engines.clock import moment
 from catenum.live import history
 from catenum.live.spans import Span
-from catenum.live.store import Store
+from catenum.live.store import LOOKS, Store
 
 #: Incidents that are told one by one; of more, the longest.
 MOST = 200
@@ -26,9 +26,9 @@ def handover_value(store: Store, span: Span) -> dict[str, Any]:
     told = [row for row in over if not any(row["id"] in one["ids"] for one in alike)]
     longest = sorted(told, key=lambda row: -row["wait_ms"])[:MOST]
     until = span.until or moment().isoformat(timespec="seconds").replace("+00:00", "Z")
-    begins = [hour["hour"] for hour in totals["coverage"]] or [until]
+    first = store.rows("select min(minute) first from minute where shape = ?", (LOOKS,))[0]["first"]
     value = {
-        "since": span.since or min(begins),
+        "since": span.since or first or until,
         "until": until,
         "open": [row for row in rows if row["ended"] is None],
         "incidents": sorted(longest, key=lambda row: str(row["first"])),

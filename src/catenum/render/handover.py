@@ -46,7 +46,7 @@ def handover(value: dict[str, Any], *, markdown: bool) -> str:
 
 def _parts(value: dict[str, Any]) -> Iterator[Part]:
     seen = "in the time that was seen"
-    yield Part("Still open", tuple(map(_incident, value["open"])), f"Nothing {seen} at the end.")
+    yield Part("Still open", tuple(map(_incident, value["open"])), "Nothing was, when it was last seen.")
     told = (*map(_repeated, value["alike"]), *map(_incident, value["incidents"]))
     yield Part("Incidents", told, f"No incident {seen}.")
     yield Part("Deadlocks", tuple(_deadlocks(value["deadlocks"])), f"None counted {seen}.")
@@ -68,7 +68,7 @@ def _incident(row: dict[str, Any]) -> tuple[str, ...]:
 def _repeated(one: dict[str, Any]) -> tuple[str, ...]:
     """Many that are alike."""
     what = "cycles" if one["cycle"] else "incidents"
-    who = f" of {one['application']}" if one["application"] else ""
+    who = f", application {one['application']}" if one["application"] else ""
     ids = one["ids"]
     text = (
         f"{one['count']} {what} that are alike, {_time(one['first'])} to {_time(one['last'])[11:]}  {one['server']}  "
@@ -114,7 +114,7 @@ def _coverage(value: dict[str, Any]) -> Iterator[tuple[str, ...]]:
 
 
 def _time(text: str) -> str:
-    return text[:19].replace("T", " ")
+    return text[:19].rstrip("Z").replace("T", " ")
 
 
 def _escaped(text: str) -> str:
