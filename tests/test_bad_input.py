@@ -9,7 +9,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from catenum.core.errors import InputError
-from catenum.core.scenario import reader
+from catenum.core.scenario import bounds
 from catenum.core.scenario.reader import read_scenario
 
 GOOD = """scenario: tide
@@ -229,7 +229,7 @@ def test_what_is_taken_for_flat_has_no_tag_and_is_not_deep(parts):
     import yaml
 
     text = "".join(parts)
-    assume(reader._is_flat(text))
+    assume(bounds.is_flat(text))
     depth = deepest = 0
     tags = []
     try:
@@ -240,4 +240,4 @@ def test_what_is_taken_for_flat_has_no_tag_and_is_not_deep(parts):
     except yaml.YAMLError:
         pass
     assert not tags
-    assert deepest <= reader.MAX_DEPTH
+    assert deepest <= bounds.MAX_DEPTH

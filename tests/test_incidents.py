@@ -85,6 +85,13 @@ def test_what_could_not_be_stored_is_a_gap_and_what_became_of_its_incidents_is_n
     store.close()
 
 
+def test_a_watch_that_nobody_looks_for_any_more_ends_and_says_so(monkeypatch):
+    monkeypatch.setattr("catenum.live.follow.Follower.run", lambda self: None)
+    watch = Watch({"harbour": lambda: None}, WatchOptions(), None, lambda told: None)
+    watch.run()
+    assert watch.blind
+
+
 def test_the_hours_of_a_server_are_told_with_how_much_of_them_was_seen(tmp_path):
     store = writer(tmp_path / "s.sqlite")
     for second in range(0, 5400, 10):
@@ -258,7 +265,10 @@ def test_a_deadlock_over_two_servers_through_a_foreign_table_is_found_and_told(o
             ):
                 threading.Thread(target=_quietly, args=(session, sql), daemon=True).start()
             targets = ("--target", "local:postgresql", "--target", url)
-            found = until(lambda: call("now", *targets, "--json").json["across"], "the cycle is found")
+            found = until(
+                lambda: (f := call("now", *targets, "--json").json["across"]) and f["cycles"] and f,
+                "the cycle is found",
+            )
             (cycle,) = found["cycles"]
             assert len(cycle) == 4
             assert {name.split(" session ")[0] for name in cycle} == {

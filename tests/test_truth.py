@@ -106,12 +106,18 @@ class Port:
             found.setdefault(str(waiter), set()).add(str(holder))
         return found
 
-    def over(self) -> None:
-        for session in self.sessions.values():
-            with contextlib.suppress(Exception):
+    def ends(self, *sessions: Any) -> None:
+        """As an administrator would, over one connection."""
+        admin = self.connect("tester")
+        for session in sessions:
+            with contextlib.suppress(psycopg.Error, pymysql.Error):
                 number = session.info.backend_pid if self.server == "postgresql" else session.thread_id()
-                end = "select pg_terminate_backend({})" if self.server == "postgresql" else "kill {}"
-                self.asked(end.format(number))
+                word = f"select pg_terminate_backend({number})" if self.server == "postgresql" else f"kill {number}"
+                admin.cursor().execute(word)
+        admin.close()
+
+    def over(self) -> None:
+        self.ends(*self.sessions.values())
         for session in self.sessions.values():
             with contextlib.suppress(Exception):
                 session.close()
@@ -494,6 +500,50 @@ def test_a_member_that_does_not_inherit_a_right_has_it_not(port: Port, call):
     _runs(port, checks["login may see all sessions"]["turn_on"])
     assert call("now", "--target", url, "--json").code == 0
     _runs(port, "drop role keeper")
+
+
+@pytest.mark.parametrize("port", ["postgresql", "mariadb"], indirect=True)
+def test_a_crowd_on_one_row_is_one_head_and_few_lines(port: Port, call):
+    """More than so many that the look goes another way; the server's default of connections allows no 300."""
+    port.does("lift", "update crate set kg = 1 where id = 2")
+    gates = [port.connect(f"gate {n}") for n in range(90)]
+    sql = "update crate set kg = 2 where id = 2"
+    threads = [threading.Thread(target=_quietly, args=(gate, sql), daemon=True) for gate in gates]
+    try:
+        for thread in threads:
+            thread.start()
+        found = until(lambda: (f := now(port)[0])["waiting"] == 90 and f, "ninety wait")
+        (head,) = found["heads"]
+        assert (head["session"], head["directly"], found["longest_chain"]) == (port.number("lift"), 90, 1)
+        assert {edge["over"] for edge in found["waits"]} == {"crate(id=2)"}
+        shown = call("now", "--target", port.url).out
+        assert len(shown.splitlines()) < 40
+        assert "and 87 more like these" in " ".join(shown.split())
+    finally:
+        port.ends(*gates)
+        for thread in threads:
+            thread.join(20)
+        for gate in gates:
+            gate.close()
+
+
+def _quietly(session: Any, statement: str) -> None:
+    with contextlib.suppress(Exception):
+        session.cursor().execute(statement)
+
+
+@pytest.mark.parametrize("port", ["postgresql", "mariadb"], indirect=True)
+def test_hostile_names_and_long_statements_do_no_harm(port: Port, call):
+    port.sessions["evil"] = port.connect("evil \x1b[31m\x07 name")
+    port.does("evil", "update crate set kg = 1 where id = 2")
+    port.waits("gate", "update crate set kg = 2 where id = 2 and 'x' <> '" + "y\x1b]0;z\x07" * 120_000 + "'")
+    until(port.own, "it waits")
+    for words in ((), ("--mask",), ("--locks",)):
+        done = call("now", "--target", port.url, *words)
+        assert done.code == 1
+        assert not {"\x1b", "\x07"} & set(done.out + done.err)
+        assert len(done.out) < 4_000
+    json.loads(call("now", "--target", port.url, "--json").out)
 
 
 SECRET = ("Zephyrine", "8675309", "Quillfeather")

@@ -86,6 +86,7 @@ class Watch:
     stop: threading.Event = field(default_factory=threading.Event)
 
     def __post_init__(self) -> None:
+        self.blind = False  # nobody looks any more: the watch has ended by itself
         self._clock = Clock()
         self._trackers = {name: IncidentTracker(self.options.at_least_ms) for name in self.servers}
         self._deadlocks = {name: DeadlockCount() for name in self.servers}
@@ -132,6 +133,9 @@ class Watch:
                 try:
                     sighting = out.get(timeout=0.2)
                 except queue.Empty:
+                    if not any(follower.is_alive() for follower in followers):
+                        self.blind = True
+                        break
                     continue
                 self.take(sighting)
         finally:

@@ -119,7 +119,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         _until_ended(watch, args.length)
         for name in watch.never_seen:
             err.write(f"catenum: {name} was never seen\n")
-        return ExitCode.UNREACHABLE if watch.never_seen else ExitCode.OK
+        if watch.blind:
+            err.write("catenum: nobody looks any more: all that followed a server have ended\n")
+        return ExitCode.UNREACHABLE if watch.never_seen or watch.blind else ExitCode.OK
     finally:
         if store is not None:
             store.close()

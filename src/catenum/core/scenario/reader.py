@@ -17,16 +17,23 @@ from pydantic import ValidationError
 from yaml.nodes import MappingNode, Node, ScalarNode, SequenceNode
 
 from catenum.core.errors import InputError, Place, Problem
+from catenum.core.scenario.bounds import (
+    LOADER,
+    MAX_DEPTH,
+    MAX_VALUES,
+    OWN_TAGS,
+    TOO_DEEP,
+    TOO_MANY,
+    check_events,
+    is_flat,
+    tagged,
+)
 from catenum.core.scenario.model import Column, Data, Fill, Remedy, Retry, Scenario, Statement, Transaction
 from catenum.core.scenario.names import name_problems
 from catenum.core.scenario.remedies import changed_statements
 from catenum.core.words import suggestion
 
 MAX_BYTES = 1_000_000
-MAX_DEPTH = 20
-MAX_VALUES = 50_000
-#: The parser in C, where it was built: a scenario of a megabyte is read in a fraction of a second.
-_LOADER: type = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
 #: What a plain scalar means (YAML 1.2.2, 10.3.2, "Tag Resolution" of the core schema); anything else is a text.
 _NULL = re.compile(r"~|null|Null|NULL|")
 _TRUTH = re.compile(r"(true|True|TRUE)|false|False|FALSE")
@@ -108,9 +115,9 @@ def _compose(data: bytes, file: str) -> Node:
             advice="'catenum sample berth-swap' prints a scenario to start from.",
         )
     try:
-        if not _is_flat(text):
-            _check_events(text, file)
-        node: Node | None = yaml.compose(text, Loader=_LOADER)
+        if not is_flat(text):
+            check_events(text, file)
+        node: Node | None = yaml.compose(text, Loader=LOADER)
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         place = Place(file, mark.line + 1, mark.column + 1) if mark else where
@@ -119,7 +126,7 @@ def _compose(data: bytes, file: str) -> Node:
                 "a tab in the indentation", place=place, advice="YAML indents with spaces only."
             ) from error
         if "nesting depth" in str(error.problem):  # the parser in C looks further ahead than its events tell
-            raise InputError(_TOO_DEEP, place=place) from error
+            raise InputError(TOO_DEEP, place=place) from error
         raise InputError(f"not valid YAML: {error.problem or error.context}", place=place) from error
     except (yaml.YAMLError, ValueError) as error:
         raise InputError(f"not valid YAML: {str(error).splitlines()[0]}", place=where) from error
@@ -131,61 +138,6 @@ def _compose(data: bytes, file: str) -> Node:
 def _character(text: str, line: int, column: int) -> str:
     lines = text.splitlines()
     return lines[line][column : column + 1] if line < len(lines) else ""
-
-
-def _is_flat(text: str) -> bool:
-    """Whether a text has no tag and cannot be nested too deep, whatever it means: by signs and indentation alone.
-
-    Each level takes a column more, or a dash, or a bracket. What has too many values is met when they are built.
-    """
-    if _TAG.search(text):
-        return False
-    deepest = max(map(len, set(_INDENTS.findall(text))), default=0)
-    opened = inside = 0
-    if "[" in text or "{" in text:
-        for line in text.splitlines():
-            opens = line.count("[") + line.count("{")
-            inside = max(inside, opens)
-            opened += max(0, opens - line.count("]") - line.count("}"))
-    return deepest + inside + opened < MAX_DEPTH
-
-
-_INDENTS = re.compile(r"^(?:[ ]|- |\? )+", re.MULTILINE)
-#: What may be a tag; ``!=`` is SQL, and met again as a node's tag if it is one.
-_TAG = re.compile(r"(?:^|[\s\[{,])!(?!=)", re.MULTILINE)
-_OWN_TAGS = "tag:yaml.org,2002:"
-
-
-def _check_events(text: str, file: str) -> None:
-    """Refuse deep nesting and endless lists before anything recurses over them (the event parser itself is flat), and
-    explicit tags: what a value is follows from how it is written.
-    """
-    depth = values = 0
-    for event in yaml.parse(text, Loader=_LOADER):
-        if isinstance(event, yaml.CollectionEndEvent):
-            depth -= 1
-        if not isinstance(event, yaml.NodeEvent):
-            continue
-        depth += isinstance(event, yaml.CollectionStartEvent)
-        values += 1
-        tag = getattr(event, "tag", None)
-        if tag is None and depth <= MAX_DEPTH and values <= 2 * MAX_VALUES:  # each may have a key
-            continue
-        mark = event.start_mark
-        place = Place(file, mark.line + 1, mark.column + 1) if mark else Place(file)
-        if tag is not None:
-            raise _tagged(str(tag), place)
-        raise InputError(_TOO_DEEP if depth > MAX_DEPTH else _TOO_MANY, place=place)
-
-
-def _tagged(tag: str, place: Place) -> InputError:
-    shown = tag.replace(_OWN_TAGS, "!!")
-    text = f"the tag {shown!r}: a scenario has no tags"
-    return InputError(text, place=place, advice="Leave it out; write a text in quotes.")
-
-
-_TOO_DEEP = f"nested more than {MAX_DEPTH} levels deep"
-_TOO_MANY = f"more than {MAX_VALUES:,} values or too deep"
 
 
 def _plain(text: str) -> object:
@@ -248,9 +200,9 @@ class _Builder:
     def build(self, node: Node, path: Path) -> Any:
         self.count += 1
         if self.count > MAX_VALUES or len(path) > MAX_DEPTH:  # aliases can multiply what the file shows
-            raise InputError(_TOO_MANY, place=_place(self.file, node))
-        if not node.tag.startswith(_OWN_TAGS):
-            raise _tagged(node.tag, _place(self.file, node))
+            raise InputError(TOO_MANY, place=_place(self.file, node))
+        if not node.tag.startswith(OWN_TAGS):
+            raise tagged(node.tag, _place(self.file, node))
         self.places.nodes[path] = node
         if isinstance(node, MappingNode):
             return self._mapping(node, path)
