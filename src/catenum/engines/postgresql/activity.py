@@ -17,14 +17,17 @@ _TOLD: LiteralString = """
        extract(epoch from now - xact_start)::float8 * 1000, extract(epoch from now - query_start)::float8 * 1000,
        extract(epoch from now - state_change)::float8 * 1000, query, xact_start::text, leader"""
 #: Those in a queue for a row are not asked about one by one: they wait for the same one (see ``waited.in_queues``).
-#: The age of the oldest wait, and how many wait, decide whether it is asked at all.
+#: The age of the oldest wait, and how many wait, decide whether it is asked at all. A session that just writes to the
+#: log that it waits (``log_lock_waits``) is not shown as waiting: where everything is asked, the lock table tells.
 _SAMPLE: LiteralString = """
 with s as materialized (
   select {columns}
   from pg_stat_activity where pid <> pg_backend_pid()
 ), b as materialized (
   select pid, pg_blocking_pids(pid) as by from s
-  where ((wait_event_type = 'Lock' and wait_event <> 'tuple') or (usename is not null and state is null))
+  where ((wait_event_type = 'Lock' and wait_event <> 'tuple') or (usename is not null and state is null)
+      or (%s <= 0 and wait_event_type is distinct from 'Lock'
+        and pid in (select l.pid from pg_locks l where not l.granted)))
     and (%s <= 0 or exists (
       select from s long where long.wait_event_type = 'Lock'
         and long.query_start < clock_timestamp() - make_interval(secs => %s / 1000.0))

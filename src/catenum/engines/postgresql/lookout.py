@@ -183,7 +183,7 @@ class PostgresqlLookout:
         """By the activity view; with ``locks`` also the lock table's rows of the sessions in a chain."""
         clock = Clock()
         with self._told():
-            rows = [ActivityRow(*row) for row in self._rows(self._activity.sample, [at_least_ms, at_least_ms, PILE])]
+            rows = [ActivityRow(*row) for row in self._rows(self._activity.sample, [at_least_ms] * 3 + [PILE])]
             everybody = [row for row in rows if row.pid is not None]
             sessions = {row.pid: session_of(row, self._kept_text) for row in everybody}
             waits = self._who_waits(everybody, sessions, at_least_ms)
@@ -220,7 +220,8 @@ class PostgresqlLookout:
         replays = [row.pid for row in rows if row.kind == "startup" and row.event_type == "Lock"]
         locks = self._lock_rows([*asked, *queued, *replays])
         asked |= {pid: listed for pid in replays if (listed := in_the_way(pid, locks))}
-        asked = as_listed(asked, locks)
+        queued += [pid for pid in asked if (lock := wanted_of(locks.get(pid, ()))) and lock.kind == "tuple"]
+        asked = as_listed({pid: listed for pid, listed in asked.items() if pid not in queued}, locks)
         shared = sharing(self.connection, list(asked), locks)
         asked |= {pid: list(dict.fromkeys([*asked[pid], *held])) for pid, held in shared.holders.items()}
         blockers = {**asked, **in_queues(queued, locks, asked, self._blockers)}
@@ -255,6 +256,9 @@ class PostgresqlLookout:
                 alone = row.pid not in shared.holders
                 if alone and wanted is not None and wanted.kind == "transactionid" and wanted.since_ms is not None:
                     held.append(Held(session=name, ms=wanted.since_ms, exact=True))
+        for name in {edge.waiter for edge in found.values()}:
+            if sessions[int(name)].state == "working":  # it is just writing to the log that it waits
+                sessions[int(name)] = replace(sessions[int(name)], state="waits for a lock")
         replay = self._replay(rows, sessions) if self._stands_by else Replay()
         notes = [note for _, _, note in prepared] + [
             f"who else holds a row of {table} together with others is not told: the login may not read it"
