@@ -21,6 +21,8 @@ FIRST_PAUSE_S, LONGEST_PAUSE_S = 1.0, 60.0
 MOST_LOOKING = 1 / 25
 #: A check is long from here on (ms); a quick one may be asked for as often as somebody likes.
 LONG_LOOK_MS = 150.0
+#: Where so many wait, a check comes no more often than this (ms): who passes a row on has no time to spare.
+CROWD, CROWD_PAUSE_MS = 100, 2_500.0
 
 
 @dataclass(frozen=True)
@@ -98,7 +100,10 @@ class Follower(threading.Thread):
                 report = self._fresh_report(lookout, sample)
                 if sample.cost_ms > LONG_LOOK_MS:
                     pause_ms = max(pause_ms, sample.cost_ms / MOST_LOOKING)
-                pace = self._pace(pause_ms, sample.cost_ms)
+                waiting = len(sample.graph.waiters)
+                if waiting >= (CROWD // 2 if self._slowed else CROWD):  # a queue that drains is short now and then
+                    pause_ms = max(pause_ms, CROWD_PAUSE_MS)
+                pace = self._pace(pause_ms, sample.cost_ms, waiting)
                 self.out.put(Sighting(self.server, sample.at, sample=sample, report=report, pace=pace))
             except LookTimedOut as error:
                 self.out.put(Sighting(self.server, wall(), trouble=error.problems[0].message))
@@ -106,14 +111,16 @@ class Follower(threading.Thread):
             due = max(due + pause_ms, clock.now_ms())
             self.stopping.wait(max(0.0, due - clock.now_ms()) / 1000)
 
-    def _pace(self, pause_ms: float, cost_ms: float) -> str | None:
+    def _pace(self, pause_ms: float, cost_ms: float, waiting: int = 0) -> str | None:
         """What is to be said of how often it looks: when that becomes rarer than asked for, and when it is so again."""
         slowed = pause_ms > self.every_s * 1000
         if slowed == self._slowed:
             return None
         self._slowed = slowed
         if slowed:
-            return f"a check takes {duration(cost_ms)}: the next ones come every {duration(pause_ms)} or so"
+            why = f"{waiting} sessions wait, and" if waiting >= CROWD else ""
+            takes = f"{why} a check takes {duration(cost_ms)}".strip()
+            return f"{takes}: the next ones come every {duration(pause_ms)} or so"
         return f"checks are quick again: one every {duration(self.every_s * 1000)}"
 
     def _fresh_report(self, lookout: Lookout, sample: Sample) -> DeadlockReport | None:
