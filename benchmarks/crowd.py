@@ -11,10 +11,8 @@ from __future__ import annotations
 import contextlib
 import multiprocessing
 import os
-import random
 import shutil
 import signal
-import statistics
 import subprocess
 import sys
 import tempfile
@@ -26,6 +24,7 @@ from typing import Any
 
 import psycopg
 import pymysql
+from watching import paired
 
 from catenum.engines.drivers import server_module
 from catenum.engines.private.mariadb import MariadbRecipe
@@ -166,11 +165,7 @@ def watched(server: Server) -> tuple[float, float, float]:
     stop.value = 1
     for process in load:
         process.join()
-    pairs = [(turns[n], turns[n + 1]) if n % 4 == 0 else (turns[n + 1], turns[n]) for n in range(0, TURNS - 1, 2)]
-    ratios = [on / off for on, off in pairs]
-    chance = random.Random(1)
-    means = sorted(statistics.median(chance.choices(ratios, k=len(ratios))) for _ in range(2000))
-    return statistics.median(ratios), means[50], means[1949]
+    return paired(turns)
 
 
 def main() -> int:

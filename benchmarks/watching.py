@@ -156,6 +156,15 @@ def a_week(folder: Path) -> tuple[float, float]:
     return size, took
 
 
+def paired(turns: list[float]) -> tuple[float, float, float]:
+    """With against without, of turns in the order on, off, off, on: the median of the pairs, its interval (95 %)."""
+    pairs = [(turns[n], turns[n + 1]) if n % 4 == 0 else (turns[n + 1], turns[n]) for n in range(0, len(turns) - 1, 2)]
+    ratios = [on / off for on, off in pairs]
+    chance = random.Random(1)
+    means = sorted(statistics.median(chance.choices(ratios, k=len(ratios))) for _ in range(2000))
+    return statistics.median(ratios), means[50], means[1949]
+
+
 def watched(server: Server, folder: Path) -> tuple[float, float, float]:
     """pgbench, 200 clients on a hot table, with and without a watch: the ratio and its interval (95 %).
 
@@ -195,11 +204,7 @@ def watched(server: Server, folder: Path) -> tuple[float, float, float]:
             process.send_signal(signal.SIGCONT)
             process.terminate()
             process.wait(20)
-    pairs = [(turns[n], turns[n + 1]) if n % 4 == 0 else (turns[n + 1], turns[n]) for n in range(0, TURNS - 1, 2)]
-    ratios = [on / off for on, off in pairs]
-    chance = random.Random(1)
-    means = sorted(statistics.median(chance.choices(ratios, k=len(ratios))) for _ in range(2000))
-    return statistics.median(ratios), means[50], means[1949]
+    return paired(turns)
 
 
 def main() -> int:

@@ -8,7 +8,7 @@ import queue
 import shlex
 import subprocess
 import threading
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
@@ -16,7 +16,7 @@ from typing import Any, Literal
 
 from catenum.core.errors import InputError, SaveError
 from catenum.core.moment.across import Ends, look_across, standing
-from catenum.core.moment.alarms import Alarms, Thresholds
+from catenum.core.moment.alarms import Alarm, Alarms, Thresholds
 from catenum.core.moment.incidents import Change, DeadlockCount, Head, Incident, IncidentTracker
 from catenum.core.moment.recording import recording_of
 from catenum.core.moment.sample import Sample
@@ -26,7 +26,7 @@ from catenum.core.words import duration
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import Lookout
 from catenum.live.ends import client_ends
-from catenum.live.follow import Follower, Sighting
+from catenum.live.follow import CROWD_PAUSE_MS, Follower, Sighting
 from catenum.live.logfile import LogFile
 from catenum.live.store import Store
 
@@ -192,7 +192,8 @@ class Watch:
         self._store_look(name, before, sample, changed, deadlocks, report)
         self._tell_change(name, sample, change)
         self._tell_deadlocks(name, sample.at, deadlocks, report)
-        self._tell_alarms(name, sample, deadlocks, now)
+        alarms = self._alarms[name].take(sample, self._trackers[name].open, deadlocks, now)
+        self._tell_alarms(name, sample.at, alarms)
         self._look_across(name, sighting.sample, now)
         if self.seen is not None:
             self.seen(name, sample)
@@ -222,32 +223,29 @@ class Watch:
         if len(self.servers) < 2:
             return
         self._latest[name] = (sample, now_ms)
-        oldest = now_ms - 2 * self.options.every_s * 1000 - SLACK_MS
+        oldest = now_ms - 2 * max(self.options.every_s * 1000, CROWD_PAUSE_MS) - SLACK_MS
         fresh = {server: one for server, (one, at) in self._latest.items() if at >= oldest}
-        if min(fresh, default=name) != name:
-            return  # once for all of them
+        if self._across_ms is not None and any(self._latest[server][1] <= self._across_ms for server in fresh):
+            return  # two looks running are two looks at each of them
         whole = look_across(fresh, partial(self._client_ends, now_ms))
         found, self._across_before = standing(self._across_before, whole), whole
+        since, self._across_ms = now_ms - (self._across_ms or now_ms), now_ms
         if found is None and not self._across.open:
             return
         shown = found or replace(sample, edges=(), sessions=(), by_id={})
         if self.options.mask:
             shown = shown.masked()
-        since, self._across_ms = now_ms - (self._across_ms or now_ms), now_ms
         change = self._across.update(shown, since_last_ms=since)
-        for incident in (*change.began, *change.went_on, *change.ended):
-            if not self._keep(partial(Store.write_end, name=self._all, incident=incident)):
-                self._to_store[name].append(incident)
+        changed = (*change.began, *change.went_on, *change.ended)
+        left = [*self._to_store.pop(self._all, ()), *changed]
+        failed = [one for one in left if not self._keep(partial(Store.write_end, name=self._all, incident=one))]
+        self._to_store[self._all] = failed[-MOST_LEFT:]
         self._tell_change(self._all, shown, change)
         for incident in change.began:
             if incident.cycle:
-                told = Told(what="deadlock", server=self._all, at=sample.at, text=_across(incident), incident=incident)
-                self.tell(told)
-                self._run(told)
-        for alarm in self._across_alarms.take(shown, self._across.open, 0, now_ms):
-            told = Told(what=alarm.what, server=self._all, at=sample.at, text=alarm.text, incident=alarm.incident)
-            self.tell(told)
-            self._run(told)
+                text = _across(incident)
+                self._alert(Told(what="deadlock", server=self._all, at=sample.at, text=text, incident=incident))
+        self._tell_alarms(self._all, sample.at, self._across_alarms.take(shown, self._across.open, 0, now_ms))
 
     def _client_ends(self, now_ms: float) -> Ends:
         """Who has which connection; asking again for each check would cost more than the check."""
@@ -288,18 +286,19 @@ class Watch:
         for incident in change.ended:
             self.tell(Told(what="ended", server=name, at=sample.at, text=_ended(incident), incident=incident))
 
-    def _tell_alarms(self, name: str, sample: Sample, deadlocks: int, now_ms: float) -> None:
-        for alarm in self._alarms[name].take(sample, self._trackers[name].open, deadlocks, now_ms):
-            told = Told(what=alarm.what, server=name, at=sample.at, text=alarm.text, incident=alarm.incident)
-            self.tell(told)
-            self._run(told)
+    def _tell_alarms(self, name: str, at: str, alarms: Iterable[Alarm]) -> None:
+        for alarm in alarms:
+            self._alert(Told(what=alarm.what, server=name, at=at, text=alarm.text, incident=alarm.incident))
+
+    def _alert(self, told: Told) -> None:
+        """Say it, and start the command for it."""
+        self.tell(told)
+        self._run(told)
 
     def _tell_deadlocks(self, name: str, at: str, count: int, report: str | None) -> None:
         if count:
             text = f"{count} deadlock{'s' if count != 1 else ''}{'' if report else '; no report so far'}"
-            told = Told(what="deadlock", server=name, at=at, text=text, report=report)
-            self.tell(told)
-            self._run(told)
+            self._alert(Told(what="deadlock", server=name, at=at, text=text, report=report))
         elif report:
             self.tell(Told(what="report", server=name, at=at, text="the report of that deadlock", report=report))
 

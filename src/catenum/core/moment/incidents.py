@@ -71,7 +71,6 @@ class Incident:
     heads: dict[HeadKey, Head] = field(default_factory=dict)
     now: tuple[HeadKey, ...] = ()
     head_count: int = 0
-    waiters: set[Key] = field(default_factory=set)
     waiting: frozenset[Key] = frozenset()
     objects: frozenset[tuple[object, ...]] = frozenset()
     tables: frozenset[str] = frozenset()
@@ -256,7 +255,6 @@ class IncidentTracker:
         incident.wait_ms += sum(min(wait, since_last_ms) if wait else since_last_ms for wait in waits.values())
         incident.longest_ms = max(incident.longest_ms, *waits.values())
         incident.waiting = frozenset(sample.session(name).key for name in group.waiting)
-        incident.waiters |= incident.waiting
         incident.objects = frozenset(resource.identity for resource in group.objects)
         incident.tables = _tables(group)
         if incident.over != _over(group):

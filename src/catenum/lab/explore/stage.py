@@ -7,7 +7,7 @@ next move is not made before it has, in either), and retries do not pause.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import islice, permutations
 from types import TracebackType
@@ -18,7 +18,7 @@ from catenum.core.record.recording import (
 from catenum.core.scenario.model import Scenario, chosen
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.servers import rules_of
-from catenum.core.space.dependence import Dependence, Step
+from catenum.core.space.dependence import Column, Dependence, Step, Written
 from catenum.core.space.oracle import (
     Observation,
 )
@@ -88,30 +88,26 @@ class Stage:
         self.restores = 0
         self.notes: tuple[str, ...] = ()
 
-    def __enter__(self) -> Stage:
-        self._check_ms = self.engine.hurry()
-        load(self.engine, self.scenario, self.file, self.ddl)
-        self.scenario, self.notes = with_first_values(self.engine, self.scenario, self.file)
-        self.tables = self.engine.tables()
-        self.dependence = Dependence(
+    def _depends(self, classes: Mapping[Column, Mapping[Written, int]]) -> Dependence:
+        return Dependence(
             self.scenario,
             self.rules,
             self.tables,
             self.engine.info.default_isolation,
             footprint_of=self.footprint_of,
             functions=self.engine.functions(),
+            classes=classes,
         )
-        asked = self.dependence.to_ask()
-        if asked:
-            classes = {place: self.engine.classes(*place, written) for place, written in asked.items()}
-            self.dependence = Dependence(
-                self.scenario,
-                self.rules,
-                self.tables,
-                self.engine.info.default_isolation,
-                footprint_of=self.footprint_of,
-                functions=self.engine.functions(),
-                classes=classes,
+
+    def __enter__(self) -> Stage:
+        self._check_ms = self.engine.hurry()
+        load(self.engine, self.scenario, self.file, self.ddl)
+        self.scenario, self.notes = with_first_values(self.engine, self.scenario, self.file)
+        self.tables = self.engine.tables()
+        self.dependence = self._depends({})
+        if asked := self.dependence.to_ask():
+            self.dependence = self._depends(
+                {place: self.engine.classes(*place, written) for place, written in asked.items()}
             )
         self.footprints: dict[tuple[str, int], Footprint] = {
             (name, number): self.rules.footprint(sql, self.scenario.transactions[name].fixed)
