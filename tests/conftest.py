@@ -300,7 +300,8 @@ def own_server() -> Iterator[OwnServer]:
     (data / "pg_hba.conf").write_text("local all all trust\nhost all all 127.0.0.1/32 scram-sha-256\n")
     port = 20000 + os.getpid() % 20000
     command = [*recipe.command(data, folder), "-c", "listen_addresses=127.0.0.1", "-c", f"port={port}",
-               "-c", "max_connections=520"]  # fmt: skip
+               "-c", "max_connections=520",
+               "-c", "synchronous_commit=on"]  # fmt: skip  # what a test made is still there after a kill
     log = (folder / "log").open("wb")
 
     def launch(*options: str, environment: Mapping[str, str] | None = None) -> subprocess.Popen:
