@@ -20,7 +20,7 @@ from catenum.core.scenario.filler import rows_of
 from catenum.core.scenario.model import Fill, Remedy, Scenario
 from catenum.core.scenario.remedies import apply_remedy, describe
 from catenum.core.servers import rules_of
-from catenum.core.servers.innodb import RECORD
+from catenum.core.servers.innodb import innodb_locks
 from catenum.core.servers.postgresql import ROW, TABLE
 from catenum.core.space.schedule import complete, mirror_images
 from catenum.core.sql import scripts
@@ -300,11 +300,12 @@ def test_an_index_for_the_end_of_a_key_is_proposed_and_its_name_is_not_taken():
 
 
 def test_gap_locks_and_inserts_conflict_one_way_only():
-    assert RECORD.conflict(Mode.read("X insert intention"), Mode.read("X gap"))
-    assert not RECORD.conflict(Mode.read("X gap"), Mode.read("X insert intention"))
-    assert not RECORD.conflict(Mode.read("X gap"), Mode.read("X gap"))
-    assert RECORD.conflict(Mode.read("X record"), Mode.read("S next-key"))
-    assert not RECORD.conflict(Mode.read("S record"), Mode.read("S next-key"))
+    _, records = innodb_locks("its documentation")
+    assert records.conflict(Mode.read("X insert intention"), Mode.read("X gap"))
+    assert not records.conflict(Mode.read("X gap"), Mode.read("X insert intention"))
+    assert not records.conflict(Mode.read("X gap"), Mode.read("X gap"))
+    assert records.conflict(Mode.read("X record"), Mode.read("S next-key"))
+    assert not records.conflict(Mode.read("S record"), Mode.read("S next-key"))
 
 
 #: Parts of statements, among them those at which a quick way to cut a script could go wrong.

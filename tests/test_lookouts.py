@@ -28,9 +28,9 @@ from catenum.core.servers import rules_of
 from catenum.core.sql.masking import same_kind
 from catenum.core.story.headline import headline
 from catenum.core.words import duration
+from catenum.engines.innodb.control import arguments_of
 from catenum.engines.mariadb import crowd as crowds
 from catenum.engines.mariadb import records, rowlocks, standing
-from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.mariadb.lookout import _state
 from catenum.engines.postgresql import waited as waits
 from catenum.engines.postgresql.activity import ActivityRow, session_of

@@ -13,10 +13,10 @@ import pytest
 
 from catenum.core.record.recording_file import from_json, without_times_and_ids
 from catenum.core.scenario.model import Scenario
+from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.fields import decode
 from catenum.engines.innodb.status import latest_deadlock, transactions
 from catenum.engines.mariadb import connect
-from catenum.engines.mariadb.control import arguments_of
 from catenum.engines.mariadb.metadata import SOMEBODY
 from catenum.lab.run.play import PlayOptions, play
 from conftest import sample, until

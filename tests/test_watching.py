@@ -23,7 +23,7 @@ from hypothesis import strategies as st
 
 from catenum.core.moment.incidents import DeadlockCount
 from catenum.core.record.waits import Resource, key_text
-from catenum.engines.mariadb.control import arguments_of
+from catenum.engines.innodb.control import arguments_of
 from conftest import SCRIPT, has_looked, leftovers, looks, until
 
 GATE = "update slot set boxes = boxes - 1 where id = 42"

@@ -7,12 +7,13 @@ from __future__ import annotations
 
 from catenum.core.errors import InputError
 from catenum.core.servers.mariadb import MariadbRules
+from catenum.core.servers.mysql import MysqlRules
 from catenum.core.servers.postgresql import PostgresqlRules
 from catenum.core.servers.rules import STANDARD_LEVELS, Rules
 
 __all__ = ["LEVELS", "NAMES", "STANDARD_LEVELS", "Rules", "rules_of"]
 
-_ALL: dict[str, Rules] = {rules.name: rules for rules in (PostgresqlRules(), MariadbRules())}
+_ALL: dict[str, Rules] = {rules.name: rules for rules in (PostgresqlRules(), MariadbRules(), MysqlRules())}
 NAMES: tuple[str, ...] = tuple(_ALL)
 #: Every isolation level that some server has, those of the standard first.
 LEVELS: tuple[str, ...] = tuple(dict.fromkeys([*STANDARD_LEVELS, *(lv for r in _ALL.values() for lv in r.levels)]))

@@ -7,23 +7,19 @@ Lock Modes"; for records and gaps the rules of ``lock_rec_has_to_wait`` in InnoD
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from catenum.core.record.modes import Covers, Mode
-from catenum.core.record.recording import PathStep, TableKeys
+from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
+from catenum.core.servers.metadata import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, metadata_mode
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
 from catenum.core.servers.touch import TouchMode
 from catenum.core.sql.statements import Access
 
 _TABLE_MODES = tuple(Mode("table", name) for name in ("IS", "IX", "AUTO-INC", "S", "X"))
-TABLE = ModeTable(
-    title="InnoDB table locks",
-    source='MariaDB documentation, "InnoDB Lock Modes"',
-    modes=_TABLE_MODES,
-    conflicts=symmetric(
-        _TABLE_MODES, {"IS": (4,), "IX": (3, 4), "AUTO-INC": (2, 3, 4), "S": (1, 2, 4), "X": (0, 1, 2, 3, 4)}
-    ),
+_TABLE_CONFLICTS = symmetric(
+    _TABLE_MODES, {"IS": (4,), "IX": (3, 4), "AUTO-INC": (2, 3, 4), "S": (1, 2, 4), "X": (0, 1, 2, 3, 4)}
 )
 
 RECORD_COVERS: tuple[Covers, ...] = ("gap", "insert intention", "record", "next-key")
@@ -46,12 +42,20 @@ def _has_to_wait(wanted: Mode, held: Mode) -> bool:
     return held.covers != "gap"
 
 
-RECORD = ModeTable(
-    title="InnoDB record and gap locks",
-    source='MariaDB documentation, "InnoDB Lock Modes" (gap locks), and lock_rec_has_to_wait in lock0lock.cc',
-    modes=_RECORD_MODES,
-    conflicts=frozenset((a, b) for a in _RECORD_MODES for b in _RECORD_MODES if _has_to_wait(a, b)),
-)
+_RECORD_CONFLICTS = frozenset((a, b) for a in _RECORD_MODES for b in _RECORD_MODES if _has_to_wait(a, b))
+
+
+def innodb_locks(source: str) -> tuple[ModeTable, ModeTable]:
+    """The tables for whole tables and for records, with where a server's documentation describes them."""
+    records = f"{source} (gap locks), and lock_rec_has_to_wait in lock0lock.cc"
+    return (
+        ModeTable(title="InnoDB table locks", source=source, modes=_TABLE_MODES, conflicts=_TABLE_CONFLICTS),
+        ModeTable(
+            title="InnoDB record and gap locks", source=records, modes=_RECORD_MODES, conflicts=_RECORD_CONFLICTS
+        ),
+    )
+
+
 SHARED, EXCLUSIVE = Mode("record", "S", "next-key"), Mode("record", "X", "next-key")
 
 
@@ -62,6 +66,27 @@ class InnodbRules(Rules):
     usual_level = "repeatable read"
     #: An implicit lock: others see it as this until the transaction commits.
     inserted_mode = Mode("record", "X", "record")
+    schema_modes = frozenset([MDL_EXCLUSIVE])
+
+    catalogues = ("information_schema", "performance_schema")
+    wait_limits: tuple[str, ...] = ("innodb_lock_wait_timeout", "lock_wait_timeout")
+    wait_limit_unit_ms = 1000.0
+    outlived_lock_advice = (
+        "Call release_lock, or unlock tables, on every way out, errors included: neither a commit nor a rollback does.",
+        "A row taken with select … for update serves the same end, and goes with its transaction; so, in place of lock "
+        "tables, do the locks that statements take.",
+    )
+    named_locks_span = "server"
+
+    #: Numbers that mean the same on every server that speaks the protocol.
+    error_kinds: Mapping[str, ErrorKind] = {
+        "1213": "deadlock",  # ER_LOCK_DEADLOCK
+        "1205": "timeout",  # ER_LOCK_WAIT_TIMEOUT: innodb_lock_wait_timeout, lock_wait_timeout
+        "1053": "lost",  # ER_SERVER_SHUTDOWN
+        "2006": "lost",  # CR_SERVER_GONE_ERROR
+        "2013": "lost",  # CR_SERVER_LOST
+        "2055": "lost",  # CR_SERVER_LOST_EXTENDED
+    }
 
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
         """On index records, at its strictest.
@@ -72,6 +97,15 @@ class InnodbRules(Rules):
         if access.verb == "lock":
             return SHARED if access.strength in ("share", "key share") else EXCLUSIVE
         return EXCLUSIVE if access.verb in ("update", "delete") else None
+
+    def table_mode(self, access: Access) -> Mode:
+        """The metadata lock on the table."""
+        if access.verb in ("read", "lock"):
+            return MDL_READ if access.verb == "read" else MDL_WRITE
+        if access.lock_mode in ("read", "write"):
+            only = "MDL_SHARED_READ_ONLY" if access.lock_mode == "read" else "MDL_SHARED_NO_READ_WRITE"
+            return metadata_mode(only)
+        return MDL_WRITE if access.writes else MDL_EXCLUSIVE
 
     def read_mode(self, level: str, *, within_write: bool) -> TouchMode:
         """Plain reads lock at serializable, and reads within any other statement at every level (MariaDB documentation,

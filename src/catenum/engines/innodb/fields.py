@@ -90,18 +90,19 @@ def _string(data: bytes, kind: str) -> str:
     return text.rstrip(" ") if kind.lower().startswith("char") else text
 
 
-def _names(kind: str) -> list[str]:
+def names_of(kind: str) -> list[str]:
+    """The names of an ENUM or a SET, in order."""
     return [name.replace("''", "'") for name in re.findall(r"'((?:[^']|'')*)'", kind)]
 
 
 def _enum(data: bytes, kind: str) -> str:
     number = _number(data)
-    return _names(kind)[number - 1] if number else ""
+    return names_of(kind)[number - 1] if number else ""
 
 
 def _set(data: bytes, kind: str) -> str:
     number = _number(data)
-    return ",".join(name for place, name in enumerate(_names(kind)) if number >> place & 1)
+    return ",".join(name for place, name in enumerate(names_of(kind)) if number >> place & 1)
 
 
 def _date(data: bytes, kind: str) -> str:

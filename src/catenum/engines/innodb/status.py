@@ -230,17 +230,49 @@ def latest_deadlock(status: str) -> ReportedDeadlock | None:
     if not found:
         return None
     text = rest.partition("\n------------\nTRANSACTIONS")[0]
+    return report_of(text)
+
+
+def report_of(text: str) -> ReportedDeadlock:
+    """A report as it stands in that section, or in a log."""
     parts = re.split(r"^\*\*\* \(\d+\) TRANSACTION:\n", text, flags=re.MULTILINE)[1:]
-    members = tuple(_member(part) for part in parts)
+    told = [_member(part) for part in parts]
+    held = [lock for _, holds in told for lock in holds]
+    members = tuple(
+        member if member.conflicting else replace(member, conflicting=_in_the_way(member, held)) for member, _ in told
+    )
     victim = re.search(r"\*\*\* WE ROLL BACK TRANSACTION \((\d+)\)", text)
     return ReportedDeadlock(members, int(victim[1]) - 1 if victim else None, text.strip())
 
 
-def _member(part: str) -> ReportedMember:
-    own, _, rest = part.partition("*** WAITING FOR THIS LOCK TO BE GRANTED:\n")
-    waiting, _, conflicting = rest.partition("*** CONFLICTING WITH:\n")
+def same_place(one: RecordLock, other: RecordLock) -> bool:
+    """Whether two locks are on the same record, or on the same table."""
+    return (one.schema, one.table, one.index, one.place) == (other.schema, other.table, other.index, other.place)
+
+
+def _in_the_way(member: ReportedMember, held: Sequence[RecordLock]) -> tuple[RecordLock, ...]:
+    """Of the locks that the others are said to hold, those on what a member waits for."""
+    wants = member.waits
+    if wants is None:
+        return ()
+    return tuple(lock for lock in held if lock.owner != member.number and same_place(lock, wants))
+
+
+#: MariaDB tells what stands in a member's way, MySQL what each member holds.
+_WAITING = re.compile(r"^\*\*\* (?:\(\d+\) )?WAITING FOR THIS LOCK TO BE GRANTED:\n", re.MULTILINE)
+_HOLDS = re.compile(r"^\*\*\* \(\d+\) HOLDS THE LOCK\(S\):\n", re.MULTILINE)
+
+
+def _member(part: str) -> tuple[ReportedMember, tuple[RecordLock, ...]]:
+    """One member, and what it is said to hold."""
+    own, *rest = _WAITING.split(part, maxsplit=1)
+    own, *holds = _HOLDS.split(own, maxsplit=1)
+    waiting, _, conflicting = (rest[0] if rest else "").partition("*** CONFLICTING WITH:\n")
     header = _HEADER.match(own)
     section = TransactionSection(int(header[2] or 0) if header else 0)
     _fill(section, own.split("\n"))
     waits = next(_locks(waiting.split("\n")), None)
-    return ReportedMember(section.number, section.thread, section.query, waits, tuple(_locks(conflicting.split("\n"))))
+    member = ReportedMember(
+        section.number, section.thread, section.query, waits, tuple(_locks(conflicting.split("\n")))
+    )
+    return member, tuple(_locks(holds[0].split("\n"))) if holds else ()

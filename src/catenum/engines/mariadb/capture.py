@@ -10,9 +10,8 @@ from collections.abc import Callable
 from typing import Any
 
 from catenum.core.errors import TargetError
-from catenum.engines.innodb import earlier
+from catenum.engines.innodb import earlier, pending
 from catenum.engines.lookout import Check
-from catenum.engines.mariadb import pending
 
 Query = Callable[..., list[tuple[Any, ...]]]
 KEPT = "the same in the configuration, for the next start"

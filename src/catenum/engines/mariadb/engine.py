@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from catenum.engines.mariadb.control import arguments_of
+from catenum.engines.innodb.control import arguments_of
 from catenum.engines.mariadb.data import MariadbData
 from catenum.engines.mariadb.looking import MariadbLooking
 from catenum.engines.mariadb.loops import MariadbLoops

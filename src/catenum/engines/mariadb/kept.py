@@ -1,273 +1,38 @@
-"""Brings the scratch database's data back between schedules, and reports the result.
-
-A copy of every table is kept in a database beside the scratch one. A table that changed is emptied by TRUNCATE and
-filled again: a DELETE would leave its rows marked as deleted until InnoDB purges them, and locks on gaps and on such
-rows would then fall otherwise than on fresh data. Secondary indexes keep such marks also where the rows are the same
-in the end, so tables that have some are filled again after every schedule that can write them. Where that does not give
-what the planner knew after loading, and where anything but rows changed, the data is loaded again.
-"""
+"""Brings back what only MariaDB has: sequences. And what its catalogue tells of definitions."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any
+from catenum.engines.innodb.kept import SHAPE, Keeper
 
-import pymysql
-
-from catenum.engines.mariadb import errors
-from catenum.engines.ports import NeedsReload, NotRestored
-
-_COLUMNS = """
-select c.table_name, c.column_name from information_schema.columns c
-join information_schema.tables t on t.table_schema = c.table_schema and t.table_name = c.table_name
-where c.table_schema = %s and t.table_type = 'BASE TABLE' and c.generation_expression is null
-order by c.table_name, c.ordinal_position
-"""
-_NUMBERED = "select table_name, auto_increment from information_schema.tables where table_schema = %s"
 _SEQUENCES = """
 select table_name from information_schema.tables where table_schema = %s and table_type = 'SEQUENCE' order by 1
 """
-_SECONDARY = """
-select distinct table_name from information_schema.statistics where table_schema = %s and index_name <> 'PRIMARY'
-"""
-_ON_INSERT = """
-select 1 from information_schema.triggers where event_object_schema = %s and event_manipulation = 'INSERT' limit 1
-"""
-#: All definitions, a row each; every part names the schema once.
-_SHAPE = (
-    "select 'table' kind, concat_ws('|', table_name, table_type, engine, row_format, table_collation, create_options, "
-    "table_comment) part from information_schema.tables where table_schema = %s",
-    "select 'column', concat_ws('|', table_name, ordinal_position, column_name, column_type, is_nullable, "
-    "column_default, "
-    "collation_name, extra, generation_expression, column_comment) from information_schema.columns where "
-    "table_schema = %s",
-    "select 'index', concat_ws('|', table_name, index_name, seq_in_index, column_name, sub_part, non_unique, "
-    "index_type) "
-    "from information_schema.statistics where table_schema = %s",
-    "select 'reference', concat_ws('|', table_name, constraint_name, referenced_table_name, update_rule, delete_rule) "
-    "from information_schema.referential_constraints where constraint_schema = %s",
-    "select 'check', concat_ws('|', table_name, constraint_name, check_clause) "
-    "from information_schema.check_constraints where constraint_schema = %s",
-    "select 'partition', concat_ws('|', table_name, partition_name, partition_method, partition_expression, "
-    "partition_description) from information_schema.partitions where table_schema = %s and partition_name is not null",
-    "select 'view', concat_ws('|', table_name, view_definition, check_option) "
-    "from information_schema.views where table_schema = %s",
-    "select 'trigger', concat_ws('|', trigger_name, event_manipulation, event_object_table, action_timing, "
-    "action_statement) "
-    "from information_schema.triggers where trigger_schema = %s",
-    "select 'routine', concat_ws('|', routine_name, routine_type, dtd_identifier, routine_definition, sql_data_access) "
-    "from information_schema.routines where routine_schema = %s",
-)
 #: A sequence's position, then its definition.
 _SEQUENCE = (
     "concat_ws('|', next_not_cached_value, start_value, minimum_value, maximum_value, increment, cache_size, "
     "cycle_option, cycle_count)"
 )
-_DIGEST = "select md5(coalesce(group_concat(kind, ' ', part order by kind, part), '')) from ({}) parts"
-#: What the planner goes by: the number of rows, and how many of them share a key.
-_KNOWN = (
-    "select 'rows' kind, concat_ws('|', table_name, table_rows) part from information_schema.tables "
-    "where table_schema = %s and table_type = 'BASE TABLE'",
-    "select 'keys', concat_ws('|', table_name, index_name, seq_in_index, cardinality) "
-    "from information_schema.statistics where table_schema = %s",
-)
 
 
-def _rest(sequence: str) -> str:
-    """All but the position."""
-    return sequence.partition("|")[2]
+class MariadbKeeper(Keeper):
+    """See ``Keeper``."""
 
+    shape = (
+        *SHAPE,
+        "select 'check', concat_ws('|', table_name, constraint_name, check_clause) "
+        "from information_schema.check_constraints where constraint_schema = %s",
+    )
+    digest = "md5({})"
 
-Query = Callable[..., list[tuple[Any, ...]]]
-
-
-@dataclass(frozen=True, slots=True)
-class _State:
-    """Fingerprints: per table of all rows, and of what is compared of them; of the sequences; of all definitions."""
-
-    rows: tuple[str, ...]
-    shown: tuple[str, ...]
-    sequences: tuple[str, ...]
-    shape: str
-
-
-class Keeper:
-    """Keeps the data of one scratch database."""
-
-    def __init__(self, query: Query, schema: str) -> None:
-        self.query, self.schema, self.kept = query, schema, f"{schema}_kept"
-        self._columns: dict[str, list[str]] = {}
-        self._ignored: Mapping[str, Sequence[str]] = {}
-        self._numbers: dict[str, int] = {}
-        self._sequences: dict[str, int] = {}
-        self._always: list[str] = []
-        self._watch_shape = True
-        self._by_loading = self._analyzes = False
-        self._start: _State | None = None
-        self._last: _State | None = None
-
-    def keep(
-        self,
-        ignored: Mapping[str, Sequence[str]],
-        *,
-        shape: bool,
-        comment: str,
-        written: Collection[str] | None = None,
-    ) -> None:
-        """Copy what stands in the scratch database now. See ``engines.ports.data.Data.keep_data``."""
-        self.drop()
-        self._watch_shape, self._ignored, self._start = shape, ignored, None
-        self.query("set session group_concat_max_len = 1073741824")
-        self._columns = self._tables()
-        self._numbers = {
-            str(table): int(number) for table, number in self.query(_NUMBERED, (self.schema,)) if number is not None
-        }
+    def sequences(self) -> dict[str, int]:
+        """By the catalogue, and each one's own row."""
         names = [str(row[0]) for row in self.query(_SEQUENCES, (self.schema,))]
-        self._sequences = {n: int(self.query(f"select next_not_cached_value from {self._own(n)}")[0][0]) for n in names}
-        secondary = {str(row[0]) for row in self.query(_SECONDARY, (self.schema,))}
-        able = set(self._columns) if written is None else {t for t in self._columns if t.lower() in written}
-        self._always = [table for table in self._columns if table in able & (secondary | set(self._numbers))]
-        known = self._known()
-        if self.query(_ON_INSERT, (self.schema,)):
-            self._by_loading = True  # filling a table again would set them off
-        self.query(f"create database {_q(self.kept)} character set utf8mb4 comment %s", (comment,))
-        for table in self._columns:
-            self.query(f"create table {self._copy(table)} engine=InnoDB as select * from {self._own(table)}")
-        self._state_sql = self._state_query()
-        self._start = first = self.state()
-        if not self._by_loading:
-            self._try_refill(first, known)
+        return {n: int(self.query(f"select next_not_cached_value from {self.own(n)}")[0][0]) for n in names}
 
-    def _try_refill(self, first: _State, known: str) -> None:
-        """From now on tables are filled in one way, if that gives what was loaded: without or with ANALYZE."""
-        for self._analyzes in (False, True):
-            self._refill(list(self._columns))
-            if self.state() != first:
-                raise NotRestored("a copy of the data, put back, is not what it was", self._differing())
-            if self._known() == known:
-                return
-        self._by_loading, self._analyzes, self._start, self._last = True, False, None, None
-        raise NeedsReload
+    def sequence_state(self, name: str) -> str:
+        """From its own row."""
+        return f"(select {_SEQUENCE} from {self.own(name)})"
 
-    def drop(self) -> None:
-        """Drop the copies."""
-        self.query(f"drop database if exists {_q(self.kept)}")
-
-    # -- what stands there -------------------------------------------------------------------------------------------
-
-    def state(self) -> _State:
-        """The fingerprints of what stands there now."""
-        shape = self._digest(_SHAPE) if self._watch_shape else ""
-        if self._start is not None and shape != self._start.shape:
-            self._last = self._changed_state(shape)
-            return self._last
-        try:
-            cells = [str(cell) for cell in self.query(self._state_sql)[0]]
-        except pymysql.Error as error:
-            if not self._watch_shape or errors.kind_of(errors.number_and_text(error)[0]) == "lost":
-                raise
-            self._last = self._changed_state(shape)
-            return self._last
-        number = len(self._columns)
-        shown = cells[:number]
-        for place, table in enumerate(t for t in self._columns if self._ignored.get(t)):
-            shown[list(self._columns).index(table)] = cells[number + len(self._sequences) + place]
-        self._last = _State(
-            rows=tuple(cells[:number]),
-            shown=tuple(shown),
-            sequences=tuple(cells[number : number + len(self._sequences)]),
-            shape=shape,
-        )
-        return self._last
-
-    def _changed_state(self, shape: str) -> _State:
-        """Of whatever tables there are now, by name."""
-        digests = [
-            f"{table}:{self.query('select ' + self._digested(table, columns, shown=True))[0][0]}"
-            for table, columns in self._tables().items()
-        ]
-        return _State(rows=(), shown=tuple(digests), sequences=(), shape=f"changed {shape}")
-
-    def fingerprint(self) -> str:
-        """One text for all rows that stand there now."""
-        state = self.state()
-        return " ".join((*state.shown, state.shape))
-
-    def _tables(self) -> dict[str, list[str]]:
-        found: dict[str, list[str]] = {}
-        for table, column in self.query(_COLUMNS, (self.schema,)):
-            found.setdefault(str(table), []).append(str(column))
-        return found
-
-    def _digest(self, parts: Sequence[str]) -> str:
-        return str(self.query(_DIGEST.format(" union all ".join(parts)), (self.schema,) * len(parts))[0][0])
-
-    def _known(self) -> str:
-        return self._digest(_KNOWN)
-
-    def _digested(self, table: str, columns: Sequence[str], *, shown: bool) -> str:
-        left = [c for c in columns if not (shown and c in self._ignored.get(table, ()))]
-        row = f"json_array({', '.join(map(_q, left))})"
-        return f"(select md5(coalesce(group_concat({row} order by {row}), '')) from {self._own(table)})"
-
-    def _state_query(self) -> str:
-        parts = [self._digested(table, columns, shown=False) for table, columns in self._columns.items()]
-        parts += [f"(select {_SEQUENCE} from {self._own(name)})" for name in self._sequences]
-        parts += [self._digested(t, c, shown=True) for t, c in self._columns.items() if self._ignored.get(t)]
-        return "select " + (", ".join(parts) or "1")
-
-    # -- bringing it back --------------------------------------------------------------------------------------------
-
-    def restore(self) -> None:
-        """Bring the data back to what was kept, and see that it is. Raises NeedsReload or NotRestored."""
-        start, state = self._start, self._last or self.state()
-        if start is None or state.shape != start.shape:
-            raise NeedsReload
-        changed = [t for t, is_now, was in zip(self._columns, state.rows, start.rows, strict=True) if is_now != was]
-        tables = [table for table in self._columns if table in changed or table in self._always]
-        moved = [
-            n for n, is_now, was in zip(self._sequences, state.sequences, start.sequences, strict=True) if is_now != was
-        ]
-        if not tables and not moved:
-            return
-        places = [list(self._sequences).index(name) for name in moved]
-        if self._by_loading or any(_rest(state.sequences[n]) != _rest(start.sequences[n]) for n in places):
-            raise NeedsReload
-        for name in moved:
-            self.query(f"alter sequence {self._own(name)} restart {self._sequences[name]}")
-        self._refill(tables)
-        if self.state() != start:
-            raise NotRestored("the data could not be brought back", self._differing())
-
-    def _refill(self, tables: Sequence[str]) -> None:
-        if not tables:
-            return
-        self.query("set session foreign_key_checks = 0")
-        for table in tables:
-            self.query(f"truncate table {self._own(table)}")
-            listed = ", ".join(map(_q, self._columns[table]))
-            if listed:
-                self.query(f"insert into {self._own(table)} ({listed}) select {listed} from {self._copy(table)}")
-            if table in self._numbers:
-                self.query(f"alter table {self._own(table)} auto_increment = {self._numbers[table]}")
-            if self._analyzes:
-                self.query(f"analyze table {self._own(table)}")
-        self.query("set session foreign_key_checks = 1")
-
-    def _differing(self) -> list[str]:
-        found = self._last or self.state()
-        start = self._start or found
-        if len(found.rows) != len(start.rows):
-            return list(self._columns)
-        return [table for table, a, b in zip(self._columns, found.rows, start.rows, strict=True) if a != b]
-
-    def _own(self, table: str) -> str:
-        return f"{_q(self.schema)}.{_q(table)}"
-
-    def _copy(self, table: str) -> str:
-        return f"{_q(self.kept)}.{_q(table)}"
-
-
-def _q(name: str) -> str:
-    return "`" + name.replace("`", "``") + "`"
+    def put_back(self, name: str, position: int) -> None:
+        """By RESTART."""
+        self.query(f"alter sequence {self.own(name)} restart {position}")

@@ -1,32 +1,10 @@
-"""Looking: who waits for whom, every lock, and which values are the same."""
+"""Looking: who waits for whom, every lock, and which values are the same. As InnoDB has it."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import cast
-
-from catenum.core.record.recording import LockEntry
-from catenum.core.record.waits import Edge
-from catenum.core.space.classes import steady
+from catenum.engines.innodb.looking import InnodbLooking
 from catenum.engines.mariadb.control import MariadbControl
-from catenum.engines.mariadb.session import MariadbSession
-from catenum.engines.ports import Session
 
 
-class MariadbLooking(MariadbControl):
+class MariadbLooking(InnodbLooking, MariadbControl):
     """See ``engines.ports.looking.Looking`` for what each method promises."""
-
-    def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
-        """Who among ``sessions`` waits for whom."""
-        with self._told():
-            return self.reader.look(cast(Mapping[str, MariadbSession], sessions), self._threads, now_ms)
-
-    def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
-        """Every lock of ``sessions``."""
-        with self._told():
-            return self.reader.picture({int(session.id): name for name, session in sessions.items()})
-
-    def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
-        """By casts to the column's type, with its precision and the finest: inserting rounds, comparing does not."""
-        with self._told():
-            return self.reader.classes(table, column, steady(written))

@@ -23,9 +23,14 @@ from catenum.core.moment.sample import Sample, SessionInfo, State, Suspect
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge, Resource
+from catenum.core.servers import rules_of
 from catenum.core.words import duration
 from catenum.engines.clock import Clock
-from catenum.engines.innodb import earlier
+from catenum.engines.innodb import earlier, errors, pending
+from catenum.engines.innodb.control import arguments_of
+from catenum.engines.innodb.pending import ANY_STATE, NAMED_STATE
+from catenum.engines.innodb.records import Records, table_name
+from catenum.engines.innodb.session import AS_TEXT
 from catenum.engines.lookout import (
     APPLICATION,
     LOOK_MS,
@@ -37,16 +42,22 @@ from catenum.engines.lookout import (
     StatementRate,
     no_answer,
 )
-from catenum.engines.mariadb import capture, errors, pending, rowlocks, unnumbered
-from catenum.engines.mariadb.control import arguments_of
+from catenum.engines.mariadb import capture, rowlocks, unnumbered
 from catenum.engines.mariadb.crowd import CROWD
 from catenum.engines.mariadb.crowd import look as look_at_crowd
-from catenum.engines.mariadb.metadata import ANY_STATE, NAMED_STATE
-from catenum.engines.mariadb.records import Records, table_name
-from catenum.engines.mariadb.session import AS_TEXT
 from catenum.engines.mariadb.standing import standing_edges, waiting
 
+RULES = rules_of("mariadb")
 _PROCESSES = "select id, user, host, db, command, time_ms, state, info from information_schema.processlist "
+#: The columns of an index, in order (MariaDB documentation, "Information Schema INNODB_SYS_FIELDS Table"). Names of
+#: tables are as the file system has them there, so that only plain ones are asked for.
+INDEX_COLUMNS = """
+select f.name from information_schema.innodb_sys_tables t
+join information_schema.innodb_sys_indexes i on i.table_id = t.table_id
+join information_schema.innodb_sys_fields f on f.index_id = i.index_id
+where (t.name = '{name}' or t.name like '{pattern}#P#%') and i.name = '{index}'
+group by f.pos, f.name order by f.pos
+"""
 _COUNTS = (
     "show global status where variable_name in ('Threads_connected', 'Innodb_deadlocks', "
     "'Innodb_row_lock_current_waits')"
@@ -71,7 +82,7 @@ class MariadbLookout:
     def __init__(self, where: dict[str, object], shown_url: str, *, private: bool) -> None:
         self._shown = shown_url
         self._applications: dict[str, str | None] = {}
-        self._records = Records(self._rows)
+        self._records = Records(self._rows, INDEX_COLUMNS)
         options: dict[str, Any] = {
             **where,
             "autocommit": True,
@@ -147,7 +158,7 @@ class MariadbLookout:
                 raise LookTimedOut(told) from error
             if isinstance(error.__context__, TimeoutError):  # the driver's own limit, in its own wording
                 raise no_answer(self._shown) from error
-            if errors.kind_of(number) == "lost" or number == 0:
+            if errors.kind_of(number, RULES) == "lost" or number == 0:
                 raise errors.went_away(error, self._shown) from error
             raise TargetError(f"{self._shown}: {message}") from error
 

@@ -1,67 +1,10 @@
-"""Reports: what a deadlock's error and the server's own report say, and by which rule the victim was chosen."""
+"""Reports of deadlocks, as InnoDB has them."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import cast
-
-from catenum.core.record.modes import NO_MODE, Mode
-from catenum.core.record.recording import ServerError
-from catenum.core.record.waits import Edge
+from catenum.engines.innodb.reports import InnodbReports
 from catenum.engines.mariadb.control import MariadbControl
-from catenum.engines.mariadb.session import MariadbSession
-from catenum.engines.ports import Patience, Session
 
 
-class MariadbReports(MariadbControl):
+class MariadbReports(InnodbReports, MariadbControl):
     """See ``engines.ports.reports.Reports`` for what each method promises."""
-
-    def edges_of(
-        self, error: ServerError, victim: Session | None = None, names: Mapping[int, str] | None = None
-    ) -> tuple[Edge, ...]:
-        """The cycle that InnoDB's report of the latest deadlock tells; or, where there is no new one, what the victim
-        was after: the cycle was then one of metadata or named locks.
-        """
-        with self._told():
-            edges, report = self.reader.deadlock_edges(names or self._threads)
-            if report is None or (self._last_report and report.text == self._last_report.text):
-                self._report = None
-                if victim is None:
-                    return ()
-                return self.metadata.given_up(cast(MariadbSession, victim), self._threads, self.reader.tables.keys())
-            self._report = self._last_report = report
-            return edges
-
-    def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
-        """From InnoDB's report of that deadlock."""
-        return {names[m.thread]: m.query for m in self._report.members if m.thread in names} if self._report else {}
-
-    def cycle_victim(self, names: Mapping[int, str]) -> str | None:
-        """Whom InnoDB's report names: it tells of the latest deadlock, whichever that was."""
-        if self._report is None or self._report.victim is None:
-            return None
-        return names.get(self._report.members[self._report.victim].thread)
-
-    def report_of(self, error: ServerError) -> str | None:
-        """InnoDB's own report, kept when the cycle was read from it."""
-        return self._report.text if self._report else None
-
-    def verdict_ms(self, cycle: Sequence[Edge]) -> float:
-        """InnoDB and the metadata locks look at once, each for cycles of its own kind only."""
-        metadata = {edge.wanted.family == "metadata" for edge in cycle}
-        seen = metadata == {True} or (metadata == {False} and self._detects)
-        return 5_000.0 if seen else 500.0
-
-    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE) -> str:
-        """Why the victim fell (Deadlock::report in lock0lock.cc; enum_deadlock_weight in mdl.h)."""
-        last = {
-            True: "; here this is the one that closed the cycle",
-            False: "; here it waited before the cycle was closed",
-        }
-        rule = "InnoDB rolls back the transaction with the least weight (rows changed and locks taken)"
-        if wanted.family == "metadata":
-            rule = (
-                "the server's metadata locks, which InnoDB does not see, roll back the session whose wait weighs "
-                "least (for rows, then for a named lock, then for a schema change)"
-            )
-        return f"{rule}, and among equals the one that closes the cycle{last[closed] if closed is not None else ''}"

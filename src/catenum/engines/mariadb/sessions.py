@@ -1,61 +1,10 @@
-"""Sessions: opened, made new, ended."""
+"""Sessions: opened, made new, ended. As InnoDB has it."""
 
 from __future__ import annotations
 
-import contextlib
-from collections.abc import Mapping, Sequence
-from typing import cast
-
-import pymysql
-
+from catenum.engines.innodb.sessions import InnodbSessions
 from catenum.engines.mariadb.control import MariadbControl
-from catenum.engines.mariadb.session import MariadbSession
-from catenum.engines.ports import Session
-
-_NO_LIMIT_S = 3600  # a lock wait of a run that lost its client ends by itself after this
 
 
-class MariadbSessions(MariadbControl):
+class MariadbSessions(InnodbSessions, MariadbControl):
     """See ``engines.ports.sessions.Sessions`` for what each method promises."""
-
-    def hurry(self) -> float:
-        """InnoDB checks for cycles at once anyway."""
-        return 0.0
-
-    def calm(self) -> None:
-        """Nothing to undo."""
-
-    def open_session(self, name: str, often: Sequence[str] = ()) -> MariadbSession:
-        """A connection whose waits end by themselves in the end, should Catenum be killed."""
-        with self._told():
-            connection = self._connect(name, self._theirs)
-            cursor = connection.cursor()
-            cursor.execute(
-                f"set session innodb_lock_wait_timeout = {_NO_LIMIT_S}, lock_wait_timeout = {_NO_LIMIT_S}, "
-                f"max_statement_time = {_NO_LIMIT_S}, idle_transaction_timeout = {_NO_LIMIT_S}"
-            )
-            connection.select_db(self.schema)
-        session = MariadbSession(
-            name, connection, self._kill, timeout_undoes=self._timeout_undoes, level_variable=self._level
-        )
-        self._threads[session.thread_id] = name
-        self.metadata.sessions[session.thread_id] = session
-        return session
-
-    def renew(self, sessions: Mapping[str, Session]) -> dict[str, Session]:
-        """Others in their place: the driver has no public way to reset a connection."""
-        self.end(list(sessions.values()))
-        return {name: cast(Session, self.open_session(name)) for name in sessions}
-
-    def end(self, sessions: Sequence[Session]) -> None:
-        """End the sessions and wait until the server has undone what they had begun and released named locks."""
-        for session in cast(Sequence[MariadbSession], sessions):
-            session.close()
-            self._threads.pop(session.thread_id, None)
-            self.metadata.sessions.pop(session.thread_id, None)
-        listed = ", ".join(session.id for session in sessions)
-        with contextlib.suppress(pymysql.Error, OSError):
-            for _ in range(5000 if sessions else 0):
-                if not self.query(f"select 1 from information_schema.processlist where id in ({listed}) limit 1"):
-                    return
-                self.query("select sleep(0.001)")

@@ -15,22 +15,16 @@ from typing import Any
 from catenum.core.moment.sample import Suspect
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Edge, Resource
-from catenum.core.servers.mariadb import METADATA, metadata_mode
+from catenum.core.servers import rules_of
+from catenum.core.servers.metadata import conflict, metadata_mode
 from catenum.core.sql.named_locks import named_resource
+from catenum.engines.innodb import pending
+from catenum.engines.innodb.metadata import SOME_LOCK
+from catenum.engines.innodb.pending import ANY_STATE, FLUSH_STATE, NAMED_STATE, TABLE_STATE, waits_by_state
 from catenum.engines.lookout import SOMEBODY
-from catenum.engines.mariadb import pending
-from catenum.engines.mariadb.errors import RULES
-from catenum.engines.mariadb.metadata import (
-    ANY_STATE,
-    FLUSH_STATE,
-    NAMED_MODE,
-    NAMED_STATE,
-    SOME_LOCK,
-    TABLE_STATE,
-    keeps_all_out,
-    waits_by_state,
-)
+from catenum.engines.mariadb.metadata import NAMED_MODE, keeps_all_out
 
+RULES = rules_of("mariadb")
 _HELD = "select thread_id, lock_mode, lock_type, table_schema, table_name from information_schema.metadata_lock_info"
 SOME_METADATA_LOCK = metadata_mode("a metadata lock")
 #: Different named locks whose holder one check asks for.
@@ -148,8 +142,7 @@ def _targets(row: Listed) -> list[_Wanted]:
 
 
 def _in_the_way(wanted: Mode, held: Mode) -> bool:
-    modes = METADATA.modes
-    return METADATA.conflict(wanted, held) if wanted in modes and held in modes else True
+    return conflict(wanted, held) is not False
 
 
 def _suspects(row: Listed, held: Sequence[tuple[Any, ...]], everybody: Sequence[Listed]) -> list[Suspect]:

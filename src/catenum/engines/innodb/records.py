@@ -13,15 +13,6 @@ from typing import Any
 from catenum.core.record.waits import Key, Resource, key_text
 from catenum.engines.innodb.fields import decode
 
-#: The columns of an index, in order (MariaDB documentation, "Information Schema INNODB_SYS_FIELDS Table"). Names of
-#: tables are as the file system has them there, so that only plain ones are asked for.
-_COLUMNS = """
-select f.name from information_schema.innodb_sys_tables t
-join information_schema.innodb_sys_indexes i on i.table_id = t.table_id
-join information_schema.innodb_sys_fields f on f.index_id = i.index_id
-where (t.name = '{name}' or t.name like '{pattern}#P#%') and i.name = '{index}'
-group by f.pos, f.name order by f.pos
-"""
 _TYPES = """
 select column_name, concat(column_type, coalesce(concat(' character set ', character_set_name), ''))
 from information_schema.columns where table_schema = %s and table_name = %s
@@ -40,6 +31,8 @@ class Records:
     """Remembers the columns of indexes that were met, for one connection."""
 
     query: Query
+    #: Lists the columns of an index, in order; made complete by ``name``, ``pattern`` and ``index``.
+    index_columns: str
     _kinds: dict[tuple[str, str], dict[str, str]] = field(default_factory=dict)
     _known: dict[tuple[str, str], tuple[str, ...]] = field(default_factory=dict)
 
@@ -80,7 +73,7 @@ class Records:
         place = (f"{schema}/{table}", index)
         if place not in self._known:
             pattern = place[0].replace("_", "\\_")
-            rows = self.query(_COLUMNS.format(name=place[0], pattern=pattern, index=index))
+            rows = self.query(self.index_columns.format(name=place[0], pattern=pattern, index=index))
             self._known[place] = tuple(str(row[0]) for row in rows)
         return self._known[place]
 

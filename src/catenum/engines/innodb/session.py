@@ -18,7 +18,8 @@ from pymysql.constants import FIELD_TYPE
 
 from catenum.core.record.recording import Result, digest_of
 from catenum.core.record.values import NOTHING, Binding
-from catenum.engines.mariadb.errors import RULES, server_error
+from catenum.core.servers import Rules
+from catenum.engines.innodb.errors import server_error
 from catenum.engines.ports import Beginning, Begun, Patience, Reply
 
 KEPT_ROWS = 50
@@ -34,7 +35,7 @@ _NUMBERS = frozenset(
 )
 
 
-class MariadbSession:
+class InnodbSession:
     """A connection with one transaction of the scenario on it."""
 
     def __init__(
@@ -43,10 +44,11 @@ class MariadbSession:
         connection: pymysql.Connection[Any],
         kill: Callable[[int, bool], None],
         *,
+        rules: Rules,
         timeout_undoes: Literal["transaction", "statement"],
         level_variable: str,
     ) -> None:
-        self.name, self.connection, self._kill = name, connection, kill
+        self.name, self.connection, self._kill, self._rules = name, connection, kill, rules
         self._timeout_undoes, self._level_variable = timeout_undoes, level_variable
         self._closed = False
         self.thread_id = int(connection.thread_id())  # type: ignore[no-untyped-call]
@@ -109,7 +111,9 @@ class MariadbSession:
     def _execute(self, sql: str, values: Binding) -> Reply:
         cursor = self.connection.cursor()
         if values:
-            cursor.execute(RULES.formatted(sql), [value.plain for value in RULES.values_by_place(sql, values)])
+            cursor.execute(
+                self._rules.formatted(sql), [value.plain for value in self._rules.values_by_place(sql, values)]
+            )
         else:
             cursor.execute(sql)
         first = _reply(cursor)
@@ -122,7 +126,7 @@ class MariadbSession:
             try:
                 reply = order()
             except (pymysql.Error, OSError, ValueError, AttributeError) as error:
-                reply = Reply(error=server_error(error, timeout_undoes=self._timeout_undoes))
+                reply = Reply(error=server_error(error, self._rules, timeout_undoes=self._timeout_undoes))
             self._reply = reply
             with contextlib.suppress(OSError):
                 os.write(self._write, b".")

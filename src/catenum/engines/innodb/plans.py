@@ -1,4 +1,4 @@
-"""MariaDB's plans (EXPLAIN FORMAT=JSON) boiled down to steps."""
+"""Plans (EXPLAIN FORMAT=JSON) boiled down to steps: the form that MariaDB has, and MySQL in its first version."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ from typing import Any, Literal
 
 from catenum.core.record.recording import PathStep
 
-#: MariaDB documentation, "EXPLAIN", column type.
-_KINDS: dict[str, Literal["scan", "index scan", "range", "lookup"]] = {
+#: MariaDB documentation, "EXPLAIN", column type; MySQL Reference Manual, "EXPLAIN Join Types".
+KINDS: dict[str, Literal["scan", "index scan", "range", "lookup"]] = {
     "ALL": "scan",
     "index": "index scan",
     "range": "range",
@@ -25,9 +25,10 @@ def steps_of(value: Any) -> Iterator[PathStep]:
     if not isinstance(value, dict):
         return
     name = value.get("table_name")
-    if isinstance(name, str) and not name.startswith("<") and "access_type" in value:
-        rows, index = value.get("rows"), value.get("key")
-        kind = _KINDS.get(str(value["access_type"]), "lookup")
+    fills = value.get("insert") or value.get("replace")
+    if isinstance(name, str) and not name.startswith("<") and "access_type" in value and not fills:
+        rows, index = value.get("rows", value.get("rows_examined_per_scan")), value.get("key")
+        kind = KINDS.get(str(value["access_type"]), "lookup")
         if kind == "index scan" and index == "PRIMARY":  # the rows themselves, in the order of their keys
             kind, index = "scan", None
         yield PathStep(

@@ -1,0 +1,266 @@
+"""Scratch space and data: made, loaded, filled, read, put back, dropped."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import re
+import struct
+from abc import abstractmethod
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from itertools import islice
+from typing import Any
+
+import pymysql
+
+from catenum.core.record.recording import PathStep, ServerError, TableKeys, TableRows
+from catenum.core.record.values import NOTHING, Binding, Value
+from catenum.engines.innodb import errors
+from catenum.engines.innodb.control import InnodbControl, quoted
+from catenum.engines.innodb.session import result_of, text_of
+from catenum.engines.ports import DataError
+
+_INDEX = re.compile(r"create index (`(?:[^`]|``)+`|\w+) on (`(?:[^`]|``)+`|\w+) ")
+
+
+class InnodbData(InnodbControl):
+    """See ``engines.ports.data.Data`` for what each method promises."""
+
+    explain = "explain format=json"
+
+    @abstractmethod
+    def steps(self, plan: Any) -> Iterator[PathStep]:
+        """The steps of a plan as EXPLAIN told it in JSON."""
+
+    def make_scratch(self) -> list[str]:
+        """Clear what a killed run left, then make a database of our own, marked and with a sign of life."""
+        with self._told():
+            cleared = [name for name in self._left_behind() if self._clear(name)]
+            self.query("select get_lock(%s, 0)", (self.schema,))
+            self._make_user()
+            self._create()
+        return cleared
+
+    def load(self, script: str) -> None:
+        """Empty the scratch space and run ``script`` in it."""
+        with self._told():
+            if self._loaded:
+                self.query(f"drop database `{self.schema}`")
+                self._create()
+        self._loaded = True
+        self.add(script)
+
+    def add(self, script: str) -> None:
+        """Run set-up SQL, statement by statement."""
+        for offset, sql in self.rules.split(script):
+            try:
+                cursor = self.writer.cursor()
+                cursor.execute(sql)
+                while cursor.nextset():
+                    pass
+            except (pymysql.Error, OSError) as error:
+                found = errors.server_error(error, self.rules, timeout_undoes=self._timeout_undoes)
+                if found.kind == "lost" and not self.alive():
+                    raise errors.went_away(error, self._shown) from error
+                raise DataError(
+                    ServerError(code=found.code, kind=found.kind, message=found.message, position=offset + 1), script
+                ) from error
+        with self._told():
+            self.writer.select_db(self.schema)
+            self.write("commit")
+            self.reader.learn()
+
+    def refuses(self, index: str) -> str | None:
+        """Made and dropped: DDL commits here."""
+        parts = _INDEX.match(index)
+        if parts is None:
+            return None
+        try:
+            self.add(f"set session lock_wait_timeout = 2; {index}; drop index {parts[1]} on {parts[2]}")
+        except DataError as error:
+            return None if error.error.kind == "timeout" else error.error.message
+        return None
+
+    def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
+        """Rows by INSERTs of many rows, in one transaction."""
+        names = ", ".join(map(quoted, columns))
+        query = f"insert into {quoted(table)} ({names}) values ({', '.join(['%s'] * len(columns))})"
+        try:
+            cursor = self.writer.cursor()
+            cursor.execute("start transaction")
+            left = iter(rows)
+            while batch := list(islice(left, 2000)):
+                cursor.executemany(query, [tuple(str(v) if v is not None else None for v in row) for row in batch])
+            cursor.execute("commit")
+        except pymysql.Error as error:
+            raise DataError(
+                errors.server_error(error, self.rules, timeout_undoes=self._timeout_undoes), f"fill {table}"
+            ) from error
+
+    def analyze(self) -> None:
+        """ANALYZE each table of the scratch space."""
+        with self._told():
+            for table in self.reader.tables:
+                self.write(f"analyze table {quoted(table)}")
+
+    def tables(self) -> dict[str, TableKeys]:
+        """The scratch space's tables, with their primary and unique keys."""
+        with self._told():
+            self.reader.learn()
+        return self.reader.tables
+
+    def functions(self) -> frozenset[str]:
+        """Stored functions."""
+        with self._told():
+            stored = self.reader.query("select routine_name from information_schema.routines")
+        return frozenset(str(row[0]).lower() for row in stored)
+
+    def notes(self) -> list[str]:
+        """Tables of another storage engine."""
+        return self.reader.engine_notes()
+
+    def plan(self, sql: str, values: Binding = NOTHING) -> tuple[PathStep, ...]:
+        """By EXPLAIN, which executes nothing; a statement that cannot be explained has no path."""
+        try:
+            bound = tuple(v.plain for v in self.rules.values_by_place(sql, values)) if values else ()
+            rows = self.write(f"{self.explain} {self.rules.formatted(sql) if values else sql}", bound)
+        except pymysql.Error as error:
+            if errors.kind_of(errors.number_and_text(error)[0], self.rules) == "lost":
+                raise errors.went_away(error, self._shown) from error
+            return ()
+        return tuple(self.steps(read_plan(str(rows[0][0])))) if rows else ()
+
+    def keep_data(
+        self, ignored: Mapping[str, Sequence[str]], *, shape: bool, written: Collection[str] | None = None
+    ) -> None:
+        """In a database beside the scratch one."""
+        with self._told():
+            self.query("select get_lock(%s, 0)", (self.keeper.kept,))
+            self.keeper.keep(ignored, shape=shape, written=written)
+
+    def data_state(self) -> str:
+        """Fingerprints of the tables' rows."""
+        with self._told():
+            return self.keeper.fingerprint()
+
+    def restore_data(self) -> None:
+        """Refill the tables that changed."""
+        with self._told():
+            self.keeper.restore()
+
+    def rows(self, limit: int) -> dict[str, TableRows]:
+        """The first ``limit`` rows of each table, ordered by its key."""
+        found = {}
+        for table, keys in self.tables().items():
+            order = ", ".join(quoted(column) for column in keys.primary) or "1"
+            with self._told():
+                cursor = self.writer.cursor()
+                cursor.execute(f"select * from {quoted(table)} order by {order} limit {int(limit)}")
+                columns = tuple(str(column[0]) for column in cursor.description or ())
+                rows = tuple(tuple(text_of(value) for value in row) for row in cursor.fetchall())
+                total = int(self.write(f"select count(*) from {quoted(table)}")[0][0])
+            found[table] = TableRows(columns=columns, rows=rows, total=total)
+        return found
+
+    def values_of(self, table: str, column: str, most: int) -> tuple[Value, ...]:
+        """By a plain query."""
+        name = quoted(column)
+        query = f"select distinct {name} from {quoted(table)} where {name} is not null order by 1 limit {most}"
+        try:
+            cursor = self.writer.cursor()
+            cursor.execute(query)
+        except pymysql.Error as error:
+            raise DataError(
+                errors.server_error(error, self.rules, timeout_undoes=self._timeout_undoes), query
+            ) from error
+        result = result_of(cursor)
+        return tuple(Value.read(row[0], result.kinds[0]) for row in result.rows)
+
+    def truth(self, query: str) -> bool:
+        """Whether ``query`` gives one row with one value that is true (1)."""
+        try:
+            cursor = self.writer.cursor()
+            cursor.execute("start transaction read only")
+            cursor.execute(query)
+            rows = cursor.fetchall()
+        except pymysql.Error as error:
+            found = errors.server_error(error, self.rules, timeout_undoes=self._timeout_undoes)
+            if found.kind == "lost" or not self.alive():
+                raise errors.went_away(error, self._shown) from error
+            raise DataError(found, query) from error
+        finally:
+            with contextlib.suppress(pymysql.Error):
+                self.writer.rollback()
+        value = text_of(rows[0][0]) if len(rows) == 1 and len(rows[0]) == 1 else None
+        if value not in ("0", "1"):
+            got = f"{len(rows)} rows" if value is None else repr(value)
+            message = f"it must return one row with true or false; it returned {got}"
+            raise DataError(ServerError(code="", kind="rejected", message=message), query)
+        return value == "1"
+
+    def close(self) -> None:
+        """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""
+        with contextlib.suppress(pymysql.Error, OSError, struct.error):
+            if self._writer is not None:
+                self._kill(int(self._writer.thread_id()), True)  # type: ignore[no-untyped-call]
+                self._writer.close()
+        with contextlib.suppress(pymysql.Error, OSError):
+            if self._made:
+                try:
+                    self._drop()
+                except (pymysql.Error, OSError, struct.error):
+                    self._reconnect()  # the connection may have been cut short in the midst of an answer
+                    self._drop()
+        with contextlib.suppress(pymysql.Error, OSError):
+            self.connection.close()
+
+    def _drop(self) -> None:
+        self.query("set session lock_wait_timeout = 5")
+        self.query(f"drop database if exists `{self.schema}`")
+        self.query(f"drop database if exists `{self.keeper.kept}`")
+        if self.user is not None:
+            self._drop_user(self.user)
+
+    def _create(self) -> None:
+        self.make_space(self.schema)
+        self._made = True
+        self.connection.select_db(self.schema)
+
+    def _left_behind(self) -> list[str]:
+        """Databases that carry both Catenum's name and its mark, regardless of whose run made them."""
+        found = self._spaces_left()
+        if self.user is not None:  # logins too: a run may be killed between the two
+            found += self._users_left()
+        return list(dict.fromkeys(found))
+
+    def _clear(self, schema: str) -> bool:
+        """Drop it if its run is dead: a live one holds the lock of its name for as long as it is connected."""
+        if str(self.query("select get_lock(%s, 0)", (schema,))[0][0]) != "1":
+            return False
+        try:
+            for (thread,) in self.query(f"select id from {self.process_list} where db = %s", (schema,)):
+                self._kill(int(thread), True)
+            self.query(f"drop database if exists `{schema}`")
+            if self.user is not None:
+                self._drop_user(schema)
+            return True
+        except pymysql.Error:
+            return False
+        finally:
+            self.query("select release_lock(%s)", (schema,))
+
+
+#: A line of EXPLAIN's JSON with a text, which ends where the line does.
+_TEXT_LINE = re.compile(r'^(\s*"[^"]+": ")(.*)("\s*,?\s*)$', re.MULTILINE)
+
+
+def read_plan(text: str) -> dict[str, Any]:
+    """EXPLAIN's JSON. The server (10.11) does not escape quotes and control characters in the conditions that it tells,
+    so what is no JSON is read again with each line's text escaped; empty where that is none either.
+    """
+    escaped = _TEXT_LINE.sub(lambda line: f"{line[1]}{json.dumps(line[2])[1:-1]}{line[3]}", text)
+    for candidate in (text, escaped):
+        with contextlib.suppress(ValueError):
+            found: dict[str, Any] = json.loads(candidate, strict=False)
+            return found
+    return {}

@@ -1,0 +1,251 @@
+"""What stands in a run's scratch space, and how locks on it are told: tables, indexes, records, the latest deadlock.
+
+How a server tells who waits for whom stands in the package of its name.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, ClassVar, Protocol
+
+from catenum.core.record.recording import LockEntry, TableKeys
+from catenum.core.record.waits import Edge, Resource, key_text
+from catenum.core.space.classes import classes_of
+from catenum.engines.innodb.fields import decode
+from catenum.engines.innodb.session import InnodbSession
+from catenum.engines.innodb.status import RecordLock, ReportedDeadlock, ReportedMember, latest_deadlock, same_place
+
+_COLUMNS = """
+select table_name, column_name, concat(column_type, coalesce(concat(' character set ', character_set_name), ''))
+from information_schema.columns where table_schema = %s
+"""
+_INDEXES = """
+select table_name, index_name, column_name, non_unique from information_schema.statistics
+where table_schema = %s order by table_name, index_name, seq_in_index
+"""
+_REFERENCES = """
+select table_name, referenced_table_name from information_schema.referential_constraints where constraint_schema = %s
+"""
+#: Tables that do more than a plain one of InnoDB says: views, sequences, versions, partitions, engines without
+#: transactions.
+_OPAQUE = """
+select table_name from information_schema.tables where table_schema = %s
+and (table_type <> 'BASE TABLE' or coalesce(engine, '') <> 'InnoDB')
+union select table_name from information_schema.partitions where table_schema = %s and partition_name is not null
+"""
+#: Tables whose rows are kept apart by more than keys on whole, plain columns.
+_GUARDED = """
+select s.table_name from information_schema.statistics s join information_schema.columns c
+on c.table_schema = s.table_schema and c.table_name = s.table_name and c.column_name = s.column_name
+where s.table_schema = %s and s.non_unique = 0
+and (s.sub_part is not null or c.extra like '%%GENERATED%%' or c.extra like '%%on update%%')
+"""
+#: Columns by the way in which their values are compared. Only in strict mode is a value never cut to fit.
+_KINDS = """
+select table_name, column_name, case when data_type like '%%int' then 'integer'
+when collation_name like '%%\\_bin' then concat('text ', character_maximum_length)
+else concat('folded ', character_maximum_length) end
+from information_schema.columns where table_schema = %s and @@sql_mode like '%%STRICT%%'
+and data_type in ('tinyint', 'smallint', 'mediumint', 'int', 'bigint', 'char', 'varchar')
+"""
+_ASKED = """
+select table_name, column_name from information_schema.columns
+where table_schema = %s and data_type in ('date', 'datetime', 'time', 'decimal') and @@sql_mode like '%%STRICT%%'
+"""
+_TYPE = """
+select data_type, datetime_precision, numeric_precision, numeric_scale from information_schema.columns
+where table_schema = %s and lower(table_name) = %s and column_name = %s
+"""
+#: As what a value of a column is read: stored in it, and compared with it (a decimal with a text as a double).
+_CASTS = {
+    "date": ("date",),
+    "datetime": ("datetime({precision})", "datetime(6)"),
+    "time": ("time({precision})", "time(6)"),
+    "decimal": ("decimal({digits},{scale})", "double"),
+}
+_TRIGGERS = "select distinct event_object_table from information_schema.triggers where event_object_schema = %s"
+
+
+class Query(Protocol):
+    """Rows of one query, values as the server's text."""
+
+    def __call__(self, sql: str, values: tuple[object, ...] = (), /) -> list[tuple[Any, ...]]: ...
+
+
+@dataclass(frozen=True, slots=True)
+class Index:
+    """An index's columns with their types, the primary key's columns behind those of a secondary one."""
+
+    columns: tuple[tuple[str, str], ...]
+
+
+class InnodbReader(ABC):
+    """Reads locks over the control connection, for the tables of one scratch space."""
+
+    #: The indexes of the scratch space, a row for each column: table, index, column, whether it is not unique.
+    index_columns: ClassVar[str] = _INDEXES
+    #: Tables with columns whose values are made anew each time: the clock's, chance, numbers that count up.
+    made: ClassVar[str]
+    #: Tables whose rows are kept apart by more than keys on whole, plain columns.
+    guarded: ClassVar[str] = _GUARDED
+
+    def __init__(self, query: Query, schema: str) -> None:
+        """``query`` gives the rows of one query on the control connection."""
+        self.query, self.schema = query, schema
+        self.tables: dict[str, TableKeys] = {}
+        self.indexes: dict[tuple[str, str], Index] = {}
+        self.engines: dict[str, str] = {}
+
+    @abstractmethod
+    def look(self, sessions: Mapping[str, InnodbSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
+        """Who among ``sessions`` waits for whom."""
+
+    @abstractmethod
+    def picture(self, everyone: Mapping[int, str]) -> tuple[list[LockEntry], str | None]:
+        """Every lock of the sessions, and a note on what could not be seen."""
+
+    def learn(self) -> None:
+        """Learn tables, keys, indexes and column types of the scratch space."""
+        types = {(table, column): kind for table, column, kind in self.query(_COLUMNS, (self.schema,))}
+        columns: dict[tuple[str, str], list[str]] = {}
+        unique: set[tuple[str, str]] = set()
+        for table, index, column, non_unique in self.query(self.index_columns, (self.schema,)):
+            columns.setdefault((table, index), []).append(column)
+            if str(non_unique) == "0":
+                unique.add((table, index))
+        references = {(str(child), str(parent)) for child, parent in self.query(_REFERENCES, (self.schema,))}
+        made = [(str(table), str(column)) for table, column in self.query(self.made, (self.schema,))]
+        triggers = {str(row[0]) for row in self.query(_TRIGGERS, (self.schema,))}
+        opaque = {str(row[0]) for row in self.query(_OPAQUE, (self.schema, self.schema))}
+        guarded = {str(row[0]) for row in self.query(self.guarded, (self.schema,))}
+        kinds = [(str(row[0]), str(row[1]), "asked") for row in self.query(_ASKED, (self.schema,))]
+        kinds += [(str(row[0]), str(row[1]), str(row[2])) for row in self.query(_KINDS, (self.schema,))]
+        self.tables, self.indexes = {}, {}
+        for table in dict.fromkeys(table for table, _ in types):
+            primary = tuple(columns.get((table, "PRIMARY"), ()))
+            keys = tuple(tuple(columns[k]) for k in sorted(unique) if k[0] == table and k[1] != "PRIMARY")
+            in_keys = {(table, column) for key in (primary, *keys) for column in key}
+            own = {index: tuple(names) for (owner, index), names in columns.items() if owner == table}
+            parents = tuple(sorted(parent for child, parent in references if child == table))
+            self.tables[table] = TableKeys(
+                primary=primary,
+                unique=keys,
+                references=parents,
+                indexes=own,
+                triggers=table in triggers,
+                opaque=table in opaque,
+                guarded=table in guarded,
+                kinds={column: kind for owner, column, kind in kinds if owner == table and (table, column) in in_keys},
+                made=tuple(column for owner, column in made if owner == table),
+            )
+            for (owner, index), names in columns.items():
+                if owner == table:
+                    whole = list(dict.fromkeys([*names, *primary]))
+                    self.indexes[table, index] = Index(tuple((name, types[table, name]) for name in whole))
+        wanted = "select table_name, engine from information_schema.tables where table_schema = %s"
+        self.engines = {table: str(engine) for table, engine in self.query(wanted, (self.schema,))}
+
+    def status(self) -> str:
+        """InnoDB's own account of itself."""
+        return str(self.query("show engine innodb status")[0][2])
+
+    def engine_notes(self) -> list[str]:
+        """Tables that InnoDB does not keep."""
+        return [
+            f"{table} is a table of {engine}, which has no row locks: it locks whole tables"
+            for table, engine in self.engines.items()
+            if engine != "InnoDB"
+        ]
+
+    def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
+        """Which values of a column are the same; none is told where one of them is no such value."""
+        told = self.query(_TYPE, (self.schema, table, column))
+        casts = _CASTS.get(str(told[0][0]), ()) if told else ()
+        if not casts:
+            return {}
+        ways = [cast.format(precision=told[0][1] or 0, digits=told[0][2], scale=told[0][3]) for cast in casts]
+        query = "select " + ", ".join(f"cast(cast(%s as {way}) as char)" for way in ways)
+        seen = [tuple(row) for _, text in written for row in self.query(query, (text,) * len(ways))]
+        if any(None in row for row in seen):
+            return {}
+        apart = [
+            (one, other)
+            for one in range(len(seen))
+            for other in range(one)
+            if all(mine != theirs for mine, theirs in zip(seen[one], seen[other], strict=True))
+        ]
+        return classes_of(written, apart)
+
+    # -- resources --------------------------------------------------------------------------------------------------
+
+    def resource(self, lock: RecordLock) -> Resource:
+        """What a lock is on, as people read it: ``berth(id=7)``, or the gap before it, through which index."""
+        table = lock.table if lock.schema == self.schema else f"{lock.schema}.{lock.table}"
+        if lock.index is None:
+            return Resource(kind="table", text=table, database=lock.schema, table=lock.table)
+        via = "" if lock.index == "PRIMARY" else f" in index {lock.index}"
+        gap = lock.mode.covers in ("gap", "insert intention")
+        if lock.supremum:
+            text = f"{table}: the gap after the last entry{via}"
+            return Resource(kind="gap", text=text, database=lock.schema, table=lock.table, index=lock.index)
+        known = self.indexes.get((lock.table, lock.index))
+        if known is None:
+            text = f"{table}(a row without a key)"
+            return Resource(kind="row", text=text, database=lock.schema, table=lock.table, index=lock.index)
+        values = zip(known.columns, lock.fields, strict=False)
+        key = tuple((column, decode(value, kind)) for (column, kind), value in values)
+        text = f"{table}({key_text(key)})" if not gap else f"{table}: the gap before ({key_text(key)})"
+        return Resource(
+            kind="gap" if gap else "row",
+            text=text + via,
+            database=lock.schema,
+            table=lock.table,
+            index=lock.index,
+            key=key,
+        )
+
+    # -- deadlocks --------------------------------------------------------------------------------------------------
+
+    def deadlock_edges(self, everyone: Mapping[int, str]) -> tuple[tuple[Edge, ...], ReportedDeadlock | None]:
+        """The latest deadlock's cycle, and its report; nothing where its members are not of this run."""
+        latest = latest_deadlock(self.status())
+        if latest is None or not all(member.thread in everyone for member in latest.members):
+            return (), None
+        edges = []
+        # A member is followed by the one that waits for it, the last by the first (Deadlock::report in lock0lock.cc).
+        for member in latest.members:
+            holder = _holder_of(member, latest.members)
+            if member.waits is not None and holder is not None:
+                held = next((k.mode for k in member.conflicting if k.owner == holder.number and not k.waiting), None)
+                ahead = held is None and holder.waits is not None and same_place(holder.waits, member.waits)
+                edges.append(
+                    Edge(
+                        waiter=everyone[member.thread],
+                        holder=everyone[holder.thread],
+                        resource=self.resource(member.waits),
+                        wanted=member.waits.mode,
+                        held=holder.waits.mode if ahead and holder.waits else held,
+                        queued=ahead,
+                    )
+                )
+        return tuple(edges), latest
+
+
+def _holder_of(member: ReportedMember, members: tuple[ReportedMember, ...]) -> ReportedMember | None:
+    """Whom ``member`` waits for: whose lock stands in its way; where none is told, the cycle is printed so that each
+    waits for the next, the last for the first.
+    """
+    owners = {lock.owner for lock in member.conflicting}
+    named = [other for other in members if other is not member and other.number in owners]
+    if len(named) == 1:
+        return named[0]
+    place = members.index(member)
+    return members[(place + 1) % len(members)] if len(members) > 1 else None
+
+
+def past_queues(edges: list[Edge]) -> list[Edge]:
+    """Without the places in a queue of those who hold what is waited for as well."""
+    holds = {edge.holder for edge in edges if not edge.queued}
+    return [edge for edge in edges if not (edge.queued and edge.holder in holds)]

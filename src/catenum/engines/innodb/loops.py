@@ -1,0 +1,22 @@
+"""Loops: where a looping process connects, and how many wait."""
+
+from __future__ import annotations
+
+from catenum.engines.innodb.control import InnodbControl
+
+
+class InnodbLoops(InnodbControl):
+    """See ``engines.ports.loops.Loops`` for what each method promises."""
+
+    def loop_place(self) -> dict[str, object]:
+        """PyMySQL's arguments and the database."""
+        return {"where": self._theirs, "schema": self.schema, "run": self.run}
+
+    def waiting_now(self) -> int | None:
+        """The server counts waits itself."""
+        return None
+
+    def wait_count(self) -> int | None:
+        """InnoDB's own counter of row lock waits."""
+        with self._told():
+            return int(self.query("show global status like 'Innodb_row_lock_waits'")[0][1])

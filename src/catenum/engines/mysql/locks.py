@@ -1,0 +1,132 @@
+"""Who waits for whom, and every lock, as the performance schema lists them: no status text is read, nothing cached."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from catenum.core.record.recording import LockEntry
+from catenum.core.record.waits import Edge, Key, Resource, key_text
+from catenum.engines.innodb.locks import InnodbReader, Query, past_queues
+from catenum.engines.innodb.session import InnodbSession
+from catenum.engines.mysql import rows
+from catenum.engines.mysql.metadata import MetadataLocks
+from catenum.engines.mysql.rows import DataLock
+
+_INDEXES = """
+select table_name, index_name, coalesce(column_name, concat('(', expression, ')')), non_unique
+from information_schema.statistics where table_schema = %s order by table_name, index_name, seq_in_index
+"""
+_MADE = """
+select table_name, column_name from information_schema.columns
+where table_schema = %s and (extra like '%%auto_increment%%' or column_default like 'CURRENT_TIMESTAMP%%'
+or (extra like '%%DEFAULT_GENERATED%%' and lower(column_default) regexp
+'(^|[^a-z_])(now|sysdate|curdate|curtime|utc_date|utc_time|utc_timestamp|unix_timestamp|uuid|uuid_short|rand)[(]'))
+"""
+#: A unique index on an expression has no column; one that is descending or not used by plans keeps rows apart too.
+_GUARDED = """
+select s.table_name from information_schema.statistics s left join information_schema.columns c
+on c.table_schema = s.table_schema and c.table_name = s.table_name and c.column_name = s.column_name
+where s.table_schema = %s and s.non_unique = 0
+and (s.sub_part is not null or s.expression is not null or c.extra like '%%GENERATED%%' or c.extra like '%%on update%%')
+and coalesce(c.extra, '') not like '%%DEFAULT_GENERATED'
+"""
+_THREADS = "select thread_id, processlist_id from performance_schema.threads where processlist_id is not null"
+
+
+class DataLocks(InnodbReader):
+    """Reads locks over the control connection, for the tables of one scratch space."""
+
+    index_columns = _INDEXES
+    made = _MADE
+    guarded = _GUARDED
+
+    def __init__(self, query: Query, schema: str, metadata: MetadataLocks) -> None:
+        """``query`` gives the rows of one query on the control connection."""
+        super().__init__(query, schema)
+        self.metadata = metadata
+        self._connections: dict[int, int] = {}
+        self._since: dict[str, float] = {}
+
+    # -- the cheap check ---------------------------------------------------------------------------------------------
+
+    def look(self, sessions: Mapping[str, InnodbSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
+        """Who among ``sessions`` waits for whom."""
+        edges: list[Edge] = []
+        pairs = rows.waits(self.query)
+        known = rows.by_id(self.query, [name for pair in pairs for name in pair])
+        owner = rows.owners(self.query, [lock.transaction for lock in known.values()])
+        mine = {session.thread_id: session for session in sessions.values()}
+        self._since = {wanted: self._since.get(wanted, now_ms) for wanted, _ in pairs}
+        waiting = set()
+        for wanted_id, other_id in pairs:
+            wanted, other = known.get(wanted_id), known.get(other_id)
+            if wanted is None or other is None or wanted.granted:
+                continue  # meanwhile it has been granted, or the other is over
+            session = mine.get(self._connection(wanted.thread))
+            holder = self._connection(owner.get(other.transaction, 0))
+            if session is None or not holder or holder == session.thread_id:
+                continue
+            waiting.add(session.thread_id)
+            edges.append(
+                Edge(
+                    waiter=session.name,
+                    holder=everyone.get(holder, f"session {holder}"),
+                    resource=self.resource_of(wanted),
+                    wanted=wanted.mode,
+                    held=other.mode,
+                    queued=not other.granted,
+                    since_ms=self._since[wanted_id],
+                )
+            )
+        found = [edge for name in sessions for edge in past_queues([e for e in edges if e.waiter == name])]
+        rest = {thread: session for thread, session in mine.items() if thread not in waiting}
+        return [*found, *self.metadata.edges(rest, everyone, now_ms)] if rest else found
+
+    def _connection(self, thread: int) -> int:
+        """The connection of one of the performance schema's threads; 0 where it has none. Neither is used again."""
+        if thread and thread not in self._connections:
+            self._connections = {int(a): int(b) for a, b in self.query(_THREADS)}
+        return self._connections.get(thread, 0)
+
+    def resource_of(self, lock: DataLock) -> Resource:
+        """What a lock is on, as people read it: ``berth(id=7)``, or the gap before it, through which index."""
+        table = lock.table if lock.schema == self.schema else f"{lock.schema}.{lock.table}"
+        where: dict[str, Any] = {"database": lock.schema, "table": lock.table}
+        if lock.kind == "TABLE":
+            return Resource(kind="table", text=table, **where)
+        where["index"] = lock.index
+        via = "" if lock.index in ("PRIMARY", None) else f" in index {lock.index}"
+        gap = lock.mode.covers in ("gap", "insert intention")
+        if lock.supremum:
+            return Resource(kind="gap", text=f"{table}: the gap after the last entry{via}", **where)
+        index = self.indexes.get((lock.table, lock.index or ""))
+        if index is None:
+            return Resource(kind="row", text=f"{table}(a row without a key)", **where)
+        values = lock.values(kind for _, kind in index.columns)
+        if not values:  # the page is not in memory, so the server does not tell
+            text = f"{table}: a gap{via}" if gap else f"{table}(an entry{via})"
+            return Resource(kind="gap" if gap else "row", text=text, **where)
+        key: Key = tuple((column, value) for (column, _), value in zip(index.columns, values, strict=False))
+        text = f"{table}: the gap before ({key_text(key)})" if gap else f"{table}({key_text(key)})"
+        return Resource(kind="gap" if gap else "row", text=text + via, key=key, **where)
+
+    # -- the full picture --------------------------------------------------------------------------------------------
+
+    def picture(self, everyone: Mapping[int, str]) -> tuple[list[LockEntry], str | None]:
+        """Every lock of the sessions: tables, records and gaps with index and key, metadata and named locks.
+
+        What a transaction holds only by having inserted a row is no lock yet, and is not among them.
+        """
+        found = rows.locks(self.query, "true")
+        owner = {lock.transaction: lock.thread for lock in found if lock.kind == "TABLE"}
+        entries = set()
+        for lock in found:
+            thread = self._connection(owner.get(lock.transaction, lock.thread))
+            if thread in everyone:
+                resource = self.resource_of(lock)
+                entries.add(
+                    LockEntry(transaction=everyone[thread], resource=resource, mode=lock.mode, granted=lock.granted)
+                )
+        entries.update(self.metadata.entries(everyone))
+        return sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key, e.mode)), None

@@ -1,0 +1,64 @@
+"""Metadata locks and named locks, as the performance schema lists them: held and waited for."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Mapping
+
+from catenum.core.record.recording import LockEntry
+from catenum.core.record.waits import Edge, Resource
+from catenum.core.servers.metadata import metadata_mode
+from catenum.engines.innodb import pending
+from catenum.engines.innodb.metadata import UNEXPLAINED_MS, Held, InnodbMetadata, unnamed
+from catenum.engines.innodb.session import InnodbSession
+
+#: Sessions with their states, and for how long their statements run (ms).
+_STATES = """
+select t.processlist_id, t.processlist_state, coalesce(max(s.timer_wait) / 1000000000, t.processlist_time * 1000, 0)
+from performance_schema.threads t left join performance_schema.events_statements_current s
+  on s.thread_id = t.thread_id and s.end_event_id is null
+where t.processlist_id in ({}) and t.processlist_command <> 'Sleep' group by 1, 2, t.processlist_time
+"""
+
+
+class MetadataLocks(InnodbMetadata):
+    """Reads such locks over the control connection. ``sessions`` are the run's own, by thread."""
+
+    named_mode = metadata_mode("MDL_EXCLUSIVE")
+
+    def edges(self, rest: Mapping[int, InnodbSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
+        """Who among ``rest`` waits for such a lock, and for whom."""
+        states = self.query(_STATES.format(", ".join(map(str, rest))))
+        told, unexplained = self.told_edges(rest, states, everyone, now_ms)
+        for thread, state, time_ms in unexplained:
+            if pending.waits_by_state(state) and float(time_ms) > UNEXPLAINED_MS:
+                resource = Resource(kind="other", text=f"the server's {str(state).removeprefix('Waiting for ')}")
+                told.append(unnamed(rest[int(thread)], resource, now_ms - float(time_ms)))
+        return told
+
+    def held(self, tables: Collection[str], waiting: Collection[int] = ()) -> list[Held]:
+        """By the server's list."""
+        return [
+            (lock.thread, lock.mode, lock.name)
+            for lock in pending.listed(self.query)
+            if lock.kind == "TABLE" and lock.schema == self.schema and not lock.pending
+        ]
+
+    def holders_of_any(self) -> list[tuple[int, str]]:
+        """By the server's list."""
+        locks = pending.listed(self.query)
+        return [(lock.thread, lock.name) for lock in locks if lock.kind == "USER LEVEL LOCK" and not lock.pending]
+
+    def entries(self, everyone: Mapping[int, str]) -> Iterator[LockEntry]:
+        """Every such lock of the sessions: on the run's tables, and by name."""
+        for lock in pending.listed(self.query):
+            if lock.thread not in everyone:
+                continue
+            if lock.kind == "TABLE" and lock.schema == self.schema:
+                resource = Resource(kind="metadata", text=f"{lock.name} (metadata)", table=lock.name)
+            elif lock.kind == "USER LEVEL LOCK":
+                resource = lock.resource(self.schema)
+            else:
+                continue
+            yield LockEntry(
+                transaction=everyone[lock.thread], resource=resource, mode=lock.mode, granted=not lock.pending
+            )

@@ -1,0 +1,140 @@
+"""Row and table locks as ``performance_schema.data_locks`` and ``data_lock_waits`` tell them.
+
+Both views are made anew at each reading (MySQL Reference Manual, 29.12.13 "Performance Schema Lock Tables"). A lock
+that somebody has by having inserted the row is written down by the first who waits for it: such a lock carries the
+waiter's THREAD_ID (``lock_rec_convert_impl_to_expl`` in lock0lock.cc). Whose it is, its transaction tells, and whose
+the transaction is, the lock on the table, which each takes for itself.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Collection, Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from catenum.core.record.modes import Covers, Mode
+from catenum.engines.innodb.fields import decode, names_of
+from catenum.engines.innodb.records import SUPREMUM, values_of
+
+Query = Callable[..., list[tuple[Any, ...]]]
+
+_WAITS = """
+select requesting_engine_lock_id, blocking_engine_lock_id from performance_schema.data_lock_waits
+where engine = 'INNODB'
+"""
+_LOCKS = """
+select engine_lock_id, engine_transaction_id, thread_id, event_id, object_schema, object_name, partition_name,
+       index_name, lock_type, lock_mode, lock_status, lock_data
+from performance_schema.data_locks where engine = 'INNODB' and {}
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class DataLock:
+    """One row of ``data_locks``. ``thread`` and ``event``: of the performance schema, by whoever wrote it down."""
+
+    id: str
+    transaction: str
+    thread: int
+    event: int
+    schema: str
+    table: str
+    index: str | None
+    kind: str
+    told_mode: str
+    granted: bool
+    data: str | None
+
+    @property
+    def supremum(self) -> bool:
+        """Whether it is on what stands behind the last entry of an index."""
+        return self.data == SUPREMUM
+
+    @property
+    def mode(self) -> Mode:
+        """``X,REC_NOT_GAP`` as ``X record``."""
+        name, _, rest = self.told_mode.partition(",")
+        if self.kind == "TABLE":
+            return Mode("table", "AUTO-INC" if name == "AUTO_INC" else name)
+        parts = set(rest.split(","))
+        covers: Covers = "next-key"
+        if "INSERT_INTENTION" in parts:
+            covers = "insert intention"
+        elif "GAP" in parts or self.supremum:  # behind the last row there is only a gap
+            covers = "gap"
+        elif "REC_NOT_GAP" in parts:
+            covers = "record"
+        return Mode("record", name, covers)
+
+    def values(self, kinds: Iterable[str]) -> tuple[str | None, ...]:
+        """The entry's values, by the types of the index's columns; empty where they are not told."""
+        told = values_of(self.data or "")
+        return tuple(value_of(text, kind) for text, kind in zip(told, kinds, strict=False))
+
+
+def value_of(told: str | None, kind: str) -> str | None:
+    """A value of LOCK_DATA as the column's: numbers and texts are told as such, other types by their bytes or their
+    number.
+
+    ``kind``: the column's type as the server writes it.
+    """
+    if told is None:
+        return None
+    if told.startswith("0x"):
+        return decode(told[2:].lower(), kind)
+    base = re.split(r"[ (]", kind.lower(), maxsplit=1)[0]
+    if not told.lstrip("-").isdigit():
+        return told
+    number = int(told)
+    if base == "date":
+        with_day = (number >> 9, number >> 5 & 15, number & 31)
+        return f"{with_day[0]:04}-{with_day[1]:02}-{with_day[2]:02}"
+    if base == "year":
+        return str(1900 + number) if number else "0000"
+    if base == "enum":
+        names = names_of(kind)
+        return names[number - 1] if 0 < number <= len(names) else ""
+    if base == "set":
+        return ",".join(name for place, name in enumerate(names_of(kind)) if number >> place & 1)
+    return told
+
+
+def waits(query: Query) -> list[tuple[str, str]]:
+    """Pairs of locks: one that is waited for, one that stands in its way."""
+    return [(str(wanted), str(other)) for wanted, other in query(_WAITS)]
+
+
+def locks(query: Query, which: str) -> list[DataLock]:
+    """The locks for which a condition holds."""
+    return [
+        DataLock(
+            id=str(row[0]),
+            transaction=str(row[1]),
+            thread=int(row[2] or 0),
+            event=int(row[3] or 0),
+            schema=str(row[4] or ""),
+            table=str(row[5] or ""),
+            index=str(row[7]) if row[7] is not None else None,
+            kind=str(row[8]),
+            told_mode=str(row[9]),
+            granted=str(row[10]) == "GRANTED",
+            data=str(row[11]) if row[11] is not None else None,
+        )
+        for row in query(_LOCKS.format(which))
+    ]
+
+
+def by_id(query: Query, ids: Collection[str]) -> dict[str, DataLock]:
+    """Locks by their ids, as the server made these up; those that are gone are left out."""
+    listed = ", ".join(f"'{name}'" for name in dict.fromkeys(ids) if re.fullmatch(r"[\w:.-]+", name))
+    return {lock.id: lock for lock in locks(query, f"engine_lock_id in ({listed})")} if listed else {}
+
+
+def owners(query: Query, transactions: Collection[str]) -> dict[str, int]:
+    """The performance schema's thread of each transaction, by its locks on tables."""
+    listed = ", ".join(str(int(number)) for number in dict.fromkeys(transactions))
+    if not listed:
+        return {}
+    found = locks(query, f"engine_transaction_id in ({listed}) and lock_type = 'TABLE'")
+    return {lock.transaction: lock.thread for lock in found if lock.granted or lock.thread}
