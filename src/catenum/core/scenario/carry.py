@@ -40,7 +40,7 @@ class Carrier:
     def keep(self, statement: Statement, number: int, rows: int | None, result: Result | None) -> dict[str, Value]:
         """Take from a reply what the statement keeps. Raises ValueError for a column that it does not return."""
         kept: dict[str, Value] = {}
-        for name, column in statement.keep.items():
+        for name, column in statement.kept.items():
             self._missing.pop(name, None)
             self.values.pop(name, None)
             if column == "rows":

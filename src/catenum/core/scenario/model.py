@@ -115,7 +115,7 @@ class Statement(_Model):
 
     sql: Sql
     label: str | None = None
-    keep: dict[ValueName, str] = Field(
+    keep: dict[ValueName, str | dict[Server, str]] = Field(
         default_factory=dict,
         description="values to keep for later statements: a column of the first row, or 'rows' for the number of rows",
     )
@@ -128,6 +128,11 @@ class Statement(_Model):
     def text(self) -> str:
         """The SQL, of a scenario that was made for one server."""
         return chosen(self.sql)
+
+    @property
+    def kept(self) -> dict[str, str]:
+        """``keep``, of a scenario that was made for one server."""
+        return {str(name): chosen(column) for name, column in self.keep.items()}
 
     @property
     def condition(self) -> Condition | None:
@@ -319,10 +324,16 @@ class Scenario(_Model):
 
 
 def _transaction_for(server: str, transaction: Transaction) -> Transaction:
-    if all(isinstance(statement.sql, str) for statement in transaction.statements):
+    if all(isinstance(text, str) for s in transaction.statements for text in (s.sql, *s.keep.values())):
         return transaction
-    chosen = (s.model_copy(update={"sql": sql_for(server, s.sql)}) for s in transaction.statements)
-    return transaction.model_copy(update={"statements": tuple(chosen)})
+    return transaction.model_copy(
+        update={"statements": tuple(_statement_for(server, s) for s in transaction.statements)}
+    )
+
+
+def _statement_for(server: str, statement: Statement) -> Statement:
+    keep = {name: column for name, told in statement.keep.items() if (column := sql_for(server, told))}
+    return statement.model_copy(update={"sql": sql_for(server, statement.sql), "keep": keep})
 
 
 def _remedy_for(server: str, remedy: Remedy) -> Remedy | None:

@@ -137,10 +137,14 @@ class Rules(ABC):
         known = dict(values)
         return [known[parameter.name] for parameter in parameters.parameters_in(sql, self.dialect)]
 
-    def assigned(self, sql: str, names: Collection[str]) -> set[tuple[str, str]]:
-        """The columns (with their tables) that a statement sets from parameters of these names."""
+    def assigned(self, sql: str, names: Collection[str], functions: Collection[str] = ()) -> set[tuple[str, str]]:
+        """The columns (with their tables) that a statement sets from parameters of these names, or by calling one of
+        ``functions``.
+        """
         marked = {name: Value(f"value of {name}") for name in names}
-        return statements.assigned(parameters.readable(sql, self.dialect, marked), self.dialect, marked.values())
+        return statements.assigned(
+            parameters.readable(sql, self.dialect, marked), self.dialect, marked.values(), functions
+        )
 
     def value_names(self, sql: str) -> tuple[str, ...]:
         """The names of a statement's parameters."""

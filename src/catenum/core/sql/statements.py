@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import logging
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Literal
@@ -319,8 +319,10 @@ def _inserted(tree: exp.Expr) -> Iterator[tuple[exp.Expr, exp.Expr]]:
         yield from zip(tree.this.expressions, values.expressions[0].expressions, strict=False)
 
 
-def assigned(sql: str, dialect: str, values: Iterable[Value]) -> set[tuple[str, str]]:
-    """The columns (with their tables) that an UPDATE or INSERT sets from an expression with one of these literals."""
+def assigned(sql: str, dialect: str, values: Iterable[Value], functions: Collection[str] = ()) -> set[tuple[str, str]]:
+    """The columns (with their tables) that an UPDATE or INSERT sets from an expression with one of these literals, or
+    with a call of one of ``functions``.
+    """
     texts = {value.text for value in values}
     try:
         tree = sqlglot.parse_one(sql, dialect=dialect)
@@ -340,7 +342,8 @@ def assigned(sql: str, dialect: str, values: Iterable[Value]) -> set[tuple[str, 
     else:
         pairs = []
     for name, expression in pairs:
-        if any(literal.this in texts for literal in expression.find_all(exp.Literal)):
+        called = {call.name.lower() for call in expression.find_all(exp.Anonymous)}
+        if called & set(functions) or any(literal.this in texts for literal in expression.find_all(exp.Literal)):
             found.add((target.name, name))
     return found
 

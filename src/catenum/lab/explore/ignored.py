@@ -107,13 +107,13 @@ class Ignored:
         for name, transaction in self.scenario.transactions.items():
             made: set[str] = set()
             for number, statement in enumerate(transaction.statements):
-                assigned = self.rules.assigned(statement.text, frozenset(made))
+                assigned = self.rules.assigned(statement.text, frozenset(made), NUMBERS)
                 for table, column in assigned:
                     self.add(self._named(table, column), "it is set from a value that the server makes")
                 left_out = self.of_result((name, number))
                 made -= statement.keep.keys()
                 made |= {
                     kept
-                    for kept, column in statement.keep.items()
+                    for kept, column in statement.kept.items()
                     if column != "rows" and (column.lower() in left_out or "*" in left_out)
                 }
