@@ -29,9 +29,9 @@ from catenum.core.sql.masking import same_kind
 from catenum.core.story.headline import headline
 from catenum.core.words import duration
 from catenum.engines.innodb.control import arguments_of
+from catenum.engines.innodb.lookout import state_of
 from catenum.engines.mariadb import crowd as crowds
 from catenum.engines.mariadb import records, rowlocks, standing
-from catenum.engines.mariadb.lookout import _state
 from catenum.engines.postgresql import waited as waits
 from catenum.engines.postgresql.activity import ActivityRow, session_of
 from catenum.live import history
@@ -447,7 +447,7 @@ def test_what_a_head_blocker_is_said_to_do_is_what_the_server_tells_of_it(state,
     ],
 )
 def test_states_of_mariadb_s_process_list_that_are_waits_for_locks(state, told):
-    assert _state("Query", state, None) == told
+    assert state_of("Query", state, None) == told
     assert bool(standing.waiting([("7", *[None] * 5, state, "update crane set boxes = 1")])) == (told != "working")
 
 

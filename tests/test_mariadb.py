@@ -16,8 +16,8 @@ from catenum.core.scenario.model import Scenario
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.fields import decode
 from catenum.engines.innodb.status import latest_deadlock, transactions
+from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb import connect
-from catenum.engines.mariadb.metadata import SOMEBODY
 from catenum.lab.run.play import PlayOptions, play
 from conftest import sample, until
 

@@ -19,6 +19,8 @@ from catenum.core.sql.named_locks import named_resource
 #: What the process list says of who waits for a named lock, for a table's definition, for anything of the kind.
 NAMED_STATE, TABLE_STATE, FLUSH_STATE = "User lock", "Waiting for table metadata lock", "Waiting for table flush"
 ANY_STATE = re.compile(r"Waiting for (?!query cache)(.*\block\b.*|table flush)")
+#: Modes that keep changes out of the whole server, while a backup is taken or FLUSH TABLES WITH READ LOCK stands.
+_KEEPS_OUT = re.compile(r"MDL_BACKUP_(?:FTWRL|WAIT|BLOCK)|^MDL_SHARED$")
 #: Whether the server lists metadata locks.
 TELLS = (
     "select count(*) from performance_schema.setup_instruments "
@@ -109,6 +111,11 @@ def edge_of(
 def waits_by_state(state: object) -> bool:
     """Whether a state of the process list is that of a wait for a lock outside of InnoDB."""
     return state == NAMED_STATE or ANY_STATE.match(str(state or "")) is not None
+
+
+def keeps_all_out(kind: str, mode: str) -> bool:
+    """Whether a lock of the metadata list keeps changes out of the whole server."""
+    return kind in ("Backup lock", "Global read lock") and _KEEPS_OUT.search(mode) is not None
 
 
 def _conflict(wanted: MetadataLock, other: MetadataLock) -> bool:

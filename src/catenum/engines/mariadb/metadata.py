@@ -8,7 +8,6 @@ Locking").
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
 
@@ -19,7 +18,7 @@ from catenum.core.servers.metadata import MDL_READ, MDL_WRITE, conflict, metadat
 from catenum.core.sql.named_locks import named_resource
 from catenum.engines.innodb.locks import Query
 from catenum.engines.innodb.metadata import UNEXPLAINED_MS, Held, InnodbMetadata, edge, standing, unnamed, wanted_of
-from catenum.engines.innodb.pending import ANY_STATE, NAMED_STATE, TABLE_STATE
+from catenum.engines.innodb.pending import ANY_STATE, NAMED_STATE, TABLE_STATE, keeps_all_out
 from catenum.engines.innodb.session import InnodbSession
 
 RULES = rules_of("mariadb")
@@ -30,8 +29,6 @@ where lock_type = 'Table metadata lock' and table_schema = %s
 _NAMED = "select thread_id, table_schema from information_schema.metadata_lock_info where lock_type = 'User lock'"
 _STATES = "select id, state, time_ms from information_schema.processlist where id in ({})"
 
-#: Modes that keep changes out of the whole server, while a backup is taken or FLUSH TABLES WITH READ LOCK stands.
-_KEEPS_OUT = re.compile(r"MDL_BACKUP_(?:FTWRL|WAIT|BLOCK)|^MDL_SHARED$")
 _OF_SERVER = "select thread_id, lock_mode, lock_type from information_schema.metadata_lock_info where table_name = ''"
 #: The mode in which the server itself lists a lock of GET_LOCK (MariaDB documentation, "METADATA_LOCK_INFO Plugin").
 NAMED_MODE = metadata_mode("MDL_SHARED_NO_WRITE")
@@ -142,8 +139,3 @@ class MetadataReader(InnodbMetadata):
             if int(thread) in everyone:
                 resource = named_resource(str(name))
                 yield LockEntry(transaction=everyone[int(thread)], resource=resource, mode=NAMED_MODE, granted=True)
-
-
-def keeps_all_out(kind: str, mode: str) -> bool:
-    """Whether a lock of the metadata list keeps changes out of the whole server."""
-    return kind in ("Backup lock", "Global read lock") and _KEEPS_OUT.search(mode) is not None

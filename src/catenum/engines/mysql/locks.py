@@ -46,6 +46,7 @@ class DataLocks(InnodbReader):
         super().__init__(query, schema)
         self.metadata = metadata
         self._connections: dict[int, int] = {}
+        self._owners = rows.Owners(query)
         self._since: dict[str, float] = {}
 
     # -- the cheap check ---------------------------------------------------------------------------------------------
@@ -55,7 +56,7 @@ class DataLocks(InnodbReader):
         edges: list[Edge] = []
         pairs = rows.waits(self.query)
         known = rows.by_id(self.query, [name for pair in pairs for name in pair])
-        owner = rows.owners(self.query, [lock.transaction for lock in known.values()])
+        owner = self._owners.of(known.values())
         mine = {session.thread_id: session for session in sessions.values()}
         self._since = {wanted: self._since.get(wanted, now_ms) for wanted, _ in pairs}
         waiting = set()
@@ -64,7 +65,7 @@ class DataLocks(InnodbReader):
             if wanted is None or other is None or wanted.granted:
                 continue  # meanwhile it has been granted, or the other is over
             session = mine.get(self._connection(wanted.thread))
-            holder = self._connection(owner.get(other.transaction, 0))
+            holder = self._connection(owner[other.id])
             if session is None or not holder or holder == session.thread_id:
                 continue
             waiting.add(session.thread_id)

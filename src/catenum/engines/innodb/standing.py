@@ -10,31 +10,55 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, NamedTuple
 
 from catenum.core.moment.sample import Suspect
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Edge, Resource
-from catenum.core.servers import rules_of
+from catenum.core.servers import Rules
 from catenum.core.servers.metadata import conflict, metadata_mode
 from catenum.core.sql.named_locks import named_resource
 from catenum.engines.innodb import pending
 from catenum.engines.innodb.metadata import SOME_LOCK
-from catenum.engines.innodb.pending import ANY_STATE, FLUSH_STATE, NAMED_STATE, TABLE_STATE, waits_by_state
+from catenum.engines.innodb.pending import (
+    ANY_STATE,
+    FLUSH_STATE,
+    NAMED_STATE,
+    TABLE_STATE,
+    keeps_all_out,
+    waits_by_state,
+)
 from catenum.engines.lookout import SOMEBODY
-from catenum.engines.mariadb.metadata import NAMED_MODE, keeps_all_out
 
-RULES = rules_of("mariadb")
-_HELD = "select thread_id, lock_mode, lock_type, table_schema, table_name from information_schema.metadata_lock_info"
 SOME_METADATA_LOCK = metadata_mode("a metadata lock")
 #: Different named locks whose holder one check asks for.
 MOST_NAMES = 20
 #: Suspects that are named for one wait.
 MOST_SUSPECTS = 5
 
-#: A row as the lookout reads it: id, then database (3), command (4), time (5), state (6), statement (7), the state of
-#: its transaction (8) and its age (9).
-Listed = tuple[Any, ...]
+
+class Listed(NamedTuple):
+    """A session as the server lists it, with its transaction where it has one. Ages in ms.
+
+    ``time_ms``: for how long it is in its state, 0 where the server does not tell. ``exact``: the ages are no whole
+    seconds. ``transaction``: what makes its transaction the same one when seen again.
+    """
+
+    id: str
+    user: str
+    host: str | None
+    db: str | None
+    command: str
+    time_ms: float
+    state: str
+    statement: str | None
+    trx_state: str | None = None
+    trx_ms: float | None = None
+    isolation: str | None = None
+    changed: int | None = None
+    transaction: str | None = None
+
+
 Query = Callable[..., list[tuple[Any, ...]]]
 
 
@@ -56,9 +80,9 @@ class _Wanted:
     mode: Mode
     certain: bool
 
-    def is_held_by(self, row: Listed) -> bool:
+    def is_held_by(self, lock: tuple[Any, ...]) -> bool:
         """Whether a lock of the plugin's list stands in the way."""
-        return (self.schema, self.table) == (row[3], row[4]) and _in_the_way(self.mode, metadata_mode(str(row[1])))
+        return (self.schema, self.table) == (lock[3], lock[4]) and _in_the_way(self.mode, metadata_mode(str(lock[1])))
 
     @property
     def resource(self) -> Resource:
@@ -67,14 +91,17 @@ class _Wanted:
 
 def waiting(rows: Sequence[Listed]) -> list[Listed]:
     """The sessions that wait for something of the kind."""
-    return [row for row in rows if waits_by_state(row[6])]
+    return [row for row in rows if waits_by_state(row.state)]
 
 
-def standing_edges(query: Query, everybody: Sequence[Listed], *, listed: bool, told: bool) -> Standing:
+def standing_edges(
+    query: Query, everybody: Sequence[Listed], rules: Rules, named_mode: Mode, *, told: bool, plugin: str | None = None
+) -> Standing:
     """For whom each of ``everybody`` waits that waits for something of the kind.
 
-    ``listed``: whether the plugin lists who holds what; ``told``: whether the performance schema lists that, and who
-    waits for what.
+    ``told``: whether the performance schema lists who holds what, and who waits for what. ``plugin``: what asks a
+    plugin who holds what, where there is one: thread, mode, kind, schema, table. ``named_mode``: the mode in which the
+    server lists a lock of GET_LOCK.
     """
     rows = waiting(everybody)
     edges: list[Edge] = []
@@ -83,38 +110,39 @@ def standing_edges(query: Query, everybody: Sequence[Listed], *, listed: bool, t
         locks = pending.listed(query)
         edges, read = list(_told(rows, locks)), len(locks)
     done = {edge.waiter for edge in edges}
-    edges += _named(query, [row for row in rows if row[6] == NAMED_STATE and str(row[0]) not in done])
-    others = [row for row in rows if row[6] != NAMED_STATE and str(row[0]) not in done]
-    held = query(_HELD) if listed and others else []
+    without = [row for row in rows if row.state == NAMED_STATE and row.id not in done]
+    edges += _named(query, without, rules, named_mode)
+    others = [row for row in rows if row.state != NAMED_STATE and row.id not in done]
+    held = query(plugin) if plugin and others else []
     suspects: list[Suspect] = []
     for row in others:
-        if not str(row[6]).startswith((TABLE_STATE, FLUSH_STATE)):
+        if not str(row.state).startswith((TABLE_STATE, FLUSH_STATE)):
             edges += _of_server(row, held)
             continue
-        found = list(_of_table(row, held, rows))
+        found = list(_of_table(row, held, rows, rules))
         edges += found
         if not found:
-            suspects += _suspects(row, held, everybody)
+            suspects += _suspects(row, held, everybody, rules)
     found_for = {edge.waiter for edge in edges}
-    edges += [_unnamed(row) for row in rows if str(row[0]) not in found_for]
+    edges += [_unnamed(row) for row in rows if row.id not in found_for]
     return Standing(tuple(edges), tuple(suspects), read + len(held))
 
 
 def _told(rows: Sequence[Listed], locks: Sequence[pending.MetadataLock]) -> Iterator[Edge]:
-    waited = {int(row[0]): float(row[5] or 0.0) for row in rows}
+    waited = {int(row.id): row.time_ms for row in rows}
     for row in rows:
-        for wanted, other in pending.waits_for(int(row[0]), waited, locks):
-            edge = pending.edge_of(str(row[0]), wanted, other, {}, "", -waited[int(row[0])])
+        for wanted, other in pending.waits_for(int(row.id), waited, locks):
+            edge = pending.edge_of(row.id, wanted, other, {}, "", -waited[int(row.id)])
             yield replace(edge, holder=str(other.thread))
 
 
-def _of_table(row: Listed, held: Sequence[tuple[Any, ...]], rows: Sequence[Listed]) -> Iterator[Edge]:
+def _of_table(row: Listed, held: Sequence[tuple[Any, ...]], rows: Sequence[Listed], rules: Rules) -> Iterator[Edge]:
     """Those who hold the one table that the statement can be waiting for; else those who asked for it before."""
-    targets = _targets(row)
+    targets = _targets(row, rules)
     if not targets or not all(target.certain for target in targets):
         return
     holding = {
-        target: [lock for lock in held if str(lock[0]) != str(row[0]) and target.is_held_by(lock)] for target in targets
+        target: [lock for lock in held if str(lock[0]) != row.id and target.is_held_by(lock)] for target in targets
     }
     wanted = [target for target in targets if holding[target]]
     if len(wanted) == 1 and held:
@@ -123,20 +151,20 @@ def _of_table(row: Listed, held: Sequence[tuple[Any, ...]], rows: Sequence[Liste
     if wanted or not held:
         return
     for other in rows:
-        ahead = other[0] != row[0] and float(other[5] or 0.0) > float(row[5] or 0.0)
+        ahead = other.id != row.id and other.time_ms > row.time_ms
         for target in targets if ahead else ():
-            for theirs in _targets(other):
+            for theirs in _targets(other, rules):
                 same = (theirs.schema, theirs.table) == (target.schema, target.table) and theirs.certain
                 if same and _in_the_way(target.mode, theirs.mode):
-                    edge = _edge(row, str(other[0]), target.resource, target.mode, theirs.mode)
+                    edge = _edge(row, other.id, target.resource, target.mode, theirs.mode)
                     yield replace(edge, queued=True)
 
 
-def _targets(row: Listed) -> list[_Wanted]:
+def _targets(row: Listed, rules: Rules) -> list[_Wanted]:
     """The tables that a statement names, by their schemas, with the lock that it wants on each."""
-    footprint = RULES.footprint(str(row[7] or ""))
+    footprint = rules.footprint(row.statement or "")
     return [
-        _Wanted(access.schema or str(row[3] or ""), access.table, RULES.table_mode(access), footprint.understood)
+        _Wanted(access.schema or row.db or "", access.table, rules.table_mode(access), footprint.understood)
         for access in footprint.accesses
     ]
 
@@ -145,12 +173,12 @@ def _in_the_way(wanted: Mode, held: Mode) -> bool:
     return conflict(wanted, held) is not False
 
 
-def _suspects(row: Listed, held: Sequence[tuple[Any, ...]], everybody: Sequence[Listed]) -> list[Suspect]:
+def _suspects(row: Listed, held: Sequence[tuple[Any, ...]], everybody: Sequence[Listed], rules: Rules) -> list[Suspect]:
     """Who may be behind a wait, the likeliest first: where the server lists holders, those of a table that the
     statement names, in a mode that may be in its way; else sessions that have a transaction open for longer than the
     wait, and those whose own statement names the table.
     """
-    waiter, targets = str(row[0]), _targets(row)
+    waiter, targets = row.id, _targets(row, rules)
     if held:
         ranked = [
             (0 if targets[0].certain else 1, str(lock[0]), f"holds {lock[1]} on {lock[3]}.{lock[4]}")
@@ -161,53 +189,53 @@ def _suspects(row: Listed, held: Sequence[tuple[Any, ...]], everybody: Sequence[
             ranked = [
                 (2, str(lock[0]), f"holds {lock[1]} on {lock[3]}.{lock[4]}")
                 for lock in held
-                if str(lock[0]) != waiter and lock[2] == "Table metadata lock" and lock[3] == row[3]
+                if str(lock[0]) != waiter and lock[2] == "Table metadata lock" and lock[3] == row.db
             ]
     else:
         ranked = []
         names = {(target.schema, target.table) for target in targets}
         for other in everybody:
-            if other[0] == row[0]:
+            if other.id == row.id:
                 continue
-            if waits_by_state(other[6]):
-                if _queues_before(other, row, targets):
-                    ranked.append((0, str(other[0]), "it waits for the same table, came first, and lets nobody by"))
+            if waits_by_state(other.state):
+                if _queues_before(other, row, targets, rules):
+                    ranked.append((0, other.id, "it waits for the same table, came first, and lets nobody by"))
                 continue
-            if other[7] and {(target.schema, target.table) for target in _targets(other)} & names:
-                ranked.append((0, str(other[0]), "its statement names the same table"))
-            elif other[9] is not None and float(other[9]) + 1_000.0 >= float(row[5] or 0.0):
-                ranked.append((1, str(other[0]), "its transaction was open before the wait began"))
+            if other.statement and {(target.schema, target.table) for target in _targets(other, rules)} & names:
+                ranked.append((0, other.id, "its statement names the same table"))
+            elif other.trx_ms is not None and other.trx_ms + 1_000.0 >= row.time_ms:
+                ranked.append((1, other.id, "its transaction was open before the wait began"))
     first = {name: (rank, name, why) for rank, name, why in sorted(ranked, reverse=True)}
     return [Suspect(waiter=waiter, session=name, why=why) for _, name, why in sorted(first.values())[:MOST_SUSPECTS]]
 
 
-def _queues_before(other: Listed, row: Listed, targets: Sequence[_Wanted]) -> bool:
+def _queues_before(other: Listed, row: Listed, targets: Sequence[_Wanted], rules: Rules) -> bool:
     """Whether a session that waits itself stands ahead, for what its statement and ``row``'s both name, in its way."""
-    if float(other[5] or 0.0) <= float(row[5] or 0.0):
+    if other.time_ms <= row.time_ms:
         return False
     return any(
         (theirs.schema, theirs.table) == (target.schema, target.table) and _in_the_way(target.mode, theirs.mode)
-        for theirs in _targets(other)
+        for theirs in _targets(other, rules)
         for target in targets
     )
 
 
 def _of_server(row: Listed, held: Sequence[tuple[Any, ...]]) -> Iterator[Edge]:
     for thread, mode, kind, _, _ in held:
-        if str(thread) != str(row[0]) and keeps_all_out(str(kind), str(mode)):
+        if str(thread) != row.id and keeps_all_out(str(kind), str(mode)):
             yield _edge(row, str(thread), _resource(row), SOME_METADATA_LOCK, metadata_mode(str(mode)))
 
 
-def _named(query: Query, rows: Sequence[Listed]) -> Iterator[Edge]:
+def _named(query: Query, rows: Sequence[Listed], rules: Rules, mode: Mode) -> Iterator[Edge]:
     holders: dict[str, str | None] = {}
     for row in rows:
-        taken = [lock for lock in RULES.footprint(str(row[7] or "")).named_locks if lock.takes and lock.key]
+        taken = [lock for lock in rules.footprint(row.statement or "").named_locks if lock.takes and lock.key]
         for name in {str(lock.key[0]) for lock in taken}:
             if name not in holders and len(holders) < MOST_NAMES:
                 holders[name] = query("select is_used_lock(%s)", (name,))[0][0]
             holder = holders.get(name)
-            if holder is not None and holder != str(row[0]):
-                yield _edge(row, holder, named_resource(name), NAMED_MODE, NAMED_MODE)
+            if holder is not None and holder != row.id:
+                yield _edge(row, holder, named_resource(name), mode, mode)
 
 
 def _unnamed(row: Listed) -> Edge:
@@ -215,12 +243,12 @@ def _unnamed(row: Listed) -> Edge:
 
 
 def _resource(row: Listed) -> Resource:
-    state = ANY_STATE.match(str(row[6] or ""))
+    state = ANY_STATE.match(row.state or "")
     if state is None:
         return Resource(kind="advisory", text="a named lock")
     return Resource(kind="other", text=f"the server's {state[1]}")
 
 
 def _edge(row: Listed, holder: str, resource: Resource, wanted: Mode, held: Mode | None) -> Edge:
-    since = -float(row[5] or 0.0)
-    return Edge(waiter=str(row[0]), holder=holder, resource=resource, wanted=wanted, held=held, since_ms=since)
+    since = -row.time_ms
+    return Edge(waiter=row.id, holder=holder, resource=resource, wanted=wanted, held=held, since_ms=since)

@@ -1,0 +1,240 @@
+"""Looking at a running server with InnoDB: one connection, and what both servers answer alike."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from abc import ABC, abstractmethod
+from collections.abc import Collection, Iterable, Sequence
+from hashlib import sha1
+from typing import Any, ClassVar
+
+import pymysql
+
+from catenum.core.errors import TargetError
+from catenum.core.moment.sample import SessionInfo, State
+from catenum.core.record.recording import LockEntry, TargetInfo
+from catenum.core.record.waits import Edge
+from catenum.core.servers import Rules
+from catenum.engines.innodb import errors
+from catenum.engines.innodb.pending import ANY_STATE, NAMED_STATE
+from catenum.engines.innodb.session import AS_TEXT
+from catenum.engines.innodb.standing import Listed
+from catenum.engines.lookout import (
+    APPLICATION,
+    LOOK_MS,
+    NO_ANSWER_MS,
+    DeadlockReport,
+    LookTimedOut,
+    StatementRate,
+    no_answer,
+)
+
+_APPLICATIONS = """
+select processlist_id, attr_value from performance_schema.session_connect_attrs
+where attr_name = 'program_name' and processlist_id in ({ids})
+"""
+#: Users of the server's own threads.
+SYSTEM = ("system user", "event_scheduler")
+#: Commands of such threads (MariaDB documentation, "Thread Command Values"; MySQL Reference Manual, 10.14.2).
+_BACKGROUND = frozenset(["Daemon", "Binlog Dump", "Binlog Dump GTID", "Slave_IO", "Slave_SQL", "Slave_worker"])
+
+
+class InnodbLookout(ABC):
+    """One watching connection. See ``engines.lookout.Lookout`` for what each method promises."""
+
+    rules: ClassVar[Rules]
+    #: Errors by which the server ends a look that takes too long.
+    timed_out: ClassVar[Collection[int]]
+    #: Flags of the connection beside the driver's own.
+    client_flag: ClassVar[int] = 0
+
+    info: TargetInfo
+    login: str
+    sees_all: bool
+    tells_applications: bool
+    #: When the server was started: numbers of sessions are not used again before the next time.
+    server_start: str
+
+    def __init__(self, where: dict[str, object], shown_url: str, *, private: bool) -> None:
+        self._shown = shown_url
+        self._applications: dict[str, str | None] = {}
+        options: dict[str, Any] = {
+            **where,
+            "autocommit": True,
+            "charset": "utf8mb4",
+            "conv": AS_TEXT,
+            "use_unicode": False,  # a statement is in its client's encoding, whatever that is
+            "connect_timeout": 5,
+            "read_timeout": NO_ANSWER_MS // 1000,
+            "program_name": APPLICATION,
+            "ssl_disabled": "unix_socket" in where,
+            "client_flag": self.client_flag,
+        }
+        options.pop("database", None)
+        try:
+            self.connection = pymysql.connect(**options)
+        except (pymysql.Error, OSError) as error:
+            raise errors.unreachable(error, shown_url) from error
+        try:
+            self.learn(private)
+        except BaseException:
+            self.connection.close()
+            raise
+
+    @abstractmethod
+    def learn(self, private: bool) -> None:
+        """What the server is and has, and what this login may see. Raises TargetError."""
+
+    @abstractmethod
+    def kill(self, what: str, session: SessionInfo) -> bool:
+        """End a session or its statement, if it is still in the transaction that was shown, or in none where none was.
+        Returns whether the order was given.
+        """
+
+    def rows(self, query: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
+        """Rows of one query, values as text. Raises LookTimedOut, TargetError."""
+        try:
+            cursor = self.connection.cursor()
+            cursor.execute(query, values or None)
+            return [tuple(_any_text(value) for value in row) for row in cursor.fetchall()]
+        except (pymysql.Error, OSError) as error:
+            number, message = errors.number_and_text(error)
+            if number in self.timed_out:
+                told = f"{self._shown}: the check took longer than {LOOK_MS / 1000:g} s and was abandoned"
+                raise LookTimedOut(told) from error
+            if isinstance(error.__context__, TimeoutError):  # the driver's own limit, in its own wording
+                raise no_answer(self._shown) from error
+            if errors.kind_of(number, self.rules) == "lost" or number == 0:
+                raise errors.went_away(error, self._shown) from error
+            raise TargetError(f"{self._shown}: {message}") from error
+
+    def applications(self, ids: Collection[str]) -> dict[str, str | None]:
+        """What the sessions' clients called themselves when they connected; asked for once."""
+        fresh = [number for number in ids if number not in self._applications]
+        if fresh and self.tells_applications:
+            told = dict(self.rows(_APPLICATIONS.format(ids=", ".join(fresh))))
+            self._applications = {number: self._applications.get(number) for number in ids}  # no more than those
+            self._applications.update((name, told.get(name)) for name in fresh)
+        return self._applications
+
+    def sessions(self, rows: Sequence[Listed]) -> list[SessionInfo]:
+        """As they are listed, each with the application that its client told when it connected."""
+        names = self.applications([row.id for row in rows])
+        return [self._session(row, names.get(row.id)) for row in rows]
+
+    def _session(self, row: Listed, application: str | None) -> SessionInfo:
+        background = row.command in _BACKGROUND or row.user in SYSTEM
+        host, _, port = str(row.host or "").rpartition(":")
+        return SessionInfo(
+            id=row.id,
+            started=f"server start {self.server_start}",
+            user=row.user,
+            application=application,
+            host=host or row.host or None,
+            port=int(port) if host and port.isdigit() else None,
+            database=row.db,
+            state=state_of(row.command, row.state, row.trx_state),
+            waits_on=row.state if row.state and row.command != "Sleep" and "lock" not in row.state.lower() else None,
+            transaction=row.transaction,
+            transaction_ms=row.trx_ms,
+            statement_ms=row.time_ms if row.command != "Sleep" else None,
+            state_ms=row.time_ms,
+            isolation=row.isolation.lower().replace("-", " ") if row.isolation else "not reported",
+            statement=row.statement,
+            rows_changed=row.changed,
+            background=background,
+            kind=_kind(row) if background else None,
+            undoing=row.trx_state == "ROLLING BACK",
+            killed=row.command == "Killed",
+        )
+
+    def deadlock_report(self) -> DeadlockReport | None:
+        """The section LATEST DETECTED DEADLOCK of InnoDB's status."""
+        if not self.sees_all:
+            return None
+        text = str(self.rows("show engine innodb status")[0][2])
+        found = re.search(r"LATEST DETECTED DEADLOCK\n-+\n(.*?)\n-{6,}\n[A-Z]", text, re.DOTALL)
+        if found is None:
+            return None
+        report = found[1].strip()
+        return DeadlockReport(key=sha1(report.encode(), usedforsecurity=False).hexdigest(), text=report)
+
+    def cancel(self, session: SessionInfo) -> bool:
+        """``KILL QUERY``."""
+        return self.kill("query", session)
+
+    def end(self, session: SessionInfo) -> bool:
+        """``KILL CONNECTION``."""
+        return self.kill("connection", session)
+
+    def rates(self) -> list[StatementRate] | None:
+        """From the performance schema's digests, where it is on."""
+        query = (
+            "select digest_text, sum(count_star), sum(sum_timer_wait) / 1000000000 "
+            "from performance_schema.events_statements_summary_by_digest where digest_text is not null "
+            "group by 1 order by 2 desc limit 500"
+        )
+        try:
+            rows = self.rows(query)
+        except TargetError:
+            return None
+        found = [StatementRate(text=str(r[0]), calls=int(float(r[1])), total_ms=float(r[2])) for r in rows]
+        return found or None
+
+    def close(self) -> None:
+        """Disconnect."""
+        with contextlib.suppress(pymysql.Error, OSError):
+            self.connection.close()
+
+
+def _kind(row: Listed) -> str:
+    """What a thread of the server is, by its user, its command and, where several have that, its state."""
+    if row.user == "event_scheduler":
+        return "event scheduler"
+    if row.command.startswith("Slave"):
+        return "replication receiver" if row.command == "Slave_IO" else "replication applier"
+    if row.command in ("Connect", "Query", "Sleep"):
+        return "replication receiver" if "source" in row.state or "master" in row.state else "replication applier"
+    return "replication sender" if row.command.startswith("Binlog Dump") else "system thread"
+
+
+def locks_of(edges: Iterable[Edge]) -> tuple[LockEntry, ...]:
+    """The locks that edges tell of: waited for, and held in the way."""
+    edges = tuple(edges)
+    waited = [LockEntry(transaction=e.waiter, resource=e.resource, mode=e.wanted, granted=False) for e in edges]
+    held = [LockEntry(transaction=e.holder, resource=e.resource, mode=e.held, granted=True) for e in edges if e.held]
+    return tuple(dict.fromkeys([*waited, *held]))
+
+
+def state_of(command: str, state: str | None, trx_state: str | None) -> State:
+    """A session's state by the server's words for it."""
+    if trx_state == "LOCK WAIT" or state == NAMED_STATE:
+        return "waits for a lock"
+    if state and ANY_STATE.match(state):
+        return "waits for a lock"
+    if command == "Sleep":
+        return "idle in a transaction" if trx_state else "idle"
+    return "working"
+
+
+def most_waited(told_ms: float | None, session: SessionInfo | None) -> float:
+    """The most that a wait can have lasted: InnoDB tells its beginning in whole seconds, rounded down, and a statement
+    waits no longer than it runs.
+    """
+    runs_ms = session.statement_ms if session is not None else None
+    return min((bound for bound in (told_ms, runs_ms) if bound is not None), default=0.0)
+
+
+def _any_text(value: object) -> str | None:
+    """A value as text; what is no UTF-8 keeps its bytes in sight, as ``\\xe9``."""
+    if value is None:
+        return None
+    return value.decode("utf-8", "backslashreplace") if isinstance(value, bytes) else str(value)
+
+
+def plain(moment: str) -> str:
+    """A time as the server told it, as it can stand in a statement."""
+    if not re.fullmatch(r"[0-9 :.T-]+", moment):
+        raise TargetError(f"the server told a time that is none: {moment!r}")
+    return moment
