@@ -28,10 +28,12 @@ from catenum.core.servers import rules_of
 from catenum.core.sql.masking import same_kind
 from catenum.core.story.headline import headline
 from catenum.core.words import duration
+from catenum.engines.innodb import records, standing
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.lookout import state_of
 from catenum.engines.mariadb import crowd as crowds
-from catenum.engines.mariadb import records, rowlocks, standing
+from catenum.engines.mariadb import rowlocks
+from catenum.engines.mariadb.lookout import INDEX_COLUMNS
 from catenum.engines.postgresql import waited as waits
 from catenum.engines.postgresql.activity import ActivityRow, session_of
 from catenum.live import history
@@ -199,7 +201,7 @@ def edge_of(waiter: int, holder: int) -> Edge:
 def test_a_record_is_named_by_its_index_as_innodb_tells_it(index, data, mode, text):
     columns = {"PRIMARY": [("id",)], "by_box": [("box",)]}
     asked = lambda query: next((found for name, found in columns.items() if f"'{name}'" in query), [])  # noqa: E731
-    found = records.Records(asked).resource("`yard`.`slot` /* Partition `p0` */", index, data, mode)
+    found = records.Records(asked, INDEX_COLUMNS).resource("`yard`.`slot` /* Partition `p0` */", index, data, mode)
     assert (found.text, found.table) == (text, "slot")
     assert not {"42", "MGHU", "Hara"} & set(re.findall(r"\w+", found.masked().text))
 
@@ -448,7 +450,9 @@ def test_what_a_head_blocker_is_said_to_do_is_what_the_server_tells_of_it(state,
 )
 def test_states_of_mariadb_s_process_list_that_are_waits_for_locks(state, told):
     assert state_of("Query", state, None) == told
-    assert bool(standing.waiting([("7", *[None] * 5, state, "update crane set boxes = 1")])) == (told != "working")
+    assert bool(
+        standing.waiting([standing.Listed("7", "", None, None, "Query", 9.0, state, "update crane set boxes = 1")])
+    ) == (told != "working")
 
 
 STATUS = """LIST OF TRANSACTIONS FOR EACH SESSION:
@@ -491,6 +495,6 @@ def test_a_crowd_s_holder_is_told_only_where_it_can_be_nobody_else(holder, other
             return [("InnoDB", "", STATUS.format(holder=holder, other=other))]
         return [("id", "int(11)")] if "column_type" in text else [("id",)]
 
-    crowd = crowds.look(query, records.Records(query))
+    crowd = crowds.look(query, records.Records(query, INDEX_COLUMNS))
     told = crowd and [(e.waiter, e.holder, e.resource.text, round(-e.since_ms)) for e in crowd.edges]
     assert told == found

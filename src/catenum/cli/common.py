@@ -18,7 +18,7 @@ from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.servers import LEVELS, rules_of
 from catenum.core.words import suggestion
 from catenum.engines.ports import Engine
-from catenum.engines.targets import Connector, Target, has_password, open_engine, read_settings, resolve
+from catenum.engines.targets import Connector, Target, has_password, open_engine, read_settings, resolve, settled
 from catenum.lab.run.safety import uncontained_statements, unsafe_statements
 
 SAMPLE_NAMES = samples.names()
@@ -199,14 +199,17 @@ def refuse_uncontained(file: ScenarioFile, target: Target) -> None:
         raise InputError.of(problems)
 
 
-def target_of(asked: str | None, err: IO[str]) -> Target:
-    """The resolved target, with a warning where a password stands on the command line for all to see."""
+def target_of(asked: str | None, err: IO[str], *, settle: bool = True) -> Target:
+    """The resolved target; with ``settle``, of the server that answers there.
+
+    With a warning where a password stands on the command line for all to see. Raises InputError, TargetError.
+    """
     target = resolve(asked, read_settings())
     if asked and has_password(asked):
         *others, last = rules_of(target.server).password_places
         instead = f"{', '.join(others)} or {last}" if others else last
         err.write(f"catenum: the process list shows the password in --target; set it in {instead} instead\n")
-    return target
+    return settled(target) if settle else target
 
 
 @contextlib.contextmanager

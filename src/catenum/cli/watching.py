@@ -11,7 +11,7 @@ from catenum.cli import common
 from catenum.core.errors import InputError, TargetError
 from catenum.engines.drivers import server_module
 from catenum.engines.lookout import Lookout
-from catenum.engines.targets import Target
+from catenum.engines.targets import Target, settled
 
 #: Servers that one call looks at.
 MOST_TARGETS = 50
@@ -38,7 +38,7 @@ def targets_of(words: list[str] | None, err: IO[str]) -> dict[str, Target]:
     """The targets by the names they go by: what was typed, without secrets. Raises InputError."""
     found: dict[str, Target] = {}
     for word in words or (None,):
-        target = common.target_of(word, err)
+        target = common.target_of(word, err, settle=False)
         name = name_of(word, target.shown)
         if name in found:
             raise InputError(f"--target names {name} twice")
@@ -50,6 +50,7 @@ def targets_of(words: list[str] | None, err: IO[str]) -> dict[str, Target]:
 
 def connect(target: Target) -> Lookout:
     """A connection that looks. Raises TargetError."""
+    target = settled(target)
     module = server_module(target.server, ".lookout")
     if target.url is not None:
         return module.look_at(target.url, target.shown)
@@ -67,7 +68,7 @@ def connect(target: Target) -> Lookout:
 @contextlib.contextmanager
 def lookout_for(asked: str | None, err: IO[str]) -> Iterator[Lookout]:
     """The lookout on the target that was asked for, closed when the block ends."""
-    lookout = connect(common.target_of(asked, err))
+    lookout = connect(common.target_of(asked, err, settle=False))
     try:
         yield lookout
     finally:

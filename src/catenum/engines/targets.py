@@ -10,7 +10,7 @@ import os
 import tomllib
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit, urlunsplit
@@ -95,6 +95,18 @@ def resolve(asked: str | None, settings: Settings) -> Target:
     if scheme not in SCHEMES:
         raise InputError(f"no server is known by {scheme}://", advice=suggestion(scheme, sorted(set(SCHEMES.values()))))
     return Target(SCHEMES[scheme], without_secrets(word), word, settings)
+
+
+def settled(target: Target) -> Target:
+    """The target with the server that answers there: of some, several are called by the same first word of a URL.
+
+    Raises TargetError where nobody answers, InputError for a URL that the driver does not understand.
+    """
+    if target.url is None or not rules_of(target.server).answers_as:
+        return target
+    from catenum.engines.innodb.greeting import who_answers
+
+    return replace(target, server=who_answers(target.url, target.shown))
 
 
 def has_password(url: str) -> bool:

@@ -25,8 +25,9 @@ class SessionInfo:
     ``waits_on``: what it waits for other than a lock. ``cut``: the server keeps only the statement's beginning.
     ``background``: a process of the server itself, and its ``kind`` in the server's words. ``port``: its client's, on
     ``host``. ``undoing``: it is rolling back; ``killed``: somebody has ended it. ``earlier``: statements of its
-    open transaction that have ended, where the server keeps them. ``transaction``: what makes its transaction the same
-    one when seen again.
+    open transaction that have ended, where the server keeps them; ``earlier_cut``: it no longer has the first of them.
+    ``took``: the statement that took the lock which others wait for, where the server tells. ``transaction``: what
+    makes its transaction the same one when seen again.
     """
 
     id: str
@@ -51,6 +52,8 @@ class SessionInfo:
     undoing: bool = False
     killed: bool = False
     earlier: tuple[str, ...] = ()
+    earlier_cut: bool = False
+    took: str | None = None
 
     @property
     def key(self) -> tuple[str, str | None]:
@@ -166,7 +169,8 @@ class Sample:
 def masked_session(session: SessionInfo, masked: Callable[[str], str]) -> SessionInfo:
     """A session without literals in its statements."""
     statement = masked(session.statement) if session.statement else None
-    return replace(session, statement=statement, earlier=tuple(map(masked, session.earlier)))
+    took = masked(session.took) if session.took else None
+    return replace(session, statement=statement, earlier=tuple(map(masked, session.earlier)), took=took)
 
 
 def mask_edges(edges: Iterable[Edge]) -> list[Edge]:

@@ -102,9 +102,12 @@ def _about(sample: Sample, session: SessionInfo) -> Iterator[Line]:
         yield Line(f"{word}: {_statement(session)}", "plain")
     before = session.earlier[:-1] if session.earlier[-1:] == (session.statement,) else session.earlier
     if before:
-        yield Line("before that in its transaction, as the server kept it:", "plain")
+        kept = "as far as the server still has it" if session.earlier_cut else "as the server kept it"
+        yield Line(f"before that in its transaction, {kept}:", "plain")
         for text in before:
             yield Line(one_line(text, STATEMENT_WIDTH), "plain", indent=2)
+    if session.took and (before or session.took != session.statement):
+        yield Line(f"took what is waited for with: {one_line(session.took, STATEMENT_WIDTH)}", "plain")
 
 
 def _suspected(sample: Sample, waiters: Collection[str]) -> Iterator[Line]:

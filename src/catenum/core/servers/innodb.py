@@ -7,6 +7,7 @@ Lock Modes"; for records and gaps the rules of ``lock_rec_has_to_wait`` in InnoD
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from catenum.core.record.modes import Covers, Mode
@@ -15,7 +16,22 @@ from catenum.core.servers.metadata import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, me
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
 from catenum.core.servers.touch import TouchMode
+from catenum.core.sql.lexis import NUMBER, WORD, Lexis
 from catenum.core.sql.statements import Access
+
+#: MariaDB documentation, "Literals", "String Literals", "Comment Syntax", "Identifier Names"; MySQL Reference Manual,
+#: "Language Structure".
+LEXIS = Lexis(
+    pieces=re.compile(
+        rf"(?P<comment>--(?=\s|\Z)[^\n]*|\#[^\n]*|/\*)|(?P<string>(?:\b(?:[bBxXnN]|_\w+\s*))?['\"])"
+        rf"|(?P<name>`(?:[^`]|``)*(?:`|\Z))|(?P<value>{NUMBER})|(?P<word>{WORD})"
+    ),
+    opaque=re.compile(
+        r"'(?:[^'\\]|\\.|'')*(?:'|$)"
+        r'|"(?:[^"\\]|\\.|"")*(?:"|$)|`[^`]*(?:`|$)|--\s[^\n]*|\#[^\n]*|/\*.*?(?:\*/|$)',
+        re.DOTALL,
+    ),
+)
 
 _TABLE_MODES = tuple(Mode("table", name) for name in ("IS", "IX", "AUTO-INC", "S", "X"))
 _TABLE_CONFLICTS = symmetric(
@@ -63,6 +79,7 @@ class InnodbRules(Rules):
     """What follows from the storage engine. See ``Rules`` for what each member promises."""
 
     dialect = "mysql"
+    lexis = LEXIS
     usual_level = "repeatable read"
     #: An implicit lock: others see it as this until the transaction commits.
     inserted_mode = Mode("record", "X", "record")

@@ -24,6 +24,7 @@ class MariadbRules(InnodbRules):
 
     name, title = "mariadb", "MariaDB"
     schemes = ("mariadb",)
+    answers_as = ("mysql",)
 
     tables = (
         *innodb_locks('MariaDB documentation, "InnoDB Lock Modes"'),

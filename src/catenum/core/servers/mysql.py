@@ -23,6 +23,7 @@ class MysqlRules(InnodbRules):
 
     name, title = "mysql", "MySQL"
     schemes = ("mysql",)
+    answers_as = ("mariadb",)
 
     tables = (
         *innodb_locks('MySQL Reference Manual, "InnoDB Locking"'),

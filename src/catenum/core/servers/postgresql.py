@@ -6,6 +6,7 @@ Row locks carry the names of the documentation (``FOR UPDATE``), also where an U
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 
 from catenum.core.record.modes import Mode
@@ -16,7 +17,21 @@ from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
 from catenum.core.servers.touch import TouchMode
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
+from catenum.core.sql.lexis import NUMBER, WORD, Lexis
 from catenum.core.sql.statements import Access
+
+#: Documentation, 4.1 "Lexical Structure".
+LEXIS = Lexis(
+    pieces=re.compile(
+        rf"(?P<comment>--[^\n]*|/\*)|(?P<dollar>\$(?:{WORD})?\$)|(?P<string>(?:\b[eEbBxXnN]|\b[uU]&)?')"
+        rf"|(?P<name>\"(?:[^\"]|\"\")*(?:\"|\Z))|(?P<value>\$\d+|{NUMBER})|(?P<word>{WORD})"
+    ),
+    opaque=re.compile(
+        r"[eE]'(?:[^'\\]|\\.|'')*(?:'|$)|\$(?P<tag>\w*)\$.*?(?:\$(?P=tag)\$|$)|'(?:[^']|'')*(?:'|$)"
+        r'|"(?:[^"]|"")*(?:"|$)|--[^\n]*|/\*.*?(?:\*/|$)',
+        re.DOTALL,
+    ),
+)
 
 _ROW_MODES = tuple(Mode("row", name) for name in ("FOR KEY SHARE", "FOR SHARE", "FOR NO KEY UPDATE", "FOR UPDATE"))
 KEY_SHARE, SHARE, NO_KEY_UPDATE, UPDATE = _ROW_MODES
@@ -108,6 +123,7 @@ class PostgresqlRules(Rules):
     """See ``Rules`` for what each member promises."""
 
     name, title, dialect = "postgresql", "PostgreSQL", "postgres"
+    lexis = LEXIS
     schemes = ("postgresql", "postgres")
 
     distinct_levels = ("read committed", "repeatable read", "serializable")

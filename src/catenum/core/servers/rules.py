@@ -19,6 +19,7 @@ from catenum.core.servers.modes import Conflict, ModeTable, conflict_in
 from catenum.core.servers.touch import TouchMode
 from catenum.core.sql import boundary, contained, limits, masking, parameters, scripts, statements
 from catenum.core.sql.boundary import Boundary
+from catenum.core.sql.lexis import Lexis
 from catenum.core.sql.scripts import Piece
 from catenum.core.sql.statements import Access, Footprint
 
@@ -41,8 +42,11 @@ class Rules(ABC):
     title: str
     #: The parser's name for its SQL.
     dialect: str
+    lexis: Lexis
     #: The first word of URLs that lead to it.
     schemes: tuple[str, ...]
+    #: Other servers that may answer there: they speak the same protocol.
+    answers_as: tuple[str, ...] = ()
 
     # -- isolation levels ---------------------------------------------------------------------------------------------
 
@@ -122,20 +126,20 @@ class Rules(ABC):
 
     def footprint(self, sql: str, values: Values | None = None) -> Footprint:
         """What a statement touches; where ``values`` of its parameters are known, which rows it names by them."""
-        return statements.footprint(parameters.readable(sql, self.dialect, values), self.dialect)
+        return statements.footprint(parameters.readable(sql, self.lexis, values), self.dialect)
 
     def numbered(self, sql: str) -> str:
         """A statement with ``$1``, ``$2`` in place of its parameters."""
-        return parameters.numbered(sql, self.dialect)
+        return parameters.numbered(sql, self.lexis)
 
     def formatted(self, sql: str) -> str:
         """A statement with ``%s`` in place of its parameters, and its own per cent signs doubled."""
-        return parameters.formatted(sql, self.dialect)
+        return parameters.formatted(sql, self.lexis)
 
     def values_by_place(self, sql: str, values: Binding) -> list[Value]:
         """The values in the order of their places: one whose name stands twice comes twice."""
         known = dict(values)
-        return [known[parameter.name] for parameter in parameters.parameters_in(sql, self.dialect)]
+        return [known[parameter.name] for parameter in parameters.parameters_in(sql, self.lexis)]
 
     def assigned(self, sql: str, names: Collection[str], functions: Collection[str] = ()) -> set[tuple[str, str]]:
         """The columns (with their tables) that a statement sets from parameters of these names, or by calling one of
@@ -143,12 +147,12 @@ class Rules(ABC):
         """
         marked = {name: Value(f"value of {name}") for name in names}
         return statements.assigned(
-            parameters.readable(sql, self.dialect, marked), self.dialect, marked.values(), functions
+            parameters.readable(sql, self.lexis, marked), self.dialect, marked.values(), functions
         )
 
     def value_names(self, sql: str) -> tuple[str, ...]:
         """The names of a statement's parameters."""
-        return parameters.names_in(sql, self.dialect)
+        return parameters.names_in(sql, self.lexis)
 
     def pieces(self, script: str) -> list[Piece]:
         """The statements of a script with their shapes, comments laid open that the server executes."""
@@ -160,7 +164,7 @@ class Rules(ABC):
 
     def masked(self, sql: str) -> str:
         """A statement with ``?`` in place of its literals."""
-        return masking.masked(sql, self.dialect)
+        return masking.masked(sql, self.lexis)
 
     @abstractmethod
     def log_reader(self) -> LogReader:
@@ -172,11 +176,11 @@ class Rules(ABC):
 
     def masked_report(self, report: str) -> str:
         """A report of a deadlock without values; ids stay."""
-        return masking.masked_report(report, self.dialect)
+        return masking.masked_report(report, self.lexis)
 
     def shape(self, sql: str) -> str:
         """What statements of one kind share."""
-        return masking.shape(sql, self.dialect)
+        return masking.shape(sql, self.lexis)
 
     def uncovered(self, sql: str) -> str:
         """The text with comments laid open that the server executes."""
@@ -193,7 +197,7 @@ class Rules(ABC):
     def uncontained(self, piece: Piece) -> str | None:
         """Why it is not certain that a statement stays within the tables that it names."""
         return contained.uncontained(
-            parameters.readable(piece.shape, self.dialect), self.dialect, frozenset(self.catalogues)
+            parameters.readable(piece.shape, self.lexis), self.dialect, frozenset(self.catalogues)
         )
 
     #: Variables by which a session limits its own waits, and what their numbers count in ms where no unit is given.

@@ -1,7 +1,6 @@
 """Statements without their literals: masked for showing, or cut down to the shape that statements of one kind share.
 
-What is masked is found by the server's own lexical rules (PostgreSQL documentation, 4.1; MariaDB documentation,
-"Literals", "Comment Syntax"), not by a parser: a statement that a server cut short, or that no parser knows, holds
+What is masked is found by the server's own lexical rules (``Lexis``), not by a parser: a statement that a server cut short, or that no parser knows, holds
 values too. Where a text can be read in two ways (a quote behind a backslash, which a setting may make plain), all that
 follows is masked.
 """
@@ -12,25 +11,13 @@ import re
 from collections.abc import Iterator
 from functools import lru_cache
 
-_NUMBER = r"(?<![\w$])(?:0[xXbBoO][0-9a-fA-F_]+|(?:\d[\d_]*(?:\.[\d_]*)?|\.\d[\d_]*)(?:[eE][+-]?\d+)?)"
-_WORD = r"[A-Za-z_\u0080-\U0010ffff][\w$\u0080-\U0010ffff]*"
-#: A piece of a text that means something by itself; all else stands for itself, sign by sign.
-_PIECES = {
-    "postgres": re.compile(
-        rf"(?P<comment>--[^\n]*|/\*)|(?P<dollar>\$(?:{_WORD})?\$)|(?P<string>(?:\b[eEbBxXnN]|\b[uU]&)?')"
-        rf"|(?P<name>\"(?:[^\"]|\"\")*(?:\"|\Z))|(?P<value>\$\d+|{_NUMBER})|(?P<word>{_WORD})"
-    ),
-    "mysql": re.compile(
-        rf"(?P<comment>--(?=\s|\Z)[^\n]*|\#[^\n]*|/\*)|(?P<string>(?:\b(?:[bBxXnN]|_\w+\s*))?['\"])"
-        rf"|(?P<name>`(?:[^`]|``)*(?:`|\Z))|(?P<value>{_NUMBER})|(?P<word>{_WORD})"
-    ),
-}
+from catenum.core.sql.lexis import Lexis
 
 
 @lru_cache(maxsize=4096)
-def masked(sql: str, dialect: str) -> str:
+def masked(sql: str, lexis: Lexis) -> str:
     """The statement with ``?`` in place of every literal and of every numbered parameter (``$1``), without comments."""
-    return "".join(_masked(sql, _PIECES[dialect]))
+    return "".join(_masked(sql, lexis.pieces))
 
 
 def _masked(sql: str, pieces: re.Pattern[str]) -> Iterator[str]:
@@ -94,22 +81,22 @@ _STATEMENT = re.compile(r"(STATEMENT:\s+)(.*)\Z", re.DOTALL)
 _KEY = re.compile(r"(Key \([^)]*\)=)\(.*\)")
 
 
-def masked_report(report: str, dialect: str) -> str:
+def masked_report(report: str, lexis: Lexis) -> str:
     """A server's report of a deadlock without values: its statements masked, its records' fields and keys left out; ids
     of processes, threads and transactions stay.
     """
     text = _FIELD.sub(r"\1?", report)
     for part in (_QUERY, _PROCESS, _WITHIN, _STATEMENT):
         text = part.sub(
-            lambda found: found[1] + masked(found[2].rstrip("\n"), dialect) + "\n" * found[2].endswith("\n"), text
+            lambda found: found[1] + masked(found[2].rstrip("\n"), lexis) + "\n" * found[2].endswith("\n"), text
         )
     return _KEY.sub(r"\1(?)", text)
 
 
 @lru_cache(maxsize=4096)
-def shape(sql: str, dialect: str) -> str:
+def shape(sql: str, lexis: Lexis) -> str:
     """What statements of one kind share: literals taken out, lists of them made one, spaces and case made alike."""
-    text = " ".join(masked(sql, dialect).lower().split()).rstrip("; ")
+    text = " ".join(masked(sql, lexis).lower().split()).rstrip("; ")
     text = re.sub(r"\? ?(, ?\? ?)+", "?, … ", text)
     return re.sub(r"(\([?, …]*\))( ?, ?\([?, …]*\))+", r"\1, …", text)
 

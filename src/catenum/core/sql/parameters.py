@@ -11,15 +11,8 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from catenum.core.record.values import Value
+from catenum.core.sql.lexis import Lexis
 
-_STANDARD = r"'(?:[^']|'')*(?:'|$)" + r'|"(?:[^"]|"")*(?:"|$)' + r"|--[^\n]*|/\*.*?(?:\*/|$)"
-#: Text in which a colon means nothing, by the parser's name for a server's SQL. PostgreSQL documentation, 4.1.2;
-#: MariaDB documentation, "String Literals", "Comment Syntax", "Identifier Names".
-_OPAQUE = {
-    "postgres": r"[eE]'(?:[^'\\]|\\.|'')*(?:'|$)|\$(?P<tag>\w*)\$.*?(?:\$(?P=tag)\$|$)|" + _STANDARD,
-    "mysql": r"'(?:[^'\\]|\\.|'')*(?:'|$)"
-    r'|"(?:[^"\\]|\\.|"")*(?:"|$)|`[^`]*(?:`|$)|--\s[^\n]*|\#[^\n]*|/\*.*?(?:\*/|$)',
-}
 _NAME = re.compile(r"[A-Za-z_]\w*")
 #: What stands before the colon of a slice's upper bound, or after the name of a block.
 _BEFORE_NO_PARAMETER = re.compile(r"[\w\])\"'`]")
@@ -39,11 +32,11 @@ class Parameter:
 
 
 @lru_cache(maxsize=4096)
-def parameters_in(sql: str, dialect: str) -> tuple[Parameter, ...]:
+def parameters_in(sql: str, lexis: Lexis) -> tuple[Parameter, ...]:
     """The parameters of a statement, in the order of its text."""
     if ":" not in sql:
         return ()
-    opaque, found, at = re.compile(_OPAQUE[dialect], re.DOTALL), [], 0
+    opaque, found, at = lexis.opaque, [], 0
     while at < len(sql):
         skipped = opaque.match(sql, at)
         if skipped and skipped.end() > at:
@@ -59,39 +52,39 @@ def parameters_in(sql: str, dialect: str) -> tuple[Parameter, ...]:
     return tuple(found)
 
 
-def names_in(sql: str, dialect: str) -> tuple[str, ...]:
+def names_in(sql: str, lexis: Lexis) -> tuple[str, ...]:
     """The names of a statement's parameters, each once, in the order in which they first appear."""
-    return tuple(dict.fromkeys(parameter.name for parameter in parameters_in(sql, dialect)))
+    return tuple(dict.fromkeys(parameter.name for parameter in parameters_in(sql, lexis)))
 
 
-def pieces_of(sql: str, dialect: str) -> tuple[str, ...]:
+def pieces_of(sql: str, lexis: Lexis) -> tuple[str, ...]:
     """The text before, between and behind the parameters: one piece more than there are parameters."""
     pieces, at = [], 0
-    for parameter in parameters_in(sql, dialect):
+    for parameter in parameters_in(sql, lexis):
         pieces.append(sql[at : parameter.offset])
         at = parameter.end
     return (*pieces, sql[at:])
 
 
 @lru_cache(maxsize=4096)
-def numbered(sql: str, dialect: str) -> str:
+def numbered(sql: str, lexis: Lexis) -> str:
     """The statement with ``$1``, ``$2`` in place of its parameters, by the order of ``names_in``."""
-    places = {name: f"${number}" for number, name in enumerate(names_in(sql, dialect), 1)}
-    return _joined(sql, dialect, [places[p.name] for p in parameters_in(sql, dialect)])
+    places = {name: f"${number}" for number, name in enumerate(names_in(sql, lexis), 1)}
+    return _joined(sql, lexis, [places[p.name] for p in parameters_in(sql, lexis)])
 
 
 @lru_cache(maxsize=4096)
-def formatted(sql: str, dialect: str) -> str:
+def formatted(sql: str, lexis: Lexis) -> str:
     """The statement as a driver wants it that knows ``%s``: once for each place, other per cent signs doubled."""
-    return "%s".join(piece.replace("%", "%%") for piece in pieces_of(sql, dialect))
+    return "%s".join(piece.replace("%", "%%") for piece in pieces_of(sql, lexis))
 
 
-def readable(sql: str, dialect: str, values: Mapping[str, Value] | None = None) -> str:
+def readable(sql: str, lexis: Lexis, values: Mapping[str, Value] | None = None) -> str:
     """The statement as the parser reads it: known values as literals. It is read only, never sent."""
-    found = parameters_in(sql, dialect)
+    found = parameters_in(sql, lexis)
     if not found:
         return sql
-    return _joined(sql, dialect, [_literal(p.name, (values or {}).get(p.name)) for p in found])
+    return _joined(sql, lexis, [_literal(p.name, (values or {}).get(p.name)) for p in found])
 
 
 def _literal(name: str, value: Value | None) -> str:
@@ -102,6 +95,6 @@ def _literal(name: str, value: Value | None) -> str:
     return value.text if value.kind != "text" else "'" + value.text.replace("\\", "\\\\").replace("'", "''") + "'"
 
 
-def _joined(sql: str, dialect: str, between: list[str]) -> str:
-    pieces = pieces_of(sql, dialect)
+def _joined(sql: str, lexis: Lexis, between: list[str]) -> str:
+    pieces = pieces_of(sql, lexis)
     return "".join(part for pair in zip(pieces, [*between, ""], strict=True) for part in pair)

@@ -61,6 +61,11 @@ class Records:
             return ()
         return tuple(decode(value, kinds[column]) for column, value in zip(columns, fields, strict=False))
 
+    def columns(self, schema: str, table: str, index: str) -> list[tuple[str, str]]:
+        """The columns of an index with their types, in order; empty where they are not told."""
+        kinds = self._types(schema, table)
+        return [(column, kinds.get(column, "")) for column in self._columns(schema, table, index)]
+
     def _types(self, schema: str, table: str) -> dict[str, str]:
         if (schema, table) not in self._kinds:
             rows = self.query(_TYPES, (schema, table))

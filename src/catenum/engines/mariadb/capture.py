@@ -6,15 +6,10 @@ Documentation: "InnoDB System Variables", "Performance Schema Setup Consumers Ta
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any
-
-from catenum.core.errors import TargetError
 from catenum.engines.innodb import earlier, pending
+from catenum.engines.innodb.capture import Query, grant, variable, works
 from catenum.engines.lookout import Check
 
-Query = Callable[..., list[tuple[Any, ...]]]
-KEPT = "the same in the configuration, for the next start"
 _PLUGIN = "select plugin_status from information_schema.all_plugins where plugin_name = 'METADATA_LOCK_INFO'"
 _OTHERS = "select count(*) from performance_schema.session_connect_attrs"
 
@@ -24,10 +19,10 @@ def checks(query: Query, login: str, *, sees_all: bool, ends: bool) -> list[Chec
     names = "'innodb_print_all_deadlocks', 'performance_schema', 'innodb_deadlock_detect'"
     found: dict[str, str] = dict(query(f"show global variables where variable_name in ({names})"))
     return [
-        _variable(
+        variable(
             "innodb_print_all_deadlocks", found, "for watch with --log: every deadlock, not the latest only", False
         ),
-        _variable("innodb_deadlock_detect", found, "otherwise cycles end by timeout", True),
+        variable("innodb_deadlock_detect", found, "otherwise cycles end by timeout", True),
         *_schema(query, login, on=found.get("performance_schema") == "ON"),
         Check(
             what="login may see all sessions",
@@ -44,25 +39,6 @@ def checks(query: Query, login: str, *, sees_all: bool, ends: bool) -> list[Chec
             needed=False,
         ),
     ]
-
-
-def grant(right: str, login: str, on: str = "*.*") -> str:
-    """The statement that gives a right to a login, told as ``user@host``."""
-    user, _, host = login.rpartition("@")
-    return f"grant {right} on {on} to '{_text(user)}'@'{_text(host)}';"
-
-
-def _text(value: str) -> str:
-    return value.replace("\\", "\\\\").replace("'", "''")
-
-
-def works(query: Query, text: str) -> bool:
-    """Whether the server lets this login ask."""
-    try:
-        query(text)
-    except TargetError:
-        return False
-    return True
 
 
 def _schema(query: Query, login: str, *, on: bool) -> list[Check]:
@@ -117,16 +93,3 @@ def _plugin(query: Query) -> Check:
         return Check(what="metadata_lock_info", state="missing", why=why, then=then, needed=False)
     turn_on = "install soname 'metadata_lock_info';"
     return Check(what="metadata_lock_info", state="missing", why=why, turn_on=turn_on, needed=False)
-
-
-def _variable(name: str, found: dict[str, str], why: str, needed: bool) -> Check:
-    on = str(found.get(name, "")).upper() in ("ON", "1")
-    return Check(
-        what=name,
-        state="on" if on else "off",
-        value=str(found.get(name, "")),
-        why=why,
-        turn_on=None if on else f"set global {name} = on;",
-        then=None if on else KEPT,
-        needed=needed,
-    )

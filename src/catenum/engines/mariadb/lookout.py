@@ -23,6 +23,7 @@ from catenum.core.servers import rules_of
 from catenum.core.words import duration
 from catenum.engines.clock import Clock
 from catenum.engines.innodb import earlier, pending
+from catenum.engines.innodb.capture import grant, works
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.lookout import InnodbLookout, locks_of, most_waited, plain
 from catenum.engines.innodb.records import Records, table_name
@@ -103,7 +104,7 @@ class MariadbLookout(InnodbLookout):
         )
 
     def _may(self, query: str) -> bool:
-        return capture.works(self.rows, query)
+        return works(self.rows, query)
 
     # -- looking -----------------------------------------------------------------------------------------------------
 
@@ -186,7 +187,7 @@ class MariadbLookout(InnodbLookout):
         if not self.sees_all:
             yield (
                 f"the login {self.login} sees its own sessions only, and no lock waits; an administrator may allow it: "
-                f"{capture.grant('process', self.login)}"
+                f"{grant('process', self.login)}"
             )
         if unnamed & {"row", "gap"}:
             yield "who has only read and shares a row is not told apart: set global innodb_status_output_locks = on;"

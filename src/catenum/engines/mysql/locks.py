@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 from catenum.core.record.recording import LockEntry
-from catenum.core.record.waits import Edge, Key, Resource, key_text
+from catenum.core.record.waits import Edge, Resource
 from catenum.engines.innodb.locks import InnodbReader, Query, past_queues
 from catenum.engines.innodb.session import InnodbSession
 from catenum.engines.mysql import rows
@@ -91,26 +90,9 @@ class DataLocks(InnodbReader):
         return self._connections.get(thread, 0)
 
     def resource_of(self, lock: DataLock) -> Resource:
-        """What a lock is on, as people read it: ``berth(id=7)``, or the gap before it, through which index."""
-        table = lock.table if lock.schema == self.schema else f"{lock.schema}.{lock.table}"
-        where: dict[str, Any] = {"database": lock.schema, "table": lock.table}
-        if lock.kind == "TABLE":
-            return Resource(kind="table", text=table, **where)
-        where["index"] = lock.index
-        via = "" if lock.index in ("PRIMARY", None) else f" in index {lock.index}"
-        gap = lock.mode.covers in ("gap", "insert intention")
-        if lock.supremum:
-            return Resource(kind="gap", text=f"{table}: the gap after the last entry{via}", **where)
+        """What a lock is on, as people read it."""
         index = self.indexes.get((lock.table, lock.index or ""))
-        if index is None:
-            return Resource(kind="row", text=f"{table}(a row without a key)", **where)
-        values = lock.values(kind for _, kind in index.columns)
-        if not values:  # the page is not in memory, so the server does not tell
-            text = f"{table}: a gap{via}" if gap else f"{table}(an entry{via})"
-            return Resource(kind="gap" if gap else "row", text=text, **where)
-        key: Key = tuple((column, value) for (column, _), value in zip(index.columns, values, strict=False))
-        text = f"{table}: the gap before ({key_text(key)})" if gap else f"{table}({key_text(key)})"
-        return Resource(kind="gap" if gap else "row", text=text + via, key=key, **where)
+        return rows.resource_of(lock, index.columns if index is not None else None, self.schema)
 
     # -- the full picture --------------------------------------------------------------------------------------------
 

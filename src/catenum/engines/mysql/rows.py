@@ -11,13 +11,14 @@ transaction's locks as much where it has them. Pairs that wait, and single locks
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 from catenum.core.record.modes import Covers, Mode
+from catenum.core.record.waits import Key, Resource, key_text
 from catenum.engines.innodb.fields import decode, names_of
-from catenum.engines.innodb.records import SUPREMUM, values_of
+from catenum.engines.innodb.records import HIDDEN, SUPREMUM, values_of
 
 Query = Callable[..., list[tuple[Any, ...]]]
 
@@ -54,6 +55,20 @@ class DataLock:
     told_mode: str
     granted: bool
     data: str | None
+
+    @property
+    def place(self) -> tuple[str, ...]:
+        """What makes two of them want the same of the same record or table: behind the transaction and before the
+        lock's own address, the id has the record's place (``lock_get_record_id`` … in p_s.cc of InnoDB).
+        """
+        where = self.id.split(":")[1:-1]
+        return (
+            self.schema,
+            self.table,
+            self.index or "",
+            self.told_mode,
+            *(where[-3:] if self.kind == "RECORD" else ()),
+        )
 
     @property
     def supremum(self) -> bool:
@@ -107,6 +122,33 @@ def value_of(told: str | None, kind: str) -> str | None:
     if base == "set":
         return ",".join(name for place, name in enumerate(names_of(kind)) if number >> place & 1)
     return told
+
+
+def resource_of(lock: DataLock, columns: Sequence[tuple[str, str]] | None, own: str | None) -> Resource:
+    """What a lock is on, as people read it: ``berth(id=7)``, or the gap before it, through which index.
+
+    ``columns``: those of the index, with their types; None where the table has no key. ``own``: the schema that goes
+    without saying; None for any.
+    """
+    table = lock.table if own in (lock.schema, None) else f"{lock.schema}.{lock.table}"
+    where: dict[str, Any] = {"database": lock.schema, "table": lock.table}
+    if lock.kind == "TABLE":
+        return Resource(kind="table", text=table, **where)
+    where["index"] = lock.index
+    via = "" if lock.index in ("PRIMARY", HIDDEN, None) else f" in index {lock.index}"
+    gap = lock.mode.covers in ("gap", "insert intention")
+    kind: Literal["gap", "row"] = "gap" if gap else "row"
+    if lock.supremum:
+        return Resource(kind="gap", text=f"{table}: the gap after the last entry{via}", **where)
+    if lock.index == HIDDEN or columns is None:
+        return Resource(kind=kind, text=f"{table}(a row without a key)", **where)
+    values = lock.values(kind for _, kind in columns)
+    if not values:  # the page is not in memory, or this login may not see the index
+        text = f"{table}: a gap{via}" if gap else f"{table}(an entry{via})"
+        return Resource(kind=kind, text=text, **where)
+    key: Key = tuple((column, value) for (column, _), value in zip(columns, values, strict=False))
+    text = f"{table}: the gap before ({key_text(key)})" if gap else f"{table}({key_text(key)})"
+    return Resource(kind=kind, text=text + via, key=key, **where)
 
 
 def waits(query: Query) -> list[tuple[str, str]]:

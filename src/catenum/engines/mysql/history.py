@@ -1,0 +1,126 @@
+"""What a session has done in its open transaction, and with which statement it took a lock.
+
+``events_statements_history`` has the last statements of each thread that have ended (ten by default); those of one
+transaction are nested in its event (MySQL Reference Manual, 29.12.6 and 29.12.7). Events of a thread are numbered as
+they begin, and a lock carries the number that was next when it was taken: the statement that began last before that
+took it.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Collection
+from dataclasses import dataclass
+from typing import Any
+
+from catenum.engines.innodb.earlier import PICO_PER_MS
+
+Query = Callable[..., list[tuple[Any, ...]]]
+
+_TRANSACTIONS = """
+select t.processlist_id, x.thread_id, x.event_id, x.timer_wait, x.isolation_level, x.access_mode, x.autocommit
+from performance_schema.threads t join performance_schema.events_transactions_current x on x.thread_id = t.thread_id
+where t.processlist_id in ({}) and x.state = 'ACTIVE'
+"""
+_STATEMENTS = """
+select t.processlist_id, s.event_id, s.end_event_id, s.sql_text, s.timer_wait, s.nesting_event_id,
+       s.nesting_event_type, s.nesting_event_level
+from performance_schema.threads t join performance_schema.{} s on s.thread_id = t.thread_id
+where t.processlist_id in ({})
+"""
+
+
+@dataclass(frozen=True, slots=True)
+class Open:
+    """An open transaction as the performance schema tells it. ``began``: the number of its event."""
+
+    began: int
+    ms: float
+    isolation: str
+    read_only: bool
+    autocommit: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Ran:
+    """A statement that has ended or runs. ``event``: its number; ``within``: that of the transaction around it."""
+
+    event: int
+    running: bool
+    text: str
+    ms: float
+    within: int | None
+    level: int
+
+
+def open_transactions(query: Query, sessions: Collection[str]) -> dict[str, Open]:
+    """The transactions of sessions, by their numbers."""
+    if not sessions:
+        return {}
+    return {
+        str(number): Open(
+            began=int(event),
+            ms=float(wait or 0.0) / PICO_PER_MS,
+            isolation=str(level),
+            read_only=str(mode) == "READ ONLY",
+            autocommit=str(auto) == "YES",
+        )
+        for number, _, event, wait, level, mode, auto in query(_TRANSACTIONS.format(_listed(sessions)))
+    }
+
+
+def running(query: Query, sessions: Collection[str]) -> dict[str, Ran]:
+    """The statement of each session that runs, or was its last."""
+    return {
+        number: min(found, key=lambda ran: ran.level)
+        for number, found in _ran(query, "events_statements_current", sessions).items()
+    }
+
+
+def kept(query: Query, sessions: Collection[str]) -> dict[str, list[Ran]]:
+    """The statements that are kept of each session, in the order in which they began."""
+    found = _ran(query, "events_statements_history", sessions)
+    for number, now in _ran(query, "events_statements_current", sessions).items():
+        found[number] = sorted({ran.event: ran for ran in [*found.get(number, []), *now]}.values(), key=_began)
+    return found
+
+
+def of_transaction(ran: Collection[Ran], began: int) -> tuple[tuple[str, ...], bool]:
+    """The statements of the transaction whose event has the number ``began`` that have ended, the oldest first, and
+    whether those are all.
+
+    The statement that began the transaction is outside of it, so one that is kept and older tells that nothing between
+    has been dropped.
+    """
+    mine = [one for one in ran if one.within == began and one.level == 0 and not one.running]
+    return tuple(one.text for one in mine), any(one.event < began for one in ran)
+
+
+def taker(ran: Collection[Ran], event: int) -> Ran | None:
+    """The statement during which a lock was taken that carries the number ``event``; None where it is not kept."""
+    return max((one for one in ran if one.event < event), key=_began, default=None)
+
+
+def _began(ran: Ran) -> int:
+    return ran.event
+
+
+def _ran(query: Query, view: str, sessions: Collection[str]) -> dict[str, list[Ran]]:
+    found: dict[str, list[Ran]] = defaultdict(list)
+    rows = query(_STATEMENTS.format(view, _listed(sessions))) if sessions else []
+    for number, event, end, text, wait, within, kind, level in rows:
+        found[str(number)].append(
+            Ran(
+                event=int(event),
+                running=end is None,
+                text=str(text or ""),
+                ms=float(wait or 0.0) / PICO_PER_MS,
+                within=int(within) if within is not None and kind == "TRANSACTION" else None,
+                level=int(level or 0),
+            )
+        )
+    return {number: sorted(one, key=_began) for number, one in found.items()}
+
+
+def _listed(sessions: Collection[str]) -> str:
+    return ", ".join(str(int(number)) for number in sessions)

@@ -1,0 +1,307 @@
+"""Looks at a running MySQL: transactions, lock waits, metadata locks and statements, by the performance schema.
+
+Connection ids count up and are not used again until the server restarts, so a session's start is the server's own.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+from typing import Any
+
+from pymysql.constants import CLIENT
+
+from catenum.core.moment.incidents import PILE
+from catenum.core.moment.sample import Sample, SessionInfo
+from catenum.core.record.recording import TargetInfo
+from catenum.core.record.waits import Edge
+from catenum.core.servers import rules_of
+from catenum.core.servers.metadata import metadata_mode
+from catenum.core.words import duration
+from catenum.engines.clock import Clock
+from catenum.engines.innodb import earlier, pending
+from catenum.engines.innodb.capture import grant, works
+from catenum.engines.innodb.control import arguments_of
+from catenum.engines.innodb.lookout import InnodbLookout, locks_of, most_waited, plain
+from catenum.engines.innodb.records import Records
+from catenum.engines.innodb.standing import Listed, standing_edges, waiting
+from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
+from catenum.engines.mysql import capture, history, versions
+from catenum.engines.mysql.rows import DataLock, Owners, resource_of
+from catenum.engines.mysql.waits import DETACHED, RowWait, Transaction, transactions, waits
+
+_PROCESSES = "select id, user, host, db, command, time, state, info from performance_schema.processlist "
+#: The columns of an index, in order (MySQL Reference Manual, "The INFORMATION_SCHEMA INNODB_FIELDS Table").
+_INDEX_COLUMNS = """
+select f.name from information_schema.innodb_tables t
+join information_schema.innodb_indexes i on i.table_id = t.table_id
+join information_schema.innodb_fields f on f.index_id = i.index_id
+where (t.name = '{name}' or t.name like '{pattern}#p#%') and i.name = '{index}'
+group by f.pos, f.name order by f.pos
+"""
+_CONNECTED = "show global status like 'Threads_connected'"
+#: The counter is on unless somebody has switched it off; then deadlocks that were printed are counted.
+_DEADLOCKS = "select count from information_schema.innodb_metrics where name = 'lock_deadlocks' and status = 'enabled'"
+_PRINTED = (
+    "select count(*) from performance_schema.error_log where error_code = 'MY-012468' "
+    "having @@global.innodb_print_all_deadlocks and @@global.log_error_verbosity >= 3"
+)
+_WAITING = "state like 'Waiting for%lock%' or state in ('User lock', 'Waiting for table flush')"
+_OWN_SESSIONS = "where id <> connection_id() and command <> 'Sleep'"
+_NAMED_MODE = metadata_mode("MDL_EXCLUSIVE")
+
+
+def look_at(where: Mapping[str, object] | str, shown_url: str, *, private: bool = False) -> MysqlLookout:
+    """Connect for looking. Raises TargetError."""
+    return MysqlLookout(arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private)
+
+
+class MysqlLookout(InnodbLookout):
+    """One watching connection. See ``engines.lookout.Lookout`` for what each method promises."""
+
+    rules = rules_of("mysql")
+    timed_out = (3024, 1205, 1317)
+    client_flag = CLIENT.MULTI_STATEMENTS  # the check before an order, and the order, are sent as one
+
+    def learn(self, private: bool) -> None:
+        """By variables, grants, and by trying what there is to see."""
+        version = versions.checked(self.rows, self._shown)
+        self.rows("set session transaction read only")
+        self.rows(f"set session max_execution_time = {LOOK_MS}, lock_wait_timeout = 1")
+        level, self.login, self.server_start = self.rows(
+            "select @@global.transaction_isolation, current_user(), date_format(now() - interval (select "
+            "variable_value from performance_schema.global_status where variable_name = 'Uptime') second, "
+            "'%Y-%m-%d %H:%i')"
+        )[0]
+        grants = " ".join(str(row[0]) for row in self.rows("show grants"))
+        self.sees_all = self._may("select 1 from information_schema.innodb_trx limit 1") and capture.may_read(self.rows)
+        self._ends = bool(re.search(r"\bCONNECTION_ADMIN\b|\bSUPER\b|ALL PRIVILEGES ON \*\.\*", grants))
+        self._tells_metadata = self.sees_all and self._is(pending.TELLS, "1")
+        self._tells_statements = self.sees_all and self._is(earlier.TELLS, str(earlier.NEEDED))
+        self._tells_transactions = self.sees_all and self._is(capture.TRANSACTIONS, "1")
+        self.tells_applications = self._may("select 1 from performance_schema.session_connect_attrs limit 1")
+        self._records = Records(self.rows, _INDEX_COLUMNS)
+        self._owners = Owners(self.rows)
+        self.info = TargetInfo(
+            server=self.rules.name,
+            version=version,
+            url=self._shown,
+            private=private,
+            default_isolation=str(level).replace("-", " ").lower(),
+        )
+
+    def _may(self, query: str) -> bool:
+        return works(self.rows, query)
+
+    def _is(self, query: str, value: str) -> bool:
+        return self._may(query) and str(self.rows(query)[0][0]) == value
+
+    # -- looking -----------------------------------------------------------------------------------------------------
+
+    def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
+        """By the sessions, InnoDB's transactions, and the locks that somebody waits for."""
+        clock = Clock()
+        running = transactions(self.rows) if self.sees_all else {}
+        rows = self._listed(running)
+        waited = {name: trx.waited_ms for name, trx in running.items() if trx.waited_ms is not None}
+        stuck = waiting(rows)
+        longest = max([*waited.values(), *(row.time_ms for row in stuck)], default=0.0)
+        asks = self.sees_all and (longest >= at_least_ms or len(waited) + len(stuck) >= PILE)
+        sessions = {session.id: session for session in self.sessions(rows)}
+        told = waits(self.rows, running, self._owners) if asks and waited else []
+        edges = [self._edge(wait, most_waited(waited.get(wait.waiter), sessions.get(wait.waiter))) for wait in told]
+        read = len(told) + len(rows) + len(running)
+        standing = None
+        if stuck and asks:
+            standing = standing_edges(self.rows, rows, self.rules, _NAMED_MODE, told=self._tells_metadata)
+            edges, read = [*edges, *standing.edges], read + standing.read
+        suspects = standing.suspects if standing else ()
+        for name in ({edge.holder for edge in edges} | {suspect.session for suspect in suspects}) - sessions.keys():
+            found = self.session(name)
+            if found is not None:
+                sessions[name] = found
+        heads = {edge.holder for edge in edges} - {edge.waiter for edge in edges}
+        sessions |= self._told_more([sessions[name] for name in heads if name in sessions], told)
+        return Sample(
+            at=clock.wall(),
+            target=self.info,
+            sessions=tuple(sessions.values()),
+            edges=tuple(edges),
+            connected=int(self.rows(_CONNECTED)[0][1]) - 1,
+            deadlocks=self._deadlocks(),
+            cost_ms=round(clock.now_ms(), 2),
+            rows_read=read,
+            locks=locks_of(edges) if locks else (),
+            notes=(
+                *self._notes({edge.holder for edge in edges}),
+                *self._prepared({edge.holder for edge in edges}, running),
+            ),
+            partial=not self.sees_all,
+            suspects=suspects,
+            inexact=frozenset(waited),
+        )
+
+    def _deadlocks(self) -> int | None:
+        if not self.sees_all:
+            return None
+        rows = self.rows(_DEADLOCKS) or self.rows(_PRINTED)
+        return int(rows[0][0]) if rows else None
+
+    def _listed(self, running: Mapping[str, Transaction]) -> list[Listed]:
+        """The sessions that wait, or stand in a transaction, each with its transaction and its statement. The views are
+        read apart and put together here.
+        """
+        if not self.sees_all:
+            return [_row(row, None, None, None) for row in self.rows(_PROCESSES + _OWN_SESSIONS)]
+        names = [name for name in running if name.isdigit()]
+        ids = f"id in ({', '.join(names)}) or " if names else ""
+        return self._with_events(self.rows(f"{_PROCESSES} where id <> connection_id() and ({ids}{_WAITING})"), running)
+
+    def _with_events(self, found: Sequence[tuple[Any, ...]], running: Mapping[str, Transaction]) -> list[Listed]:
+        numbers = [str(row[0]) for row in found]
+        statements = history.running(self.rows, numbers) if self._tells_statements else {}
+        opened = history.open_transactions(self.rows, numbers) if self._tells_transactions else {}
+        return [
+            _row(row, running.get(number), statements.get(number), opened.get(number))
+            for number, row in zip(numbers, found, strict=True)
+        ]
+
+    def _told_more(self, heads: Sequence[SessionInfo], told: Sequence[RowWait]) -> dict[str, SessionInfo]:
+        """The heads with their earlier statements, and the one that took what others wait for."""
+        if not self._tells_statements or not heads:
+            return {}
+        names = [session.id for session in heads if session.id.isdigit()]
+        kept = history.kept(self.rows, names)
+        opened = history.open_transactions(self.rows, names) if self._tells_transactions else {}
+        found = {}
+        for session in heads:
+            ran, trx = kept.get(session.id, []), opened.get(session.id)
+            if trx is not None:
+                texts, whole = history.of_transaction(ran, trx.began)
+                session = replace(session, earlier=texts, earlier_cut=not whole)
+            mine = [wait.held for wait in told if wait.holder == session.id and wait.by_itself and wait.held.granted]
+            took = _took(ran, mine, trx)
+            found[session.id] = replace(session, took=took) if took else session
+        return found
+
+    def _edge(self, wait: RowWait, waited_ms: float) -> Edge:
+        lock = wait.wanted
+        return Edge(
+            waiter=wait.waiter,
+            holder=wait.holder,
+            resource=resource_of(lock, self._records.columns(lock.schema, lock.table, lock.index or ""), None),
+            wanted=lock.mode,
+            held=wait.held.mode,
+            queued=wait.queued,
+            since_ms=-waited_ms,
+        )
+
+    def _notes(self, holders: set[str]) -> Iterator[str]:
+        if not self.sees_all:
+            allow = f"{grant('process', self.login)} {grant('select', self.login, 'performance_schema.*')}"
+            yield (
+                f"the login {self.login} sees its own sessions only, and no lock waits; an administrator may allow it: "
+                f"{allow}"
+            )
+        elif SOMEBODY in holders and not self._tells_metadata:
+            yield (
+                "the holder of the metadata lock is not reported: update performance_schema.setup_instruments "
+                "set enabled = 'YES' where name = 'wait/lock/metadata/sql/mdl';"
+            )
+
+    def _prepared(self, holders: set[str], running: Mapping[str, Transaction]) -> Iterator[str]:
+        """Prepared transactions in the way, and how they are undone: no session is to be ended for that."""
+        detached = sorted(name for name in holders if name.startswith(DETACHED))
+        for name in detached:
+            age = running[name].age_ms
+            opened = f", open for {duration(age)}" if age is not None else ""
+            yield f"{name}{opened}, holds locks: it ends by 'xa commit' or 'xa rollback'"
+        if detached:
+            told = self.rows("xa recover convert xid") if self._may("xa recover") else []
+            xids = [_xid(str(row[3]), int(row[1]), int(row[2]), str(row[0])) for row in told]
+            yield f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in xids) or 'none is listed'}"
+
+    def session(self, number: str) -> SessionInfo | None:
+        """One session."""
+        if not number.isdigit():
+            return None
+        running = transactions(self.rows, int(number)) if self.sees_all else {}
+        rows = self.rows(f"{_PROCESSES} where id = {int(number)}")
+        return self.sessions(self._with_events(rows, running))[0] if rows else None
+
+    def logs_deadlocks(self) -> bool:
+        """With ``innodb_print_all_deadlocks``, and their headings, which are notes."""
+        row = self.rows("select @@global.innodb_print_all_deadlocks, @@global.log_error_verbosity")[0]
+        return str(row[0]) == "1" and int(row[1]) >= capture.NOTES
+
+    # -- ending ------------------------------------------------------------------------------------------------------
+
+    def kill(self, what: str, session: SessionInfo) -> bool:
+        """The look and the order are sent as one, so that nothing but the server comes between."""
+        number = int(session.id)
+        same = f"exists (select 1 from performance_schema.threads where processlist_id = {number})"
+        if self.sees_all:
+            trx = f"from information_schema.innodb_trx where trx_mysql_thread_id = {number}"
+            if session.transaction is None:
+                same = f"{same} and not exists (select 1 {trx})"
+            else:
+                same = f"exists (select 1 {trx} and trx_started = '{plain(session.transaction)}')"
+        self.rows(
+            f"set @catenum_order = if({same}, 'kill {what} {number}', 'do 0'); "
+            "prepare catenum_order from @catenum_order; execute catenum_order; deallocate prepare catenum_order"
+        )
+        return str(self.rows("select @catenum_order like 'kill%'")[0][0]) == "1"
+
+    # -- what is on --------------------------------------------------------------------------------------------------
+
+    def checks(self) -> Sequence[Check]:
+        """Variables, what is instrumented, and rights."""
+        return capture.checks(self.rows, self.login, sees_all=self.sees_all, ends=self._ends)
+
+
+def _row(
+    row: tuple[Any, ...], trx: Transaction | None, statement: history.Ran | None, opened: history.Open | None
+) -> Listed:
+    number, user, host, database, command, seconds, state, text = row
+    time_ms = float(seconds or 0.0) * 1000
+    if statement is not None and statement.running and command != "Sleep":
+        time_ms = statement.ms
+    if text is None and statement is not None and trx is not None:
+        text = statement.text or None
+    age = trx.age_ms if trx else None
+    if opened is not None and age is not None:
+        age = min(age, opened.ms)
+    return Listed(
+        id=str(number),
+        user=user or "",
+        host=host,
+        db=database,
+        command=command or "",
+        time_ms=time_ms,
+        state=str(state or ""),
+        statement=text,
+        trx_state=trx.state if trx else None,
+        trx_ms=age,
+        isolation=opened.isolation if opened else trx.isolation if trx else None,
+        changed=trx.changed if trx else None,
+        transaction=trx.started if trx else None,
+    )
+
+
+def _took(ran: Sequence[history.Ran], locks: Sequence[DataLock], trx: history.Open | None) -> str | None:
+    """The statement that took the first of the locks that others wait for; None where it is not kept any more."""
+    if trx is None:
+        return None
+    takers = [history.taker(ran, lock.event) for lock in locks]
+    if not takers or any(one is None for one in takers):
+        return None
+    first = min((one for one in takers if one is not None), key=lambda one: one.event)
+    return first.text or None
+
+
+def _xid(data: str, first: int, second: int, form: str) -> str:
+    """The words of a prepared transaction, of its data in hex: the global part, the branch, the format."""
+    text = data.removeprefix("0x")
+    glob, branch = text[: 2 * first], text[2 * first : 2 * (first + second)]
+    return f"X'{glob}',X'{branch}',{form}"

@@ -1,0 +1,151 @@
+"""Row lock waits on a running MySQL: who waits, for what, and who is in the way.
+
+``data_lock_waits`` is exact at its moment and cheap, until many wait for one row: it has a row for each pair in a
+queue, 125,000 where 500 wait. Then one waiter of each kind is asked about, the one that waits longest, and the others
+of that kind wait for the same.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
+
+from catenum.engines.mysql import rows
+from catenum.engines.mysql.rows import DataLock, Owners, Query
+
+#: From so many waiters on the pairs are not listed whole.
+CROWD = 40
+_TRANSACTIONS = """
+select trx_id, trx_mysql_thread_id, trx_state, timestampdiff(microsecond, trx_started, now(6)) / 1000,
+       trx_isolation_level, trx_rows_modified, timestampdiff(microsecond, trx_wait_started, now(6)) / 1000,
+       trx_requested_lock_id, trx_started
+from information_schema.innodb_trx {}
+"""
+_PAIRS_OF = """
+select blocking_engine_lock_id from performance_schema.data_lock_waits
+where engine = 'INNODB' and requesting_engine_lock_id = '{}'
+"""
+_SESSIONS = """
+select thread_id, processlist_id from performance_schema.threads
+where thread_id in ({}) and processlist_id is not null
+"""
+
+#: How a transaction is called that no session has: ``XA PREPARE``, and then its client went.
+DETACHED = "a prepared transaction, number"
+
+
+@dataclass(frozen=True, slots=True)
+class Transaction:
+    """One row of ``innodb_trx``. Ages in ms, counted in whole seconds by the server. ``wanted``: a lock's id."""
+
+    name: str
+    number: str
+    state: str
+    age_ms: float | None
+    isolation: str | None
+    changed: int | None
+    waited_ms: float | None
+    wanted: str | None
+    started: str
+
+
+@dataclass(frozen=True, slots=True)
+class RowWait:
+    """Who waits for whom: transactions by their names. ``by_itself``: the holder took the lock for itself."""
+
+    waiter: str
+    holder: str
+    wanted: DataLock
+    held: DataLock
+    by_itself: bool
+
+    @property
+    def queued(self) -> bool:
+        """The holder itself waits, further ahead."""
+        return not self.held.granted
+
+
+def transactions(query: Query, session: int | None = None) -> dict[str, Transaction]:
+    """All, or one session's, by its number; those without one, as a prepared transaction whose client has gone, by a
+    name.
+    """
+    which = "" if session is None else f"where trx_mysql_thread_id = {session}"
+    found = {}
+    for trx, number, state, age, level, changed, waited, wanted, started in query(_TRANSACTIONS.format(which)):
+        name = str(number) if str(number) != "0" else f"{DETACHED} {trx}"
+        found[name] = Transaction(
+            name=name,
+            number=str(trx),
+            state=str(state),
+            age_ms=float(age) if age is not None else None,
+            isolation=level,
+            changed=int(changed) if changed is not None else None,
+            waited_ms=float(waited) if waited is not None else None,
+            wanted=wanted,
+            started=str(started),
+        )
+    return found
+
+
+def waits(query: Query, everybody: Mapping[str, Transaction], owners: Owners) -> list[RowWait]:
+    """For each that waits: those who hold what is in its way; where nobody does, whoever waits ahead of it."""
+    waiting = [trx for trx in everybody.values() if trx.wanted]
+    pairs = rows.waits(query) if len(waiting) < CROWD else _of_kinds(query, waiting)
+    known = rows.by_id(query, {name for pair in pairs for name in pair})
+    threads = owners.of(known.values())
+    sessions = sessions_of(query, {*threads.values(), *(lock.thread for lock in known.values())})
+    by_number = {trx.number: trx.name for trx in everybody.values()}
+
+    def name_of(lock: DataLock) -> str | None:
+        return by_number.get(lock.transaction) or sessions.get(threads[lock.id])
+
+    found = []
+    for wanted_id, other_id in pairs:
+        wanted, other = known.get(wanted_id), known.get(other_id)
+        if wanted is None or other is None or wanted.granted:
+            continue  # meanwhile it has been granted, or the other is over
+        waiter, holder = name_of(wanted), name_of(other)
+        if waiter and holder and waiter != holder:
+            mine = sessions.get(other.thread) == holder
+            found.append(RowWait(waiter, holder, wanted, other, by_itself=mine))
+    return _past_queues(found, everybody)
+
+
+def sessions_of(query: Query, threads: Collection[int]) -> dict[int, str]:
+    """The numbers of the sessions of the performance schema's threads."""
+    listed = ", ".join(str(thread) for thread in threads if thread)
+    return {int(thread): str(number) for thread, number in query(_SESSIONS.format(listed))} if listed else {}
+
+
+def _of_kinds(query: Query, waiting: Collection[Transaction]) -> list[tuple[str, str]]:
+    """Pairs by one waiter of each kind: of those that want the same of the same record, the one that waits longest."""
+    wanted = rows.by_id(query, [trx.wanted for trx in waiting if trx.wanted])
+    kinds: dict[tuple[str, ...], list[Transaction]] = defaultdict(list)
+    for trx in waiting:
+        lock = wanted.get(trx.wanted or "")
+        if lock is not None and not lock.granted:
+            kinds[lock.place].append(trx)
+    pairs = []
+    for members in kinds.values():
+        first = min(members, key=lambda trx: (-(trx.waited_ms or 0.0), int(trx.number)))
+        blocking = [str(row[0]) for row in query(_PAIRS_OF.format(first.wanted))]
+        pairs += [(str(trx.wanted), other) for trx in members for other in blocking if other != trx.wanted]
+    return pairs
+
+
+def _past_queues(found: Collection[RowWait], everybody: Mapping[str, Transaction]) -> list[RowWait]:
+    """Without places in a queue where somebody holds what is wanted; where nobody does, only the first in it."""
+    by_waiter: dict[str, list[RowWait]] = defaultdict(list)
+    for wait in found:
+        by_waiter[wait.waiter].append(wait)
+    kept: list[RowWait] = []
+    for mine in by_waiter.values():
+        holding = {wait.holder: wait for wait in mine if not wait.queued}
+        if holding:
+            kept += holding.values()
+        else:
+            ahead = {wait.holder: everybody[wait.holder] for wait in mine if wait.holder in everybody}
+            first = min(ahead, key=lambda name: -(ahead[name].waited_ms or 0.0), default=mine[0].holder)
+            kept.append(next(wait for wait in mine if wait.holder == first))
+    return kept
