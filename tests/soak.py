@@ -21,7 +21,7 @@ from pathlib import Path
 
 from catenum.cli.main import main
 from enumerating.compare import as_json, compared, written
-from enumerating.generate import case
+from enumerating.generate import PIECES, case
 from enumerating.sessions import Bench, MariadbBench, PostgresqlBench
 
 SCRIPT = Path(sys.executable).with_name("catenum")
@@ -30,7 +30,7 @@ SCRIPT = Path(sys.executable).with_name("catenum")
 def soak() -> int:
     """Run, and say what came of it."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--server", choices=("postgresql", "mariadb"), required=True)
+    parser.add_argument("--server", choices=tuple(PIECES), required=True)
     parser.add_argument("--seconds", type=float, default=3600.0)
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--step", type=int, default=1)
@@ -56,7 +56,9 @@ def soak() -> int:
     if args.server == "postgresql":
         bench = PostgresqlBench(f"host={server['sockets']} user=catenum dbname=marrowgate", 3, name)
     else:
-        bench = MariadbBench(str(Path(server["sockets"]) / "server.sock"), 3, name)
+        bench = (MysqlBench if args.server == "mysql" else MariadbBench)(
+            str(Path(server["sockets"]) / "server.sock"), 3, name
+        )
 
     def explore(path: Path) -> dict:
         out, err = io.StringIO(), io.StringIO()

@@ -113,10 +113,25 @@ MARIADB: dict[str, Piece] = {
     "sequence": ("create sequence tickets;", ("select setval(tickets, {v})", "select moved from berth where id = {k}")),
     "common table expressions": ("", ("with x as (select moved from berth where id = {k}) select * from x", "with berth as (select * from crane) select sum(moved) from berth", "select * from (select * from berth where id = {k} for update) b", "select (select moved from berth where id = {k} for update)", "select id from crane where exists (select 1 from berth where berth.id = crane.id for update)")),
 }  # fmt: skip
-PIECES = {"postgresql": POSTGRESQL, "mariadb": MARIADB}
+#: What MySQL has of these, written its way, and what it has beside them.
+MYSQL: dict[str, Piece] = {
+    **{
+        name: (data, tuple(text.replace("lock in share mode", "for share").replace(" returning id", "") for text in statements))
+        for name, (data, statements) in MARIADB.items() if name != "sequence"
+    },
+    "lock clauses by table": ("", ("select b.moved from berth b join crane c on b.id = c.id where b.id = {k} for update of c", "select b.moved from berth b join crane c on b.id = c.id where b.id = {k} for share of b skip locked", "select moved from berth where id = {k} for share nowait", "select moved from berth where id = {k} lock in share mode", "table crane", "select b.moved from berth b join crane c on b.id = c.id where b.id = {k} for update of b for share of c")),
+    "row aliases": ("", ("insert into berth values ({n}, {v}, 1) as new on duplicate key update moved = new.moved + 1", "insert into berth values ({k}, {v}, 1) as new on duplicate key update vessel = new.moved", "insert into berth values row({n}, {v}, 1), row({k}, 1, 1) on duplicate key update moved = 3")),
+    "key on an expression": ("create table box (id int primary key, label varchar(9), unique ((lower(label)))); insert into box values (1, 'a'), (2, 'b');", ("insert into box values ({n}, '{w}')", "insert into box values ({n}, upper('{w}'))", "delete from box where id = {k}", "update box set label = '{w}' where id = {k}", "select id from box where lower(label) = '{w}' for update")),
+    "odd keys": ("create table box (id int primary key, label varchar(9), tons int, key down (tons desc), unique key hid (label) invisible); insert into box values (1, 'a', 1), (2, 'b', 2);", ("insert into box values ({n}, '{w}', {v})", "update box set tons = {v} where id = {k}", "select id from box where tons = {v} for update", "select id from box where tons > 1 order by tons desc limit 1 for update", "delete from box where tons = {v}", "update box set label = '{w}' where id = {k}")),
+    "check": ("alter table berth add constraint fits check (moved + vessel < 6);", ("update berth set moved = {v} where id = {k}", "update berth set vessel = {v} where id = {k}", "insert into berth values ({n}, {v}, {k})")),
+    "instant column": ("alter table berth add column more int default 7, algorithm = instant;", ("update berth set more = {v} where id = {k}", "alter table crane add column more int, algorithm = instant", "select more from berth where id = {k} for update")),
+    "own number": ("create table ticket (id int auto_increment primary key, k int); insert into ticket (k) values (1);", ("update ticket set k = last_insert_id({v}) where id = 1", "select k from ticket where id = 1")),
+}  # fmt: skip
+PIECES = {"postgresql": POSTGRESQL, "mariadb": MARIADB, "mysql": MYSQL}
 LEVELS = {
     "postgresql": (None, None, None, "repeatable read", "repeatable read", "serializable"),
     "mariadb": (None, None, None, "read committed", "read committed", "serializable", "read uncommitted"),
+    "mysql": (None, None, None, "read committed", "read committed", "serializable", "read uncommitted"),
 }
 RULES = {
     "no two alike": "select count(*) = count(distinct moved) from berth",

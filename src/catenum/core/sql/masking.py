@@ -1,8 +1,8 @@
 """Statements without their literals: masked for showing, or cut down to the shape that statements of one kind share.
 
-What is masked is found by the server's own lexical rules (``Lexis``), not by a parser: a statement that a server cut short, or that no parser knows, holds
-values too. Where a text can be read in two ways (a quote behind a backslash, which a setting may make plain), all that
-follows is masked.
+What is masked is found by the server's own lexical rules (``Lexis``), not by a parser: a statement that a server cut
+short, or that no parser knows, holds values too. Where a text can be read in two ways (a quote behind a backslash,
+which a setting may make plain), all that follows is masked.
 """
 
 from __future__ import annotations

@@ -25,7 +25,7 @@ def who_answers(url: str, shown_url: str) -> str:
         )
     except (pymysql.Error, OSError) as error:
         raise errors.unreachable(error, shown_url) from error
-    told = str(connection.get_server_info())
+    told = str(connection.get_server_info())  # type: ignore[no-untyped-call]
     with contextlib.suppress(pymysql.Error, OSError):
         connection.close()
     return "mariadb" if "mariadb" in told.lower() else "mysql"
