@@ -22,7 +22,7 @@ from pathlib import Path
 from catenum.cli.main import main
 from enumerating.compare import as_json, compared, written
 from enumerating.generate import PIECES, case
-from enumerating.sessions import Bench, MariadbBench, PostgresqlBench
+from enumerating.sessions import Bench, MariadbBench, MysqlBench, PostgresqlBench
 
 SCRIPT = Path(sys.executable).with_name("catenum")
 
