@@ -31,10 +31,12 @@ from catenum.core.errors import TargetError
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.servers import NAMES
 from catenum.engines.mariadb import connect as connect_mariadb
+from catenum.engines.mysql import connect as connect_mysql
 from catenum.engines.ports import Engine
 from catenum.engines.postgresql import connect
 from catenum.engines.private import stop_kept
 from catenum.engines.private.mariadb import MariadbRecipe
+from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import DATABASE, USER, PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
 
@@ -52,6 +54,9 @@ def _own_surroundings() -> Iterator[None]:
     folder.chmod(0o755)
     for name in ("CATENUM_TARGET", "PGPASSWORD", "PGUSER", "PGHOST", "NO_COLOR", "COLUMNS"):
         os.environ.pop(name, None)
+    unpacked = cache_folder(server_owner()) / "mysql-programs" / "usr" / "sbin"
+    if (unpacked / "mysqld").is_file():  # by scripts/setup.sh, in the cache that is not the tests'
+        os.environ.setdefault("CATENUM_MYSQL_PROGRAMS", str(unpacked))
     os.environ["CATENUM_CACHE"] = str(folder / "cache")
     os.environ["XDG_CONFIG_HOME"] = str(folder / "config")
     os.environ["XDG_DATA_HOME"] = str(folder / "data")
@@ -176,28 +181,43 @@ def engine(kept: str) -> Iterator[Engine]:
     made.close()
 
 
+def _kept_with_socket(server: str) -> str:
+    needs(server)
+    target = ("--target", f"local:{server}")
+    started = subprocess.run(
+        [str(SCRIPT), "local", "start", *target, "--quiet"], capture_output=True, text=True, check=False
+    )
+    assert started.returncode == 0, started.stderr
+    told = subprocess.run([str(SCRIPT), "local", "status", *target, "--json"], check=True, capture_output=True)
+    (found,) = json.loads(told.stdout)["servers"]
+    return f"{found['sockets']}/server.sock"
+
+
 @pytest.fixture(scope="session")
 def kept_mariadb() -> str:
     """A private MariaDB that stays for the session. Gives its socket."""
-    needs("mariadb")
-    started = subprocess.run(
-        [str(SCRIPT), "local", "start", "--target", "local:mariadb", "--quiet"],
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert started.returncode == 0, started.stderr
-    told = subprocess.run(
-        [str(SCRIPT), "local", "status", "--target", "local:mariadb", "--json"], check=True, capture_output=True
-    )
-    (server,) = json.loads(told.stdout)["servers"]
-    return f"{server['sockets']}/server.sock"
+    return _kept_with_socket("mariadb")
+
+
+@pytest.fixture(scope="session")
+def kept_mysql() -> str:
+    """A private MySQL that stays for the session. Gives its socket."""
+    return _kept_with_socket("mysql")
 
 
 @pytest.fixture
 def mariadb(kept_mariadb):
     """An engine on it, with scratch space."""
     made = connect_mariadb({"unix_socket": kept_mariadb, "user": "root"}, "kept", private=True)
+    made.make_scratch()
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def mysql(kept_mysql):
+    """An engine on it, with scratch space."""
+    made = connect_mysql({"unix_socket": kept_mysql, "user": "root"}, "kept", private=True)
     made.make_scratch()
     yield made
     made.close()
@@ -324,27 +344,37 @@ def own_server() -> Iterator[OwnServer]:
 
 
 @dataclass(frozen=True)
-class OwnMariadb:
-    """A MariaDB of one test's own."""
+class OwnInnodb:
+    """A MariaDB or MySQL of one test's own."""
 
     url: str
     process: subprocess.Popen
 
 
 @pytest.fixture
-def own_mariadb(kept_mariadb: str) -> Iterator[OwnMariadb]:
+def own_mariadb(kept_mariadb: str) -> Iterator[OwnInnodb]:
     """With its performance schema on."""
+    yield from _own("mariadb", MariadbRecipe, "--performance-schema=ON")
+
+
+@pytest.fixture
+def own_mysql(kept_mysql: str) -> Iterator[OwnInnodb]:
+    """As it comes, but for what a private one needs to be quick."""
+    yield from _own("mysql", MysqlRecipe)
+
+
+def _own(server: str, recipe_of: Callable[..., MariadbRecipe | MysqlRecipe], *options: str) -> Iterator[OwnInnodb]:
     owner = server_owner()
-    recipe = MariadbRecipe(server_programs("mariadb", {}, cache_folder(owner), owner), owner)
+    recipe = recipe_of(server_programs(server, {}, cache_folder(owner), owner), owner)
     folder = Path(tempfile.mkdtemp(prefix="catenum-own-"))
     if owner.drop:
         os.chown(folder, owner.uid, owner.gid)
     recipe.initialise(folder / "data")
-    command = [*recipe.command(folder / "data", folder), "--performance-schema=ON"]
+    command = [*recipe.command(folder / "data", folder), *options]
     with (folder / "log").open("wb") as log:
         process = subprocess.Popen(command, stdout=log, stderr=log, cwd="/", **owner.popen)
-        until(lambda: recipe.is_ready(folder / "data", folder), "the test's own MariaDB is ready", 60)
-        yield OwnMariadb(f"mariadb://root@localhost?unix_socket={folder}/server.sock", process)
+        until(lambda: recipe.is_ready(folder / "data", folder), "the test's own server is ready", 60)
+        yield OwnInnodb(f"{server}://root@localhost?unix_socket={folder}/server.sock", process)
         process.kill()
         process.wait(20)
     shutil.rmtree(folder, ignore_errors=True)

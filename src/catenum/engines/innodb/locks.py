@@ -143,7 +143,9 @@ class InnodbReader(ABC):
             for (owner, index), names in columns.items():
                 if owner == table:
                     whole = list(dict.fromkeys([*names, *primary]))
-                    self.indexes[table, index] = Index(tuple((name, types[table, name]) for name in whole))
+                    self.indexes[table, index] = Index(
+                        tuple((name, types.get((table, name), "")) for name in whole)  # an expression has no type
+                    )
         wanted = "select table_name, engine from information_schema.tables where table_schema = %s"
         self.engines = {table: str(engine) for table, engine in self.query(wanted, (self.schema,))}
 

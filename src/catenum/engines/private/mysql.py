@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import os
 import re
 import shutil
@@ -12,7 +13,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from catenum.core.errors import TargetError
-from catenum.engines.private.programs import Owner, loader_of, make_data
+from catenum.engines.private.programs import Owner, cache_folder, loader_of, make_data
 
 #: What a data directory is made with; the log of changes is as small as it can be, since the directory is copied.
 DATA_SETTINGS = (
@@ -78,12 +79,13 @@ class MysqlRecipe:
 
         Raises TargetError with the program's own message where that fails.
         """
-        ready = data.parent.parent / "ready"
+        which = hashlib.sha256(f"{self.programs} {self.version}".encode()).hexdigest()[:6]
+        ready = cache_folder(self.owner) / f"mysql-ready-{which}"
         if not self.is_made(ready):
+            for left in ready.parent.glob(f"{ready.name}.*"):  # by one that was killed while making it
+                if not Path("/proc", left.suffix[1:]).exists() or left.suffix == f".{os.getpid()}":
+                    shutil.rmtree(left, ignore_errors=True)
             making = ready.with_suffix(f".{os.getpid()}")
-            shutil.rmtree(making, ignore_errors=True)
-            if self.owner.drop:
-                os.chown(ready.parent, self.owner.uid, self.owner.gid)
             make_data(
                 [*self._start(), "--initialize-insecure", f"--datadir={making}", *DATA_SETTINGS], making, self.owner
             )
