@@ -59,6 +59,7 @@ class MysqlRules(InnodbRules):
         "3572": "timeout",  # ER_LOCK_NOWAIT
         "4031": "lost",  # ER_CLIENT_INTERACTION_TIMEOUT
     }
+    undoes_statement = frozenset(["3058"])
     #: It ends the whole session: there is no limit on a transaction that stands idle.
     idle_limit = "wait_timeout"
 

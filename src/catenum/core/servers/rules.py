@@ -220,6 +220,8 @@ class Rules(ABC):
 
     #: Error codes, as the server writes them, to Catenum's kinds; any other means that a statement was rejected.
     error_kinds: Mapping[str, ErrorKind]
+    #: Deadlocks by which a victim loses its statement only, and stays in its transaction.
+    undoes_statement: frozenset[str] = frozenset()
     #: The setting that ends a transaction whose client has gone quiet.
     idle_limit: str
     #: How to releases a lock that outlives its transaction, and what does so by itself.

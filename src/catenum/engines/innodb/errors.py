@@ -29,7 +29,7 @@ def server_error(
     lost = number == 0 or isinstance(error, pymysql.err.InterfaceError)
     kind: ErrorKind = "lost" if lost else kind_of(number, rules)
     undone: Literal["transaction", "statement"] = "statement"
-    if kind in ("deadlock", "lost"):
+    if kind == "lost" or (kind == "deadlock" and str(number) not in rules.undoes_statement):
         undone = "transaction"
     elif kind == "timeout":
         undone = timeout_undoes
@@ -37,7 +37,7 @@ def server_error(
     return ServerError(code=str(number), kind=kind, message=message, undone=undone, check=check)
 
 
-def number_and_text(error: BaseException) -> tuple[int, str]:
+def number_and_text(error: BaseException | None) -> tuple[int, str]:
     """The error's number (0 where it has none) and its message."""
     args: tuple[object, ...] = tuple(getattr(error, "args", ()))
     if len(args) >= 2 and isinstance(args[0], int):

@@ -138,7 +138,7 @@ class InnodbSession:
             return None
         os.read(self._read, 1)
         self._reply = None
-        if reply.error is not None and reply.error.kind in ("deadlock", "lost"):
+        if reply.error is not None and reply.error.kind in ("deadlock", "lost") and reply.error.undone == "transaction":
             self.in_transaction = False
         if not self.in_transaction:
             self.trail = ()

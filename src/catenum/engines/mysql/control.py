@@ -38,7 +38,7 @@ class MysqlControl(InnodbControl):
     metadata: MetadataLocks
 
     def _prepare(self, private: bool) -> None:
-        version = versions.checked(self.query, self._shown)
+        version = versions.checked(self.query, self._shown, reads=True)
         self._level = "@@transaction_isolation"
         level, detects, whole, literally = (
             str(value)

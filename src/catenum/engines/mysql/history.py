@@ -18,13 +18,14 @@ from catenum.engines.innodb.earlier import PICO_PER_MS
 Query = Callable[..., list[tuple[Any, ...]]]
 
 _TRANSACTIONS = """
-select t.processlist_id, x.thread_id, x.event_id, x.timer_wait, x.isolation_level, x.access_mode, x.autocommit
+select t.processlist_id, x.event_id, x.timer_wait, x.isolation_level, x.access_mode,
+       if(x.nesting_event_type = 'STATEMENT', x.nesting_event_id, null)
 from performance_schema.threads t join performance_schema.events_transactions_current x on x.thread_id = t.thread_id
 where t.processlist_id in ({}) and x.state = 'ACTIVE'
 """
 _STATEMENTS = """
 select t.processlist_id, s.event_id, s.end_event_id, s.sql_text, s.timer_wait, s.nesting_event_id,
-       s.nesting_event_type, s.nesting_event_level
+       s.nesting_event_type, s.nesting_event_level, s.event_name
 from performance_schema.threads t join performance_schema.{} s on s.thread_id = t.thread_id
 where t.processlist_id in ({})
 """
@@ -32,18 +33,24 @@ where t.processlist_id in ({})
 
 @dataclass(frozen=True, slots=True)
 class Open:
-    """An open transaction as the performance schema tells it. ``began``: the number of its event."""
+    """An open transaction as the performance schema tells it.
+
+    ``began``: the number of its event; ``by``: that of the statement around it, which began it.
+    """
 
     began: int
+    by: int | None
     ms: float
     isolation: str
     read_only: bool
-    autocommit: bool
 
 
 @dataclass(frozen=True, slots=True)
 class Ran:
-    """A statement that has ended or runs. ``event``: its number; ``within``: that of the transaction around it."""
+    """A statement that has ended or runs.
+
+    ``event``: its number; ``within``: that of the transaction around it. ``begins``: it does nothing but begin one.
+    """
 
     event: int
     running: bool
@@ -51,6 +58,7 @@ class Ran:
     ms: float
     within: int | None
     level: int
+    begins: bool = False
 
 
 def open_transactions(query: Query, sessions: Collection[str]) -> dict[str, Open]:
@@ -60,12 +68,12 @@ def open_transactions(query: Query, sessions: Collection[str]) -> dict[str, Open
     return {
         str(number): Open(
             began=int(event),
+            by=int(by) if by is not None else None,
             ms=float(wait or 0.0) / PICO_PER_MS,
             isolation=str(level),
             read_only=str(mode) == "READ ONLY",
-            autocommit=str(auto) == "YES",
         )
-        for number, _, event, wait, level, mode, auto in query(_TRANSACTIONS.format(_listed(sessions)))
+        for number, event, wait, level, mode, by in query(_TRANSACTIONS.format(_listed(sessions)))
     }
 
 
@@ -85,15 +93,18 @@ def kept(query: Query, sessions: Collection[str]) -> dict[str, list[Ran]]:
     return found
 
 
-def of_transaction(ran: Collection[Ran], began: int) -> tuple[tuple[str, ...], bool]:
-    """The statements of the transaction whose event has the number ``began`` that have ended, the oldest first, and
-    whether those are all.
+def of_transaction(ran: Collection[Ran], trx: Open) -> tuple[tuple[str, ...], bool]:
+    """The statements of a transaction that have ended, the oldest first, and whether those are all.
 
-    The statement that began the transaction is outside of it, so one that is kept and older tells that nothing between
-    has been dropped.
+    The statement that began the transaction is outside of its event. It belongs to it all the same where it did more
+    than that, as the first statement does with autocommit off; where it is kept, nothing after it has been dropped.
     """
-    mine = [one for one in ran if one.within == began and one.level == 0 and not one.running]
-    return tuple(one.text for one in mine), any(one.event < began for one in ran)
+    mine = [
+        one
+        for one in ran
+        if one.level == 0 and not one.running and (one.within == trx.began or (one.event == trx.by and not one.begins))
+    ]
+    return tuple(one.text for one in mine), any(one.event < trx.began for one in ran)
 
 
 def taker(ran: Collection[Ran], event: int) -> Ran | None:
@@ -108,7 +119,7 @@ def _began(ran: Ran) -> int:
 def _ran(query: Query, view: str, sessions: Collection[str]) -> dict[str, list[Ran]]:
     found: dict[str, list[Ran]] = defaultdict(list)
     rows = query(_STATEMENTS.format(view, _listed(sessions))) if sessions else []
-    for number, event, end, text, wait, within, kind, level in rows:
+    for number, event, end, text, wait, within, kind, level, name in rows:
         found[str(number)].append(
             Ran(
                 event=int(event),
@@ -117,6 +128,7 @@ def _ran(query: Query, view: str, sessions: Collection[str]) -> dict[str, list[R
                 ms=float(wait or 0.0) / PICO_PER_MS,
                 within=int(within) if within is not None and kind == "TRANSACTION" else None,
                 level=int(level or 0),
+                begins=str(name).rpartition("/")[2] in ("begin", "xa_start"),
             )
         )
     return {number: sorted(one, key=_began) for number, one in found.items()}

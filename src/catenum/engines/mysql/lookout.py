@@ -66,7 +66,7 @@ class MysqlLookout(InnodbLookout):
 
     def learn(self, private: bool) -> None:
         """By variables, grants, and by trying what there is to see."""
-        version = versions.checked(self.rows, self._shown)
+        version = versions.checked(self.rows, self._shown, reads=False)
         self.rows("set session transaction read only")
         self.rows(f"set session max_execution_time = {LOOK_MS}, lock_wait_timeout = 1")
         level, self.login, self.server_start = self.rows(
@@ -178,7 +178,7 @@ class MysqlLookout(InnodbLookout):
         for session in heads:
             ran, trx = kept.get(session.id, []), opened.get(session.id)
             if trx is not None:
-                texts, whole = history.of_transaction(ran, trx.began)
+                texts, whole = history.of_transaction(ran, trx)
                 session = replace(session, earlier=texts, earlier_cut=not whole)
             mine = [wait.held for wait in told if wait.holder == session.id and wait.by_itself and wait.held.granted]
             took = _took(ran, mine, trx)

@@ -6,8 +6,10 @@ from collections.abc import Collection, Iterator, Mapping
 
 from catenum.core.record.recording import LockEntry
 from catenum.core.record.waits import Edge, Resource
+from catenum.core.servers import Rules
 from catenum.core.servers.metadata import metadata_mode
 from catenum.engines.innodb import pending
+from catenum.engines.innodb.locks import Query
 from catenum.engines.innodb.metadata import UNEXPLAINED_MS, Held, InnodbMetadata, unnamed
 from catenum.engines.innodb.session import InnodbSession
 
@@ -25,14 +27,28 @@ class MetadataLocks(InnodbMetadata):
 
     named_mode = metadata_mode("MDL_EXCLUSIVE")
 
+    def __init__(self, query: Query, schema: str, rules: Rules) -> None:
+        """``query`` gives the rows of one query on the control connection."""
+        super().__init__(query, schema, rules)
+        self._unexplained: dict[int, tuple[int, float]] = {}  # since when, and with which statement
+
     def edges(self, rest: Mapping[int, InnodbSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
         """Who among ``rest`` waits for such a lock, and for whom."""
         states = self.query(_STATES.format(", ".join(map(str, rest))))
         told, unexplained = self.told_edges(rest, states, everyone, now_ms)
-        for thread, state, time_ms in unexplained:
-            if pending.waits_by_state(state) and float(time_ms) > UNEXPLAINED_MS:
-                resource = Resource(kind="other", text=f"the server's {str(state).removeprefix('Waiting for ')}")
-                told.append(unnamed(rest[int(thread)], resource, now_ms - float(time_ms)))
+        # A session that has got its lock is in the state of waiting until it wakes: only who stays in it waits for
+        # something that is not listed.
+        seen: dict[int, tuple[int, float]] = {}
+        for number, state, _ in unexplained:
+            session = rest[int(number)]
+            if pending.waits_by_state(state):
+                sent, since = self._unexplained.get(session.thread_id, (session.sent, now_ms))
+                since = since if sent == session.sent else now_ms
+                seen[session.thread_id] = (session.sent, since)
+                if now_ms - since > UNEXPLAINED_MS:
+                    resource = Resource(kind="other", text=f"the server's {str(state).removeprefix('Waiting for ')}")
+                    told.append(unnamed(session, resource, since))
+        self._unexplained = seen
         return told
 
     def held(self, tables: Collection[str], waiting: Collection[int] = ()) -> list[Held]:
@@ -54,7 +70,9 @@ class MetadataLocks(InnodbMetadata):
             if lock.thread not in everyone:
                 continue
             if lock.kind == "TABLE" and lock.schema == self.schema:
-                resource = Resource(kind="metadata", text=f"{lock.name} (metadata)", table=lock.name)
+                # ALTER TABLE builds a table whose name is made up of the server's own numbers
+                name = "a table that is being made" if lock.name.startswith("#sql") else lock.name
+                resource = Resource(kind="metadata", text=f"{name} (metadata)", table=name)
             elif lock.kind == "USER LEVEL LOCK":
                 resource = lock.resource(self.schema)
             else:

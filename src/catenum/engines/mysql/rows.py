@@ -108,6 +108,8 @@ def value_of(told: str | None, kind: str) -> str | None:
     if told.startswith("0x"):
         return decode(told[2:].lower(), kind)
     base = re.split(r"[ (]", kind.lower(), maxsplit=1)[0]
+    if base == "char":
+        return told.rstrip(" ")
     if not told.lstrip("-").isdigit():
         return told
     number = int(told)

@@ -6,34 +6,45 @@ import re
 from collections.abc import Callable
 from typing import Any
 
+import pymysql
+
 from catenum.core.errors import TargetError
+from catenum.engines.innodb.errors import number_and_text
 
-OLDEST = (8, 0)
-#: The views by which waits and locks are told, all of them in 8.0 and later.
-_NEEDED = ("data_locks", "data_lock_waits", "metadata_locks", "threads", "events_transactions_current")
-_FOUND = """
-select count(*) from information_schema.tables where table_schema = 'performance_schema' and table_name in ({})
-"""
+#: The first with a list of sessions in the performance schema.
+OLDEST = (8, 0, 22)
+#: A view by which locks are told, in 8.0 and later.
+_NEEDED = "performance_schema.data_locks"
+NO_SUCH_TABLE, TABLE_DENIED = 1146, 1142
 
 
-def checked(query: Callable[..., list[tuple[Any, ...]]], shown_url: str) -> str:
-    """The server's version. Raises TargetError where it is another server, too old, or tells nothing of locks."""
+def checked(query: Callable[..., list[tuple[Any, ...]]], shown_url: str, *, reads: bool) -> str:
+    """The server's version. ``reads``: the login must be allowed to read who locks what.
+
+    Raises TargetError where it is another server, too old, or tells nothing of locks.
+    """
     version, comment = (str(value) for value in query("select version(), @@version_comment")[0])
     numbers = tuple(int(part) for part in re.findall(r"\d+", version)[:3])
     told = f"{shown_url}: {version} ({comment.strip('()')})"
     if "mariadb" in version.lower() or numbers < OLDEST:
-        raise TargetError(f"{told} is not MySQL 8.0 or later")
+        raise TargetError(f"{told} is not MySQL {'.'.join(map(str, OLDEST))} or later")
     on = query("show global variables like 'performance_schema'")
     if on and str(on[0][1]).upper() == "OFF":
         raise TargetError(
             f"{told} has its performance schema off, and nothing else tells who waits for whom",
             advice="Set performance_schema = ON under [mysqld] in the configuration, and restart the server.",
         )
-    names = ", ".join(f"'{name}'" for name in _NEEDED)
-    if int(str(query(_FOUND.format(names))[0][0])) < len(_NEEDED):
-        raise TargetError(
-            f"{told} has no performance_schema.data_locks, or this login may not see it",
-            advice="MySQL 8.0 and later have it. An administrator may allow it: grant select on performance_schema.* "
-            "to the login;",
-        )
+    try:
+        query(f"select 1 from {_NEEDED} limit 1")
+    except (pymysql.Error, TargetError) as error:
+        number, message = number_and_text(error.__cause__ if isinstance(error, TargetError) else error)
+        if number == NO_SUCH_TABLE:
+            raise TargetError(f"{told} has no {_NEEDED}, so it is none of the servers that Catenum knows") from error
+        if number != TABLE_DENIED:
+            raise
+        if reads:
+            raise TargetError(
+                f"{told}: the login may not read who locks what: {message}",
+                advice="An administrator may allow it: grant select on performance_schema.* to the login;",
+            ) from error
     return ".".join(map(str, numbers))
