@@ -228,6 +228,16 @@ def sample(name: str) -> ScenarioFile:
     return read_scenario(samples.text(name).encode(), name)
 
 
+def on_mysql_too(plain: object) -> object:
+    """A scenario as plain values: what is written for MariaDB is meant for MySQL as well."""
+    if isinstance(plain, list):
+        return [on_mysql_too(one) for one in plain]
+    if not isinstance(plain, dict):
+        return plain
+    more = {"mysql": plain["mariadb"]} if "mariadb" in plain and "mysql" not in plain else {}
+    return {name: on_mysql_too(one) for name, one in {**plain, **more}.items()}
+
+
 def until(check: Callable[[], object], what: str, seconds: float = 60.0) -> object:
     """Wait until ``check`` gives something true."""
     deadline = time.monotonic() + seconds

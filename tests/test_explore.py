@@ -28,7 +28,7 @@ from catenum.lab.explore.hold import held
 from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import Stage
 from catenum.lab.explore.walker import ExploreOptions, Explorer, Worker, explore_here, plan
-from conftest import leftovers, sample, until
+from conftest import leftovers, on_mysql_too, sample, until
 
 SMALL = [
     "berth-swap",
@@ -62,10 +62,10 @@ LONG = re.sub(r" update quay set boxes = 1 where id = 1\d,", "", CYCLE.replace("
 )[0]
 
 
-@pytest.fixture(params=["postgresql", "mariadb"])
+@pytest.fixture(params=["postgresql", "mariadb", "mysql"])
 def server(request):
     """An engine on each server in turn."""
-    return request.getfixturevalue("engine" if request.param == "postgresql" else "mariadb")
+    return request.getfixturevalue("engine" if request.param == "postgresql" else request.param)
 
 
 def outcome_of(run: Run) -> object:
@@ -151,7 +151,7 @@ def test_reduction_loses_no_outcome_where_statements_touch_more_than_they_say(se
     data, early, late = TRICKY[name]
     told = (("early", early), ("late", late))
     parts = {name: {"statements": texts, "isolation": "repeatable read"} for name, texts in told}
-    scenario = Scenario.model_validate({"scenario": "tricky", "data": data, "transactions": parts})
+    scenario = Scenario.model_validate(on_mysql_too({"scenario": "tricky", "data": data, "transactions": parts}))
     reduced, _ = outcomes(server, scenario)
     complete, _ = outcomes(server, scenario, every=True)
     assert reduced == complete
@@ -214,13 +214,16 @@ LEVELS = [
     # server, sample, by level: kinds beyond waiting, anomaly
     ("postgresql", "crane-standby", {"read committed": (set(), "write skew"), "repeatable read": (set(), "write skew"), "serializable": ({"refused"}, None)}),
     ("mariadb", "crane-standby", {"read uncommitted": (set(), "write skew"), "read committed": (set(), "write skew"), "repeatable read": (set(), "write skew"), "serializable": ({"deadlock"}, None)}),
+    ("mysql", "crane-standby", {"read uncommitted": (set(), "write skew"), "read committed": (set(), "write skew"), "repeatable read": (set(), "write skew"), "serializable": ({"deadlock"}, None)}),
     ("postgresql", "manifest-total", {"read committed": (set(), "lost update"), "repeatable read": ({"refused"}, None), "serializable": ({"refused"}, None)}),
     ("mariadb", "manifest-total", {"read uncommitted": (set(), None), "read committed": (set(), None), "repeatable read": ({"deadlock"}, None), "serializable": ({"deadlock"}, None)}),
 ]  # fmt: skip
 
 
 @pytest.mark.parametrize(("server_name", "name", "wanted"), LEVELS)
-def test_each_level_shows_what_it_keeps_right_refuses_or_deadlocks(call, kept_mariadb, server_name, name, wanted):
+def test_each_level_shows_what_it_keeps_right_refuses_or_deadlocks(
+    call, kept_mariadb, kept_mysql, server_name, name, wanted
+):
     done = call("explore", name, "--isolation", "each", "--target", f"local:{server_name}", "--json")
     found = {}
     for one in done.json["levels"]:
@@ -624,9 +627,15 @@ def test_what_the_planner_knows_is_no_data_although_a_rollback_leaves_it_changed
 
 @pytest.mark.parametrize(
     ("server", "limit"),
-    [("postgresql", "set local lock_timeout = '50ms'"), ("mariadb", "set session innodb_lock_wait_timeout = 1")],
+    [
+        ("postgresql", "set local lock_timeout = '50ms'"),
+        ("mariadb", "set session innodb_lock_wait_timeout = 1"),
+        ("mysql", "set session innodb_lock_wait_timeout = 1"),
+    ],
 )
-def test_a_limit_that_a_statement_sets_is_waited_for_as_the_key_timeout_is(call, tmp_path, server, limit, kept_mariadb):
+def test_a_limit_that_a_statement_sets_is_waited_for_as_the_key_timeout_is(
+    call, tmp_path, server, limit, kept_mariadb, kept_mysql
+):
     parts = {
         "gate": [limit, "update berth set moved = 1 where id = 3", "update berth set moved = 1 where id = 7"],
         "tower": ["update berth set moved = 2 where id = 7", "update berth set moved = 2 where id = 3"],
@@ -692,8 +701,10 @@ def test_what_is_left_out_of_comparisons_is_neither_too_little_nor_too_much(call
     assert {(e["data"], e["anomaly"], e["holds"].get("two")) for e in found["outcomes"]} == expected
 
 
-@pytest.mark.parametrize("server", ["postgresql", "mariadb"])
-def test_an_interrupt_while_data_is_loaded_again_ends_as_any_other(call, monkeypatch, tmp_path, kept_mariadb, server):
+@pytest.mark.parametrize("server", ["postgresql", "mariadb", "mysql"])
+def test_an_interrupt_while_data_is_loaded_again_ends_as_any_other(
+    call, monkeypatch, tmp_path, kept_mariadb, kept_mysql, server
+):
     """The sessions are closed by then, and there are no others yet."""
     parts = {"gate": ["update berth set moved = 1 where id = 3"], "change": ["alter table berth add column more int"]}
     plain = {"scenario": "change", "data": BERTHS, "transactions": {n: {"statements": s} for n, s in parts.items()}}

@@ -16,15 +16,19 @@ from catenum.core.servers import rules_of
 from catenum.core.sql.named_locks import advisory_of_row, named_locks
 from conftest import until
 
-pytestmark = pytest.mark.usefixtures("kept_mariadb")
+pytestmark = pytest.mark.usefixtures("kept_mariadb", "kept_mysql")
 
 DATA = """data: |
   create table crane (id int primary key, boxes int not null);
   insert into crane values (1, 0), (2, 0);
 """
 #: How each server takes a named lock for the session and gives back all of them.
-TAKE = {"postgresql": "select pg_advisory_lock({})", "mariadb": "select get_lock('crane {}', 60)"}
-TEXT = {"postgresql": "advisory lock {}", "mariadb": "named lock 'crane {}'"}
+TAKE = {
+    "postgresql": "select pg_advisory_lock({})",
+    "mariadb": "select get_lock('crane {}', 60)",
+    "mysql": "select get_lock('crane {}', 60)",
+}
+TEXT = {"postgresql": "advisory lock {}", "mariadb": "named lock 'crane {}'", "mysql": "named lock 'crane {}'"}
 SERVERS = tuple(TAKE)
 
 
@@ -75,7 +79,7 @@ def test_a_cycle_of_named_locks_is_told_with_its_names_and_statements(call, made
         ("south", "north", TEXT[server].format(1), 2),
     ]
     assert (cycle["victim"], cycle["agreed"]) == ("south", True)
-    assert ("metadata locks" in cycle["rule"]) == (server == "mariadb")
+    assert ("metadata locks" in cycle["rule"]) == (server != "postgresql")
     told = " ".join(call("play", file, "--target", f"local:{server}").out.split())
     assert "First a deadlock. The server rolled back south. Then a block: north still waits" in told
 
@@ -113,6 +117,10 @@ def test_what_a_schedule_leaves_in_its_session_is_not_there_in_the_next(call, ma
         "mariadb": (
             "set session tx_isolation = 'SERIALIZABLE', @crane = 7",
             "select @crane, @@tx_isolation",
+        ),
+        "mysql": (
+            "set session transaction_isolation = 'SERIALIZABLE', @crane = 7",
+            "select @crane, @@transaction_isolation",
         ),
     }[server]
     file = made(
@@ -299,7 +307,15 @@ def test_a_loop_that_waits_for_ever_is_told_and_not_waited_for_at_every_step(cal
     (stuck,) = done.json["stuck"]
     assert done.code == 1
     assert (stuck["loop"], stuck["statement"], stuck["sql"]) in [
-        (name, 1, {"postgresql": "select pg_advisory_lock(7)", "mariadb": "select get_lock('crane 7', 60)"}[server])
+        (
+            name,
+            1,
+            {
+                "postgresql": "select pg_advisory_lock(7)",
+                "mariadb": "select get_lock('crane 7', 60)",
+                "mysql": "select get_lock('crane 7', 60)",
+            }[server],
+        )
         for name in ("day", "night")
     ]
     assert 0 in {told["iterations"] for told in done.json["transactions"].values()}
@@ -311,7 +327,7 @@ def test_under_load_variants_that_share_named_locks_are_refused(call):
     assert "a named lock that a session of one keeps stops the others" in done.err
 
 
-@pytest.mark.parametrize(("server", "sleep"), [("postgresql", "pg_sleep"), ("mariadb", "sleep")])
+@pytest.mark.parametrize(("server", "sleep"), [("postgresql", "pg_sleep"), ("mariadb", "sleep"), ("mysql", "sleep")])
 def test_a_loop_whose_statement_merely_takes_long_is_not_told_as_stuck(call, made, server, sleep):
     file = made([f"select {sleep}(25)"], ["select count(*) from crane"])
     done = call("churn", file, "--for", "1s", "--target", f"local:{server}", "--json")

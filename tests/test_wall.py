@@ -16,7 +16,7 @@ import psycopg
 import pymysql
 import pytest
 
-from catenum.engines.mariadb import connect as connect_mariadb
+from catenum.engines.drivers import server_module
 from catenum.engines.ports import DataError
 from catenum.engines.postgresql import connect as connect_postgresql
 
@@ -34,6 +34,11 @@ DEEDS = {
         "delete l from harbour.log l", "update harbour.log l join harbour.log k on l.id = k.id set l.n = 8", "load data infile '/etc/hostname' into table harbour.log", "select nextval(harbour.tickets)", "alter sequence harbour.tickets restart 7", "create trigger harbour.t after insert on harbour.log for each row set @a = 1", "optimize table harbour.log", "analyze table harbour.log", "insert into harbour.log select * from harbour.log on duplicate key update n = 3", "create or replace table harbour.log (id int)",
     ),
 }  # fmt: skip
+DEEDS["mysql"] = (
+    *(deed for deed in DEEDS["mariadb"] if "tickets" not in deed),
+    "table harbour.log into outfile '{file}'", "import table from '{file}'", "rename table harbour.log to harbour.gone",
+    "alter table harbour.log add column more int, algorithm = instant", "insert into harbour.log values (9, 9) as new on duplicate key update n = new.n",
+)  # fmt: skip
 THROUGH = {
     "postgresql": (
         "{deed}", "do $way$begin {deed}; end$way$", "create function way() returns void language plpgsql as $way$begin {deed}; end$way$; select way()", "create function way() returns void language plpgsql security definer as $way$begin {deed}; end$way$; select way()", "create procedure way() language plpgsql as $way$begin {deed}; end$way$; call way()",
@@ -45,6 +50,7 @@ THROUGH = {
         "create table bait (id int); create trigger t after insert on bait for each row begin {deed}; end; insert into bait values (1)", "set role none; {deed}", "use harbour; {deed}",
     ),
 }  # fmt: skip
+THROUGH["mysql"] = tuple(way for way in THROUGH["mariadb"] if "not atomic" not in way)
 ALONE = {
     "postgresql": (
         "copy (select 1) to program 'touch {file}'", "copy (select 1) to '{file}'", "create table bait (t text); copy bait from program 'touch {file}; echo x'", "create table bait (t text); copy bait from '/etc/passwd'", "select pg_read_file('/etc/passwd')", "select lo_import('/etc/passwd')", "select lo_export(lo_create(0), '{file}')",
@@ -58,6 +64,16 @@ ALONE = {
         "install plugin x soname 'ha_connect'", "install soname 'auth_pam'", "uninstall soname 'metadata_lock_info'", "create function f returns string soname 'x.so'", "flush tables", "flush tables with read lock", "flush privileges", "reset master", "shutdown", "kill 1", "create database gone", "create server s foreign data wrapper mysql options (host 'x')", "insert into mysql.global_priv values ('x', 'y', '{}')", "update mysql.global_priv set priv = '{}'", "delete from mysql.global_priv", "insert into mysql.func values ('f', 0, 'x', 'function')", "create role intruder", "set role intruder", "create event e on schedule every 1 second do delete from harbour.log; set global event_scheduler = on", "create table bait (id int) data directory = '{folder}'", "create table bait (id int) engine = myisam data directory = '{folder}' index directory = '{folder}'", "create table bait (id int) engine = aria data directory = '{folder}'", "create table bait (id int) partition by hash (id) (partition p data directory = '{folder}')", "create definer = root@localhost procedure way() delete from harbour.log; call way()", "create definer = root@localhost function way() returns int begin delete from harbour.log; return 1; end; select way()", "create definer = root@localhost view way as select * from harbour.log; select * from way", "create sql security definer view way as select * from harbour.log; delete from way", "create table taken like harbour.log", "create table taken as select * from harbour.log", "handler harbour.log open", "backup stage start", "change master to master_host = 'x'", "start slave", "purge binary logs before now()", "set sql_log_bin = 0", "set session sql_mode = ''; delete from harbour.log", "create table child (id int, foreign key (id) references harbour.log (id))", "lock tables mysql.user write", "grant proxy on root@localhost to current_user()", "set default role all", "create table harbour.bait engine = myisam as select 1", "repair table harbour.log", "drop procedure if exists harbour.keeps", "alter procedure harbour.keeps comment 'x'", "call harbour.keeps()",
     ),
 }  # fmt: skip
+ALONE["mysql"] = (
+    *ALONE["mariadb"],
+    "set persist max_connections = 9", "set persist_only max_connections = 9", "set @@persist.max_connections = 9", "restart", "shutdown",
+    "clone local data directory '{file}'", "install component 'file://component_validate_password'", "create undo tablespace u add datafile '{file}.ibu'",
+    "create tablespace t add datafile '{file}.ibd'", "alter instance rotate innodb master key", "alter instance disable innodb redo_log", "lock instance for backup",
+    "create resource group g type = user", "set resource group SYS_default", "create role intruder", "grant application_password_admin on *.* to current_user()",
+    "alter user root@localhost identified by 'x'", "create spatial reference system 4999999 name 'x' definition 'y'", "create table bait (id int) data directory = '{folder}'",
+    "update performance_schema.setup_instruments set enabled = 'NO'", "truncate performance_schema.accounts", "create server s foreign data wrapper mysql options (host 'x')",
+    "change replication source to source_host = 'x'", "start replica", "purge binary logs before now()", "reset binary logs and gtids", "xa recover",
+)  # fmt: skip
 
 
 def ways(server: str) -> list[str]:
@@ -126,9 +142,9 @@ def test_nothing_outside_is_changed_on_postgresql(kept, reachable, private):
             admin.execute("drop schema harbour cascade")
 
 
-def outside_mariadb(admin: pymysql.Connection) -> object:
+def outside_innodb(admin: pymysql.Connection, server: str) -> object:
     asked = (
-        "select * from harbour.log order by 1", "select * from harbour.tickets", "select user, host, priv from mysql.global_priv where user not like 'catenum%' order by 1, 2", "select * from mysql.tables_priv", "select db, user from mysql.db where user not like 'catenum%'", "select schema_name, default_character_set_name from information_schema.schemata where schema_name not like 'catenum%' order by 1",
+        "select * from harbour.log order by 1", {"mariadb": "select * from harbour.tickets", "mysql": "select * from mysql.global_grants where user not like 'catenum%' order by 1, 2, 3"}[server], {"mariadb": "select user, host, priv from mysql.global_priv where user not like 'catenum%' order by 1, 2", "mysql": "select * from mysql.user where user not like 'catenum%' order by host, user"}[server], "select * from mysql.tables_priv", "select db, user from mysql.db where user not like 'catenum%'", "select schema_name, default_character_set_name from information_schema.schemata where schema_name not like 'catenum%' order by 1",
         "select table_name, table_type, engine, table_comment from information_schema.tables where table_schema = 'harbour' order by 1", "select routine_name, routine_comment from information_schema.routines where routine_schema not like 'catenum%' order by 1", "select count(*) from information_schema.plugins where plugin_status = 'ACTIVE'", "select column_name from information_schema.columns where table_schema = 'harbour' and table_name = 'log' order by 1", "select index_name from information_schema.statistics where table_schema = 'harbour' order by 1", "select trigger_name from information_schema.triggers where trigger_schema = 'harbour'",
         "select @@global.max_connections, @@global.general_log, @@global.general_log_file, @@global.init_connect, @@global.event_scheduler", "select count(*) from mysql.func", "select count(*) from mysql.servers", "select constraint_name from information_schema.referential_constraints where unique_constraint_schema = 'harbour'",
     )  # fmt: skip
@@ -141,17 +157,19 @@ def outside_mariadb(admin: pymysql.Connection) -> object:
 
 
 @pytest.mark.parametrize("private", [True, False])
-def test_nothing_outside_is_changed_on_mariadb(kept_mariadb, reachable, private):
+@pytest.mark.parametrize("server", ["mariadb", "mysql"])
+def test_nothing_outside_is_changed_on_mariadb_and_mysql(request, reachable, server, private):
+    socket = request.getfixturevalue(f"kept_{server}")
     file = reachable / "made"
-    admin = pymysql.connect(unix_socket=kept_mariadb, user="root", autocommit=True)
-    for sql in ("create database harbour", "create table harbour.log (id int primary key, n int)", "insert into harbour.log values (1, 1), (2, 2)", "create sequence harbour.tickets", "create view harbour.seen as select * from harbour.log", "create procedure harbour.keeps() delete from harbour.log"):  # fmt: skip
+    admin = pymysql.connect(unix_socket=socket, user="root", autocommit=True)
+    for sql in ("create database harbour", "create table harbour.log (id int primary key, n int)", "insert into harbour.log values (1, 1), (2, 2)", *(["create sequence harbour.tickets"] if server == "mariadb" else []), "create view harbour.seen as select * from harbour.log", "create procedure harbour.keeps() delete from harbour.log"):  # fmt: skip
         admin.cursor().execute(sql)
     try:
-        before = outside_mariadb(admin)
-        tried = ways("mariadb")
+        before = outside_innodb(admin, server)
+        tried = ways(server)
         assert len(tried) >= 200
         tried = tried if private else tried[::4]  # the same wall, raised by another login
-        engine = connect_mariadb({"unix_socket": kept_mariadb, "user": "root"}, "local", private=private)
+        engine = server_module(server).connect({"unix_socket": socket, "user": "root"}, "local", private=private)
         try:
             engine.make_scratch()
             for number, way in enumerate(tried):
@@ -161,18 +179,18 @@ def test_nothing_outside_is_changed_on_mariadb(kept_mariadb, reachable, private)
                     engine.add(way.replace("{file}", str(file)).replace("{folder}", str(reachable)))
                 engine.rows(5)
                 assert not list(reachable.iterdir()), way
-                assert outside_mariadb(admin) == before, way
+                assert outside_innodb(admin, server) == before, way
         finally:
             engine.close()
         cursor = admin.cursor()
-        cursor.execute("select count(*) from mysql.global_priv where user = %s", (engine.schema,))
+        cursor.execute("select count(*) from mysql.user where user = %s", (engine.schema,))
         assert cursor.fetchone() == (0,)
     finally:
         admin.cursor().execute("drop database harbour")
 
 
-@pytest.mark.parametrize("server", ["postgresql", "mariadb"])
-def test_transactions_data_and_rules_are_run_by_the_runs_own_login(call, tmp_path, kept_mariadb, server):
+@pytest.mark.parametrize("server", ["postgresql", "mariadb", "mysql"])
+def test_transactions_data_and_rules_are_run_by_the_runs_own_login(call, tmp_path, kept_mariadb, kept_mysql, server):
     like = f"left({'current_user::text' if server == 'postgresql' else 'current_user()'}, 8) = 'catenum_'"
     (tmp_path / "s.yaml").write_text(
         f"scenario: who\ndata: |\n  create table berth (own int); insert into berth select count(*) from (select 1) x where {like};\n"
@@ -202,9 +220,11 @@ transactions:
         ("postgresql", "select pg_catalog.query_to_xml('select 1', true, true, '')", "it calls a function that Catenum does not know"),
         ("mariadb", "replace into berth values (2, 'Tern')", "Catenum cannot read it whole"),
         ("mariadb", "select lower(vessel) from berth where id = 2 for update", None),
+        ("mysql", "replace into berth values (2, 'Tern')", "Catenum cannot read it whole"),
+        ("mysql", "select lower(vessel) from berth where id = 2 for update", None),
     ],
 )  # fmt: skip
-def test_where_no_wall_can_be_made_only_what_is_read_whole_is_run(call, tmp_path, kept, kept_mariadb, server, statement, why):  # fmt: skip
+def test_where_no_wall_can_be_made_only_what_is_read_whole_is_run(call, tmp_path, kept, request, server, statement, why):  # fmt: skip
     (tmp_path / "s.yaml").write_text(PLAIN.replace("{statement}", statement))
     if server == "postgresql":
         with psycopg.connect(kept, autocommit=True) as admin:
@@ -213,10 +233,11 @@ def test_where_no_wall_can_be_made_only_what_is_read_whole_is_run(call, tmp_path
         parts = psycopg.conninfo.conninfo_to_dict(kept)
         url = f"postgresql://clerk@/marrowgate?host={parts['host']}"
     else:
-        cursor = pymysql.connect(unix_socket=kept_mariadb, user="root", autocommit=True).cursor()
-        cursor.execute("create or replace user clerk@localhost")
+        socket = request.getfixturevalue(f"kept_{server}")
+        cursor = pymysql.connect(unix_socket=socket, user="root", autocommit=True).cursor()
+        cursor.execute("create user if not exists clerk@localhost")
         cursor.execute("grant all on *.* to clerk@localhost")  # all but to grant it to others
-        url = f"mariadb://clerk@localhost/?unix_socket={kept_mariadb}"
+        url = f"{server}://clerk@localhost/?unix_socket={socket}"
     done = call("play", "s.yaml", "--target", url, "--quiet")
     if why is None:
         assert done.code == 0, done.err
