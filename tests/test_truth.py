@@ -26,6 +26,7 @@ import pymysql
 import pytest
 
 from catenum.engines.private.mariadb import MariadbRecipe
+from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
 from conftest import needs, until
@@ -77,11 +78,15 @@ class Port:
         until(lambda: self.runs(role), f"{role} is in its statement")
         time.sleep(0.15)
 
+    @property
+    def listed(self) -> str:
+        return f"{'performance' if self.server == 'mysql' else 'information'}_schema.processlist"
+
     def runs(self, role: str) -> bool:
         query = (
             f"select 1 from pg_stat_activity where pid = {self.number(role)} and state = 'active'"
             if self.server == "postgresql"
-            else f"select 1 from information_schema.processlist where id = {self.number(role)} and command = 'Query'"
+            else f"select 1 from {self.listed} where id = {self.number(role)} and command = 'Query'"
         )
         return bool(self.asked(query))
 
@@ -98,10 +103,23 @@ class Port:
             rows = self.asked("select pid, pg_blocking_pids(pid) from pg_stat_activity")
             return {str(pid): {str(one) for one in by} for pid, by in rows if by}
         found: dict[str, set[str]] = {}
+        if self.server == "mysql":
+            return self._own_by_transactions()
         for waiter, holder in self.asked(
             "select r.trx_mysql_thread_id, b.trx_mysql_thread_id from information_schema.innodb_lock_waits w "
             "join information_schema.innodb_trx r on r.trx_id = w.requesting_trx_id "
             "join information_schema.innodb_trx b on b.trx_id = w.blocking_trx_id"
+        ):
+            found.setdefault(str(waiter), set()).add(str(holder))
+        return found
+
+    def _own_by_transactions(self) -> dict[str, set[str]]:
+        """The views are joined by transactions alone, and not by the threads that are told of locks."""
+        found: dict[str, set[str]] = {}
+        for waiter, holder in self.asked(
+            "select r.trx_mysql_thread_id, b.trx_mysql_thread_id from performance_schema.data_lock_waits w "
+            "join information_schema.innodb_trx r on r.trx_id = w.requesting_engine_transaction_id "
+            "join information_schema.innodb_trx b on b.trx_id = w.blocking_engine_transaction_id"
         ):
             found.setdefault(str(waiter), set()).add(str(holder))
         return found
@@ -149,13 +167,14 @@ def _postgresql(folder: Path) -> Iterator[Port]:
     process.wait(30)
 
 
-def _mariadb(folder: Path) -> Iterator[Port]:
+def _innodb(server: str, folder: Path) -> Iterator[Port]:
     owner = server_owner()
-    recipe = MariadbRecipe(server_programs("mariadb", {}, cache_folder(owner), owner), owner)
+    programs = server_programs(server, {}, cache_folder(owner), owner)
+    recipe = MysqlRecipe(programs, owner) if server == "mysql" else MariadbRecipe(programs, owner)
     recipe.initialise(folder / "data")
     places = [f"--datadir={folder}/data", f"--socket={folder}/server.sock", f"--pid-file={folder}/data/server.pid",
               f"--tmpdir={folder}", "--skip-networking", f"--log-error={folder}/error.log"]  # fmt: skip
-    command = [str(recipe.programs / "mariadbd"), "--no-defaults", *places]
+    command = [*recipe.program_words(), *places, *(["--mysqlx=OFF"] if server == "mysql" else [])]
     process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd="/", **owner.popen)
     until(lambda: recipe.is_ready(folder / "data", folder), "the server is ready")
 
@@ -166,9 +185,15 @@ def _mariadb(folder: Path) -> Iterator[Port]:
     first = pymysql.connect(unix_socket=f"{folder}/server.sock", user="root", autocommit=True)
     first.cursor().execute("create database if not exists test")
     first.close()
-    yield Port("mariadb", f"mariadb://root@localhost/test?unix_socket={folder}/server.sock", connect, folder)
+    yield Port(server, f"{server}://root@localhost/test?unix_socket={folder}/server.sock", connect, folder)
     process.terminate()
     process.wait(30)
+
+
+def prints_deadlocks(port: Port) -> None:
+    port.asked("set global innodb_print_all_deadlocks = on")
+    if port.server == "mysql":
+        port.asked("set global log_error_verbosity = 3")
 
 
 @pytest.fixture(scope="module")
@@ -184,7 +209,7 @@ def servers() -> Iterator[Callable[[str], Port]]:
             folders.append(folder)
             if owner.drop:
                 os.chown(folder, owner.uid, owner.gid)
-            made = {"postgresql": _postgresql, "mariadb": _mariadb}[server](folder)
+            made = _postgresql(folder) if server == "postgresql" else _innodb(server, folder)
             started[server] = (made, next(made))
         return started[server][1]
 
@@ -203,7 +228,7 @@ def port(request, servers) -> Iterator[Port]:
         with contextlib.suppress(Exception):
             found.asked(f"drop table {table}")
     tester = found.connect("tester")
-    for statement in (*DATA, *([FOREIGN_KEY] if found.server == "mariadb" else [])):
+    for statement in (*DATA, *([FOREIGN_KEY] if found.server != "postgresql" else [])):
         tester.cursor().execute(statement)
     tester.close()
     yield found
@@ -220,25 +245,26 @@ def now(port: Port, *words: str) -> tuple[dict, int]:
     return json.loads(done.stdout), done.returncode
 
 
-BOTH = ("postgresql", "mariadb")
+EACH = ("postgresql", "mariadb", "mysql")
+INNODB = ("mariadb", "mysql")
 #: Title; the servers; who does what first; who then waits with what; who waits for whom; over what, by server.
 SITUATIONS: list[tuple[str, tuple[str, ...], list[tuple[str, str]], list[tuple[str, str]], dict[str, set[str]], dict]] = [
-    ("a row", BOTH, [("lift", "update crate set kg = 1 where id = 2")],
+    ("a row", EACH, [("lift", "update crate set kg = 1 where id = 2")],
      [("gate", "update crate set kg = 2 where id = 2"), ("tug", "delete from crate where id = 2")],
      {"gate": {"lift"}, "tug": {"lift"}}, {"gate": "crate(id=2)", "tug": "crate(id=2)"}),
-    ("three holders of a parent's row", BOTH,
+    ("three holders of a parent's row", EACH,
      [(f"lift{n}", f"insert into crate values ({20 + n}, 1, 0, 'n')") for n in range(3)],
      [("clerk", "delete from berth where id = 1")],
      {"clerk": {"lift0", "lift1", "lift2"}}, {"clerk": "berth(id=1)"}),
-    ("a wait for a parent's row by a foreign key", BOTH, [("clerk", "delete from berth where id = 3")],
+    ("a wait for a parent's row by a foreign key", EACH, [("clerk", "delete from berth where id = 3")],
      [("lift", "insert into crate values (30, 3, 0, 'n')")],
-     {"lift": {"clerk"}}, {"lift": {"postgresql": "berth row at (0,3)", "mariadb": "berth(id=3)"}}),
-    ("a scan stops where it stops", ("mariadb",), [("lift", "select * from crate where id = 7 for update")],
+     {"lift": {"clerk"}}, {"lift": {"postgresql": "berth row at (0,3)", "mariadb": "berth(id=3)", "mysql": "berth(id=3)"}}),
+    ("a scan stops where it stops", INNODB, [("lift", "select * from crate where id = 7 for update")],
      [("gate", "update crate set kg = 1 where tag = 'z'")], {"gate": {"lift"}}, {"gate": "crate(id=7)"}),
-    ("a gap is a gap", ("mariadb",), [("lift", "select * from crate where id between 3 and 5 for update")],
+    ("a gap is a gap", INNODB, [("lift", "select * from crate where id between 3 and 5 for update")],
      [("gate", "insert into crate values (4, 1, 0, 'n')")],
      {"gate": {"lift"}}, {"gate": "crate: the gap before (id=7)"}),
-    ("a chain over three rows", BOTH,
+    ("a chain over three rows", EACH,
      [("one", "update crate set kg = 1 where id = 1"), ("two", "update crate set kg = 1 where id = 2"),
       ("three", "update crate set kg = 1 where id = 7")],
      [("two", "update crate set kg = 1 where id = 1"), ("three", "update crate set kg = 1 where id = 2")],
@@ -257,7 +283,7 @@ SITUATIONS: list[tuple[str, tuple[str, ...], list[tuple[str, str]], list[tuple[s
     ("an advisory lock that two share", ("postgresql",),
      [("one", "select pg_advisory_lock_shared(7)"), ("two", "select pg_advisory_lock_shared(7)")],
      [("gate", "select pg_advisory_lock(7)")], {"gate": {"one", "two"}}, {"gate": "advisory lock 7"}),
-    ("a named lock", ("mariadb",), [("one", "select get_lock('quay 7', 1)")],
+    ("a named lock", INNODB, [("one", "select get_lock('quay 7', 1)")],
      [("gate", "select get_lock('quay 7', 30)")], {"gate": {"one"}}, {"gate": "named lock 'quay 7'"}),
 ]  # fmt: skip
 CASES = [(server, *rest) for _, names, *rest in SITUATIONS for server in names]
@@ -294,7 +320,7 @@ def test_now_says_what_was_done_and_what_the_server_tells(port: Port, first, the
     assert queued == {role for role, holders in waits.items() if holders & {"alter"}}
 
 
-@pytest.mark.parametrize("port", ["postgresql", "mariadb"], indirect=True)
+@pytest.mark.parametrize("port", EACH, indirect=True)
 def test_nobody_is_blamed_for_what_others_waited_before_he_came(port: Port):
     """The row goes from hand to hand: the one who has it now has had it for less than the last one has waited."""
     port.does("lift", "update crate set kg = 1 where id = 2")
@@ -315,7 +341,7 @@ def test_nobody_is_blamed_for_what_others_waited_before_he_came(port: Port):
         assert not head["exact"]
 
 
-@pytest.mark.parametrize("port", ["postgresql", "mariadb"], indirect=True)
+@pytest.mark.parametrize("port", EACH, indirect=True)
 def test_a_prepared_transaction_is_a_head_with_the_statement_that_undoes_it(port: Port):
     begin, end = (
         ("begin", "prepare transaction 'lift-7'"),
@@ -436,9 +462,9 @@ def _rows(store: Path, query: str) -> list[tuple]:
     return []
 
 
-@pytest.mark.parametrize("port", ["mariadb"], indirect=True)
-def test_every_deadlock_of_a_burst_is_read_from_mariadb_s_log(port: Port, start, tmp_path):
-    port.asked("set global innodb_print_all_deadlocks = on")
+@pytest.mark.parametrize("port", INNODB, indirect=True)
+def test_every_deadlock_of_a_burst_is_read_from_the_error_log(port: Port, start, tmp_path):
+    prints_deadlocks(port)
     log = port.folder / "error.log"
     watch = start("watch", "--target", port.url, "--log", log, "--every", "300ms", "--store", "s.sqlite", "--json")
     until(lambda: (tmp_path / "s.sqlite").exists() and _has_looked(tmp_path / "s.sqlite"), "it has looked")
@@ -459,7 +485,7 @@ def test_every_deadlock_of_a_burst_is_read_from_mariadb_s_log(port: Port, start,
     assert sum(row[0] for row in _rows(tmp_path / "s.sqlite", "select count from deadlock")) == 5
 
 
-@pytest.mark.parametrize("port", ["postgresql", "mariadb"], indirect=True)
+@pytest.mark.parametrize("port", EACH, indirect=True)
 def test_what_preflight_proposes_can_be_run_as_it_is_and_works(port: Port, call):
     done = call("preflight", "--target", port.url, "--json").json
     off = {check["what"]: check for check in done["checks"] if check["turn_on"] and not check["then"]}
@@ -502,7 +528,7 @@ def test_a_member_that_does_not_inherit_a_right_has_it_not(port: Port, call):
     _runs(port, "drop role keeper")
 
 
-@pytest.mark.parametrize("port", ["postgresql", "mariadb"], indirect=True)
+@pytest.mark.parametrize("port", EACH, indirect=True)
 def test_a_crowd_on_one_row_is_one_head_and_few_lines(port: Port, call):
     """More than so many that the look goes another way; the server's default of connections allows no 300."""
     port.does("lift", "update crate set kg = 1 where id = 2")
@@ -532,7 +558,7 @@ def _quietly(session: Any, statement: str) -> None:
         session.cursor().execute(statement)
 
 
-@pytest.mark.parametrize("port", ["postgresql", "mariadb"], indirect=True)
+@pytest.mark.parametrize("port", EACH, indirect=True)
 def test_hostile_names_and_long_statements_do_no_harm(port: Port, call):
     port.sessions["evil"] = port.connect("evil \x1b[31m\x07 name")
     port.does("evil", "update crate set kg = 1 where id = 2")
@@ -565,11 +591,14 @@ MASKED: dict[str, list[tuple[str, str]]] = {
 }
 
 
-@pytest.mark.parametrize("port", ["postgresql", "mariadb"], indirect=True)
+MASKED["mysql"] = MASKED["mariadb"]
+
+
+@pytest.mark.parametrize("port", EACH, indirect=True)
 def test_with_mask_no_value_is_left_anywhere_and_ids_are(port: Port, start, call, tmp_path):
     """Output, JSON, store, recordings, charts, what ``--run`` gets, the hand-over: searched for the values."""
-    if port.server == "mariadb":
-        port.asked("set global innodb_print_all_deadlocks = on")
+    if port.server != "postgresql":
+        prints_deadlocks(port)
         log = port.folder / "error.log"
     else:
         (log,) = sorted((port.folder / "data" / "log").glob("*.csv"))[-1:]

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from catenum.core.errors import TargetError
-from catenum.engines.private.programs import Owner, make_data
+from catenum.engines.private.programs import Owner, loader_of, make_data
 
 #: Nothing here outlives the run, so nothing is made durable; every lock is reported, metadata locks too.
 SERVER_SETTINGS = (
@@ -52,7 +52,7 @@ class MariadbRecipe:
     @property
     def version(self) -> str:
         """The version as the program itself tells it, such as ``10.11.19``."""
-        told = subprocess.run([self.programs / self.program, "--version"], capture_output=True, text=True, check=False)
+        told = subprocess.run([*self.program_words(), "--version"], capture_output=True, text=True, check=False)
         found = re.search(r"Ver (\d+\.\d+\.\d+)", told.stdout)
         if told.returncode != 0 or not found:
             raise TargetError(
@@ -75,7 +75,13 @@ class MariadbRecipe:
         places = [f"--datadir={data}", f"--socket={sockets / 'server.sock'}", f"--pid-file={self.pid_file(data)}"]
         # Temporary files of servers that share a folder have the same names: one removes what the other works on.
         places.append(f"--tmpdir={sockets}")
-        return [str(self.programs / self.program), "--no-defaults", *places, *SERVER_SETTINGS]
+        return [*self.program_words(), *places, *SERVER_SETTINGS]
+
+    def program_words(self) -> list[str]:
+        """What runs the program, with the places of its own files where its packages were unpacked."""
+        loader, root = loader_of(self.programs), self.programs.parent
+        own = [f"--basedir={root}", f"--lc-messages-dir={root}/share/mysql", f"--plugin-dir={root}/lib/mysql/plugin"]
+        return [*loader, str(self.programs / self.program), "--no-defaults", *(own if loader else ())]
 
     def pid_file(self, data: Path) -> Path:
         """Where the running server leaves its process number, in the first line."""

@@ -59,7 +59,7 @@ class MysqlRecipe:
     @property
     def version(self) -> str:
         """The version as the program itself tells it, such as ``9.7.4``."""
-        told = subprocess.run([*self._start(), "--version"], capture_output=True, text=True, check=False)
+        told = subprocess.run([*self.program_words(), "--version"], capture_output=True, text=True, check=False)
         found = re.search(r"Ver (\d+\.\d+\.\d+)", told.stdout)
         if told.returncode != 0 or not found:
             raise TargetError(
@@ -67,13 +67,14 @@ class MysqlRecipe:
             )
         return found[1]
 
-    def _start(self) -> list[str]:
+    def program_words(self) -> list[str]:
         """What runs the program, with the places of its own files where its packages were unpacked."""
         loader, root = loader_of(self.programs), self.programs.parent
         places = [
             f"--basedir={root}",
             f"--lc-messages-dir={root}/share/mysql",
             f"--character-sets-dir={root}/share/mysql/charsets",
+            "--secure-file-priv=NULL",
         ]
         return [*loader, str(self.programs / self.program), "--no-defaults", *(places if loader else ())]
 
@@ -90,7 +91,9 @@ class MysqlRecipe:
                     shutil.rmtree(left, ignore_errors=True)
             making = ready.with_suffix(f".{os.getpid()}")
             make_data(
-                [*self._start(), "--initialize-insecure", f"--datadir={making}", *DATA_SETTINGS], making, self.owner
+                [*self.program_words(), "--initialize-insecure", f"--datadir={making}", *DATA_SETTINGS],
+                making,
+                self.owner,
             )
             (making / "auto.cnf").unlink(missing_ok=True)  # who the server is: each copy is another
             with contextlib.suppress(OSError):  # another was quicker
@@ -106,7 +109,7 @@ class MysqlRecipe:
         places = [f"--datadir={data}", f"--socket={sockets / 'server.sock'}", f"--pid-file={self.pid_file(data)}"]
         # Temporary files of servers that share a folder have the same names: one removes what the other works on.
         places.append(f"--tmpdir={sockets}")
-        return [*self._start(), *places, *SERVER_SETTINGS]
+        return [*self.program_words(), *places, *SERVER_SETTINGS]
 
     def pid_file(self, data: Path) -> Path:
         """Where the running server leaves its process number, in the first line."""
