@@ -302,6 +302,14 @@ def _took(ran: Sequence[history.Ran], locks: Sequence[DataLock], trx: history.Op
 
 def _xid(data: str, first: int, second: int, form: str) -> str:
     """The words of a prepared transaction, of its data in hex: the global part, the branch, the format."""
-    text = data.removeprefix("0x")
-    glob, branch = text[: 2 * first], text[2 * first : 2 * (first + second)]
-    return f"X'{glob}',X'{branch}',{form}"
+    whole = bytes.fromhex(data.removeprefix("0x"))
+    return f"{_part(whole[:first])},{_part(whole[first : first + second])},{int(form)}"
+
+
+def _part(data: bytes) -> str:
+    text = data.decode("latin1")
+    return (
+        f"'{text}'"
+        if text.isascii() and text.isprintable() and "'" not in text and "\\" not in text
+        else f"X'{data.hex()}'"
+    )
