@@ -16,8 +16,10 @@ FIRST ?= 1
 soak: $(VENV)/.ready-dev-embedded
 	$(BIN)/python tests/soak.py --server postgresql --seconds $(SECONDS) --first $(FIRST)
 	$(BIN)/python tests/soak.py --server mariadb --seconds $(SECONDS) --first $(FIRST)
+	$(BIN)/python tests/soak.py --server mysql --seconds $(SECONDS) --first $(FIRST)
 	$(BIN)/python tests/moments.py --server postgresql --seconds 600 --first $(FIRST)
 	$(BIN)/python tests/moments.py --server mariadb --seconds 600 --first $(FIRST)
+	$(BIN)/python tests/moments.py --server mysql --seconds 600 --first $(FIRST)
 	$(BIN)/python tests/kills.py
 
 lint: $(VENV)/.ready-dev-embedded

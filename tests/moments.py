@@ -49,6 +49,9 @@ OWN = {
         "select * from crate where n = 0 for update", "select get_lock('quay {k}', 60)",
     ),
 }  # fmt: skip
+OWN["mysql"] = tuple(statement.replace("lock in share mode", "for share") for statement in OWN["mariadb"])
+#: How MySQL's lock table calls what InnoDB's status says in words.
+WORDS = {"REC_NOT_GAP": "locks rec but not gap", "GAP": "locks gap before rec", "INSERT_INTENTION": "insert intention"}
 
 
 class Yard:
@@ -104,11 +107,14 @@ def own_waits(kind: str, admin: Any, ids: list[str]) -> dict[str, set[str]]:
     if kind == "postgresql":
         cursor.execute("select pid::text, pg_blocking_pids(pid)::text[] from pg_stat_activity")
         return {pid: set(by) for pid, by in cursor.fetchall() if by and pid in ids}
-    cursor.execute("set global innodb_status_output_locks = on")
-    cursor.execute("show engine innodb status")
-    status = cursor.fetchone()[2]
-    cursor.execute("set global innodb_status_output_locks = off")
-    locks = printed(status)
+    if kind == "mysql":
+        locks = tabled(cursor)
+    else:
+        cursor.execute("set global innodb_status_output_locks = on")
+        cursor.execute("show engine innodb status")
+        status = cursor.fetchone()[2]
+        cursor.execute("set global innodb_status_output_locks = off")
+        locks = printed(status)
     for waiter, mine in locks.items():
         for place, mode, waits in mine:
             for other, theirs in locks.items() if waits else ():
@@ -117,7 +123,8 @@ def own_waits(kind: str, admin: Any, ids: list[str]) -> dict[str, set[str]]:
             ahead = [o for o, theirs in locks.items() if o != waiter and any(p == place and w for p, _, w in theirs)]
             if waits and waiter not in found and ahead:  # nobody holds it: it stands in a queue
                 found[waiter] = set(ahead)
-    cursor.execute("select id, info from information_schema.processlist where state = 'User lock'")
+    listed = "performance_schema" if kind == "mysql" else "information_schema"
+    cursor.execute(f"select id, info from {listed}.processlist where state = 'User lock'")
     for waiter, info in cursor.fetchall():
         name = info.split("'")[1]
         cursor.execute("select is_used_lock(%s)", (name,))
@@ -141,6 +148,25 @@ def printed(status: str) -> dict[str, list[tuple[tuple[str, ...], str, bool]]]:
             if head:
                 for heap in re.findall(r"heap no (\d+)", text):
                     mine.append(((head[1], head[2], heap), head[3].replace(" waiting", ""), "waiting" in head[3]))
+    return found
+
+
+def tabled(cursor: Any) -> dict[str, list[tuple[tuple[str, ...], str, bool]]]:
+    """The same from MySQL's lock table, by transactions: the threads that it tells of locks are not asked."""
+    cursor.execute("select trx_id, trx_mysql_thread_id from information_schema.innodb_trx")
+    threads = {str(number): str(thread) for number, thread in cursor.fetchall()}
+    cursor.execute(
+        "select engine_transaction_id, engine_lock_id, index_name, lock_mode, lock_status, lock_data "
+        "from performance_schema.data_locks where lock_type = 'RECORD'"
+    )
+    found: dict[str, list[tuple[tuple[str, ...], str, bool]]] = {}
+    for number, name, index, mode, status, data in cursor.fetchall():
+        letter, *parts = mode.split(",")
+        parts = ["GAP"] if data == "supremum pseudo-record" and parts == [] else parts
+        words = " ".join([letter, *(WORDS[part] for part in parts)])
+        place = (index, *name.split(":")[1:-1][-3:])
+        if str(number) in threads:
+            found.setdefault(threads[str(number)], []).append((place, words, status == "WAITING"))
     return found
 
 
