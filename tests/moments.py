@@ -120,7 +120,11 @@ def own_waits(kind: str, admin: Any, ids: list[str]) -> dict[str, set[str]]:
             for other, theirs in locks.items() if waits else ():
                 if other != waiter and any(p == place and not w and blocks(mode, m) for p, m, w in theirs):
                     found.setdefault(waiter, set()).add(other)
-            ahead = [o for o, theirs in locks.items() if o != waiter and any(p == place and w for p, _, w in theirs)]
+            ahead = [
+                o
+                for o, theirs in locks.items()
+                if o != waiter and any(p == place and w and blocks(mode, m) for p, m, w in theirs)
+            ]
             if waits and waiter not in found and ahead:  # nobody holds it: it stands in a queue
                 found[waiter] = set(ahead)
     listed = "performance_schema" if kind == "mysql" else "information_schema"

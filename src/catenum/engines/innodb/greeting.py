@@ -6,9 +6,14 @@ import contextlib
 from typing import Any
 
 import pymysql
+from pymysql.constants import CR
 
+from catenum.core.errors import TargetError
 from catenum.engines.innodb import errors
 from catenum.engines.innodb.control import arguments_of
+
+#: A server greets whoever connects. One that looks up names of hosts first may take a while (s).
+GREETING_S = 10
 
 
 def who_answers(url: str, shown_url: str) -> str:
@@ -21,9 +26,15 @@ def who_answers(url: str, shown_url: str) -> str:
         connection = pymysql.connect(
             **where,
             connect_timeout=5,
+            read_timeout=GREETING_S,
             ssl_disabled="unix_socket" in where,
         )
     except (pymysql.Error, OSError) as error:
+        if errors.number_and_text(error)[0] in (CR.CR_SERVER_LOST, 0):
+            raise TargetError(
+                f"cannot connect to {shown_url}: what is there does not greet as MariaDB and MySQL do",
+                advice="Is it another server's port or socket, or one that is just starting or stopping?",
+            ) from error
         raise errors.unreachable(error, shown_url) from error
     told = str(connection.get_server_info())  # type: ignore[no-untyped-call]
     with contextlib.suppress(pymysql.Error, OSError):
