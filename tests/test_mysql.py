@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import contextlib
 import json
+import re
 import threading
 import time
 
 import pymysql
 import pytest
 
+from catenum.core.errors import TargetError
 from catenum.core.record.recording_file import from_json, without_times_and_ids
 from catenum.core.scenario.model import Scenario
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.status import report_of
 from catenum.engines.lookout import SOMEBODY
-from catenum.engines.mysql import history
+from catenum.engines.mysql import history, versions
 from catenum.engines.mysql.plans import steps_of
 from catenum.engines.mysql.rows import value_of
 from catenum.lab.run.play import PlayOptions, play
@@ -445,3 +447,72 @@ def test_churn_finds_what_only_timing_does(run):
     assert (done.code, done.json["cycles"][0]["findings"]) == (1, ["index-path"]), json.dumps(done.json)[:2000]
     told = " ".join(run("explain", done.json["files"][0]).out.split())
     assert "create index slot_block_box on slot (block, box);" in told
+
+
+REBUILDS = """scenario: quay-rebuilds
+data: |
+  create table crane (id int primary key, moved int);
+  create table berth (id int primary key, moved int);
+  insert into crane values (1, 0); insert into berth values (1, 0);
+transactions:
+  desk: {statements: [select moved from crane where id = 1, update berth set moved = 1 where id = 1]}
+  gate: {statements: [select moved from berth where id = 1, update crane set moved = 1 where id = 1]}
+  one: {statements: [alter table crane add column more int]}
+  two: {statements: [alter table berth add column more int]}
+order: desk gate one two desk gate
+"""
+
+
+def test_of_a_cycle_of_metadata_locks_only_what_was_seen_is_told(call, tmp_path):
+    """There is no report of it, and the others go on at once: each of three could have been the one that was waited for."""
+    (tmp_path / "s.yaml").write_text(REBUILDS)
+    done = call("play", "s.yaml", *TARGET, "--json")
+    (cycle,) = done.json["deadlocks"]
+    assert [m["transaction"] for m in cycle["members"]] in (["gate"], ["gate", "one", "desk", "two"])
+    assert (cycle["victim"], cycle["server_report"]) == ("gate", None)
+    assert "the server's metadata locks, which InnoDB does not see" in cycle["rule"]
+
+
+def test_a_cycle_that_only_catenum_sees_is_reported_and_ended(call, admin):
+    ask(admin, "set global innodb_deadlock_detect = off")
+    try:
+        done = call("play", "berth-swap", *TARGET, "--json")
+        off = {c["what"]: c["state"] for c in call("preflight", *TARGET, "--json").json["checks"]}
+    finally:
+        ask(admin, "set global innodb_deadlock_detect = on")
+    (cycle,) = done.json["deadlocks"]
+    assert (cycle["agreed"], cycle["verdict_ms"], off["innodb_deadlock_detect"]) == (False, None, "off")
+    assert "ended by Catenum" in cycle["rule"]
+
+
+def test_a_write_that_runs_too_long_is_ended_though_the_server_limits_reads_only(call, tmp_path):
+    (tmp_path / "s.yaml").write_text(
+        "scenario: s\ndata: create table berth (id int primary key, n int); insert into berth values (1, 0)\n"
+        "transactions: {gate: {statements: [update berth set n = sleep(30)]}}\n"
+    )
+    done = call("play", "s.yaml", *TARGET, "--statement-limit", "1s", "--json")
+    (error,) = [e["error"] for e in done.json["events"] if e["error"]]
+    assert (done.json["outcome"]["kind"], "--statement-limit" in error["message"]) == ("error", True)
+
+
+def test_a_server_that_tells_nothing_of_locks_is_refused_in_a_sentence(tmp_path, call, kept_mysql):
+    for text, told in (
+        ("8.0.11-tides", "has no performance_schema.data_locks"),
+        ("5.7.44-log", "is not MySQL 8.0.22 or later"),
+        ("10.11.2-MariaDB", "is not MySQL 8.0.22 or later"),
+    ):
+        number = versions.NO_SUCH_TABLE
+
+        def asked(query: str, text: str = text, number: int = number) -> list[tuple]:
+            if "version" in query:
+                return [(text, "(Debian)")]
+            if "variables" in query:
+                return [("performance_schema", "ON")]
+            raise pymysql.err.ProgrammingError(number, "Table 'performance_schema.data_locks' doesn't exist")
+
+        version = text if not text.startswith("8.0.11") else "8.0.33-tides"
+        with pytest.raises(TargetError, match=re.escape(told)):
+            versions.checked(lambda query, asked=asked, version=version: asked(query, version), "quay", reads=True)
+    off = [[("9.1.0", "x")], [("performance_schema", "OFF")]]
+    with pytest.raises(TargetError, match="has its performance schema off"):
+        versions.checked(lambda query: off.pop(0), "quay", reads=False)

@@ -319,7 +319,9 @@ class ScriptedEngine:
         """As long as a script may take."""
         return 200.0
 
-    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE) -> str:
+    def victim_rule(
+        self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE, *, reported: bool = True
+    ) -> str:
         """Its rule: the chosen one, else the one that closed the cycle, else the first by name."""
         return "the stand-in rolls back the chosen transaction, otherwise the one that closed the cycle"
 

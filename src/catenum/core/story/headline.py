@@ -79,6 +79,8 @@ def _ended_by(recording: Recording) -> str:
     stood = [cycle.verdict_ms is None for cycle in recording.deadlocks if cycle.victim]
     if stood and all(stood):
         return "The server did not end the cycle, so Catenum cancelled"
+    if not any(stood) and all(e.error and e.error.undone == "statement" for e in _failed(recording, "deadlock")):
+        return "The server gave up one statement only, and Catenum then rolled back"
     return (
         "The server, and Catenum where the server did not end a cycle, rolled back"
         if any(stood)

@@ -52,16 +52,18 @@ class InnodbReports(InnodbControl):
         seen = metadata == {True} or (metadata == {False} and self._detects)
         return 5_000.0 if seen else 500.0
 
-    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE) -> str:
+    def victim_rule(
+        self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE, *, reported: bool = True
+    ) -> str:
         """Why the victim fell (Deadlock::report in lock0lock.cc; enum_deadlock_weight in mdl.h)."""
         last = {
             True: "; here this is the one that closed the cycle",
             False: "; here it waited before the cycle was closed",
         }
         rule = "InnoDB rolls back the transaction with the least weight (rows changed and locks taken)"
-        if wanted.family == "metadata":
+        if wanted.family == "metadata" or not reported:  # InnoDB tells of each one that it finds
             rule = (
-                "the server's metadata locks, which InnoDB does not see, roll back the session whose wait weighs "
+                "the server's metadata locks, which InnoDB does not see, give up the session whose wait weighs "
                 "least (for rows, then for a named lock, then for a schema change)"
             )
         return f"{rule}, and among equals the one that closes the cycle{last[closed] if closed is not None else ''}"

@@ -38,9 +38,11 @@ class Reports(Protocol):
     def verdict_ms(self, cycle: Sequence[Edge]) -> float:
         """How long a cycle may stand before it is clear that the server will not end it."""
 
-    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE) -> str:
+    def victim_rule(
+        self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE, *, reported: bool = True
+    ) -> str:
         """By which rule this server chose its victim.
 
         ``closed``: the victim's wait closed the cycle (None: not known, as in loops). ``wanted``: the mode that the
-        victim waited for, which tells which part of the server chose.
+        victim waited for, and ``reported``, whether the server told of the deadlock, tell which part of it chose.
         """

@@ -82,7 +82,9 @@ class PostgresqlReports(PostgresqlControl):
         """Every session looks for cycles once its deadlock_timeout is over."""
         return float(self._verdict_ms)
 
-    def victim_rule(self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE) -> str:
+    def victim_rule(
+        self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE, *, reported: bool = True
+    ) -> str:
         """Why the victim fell (documentation, 20.12).
 
         Each session checks once, deadlock_timeout after its wait began.

@@ -149,10 +149,12 @@ class Journal:
         A wait that was seen may be over by now: every member of a cycle waits, so one for somebody who does not is left
         out. Where nothing tells whom the victim waited for, its own wait is all there is of the cycle.
         """
-        seen = self.graph()
+        seen, since = self.graph(), self.lanes[victim].sent_ms
         edges = (*edges, *(edge for lane in self.lanes for edge in seen.waits_of(lane)))
         waiters = {edge.waiter for edge in edges}
-        behind = seen.held_up_by(victim)
+        # who came to wait behind it before it waited itself may have been let go by its end already
+        lately = (wait for wait in self.waits if wait.until_ms is None or wait.until_ms >= since)
+        behind = WaitGraph(map(as_edge, lately)).held_up_by(victim)
         holder = next(iter(behind)) if len(behind) == 1 else UNSEEN
         path = [next((edge for edge in edges if edge.waiter == victim), _missing(victim, holder))]
         while path[-1].holder not in (victim, UNSEEN):

@@ -243,7 +243,8 @@ def _deadlock(cycle: OpenDeadlock, recording: Recording, engine: Engine, conduct
         rule = "ended by Catenum, because the server did not end it: it cancelled the statement that closed the cycle"
     else:
         wanted = next((edge.wanted for edge in cycle.edges if edge.waiter == victim), NO_MODE)
-        rule = engine.victim_rule(conductor.lanes[victim].patience, victim == cycle.closer, wanted)
+        told = cycle.report is not None
+        rule = engine.victim_rule(conductor.lanes[victim].patience, victim == cycle.closer, wanted, reported=told)
     return Deadlock(
         members=members,
         victim=victim,
