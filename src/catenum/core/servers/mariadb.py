@@ -55,6 +55,7 @@ class MariadbRules(InnodbRules):
         "1020": "refused",  # ER_CHECKREAD: the record has changed since the snapshot (innodb_snapshot_isolation)
         "1927": "lost",  # ER_CONNECTION_KILLED
     }
+    asks_transaction = "select @@in_transaction"
     wait_limits = (*InnodbRules.wait_limits, "max_statement_time")
     idle_limit = "idle_transaction_timeout"
 

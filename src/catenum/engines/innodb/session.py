@@ -10,13 +10,14 @@ import os
 import queue
 import threading
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any, Literal
 
 import pymysql
 from pymysql import converters
 from pymysql.constants import FIELD_TYPE
 
-from catenum.core.record.recording import Result, digest_of
+from catenum.core.record.recording import Result, ServerError, digest_of
 from catenum.core.record.values import NOTHING, Binding
 from catenum.core.servers import Rules
 from catenum.engines.innodb.errors import server_error
@@ -126,10 +127,20 @@ class InnodbSession:
             try:
                 reply = order()
             except (pymysql.Error, OSError, ValueError, AttributeError) as error:
-                reply = Reply(error=server_error(error, self._rules, timeout_undoes=self._timeout_undoes))
+                reply = Reply(error=self._undone(server_error(error, self._rules, timeout_undoes=self._timeout_undoes)))
             self._reply = reply
             with contextlib.suppress(OSError):
                 os.write(self._write, b".")
+
+    def _undone(self, error: ServerError) -> ServerError:
+        """The error with what the server really undid: a victim among named locks stays in its transaction."""
+        if error.kind == "deadlock" and self._rules.asks_transaction is not None:
+            with contextlib.suppress(pymysql.Error, OSError):
+                cursor = self.connection.cursor()
+                cursor.execute(self._rules.asks_transaction)
+                if text_of((cursor.fetchone() or ("0",))[0]) == "1":
+                    return replace(error, undone="statement")
+        return error
 
     def poll(self) -> Reply | None:
         """The reply, once."""
