@@ -1,6 +1,6 @@
 """A crowd on one row: what a look at 500 waiters costs the server, and what a watch costs 200 that pass the row on.
 
-    python benchmarks/crowd.py [postgresql|mariadb]
+    python benchmarks/crowd.py [postgresql|mariadb|mysql]
 
 The load runs all the time; the watch beside it is stopped and let go on in turns (SIGSTOP, SIGCONT), pair by pair in
 the other order. The ratio is the median over the pairs, its interval by bootstrap (95 %).
@@ -28,13 +28,14 @@ from watching import paired
 
 from catenum.engines.drivers import server_module
 from catenum.engines.private.mariadb import MariadbRecipe
+from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
 
 SCRIPT = str(Path(sys.executable).with_name("catenum"))
 WAITERS, CLIENTS, TURNS, TURN_S, HOLD_S = 500, 200, 48, 4.0, 0.002
 TAKE = "update slot set boxes = boxes - 1 where id = 42"
-RECIPES: dict[str, Any] = {"postgresql": PostgresqlRecipe, "mariadb": MariadbRecipe}
+RECIPES: dict[str, Any] = {"postgresql": PostgresqlRecipe, "mariadb": MariadbRecipe, "mysql": MysqlRecipe}
 
 
 class Server:
@@ -55,7 +56,7 @@ class Server:
         )
         while not recipe.is_ready(data, self.folder):
             time.sleep(0.05)
-        if kind == "mariadb":
+        if kind != "postgresql":
             self.run("create database quay", database=None)
         self.run("create table slot (id int primary key, boxes int)", "insert into slot values (42, 0)")
 
@@ -63,7 +64,7 @@ class Server:
     def url(self) -> str:
         if self.kind == "postgresql":
             return f"postgresql://catenum@/postgres?host={self.folder}"
-        return f"mariadb://root@localhost/quay?unix_socket={self.folder}/server.sock"
+        return f"{self.kind}://root@localhost/quay?unix_socket={self.folder}/server.sock"
 
     def connect(self, database: str | None = "quay") -> Any:
         if self.kind == "postgresql":

@@ -258,7 +258,7 @@ def main() -> int:
         )
     with open_engine(resolve("local:mariadb", Settings()), print) as make:
         told("mariadb: a wait noticed after its beginning by InnoDB's count, median", noticed(make(), 20), 10, " ms")
-    for server_name in ("postgresql", "mariadb"):
+    for server_name in ("postgresql", "mariadb", "mysql"):
         loops(server_name, told)
     bare = whole(sys.executable, "-c", "pass")
     helped, plain = interleaved(whole(SCRIPT, "--help"), bare, 20)

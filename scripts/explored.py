@@ -1,4 +1,4 @@
-"""Writes docs/explored.md: what exploring makes of every sample on both servers. Usage: explored.py FILE"""
+"""Writes docs/explored.md: what exploring makes of every sample on the three servers. Usage: explored.py FILE"""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ import sys
 from pathlib import Path
 
 from catenum import samples
+from catenum.core.servers import NAMES
 
 CATENUM = str(Path(sys.executable).with_name("catenum"))
 COLUMNS = "| orders | classes | run | outcomes | data | rules | chain |\n|---|---|---|---|---|---|---|---|\n"
@@ -53,14 +54,14 @@ def row(found: dict) -> str:
 def main(file: str) -> None:
     """Explore all and write the tables."""
     parts = [HEAD]
-    for server in ("postgresql", "mariadb"):
+    for server in NAMES:
         parts.append(f"## {server}\n\n")
         parts.append(f"| sample {COLUMNS}")
         for name in samples.names():
             parts.append(f"| {name} | {row(explored(name, server))} |\n")
         parts.append("\n")
     for name in ("crane-standby", "manifest-total"):
-        for server in ("postgresql", "mariadb"):
+        for server in NAMES:
             parts.append(f"## {name} on {server}, at each level\n\n")
             parts.append(f"| level {COLUMNS}")
             for one in explored(name, server, "--isolation", "each")["levels"]:

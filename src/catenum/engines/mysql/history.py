@@ -86,11 +86,8 @@ def running(query: Query, sessions: Collection[str]) -> dict[str, Ran]:
 
 
 def kept(query: Query, sessions: Collection[str]) -> dict[str, list[Ran]]:
-    """The statements that are kept of each session, in the order in which they began."""
-    found = _ran(query, "events_statements_history", sessions)
-    for number, now in _ran(query, "events_statements_current", sessions).items():
-        found[number] = sorted({ran.event: ran for ran in [*found.get(number, []), *now]}.values(), key=_began)
-    return found
+    """The statements that have ended and are kept of each session, in the order in which they began."""
+    return _ran(query, "events_statements_history", sessions)
 
 
 def of_transaction(ran: Collection[Ran], trx: Open) -> tuple[tuple[str, ...], bool]:

@@ -83,6 +83,7 @@ class MysqlLookout(InnodbLookout):
         self.tells_applications = self._may("select 1 from performance_schema.session_connect_attrs limit 1")
         self._records = Records(self.rows, _INDEX_COLUMNS)
         self._owners = Owners(self.rows)
+        self._opened: dict[str, history.Open] = {}  # of the sessions of this look
         self.info = TargetInfo(
             server=self.rules.name,
             version=version,
@@ -101,7 +102,7 @@ class MysqlLookout(InnodbLookout):
 
     def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
         """By the sessions, InnoDB's transactions, and the locks that somebody waits for."""
-        clock = Clock()
+        clock, self._opened = Clock(), {}
         running = transactions(self.rows) if self.sees_all else {}
         rows = self._listed(running)
         waited = {name: trx.waited_ms for name, trx in running.items() if trx.waited_ms is not None}
@@ -162,6 +163,7 @@ class MysqlLookout(InnodbLookout):
         numbers = [str(row[0]) for row in found]
         statements = history.running(self.rows, numbers) if self._tells_statements else {}
         opened = history.open_transactions(self.rows, numbers) if self._tells_transactions else {}
+        self._opened |= opened
         return [
             _row(row, running.get(number), statements.get(number), opened.get(number))
             for number, row in zip(numbers, found, strict=True)
@@ -173,7 +175,7 @@ class MysqlLookout(InnodbLookout):
             return {}
         names = [session.id for session in heads if session.id.isdigit()]
         kept = history.kept(self.rows, names)
-        opened = history.open_transactions(self.rows, names) if self._tells_transactions else {}
+        opened = {name: self._opened[name] for name in names if name in self._opened}
         found = {}
         for session in heads:
             ran, trx = kept.get(session.id, []), opened.get(session.id)

@@ -14,18 +14,18 @@ from dataclasses import dataclass
 from catenum.engines.mysql import rows
 from catenum.engines.mysql.rows import DataLock, Owners, Query
 
-#: From so many waiters on the pairs are not listed whole.
-CROWD = 40
+#: From so many waiters on it is asked first for what they wait; more pairs than these are not listed whole.
+CROWD, MOST_PAIRS = 40, 4_000
 _TRANSACTIONS = """
 select trx_id, trx_mysql_thread_id, trx_state, timestampdiff(microsecond, trx_started, now(6)) / 1000,
        trx_isolation_level, trx_rows_modified, timestampdiff(microsecond, trx_wait_started, now(6)) / 1000,
        trx_requested_lock_id, trx_started
 from information_schema.innodb_trx {}
 """
-_PAIRS_OF = """
-select blocking_engine_lock_id from performance_schema.data_lock_waits
-where engine = 'INNODB' and requesting_engine_lock_id = '{}'
-"""
+_PAIRS_OF = (
+    "select requesting_engine_lock_id, blocking_engine_lock_id from performance_schema.data_lock_waits "
+    "where engine = 'INNODB' and requesting_engine_lock_id = '{}'"
+)
 _SESSIONS = """
 select thread_id, processlist_id from performance_schema.threads
 where thread_id in ({}) and processlist_id is not null
@@ -91,8 +91,9 @@ def transactions(query: Query, session: int | None = None) -> dict[str, Transact
 def waits(query: Query, everybody: Mapping[str, Transaction], owners: Owners) -> list[RowWait]:
     """For each that waits: those who hold what is in its way; where nobody does, whoever waits ahead of it."""
     waiting = [trx for trx in everybody.values() if trx.wanted]
-    pairs = rows.waits(query) if len(waiting) < CROWD else _of_kinds(query, waiting)
-    known = rows.by_id(query, {name for pair in pairs for name in pair})
+    known = rows.by_id(query, [trx.wanted for trx in waiting if trx.wanted]) if len(waiting) >= CROWD else {}
+    pairs = _of_kinds(query, waiting, known) if known else rows.waits(query)
+    known |= rows.by_id(query, {name for pair in pairs for name in pair} - known.keys())
     threads = owners.of(known.values())
     sessions = sessions_of(query, {*threads.values(), *(lock.thread for lock in known.values())})
     by_number = {trx.number: trx.name for trx in everybody.values()}
@@ -118,20 +119,27 @@ def sessions_of(query: Query, threads: Collection[int]) -> dict[int, str]:
     return {int(thread): str(number) for thread, number in query(_SESSIONS.format(listed))} if listed else {}
 
 
-def _of_kinds(query: Query, waiting: Collection[Transaction]) -> list[tuple[str, str]]:
+def _of_kinds(query: Query, waiting: Collection[Transaction], wanted: Mapping[str, DataLock]) -> list[tuple[str, str]]:
     """Pairs by one waiter of each kind: of those that want the same of the same record, the one that waits longest."""
-    wanted = rows.by_id(query, [trx.wanted for trx in waiting if trx.wanted])
     kinds: dict[tuple[str, ...], list[Transaction]] = defaultdict(list)
     for trx in waiting:
         lock = wanted.get(trx.wanted or "")
         if lock is not None and not lock.granted:
             kinds[lock.place].append(trx)
-    pairs = []
-    for members in kinds.values():
-        first = min(members, key=lambda trx: (-(trx.waited_ms or 0.0), int(trx.number)))
-        blocking = [str(row[0]) for row in query(_PAIRS_OF.format(first.wanted))]
-        pairs += [(str(trx.wanted), other) for trx in members for other in blocking if other != trx.wanted]
-    return pairs
+    if sum(len(members) ** 2 for members in kinds.values()) < 2 * MOST_PAIRS:
+        return rows.waits(query)
+    first = {_longest(members).wanted: members for members in kinds.values()}
+    asked = " union all ".join(_PAIRS_OF.format(wanted) for wanted in first)
+    return [
+        (str(trx.wanted), str(other))
+        for wanted, other in query(asked)
+        for trx in first[str(wanted)]
+        if other != trx.wanted
+    ]
+
+
+def _longest(members: Collection[Transaction]) -> Transaction:
+    return min(members, key=lambda trx: (-(trx.waited_ms or 0.0), int(trx.number)))
 
 
 def _past_queues(found: Collection[RowWait], everybody: Mapping[str, Transaction]) -> list[RowWait]:
