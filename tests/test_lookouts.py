@@ -19,6 +19,7 @@ from catenum.core.moment.incidents import IncidentTracker
 from catenum.core.moment.plain import sample_value
 from catenum.core.moment.recording import recording_of
 from catenum.core.moment.sample import Sample, SessionInfo
+from catenum.core.moment.statements import StatementsSeen
 from catenum.core.moment.story import headline_of, tell_sample
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import TargetInfo
@@ -498,3 +499,10 @@ def test_a_crowd_s_holder_is_told_only_where_it_can_be_nobody_else(holder, other
     crowd = crowds.look(query, records.Records(query, INDEX_COLUMNS))
     told = crowd and [(e.waiter, e.holder, e.resource.text, round(-e.since_ms)) for e in crowd.edges]
     assert told == found
+
+
+def test_statements_that_the_server_no_longer_has_are_kept_from_earlier_looks():
+    seen = StatementsSeen()
+    for earlier, cut, last in ((("a", "b"), False, "c"), (("b", "c"), True, "d"), (("x", "y"), True, "z")):
+        seen.take(sample(9.0, ("7", "5"), s5=session("5", statement=last, earlier=earlier, earlier_cut=cut)))
+    assert seen.of(session("5")) == ("a", "b", "c", "d", "x", "y", "z")

@@ -306,7 +306,7 @@ def blocked(connection: pymysql.Connection, sql: str) -> threading.Thread:
     return thread
 
 
-def test_the_head_s_statements_and_the_one_that_took_the_lock_are_told(pier, own_mysql, call):
+def test_the_head_s_statements_and_the_one_that_took_the_lock_are_told(pier, own_mysql, call, tmp_path):
     clerk, gate = pier("clerk"), pier("gate")
     ask(clerk, "set session transaction isolation level read committed")
     for sql in ("select 1", "update pier.berth set n = 5 where id = 7", "select vessel from pier.berth where id = 3"):
@@ -331,6 +331,11 @@ def test_the_head_s_statements_and_the_one_that_took_the_lock_are_told(pier, own
     assert head["took"] == "update pier.berth set n = 5 where id = 7"
     told = " ".join(call("now", *target).out.split())
     assert "took what is waited for with: update pier.berth set n = 5 where id = 7" in told
+    call("now", *target, "--save", "rec.json")
+    (wait,) = json.loads((tmp_path / "rec.json").read_text())["waits"]
+    own = next(t for t in json.loads((tmp_path / "rec.json").read_text())["transactions"] if t["name"] == head["id"])
+    assert own["statements"][wait["holder_statement"] - 1] == head["took"]
+    assert wait["holder_told_by"] == "server"
     done = call("release", head["id"], *target, "--yes", "--end")
     assert (done.code, "of 1 that waited 1 went on" in " ".join(done.out.split())) == (0, True), done.out
     waiter.join(20)

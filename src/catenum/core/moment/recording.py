@@ -136,8 +136,9 @@ def _of(event: Event, what: What) -> Event:
 def _wait(
     edge: Edge, sample: Sample, statements: Mapping[str, Sequence[str]], number: int, move: int, start: float
 ) -> Wait:
-    rules = rules_of(sample.target.server)
-    holder = next(
+    rules, took = rules_of(sample.target.server), sample.session(edge.holder).took
+    told = statements[edge.holder].index(took) + 1 if took and took in statements.get(edge.holder, ()) else None
+    holder = told or next(
         (
             n
             for n, sql in enumerate(statements.get(edge.holder, ()), 1)
@@ -151,7 +152,7 @@ def _wait(
         statement=number,
         holder=edge.holder,
         holder_statement=holder,
-        holder_told_by="statement" if holder else None,
+        holder_told_by="server" if told else "statement" if holder else None,
         resource=edge.resource,
         wanted=edge.wanted,
         held=edge.held,

@@ -30,7 +30,7 @@ class StatementsSeen:
             if before is not None and session.transaction_ms < before:
                 known = []  # another transaction by now
             if session.earlier:
-                known = list(session.earlier)  # all of them, and not only those that a look met
+                known = _joined(known, session)  # not only those that a look met
             if not known or known[-1] != session.statement:
                 known = [*known, session.statement]
             if len(known) > MOST_STATEMENTS:
@@ -44,3 +44,11 @@ class StatementsSeen:
     def of(self, session: SessionInfo) -> tuple[str, ...]:
         """The statements seen so far in the session's transaction."""
         return tuple(self._seen.get(session.key, ()))
+
+
+def _joined(known: list[str], session: SessionInfo) -> list[str]:
+    """What the server keeps, behind what was seen where the server no longer has the first statements."""
+    kept = list(session.earlier)
+    if not session.earlier_cut:
+        return kept
+    return [*(known[: known.index(kept[0])] if kept[0] in known else known), *kept]
