@@ -3,12 +3,13 @@
 set -euo pipefail
 folder=$(realpath "$1"); mkdir -p "$folder"
 scripts=$(dirname "$(realpath "$0")")
-work=$(mktemp -d); chmod 755 "$work"; trap 'kill "${screen:-}" 2>/dev/null || true; catenum local stop --quiet >/dev/null || true; rm -rf "$work"' EXIT
+work=$(mktemp -d); chmod 755 "$work"; trap 'kill "${screen:-}" 2>/dev/null || true; catenum local stop --quiet >/dev/null || true; catenum local stop --target local:mysql --quiet >/dev/null || true; rm -rf "$work"' EXIT
 export LANG=C.UTF-8 COLORTERM=truecolor DISPLAY=:97
 cd "$work"
 Xvfb $DISPLAY -screen 0 1280x3300x24 >/dev/null 2>&1 & screen=$!
 for _ in $(seq 50); do [ -e /tmp/.X11-unix/X97 ] && break; sleep 0.1; done
 catenum local start --quiet >/dev/null
+catenum local start --target local:mysql --quiet >/dev/null
 
 shot() { # shot NAME FROM COMMAND: what the command shows in a terminal, 800 dots from line FROM on
   rm -f done
@@ -35,9 +36,32 @@ catenum explore left-open --save space --quiet >/dev/null || true
 catenum draw space --only map --into "$folder" --quiet
 catenum explore berth-swap --save swaps --quiet >/dev/null || true
 catenum draw swaps --only page --into "$folder" --quiet
+cat > lunch.yaml <<'END'
+scenario: lunch
+data: |
+  create table manifest (id int primary key, vessel varchar(20) not null, boxes int not null);
+  create table slot (id int primary key, box varchar(12));
+  insert into manifest values (12, 'Halcyon', 240), (13, 'Oriel', 96);
+  insert into slot values (41, 'MGHU 204'), (42, null);
+transactions:
+  clerk:
+    ends: open
+    statements:
+      - select box from slot where id = 41
+      - update manifest set boxes = boxes - 1 where id = 12
+      - select vessel from manifest where id = 13
+      - select count(*) from slot
+  loader: {statements: ["update slot set box = 'MGHU 377' where id = 42", update manifest set boxes = boxes + 1 where id = 12]}
+  planner: {statements: [update slot set box = null where id = 42]}
+  desk: {statements: [select boxes from manifest where id = 12 for update]}
+order: clerk clerk clerk clerk loader loader planner desk
+END
+(for _ in $(seq 9); do echo; sleep 0.7; done; sleep 25) | catenum play lunch.yaml --pause --target local:mysql >/dev/null 2>&1 & play=$!
+sleep 9
+shot now 0 "catenum now --target local:mysql"
+wait $play || true
 (for _ in $(seq 6); do echo; sleep 0.7; done; sleep 25) | catenum play left-open --pause >/dev/null 2>&1 & play=$!
 sleep 7
-shot now 0 "catenum now"
 shot watch 0 "catenum watch --every 500ms --for 4s --no-store"
 wait $play || true
 server=$(catenum local status --json | python -c 'import json, sys; print(json.load(sys.stdin)["servers"][0]["sockets"])')

@@ -341,6 +341,45 @@ def test_the_head_s_statements_and_the_one_that_took_the_lock_are_told(pier, own
     waiter.join(20)
 
 
+def test_which_statement_took_a_lock_is_told_only_where_it_can_be_no_other(pier, own_mysql, call):
+    """A lock that was moved with its record has the number of the statement that moved it."""
+    clerk, gate = pier("clerk"), pier("gate")
+    ask(clerk, "update pier.berth set n = 5 where id = 7")
+    ask(clerk, "update pier.berth set vessel = 'a longer name here' where n >= 0")
+    waiter = blocked(gate, "delete from pier.berth where id = 7")
+    target = ("--target", own_mysql.url)
+    until(lambda: call("now", *target, "--json").json["waits"], "somebody is seen to wait")
+    head = next(s for s in call("now", *target, "--json").json["sessions"] if s["id"] == str(clerk.thread_id()))
+    assert (len(head["earlier"]), head["took"]) == (2, None)
+    clerk.rollback()
+    waiter.join(20)
+    ask(clerk, "insert into pier.berth values (20, 'Tern', 9)")
+    ask(clerk, "update pier.berth set n = 5 where id = 3")
+    waiter = blocked(gate, "select * from pier.berth where id = 20 for share")
+    until(lambda: call("now", *target, "--json").json["waits"], "somebody is seen to wait")
+    head = next(s for s in call("now", *target, "--json").json["sessions"] if s["id"] == str(clerk.thread_id()))
+    assert head["took"] == "insert into pier.berth values (20, 'Tern', 9)"
+    clerk.rollback()
+    waiter.join(20)
+
+
+def test_a_wait_that_another_wrote_down_anew_is_still_its_waiter_s(mysql):
+    """Who changes a page so that its records move writes down the locks on them again, with its own thread."""
+    plain = {
+        "scenario": "moved",
+        "data": "create table vessel (id int primary key, name varchar(20), kg int, latest int); insert into vessel values (12, 'Halcyon', 0, null)",
+        "transactions": {
+            "north": {"statements": ["select name from vessel where id = 12 for update", "update vessel set kg = 9, latest = 5 where id = 12", "update vessel set name = 'a longer name' where id = 12", "select 1"]},
+            "south": {"statements": ["select name from vessel where id = 12 for update"]},
+        },
+        "order": ["north", "south", "north", "north", "north", "north", "south"],
+    }  # fmt: skip
+    recording = play(mysql, Scenario.model_validate(plain), PlayOptions())
+    assert recording.outcome.kind == "waited"
+    assert {(w.waiter, w.holder) for w in recording.waits} == {("south", "north")}
+    assert recording.duration_ms < 10_000
+
+
 def test_of_a_long_transaction_it_is_said_that_the_first_statements_are_gone(pier, own_mysql, call):
     clerk, gate = pier("clerk"), pier("gate")
     ask(clerk, "update pier.berth set n = 5 where id = 7")

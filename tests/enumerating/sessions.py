@@ -303,6 +303,7 @@ class MysqlBench(MariadbBench):
         query = (
             f"select t.processlist_id from performance_schema.threads t where t.processlist_id in ({busy}) and "
             "(t.processlist_state like 'Waiting for %lock%' or t.processlist_state = 'User lock' or exists (select 1 from "
-            "performance_schema.data_locks l where l.thread_id = t.thread_id and l.lock_status = 'WAITING'))"
+            "performance_schema.data_locks l join performance_schema.data_locks own on own.lock_type = 'TABLE' and "
+            "own.engine_transaction_id = l.engine_transaction_id where own.thread_id = t.thread_id and l.lock_status = 'WAITING'))"
         )
         return {int(row[0]) for row in self._ask(query)}

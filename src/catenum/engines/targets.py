@@ -104,6 +104,7 @@ def settled(target: Target) -> Target:
     """
     if target.url is None or not rules_of(target.server).answers_as:
         return target
+    server_module(target.server)  # its driver may be missing
     from catenum.engines.innodb.greeting import who_answers
 
     return replace(target, server=who_answers(target.url, target.shown))

@@ -90,7 +90,7 @@ def kept(query: Query, sessions: Collection[str]) -> dict[str, list[Ran]]:
     return _ran(query, "events_statements_history", sessions)
 
 
-def of_transaction(ran: Collection[Ran], trx: Open) -> tuple[tuple[str, ...], bool]:
+def ran_in(ran: Collection[Ran], trx: Open) -> tuple[list[Ran], bool]:
     """The statements of a transaction that have ended, the oldest first, and whether those are all.
 
     The statement that began the transaction is outside of its event. It belongs to it all the same where it did more
@@ -101,7 +101,13 @@ def of_transaction(ran: Collection[Ran], trx: Open) -> tuple[tuple[str, ...], bo
         for one in ran
         if one.level == 0 and not one.running and (one.within == trx.began or (one.event == trx.by and not one.begins))
     ]
-    return tuple(one.text for one in mine), any(one.event < trx.began for one in ran)
+    return mine, any(one.event < trx.began for one in ran)
+
+
+def of_transaction(ran: Collection[Ran], trx: Open) -> tuple[tuple[str, ...], bool]:
+    """The same by their texts."""
+    mine, whole = ran_in(ran, trx)
+    return tuple(one.text for one in mine), whole
 
 
 def taker(ran: Collection[Ran], event: int) -> Ran | None:

@@ -63,7 +63,7 @@ class DataLocks(InnodbReader):
             wanted, other = known.get(wanted_id), known.get(other_id)
             if wanted is None or other is None or wanted.granted:
                 continue  # meanwhile it has been granted, or the other is over
-            session = mine.get(self._connection(wanted.thread))
+            session = mine.get(self._connection(owner[wanted.id]))
             holder = self._connection(owner[other.id])
             if session is None or not holder or holder == session.thread_id:
                 continue

@@ -12,10 +12,11 @@ from typing import Any
 
 from pymysql.constants import CLIENT
 
+from catenum.core.diagnose.holders import touches
 from catenum.core.moment.incidents import PILE
 from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.recording import TargetInfo
-from catenum.core.record.waits import Edge
+from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import rules_of
 from catenum.core.servers.metadata import metadata_mode
 from catenum.core.words import duration
@@ -40,9 +41,11 @@ join information_schema.innodb_fields f on f.index_id = i.index_id
 where (t.name = '{name}' or t.name like '{pattern}#p#%') and i.name = '{index}'
 group by f.pos, f.name order by f.pos
 """
-_CONNECTED = "show global status like 'Threads_connected'"
-#: The counter is on unless somebody has switched it off; then deadlocks that were printed are counted.
-_DEADLOCKS = "select count from information_schema.innodb_metrics where name = 'lock_deadlocks' and status = 'enabled'"
+#: The counter of deadlocks is on unless somebody has switched it off; then those that were printed are counted.
+_COUNTS = (
+    "select variable_value, {} from performance_schema.global_status where variable_name = 'Threads_connected'",
+    "(select count from information_schema.innodb_metrics where name = 'lock_deadlocks' and status = 'enabled')",
+)
 _PRINTED = (
     "select count(*) from performance_schema.error_log where error_code = 'MY-012468' "
     "having @@global.innodb_print_all_deadlocks and @@global.log_error_verbosity >= 3"
@@ -83,7 +86,6 @@ class MysqlLookout(InnodbLookout):
         self.tells_applications = self._may("select 1 from performance_schema.session_connect_attrs limit 1")
         self._records = Records(self.rows, _INDEX_COLUMNS)
         self._owners = Owners(self.rows)
-        self._opened: dict[str, history.Open] = {}  # of the sessions of this look
         self.info = TargetInfo(
             server=self.rules.name,
             version=version,
@@ -102,7 +104,7 @@ class MysqlLookout(InnodbLookout):
 
     def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
         """By the sessions, InnoDB's transactions, and the locks that somebody waits for."""
-        clock, self._opened = Clock(), {}
+        clock = Clock()
         running = transactions(self.rows) if self.sees_all else {}
         rows = self._listed(running)
         waited = {name: trx.waited_ms for name, trx in running.items() if trx.waited_ms is not None}
@@ -122,6 +124,7 @@ class MysqlLookout(InnodbLookout):
             found = self.session(name)
             if found is not None:
                 sessions[name] = found
+        connected, deadlocks = self._counts()
         heads = {edge.holder for edge in edges} - {edge.waiter for edge in edges}
         sessions |= self._told_more([sessions[name] for name in heads if name in sessions], told)
         return Sample(
@@ -129,8 +132,8 @@ class MysqlLookout(InnodbLookout):
             target=self.info,
             sessions=tuple(sessions.values()),
             edges=tuple(edges),
-            connected=int(self.rows(_CONNECTED)[0][1]) - 1,
-            deadlocks=self._deadlocks(),
+            connected=connected - 1,
+            deadlocks=deadlocks,
             cost_ms=round(clock.now_ms(), 2),
             rows_read=read,
             locks=locks_of(edges) if locks else (),
@@ -143,18 +146,21 @@ class MysqlLookout(InnodbLookout):
             inexact=frozenset(waited),
         )
 
-    def _deadlocks(self) -> int | None:
-        if not self.sees_all:
-            return None
-        rows = self.rows(_DEADLOCKS) or self.rows(_PRINTED)
-        return int(rows[0][0]) if rows else None
+    def _counts(self) -> tuple[int, int | None]:
+        """How many are connected, and how many deadlocks there were."""
+        first, counted = _COUNTS
+        connected, deadlocks = self.rows(first.format(counted if self.sees_all else "null"))[0]
+        if deadlocks is None and self.sees_all:
+            printed = self.rows(_PRINTED)
+            deadlocks = printed[0][0] if printed else None
+        return int(connected), int(deadlocks) if deadlocks is not None else None
 
     def _listed(self, running: Mapping[str, Transaction]) -> list[Listed]:
         """The sessions that wait, or stand in a transaction, each with its transaction and its statement. The views are
         read apart and put together here.
         """
         if not self.sees_all:
-            return [_row(row, None, None, None) for row in self.rows(_PROCESSES + _OWN_SESSIONS)]
+            return [_row(row, None, None) for row in self.rows(_PROCESSES + _OWN_SESSIONS)]
         names = [name for name in running if name.isdigit()]
         ids = f"id in ({', '.join(names)}) or " if names else ""
         return self._with_events(self.rows(f"{_PROCESSES} where id <> connection_id() and ({ids}{_WAITING})"), running)
@@ -162,11 +168,8 @@ class MysqlLookout(InnodbLookout):
     def _with_events(self, found: Sequence[tuple[Any, ...]], running: Mapping[str, Transaction]) -> list[Listed]:
         numbers = [str(row[0]) for row in found]
         statements = history.running(self.rows, numbers) if self._tells_statements else {}
-        opened = history.open_transactions(self.rows, numbers) if self._tells_transactions else {}
-        self._opened |= opened
         return [
-            _row(row, running.get(number), statements.get(number), opened.get(number))
-            for number, row in zip(numbers, found, strict=True)
+            _row(row, running.get(number), statements.get(number)) for number, row in zip(numbers, found, strict=True)
         ]
 
     def _told_more(self, heads: Sequence[SessionInfo], told: Sequence[RowWait]) -> dict[str, SessionInfo]:
@@ -175,24 +178,60 @@ class MysqlLookout(InnodbLookout):
             return {}
         names = [session.id for session in heads if session.id.isdigit()]
         kept = history.kept(self.rows, names)
-        opened = {name: self._opened[name] for name in names if name in self._opened}
+        opened = history.open_transactions(self.rows, names) if self._tells_transactions else {}
         found = {}
         for session in heads:
             ran, trx = kept.get(session.id, []), opened.get(session.id)
             if trx is not None:
                 texts, whole = history.of_transaction(ran, trx)
-                session = replace(session, earlier=texts, earlier_cut=not whole)
-            mine = [wait.held for wait in told if wait.holder == session.id and wait.by_itself and wait.held.granted]
-            took = _took(ran, mine, trx)
-            found[session.id] = replace(session, took=took) if took else session
+                age = min(session.transaction_ms or trx.ms, trx.ms)
+                level = trx.isolation.lower()
+                session = replace(session, earlier=texts, earlier_cut=not whole, transaction_ms=age, isolation=level)
+            mine = [wait for wait in told if wait.holder == session.id and wait.held.granted]
+            if trx is not None and mine:
+                session = replace(session, took=self._took(ran, mine, trx))
+            found[session.id] = session
         return found
+
+    def _took(self, ran: Sequence[history.Ran], mine: Sequence[RowWait], trx: history.Open) -> str | None:
+        """The statement that took what others wait for: told where it can be no other.
+
+        The number in a lock is that of the statement by which it was written down. If the record has been moved since,
+        that is a later one, which names the table: then it must be the only one of the transaction that can have locked
+        the row by its text. One that does not name the table (a foreign key's, say) has moved nothing of it.
+        """
+        own, whole = history.ran_in(ran, trx)
+        found = set()
+        for wait in mine:
+            resource = self._resource(wait.held)
+            able = [one for one in own if self._can_lock(one.text, resource)]
+            by = history.taker(own, wait.held.event) if wait.by_itself else None
+            certain = able[0] if len(able) == 1 else None
+            if by is not None and not self._names(by.text, wait.held.table):
+                certain = by
+            found.add(certain.text if certain and whole else None)
+        return found.pop() if len(found) == 1 else None
+
+    def _names(self, sql: str, table: str) -> bool:
+        footprint = self.rules.footprint(sql)
+        return not footprint.understood or bool(list(footprint.on(table)))
+
+    def _can_lock(self, sql: str, resource: Resource) -> bool:
+        footprint = self.rules.footprint(sql)
+        if not footprint.understood:
+            return True
+        locking = (access for access in footprint.on(resource.table or "") if access.verb != "read")
+        return any(touches(access, resource) for access in locking)
+
+    def _resource(self, lock: DataLock) -> Resource:
+        return resource_of(lock, self._records.columns(lock.schema, lock.table, lock.index or ""), None)
 
     def _edge(self, wait: RowWait, waited_ms: float) -> Edge:
         lock = wait.wanted
         return Edge(
             waiter=wait.waiter,
             holder=wait.holder,
-            resource=resource_of(lock, self._records.columns(lock.schema, lock.table, lock.index or ""), None),
+            resource=self._resource(lock),
             wanted=lock.mode,
             held=wait.held.mode,
             queued=wait.queued,
@@ -262,18 +301,13 @@ class MysqlLookout(InnodbLookout):
         return capture.checks(self.rows, self.login, sees_all=self.sees_all, ends=self._ends)
 
 
-def _row(
-    row: tuple[Any, ...], trx: Transaction | None, statement: history.Ran | None, opened: history.Open | None
-) -> Listed:
+def _row(row: tuple[Any, ...], trx: Transaction | None, statement: history.Ran | None) -> Listed:
     number, user, host, database, command, seconds, state, text = row
     time_ms = float(seconds or 0.0) * 1000
     if statement is not None and statement.running and command != "Sleep":
         time_ms = statement.ms
     if text is None and statement is not None and trx is not None:
         text = statement.text or None
-    age = trx.age_ms if trx else None
-    if opened is not None and age is not None:
-        age = min(age, opened.ms)
     return Listed(
         id=str(number),
         user=user or "",
@@ -284,22 +318,11 @@ def _row(
         state=str(state or ""),
         statement=text,
         trx_state=trx.state if trx else None,
-        trx_ms=age,
-        isolation=opened.isolation if opened else trx.isolation if trx else None,
+        trx_ms=trx.age_ms if trx else None,
+        isolation=trx.isolation if trx else None,
         changed=trx.changed if trx else None,
         transaction=trx.started if trx else None,
     )
-
-
-def _took(ran: Sequence[history.Ran], locks: Sequence[DataLock], trx: history.Open | None) -> str | None:
-    """The statement that took the first of the locks that others wait for; None where it is not kept any more."""
-    if trx is None:
-        return None
-    takers = [history.taker(ran, lock.event) for lock in locks]
-    if not takers or any(one is None for one in takers):
-        return None
-    first = min((one for one in takers if one is not None), key=lambda one: one.event)
-    return first.text or None
 
 
 def _xid(data: str, first: int, second: int, form: str) -> str:

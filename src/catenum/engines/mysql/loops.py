@@ -9,8 +9,8 @@ from catenum.engines.innodb.pending import waits_by_state
 from catenum.engines.mysql.control import MysqlControl
 
 _STATES = """
-select t.processlist_id, t.processlist_state, exists (select 1 from performance_schema.data_lock_waits w
-  where w.requesting_thread_id = t.thread_id)
+select t.processlist_id, t.processlist_state, exists (select 1 from information_schema.innodb_trx x
+  where x.trx_mysql_thread_id = t.processlist_id and x.trx_state = 'LOCK WAIT')
 from performance_schema.threads t where t.processlist_id in ({})
 """
 
@@ -19,7 +19,7 @@ class MysqlLoops(InnodbLoops, MysqlControl):
     """See ``engines.ports.loops.Loops`` for what each method promises."""
 
     def waiting_among(self, numbers: Collection[str]) -> set[str]:
-        """By InnoDB's lock waits, and by the sessions' states for what InnoDB does not know of."""
+        """By InnoDB's transactions, and by the sessions' states for what InnoDB does not know of."""
         listed = ", ".join(str(int(number)) for number in numbers) or "0"
         with self._told():
             rows = self.query(_STATES.format(listed))

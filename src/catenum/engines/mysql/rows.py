@@ -1,8 +1,10 @@
 """Row and table locks as ``performance_schema.data_locks`` and ``data_lock_waits`` tell them.
 
-Both views are made anew at each reading (MySQL Reference Manual, 29.12.13 "Performance Schema Lock Tables"). A lock
-that somebody has by having inserted the row is written down by the first who waits for it: such a lock carries the
-waiter's THREAD_ID (``lock_rec_convert_impl_to_expl`` in lock0lock.cc). Whose it is, its transaction tells.
+Both views are made anew at each reading (MySQL Reference Manual, 29.12.13 "Performance Schema Lock Tables"). THREAD_ID
+is that of whoever wrote the lock down, and no more: the first who waits for a row that somebody inserted writes down
+the lock of the inserter (``lock_rec_convert_impl_to_expl`` in lock0lock.cc), and who changes a page so that its records
+move writes down anew all locks on them, those that others wait for too (``lock_rec_move``). Whose a lock is, its
+transaction tells.
 
 All of ``data_locks`` is read for a full picture only: with 100,000 locks that costs the server half a second, and one
 transaction's locks as much where it has them. Pairs that wait, and single locks by their ids, cost nothing.
@@ -185,10 +187,10 @@ def by_id(query: Query, ids: Collection[str]) -> dict[str, DataLock]:
 
 
 class Owners:
-    """Whose transactions are: the performance schema's thread of each, found out once."""
+    """Whose transactions are: the performance schema's thread of each, and not of who wrote a lock down."""
 
-    #: Numbers from here on are addresses in memory: of transactions that have only read, which leave no lock behind
-    #: for others to write down, and which are used again (``trx_get_id_for_print`` in trx0trx.ic).
+    #: Numbers from here on are addresses in memory, of transactions that have only read. They are used again
+    #: (``trx_get_id_for_print`` in trx0trx.ic).
     READERS = 1 << 47
 
     def __init__(self, query: Query) -> None:
@@ -197,19 +199,22 @@ class Owners:
         self._known: dict[str, int] = {}
 
     def of(self, found: Collection[DataLock]) -> dict[str, int]:
-        """The thread of each lock, by the lock's id; 0 where nobody has its transaction any more."""
-        asked = {lock.transaction for lock in found if int(lock.transaction) < self.READERS}
-        if fresh := asked - self._known.keys():
-            self._known = {number: thread for number, thread in self._known.items() if number in asked}
-            self._known |= self._running(fresh)
-            for number in fresh - self._known.keys():  # younger than what the server keeps of its last answer
-                own = locks(self.query, f"engine_transaction_id = {int(number)} and lock_type = 'TABLE'")
-                self._known |= {lock.transaction: lock.thread for lock in own}
-        return {
-            lock.id: self._known.get(lock.transaction, 0) if lock.transaction in asked else lock.thread
-            for lock in found
-        }
+        """The thread of each lock's transaction, by the lock's id; 0 where nobody has it any more."""
+        told = {lock.transaction: lock.thread for lock in found}
+        fresh = {number for number in told if number not in self._known or int(number) >= self.READERS}
+        if fresh:
+            self._known = {number: thread for number, thread in self._known.items() if number in told.keys() - fresh}
+            listed = ", ".join(str(int(number)) for number in fresh)
+            running = {str(number): int(thread) for number, thread in self.query(_RUNNING.format(listed))}
+            for number in fresh:
+                # The list may be of a moment ago: a writer's number is not used again, an address may be.
+                sure = number in running and (int(number) < self.READERS or running[number] == told[number])
+                thread = running[number] if sure else self._by_table(number)
+                if thread:
+                    self._known[number] = thread
+        return {lock.id: self._known.get(lock.transaction, 0) for lock in found}
 
-    def _running(self, numbers: Collection[str]) -> dict[str, int]:
-        listed = ", ".join(str(int(number)) for number in numbers)
-        return {str(number): int(thread) for number, thread in self.query(_RUNNING.format(listed))}
+    def _by_table(self, number: str) -> int:
+        """By its locks on tables, which each takes for itself, and which nobody moves."""
+        own = locks(self.query, f"engine_transaction_id = {int(number)} and lock_type = 'TABLE'")
+        return next((lock.thread for lock in own), 0)

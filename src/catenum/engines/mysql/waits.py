@@ -7,15 +7,15 @@ of that kind wait for the same.
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
 from catenum.engines.mysql import rows
 from catenum.engines.mysql.rows import DataLock, Owners, Query
 
-#: From so many waiters on it is asked first for what they wait; more pairs than these are not listed whole.
-CROWD, MOST_PAIRS = 40, 4_000
+#: More pairs than these are not listed whole: 40 who wait for one row make 800.
+MOST_PAIRS = 800
 _TRANSACTIONS = """
 select trx_id, trx_mysql_thread_id, trx_state, timestampdiff(microsecond, trx_started, now(6)) / 1000,
        trx_isolation_level, trx_rows_modified, timestampdiff(microsecond, trx_wait_started, now(6)) / 1000,
@@ -52,7 +52,7 @@ class Transaction:
 
 @dataclass(frozen=True, slots=True)
 class RowWait:
-    """Who waits for whom: transactions by their names. ``by_itself``: the holder took the lock for itself."""
+    """Who waits for whom: transactions by their names. ``by_itself``: the holder wrote its lock down itself."""
 
     waiter: str
     holder: str
@@ -91,7 +91,9 @@ def transactions(query: Query, session: int | None = None) -> dict[str, Transact
 def waits(query: Query, everybody: Mapping[str, Transaction], owners: Owners) -> list[RowWait]:
     """For each that waits: those who hold what is in its way; where nobody does, whoever waits ahead of it."""
     waiting = [trx for trx in everybody.values() if trx.wanted]
-    known = rows.by_id(query, [trx.wanted for trx in waiting if trx.wanted]) if len(waiting) >= CROWD else {}
+    known: dict[str, DataLock] = {}
+    if _pairs(waiting) > MOST_PAIRS:
+        known = rows.by_id(query, [trx.wanted for trx in waiting if trx.wanted])
     pairs = _of_kinds(query, waiting, known) if known else rows.waits(query)
     known |= rows.by_id(query, {name for pair in pairs for name in pair} - known.keys())
     threads = owners.of(known.values())
@@ -99,7 +101,7 @@ def waits(query: Query, everybody: Mapping[str, Transaction], owners: Owners) ->
     by_number = {trx.number: trx.name for trx in everybody.values()}
 
     def name_of(lock: DataLock) -> str | None:
-        return by_number.get(lock.transaction) or sessions.get(threads[lock.id])
+        return sessions.get(threads[lock.id]) or by_number.get(lock.transaction)
 
     found = []
     for wanted_id, other_id in pairs:
@@ -119,6 +121,12 @@ def sessions_of(query: Query, threads: Collection[int]) -> dict[int, str]:
     return {int(thread): str(number) for thread, number in query(_SESSIONS.format(listed))} if listed else {}
 
 
+def _pairs(waiting: Collection[Transaction]) -> float:
+    """How many pairs there are at least, by what the waits' ids tell of the places that they are for."""
+    at = Counter(":".join((trx.wanted or "").split(":")[-4:-1]) for trx in waiting)
+    return sum(number**2 for number in at.values()) / 2
+
+
 def _of_kinds(query: Query, waiting: Collection[Transaction], wanted: Mapping[str, DataLock]) -> list[tuple[str, str]]:
     """Pairs by one waiter of each kind: of those that want the same of the same record, the one that waits longest."""
     kinds: dict[tuple[str, ...], list[Transaction]] = defaultdict(list)
@@ -126,8 +134,6 @@ def _of_kinds(query: Query, waiting: Collection[Transaction], wanted: Mapping[st
         lock = wanted.get(trx.wanted or "")
         if lock is not None and not lock.granted:
             kinds[lock.place].append(trx)
-    if sum(len(members) ** 2 for members in kinds.values()) < 2 * MOST_PAIRS:
-        return rows.waits(query)
     first = {_longest(members).wanted: members for members in kinds.values()}
     asked = " union all ".join(_PAIRS_OF.format(wanted) for wanted in first)
     return [
