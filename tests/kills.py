@@ -26,6 +26,8 @@ from pathlib import Path
 import psycopg
 import pymysql
 
+from catenum.core.servers import NAMES
+
 SCRIPT = Path(sys.executable).with_name("catenum")
 WAYS: dict[str, list[str]] = {
     "play": ["play", "{sample}"],
@@ -73,12 +75,12 @@ def kills() -> int:
     """Run, and say what came of it."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--count", type=int, default=50)
-    parser.add_argument("--server", choices=("postgresql", "mariadb"), action="append")
+    parser.add_argument("--server", choices=NAMES, action="append")
     parser.add_argument("--way", choices=list(WAYS), action="append")
     args = parser.parse_args()
     chance = random.Random(1)
     bad = 0
-    for server in args.server or ("postgresql", "mariadb"):
+    for server in args.server or NAMES:
         base = Path(tempfile.mkdtemp(prefix="catenum-kills-"))
         base.chmod(0o755)
         (base / "tmp").mkdir(mode=0o777)
