@@ -170,7 +170,11 @@ class Drawn:
         pass
 
 
-@pytest.mark.parametrize("name", ["left-open", "yard-rebuild", "pile-up"])
+LARGE = [("postgresql", "left-open"), ("postgresql", "yard-rebuild"), ("mariadb", "left-open"), ("mysql", "yard-rebuild"),
+         *((name, "pile-up") for name in ("postgresql", "mariadb", "mysql"))]  # fmt: skip
+
+
+@pytest.mark.parametrize(("server", "name"), LARGE, indirect=["server"])
 def test_schedules_drawn_by_lot_of_a_large_sample_give_nothing_that_reduction_lost(server, name):
     scenario = sample(name).scenario
     reduced, _ = outcomes(server, scenario)

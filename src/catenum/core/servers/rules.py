@@ -223,7 +223,7 @@ class Rules(ABC):
     #: Deadlocks by which a victim loses its statement only, and stays in its transaction; and, where the code does not
     #: tell, what a session is asked that was a victim: whether (1) or not (0) it is in a transaction still.
     undoes_statement: frozenset[str] = frozenset()
-    asks_transaction: str | None = None
+    asks_transaction: str = ""
     #: The setting that ends a transaction whose client has gone quiet.
     idle_limit: str
     #: How to releases a lock that outlives its transaction, and what does so by itself.

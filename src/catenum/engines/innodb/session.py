@@ -134,7 +134,7 @@ class InnodbSession:
 
     def _undone(self, error: ServerError) -> ServerError:
         """The error with what the server really undid: a victim among named locks stays in its transaction."""
-        if error.kind == "deadlock" and self._rules.asks_transaction is not None:
+        if error.kind == "deadlock" and self._rules.asks_transaction:
             with contextlib.suppress(pymysql.Error, OSError):
                 cursor = self.connection.cursor()
                 cursor.execute(self._rules.asks_transaction)
