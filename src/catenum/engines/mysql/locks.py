@@ -47,26 +47,26 @@ class DataLocks(InnodbReader):
         self._connections: dict[int, int] = {}
         self._owners = rows.Owners(query)
         self._since: dict[str, float] = {}
+        self._looked: dict[int, int] = {}  # by thread, the statement that a look has met before and not seen to wait
+
+    def meet(self, connection: int) -> None:
+        """A session of the run's: its thread is asked for before anything depends on it."""
+        self._connections |= {int(a): int(b) for a, b in self.query(f"{_THREADS} and processlist_id = {connection}")}
 
     # -- the cheap check ---------------------------------------------------------------------------------------------
 
     def look(self, sessions: Mapping[str, InnodbSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
         """Who among ``sessions`` waits for whom."""
         edges: list[Edge] = []
-        pairs = rows.waits(self.query)
-        known = rows.by_id(self.query, [name for pair in pairs for name in pair])
-        owner = self._owners.of(known.values())
+        pairs = rows.pairs(self.query)
+        owner = self._owners.of([lock for pair in pairs for lock in pair]) if pairs else {}
         mine = {session.thread_id: session for session in sessions.values()}
-        self._since = {wanted: self._since.get(wanted, now_ms) for wanted, _ in pairs}
+        self._since = {wanted.id: self._since.get(wanted.id, now_ms) for wanted, _ in pairs}
         waiting = set()
-        for wanted_id, other_id in pairs:
-            wanted, other = known.get(wanted_id), known.get(other_id)
-            if wanted is None or other is None or wanted.granted:
+        for wanted, other in pairs:
+            session, holder = mine.get(self._connection(owner[wanted.id])), self._connection(owner[other.id])
+            if wanted.granted or session is None or not holder or holder == session.thread_id:
                 continue  # meanwhile it has been granted, or the other is over
-            session = mine.get(self._connection(owner[wanted.id]))
-            holder = self._connection(owner[other.id])
-            if session is None or not holder or holder == session.thread_id:
-                continue
             waiting.add(session.thread_id)
             edges.append(
                 Edge(
@@ -76,11 +76,14 @@ class DataLocks(InnodbReader):
                     wanted=wanted.mode,
                     held=other.mode,
                     queued=not other.granted,
-                    since_ms=self._since[wanted_id],
+                    since_ms=self._since[wanted.id],
                 )
             )
         found = [edge for name in sessions for edge in past_queues([e for e in edges if e.waiter == name])]
-        rest = {thread: session for thread, session in mine.items() if thread not in waiting}
+        # Most statements are over at the second look: only who still works is asked about the locks of the other kinds.
+        again = {thread: mine[thread].sent for thread in mine.keys() - waiting}
+        rest = {thread: mine[thread] for thread, sent in again.items() if self._looked.get(thread) == sent}
+        self._looked = again
         return [*found, *self.metadata.edges(rest, everyone, now_ms)] if rest else found
 
     def _connection(self, thread: int) -> int:

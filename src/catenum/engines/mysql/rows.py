@@ -28,11 +28,18 @@ _WAITS = """
 select requesting_engine_lock_id, blocking_engine_lock_id from performance_schema.data_lock_waits
 where engine = 'INNODB'
 """
-_LOCKS = """
-select engine_lock_id, engine_transaction_id, thread_id, event_id, object_schema, object_name, partition_name,
-       index_name, lock_type, lock_mode, lock_status, lock_data
-from performance_schema.data_locks where engine = 'INNODB' and {}
-"""
+_COLUMNS = (
+    "engine_lock_id, engine_transaction_id, thread_id, event_id, object_schema, object_name, index_name, lock_type, "
+    "lock_mode, lock_status, lock_data"
+)
+_LOCKS = f"select {_COLUMNS} from performance_schema.data_locks where engine = 'INNODB' and {{}}"
+#: Each pair with both locks; one of which either is gone is left out.
+_JOINED = (
+    "select {}, {} from performance_schema.data_lock_waits w "
+    "join performance_schema.data_locks r on r.engine_lock_id = w.requesting_engine_lock_id and r.engine = w.engine "
+    "join performance_schema.data_locks b on b.engine_lock_id = w.blocking_engine_lock_id and b.engine = w.engine "
+    "where w.engine = 'INNODB'"
+).format(*(", ".join(f"{one}.{name}" for name in _COLUMNS.split(", ")) for one in "rb"))
 
 
 #: The server makes this list anew at most every tenth of a second.
@@ -160,24 +167,31 @@ def waits(query: Query) -> list[tuple[str, str]]:
     return [(str(wanted), str(other)) for wanted, other in query(_WAITS)]
 
 
+def pairs(query: Query) -> list[tuple[DataLock, DataLock]]:
+    """Pairs of locks by themselves: one that is waited for, one that stands in its way. For few that wait."""
+    half = len(_COLUMNS.split(", "))
+    return [(_lock(row[:half]), _lock(row[half:])) for row in query(_JOINED)]
+
+
 def locks(query: Query, which: str) -> list[DataLock]:
     """The locks for which a condition holds."""
-    return [
-        DataLock(
-            id=str(row[0]),
-            transaction=str(row[1]),
-            thread=int(row[2] or 0),
-            event=int(row[3] or 0),
-            schema=str(row[4] or ""),
-            table=str(row[5] or ""),
-            index=str(row[7]) if row[7] is not None else None,
-            kind=str(row[8]),
-            told_mode=str(row[9]),
-            granted=str(row[10]) == "GRANTED",
-            data=str(row[11]) if row[11] is not None else None,
-        )
-        for row in query(_LOCKS.format(which))
-    ]
+    return [_lock(row) for row in query(_LOCKS.format(which))]
+
+
+def _lock(row: tuple[Any, ...]) -> DataLock:
+    return DataLock(
+        id=str(row[0]),
+        transaction=str(row[1]),
+        thread=int(row[2] or 0),
+        event=int(row[3] or 0),
+        schema=str(row[4] or ""),
+        table=str(row[5] or ""),
+        index=str(row[6]) if row[6] is not None else None,
+        kind=str(row[7]),
+        told_mode=str(row[8]),
+        granted=str(row[9]) == "GRANTED",
+        data=str(row[10]) if row[10] is not None else None,
+    )
 
 
 def by_id(query: Query, ids: Collection[str]) -> dict[str, DataLock]:

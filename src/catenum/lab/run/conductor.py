@@ -33,6 +33,8 @@ Steps = Generator[Need, Answer, None]
 
 #: The first wait for a reply before looking, how much longer each following one is, and the longest (ms).
 FIRST_WAIT_MS, GROWTH, LONGEST_WAIT_MS = 0.2, 1.5, 4.0
+#: Before the first look a statement is given as long as a look takes, and no longer than this: most are over by then.
+MOST_FIRST_WAIT_MS = 2.0
 VERDICT_WAIT_MS = 25.0
 CHECK_TAKES_MS = 6.0
 
@@ -74,6 +76,7 @@ class Conductor:
         self.stuck = False
         self.surprised = False  # a verdict came for a cycle that no check had seen closed
         self._moved = Moved("", None)
+        self._look_ms = 1.0  # what the last look took; of the first it is not known yet
 
     @property
     def broken_off(self) -> bool:
@@ -207,7 +210,7 @@ class Conductor:
 
         Replies are taken in together once that is so, failures first: which of several reached us first does not count.
         """
-        pause = FIRST_WAIT_MS
+        pause = first = max(FIRST_WAIT_MS, min(self._look_ms, MOST_FIRST_WAIT_MS))
         batch: dict[str, tuple[Reply, float]] = {}
         while under_way := [lane for lane in self.lanes.values() if lane.under_way]:
             graph, seen_ms = WaitGraph(), 0.0
@@ -215,10 +218,12 @@ class Conductor:
             if open_still:
                 answer = yield Await(pause)
                 batch.update({name: (reply, answer.at_ms) for name, reply in answer.replies})
-                pause = FIRST_WAIT_MS if answer.replies else pause
+                pause = first if answer.replies else pause
                 open_still = [lane for lane in open_still if lane.name not in batch]
             if open_still:
+                asked_ms = answer.at_ms
                 sight = yield Look()
+                self._look_ms = sight.at_ms - asked_ms
                 graph, seen_ms = WaitGraph(sight.edges), sight.at_ms
                 working = [lane for lane in open_still if lane.name not in graph.waiters]
                 if working:
