@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import signal
 import subprocess
@@ -36,6 +37,16 @@ SERVER_SETTINGS = (
 )
 
 
+#: What makes a data directory's own tables, in this order.
+_SCRIPTS = (
+    "mariadb_system_tables.sql",
+    "mariadb_performance_tables.sql",
+    "mariadb_system_tables_data.sql",
+    "maria_add_gis_sp_bootstrap.sql",
+    "mariadb_sys_schema.sql",
+)
+
+
 @dataclass(frozen=True)
 class MariadbRecipe:
     """The commands for one set of server programs."""
@@ -62,6 +73,9 @@ class MariadbRecipe:
 
     def initialise(self, data: Path) -> None:
         """Make a data directory. Raises TargetError with the program's own message where that fails."""
+        if loader_of(self.programs):
+            self._bootstrap(data)
+            return
         places = (self.programs / "mariadb-install-db", self.programs.parent / "bin" / "mariadb-install-db")
         program = next((place for place in places if place.is_file()), places[0])
         command = [
@@ -69,6 +83,34 @@ class MariadbRecipe:
             "--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M",
         ]  # fmt: skip
         make_data(command, data, self.owner)
+
+    def _bootstrap(self, data: Path) -> None:
+        """As that program does, which cannot start a server through a loader."""
+        folders = [self.programs.parent / "share" / name for name in ("mariadb", "mysql")]
+        scripts = next(folder for folder in folders if (folder / _SCRIPTS[0]).is_file())
+        lines = ["create database if not exists mysql;", "use mysql;", "set @auth_root_socket = null;"]
+        lines += ["set @skip_auth_anonymous = 1;", *((scripts / name).read_text() for name in _SCRIPTS)]
+        data.mkdir()
+        if self.owner.drop:
+            os.chown(data, self.owner.uid, self.owner.gid)
+        made = subprocess.run(
+            [
+                *self.program_words(),
+                "--bootstrap",
+                f"--datadir={data}",
+                "--innodb-log-file-size=32M",
+                "--skip-grant-tables",
+            ],
+            input="\n".join(lines),
+            capture_output=True,
+            text=True,
+            check=False,
+            cwd="/",
+            **self.owner.popen,  # type: ignore[call-overload]
+        )
+        if made.returncode != 0:
+            told = " ".join(made.stderr.strip().splitlines()[-2:])
+            raise TargetError(f"{self.program} could not make {data}: {told}")
 
     def command(self, data: Path, sockets: Path) -> list[str]:
         """The command line of the server."""
