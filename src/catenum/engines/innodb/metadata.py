@@ -12,6 +12,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from typing import Any, ClassVar
 
 from catenum.core.record.modes import Mode
+from catenum.core.record.recording import LockEntry
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import Rules
 from catenum.core.servers.metadata import MDL_EXCLUSIVE, conflict
@@ -40,6 +41,23 @@ class InnodbMetadata(ABC):
         """``query`` gives the rows of one query on the control connection."""
         self.query, self.schema, self.rules = query, schema, rules
         self.sessions: dict[int, InnodbSession] = {}
+
+    def entries(self, everyone: Mapping[int, str]) -> Iterator[LockEntry]:
+        """Every such lock of the sessions: on the run's tables, and by name."""
+        for lock in listed(self.query):
+            if lock.thread not in everyone:
+                continue
+            if lock.kind == "TABLE" and lock.schema == self.schema:
+                # ALTER TABLE builds a table whose name is made up of the server's own numbers
+                name = "a table that is being made" if lock.name.startswith("#sql") else lock.name
+                resource = Resource(kind="metadata", text=f"{name} (metadata)", table=name)
+            elif lock.kind == "USER LEVEL LOCK":
+                resource = lock.resource(self.schema)
+            else:
+                continue
+            yield LockEntry(
+                transaction=everyone[lock.thread], resource=resource, mode=lock.mode, granted=not lock.pending
+            )
 
     @abstractmethod
     def held(self, tables: Collection[str], waiting: Collection[int] = ()) -> list[Held]:

@@ -127,6 +127,8 @@ class MetadataReader(InnodbMetadata):
 
     def entries(self, everyone: Mapping[int, str]) -> Iterator[LockEntry]:
         """Every such lock of the sessions, where the server lists them."""
+        if self.tells and not self.listed:
+            yield from super().entries(everyone)
         if not self.listed:
             return
         for thread, mode, table in self.query(_HELD, (self.schema,)):

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Mapping
 
-from catenum.core.record.recording import LockEntry
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import Rules
 from catenum.core.servers.metadata import metadata_mode
@@ -63,20 +62,3 @@ class MetadataLocks(InnodbMetadata):
         """By the server's list."""
         locks = pending.listed(self.query)
         return [(lock.thread, lock.name) for lock in locks if lock.kind == "USER LEVEL LOCK" and not lock.pending]
-
-    def entries(self, everyone: Mapping[int, str]) -> Iterator[LockEntry]:
-        """Every such lock of the sessions: on the run's tables, and by name."""
-        for lock in pending.listed(self.query):
-            if lock.thread not in everyone:
-                continue
-            if lock.kind == "TABLE" and lock.schema == self.schema:
-                # ALTER TABLE builds a table whose name is made up of the server's own numbers
-                name = "a table that is being made" if lock.name.startswith("#sql") else lock.name
-                resource = Resource(kind="metadata", text=f"{name} (metadata)", table=name)
-            elif lock.kind == "USER LEVEL LOCK":
-                resource = lock.resource(self.schema)
-            else:
-                continue
-            yield LockEntry(
-                transaction=everyone[lock.thread], resource=resource, mode=lock.mode, granted=not lock.pending
-            )
