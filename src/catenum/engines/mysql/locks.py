@@ -30,7 +30,6 @@ where s.table_schema = %s and s.non_unique = 0
 and (s.sub_part is not null or s.expression is not null or c.extra like '%%GENERATED%%' or c.extra like '%%on update%%')
 and coalesce(c.extra, '') not like '%%DEFAULT_GENERATED'
 """
-_THREADS = "select thread_id, processlist_id from performance_schema.threads where processlist_id is not null"
 
 
 class DataLocks(InnodbReader):
@@ -44,14 +43,14 @@ class DataLocks(InnodbReader):
         """``query`` gives the rows of one query on the control connection."""
         super().__init__(query, schema)
         self.metadata = metadata
-        self._connections: dict[int, int] = {}
-        self._owners = rows.Owners(query)
+        self._connections = rows.Connections(query)
+        self._owners = rows.Owners(query, self._connections)
         self._since: dict[str, float] = {}
         self._looked: dict[int, int] = {}  # by thread, the statement that a look has met before and not seen to wait
 
     def meet(self, connection: int) -> None:
-        """A session of the run's: its thread is asked for before anything depends on it."""
-        self._connections |= {int(a): int(b) for a, b in self.query(f"{_THREADS} and processlist_id = {connection}")}
+        """A session of the run's."""
+        self._connections.meet(connection)
 
     # -- the cheap check ---------------------------------------------------------------------------------------------
 
@@ -64,7 +63,7 @@ class DataLocks(InnodbReader):
         self._since = {wanted.id: self._since.get(wanted.id, now_ms) for wanted, _ in pairs}
         waiting = set()
         for wanted, other in pairs:
-            session, holder = mine.get(self._connection(owner[wanted.id])), self._connection(owner[other.id])
+            session, holder = mine.get(owner[wanted.id]), owner[other.id]
             if wanted.granted or session is None or not holder or holder == session.thread_id:
                 continue  # meanwhile it has been granted, or the other is over
             waiting.add(session.thread_id)
@@ -86,12 +85,6 @@ class DataLocks(InnodbReader):
         self._looked = again
         return [*found, *self.metadata.edges(rest, everyone, now_ms)] if rest else found
 
-    def _connection(self, thread: int) -> int:
-        """The connection of one of the performance schema's threads; 0 where it has none. Neither is used again."""
-        if thread and thread not in self._connections:
-            self._connections = {int(a): int(b) for a, b in self.query(_THREADS)}
-        return self._connections.get(thread, 0)
-
     def resource_of(self, lock: DataLock) -> Resource:
         """What a lock is on, as people read it."""
         index = self.indexes.get((lock.table, lock.index or ""))
@@ -108,7 +101,7 @@ class DataLocks(InnodbReader):
         owner = {lock.transaction: lock.thread for lock in found if lock.kind == "TABLE"}
         entries = set()
         for lock in found:
-            thread = self._connection(owner.get(lock.transaction, lock.thread))
+            thread = self._connections.of(owner.get(lock.transaction, lock.thread))
             if thread in everyone:
                 resource = self.resource_of(lock)
                 entries.add(

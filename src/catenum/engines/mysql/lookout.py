@@ -29,7 +29,7 @@ from catenum.engines.innodb.records import Records
 from catenum.engines.innodb.standing import Listed, standing_edges, waiting
 from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
 from catenum.engines.mysql import capture, history, versions
-from catenum.engines.mysql.rows import DataLock, Owners, resource_of
+from catenum.engines.mysql.rows import Connections, DataLock, Owners, resource_of
 from catenum.engines.mysql.waits import DETACHED, RowWait, Transaction, transactions, waits
 
 _PROCESSES = "select id, user, host, db, command, time, state, info from performance_schema.processlist "
@@ -85,7 +85,8 @@ class MysqlLookout(InnodbLookout):
         self._tells_transactions = self.sees_all and self._is(capture.TRANSACTIONS, "1")
         self.tells_applications = self._may("select 1 from performance_schema.session_connect_attrs limit 1")
         self._records = Records(self.rows, _INDEX_COLUMNS)
-        self._owners = Owners(self.rows)
+        self._connections = Connections(self.rows)
+        self._owners = Owners(self.rows, self._connections)
         self.info = TargetInfo(
             server=self.rules.name,
             version=version,
@@ -205,7 +206,8 @@ class MysqlLookout(InnodbLookout):
         for wait in mine:
             resource = self._resource(wait.held)
             able = [one for one in own if self._can_lock(one.text, resource)]
-            by = history.taker(own, wait.held.event) if wait.by_itself else None
+            by_itself = str(self._connections.of(wait.held.thread)) == wait.holder
+            by = history.taker(own, wait.held.event) if by_itself else None
             certain = able[0] if len(able) == 1 else None
             if by is not None and not self._names(by.text, wait.held.table):
                 certain = by

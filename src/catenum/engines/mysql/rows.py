@@ -43,10 +43,8 @@ _JOINED = (
 
 
 #: The server makes this list anew at most every tenth of a second.
-_RUNNING = """
-select x.trx_id, t.thread_id from information_schema.innodb_trx x
-join performance_schema.threads t on t.processlist_id = x.trx_mysql_thread_id where x.trx_id in ({})
-"""
+_RUNNING = "select trx_id, trx_mysql_thread_id from information_schema.innodb_trx where trx_id in ({})"
+_THREADS = "select thread_id, processlist_id from performance_schema.threads where processlist_id is not null"
 
 
 @dataclass(frozen=True, slots=True)
@@ -200,35 +198,55 @@ def by_id(query: Query, ids: Collection[str]) -> dict[str, DataLock]:
     return {lock.id: lock for lock in locks(query, f"engine_lock_id in ({listed})")} if listed else {}
 
 
+class Connections:
+    """The connections of the performance schema's threads: neither number is used again while the server runs."""
+
+    def __init__(self, query: Query) -> None:
+        """``query`` gives the rows of one query."""
+        self.query = query
+        self._known: dict[int, int] = {}
+
+    def meet(self, connection: int) -> None:
+        """Ask for a connection's thread before anything depends on it."""
+        self._known |= {int(a): int(b) for a, b in self.query(f"{_THREADS} and processlist_id = {connection}")}
+
+    def of(self, thread: int) -> int:
+        """The connection of a thread; 0 where it has none any more."""
+        if thread and thread not in self._known:
+            self._known = {int(a): int(b) for a, b in self.query(_THREADS)}
+        return self._known.get(thread, 0)
+
+
 class Owners:
-    """Whose transactions are: the performance schema's thread of each, and not of who wrote a lock down."""
+    """Whose transactions are: the connection of each, and not that of who wrote a lock down."""
 
     #: Numbers from here on are addresses in memory, of transactions that have only read. They are used again
     #: (``trx_get_id_for_print`` in trx0trx.ic).
     READERS = 1 << 47
 
-    def __init__(self, query: Query) -> None:
+    def __init__(self, query: Query, connections: Connections) -> None:
         """``query`` gives the rows of one query."""
-        self.query = query
+        self.query, self.connections = query, connections
         self._known: dict[str, int] = {}
 
     def of(self, found: Collection[DataLock]) -> dict[str, int]:
-        """The thread of each lock's transaction, by the lock's id; 0 where nobody has it any more."""
+        """The connection of each lock's transaction, by the lock's id; 0 where nobody has it any more."""
         told = {lock.transaction: lock.thread for lock in found}
         fresh = {number for number in told if number not in self._known or int(number) >= self.READERS}
         if fresh:
-            self._known = {number: thread for number, thread in self._known.items() if number in told.keys() - fresh}
+            self._known = {number: one for number, one in self._known.items() if number in told.keys() - fresh}
             listed = ", ".join(str(int(number)) for number in fresh)
-            running = {str(number): int(thread) for number, thread in self.query(_RUNNING.format(listed))}
+            running = {str(number): int(one) for number, one in self.query(_RUNNING.format(listed))}
             for number in fresh:
                 # The list may be of a moment ago: a writer's number is not used again, an address may be.
-                sure = number in running and (int(number) < self.READERS or running[number] == told[number])
-                thread = running[number] if sure else self._by_table(number)
-                if thread:
-                    self._known[number] = thread
+                writes = int(number) < self.READERS
+                sure = number in running and (writes or running[number] == self.connections.of(told[number]))
+                owner = running[number] if sure else self._by_table(number)
+                if owner:
+                    self._known[number] = owner
         return {lock.id: self._known.get(lock.transaction, 0) for lock in found}
 
     def _by_table(self, number: str) -> int:
         """By its locks on tables, which each takes for itself, and which nobody moves."""
         own = locks(self.query, f"engine_transaction_id = {int(number)} and lock_type = 'TABLE'")
-        return next((lock.thread for lock in own), 0)
+        return self.connections.of(next((lock.thread for lock in own), 0))

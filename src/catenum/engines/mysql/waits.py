@@ -26,11 +26,6 @@ _PAIRS_OF = (
     "select requesting_engine_lock_id, blocking_engine_lock_id from performance_schema.data_lock_waits "
     "where engine = 'INNODB' and requesting_engine_lock_id = '{}'"
 )
-_SESSIONS = """
-select thread_id, processlist_id from performance_schema.threads
-where thread_id in ({}) and processlist_id is not null
-"""
-
 #: How a transaction is called that no session has: ``XA PREPARE``, and then its client went.
 DETACHED = "a prepared transaction, number"
 
@@ -52,13 +47,12 @@ class Transaction:
 
 @dataclass(frozen=True, slots=True)
 class RowWait:
-    """Who waits for whom: transactions by their names. ``by_itself``: the holder wrote its lock down itself."""
+    """Who waits for whom: transactions by their names."""
 
     waiter: str
     holder: str
     wanted: DataLock
     held: DataLock
-    by_itself: bool
 
     @property
     def queued(self) -> bool:
@@ -96,12 +90,11 @@ def waits(query: Query, everybody: Mapping[str, Transaction], owners: Owners) ->
         known = rows.by_id(query, [trx.wanted for trx in waiting if trx.wanted])
     pairs = _of_kinds(query, waiting, known) if known else rows.waits(query)
     known |= rows.by_id(query, {name for pair in pairs for name in pair} - known.keys())
-    threads = owners.of(known.values())
-    sessions = sessions_of(query, {*threads.values(), *(lock.thread for lock in known.values())})
+    owner = owners.of(known.values())
     by_number = {trx.number: trx.name for trx in everybody.values()}
 
     def name_of(lock: DataLock) -> str | None:
-        return sessions.get(threads[lock.id]) or by_number.get(lock.transaction)
+        return str(owner[lock.id] or "") or by_number.get(lock.transaction)
 
     found = []
     for wanted_id, other_id in pairs:
@@ -110,15 +103,8 @@ def waits(query: Query, everybody: Mapping[str, Transaction], owners: Owners) ->
             continue  # meanwhile it has been granted, or the other is over
         waiter, holder = name_of(wanted), name_of(other)
         if waiter and holder and waiter != holder:
-            mine = sessions.get(other.thread) == holder
-            found.append(RowWait(waiter, holder, wanted, other, by_itself=mine))
+            found.append(RowWait(waiter, holder, wanted, other))
     return _past_queues(found, everybody)
-
-
-def sessions_of(query: Query, threads: Collection[int]) -> dict[int, str]:
-    """The numbers of the sessions of the performance schema's threads."""
-    listed = ", ".join(str(thread) for thread in threads if thread)
-    return {int(thread): str(number) for thread, number in query(_SESSIONS.format(listed))} if listed else {}
 
 
 def _pairs(waiting: Collection[Transaction]) -> float:

@@ -33,8 +33,9 @@ Steps = Generator[Need, Answer, None]
 
 #: The first wait for a reply before looking, how much longer each following one is, and the longest (ms).
 FIRST_WAIT_MS, GROWTH, LONGEST_WAIT_MS = 0.2, 1.5, 4.0
-#: Before the first look a statement is given as long as a look takes, and no longer than this: most are over by then.
-MOST_FIRST_WAIT_MS = 2.0
+#: Before the first look a statement is given a part of what a look takes, and no longer than this: most are over by
+#: then, and the look would only keep their replies waiting.
+FIRST_WAIT, MOST_FIRST_WAIT_MS = 0.6, 2.0
 VERDICT_WAIT_MS = 25.0
 CHECK_TAKES_MS = 6.0
 
@@ -210,7 +211,7 @@ class Conductor:
 
         Replies are taken in together once that is so, failures first: which of several reached us first does not count.
         """
-        pause = first = max(FIRST_WAIT_MS, min(self._look_ms, MOST_FIRST_WAIT_MS))
+        pause = first = max(FIRST_WAIT_MS, min(self._look_ms * FIRST_WAIT, MOST_FIRST_WAIT_MS))
         batch: dict[str, tuple[Reply, float]] = {}
         while under_way := [lane for lane in self.lanes.values() if lane.under_way]:
             graph, seen_ms = WaitGraph(), 0.0
