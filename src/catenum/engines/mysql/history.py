@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from catenum.engines.innodb.earlier import PICO_PER_MS
+from catenum.engines.mysql import packed
 
 Query = Callable[..., list[tuple[Any, ...]]]
 
@@ -23,12 +24,14 @@ select t.processlist_id, x.event_id, x.timer_wait, x.isolation_level, x.access_m
 from performance_schema.threads t join performance_schema.events_transactions_current x on x.thread_id = t.thread_id
 where t.processlist_id in ({}) and x.state = 'ACTIVE'
 """
-_STATEMENTS = """
-select t.processlist_id, s.event_id, s.end_event_id, s.sql_text, s.timer_wait, s.nesting_event_id,
-       s.nesting_event_type, s.nesting_event_level, s.event_name
-from performance_schema.threads t join performance_schema.{} s on s.thread_id = t.thread_id
-where t.processlist_id in ({})
-"""
+_COLUMNS = (
+    *("t.processlist_id", "s.event_id", "s.end_event_id", "s.timer_wait", "s.nesting_event_id", "s.nesting_event_type"),
+    *("s.nesting_event_level", "s.event_name", "s.sql_text"),
+)
+_FROM = (
+    "from performance_schema.threads t join performance_schema.{} s on s.thread_id = t.thread_id "
+    "where t.processlist_id in ({})"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,11 +124,13 @@ def _began(ran: Ran) -> int:
 
 def _ran(query: Query, view: str, sessions: Collection[str]) -> dict[str, list[Ran]]:
     found: dict[str, list[Ran]] = defaultdict(list)
-    rows = query(_STATEMENTS.format(view, _listed(sessions))) if sessions else []
-    for number, event, end, text, wait, within, kind, level, name in rows:
+    if not sessions:
+        return {}
+    asked = packed.select(_COLUMNS, _FROM.format(view, _listed(sessions)))
+    for number, event, end, wait, within, kind, level, name, text in packed.rows(query, asked, _COLUMNS):
         found[str(number)].append(
             Ran(
-                event=int(event),
+                event=int(event or 0),
                 running=end is None,
                 text=str(text or ""),
                 ms=float(wait or 0.0) / PICO_PER_MS,

@@ -8,7 +8,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from typing import Any
 
 from pymysql.constants import CLIENT
 
@@ -28,11 +27,11 @@ from catenum.engines.innodb.lookout import InnodbLookout, locks_of, most_waited,
 from catenum.engines.innodb.records import Records
 from catenum.engines.innodb.standing import Listed, standing_edges, waiting
 from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
-from catenum.engines.mysql import capture, history, versions
+from catenum.engines.mysql import capture, history, packed, versions
 from catenum.engines.mysql.rows import Connections, DataLock, Owners, resource_of
 from catenum.engines.mysql.waits import DETACHED, RowWait, Transaction, transactions, waits
 
-_PROCESSES = "select id, user, host, db, command, time, state, info from performance_schema.processlist "
+_PROCESSES = ("id", "user", "host", "db", "command", "time", "state", "info")
 #: The columns of an index, in order (MySQL Reference Manual, "The INFORMATION_SCHEMA INNODB_FIELDS Table").
 _INDEX_COLUMNS = """
 select f.name from information_schema.innodb_tables t
@@ -161,12 +160,16 @@ class MysqlLookout(InnodbLookout):
         read apart and put together here.
         """
         if not self.sees_all:
-            return [_row(row, None, None) for row in self.rows(_PROCESSES + _OWN_SESSIONS)]
+            return [_row(row, None, None) for row in self._processes(_OWN_SESSIONS)]
         names = [name for name in running if name.isdigit()]
         ids = f"id in ({', '.join(names)}) or " if names else ""
-        return self._with_events(self.rows(f"{_PROCESSES} where id <> connection_id() and ({ids}{_WAITING})"), running)
+        return self._with_events(self._processes(f"where id <> connection_id() and ({ids}{_WAITING})"), running)
 
-    def _with_events(self, found: Sequence[tuple[Any, ...]], running: Mapping[str, Transaction]) -> list[Listed]:
+    def _processes(self, which: str) -> list[list[str | None]]:
+        asked = packed.select(_PROCESSES, f"from performance_schema.processlist {which}")
+        return list(packed.rows(self.rows, asked, _PROCESSES))
+
+    def _with_events(self, found: Sequence[Sequence[str | None]], running: Mapping[str, Transaction]) -> list[Listed]:
         numbers = [str(row[0]) for row in found]
         statements = history.running(self.rows, numbers) if self._tells_statements else {}
         return [
@@ -270,7 +273,7 @@ class MysqlLookout(InnodbLookout):
         if not number.isdigit():
             return None
         running = transactions(self.rows, int(number)) if self.sees_all else {}
-        rows = self.rows(f"{_PROCESSES} where id = {int(number)}")
+        rows = self._processes(f"where id = {int(number)}")
         return self.sessions(self._with_events(rows, running))[0] if rows else None
 
     def logs_deadlocks(self) -> bool:
@@ -303,7 +306,7 @@ class MysqlLookout(InnodbLookout):
         return capture.checks(self.rows, self.login, sees_all=self.sees_all, ends=self._ends)
 
 
-def _row(row: tuple[Any, ...], trx: Transaction | None, statement: history.Ran | None) -> Listed:
+def _row(row: Sequence[str | None], trx: Transaction | None, statement: history.Ran | None) -> Listed:
     number, user, host, database, command, seconds, state, text = row
     time_ms = float(seconds or 0.0) * 1000
     if statement is not None and statement.running and command != "Sleep":

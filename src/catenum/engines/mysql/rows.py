@@ -14,34 +14,33 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.waits import Key, Resource, key_text
 from catenum.engines.innodb.fields import decode, names_of
 from catenum.engines.innodb.records import HIDDEN, SUPREMUM, values_of
+from catenum.engines.mysql import packed
 
 Query = Callable[..., list[tuple[Any, ...]]]
 
-_WAITS = """
-select requesting_engine_lock_id, blocking_engine_lock_id from performance_schema.data_lock_waits
-where engine = 'INNODB'
-"""
 _COLUMNS = (
-    "engine_lock_id, engine_transaction_id, thread_id, event_id, object_schema, object_name, index_name, lock_type, "
-    "lock_mode, lock_status, lock_data"
+    *("engine_lock_id", "engine_transaction_id", "thread_id", "event_id", "object_schema", "object_name", "index_name"),
+    *("lock_type", "lock_mode", "lock_status", "lock_data"),
 )
-_LOCKS = f"select {_COLUMNS} from performance_schema.data_locks where engine = 'INNODB' and {{}}"
-#: Each pair with both locks; one of which either is gone is left out.
-_JOINED = (
-    "select {}, {} from performance_schema.data_lock_waits w "
+_FROM = "from performance_schema.data_locks where engine = 'INNODB' and "
+#: Each pair with what the other lock differs in: both are on the same record or table. One of which either is gone is
+#: left out.
+_OTHER = ("engine_lock_id", "engine_transaction_id", "thread_id", "event_id", "lock_mode", "lock_status")
+_JOINED = (*(f"b.{name}" for name in _OTHER), *(f"r.{name}" for name in _COLUMNS))
+_PAIRS = packed.select(
+    _JOINED,
+    "from performance_schema.data_lock_waits w "
     "join performance_schema.data_locks r on r.engine_lock_id = w.requesting_engine_lock_id and r.engine = w.engine "
     "join performance_schema.data_locks b on b.engine_lock_id = w.blocking_engine_lock_id and b.engine = w.engine "
-    "where w.engine = 'INNODB'"
-).format(*(", ".join(f"{one}.{name}" for name in _COLUMNS.split(", ")) for one in "rb"))
-
-
+    "where w.engine = 'INNODB'",
+)
 #: The server makes this list anew at most every tenth of a second.
 _RUNNING = "select trx_id, trx_mysql_thread_id from information_schema.innodb_trx where trx_id in ({})"
 _THREADS = "select thread_id, processlist_id from performance_schema.threads where processlist_id is not null"
@@ -160,35 +159,44 @@ def resource_of(lock: DataLock, columns: Sequence[tuple[str, str]] | None, own: 
     return Resource(kind=kind, text=text + via, key=key, **where)
 
 
-def waits(query: Query) -> list[tuple[str, str]]:
-    """Pairs of locks: one that is waited for, one that stands in its way."""
-    return [(str(wanted), str(other)) for wanted, other in query(_WAITS)]
-
-
 def pairs(query: Query) -> list[tuple[DataLock, DataLock]]:
     """Pairs of locks by themselves: one that is waited for, one that stands in its way. For few that wait."""
-    half = len(_COLUMNS.split(", "))
-    return [(_lock(row[:half]), _lock(row[half:])) for row in query(_JOINED)]
+    found = []
+    for row in packed.rows(query, _PAIRS, _JOINED):
+        number, transaction, thread, event, mode, status = row[: len(_OTHER)]
+        wanted = _lock(row[len(_OTHER) :])
+        other = replace(
+            wanted,
+            id=str(number),
+            transaction=str(transaction),
+            thread=int(thread or 0),
+            event=int(event or 0),
+            told_mode=str(mode),
+            granted=status == "GRANTED",
+        )
+        found.append((wanted, other))
+    return found
 
 
 def locks(query: Query, which: str) -> list[DataLock]:
     """The locks for which a condition holds."""
-    return [_lock(row) for row in query(_LOCKS.format(which))]
+    return [_lock(row) for row in packed.rows(query, packed.select(_COLUMNS, _FROM + which), _COLUMNS)]
 
 
-def _lock(row: tuple[Any, ...]) -> DataLock:
+def _lock(row: Sequence[str | None]) -> DataLock:
+    number, transaction, thread, event, schema, table, index, kind, mode, status, data = row
     return DataLock(
-        id=str(row[0]),
-        transaction=str(row[1]),
-        thread=int(row[2] or 0),
-        event=int(row[3] or 0),
-        schema=str(row[4] or ""),
-        table=str(row[5] or ""),
-        index=str(row[6]) if row[6] is not None else None,
-        kind=str(row[7]),
-        told_mode=str(row[8]),
-        granted=str(row[9]) == "GRANTED",
-        data=str(row[10]) if row[10] is not None else None,
+        id=str(number),
+        transaction=str(transaction),
+        thread=int(thread or 0),
+        event=int(event or 0),
+        schema=schema or "",
+        table=table or "",
+        index=index,
+        kind=str(kind),
+        told_mode=str(mode),
+        granted=status == "GRANTED",
+        data=data,
     )
 
 

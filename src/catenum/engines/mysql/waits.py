@@ -11,17 +11,16 @@ from collections import Counter, defaultdict
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
-from catenum.engines.mysql import rows
+from catenum.engines.mysql import packed, rows
 from catenum.engines.mysql.rows import DataLock, Owners, Query
 
 #: More pairs than these are not listed whole: 40 who wait for one row make 800.
 MOST_PAIRS = 800
-_TRANSACTIONS = """
-select trx_id, trx_mysql_thread_id, trx_state, timestampdiff(microsecond, trx_started, now(6)) / 1000,
-       trx_isolation_level, trx_rows_modified, timestampdiff(microsecond, trx_wait_started, now(6)) / 1000,
-       trx_requested_lock_id, trx_started
-from information_schema.innodb_trx {}
-"""
+_COLUMNS = (
+    *("trx_id", "trx_mysql_thread_id", "trx_state", "timestampdiff(microsecond, trx_started, now(6)) / 1000"),
+    *("trx_isolation_level", "trx_rows_modified", "timestampdiff(microsecond, trx_wait_started, now(6)) / 1000"),
+    *("trx_requested_lock_id", "trx_started"),
+)
 _PAIRS_OF = (
     "select requesting_engine_lock_id, blocking_engine_lock_id from performance_schema.data_lock_waits "
     "where engine = 'INNODB' and requesting_engine_lock_id = '{}'"
@@ -66,7 +65,8 @@ def transactions(query: Query, session: int | None = None) -> dict[str, Transact
     """
     which = "" if session is None else f"where trx_mysql_thread_id = {session}"
     found = {}
-    for trx, number, state, age, level, changed, waited, wanted, started in query(_TRANSACTIONS.format(which)):
+    asked = packed.select(_COLUMNS, f"from information_schema.innodb_trx {which}")
+    for trx, number, state, age, level, changed, waited, wanted, started in packed.rows(query, asked, _COLUMNS):
         name = str(number) if str(number) != "0" else f"{DETACHED} {trx}"
         found[name] = Transaction(
             name=name,
@@ -85,22 +85,23 @@ def transactions(query: Query, session: int | None = None) -> dict[str, Transact
 def waits(query: Query, everybody: Mapping[str, Transaction], owners: Owners) -> list[RowWait]:
     """For each that waits: those who hold what is in its way; where nobody does, whoever waits ahead of it."""
     waiting = [trx for trx in everybody.values() if trx.wanted]
-    known: dict[str, DataLock] = {}
     if _pairs(waiting) > MOST_PAIRS:
         known = rows.by_id(query, [trx.wanted for trx in waiting if trx.wanted])
-    pairs = _of_kinds(query, waiting, known) if known else rows.waits(query)
-    known |= rows.by_id(query, {name for pair in pairs for name in pair} - known.keys())
-    owner = owners.of(known.values())
+        told = _of_kinds(query, waiting, known)
+        known |= rows.by_id(query, {name for pair in told for name in pair} - known.keys())
+        pairs = [(known[wanted], known[other]) for wanted, other in told if wanted in known and other in known]
+    else:
+        pairs = rows.pairs(query)
+    owner = owners.of([lock for pair in pairs for lock in pair])
     by_number = {trx.number: trx.name for trx in everybody.values()}
 
     def name_of(lock: DataLock) -> str | None:
         return str(owner[lock.id] or "") or by_number.get(lock.transaction)
 
     found = []
-    for wanted_id, other_id in pairs:
-        wanted, other = known.get(wanted_id), known.get(other_id)
-        if wanted is None or other is None or wanted.granted:
-            continue  # meanwhile it has been granted, or the other is over
+    for wanted, other in pairs:
+        if wanted.granted:
+            continue  # meanwhile
         waiter, holder = name_of(wanted), name_of(other)
         if waiter and holder and waiter != holder:
             found.append(RowWait(waiter, holder, wanted, other))
