@@ -54,9 +54,10 @@ transactions:
   loader: {statements: ["update slot set box = 'MGHU 377' where id = 42", update manifest set boxes = boxes + 1 where id = 12]}
   planner: {statements: [update slot set box = null where id = 42]}
   desk: {statements: [select boxes from manifest where id = 12 for update]}
-order: clerk clerk clerk clerk loader loader planner desk
+  tally: {statements: [select count(*) from manifest]}
+order: clerk clerk clerk clerk loader loader planner desk tally
 END
-(for _ in $(seq 9); do echo; sleep 0.7; done; sleep 25) | catenum play lunch.yaml --pause --target local:mysql >/dev/null 2>&1 & play=$!
+(for _ in $(seq 8); do echo; sleep 0.7; done; sleep 25) | catenum play lunch.yaml --pause --target local:mysql >/dev/null 2>&1 & play=$!
 sleep 9
 shot now 0 "catenum now --target local:mysql"
 wait $play || true

@@ -51,6 +51,7 @@ _PRINTED = (
 )
 _WAITING = "state like 'Waiting for%lock%' or state in ('User lock', 'Waiting for table flush')"
 _OWN_SESSIONS = "where id <> connection_id() and command <> 'Sleep'"
+_MAY_CALL = re.compile(r"\(|^\s*(?:call|execute|do|handler)\b", re.IGNORECASE)
 _NAMED_MODE = metadata_mode("MDL_EXCLUSIVE")
 
 
@@ -224,7 +225,8 @@ class MysqlLookout(InnodbLookout):
     def _can_lock(self, sql: str, resource: Resource) -> bool:
         footprint = self.rules.footprint(sql)
         if not footprint.understood:
-            return True
+            # one that names no table and calls nothing, such as a look at a variable, locks no row either
+            return bool(footprint.accesses) or not footprint.parsed or _MAY_CALL.search(sql) is not None
         locking = (access for access in footprint.on(resource.table or "") if access.verb != "read")
         return any(touches(access, resource) for access in locking)
 
