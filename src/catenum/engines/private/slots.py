@@ -239,7 +239,10 @@ class _Slot:
         while clock.now_ms() < STOP_MS:
             if self._process is not None:
                 self._process.poll()  # our own child leaves a zombie otherwise
-            if self.running() is None:
+            # A server may remove its pid file before it ends: its data are free when the process is gone.
+            if self.running() is None and not self._is_server(pid):
+                if self._process is not None:
+                    self._process.poll()
                 return True
             clock.rest(5)
         return False
