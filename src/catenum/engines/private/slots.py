@@ -240,9 +240,9 @@ class _Slot:
             if self._process is not None:
                 self._process.poll()  # our own child leaves a zombie otherwise
             # A server may remove its pid file before it ends: its data are free when the process is gone.
-            if self.running() is None and not self._is_server(pid):
-                if self._process is not None:
-                    self._process.poll()
+            ours = self._process is not None and self._process.pid == pid
+            gone = self._process.poll() is not None if ours and self._process else not self._is_server(pid)
+            if self.running() is None and gone:
                 return True
             clock.rest(5)
         return False
