@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 import os
-import re
-import signal
 import subprocess
-from dataclasses import dataclass
 from pathlib import Path
 
 from catenum.core.errors import TargetError
-from catenum.engines.private.programs import Owner, loader_of, make_data
+from catenum.engines.private.innodb import InnodbRecipe
+from catenum.engines.private.programs import loader_of, make_data
 
 #: Nothing here outlives the run, so nothing is made durable; every lock is reported, metadata locks too.
 SERVER_SETTINGS = (
@@ -47,29 +45,11 @@ _SCRIPTS = (
 )
 
 
-@dataclass(frozen=True)
-class MariadbRecipe:
-    """The commands for one set of server programs."""
+class MariadbRecipe(InnodbRecipe):
+    """See ``InnodbRecipe``."""
 
-    programs: Path
-    owner: Owner
-    server: str = "mariadb"
-    name: str = "MariaDB"
-    program: str = "mariadbd"
-
-    #: What ends the server, the gentlest first; the first is also what the kernel sends when Catenum dies.
-    stop_signals: tuple[signal.Signals, ...] = (signal.SIGTERM, signal.SIGKILL)
-
-    @property
-    def version(self) -> str:
-        """The version as the program itself tells it, such as ``10.11.19``."""
-        told = subprocess.run([*self.program_words(), "--version"], capture_output=True, text=True, check=False)
-        found = re.search(r"Ver (\d+\.\d+\.\d+)", told.stdout)
-        if told.returncode != 0 or not found:
-            raise TargetError(
-                f"{self.programs / self.program} does not run: {told.stderr.strip() or told.stdout.strip()}"
-            )
-        return found[1]
+    server, name, program, client_program = "mariadb", "MariaDB", "mariadbd", "mariadb"
+    settings = SERVER_SETTINGS
 
     def initialise(self, data: Path) -> None:
         """Make a data directory. Raises TargetError with the program's own message where that fails."""
@@ -112,53 +92,15 @@ class MariadbRecipe:
             told = " ".join(made.stderr.strip().splitlines()[-2:])
             raise TargetError(f"{self.program} could not make {data}: {told}")
 
-    def command(self, data: Path, sockets: Path) -> list[str]:
-        """The command line of the server."""
-        places = [f"--datadir={data}", f"--socket={sockets / 'server.sock'}", f"--pid-file={self.pid_file(data)}"]
-        # Temporary files of servers that share a folder have the same names: one removes what the other works on.
-        places.append(f"--tmpdir={sockets}")
-        return [*self.program_words(), *places, *SERVER_SETTINGS]
-
     def program_words(self) -> list[str]:
         """What runs the program, with the places of its own files where its packages were unpacked."""
         loader, root = loader_of(self.programs), self.programs.parent
         own = [f"--basedir={root}", f"--lc-messages-dir={root}/share/mysql", f"--plugin-dir={root}/lib/mysql/plugin"]
         return [*loader, str(self.programs / self.program), "--no-defaults", *(own if loader else ())]
 
-    def pid_file(self, data: Path) -> Path:
-        """Where the running server leaves its process number, in the first line."""
-        return data / "server.pid"
-
     def is_made(self, data: Path) -> bool:
         """Whether there is a data directory."""
         return (data / "mysql").is_dir()
-
-    def is_ready(self, data: Path, sockets: Path) -> bool:
-        """Whether the server takes connections."""
-        return (sockets / "server.sock").exists() and self.pid_file(data).exists() and self.answers(sockets)
-
-    def answers(self, sockets: Path) -> bool:
-        """Whether a server on ``sockets`` lets us in."""
-        import pymysql  # only a server that is being started needs its driver
-
-        try:
-            pymysql.connect(
-                unix_socket=str(sockets / "server.sock"), user="root", connect_timeout=2, ssl_disabled=True
-            ).close()
-        except (pymysql.Error, OSError):
-            return False
-        return True
-
-    def where(self, sockets: Path) -> dict[str, object]:
-        """What the engine connects with: as root and without a password, since only the server's user can get at it."""
-        return {"unix_socket": str(sockets / "server.sock"), "user": "root"}
-
-    def client(self, sockets: Path) -> str:
-        """The command with which a person connects."""
-        return f"mariadb -u root -S {sockets / 'server.sock'}"
-
-    def furnish(self, sockets: Path) -> None:
-        """Nothing to add to a new data directory."""
 
 
 Recipe = MariadbRecipe

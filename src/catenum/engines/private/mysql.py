@@ -5,15 +5,11 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
-import re
 import shutil
-import signal
-import subprocess
-from dataclasses import dataclass
 from pathlib import Path
 
-from catenum.core.errors import TargetError
-from catenum.engines.private.programs import Owner, cache_folder, loader_of, make_data
+from catenum.engines.private.innodb import InnodbRecipe
+from catenum.engines.private.programs import cache_folder, loader_of, make_data
 
 #: What a data directory is made with; the log of changes is as small as it can be, since the directory is copied.
 DATA_SETTINGS = (
@@ -43,29 +39,11 @@ SERVER_SETTINGS = (
 )
 
 
-@dataclass(frozen=True)
-class MysqlRecipe:
-    """The commands for one set of server programs."""
+class MysqlRecipe(InnodbRecipe):
+    """See ``InnodbRecipe``."""
 
-    programs: Path
-    owner: Owner
-    server: str = "mysql"
-    name: str = "MySQL"
-    program: str = "mysqld"
-
-    #: What ends the server, the gentlest first; the first is also what the kernel sends when Catenum dies.
-    stop_signals: tuple[signal.Signals, ...] = (signal.SIGTERM, signal.SIGKILL)
-
-    @property
-    def version(self) -> str:
-        """The version as the program itself tells it, such as ``9.7.4``."""
-        told = subprocess.run([*self.program_words(), "--version"], capture_output=True, text=True, check=False)
-        found = re.search(r"Ver (\d+\.\d+\.\d+)", told.stdout)
-        if told.returncode != 0 or not found:
-            raise TargetError(
-                f"{self.programs / self.program} does not run: {told.stderr.strip() or told.stdout.strip()}"
-            )
-        return found[1]
+    server, name, program, client_program = "mysql", "MySQL", "mysqld", "mysql"
+    settings = SERVER_SETTINGS
 
     def program_words(self) -> list[str]:
         """What runs the program, with the places of its own files where its packages were unpacked."""
@@ -104,47 +82,9 @@ class MysqlRecipe:
             for path in (data, *data.rglob("*")):
                 os.chown(path, self.owner.uid, self.owner.gid)
 
-    def command(self, data: Path, sockets: Path) -> list[str]:
-        """The command line of the server."""
-        places = [f"--datadir={data}", f"--socket={sockets / 'server.sock'}", f"--pid-file={self.pid_file(data)}"]
-        # Temporary files of servers that share a folder have the same names: one removes what the other works on.
-        places.append(f"--tmpdir={sockets}")
-        return [*self.program_words(), *places, *SERVER_SETTINGS]
-
-    def pid_file(self, data: Path) -> Path:
-        """Where the running server leaves its process number, in the first line."""
-        return data / "server.pid"
-
     def is_made(self, data: Path) -> bool:
         """Whether there is a data directory."""
         return (data / "mysql.ibd").is_file()
-
-    def is_ready(self, data: Path, sockets: Path) -> bool:
-        """Whether the server takes connections."""
-        return (sockets / "server.sock").exists() and self.pid_file(data).exists() and self.answers(sockets)
-
-    def answers(self, sockets: Path) -> bool:
-        """Whether a server on ``sockets`` lets us in."""
-        import pymysql  # only a server that is being started needs its driver
-
-        try:
-            pymysql.connect(
-                unix_socket=str(sockets / "server.sock"), user="root", connect_timeout=2, ssl_disabled=True
-            ).close()
-        except (pymysql.Error, OSError):
-            return False
-        return True
-
-    def where(self, sockets: Path) -> dict[str, object]:
-        """What the engine connects with: as root and without a password, since only the server's user can get at it."""
-        return {"unix_socket": str(sockets / "server.sock"), "user": "root"}
-
-    def client(self, sockets: Path) -> str:
-        """The command with which a person connects."""
-        return f"mysql -u root -S {sockets / 'server.sock'}"
-
-    def furnish(self, sockets: Path) -> None:
-        """Nothing to add to a new data directory."""
 
 
 Recipe = MysqlRecipe

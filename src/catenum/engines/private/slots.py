@@ -237,15 +237,19 @@ class _Slot:
             os.kill(pid, how)
         clock = Clock()
         while clock.now_ms() < STOP_MS:
-            if self._process is not None:
-                self._process.poll()  # our own child leaves a zombie otherwise
-            # A server may remove its pid file before it ends: its data are free when the process is gone.
-            ours = self._process is not None and self._process.pid == pid
-            gone = self._process.poll() is not None if ours and self._process else not self._is_server(pid)
-            if self.running() is None and gone:
+            if self.running() is None and self._is_gone(pid):
                 return True
             clock.rest(5)
         return False
+
+    def _is_gone(self, pid: int) -> bool:
+        """Whether a process is over: a server may remove its pid file before that, and its data are not free yet.
+
+        Our own child has to be taken note of, or it stays as a zombie.
+        """
+        if self._process is not None and self._process.pid == pid:
+            return self._process.poll() is not None
+        return not self._is_server(pid)
 
     def _remove_sockets(self) -> None:
         with contextlib.suppress(OSError, ValueError, KeyError):
