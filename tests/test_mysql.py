@@ -19,7 +19,8 @@ from catenum.engines.innodb.status import report_of
 from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mysql import history, versions
 from catenum.engines.mysql.plans import steps_of
-from catenum.engines.mysql.rows import value_of
+from catenum.engines.mysql.rows import Connections, Owners, value_of
+from catenum.engines.mysql.waits import Transaction, waits
 from catenum.lab.run.play import PlayOptions, play
 from conftest import sample, until
 
@@ -405,6 +406,14 @@ def test_which_statements_are_of_the_open_transaction():
     assert [one and one.text for one in (history.taker(ran, 5), history.taker(ran, 7), history.taker(ran[2:], 4))] == [
         "statement 4", "statement 6", None,
     ]  # fmt: skip
+
+
+def test_a_crowd_that_has_gone_on_meanwhile_waits_for_nobody():
+    crowd = {
+        str(n): Transaction(str(n), str(900 + n), "LOCK WAIT", 1.0, None, 0, 1.0, f"7{n}:3:2:4:2:9", "now")
+        for n in range(60)
+    }
+    assert waits(lambda query: [], crowd, Owners(lambda query: [], Connections(lambda query: []))) == []
 
 
 @pytest.mark.parametrize("listed", [True, False])

@@ -122,6 +122,8 @@ def _of_kinds(query: Query, waiting: Collection[Transaction], wanted: Mapping[st
         if lock is not None and not lock.granted:
             kinds[lock.place].append(trx)
     first = {_longest(members).wanted: members for members in kinds.values()}
+    if not first:
+        return []  # all of them have been granted meanwhile
     asked = " union all ".join(_PAIRS_OF.format(wanted) for wanted in first)
     return [
         (str(trx.wanted), str(other))
