@@ -10,6 +10,7 @@ import contextlib
 import json
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
@@ -51,14 +52,18 @@ class Port:
     connect: Callable[[str], Any]
     folder: Path
     sessions: dict[str, Any] = field(default_factory=dict)
+    numbers: dict[str, str] = field(default_factory=dict)
 
     def number(self, role: str) -> str:
-        session = self.sessions[role]
+        return self.numbers[role]
+
+    def number_of(self, session: Any) -> str:
         return str(session.info.backend_pid if self.server == "postgresql" else session.thread_id())
 
     def session(self, role: str) -> Any:
         if role not in self.sessions:
-            self.sessions[role] = self.connect(role)
+            made = self.sessions[role] = self.connect(role)
+            self.numbers[role] = self.number_of(made)  # asked while it lives: a dead one no longer tells
         return self.sessions[role]
 
     def does(self, role: str, *statements: str) -> None:
@@ -89,6 +94,10 @@ class Port:
             else f"select 1 from {self.listed} where id = {self.number(role)} and command = 'Query'"
         )
         return bool(self.asked(query))
+
+    def is_there(self, role: str) -> bool:
+        pids = ("pg_stat_activity", "pid") if self.server == "postgresql" else (self.listed, "id")
+        return bool(self.asked(f"select 1 from {pids[0]} where {pids[1]} = {self.number(role)}"))
 
     def asked(self, query: str) -> list[Any]:
         other = self.connect("tester")
@@ -129,17 +138,20 @@ class Port:
         admin = self.connect("tester")
         for session in sessions:
             with contextlib.suppress(psycopg.Error, pymysql.Error):
-                number = session.info.backend_pid if self.server == "postgresql" else session.thread_id()
+                number = self.number_of(session)
                 word = f"select pg_terminate_backend({number})" if self.server == "postgresql" else f"kill {number}"
                 admin.cursor().execute(word)
         admin.close()
 
     def over(self) -> None:
+        """End every session of the situation, and see that the server has: what they held is free."""
         self.ends(*self.sessions.values())
+        until(lambda: not any(map(self.is_there, self.numbers)), "the sessions are gone")
         for session in self.sessions.values():
             with contextlib.suppress(Exception):
                 session.close()
         self.sessions.clear()
+        self.numbers.clear()
 
 
 def _postgresql(folder: Path) -> Iterator[Port]:
@@ -163,7 +175,7 @@ def _postgresql(folder: Path) -> Iterator[Port]:
 
     url = f"postgresql://catenum@/postgres?host={folder}&port={port}"
     yield Port("postgresql", url, connect, folder)
-    process.terminate()
+    process.send_signal(signal.SIGINT)  # with SIGTERM it would wait for clients
     process.wait(30)
 
 
@@ -224,13 +236,10 @@ def servers() -> Iterator[Callable[[str], Port]]:
 def port(request, servers) -> Iterator[Port]:
     """A server with the tables of a situation, and nobody on it."""
     found = servers(request.param)
-    for table in ("crate", "berth", "tally"):
-        with contextlib.suppress(Exception):
-            found.asked(f"drop table {table}")
-    tester = found.connect("tester")
-    for statement in (*DATA, *([FOREIGN_KEY] if found.server != "postgresql" else [])):
-        tester.cursor().execute(statement)
-    tester.close()
+    gone = [f"drop table if exists {table}" for table in ("crate", "berth", "tally")]
+    with contextlib.closing(found.connect("tester")) as tester:
+        for statement in (*gone, *DATA, *([FOREIGN_KEY] if found.server != "postgresql" else [])):
+            tester.cursor().execute(statement)
     yield found
     found.over()
 
