@@ -120,7 +120,7 @@ def by_hand(conninfo: str, orders: list[tuple[str, ...]]) -> Callable[[], float]
     return turn
 
 
-def explored(connect: Connector) -> Callable[[], float]:
+def explored(connect: Connector, loops: int = LOOPS) -> Callable[[], float]:
     """Schedules a second of exploring berth-swap again and again on one stage, each judged by the serial oracle."""
     engine = connect()
     engine.make_scratch()
@@ -129,7 +129,7 @@ def explored(connect: Connector) -> Callable[[], float]:
 
     def turn() -> float:
         start, runs = time.perf_counter(), 0
-        for _ in range(LOOPS):
+        for _ in range(loops):
             walk = Walk(space_of(stage, reduce=True))
             while walk.more:
                 oracle.judge(stage.run(walk))

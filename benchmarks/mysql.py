@@ -12,40 +12,16 @@ import time
 from collections.abc import Callable, Sequence
 
 import pymysql
+from exploring import MOVES, ROWS, explored, paths, scenario
 
-from catenum import samples
-from catenum.core.scenario.model import Scenario
-from catenum.core.scenario.reader import read_scenario
-from catenum.core.space.search import Walk
 from catenum.engines.mysql.lookout import look_at
 from catenum.engines.targets import Connector, Settings, open_engine, resolve
-from catenum.lab.explore.serial import Oracle
-from catenum.lab.explore.stage import Stage
-from catenum.lab.explore.walker import space_of
 from catenum.lab.run.play import PlayOptions, play
 
-ROWS = "insert into berth values (3, 'Halcyon', 0), (7, 'Oriel', 0)"
-MOVES = {
-    "early": [
-        "update berth set vessel = 'Oriel', moved = moved + 1 where id = 3",
-        "update berth set vessel = 'Halcyon', moved = moved + 1 where id = 7",
-        "commit",
-    ],
-    "late": [
-        "update berth set moved = moved + 1 where id = 7",
-        "update berth set moved = moved + 1 where id = 3",
-        "commit",
-    ],
-}
 WAITS = "select count(*) from performance_schema.data_lock_waits where requesting_thread_id = %s"
 THREAD = "select thread_id from performance_schema.threads where processlist_id = %s"
 ROUNDS, LOCKS = 40, 100_000
 MANY = f"insert into by_hand.hot with recursive r(i) as (select 1 union all select i + 1 from r where i < {LOCKS})"
-
-
-def scenario(name: str) -> Scenario:
-    """A sample that ships."""
-    return read_scenario(samples.text(name).encode(), name).scenario
 
 
 class ByHand:
@@ -109,40 +85,6 @@ class ByHand:
         self.ask("truncate table berth")  # a DELETE would leave its rows marked, and gaps with them
         self.ask(ROWS)
         return took
-
-
-def paths(connect: Connector) -> list[tuple[str, ...]]:
-    """The schedules that exploring berth-swap runs."""
-    engine, found = connect(), []
-    engine.make_scratch()
-    with Stage(engine, scenario("berth-swap")) as stage:
-        walk = Walk(space_of(stage, reduce=True))
-        while walk.more:
-            run = stage.run(walk)
-            walk.turn()
-            found.append(run.path)
-    engine.close()
-    return found
-
-
-def explored(connect: Connector, loops: int) -> Callable[[], float]:
-    """Schedules a second of exploring berth-swap again and again on one stage, each judged by the serial oracle."""
-    engine = connect()
-    engine.make_scratch()
-    stage = Stage(engine, scenario("berth-swap")).__enter__()
-    oracle = Oracle(stage)
-
-    def turn() -> float:
-        start, runs = time.perf_counter(), 0
-        for _ in range(loops):
-            walk = Walk(space_of(stage, reduce=True))
-            while walk.more:
-                oracle.judge(stage.run(walk))
-                walk.turn()
-                runs += 1
-        return runs / (time.perf_counter() - start)
-
-    return turn
 
 
 def played(connect: Connector, locks: str) -> Callable[[], float]:

@@ -9,6 +9,7 @@ from collections.abc import Callable
 from typing import Any
 
 from catenum.core.errors import TargetError
+from catenum.engines.innodb import earlier, pending
 from catenum.engines.lookout import Check
 
 Query = Callable[..., list[tuple[Any, ...]]]
@@ -46,3 +47,67 @@ def variable(name: str, found: dict[str, str], why: str, needed: bool) -> Check:
         then=None if on else KEPT,
         needed=needed,
     )
+
+
+def prints_deadlocks(found: dict[str, str]) -> Check:
+    """Whether the log has every deadlock."""
+    why = "for watch with --log: every deadlock, not the latest only"
+    return variable("innodb_print_all_deadlocks", found, why, needed=False)
+
+
+def detects_deadlocks(found: dict[str, str]) -> Check:
+    """Whether the server looks for cycles."""
+    return variable("innodb_deadlock_detect", found, "otherwise cycles end by timeout", needed=True)
+
+
+def rights(login: str, *, sees_all: bool, ends: bool, sees_by: str, ends_by: str) -> list[Check]:
+    """What the login may do. ``sees_by``: statements that let it see all, if needed; ``ends_by``: the right to end."""
+    return [
+        Check(
+            what="login may see all sessions",
+            state="on" if sees_all else "off",
+            value=login,
+            why="otherwise only its own, and no lock waits",
+            turn_on=sees_by or None,
+        ),
+        Check(
+            what="login may end sessions",
+            state="on" if ends else "off",
+            why="for release; its own it may end anyway",
+            turn_on=None if ends else grant(ends_by, login),
+            needed=False,
+        ),
+    ]
+
+
+def metadata_locks(query: Query, *, needed: bool) -> Check:
+    """Whether the performance schema has the metadata locks."""
+    on = str(query(pending.TELLS)[0][0]) != "0"
+    return Check(
+        what="metadata locks",
+        state="on" if on else "off",
+        why="who holds up a schema change",
+        turn_on=None if on else instrument("wait/lock/metadata/sql/mdl"),
+        then=None if on else "locks that were taken before that are not listed",
+        needed=needed,
+    )
+
+
+def statement_history(query: Query, why: str) -> Check:
+    """Whether the performance schema keeps the statements of each session."""
+    on = str(query(earlier.TELLS)[0][0]) == str(earlier.NEEDED)
+    kept = consume("events_statements_current", "events_statements_history")
+    return Check(
+        what="statement history", state="on" if on else "off", why=why, turn_on=None if on else kept, needed=False
+    )
+
+
+def instrument(name: str) -> str:
+    """The statement by which the performance schema begins to collect something."""
+    return f"update performance_schema.setup_instruments set enabled = 'YES', timed = 'YES' where name = '{name}';"
+
+
+def consume(*names: str) -> str:
+    """The statement by which the performance schema keeps events, and all that this depends on."""
+    listed = ", ".join(f"'{name}'" for name in ("global_instrumentation", "thread_instrumentation", *names))
+    return f"update performance_schema.setup_consumers set enabled = 'YES' where name in ({listed});"

@@ -88,6 +88,12 @@ class Keeper(ABC):
     digest: ClassVar[str]
     #: Makes the connection tell of tables as they are now.
     freshly: ClassVar[str] = "set session group_concat_max_len = 1073741824"
+    #: Where the server has sequences: gives the names of a schema's.
+    sequence_names: ClassVar[str] = ""
+    #: Of a sequence's full name: an expression that gives its position, then, behind ``|``, its definition.
+    sequence_told: ClassVar[str] = ""
+    #: Of a sequence's full name and a position: the statement that sets it back.
+    sequence_back: ClassVar[str] = ""
 
     def __init__(self, query: Query, schema: str, rules: Rules, make_space: Callable[[str], None]) -> None:
         """``make_space`` makes a database that is marked as ours."""
@@ -96,7 +102,7 @@ class Keeper(ABC):
         self._columns: dict[str, list[str]] = {}
         self._ignored: Mapping[str, Sequence[str]] = {}
         self._numbers: dict[str, int] = {}
-        self._sequences: dict[str, int] = {}
+        self._sequences: list[str] = []
         self._always: list[str] = []
         self._watch_shape = True
         self._by_loading = self._analyzes = False
@@ -118,7 +124,8 @@ class Keeper(ABC):
         self._numbers = {
             str(table): int(number) for table, number in self.query(_NUMBERED, (self.schema,)) if number is not None
         }
-        self._sequences = self.sequences()
+        named = self.query(self.sequence_names, (self.schema,)) if self.sequence_names else []
+        self._sequences = [str(row[0]) for row in named]
         secondary = {str(row[0]) for row in self.query(_SECONDARY, (self.schema,))}
         able = set(self._columns) if written is None else {t for t in self._columns if t.lower() in written}
         self._always = [table for table in self._columns if table in able & (secondary | set(self._numbers))]
@@ -147,20 +154,6 @@ class Keeper(ABC):
     def drop(self) -> None:
         """Drop the copies."""
         self.query(f"drop database if exists {_q(self.kept)}")
-
-    # -- sequences, where the server has such ------------------------------------------------------------------------
-
-    def sequences(self) -> dict[str, int]:
-        """The sequences of the scratch database, each with its position."""
-        return {}
-
-    def sequence_state(self, name: str) -> str:
-        """An expression that tells a sequence's position, then, behind ``|``, its definition."""
-        raise NotImplementedError
-
-    def put_back(self, name: str, position: int) -> None:
-        """Set a sequence to a position."""
-        raise NotImplementedError
 
     # -- what stands there -------------------------------------------------------------------------------------------
 
@@ -223,7 +216,7 @@ class Keeper(ABC):
 
     def _state_query(self) -> str:
         parts = [self._digested(table, columns, shown=False) for table, columns in self._columns.items()]
-        parts += [self.sequence_state(name) for name in self._sequences]
+        parts += [self.sequence_told.format(self.own(name)) for name in self._sequences]
         parts += [self._digested(t, c, shown=True) for t, c in self._columns.items() if self._ignored.get(t)]
         return "select " + (", ".join(parts) or "1")
 
@@ -236,16 +229,14 @@ class Keeper(ABC):
             raise NeedsReload
         changed = [t for t, is_now, was in zip(self._columns, state.rows, start.rows, strict=True) if is_now != was]
         tables = [table for table in self._columns if table in changed or table in self._always]
-        moved = [
-            n for n, is_now, was in zip(self._sequences, state.sequences, start.sequences, strict=True) if is_now != was
-        ]
+        pairs = zip(start.sequences, state.sequences, strict=True)
+        moved = [(n, was, now) for n, (was, now) in zip(self._sequences, pairs, strict=True) if was != now]
         if not tables and not moved:
             return
-        places = [list(self._sequences).index(name) for name in moved]
-        if self._by_loading or any(_definition(state.sequences[n]) != _definition(start.sequences[n]) for n in places):
+        if self._by_loading or any(was.partition("|")[2] != now.partition("|")[2] for _, was, now in moved):
             raise NeedsReload
-        for name in moved:
-            self.put_back(name, self._sequences[name])
+        for name, was, _ in moved:
+            self.query(self.sequence_back.format(self.own(name), was.partition("|")[0]))
         self._refill(tables)
         if self.state() != start:
             raise NotRestored("the data could not be brought back", self._differing())
@@ -278,11 +269,6 @@ class Keeper(ABC):
 
     def _copy(self, table: str) -> str:
         return f"{_q(self.kept)}.{_q(table)}"
-
-
-def _definition(sequence: str) -> str:
-    """All but the position."""
-    return sequence.partition("|")[2]
 
 
 def _q(name: str) -> str:

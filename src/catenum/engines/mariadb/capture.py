@@ -6,8 +6,16 @@ Documentation: "InnoDB System Variables", "Performance Schema Setup Consumers Ta
 
 from __future__ import annotations
 
-from catenum.engines.innodb import earlier, pending
-from catenum.engines.innodb.capture import Query, grant, variable, works
+from catenum.engines.innodb.capture import (
+    Query,
+    detects_deadlocks,
+    grant,
+    metadata_locks,
+    prints_deadlocks,
+    rights,
+    statement_history,
+    works,
+)
 from catenum.engines.lookout import Check
 
 _PLUGIN = "select plugin_status from information_schema.all_plugins where plugin_name = 'METADATA_LOCK_INFO'"
@@ -18,26 +26,12 @@ def checks(query: Query, login: str, *, sees_all: bool, ends: bool) -> list[Chec
     """Variables and rights, each with the statements that would change it."""
     names = "'innodb_print_all_deadlocks', 'performance_schema', 'innodb_deadlock_detect'"
     found: dict[str, str] = dict(query(f"show global variables where variable_name in ({names})"))
+    sees_by = "" if sees_all else grant("process", login)
     return [
-        variable(
-            "innodb_print_all_deadlocks", found, "for watch with --log: every deadlock, not the latest only", False
-        ),
-        variable("innodb_deadlock_detect", found, "otherwise cycles end by timeout", True),
+        prints_deadlocks(found),
+        detects_deadlocks(found),
         *_schema(query, login, on=found.get("performance_schema") == "ON"),
-        Check(
-            what="login may see all sessions",
-            state="on" if sees_all else "off",
-            value=login,
-            why="otherwise only its own, and no lock waits",
-            turn_on=None if sees_all else grant("process", login),
-        ),
-        Check(
-            what="login may end sessions",
-            state="on" if ends else "off",
-            why="for release; its own it may end anyway",
-            turn_on=None if ends else grant("connection admin", login),
-            needed=False,
-        ),
+        *rights(login, sees_all=sees_all, ends=ends, sees_by=sees_by, ends_by="connection admin"),
     ]
 
 
@@ -52,34 +46,12 @@ def _schema(query: Query, login: str, *, on: bool) -> list[Check]:
         allow = grant("select", login, "performance_schema.*")
         shut = "on, but this login may not read it"
         return [_plugin(query), Check(what=name, state="off", value=shut, why=why, turn_on=allow, needed=False)]
-    schema = Check(what=name, state="on", why=why, needed=False)
-    metadata = query(pending.TELLS)[0][0] != "0"
-    history = str(query(earlier.TELLS)[0][0]) == str(earlier.NEEDED)
+    metadata = metadata_locks(query, needed=False)
     return [
-        schema,
-        Check(
-            what="metadata locks",
-            state="on" if metadata else "off",
-            why="who holds up a schema change",
-            turn_on=None
-            if metadata
-            else "update performance_schema.setup_instruments set enabled = 'YES' "
-            "where name = 'wait/lock/metadata/sql/mdl';",
-            then=None if metadata else "locks that were taken before that are not listed",
-            needed=False,
-        ),
-        Check(
-            what="statement history",
-            state="on" if history else "off",
-            why="the earlier statements of a transaction that is still open",
-            turn_on=None
-            if history
-            else "update performance_schema.setup_consumers set enabled = 'YES' where name in "
-            "('global_instrumentation', 'thread_instrumentation', 'events_statements_current', "
-            "'events_statements_history');",
-            needed=False,
-        ),
-        *([] if metadata else [_plugin(query)]),
+        Check(what=name, state="on", why=why, needed=False),
+        metadata,
+        statement_history(query, "the earlier statements of a transaction that is still open"),
+        *([] if metadata.state == "on" else [_plugin(query)]),
     ]
 
 

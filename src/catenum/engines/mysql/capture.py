@@ -6,8 +6,19 @@ MySQL Reference Manual: "InnoDB Startup Options and System Variables", "Performa
 
 from __future__ import annotations
 
-from catenum.engines.innodb import earlier, pending
-from catenum.engines.innodb.capture import KEPT, Query, grant, variable, works
+from catenum.engines.innodb.capture import (
+    KEPT,
+    Query,
+    consume,
+    detects_deadlocks,
+    grant,
+    instrument,
+    metadata_locks,
+    prints_deadlocks,
+    rights,
+    statement_history,
+    works,
+)
 from catenum.engines.lookout import Check
 
 #: What is asked of the performance schema, and whether this login may.
@@ -31,31 +42,15 @@ def checks(query: Query, login: str, *, sees_all: bool, ends: bool) -> list[Chec
     names = "'innodb_print_all_deadlocks', 'innodb_deadlock_detect', 'log_error_verbosity'"
     found: dict[str, str] = dict(query(f"show global variables where variable_name in ({names})"))
     reads = may_read(query)
-    rights = ([] if works(query, "select 1 from information_schema.innodb_trx limit 1") else ["process on *.*"]) + (
-        [] if reads else ["select on performance_schema.*"]
-    )
-    turn_on = "\n".join(grant(right.partition(" on ")[0], login, right.partition(" on ")[2]) for right in rights)
+    sees_transactions = works(query, "select 1 from information_schema.innodb_trx limit 1")
+    sees_by = [] if sees_transactions else [grant("process", login)]
+    sees_by += [] if reads else [grant("select", login, "performance_schema.*")]
     return [
-        variable(
-            "innodb_print_all_deadlocks", found, "for watch with --log: every deadlock, not the latest only", False
-        ),
+        prints_deadlocks(found),
         _verbosity(found.get("log_error_verbosity", "")),
-        variable("innodb_deadlock_detect", found, "otherwise cycles end by timeout", True),
+        detects_deadlocks(found),
         *(_schema(query) if reads else []),
-        Check(
-            what="login may see all sessions",
-            state="on" if sees_all else "off",
-            value=login,
-            why="otherwise only its own, and no lock waits",
-            turn_on=turn_on or None,
-        ),
-        Check(
-            what="login may end sessions",
-            state="on" if ends else "off",
-            why="for release; its own it may end anyway",
-            turn_on=None if ends else grant("connection_admin", login),
-            needed=False,
-        ),
+        *rights(login, sees_all=sees_all, ends=ends, sees_by="\n".join(sees_by), ends_by="connection_admin"),
     ]
 
 
@@ -74,40 +69,16 @@ def _verbosity(value: str) -> Check:
 
 def _schema(query: Query) -> list[Check]:
     """What is instrumented; all of it is by default."""
-    metadata = str(query(pending.TELLS)[0][0]) != "0"
-    history = str(query(earlier.TELLS)[0][0]) == str(earlier.NEEDED)
     transactions = str(query(TRANSACTIONS)[0][0]) == "1"
+    earlier = "the earlier statements of a transaction that is still open, and which of them took the lock"
     return [
-        Check(
-            what="metadata locks",
-            state="on" if metadata else "off",
-            why="who holds up a schema change",
-            turn_on=None
-            if metadata
-            else "update performance_schema.setup_instruments set enabled = 'YES', timed = 'YES' "
-            "where name = 'wait/lock/metadata/sql/mdl';",
-            then=None if metadata else "locks that were taken before that are not listed",
-        ),
-        Check(
-            what="statement history",
-            state="on" if history else "off",
-            why="the earlier statements of a transaction that is still open, and which of them took the lock",
-            turn_on=None
-            if history
-            else "update performance_schema.setup_consumers set enabled = 'YES' where name in "
-            "('global_instrumentation', 'thread_instrumentation', 'events_statements_current', "
-            "'events_statements_history');",
-            needed=False,
-        ),
+        metadata_locks(query, needed=True),
+        statement_history(query, earlier),
         Check(
             what="transaction events",
             state="on" if transactions else "off",
             why="which statements are of one transaction",
-            turn_on=None
-            if transactions
-            else "update performance_schema.setup_instruments set enabled = 'YES', timed = 'YES' "
-            "where name = 'transaction';\nupdate performance_schema.setup_consumers set enabled = 'YES' where name in "
-            "('global_instrumentation', 'thread_instrumentation', 'events_transactions_current');",
+            turn_on=None if transactions else f"{instrument('transaction')}\n{consume('events_transactions_current')}",
             needed=False,
         ),
     ]
