@@ -36,7 +36,9 @@ def print_trial(console: Console, trial: Trial) -> None:
     _print_table(console, trial)
     say(console)
     for variant in trial.variants[1:]:
-        print_verdict(console, variant.name, variant.verdict, variant.changes, _claims(variant))
+        print_verdict(
+            console, variant.name, variant.verdict, variant.changes, _claims(variant), sampled=_sampled(variant)
+        )
     if not trial.orders:
         say(console, "Locks and time: the scenario's own order, once.", style=STYLES["faint"])
     if trial.unchecked:
@@ -47,7 +49,8 @@ def print_trial(console: Console, trial: Trial) -> None:
         )
     winners = trial.winners
     if winners:
-        say(console, f"Best: {winners[0].name}", style=STYLES["good"])
+        of = f", in the {winners[0].figures.runs:,} schedules that were run" if _sampled(winners[0]) else ""
+        say(console, f"Best: {winners[0].name}{of}", style=STYLES["good"])
     elif len(trial.variants) > 1:
         say(console, "No remedy wins.", style=STYLES["bad"])
 
@@ -58,7 +61,7 @@ def _rows(variant: Variant) -> dict[str, str]:
     unchecked = variant.explored is None and not any(run.outcome.holds for run in variant.runs)
     wrong = f"WRONG {numbers.anomalies}" if numbers.anomalies else "rule broken" if numbers.broken else ""
     return {
-        "runs": f"{numbers.runs:,}" + ("" if numbers.complete or variant.explored is None else "…"),
+        "runs": f"{numbers.runs:,}" + ("…" if _sampled(variant) else ""),
         "outcome": kinds,
         "waits": str(numbers.waits),
         "chain": str(numbers.longest_chain),
@@ -101,12 +104,23 @@ def _print_table(console: Console, trial: Trial) -> None:
             say(console, Text(part, style=STYLES["strong"]))
 
 
+def _sampled(variant: Variant) -> bool:
+    """Whether there are schedules that were not run, so that the verdict rests on a sample."""
+    return variant.explored is not None and not variant.figures.complete
+
+
 def _claims(variant: Variant) -> list[str]:
     return [claim.text for claim in claims(variant.explored)] if variant.explored is not None else []
 
 
 def print_verdict(
-    console: Console, name: str, verdict: Verdict | None, changes: Sequence[str], claimed: Sequence[str] = ()
+    console: Console,
+    name: str,
+    verdict: Verdict | None,
+    changes: Sequence[str],
+    claimed: Sequence[str] = (),
+    *,
+    sampled: bool = False,
 ) -> None:
     """A remedy's rank, the reason, what it changes and what is proven; nothing for the baseline, without a verdict."""
     if verdict is None:
@@ -114,6 +128,8 @@ def print_verdict(
     line = Text()
     line.append(f"{_SIGNS[verdict.rank]} {name}: ", style=STYLES["strong"])
     line.append(verdict.rank, style=STYLES[_TONES[verdict.rank]])
+    if sampled:
+        line.append(" as far as it was run (a sample)", style=STYLES["plain"])
     say(console, line)
     for text in textwrap.wrap(verdict.reason, console.width - 5):
         say(console, f"    {text}")

@@ -75,6 +75,7 @@ class InnodbControl(ABC):
         self._theirs: dict[str, object] = where
         self._writer: pymysql.Connection[Any] | None = None
         self._made = self._loaded = self._connected = self._cut_short = False
+        self._learned = self._loops = False
         self._threads: dict[int, str] = {}
         self._report: ReportedDeadlock | None = None  # of the deadlock asked for last, where InnoDB told of it
         self._last_report: ReportedDeadlock | None = None
@@ -245,6 +246,12 @@ class InnodbControl(ABC):
     def _kill(self, thread: int, whole: bool) -> None:
         with contextlib.suppress(pymysql.Error, OSError):
             self.query(f"kill {'connection' if whole else 'query'} {thread}")
+
+    def _learn(self) -> None:
+        """Learn definitions, where somebody can have changed them since: a session of the run, or its loops."""
+        if not self._learned:
+            self.reader.learn()
+            self._learned = not self._threads and not self._loops
 
     def alive(self) -> bool:
         """Whether the control connection still answers."""

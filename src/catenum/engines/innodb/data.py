@@ -68,7 +68,8 @@ class InnodbData(InnodbControl):
         with self._told():
             self.writer.select_db(self.schema)
             self.write("commit")
-            self.reader.learn()
+            self._learned = False
+            self._learn()
 
     def refuses(self, index: str) -> str | None:
         """Made and dropped: DDL commits here."""
@@ -106,7 +107,7 @@ class InnodbData(InnodbControl):
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables, with their primary and unique keys."""
         with self._told():
-            self.reader.learn()
+            self._learn()
         return self.reader.tables
 
     def functions(self) -> frozenset[str]:

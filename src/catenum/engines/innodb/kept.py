@@ -33,6 +33,7 @@ select distinct table_name from information_schema.statistics where table_schema
 _ON_INSERT = """
 select 1 from information_schema.triggers where event_object_schema = %s and event_manipulation = 'INSERT' limit 1
 """
+_REFERS = "select 1 from information_schema.referential_constraints where constraint_schema = %s limit 1"
 #: Definitions that every server tells alike, a row each; every part names the schema once.
 SHAPE = (
     "select 'table' kind, concat_ws('|', table_name, table_type, engine, row_format, table_collation, create_options, "
@@ -104,7 +105,7 @@ class Keeper(ABC):
         self._numbers: dict[str, int] = {}
         self._sequences: list[str] = []
         self._always: list[str] = []
-        self._watch_shape = True
+        self._watch_shape = self._refers = True
         self._by_loading = self._analyzes = False
         self._start: _State | None = None
         self._last: _State | None = None
@@ -129,6 +130,7 @@ class Keeper(ABC):
         secondary = {str(row[0]) for row in self.query(_SECONDARY, (self.schema,))}
         able = set(self._columns) if written is None else {t for t in self._columns if t.lower() in written}
         self._always = [table for table in self._columns if table in able & (secondary | set(self._numbers))]
+        self._refers = bool(self.query(_REFERS, (self.schema,)))
         known = self._known()
         if self.query(_ON_INSERT, (self.schema,)):
             self._by_loading = True  # filling a table again would set them off
@@ -244,7 +246,8 @@ class Keeper(ABC):
     def _refill(self, tables: Sequence[str]) -> None:
         if not tables:
             return
-        self.query("set session foreign_key_checks = 0")
+        if self._refers:
+            self.query("set session foreign_key_checks = 0")
         for table in tables:
             self.query(f"truncate table {self.own(table)}")
             listed = ", ".join(map(_q, self._columns[table]))
@@ -254,7 +257,8 @@ class Keeper(ABC):
                 self.query(f"alter table {self.own(table)} auto_increment = {self._numbers[table]}")
             if self._analyzes:
                 self.query(f"analyze table {self.own(table)}")
-        self.query("set session foreign_key_checks = 1")
+        if self._refers:
+            self.query("set session foreign_key_checks = 1")
 
     def _differing(self) -> list[str]:
         found = self._last or self.state()

@@ -10,6 +10,8 @@ class InnodbLoops(InnodbControl):
 
     def loop_place(self) -> dict[str, object]:
         """PyMySQL's arguments and the database."""
+        self._loops = True
+        self._learned = False
         return {"where": self._theirs, "schema": self.schema, "run": self.run}
 
     def waiting_now(self) -> int | None:

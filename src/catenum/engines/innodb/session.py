@@ -59,6 +59,7 @@ class InnodbSession:
         self.trail: tuple[tuple[str, Binding], ...] = ()  # the statements of this transaction so far
         self.in_transaction = False
         self._begun: Begun | None = None
+        self._levels: dict[str, str] = {}  # what the server made of each level that was asked for
         self._read, self._write = os.pipe()
         self._orders: queue.SimpleQueue[Callable[[], Reply] | None] = queue.SimpleQueue()
         self._reply: Reply | None = None
@@ -89,9 +90,13 @@ class InnodbSession:
             seconds = -(-how.timeout_ms // 1000)  # whole seconds are all it knows
             cursor.execute(f"set session innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}")
         cursor.execute(f"start transaction {how.access or ''}")
-        cursor.execute(f"select {self._level_variable}")
-        row = cursor.fetchone()
-        level = str(row[0]).replace("-", " ").lower() if row else "not reported"
+        level = self._levels.get(how.isolation or "")
+        if level is None:
+            cursor.execute(f"select {self._level_variable}")
+            row = cursor.fetchone()
+            level = str(row[0]).replace("-", " ").lower() if row else "not reported"
+            if how.isolation:  # it has just been set, so the server would say the same again
+                self._levels[how.isolation] = level
         self._begun = Begun(isolation=level, read_only=how.access == "read only")
         return Reply()
 

@@ -41,6 +41,7 @@ class InnodbSessions(InnodbControl):
             level_variable=self._level,
         )
         self._threads[session.thread_id] = name
+        self._learned = False
         self.metadata.sessions[session.thread_id] = session
         return session
 

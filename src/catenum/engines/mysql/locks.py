@@ -57,8 +57,8 @@ class DataLocks(InnodbReader):
     def look(self, sessions: Mapping[str, InnodbSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
         """Who among ``sessions`` waits for whom."""
         edges: list[Edge] = []
-        pairs = rows.pairs(self.query)
-        owner = self._owners.of([lock for pair in pairs for lock in pair]) if pairs else {}
+        pairs, threads = rows.pairs_of_run(self.query, self.schema, self._owners.known)
+        owner = self._owners.of([lock for pair in pairs for lock in pair], threads) if pairs else {}
         mine = {session.thread_id: session for session in sessions.values()}
         self._since = {wanted.id: self._since.get(wanted.id, now_ms) for wanted, _ in pairs}
         waiting = set()

@@ -12,8 +12,9 @@ transaction's locks as much where it has them. Pairs that wait, and single locks
 
 from __future__ import annotations
 
+import functools
 import re
-from collections.abc import Callable, Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
@@ -34,12 +35,19 @@ _FROM = "from performance_schema.data_locks where engine = 'INNODB' and "
 #: left out.
 _OTHER = ("engine_lock_id", "engine_transaction_id", "thread_id", "event_id", "lock_mode", "lock_status")
 _JOINED = (*(f"b.{name}" for name in _OTHER), *(f"r.{name}" for name in _COLUMNS))
-_PAIRS = packed.select(
-    _JOINED,
+_PAIRED = (
     "from performance_schema.data_lock_waits w "
     "join performance_schema.data_locks r on r.engine_lock_id = w.requesting_engine_lock_id and r.engine = w.engine "
     "join performance_schema.data_locks b on b.engine_lock_id = w.blocking_engine_lock_id and b.engine = w.engine "
-    "where w.engine = 'INNODB'",
+    "where w.engine = 'INNODB'"
+)
+_PAIRS = packed.select(_JOINED, _PAIRED)
+#: Of a transaction of one schema that is not known yet: the thread of a lock on a table, which each takes for itself,
+#: and which nobody moves. The server goes through all locks of the transaction for it.
+_BY_TABLE = (
+    "case when r.object_schema = '{schema}' and {lock}.engine_transaction_id not in ({known}) then "
+    "(select t.thread_id from performance_schema.data_locks t where t.engine = 'INNODB' "
+    "and t.engine_transaction_id = {lock}.engine_transaction_id and t.lock_type = 'TABLE' limit 1) end"
 )
 #: The server makes this list anew at most every tenth of a second.
 _RUNNING = "select trx_id, trx_mysql_thread_id from information_schema.innodb_trx where trx_id in ({})"
@@ -84,23 +92,28 @@ class DataLock:
     @property
     def mode(self) -> Mode:
         """``X,REC_NOT_GAP`` as ``X record``."""
-        name, _, rest = self.told_mode.partition(",")
-        if self.kind == "TABLE":
-            return Mode("table", "AUTO-INC" if name == "AUTO_INC" else name)
-        parts = set(rest.split(","))
-        covers: Covers = "next-key"
-        if "INSERT_INTENTION" in parts:
-            covers = "insert intention"
-        elif "GAP" in parts or self.supremum:  # behind the last row there is only a gap
-            covers = "gap"
-        elif "REC_NOT_GAP" in parts:
-            covers = "record"
-        return Mode("record", name, covers)
+        return _mode(self.kind, self.told_mode, self.supremum)
 
     def values(self, kinds: Iterable[str]) -> tuple[str | None, ...]:
         """The entry's values, by the types of the index's columns; empty where they are not told."""
         told = values_of(self.data or "")
         return tuple(value_of(text, kind) for text, kind in zip(told, kinds, strict=False))
+
+
+@functools.lru_cache(200)
+def _mode(kind: str, told: str, supremum: bool) -> Mode:
+    name, _, rest = told.partition(",")
+    if kind == "TABLE":
+        return Mode("table", "AUTO-INC" if name == "AUTO_INC" else name)
+    parts = set(rest.split(","))
+    covers: Covers = "next-key"
+    if "INSERT_INTENTION" in parts:
+        covers = "insert intention"
+    elif "GAP" in parts or supremum:  # behind the last row there is only a gap
+        covers = "gap"
+    elif "REC_NOT_GAP" in parts:
+        covers = "record"
+    return Mode("record", name, covers)
 
 
 def value_of(told: str | None, kind: str) -> str | None:
@@ -138,6 +151,16 @@ def resource_of(lock: DataLock, columns: Sequence[tuple[str, str]] | None, own: 
     ``columns``: those of the index, with their types; None where the table has no key. ``own``: the schema that goes
     without saying; None for any.
     """
+    # What waits now mostly waited at the last check, too.
+    return _resource(replace(lock, **_ALIKE), tuple(columns) if columns is not None else None, own)
+
+
+#: What does not count for what a lock is on.
+_ALIKE: dict[str, Any] = {"id": "", "transaction": "", "thread": 0, "event": 0, "granted": True}
+
+
+@functools.lru_cache(2_000)
+def _resource(lock: DataLock, columns: tuple[tuple[str, str], ...] | None, own: str | None) -> Resource:
     table = lock.table if own in (lock.schema, None) else f"{lock.schema}.{lock.table}"
     where: dict[str, Any] = {"database": lock.schema, "table": lock.table}
     if lock.kind == "TABLE":
@@ -161,21 +184,42 @@ def resource_of(lock: DataLock, columns: Sequence[tuple[str, str]] | None, own: 
 
 def pairs(query: Query) -> list[tuple[DataLock, DataLock]]:
     """Pairs of locks by themselves: one that is waited for, one that stands in its way. For few that wait."""
-    found = []
-    for row in packed.rows(query, _PAIRS, _JOINED):
-        number, transaction, thread, event, mode, status = row[: len(_OTHER)]
-        wanted = _lock(row[len(_OTHER) :])
-        other = replace(
-            wanted,
-            id=str(number),
-            transaction=str(transaction),
-            thread=int(thread or 0),
-            event=int(event or 0),
-            told_mode=str(mode),
-            granted=status == "GRANTED",
-        )
+    return [_pair(row) for row in packed.rows(query, _PAIRS, _JOINED)]
+
+
+def pairs_of_run(
+    query: Query, schema: str, known: Collection[str]
+) -> tuple[list[tuple[DataLock, DataLock]], dict[str, int]]:
+    """The same, and whose the transactions on one schema are: the thread of each that is not ``known`` yet."""
+    numbers = ", ".join(str(int(number)) for number in known) or "0"
+    asked = [_BY_TABLE.format(schema=schema, lock=lock, known=numbers) for lock in ("r", "b")]
+    columns = (*asked, *_JOINED)
+    found: list[tuple[DataLock, DataLock]] = []
+    threads: dict[str, int] = {}
+    for wanting, holding, *row in packed.rows(query, packed.select(columns, _PAIRED), columns):
+        wanted, other = _pair(row)
         found.append((wanted, other))
-    return found
+        threads |= {
+            lock.transaction: int(one) for lock, one in ((wanted, wanting), (other, holding)) if one is not None
+        }
+    return found, threads
+
+
+def _pair(row: Sequence[str | None]) -> tuple[DataLock, DataLock]:
+    wanted = _lock(row[len(_OTHER) :])
+    number, transaction, thread, event, mode, status = row[: len(_OTHER)]
+    same = (wanted.schema, wanted.table, wanted.index, wanted.kind)
+    other = DataLock(
+        str(number),
+        str(transaction),
+        int(thread or 0),
+        int(event or 0),
+        *same,
+        str(mode),
+        status == "GRANTED",
+        wanted.data,
+    )
+    return wanted, other
 
 
 def locks(query: Query, which: str) -> list[DataLock]:
@@ -237,10 +281,20 @@ class Owners:
         self.query, self.connections = query, connections
         self._known: dict[str, int] = {}
 
-    def of(self, found: Collection[DataLock]) -> dict[str, int]:
-        """The connection of each lock's transaction, by the lock's id; 0 where nobody has it any more."""
+    @property
+    def known(self) -> list[str]:
+        """The transactions that need not be asked about again."""
+        return [number for number in self._known if int(number) < self.READERS]
+
+    def of(self, found: Collection[DataLock], threads: Mapping[str, int] | None = None) -> dict[str, int]:
+        """The connection of each lock's transaction, by the lock's id; 0 where nobody has it any more.
+
+        ``threads``: those that have been asked for with the locks, by transaction.
+        """
         told = {lock.transaction: lock.thread for lock in found}
-        fresh = {number for number in told if number not in self._known or int(number) >= self.READERS}
+        own = {number: self.connections.of(thread) for number, thread in (threads or {}).items()}
+        self._known |= {number: connection for number, connection in own.items() if connection}
+        fresh = {n for n in told if n not in own and (n not in self._known or int(n) >= self.READERS)}
         if fresh:
             self._known = {number: one for number, one in self._known.items() if number in told.keys() - fresh}
             listed = ", ".join(str(int(number)) for number in fresh)
@@ -252,6 +306,8 @@ class Owners:
                 owner = running[number] if sure else self._by_table(number)
                 if owner:
                     self._known[number] = owner
+        elif own:
+            self._known = {number: one for number, one in self._known.items() if number in told}
         return {lock.id: self._known.get(lock.transaction, 0) for lock in found}
 
     def _by_table(self, number: str) -> int:

@@ -221,6 +221,8 @@ class Conductor:
                 batch.update({name: (reply, answer.at_ms) for name, reply in answer.replies})
                 pause = first if answer.replies else pause
                 open_still = [lane for lane in open_still if lane.name not in batch]
+                if open_still and any(self._lets_go(name, reply) for name, reply in answer.replies):
+                    continue  # whoever waited for it is about to answer: a check would only be in the way
             if open_still:
                 asked_ms = answer.at_ms
                 sight = yield Look()
@@ -241,6 +243,12 @@ class Conductor:
             if (yield from self._is_settled(graph, seen_ms, mover)):
                 return
             pause = VERDICT_WAIT_MS
+
+    def _lets_go(self, name: str, reply: Reply) -> bool:
+        """Whether a transaction's locks are gone with this reply."""
+        if reply.error is not None:
+            return reply.error.kind == "deadlock"
+        return self.lanes[name].sql in ("commit", "rollback")
 
     def _keep_limit(self, working: list[Lane], now_ms: float) -> Steps:
         for lane in working:
