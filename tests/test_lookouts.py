@@ -317,7 +317,7 @@ def test_any_moment_becomes_a_recording_that_reads_back(pairs):
     recording = recording_of(found)
     assert from_json(to_json(recording).encode(), "moment") == recording
     assert {(w.waiter, w.holder) for w in recording.waits} == {(e.waiter, e.holder) for e in found.edges}
-    assert recording.live
+    assert recording.source == "sample"
 
 
 @pytest.mark.parametrize(
@@ -414,7 +414,7 @@ def test_over_a_long_span_it_is_told_by_the_minute(kept):
 def test_a_reader_of_a_store_sees_what_was_written_so_far(kept, tmp_path):
     found = reader(tmp_path / "s.sqlite")
     assert history.totals(found, Span())["incidents"] == 2
-    assert found.recording(1).live
+    assert found.recording(1).source == "sample"
     with pytest.raises(InputError, match="no incident 77"):
         found.recording(77)
     found.close()

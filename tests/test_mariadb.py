@@ -13,9 +13,9 @@ import pytest
 
 from catenum.core.record.recording_file import from_json, without_times_and_ids
 from catenum.core.scenario.model import Scenario
+from catenum.core.serverlog.innodb_fields import decode
+from catenum.core.serverlog.innodb_status import latest_deadlock, transactions
 from catenum.engines.innodb.control import arguments_of
-from catenum.engines.innodb.fields import decode
-from catenum.engines.innodb.status import latest_deadlock, transactions
 from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb import connect
 from catenum.lab.run.play import PlayOptions, play

@@ -14,8 +14,8 @@ import pytest
 from catenum.core.errors import TargetError
 from catenum.core.record.recording_file import from_json, without_times_and_ids
 from catenum.core.scenario.model import Scenario
+from catenum.core.serverlog.innodb_status import report_of
 from catenum.engines.innodb.control import arguments_of
-from catenum.engines.innodb.status import report_of
 from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mysql import history, versions
 from catenum.engines.mysql.plans import steps_of

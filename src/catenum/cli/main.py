@@ -35,6 +35,7 @@ COMMANDS = {
     "history": "what a watch has seen: by statement, object, application, time; charts",
     "release": "end a blocker, safely: shows what it holds up, asks, the gentler way first",
     "preflight": "what the server and this login allow, what is off, and what watching costs there",
+    "intake": "read servers' own logs: the conflicts that they captured, and their story",
     "schema": "print the JSON Schema of a scenario or a recording, for editors",
     "local": "keep a private server running between commands, or stop it",
 }

@@ -45,7 +45,7 @@ class LogFile:
         self._whole_folder = path.is_dir()
         self._place, self._inode, self._born = found.st_size, found.st_ino, found.st_mtime_ns
         self._left = b""
-        self.read = self.understood = 0
+        self.read = self._understood = 0
         self._head = ""
 
     def of(self, server: str) -> LogFile:
@@ -60,11 +60,11 @@ class LogFile:
             yield from self._of(text)
             if len(text) < MOST_BYTES // 2:
                 return  # what is written last may not be whole yet
-        yield from self._counted(self._reader.finish())
+        yield from self._reader.finish()
         following = self._following()
         while following is not None:
             self._place, self._inode, self.path = 0, following.stat().st_ino, following
-            self._reader, self._left = _reader(self._server), b""
+            self._renew()
             while text := self._fresh():
                 yield from self._of(text)
             following = self._following()
@@ -72,12 +72,17 @@ class LogFile:
     def _of(self, text: str) -> Iterator[LogEntry]:
         self.read += len(text)
         self._head = (self._head + text)[:STRANGE] if len(self._head) < STRANGE else self._head
-        yield from self._counted(self._reader.feed(text))
+        yield from self._reader.feed(text)
 
-    def _counted(self, entries: Iterator[LogEntry]) -> Iterator[LogEntry]:
-        for entry in entries:
-            self.understood += 1
-            yield entry
+    def _renew(self) -> None:
+        """Another file, or the same from its start."""
+        self._understood += self._reader.seen
+        self._reader, self._left = _reader(self._server), b""
+
+    @property
+    def understood(self) -> int:
+        """Messages that were read."""
+        return self._understood + self._reader.seen
 
     @property
     def trouble(self) -> str | None:
@@ -114,7 +119,7 @@ class LogFile:
                 found = os.fstat(stream.fileno())
                 if found.st_ino != self._inode or found.st_size < self._place:
                     self._place, self._inode = 0, found.st_ino
-                    self._reader, self._left = _reader(self._server), b""
+                    self._renew()
                 stream.seek(self._place)
                 data = stream.read(MOST_BYTES)
                 self._place += len(data)
@@ -134,6 +139,8 @@ def _reader(server: str | None) -> LogReader:
 
 class _NoReader:
     """As long as nobody knows whose log it is."""
+
+    seen = 0
 
     def feed(self, text: str) -> Iterator[LogEntry]:
         yield from ()

@@ -73,7 +73,7 @@ def recording_of(
         elif not last or sample.session(name).state != "working":
             events.append(_of(event, "done"))
     recording = Recording(
-        live=True,
+        source="sample",
         scenario=title,
         about=None,
         target=sample.target,

@@ -17,6 +17,7 @@ from catenum.core.record.values import Value, ValueKind
 from catenum.core.record.waits import Edge, Resource, WaitGraph
 
 Kind = Literal["clean", "waited", "timeout", "refused", "deadlock", "stuck", "error"]
+Source = Literal["run", "loops", "sample", "log"]
 DataVerdict = Literal["serial", "anomaly", "unchecked"]
 #: Catenum's words for what an error means to a run.
 ErrorKind = Literal["deadlock", "refused", "timeout", "limit", "lost", "rejected"]
@@ -347,8 +348,14 @@ class Recording:
     holds_sql: dict[str, str] = field(default_factory=dict)
     plans: tuple[Plan, ...] = ()
     notes: tuple[str, ...] = ()
-    #: A moment of a running server rather than a run of Catenum's own.
-    live: bool = False
+    #: Where it comes from: a run of Catenum's own, its loops, a moment of a running server, a server's own log. What a
+    #: log cannot know, the order of the moves for one, is empty there.
+    source: Source = "run"
+
+    @property
+    def made(self) -> bool:
+        """Whether Catenum ran it, so that what is not in it did not happen."""
+        return self.source in ("run", "loops")
 
     def transaction(self, name: str) -> TransactionRecord | None:
         """The transaction called ``name``; None for a session outside the run."""

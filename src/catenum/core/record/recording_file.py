@@ -49,7 +49,7 @@ def from_json(data: bytes, file: str) -> Recording:
             advice=_SAVE_ADVICE,
         )
     try:
-        recording = _adapter().validate_json(data)
+        recording = _adapter().validate_json(json.dumps(_as_now(plain)))
     except ValidationError as error:
         first = error.errors()[0]
         path = ".".join(str(part) for part in first["loc"])
@@ -57,6 +57,12 @@ def from_json(data: bytes, file: str) -> Recording:
     for fault in _faults(recording):
         raise InputError(f"a damaged recording: {fault}", place=where)
     return recording
+
+
+def _as_now(plain: dict[str, Any]) -> dict[str, Any]:
+    """What recordings of a running server once said of their source."""
+    live = plain.pop("live", None)
+    return {"source": "sample", **plain} if live else plain
 
 
 def _faults(recording: Recording) -> Iterator[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -30,6 +31,7 @@ class InnodbLog:
     begun: tuple[str, ...] = ()
     at: str | None = None
     thread: int | None = None
+    seen: int = 0
 
     def feed(self, text: str) -> Iterator[LogEntry]:
         """See ``LogReader``."""
@@ -37,6 +39,7 @@ class InnodbLog:
         self.left = lines.pop()
         for line in lines:
             prefixed = self.prefix.match(line)
+            self.seen += prefixed is not None
             if prefixed and _BEGINS in prefixed["rest"]:
                 yield from self._over()
                 self.begun, self.at, self.thread = ("",), prefixed["at"], int(prefixed["thread"])
@@ -58,5 +61,99 @@ class InnodbLog:
         lines, self.begun = self.begun, ()
         if any(_VICTIM.search(line) for line in lines):
             yield LogEntry(
-                text="\n".join(lines).strip(), at=self.at, pid=self.thread, code="40P01", message="deadlock detected"
+                raw="\n".join(lines).strip(),
+                at=self.at,
+                pid=self.thread,
+                code="40P01",
+                severity="ERROR",
+                message="deadlock detected",
             )
+
+
+#: The first line of a report within a status text, and a time like the one that stands before it.
+_MEMBER = re.compile(r"\*\*\* \((\d+)\) TRANSACTION:")
+_WHEN = re.compile(r"(\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(?:\.\d+\S*)?)")
+#: A client that writes one row a line has the breaks of a text as two signs.
+_ESCAPED = "\\n"
+
+
+@dataclass
+class StatusText:
+    """A saved status of InnoDB, or part of one, with any other text around it."""
+
+    left: str = ""
+    begun: tuple[str, ...] = ()
+    at: str | None = None
+    seen: int = 0
+
+    def feed(self, text: str) -> Iterator[LogEntry]:
+        """See ``LogReader``."""
+        lines = (self.left + text).split("\n")
+        self.left = lines.pop()
+        for line in lines:
+            for part in line.split(_ESCAPED) if _MEMBER.search(line) and _ESCAPED in line else (line,):
+                yield from self._line(part)
+
+    def _line(self, line: str) -> Iterator[LogEntry]:
+        member = _MEMBER.search(line)
+        if member and member[1] == "1":
+            self.begun, self.seen = (), self.seen + 1
+        if member or self.begun:
+            # what somebody put before every line when quoting it
+            margin = line[: member.start()] if member else self._margin
+            self._margin = margin
+            self.begun = (*self.begun, line.removeprefix(margin).rstrip("\r"))
+            if _VICTIM.search(line) or len(self.begun) > MOST_LINES:
+                yield LogEntry(
+                    raw="\n".join(self.begun), at=self.at, code="40P01", severity="ERROR", message="deadlock detected"
+                )
+                self.begun = ()
+            return
+        when = _WHEN.search(line)
+        if when:
+            self.at = when[1]
+
+    _margin = ""
+
+    def finish(self) -> Iterator[LogEntry]:
+        """See ``LogReader``: a report is whole with its last line only."""
+        yield from ()
+
+
+class LogRows:
+    """Rows of ``performance_schema.error_log`` as JSON: a list of objects, or one in each line."""
+
+    def __init__(self, prefix: re.Pattern[str]) -> None:
+        self.left, self.seen = "", 0
+        self._log = InnodbLog(prefix)
+
+    def feed(self, text: str) -> Iterator[LogEntry]:
+        """See ``LogReader``. The list is read when it is whole."""
+        self.left += text
+        yield from ()
+
+    def finish(self) -> Iterator[LogEntry]:
+        """See ``LogReader``."""
+        try:
+            rows = json.loads(self.left)
+        except ValueError:
+            lines = [line for line in self.left.split("\n") if line.strip().startswith("{")]
+            rows = [row for line in lines if (row := _read(line)) is not None]
+        for row in rows if isinstance(rows, list) else [rows]:
+            told = {str(key).lower(): value for key, value in row.items()} if isinstance(row, dict) else {}
+            if "data" not in told:
+                continue
+            self.seen += 1
+            at = str(told.get("logged", "")).replace(" ", "T") or "1970-01-01T00:00:00"
+            where = f"{at if at.endswith('Z') else f'{at}Z'} {told.get('thread_id', 0)} [{told.get('prio', 'Note')}]"
+            code, system = told.get("error_code", "MY-000000"), told.get("subsystem", "InnoDB")
+            yield from self._log.feed(f"{where} [{code}] [{system}] {told['data']}\n")
+        self.left = ""
+
+
+def _read(line: str) -> dict[str, object] | None:
+    try:
+        found = json.loads(line.rstrip(", "))
+    except ValueError:
+        return None
+    return found if isinstance(found, dict) else None

@@ -6,41 +6,69 @@ import csv
 import io
 import json
 import re
-from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from catenum.core.serverlog import LogEntry, LogReader
 
-_MESSAGES = ("DEBUG", "LOG", "INFO", "NOTICE", "WARNING", "ERROR", "FATAL", "PANIC")
 _PARTS = ("DETAIL", "HINT", "QUERY", "CONTEXT", "STATEMENT", "LOCATION")
-_LINE = re.compile(rf"(?P<prefix>.*?)\b(?P<kind>{'|'.join((*_MESSAGES, *_PARTS))})\d?:\s{{1,2}}(?P<rest>.*)", re.DOTALL)
+#: What the server's messages are called in the languages that it ships, by what they are in English.
+_WORDS = {
+    "LOG": "LOG JOURNAL 로그 ログ ЛОГ СООБЩЕНИЕ KAYIT 日志 LOGG DZIENNIK REGISTRO",
+    "ERROR": "ERROR ERREUR FEHLER ERRORE ERRO BŁĄD ОШИБКА ПОМИЛКА HATA FEL エラー 오류 错误 ΣΦΑΛΜΑ CHYBA",
+    "FATAL": "FATAL FATALE КРИТИЧНО ВАЖНО ÖLÜMCÜL 致命错误 致命的エラー KATASTROFALNY ФАТАЛЬНО",
+    "PANIC": "PANIC PANIQUE PANIK PÁNICO PANICO 패닉 ПАНИКА PANİK ПАНІКА",
+    "WARNING": "WARNING ATTENTION WARNUNG ATTENZIONE ADVERTENCIA AVISO 警告 경고 ПРЕДУПРЕЖДЕНИЕ UYARI VARNING",
+    "NOTICE": "NOTICE HINWEIS NOTIFICA NOTA 알림 注意 ЗАМЕЧАНИЕ NOT NOTIS UWAGA",
+    "INFO": "INFO INFORMAÇÃO 情報 정보 ИНФОРМАЦИЯ BİLGİ 信息",
+    "DEBUG": "DEBUG DÉBOGAGE DEPURAÇÃO 디버그 调试 デバッグ ОТЛАДКА",
+    "DETAIL": "DETAIL DÉTAIL DETTAGLI DETALLE DETALHE 詳細 상세정보 详细信息 ПОДРОБНОСТИ AYRINTI DETALJ SZCZEGÓŁY",
+    "HINT": "HINT ASTUCE TIPP SUGGERIMENTO SUGERENCIA DICA ヒント 힌트 提示 ПОДСКАЗКА İPUCU TIPS PODPOWIEDŹ",
+    "QUERY": "QUERY REQUÊTE ANFRAGE CONSULTA 问询 ЗАПРОС SORGU FRÅGA 問い合わせ 쿼리",
+    "CONTEXT": "CONTEXT CONTEXTE ZUSAMMENHANG CONTESTO CONTEXTO コンテキスト 上下文 КОНТЕКСТ BAĞLAM KONTEXT",
+    "STATEMENT": "STATEMENT INSTRUCTION ANWEISUNG ISTRUZIONE SENTENCIA COMANDO 文 명령 구문 语句 ОПЕРАТОР İFADE SATS",
+    "LOCATION": "LOCATION EMPLACEMENT ORT POSIZIONE UBICACIÓN 場所 위치 位置 ПОЛОЖЕНИЕ YER PLATS",
+}  # fmt: skip
+_ENGLISH = {word: name for name, words in _WORDS.items() for word in words.split()}
+_LINE = re.compile(r"(?P<prefix>.*?)(?<![^\W_])(?P<kind>[^\W\d_]{1,20})\d?:\s{1,2}(?P<rest>.*)", re.DOTALL)
 _TIME = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)?(?: [A-Z][A-Za-z0-9_/+-]*| [+-]\d\d(?::?\d\d)?)?")
+#: Seconds since 1970 with ms, as the prefix has them by ``%n``.
+_EPOCH = re.compile(r"(?<![\d.])(1\d{9}\.\d{3})(?!\d)")
 _PID = re.compile(r"\[(\d+)\]")
+_NUMBER = re.compile(r"(?<![\w.:/-])(\d{1,7})(?![\w.:/-])")
+_VIRTUAL = re.compile(r"(?<![\d/])(\d+/\d+)(?![\d/])")
 #: With ``log_error_verbosity = verbose`` the message begins with its code.
 _CODE = re.compile(r"([0-9A-Z]{5}): ")
 #: Columns of csvlog that are read, by their place ("Table 20.3" of the documentation; later versions append).
-_CSV = {"at": 0, "user": 1, "database": 2, "pid": 3, "severity": 11, "code": 12, "message": 13, "detail": 14,
-        "hint": 15, "context": 18, "statement": 19, "application": 22}  # fmt: skip
-_JSON = {"at": "timestamp", "user": "user", "database": "dbname", "pid": "pid", "severity": "error_severity",
-         "code": "state_code", "message": "message", "detail": "detail", "hint": "hint", "context": "context",
-         "statement": "statement", "application": "application_name"}  # fmt: skip
+_CSV = {"at": 0, "user": 1, "database": 2, "pid": 3, "tag": 7, "transaction": 9, "severity": 11, "code": 12,
+        "message": 13, "detail": 14, "hint": 15, "context": 18, "statement": 19, "application": 22}  # fmt: skip
+_JSON = {"at": "timestamp", "user": "user", "database": "dbname", "pid": "pid", "tag": "ps", "transaction": "vxid",
+         "severity": "error_severity", "code": "state_code", "message": "message", "detail": "detail", "hint": "hint",
+         "context": "context", "statement": "statement", "application": "application_name"}  # fmt: skip
 #: A record of csvlog that is not whole after so many characters is none.
 MOST_RECORD = 8_000_000
+_DONE = "00000"
 
 
 class PostgresqlLog:
     """A log of a form that is told by its first line."""
 
-    def __init__(self) -> None:
+    def __init__(self, prefix: str | None = None) -> None:
+        """``prefix``: the server's ``log_line_prefix``, where it is known; otherwise it is inferred."""
         self._reader: LogReader | None = None
+        self._prefix = prefix
+
+    @property
+    def seen(self) -> int:
+        """See ``LogReader``."""
+        return self._reader.seen if self._reader is not None else 0
 
     def feed(self, text: str) -> Iterator[LogEntry]:
         """See ``LogReader``."""
         if self._reader is None:
             if not text.strip():
                 return
-            self._reader = _reader_of(text.lstrip("\n"))
+            self._reader = self._reader_of(text.lstrip("\n"))
         yield from self._reader.feed(text)
 
     def finish(self) -> Iterator[LogEntry]:
@@ -48,21 +76,22 @@ class PostgresqlLog:
         if self._reader is not None:
             yield from self._reader.finish()
 
+    def _reader_of(self, text: str) -> LogReader:
+        first = text.split("\n", 1)[0]
+        if first.startswith("{"):
+            return _JsonLog()
+        # A row of csvlog begins with a time, and has its columns behind commas.
+        began = _TIME.match(first)
+        if began and first[began.end() :][:1] == ",":
+            return _CsvLog()
+        return _PlainLog(pattern_of(self._prefix) if self._prefix else None)
 
-def _reader_of(text: str) -> LogReader:
-    first = text.split("\n", 1)[0]
-    if first.startswith("{"):
-        return _JsonLog()
-    # A row of csvlog begins with a time, and has its columns behind commas.
-    began = _TIME.match(first)
-    return _CsvLog() if began and first[began.end() :][:1] == "," else _PlainLog()
 
-
-@dataclass
 class _JsonLog:
     """One object a line."""
 
-    left: str = ""
+    def __init__(self) -> None:
+        self.left, self.seen = "", 0
 
     def feed(self, text: str) -> Iterator[LogEntry]:
         lines = (self.left + text).split("\n")
@@ -72,113 +101,163 @@ class _JsonLog:
                 value = json.loads(line)
             except ValueError:
                 continue
-            if isinstance(value, dict):
-                yield _entry({name: value.get(key) for name, key in _JSON.items()})
+            if isinstance(value, dict) and "error_severity" in value:
+                self.seen += 1
+                if value.get("state_code", _DONE) != _DONE or value.get("ps"):
+                    yield _entry({name: value.get(key) for name, key in _JSON.items()})
 
     def finish(self) -> Iterator[LogEntry]:
         yield from ()
 
 
-@dataclass
 class _CsvLog:
     """Rows that may go over several lines: a row is whole where its quotes are."""
 
-    left: str = ""
-    begun: str = ""
+    def __init__(self) -> None:
+        self.left, self.seen = "", 0
 
     def feed(self, text: str) -> Iterator[LogEntry]:
-        lines = (self.left + text).split("\n")
-        self.left = lines.pop()
-        for line in lines:
-            self.begun += line + "\n"
-            if self.begun.count('"') % 2 and len(self.begun) < MOST_RECORD:
+        text = self.left + text
+        end = text.rfind("\n") + 1
+        quotes = text.count('"', 0, end)
+        while end and quotes % 2:  # the last line break stands within a text
+            before = text.rfind("\n", 0, end - 1) + 1
+            quotes -= text.count('"', before, end)
+            end = before
+        if not end and len(text) > MOST_RECORD:
+            end = text.find("\n") + 1
+        self.left = text[end:]
+        for row in csv.reader(io.StringIO(text[:end], newline="")):
+            if len(row) <= 19:
                 continue
-            row = next(csv.reader(io.StringIO(self.begun)), [])
-            self.begun = ""
-            if len(row) > _CSV["statement"]:
-                yield _entry({name: row[place] if place < len(row) else None for name, place in _CSV.items()})
+            self.seen += 1
+            if row[12] != _DONE or row[7]:
+                yield _entry({name: row[place] if place < len(row) else "" for name, place in _CSV.items()})
 
     def finish(self) -> Iterator[LogEntry]:
         yield from ()
 
 
-@dataclass
 class _PlainLog:
     """Lines with a prefix; the parts of a message follow it, and lines that go on begin with a tab."""
 
-    left: str = ""
-    lines: tuple[str, ...] = ()
+    def __init__(self, prefix: re.Pattern[str] | None) -> None:
+        self.left, self.seen = "", 0
+        self.lines: list[tuple[str, re.Match[str] | None]] = []
+        self.prefix = prefix
+        self._numbers: dict[str, int] = {}
 
     def feed(self, text: str) -> Iterator[LogEntry]:
         lines = (self.left + text).split("\n")
         self.left = lines.pop()
         for line in lines:
-            kind = self._kind(line)
-            if kind in _MESSAGES:
+            found = None if line.startswith("\t") else _LINE.match(line)
+            kind = _ENGLISH.get(found["kind"]) if found else None
+            if kind is not None and kind not in _PARTS:
                 yield from self.finish()
-                self.lines = (line,)
+                self.lines = [(line, found)]
             elif self.lines:
-                self.lines = (*self.lines, line)
-
-    @staticmethod
-    def _kind(line: str) -> str | None:
-        found = None if line.startswith("\t") else _LINE.match(line)
-        return found["kind"] if found else None
+                self.lines.append((line, found if kind else None))
 
     def finish(self) -> Iterator[LogEntry]:
         if self.lines:
-            yield _plain_entry(self.lines)
-        self.lines = ()
+            self.seen += 1
+            yield self._whole(self.lines)
+        self.lines = []
+
+    def _whole(self, lines: Sequence[tuple[str, re.Match[str] | None]]) -> LogEntry:
+        parts: dict[str, str] = {}
+        prefix, kind, name = "", "", ""
+        for line, found in lines:
+            if found is None:
+                parts[name] = f"{parts.get(name, '')}\n{line.removeprefix(chr(9))}"
+                continue
+            name = _ENGLISH[found["kind"]]
+            parts[name] = found["rest"]
+            if name not in _PARTS:
+                prefix, kind = found["prefix"], name
+        message = parts.get(kind, "")
+        code = _CODE.match(message)
+        told = self._told(prefix)
+        return LogEntry(
+            raw="\n".join(line for line, _ in lines).rstrip("\n"),
+            at=told.get("at"),
+            pid=int(told["pid"]) if told.get("pid") else None,
+            severity=kind,
+            code=code[1] if code else told.get("code") or None,
+            message=message[code.end() :] if code else message,
+            detail=parts.get("DETAIL"),
+            hint=parts.get("HINT"),
+            context=parts.get("CONTEXT"),
+            statement=parts.get("STATEMENT"),
+            user=told.get("user"),
+            database=told.get("database"),
+            application=told.get("application"),
+            transaction=told.get("transaction"),
+        )
+
+    def _told(self, prefix: str) -> dict[str, str]:
+        """What a prefix tells: by ``log_line_prefix`` where that is known, otherwise by what can be nothing else."""
+        if self.prefix is not None:
+            found = self.prefix.match(prefix)
+            return {k: v for k, v in found.groupdict().items() if v and v != "[unknown]"} if found else {}
+        at, epoch, virtual = _TIME.search(prefix), _EPOCH.search(prefix), _VIRTUAL.search(prefix)
+        told = {"at": at[0]} if at else {"at": epoch[1]} if epoch else {}
+        if virtual:
+            told["transaction"] = virtual[1]
+        rest = _TIME.sub(" ", prefix)
+        pid = _PID.search(rest) or _NUMBER.search(_VIRTUAL.sub(" ", rest))
+        if pid:
+            told["pid"] = pid[1]
+        named = dict(re.findall(r"\b(user|db|app)=([^,\s\]]+)", prefix))
+        names = {"user": "user", "db": "database", "app": "application"}
+        told |= {names[key]: value for key, value in named.items() if value != "[unknown]"}
+        both = re.search(r"(?<!\S)([^\s@\[\]=,]+)@([^\s@\[\]=,]+)", rest)
+        if both and not named:
+            told |= {"user": both[1], "database": both[2]}
+        return told
 
 
-def _plain_entry(lines: tuple[str, ...]) -> LogEntry:
-    parts: dict[str, str] = {}
-    prefix, kind, name = "", "", ""
-    for line in lines:
-        found = None if line.startswith("\t") else _LINE.match(line)
-        if found is None:
-            parts[name] = f"{parts.get(name, '')}\n{line.removeprefix(chr(9))}"
-            continue
-        name = found["kind"]
-        parts[name] = found["rest"]
-        if name in _MESSAGES:
-            prefix, kind = found["prefix"], name
-    message = parts.get(kind, "")
-    code = _CODE.match(message)
-    at, pid = _TIME.search(prefix), _PID.search(prefix)
-    return LogEntry(
-        text="\n".join(lines).rstrip("\n"),
-        at=at[0] if at else None,
-        pid=int(pid[1]) if pid else None,
-        severity=kind,
-        code=code[1] if code else None,
-        message=message[code.end() :] if code else message,
-        detail=parts.get("DETAIL"),
-        context=parts.get("CONTEXT"),
-        statement=parts.get("STATEMENT"),
-    )
+#: What stands behind a per cent sign of ``log_line_prefix`` (documentation, 20.8.3), and what it matches.
+_ESCAPES = {
+    "t": rf"(?P<at>{_TIME.pattern})", "m": rf"(?P<at>{_TIME.pattern})", "n": r"(?P<at>\d+\.\d+)", "p": r"(?P<pid>\d+)",
+    "u": r"(?P<user>\S*?)", "d": r"(?P<database>\S*?)", "a": r"(?P<application>.*?)", "v": r"(?P<transaction>[\d/]*)",
+    "e": r"(?P<code>[0-9A-Z]{5})", "%": "%",
+}  # fmt: skip
+
+
+def pattern_of(prefix: str) -> re.Pattern[str]:
+    """What lines begin with under a ``log_line_prefix``. ``%q`` and what follows it may be missing."""
+    found, at, seen, optional = "", 0, set[str](), False
+    for escape in re.finditer(r"%(-?\d*)([a-zA-Z%])", prefix):
+        found += re.escape(prefix[at : escape.start()])
+        at, letter = escape.end(), escape[2]
+        if letter == "q":
+            found, optional = found + "(?:", True
+        else:
+            part = _ESCAPES.get(letter, r".*?") if letter not in seen else r".*?"
+            found += rf"\s*{part}\s*" if escape[1] else part
+            seen.add(letter)
+    found += re.escape(prefix[at:].rstrip())
+    return re.compile(found + (")?" if optional else ""))
 
 
 def _entry(told: dict[str, Any]) -> LogEntry:
-    def text(name: str) -> str | None:
-        return str(told[name]) if told.get(name) not in (None, "") else None
-
-    number = text("pid")
-    entry = LogEntry(
-        text="",
-        at=text("at"),
-        pid=int(number) if number and number.isdigit() else None,
-        severity=text("severity") or "",
-        code=text("code"),
-        message=text("message") or "",
-        detail=text("detail"),
-        context=text("context"),
-        statement=text("statement"),
-        user=text("user"),
-        database=text("database"),
-        application=text("application"),
+    number = told["pid"]
+    return LogEntry(
+        raw="",
+        at=told["at"] or None,
+        pid=int(number) if number else None,
+        severity=_ENGLISH.get(told["severity"] or "", told["severity"] or ""),
+        code=told["code"] or None,
+        message=told["message"] or "",
+        detail=told["detail"] or None,
+        hint=told["hint"] or None,
+        context=told["context"] or None,
+        statement=told["statement"] or None,
+        user=told["user"] or None,
+        database=told["database"] or None,
+        application=told["application"] or None,
+        transaction=told["transaction"] or None,
+        tag=told["tag"] or None,
     )
-    parts = [(name.upper(), text(name)) for name in ("detail", "hint", "context", "statement")]
-    lines = [f"{entry.severity}:  {entry.message}"]
-    lines += [f"{name}:  {value}".replace("\n", "\n\t") for name, value in parts if value]
-    return replace(entry, text="\n".join(lines))

@@ -12,6 +12,10 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
+from catenum.core.serverlog import LogReader
+from catenum.core.serverlog.conflicts import ConflictReader
+from catenum.core.serverlog.innodb import InnodbLog, LogRows, StatusText
+from catenum.core.serverlog.innodb_conflicts import GeneralLog, InnodbConflicts, is_general
 from catenum.core.servers.metadata import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, metadata_mode
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
@@ -79,6 +83,9 @@ class InnodbRules(Rules):
     """What follows from the storage engine. See ``Rules`` for what each member promises."""
 
     dialect = "mysql"
+    #: What stands before a message of the error log, and before a session's number in a report.
+    log_prefix: re.Pattern[str]
+    thread_word: str
     lexis = LEXIS
     usual_level = "repeatable read"
     #: An implicit lock: others see it as this until the transaction commits.
@@ -94,6 +101,7 @@ class InnodbRules(Rules):
         "tables, do the locks that statements take.",
     )
     named_locks_span = "server"
+    victim_reported = "InnoDB rolls back the transaction with the least weight (rows changed and locks taken)"
 
     #: Numbers that mean the same on every server that speaks the protocol.
     error_kinds: Mapping[str, ErrorKind] = {
@@ -104,6 +112,28 @@ class InnodbRules(Rules):
         "2013": "lost",  # CR_SERVER_LOST
         "2055": "lost",  # CR_SERVER_LOST_EXTENDED
     }
+
+    def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:
+        """Of its error log, as text or as rows; of a general log; of a text with InnoDB's status in it."""
+        if is_general(head):
+            return GeneralLog()
+        if head.lstrip()[:1] in ("[", "{") and '"data"' in head.lower():
+            return LogRows(self.log_prefix)
+        if re.search(rf"{self.thread_word} thread id \d+", head) and "[Note]" not in head:
+            return StatusText()
+        return self.log_reader() if self.writes_log(head) else None
+
+    def has_statements_only(self, form: str) -> bool:
+        """A general log has."""
+        return form == GeneralLog.__name__
+
+    def conflict_reader(self) -> ConflictReader:
+        """By InnoDB's reports."""
+        return InnodbConflicts(self)
+
+    def log_reader(self) -> LogReader:
+        """Of its error log."""
+        return InnodbLog(self.log_prefix)
 
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
         """On index records, at its strictest.

@@ -8,8 +8,7 @@ from __future__ import annotations
 
 import re
 
-from catenum.core.serverlog import LogReader
-from catenum.core.serverlog.innodb import MARIADB_PREFIX, InnodbLog
+from catenum.core.serverlog.innodb import MARIADB_PREFIX
 from catenum.core.servers.innodb import InnodbRules, innodb_locks
 from catenum.core.servers.metadata import metadata_locks
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
@@ -55,13 +54,10 @@ class MariadbRules(InnodbRules):
         "1020": "refused",  # ER_CHECKREAD: the record has changed since the snapshot (innodb_snapshot_isolation)
         "1927": "lost",  # ER_CONNECTION_KILLED
     }
+    log_prefix, thread_word = MARIADB_PREFIX, "MariaDB"
     asks_transaction = "select @@in_transaction"
     wait_limits = (*InnodbRules.wait_limits, "max_statement_time")
     idle_limit = "idle_transaction_timeout"
-
-    def log_reader(self) -> LogReader:
-        """Of its error log."""
-        return InnodbLog(MARIADB_PREFIX)
 
     def writes_log(self, head: str) -> bool:
         """Whether it names itself or InnoDB, without the numbers that MySQL gives its messages."""

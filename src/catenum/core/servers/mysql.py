@@ -8,8 +8,7 @@ from __future__ import annotations
 
 import re
 
-from catenum.core.serverlog import LogReader
-from catenum.core.serverlog.innodb import MYSQL_PREFIX, InnodbLog
+from catenum.core.serverlog.innodb import MYSQL_PREFIX
 from catenum.core.servers.innodb import InnodbRules, innodb_locks
 from catenum.core.servers.metadata import metadata_locks
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
@@ -61,11 +60,8 @@ class MysqlRules(InnodbRules):
     }
     undoes_statement = frozenset(["3058"])
     #: It ends the whole session: there is no limit on a transaction that stands idle.
+    log_prefix, thread_word = MYSQL_PREFIX, "MySQL"
     idle_limit = "wait_timeout"
-
-    def log_reader(self) -> LogReader:
-        """Of its error log."""
-        return InnodbLog(MYSQL_PREFIX)
 
     def writes_log(self, head: str) -> bool:
         """Whether its lines carry the numbers that this server's messages have."""

@@ -12,7 +12,9 @@ from collections.abc import Sequence
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.serverlog import LogReader
+from catenum.core.serverlog.conflicts import ConflictReader
 from catenum.core.serverlog.postgresql import PostgresqlLog
+from catenum.core.serverlog.postgresql_conflicts import PostgresqlConflicts
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
 from catenum.core.servers.touch import TouchMode
@@ -169,6 +171,7 @@ class PostgresqlRules(Rules):
         "57P05": "lost",  # idle_session_timeout
         "25P03": "lost",  # idle_in_transaction_session_timeout
     }
+    victim_reported = "PostgreSQL cancels the session whose check finds the cycle, after its deadlock_timeout"
     wall_advice = ", or log in as a superuser, so that Catenum can make a role that has no rights elsewhere"
     wait_limits = ("lock_timeout", "statement_timeout")
     wait_limit_unit_ms = 1.0
@@ -184,10 +187,20 @@ class PostgresqlRules(Rules):
         """Of any of its three forms."""
         return PostgresqlLog()
 
+    def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:
+        """Of any of its forms, plain text by its prefix."""
+        return PostgresqlLog(prefix) if self.writes_log(head) else None
+
+    def conflict_reader(self) -> ConflictReader:
+        """By SQLSTATE and the form of the details."""
+        return PostgresqlConflicts(self)
+
     def writes_log(self, head: str) -> bool:
         """Whether messages are found in it."""
         reader = PostgresqlLog()
-        return any(True for _ in (*reader.feed(head), *reader.finish()))
+        for _ in (*reader.feed(head), *reader.finish()):
+            pass
+        return reader.seen > 0
 
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
         """By 13.3.2.

@@ -15,6 +15,7 @@ from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.record.values import Binding, Value, Values
 from catenum.core.serverlog import LogReader
+from catenum.core.serverlog.conflicts import ConflictReader
 from catenum.core.servers.modes import Conflict, ModeTable, conflict_in
 from catenum.core.servers.touch import TouchMode
 from catenum.core.sql import boundary, contained, limits, masking, parameters, scripts, statements
@@ -173,6 +174,28 @@ class Rules(ABC):
     @abstractmethod
     def writes_log(self, head: str) -> bool:
         """Whether the beginning of a log reads like this server's."""
+
+    def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:
+        """A reader for a log, a report or a statement log that begins so; None where it is none of this server's.
+
+        ``prefix``: what lines of a log begin with, where the server's setting is known.
+        """
+        return self.log_reader() if self.writes_log(head) else None
+
+    @abstractmethod
+    def conflict_reader(self) -> ConflictReader:
+        """Finds conflicts in what such readers give."""
+
+    def has_statements_only(self, form: str) -> bool:
+        """Whether a reader of that name gives statements, and no conflicts."""
+        return False
+
+    #: Why a victim that a log names fell, as far as the server's rule tells.
+    victim_reported: str
+
+    def tables_of(self, sql: str) -> tuple[tuple[str, bool], ...]:
+        """The tables that a statement names, and whether it writes or locks each."""
+        return tuple((access.table, access.verb != "read") for access in self.footprint(sql).accesses)
 
     def masked_report(self, report: str) -> str:
         """A report of a deadlock without values; ids stay."""

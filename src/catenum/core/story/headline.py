@@ -68,7 +68,7 @@ def _deadlock(recording: Recording) -> str:
         who = f"{members[0]} and {members[1]} each held what the other wanted, so neither could continue"
     else:
         who = f"{listed(members)} waited for each other in a cycle, so none of them could continue"
-    if recording.live and not victims:
+    if recording.source == "sample" and not victims:
         return f"Deadlock, not just a block: {who}. It was seen while it stood; whom the server gave up is not."
     text = f"Deadlock, not just a block: {who}. {_ended_by(recording)} {listed(victims)}."
     return text + _after(recording, victims)

@@ -71,7 +71,9 @@ def ring(names: Sequence[str]) -> str:
 
 
 def _agreement(recording: Recording, deadlock: Deadlock) -> str:
-    if recording.live and deadlock.victim is None:
+    if recording.source == "log":
+        return "As the server's own log reports it"
+    if recording.source == "sample" and deadlock.victim is None:
         return "Catenum saw the closed cycle while it stood"
     seen = f"Catenum saw the closed cycle at {duration(deadlock.at_ms)}"
     if deadlock.verdict_ms is None:
@@ -171,7 +173,7 @@ def _histories(recording: Recording) -> Section:
         if len(same) > MOST_ALIKE:
             continue
         tries = f", {record.attempts} attempts" if record.attempts > 1 else ""
-        asked = "" if record.asked or recording.live else " by default"
+        asked = "" if record.asked or not recording.made else " by default"
         lines.append(
             Line(
                 f"{record.name}   {record.isolation}{asked}, {called(record.session)}{tries}: {record.status}",
@@ -257,7 +259,7 @@ def _holder(wait: Wait) -> str:
 def _victims(recording: Recording) -> Section:
     lines = []
     for deadlock in recording.deadlocks:
-        nobody = "not known" if recording.live else "nobody"
+        nobody = "not known" if not recording.made else "nobody"
         lines.append(Line(f"{deadlock.victim or nobody}: {deadlock.rule}."))
         report = (deadlock.server_report or "").splitlines()
         if len(report) > SHORT_REPORT:
@@ -331,7 +333,7 @@ def _grid(columns: tuple[str, ...], rows: tuple[tuple[str | None, ...], ...]) ->
 def _notes(recording: Recording) -> Section:
     lines = [Line(note) for note in recording.notes]
     for status, what in (("left open", "left open"), ("cut off", "still under way")):
-        names = [r.name for r in recording.transactions if r.status == status and not recording.live]
+        names = [r.name for r in recording.transactions if r.status == status and recording.made]
         if names:
             was = "was" if len(names) == 1 else "were"
             lines.append(Line(f"{listed(names)} {was} {what} when the last move was made; Catenum then rolled back."))

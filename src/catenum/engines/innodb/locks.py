@@ -12,10 +12,10 @@ from typing import Any, ClassVar, Protocol
 
 from catenum.core.record.recording import LockEntry, TableKeys
 from catenum.core.record.waits import Edge, Resource, key_text
+from catenum.core.serverlog.innodb_fields import decode
+from catenum.core.serverlog.innodb_status import RecordLock, ReportedDeadlock, holder_of, latest_deadlock, same_place
 from catenum.core.space.classes import classes_of
-from catenum.engines.innodb.fields import decode
 from catenum.engines.innodb.session import InnodbSession
-from catenum.engines.innodb.status import RecordLock, ReportedDeadlock, ReportedMember, latest_deadlock, same_place
 
 _COLUMNS = """
 select table_name, column_name, concat(column_type, coalesce(concat(' character set ', character_set_name), ''))
@@ -218,7 +218,7 @@ class InnodbReader(ABC):
         edges = []
         # A member is followed by the one that waits for it, the last by the first (Deadlock::report in lock0lock.cc).
         for member in latest.members:
-            holder = _holder_of(member, latest.members)
+            holder = holder_of(member, latest.members)
             if member.waits is not None and holder is not None:
                 held = next((k.mode for k in member.conflicting if k.owner == holder.number and not k.waiting), None)
                 ahead = held is None and holder.waits is not None and same_place(holder.waits, member.waits)
@@ -233,18 +233,6 @@ class InnodbReader(ABC):
                     )
                 )
         return tuple(edges), latest
-
-
-def _holder_of(member: ReportedMember, members: tuple[ReportedMember, ...]) -> ReportedMember | None:
-    """Whom ``member`` waits for: whose lock stands in its way; where none is told, the cycle is printed so that each
-    waits for the next, the last for the first.
-    """
-    owners = {lock.owner for lock in member.conflicting}
-    named = [other for other in members if other is not member and other.number in owners]
-    if len(named) == 1:
-        return named[0]
-    place = members.index(member)
-    return members[(place + 1) % len(members)] if len(members) > 1 else None
 
 
 def past_queues(edges: list[Edge]) -> list[Edge]:

@@ -14,8 +14,8 @@ from typing import Any
 
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Edge, Resource
+from catenum.core.serverlog.innodb_status import RecordLock, TransactionSection, is_cut, transactions
 from catenum.engines.innodb.records import HIDDEN, SUPREMUM, Records
-from catenum.engines.innodb.status import RecordLock, TransactionSection, is_cut, transactions
 from catenum.engines.mariadb.rowlocks import Transaction
 
 #: From so many waiters on the tables cost more than the status.

@@ -17,11 +17,11 @@ from typing import Any
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.recording import LockEntry
 from catenum.core.record.waits import Edge, Resource
+from catenum.core.serverlog.innodb_status import RecordLock, TransactionSection, is_cut, same_place, transactions
 from catenum.core.servers import rules_of
 from catenum.engines.clock import Clock
 from catenum.engines.innodb.locks import InnodbReader, Query, past_queues
 from catenum.engines.innodb.session import InnodbSession
-from catenum.engines.innodb.status import RecordLock, TransactionSection, is_cut, same_place, transactions
 from catenum.engines.mariadb.metadata import MetadataReader
 
 RULES = rules_of("mariadb")

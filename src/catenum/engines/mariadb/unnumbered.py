@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from catenum.core.moment.sample import Suspect
-from catenum.engines.innodb.status import RecordLock, TransactionSection, transactions
+from catenum.core.serverlog.innodb_status import RecordLock, TransactionSection, transactions
 from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb import rowlocks
 from catenum.engines.mariadb.rowlocks import Lock, LockWait, Transaction

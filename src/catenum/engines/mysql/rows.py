@@ -20,7 +20,7 @@ from typing import Any, Literal
 
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.waits import Key, Resource, key_text
-from catenum.engines.innodb.fields import decode, names_of
+from catenum.core.serverlog.innodb_fields import decode, names_of
 from catenum.engines.innodb.records import HIDDEN, SUPREMUM, values_of
 from catenum.engines.mysql import packed
 

@@ -182,6 +182,7 @@ def recording_of(churn: Churn, met: DeadlockMet) -> Recording:
     events.append(_event(met.victim, number, sql, "failed", at_ms, met))
     recording = Recording(
         scenario=scenario.scenario,
+        source="loops",
         about=scenario.about,
         target=churn.engine.info,
         started=churn.clock.wall(),

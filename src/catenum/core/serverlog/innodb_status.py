@@ -12,7 +12,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 from catenum.core.record.modes import Covers, Mode
-from catenum.engines.innodb.fields import CUT
+from catenum.core.serverlog.innodb_fields import CUT
 
 #: What the text says of a record lock, and what it is called here.
 _KINDS: tuple[tuple[str, Covers], ...] = (
@@ -276,3 +276,15 @@ def _member(part: str) -> tuple[ReportedMember, tuple[RecordLock, ...]]:
         section.number, section.thread, section.query, waits, tuple(_locks(conflicting.split("\n")))
     )
     return member, tuple(_locks(holds[0].split("\n"))) if holds else ()
+
+
+def holder_of(member: ReportedMember, members: tuple[ReportedMember, ...]) -> ReportedMember | None:
+    """Whom ``member`` waits for: whose lock stands in its way; where none is told, the cycle is printed so that each
+    waits for the next, the last for the first.
+    """
+    owners = {lock.owner for lock in member.conflicting}
+    named = [other for other in members if other is not member and other.number in owners]
+    if len(named) == 1:
+        return named[0]
+    place = members.index(member)
+    return members[(place + 1) % len(members)] if len(members) > 1 else None

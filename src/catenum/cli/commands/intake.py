@@ -1,0 +1,68 @@
+"""``catenum intake``: the conflicts that a server's own logs and reports captured."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from dataclasses import replace
+from pathlib import Path
+from typing import IO
+
+from catenum.cli import common
+from catenum.cli.exits import ExitCode
+from catenum.cli.intake_options import add_intake_options, pick, read
+from catenum.core.capture.groups import grouped
+from catenum.core.capture.masking import masked
+from catenum.core.capture.recording import recording_of
+from catenum.core.record.recording_file import to_json
+from catenum.core.story.headline import headline
+from catenum.core.story.recording import tell
+from catenum.render.console import make_console, say
+from catenum.render.intake import FORMAT, conflict_value, print_groups, to_json_value
+from catenum.render.text import print_story
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``intake``."""
+    add_intake_options(parser)
+    parser.add_argument(
+        "--pick", type=common.positive, metavar="N", help="tell one conflict, by its number, as a story"
+    )
+    parser.add_argument("--save", type=Path, metavar="FILE", help="write the picked conflict as a recording")
+    parser.add_argument("--mask", action="store_true", help="without values: literals, keys, parameters")
+    common.add_output_options(parser)
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """Read, list or tell. The exit code is 1 if a conflict was found."""
+    if args.save is not None:
+        common.check_writable(args.save)
+    conflicts, files = read(args, err)
+    if args.mask:
+        conflicts = [masked(conflict) for conflict in conflicts]
+    found = ExitCode.FOUND if conflicts else ExitCode.OK
+    if args.pick is None and args.save is None:
+        groups = grouped(conflicts)
+        if args.json:
+            out.write(json.dumps(to_json_value(conflicts, groups), indent=2, ensure_ascii=False) + "\n")
+        elif args.quiet:
+            out.write(f"{len(conflicts)} conflicts, {len(groups)} kinds\n")
+        else:
+            print_groups(make_console(out, color=False if args.no_color else None), conflicts, groups, files)
+        return found
+    number, conflict = pick(args, conflicts)
+    recording = recording_of(conflict)
+    if args.mask:
+        recording = replace(recording, deadlocks=tuple(replace(d, server_report=None) for d in recording.deadlocks))
+    if args.save is not None:
+        common.save_atomically(args.save, to_json(recording).encode())
+    if args.json:
+        value = {"format": FORMAT, "conflicts": [conflict_value(number, conflict)], "groups": []}
+        out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
+        return found
+    console = make_console(out, color=False if args.no_color else None)
+    if args.quiet:
+        say(console, headline(recording))
+    else:
+        print_story(console, tell(recording))
+    return found

@@ -1,0 +1,54 @@
+"""What ``intake`` and ``restage`` share: the files of a log, the part of it that is meant, one conflict of it."""
+
+from __future__ import annotations
+
+import argparse
+from typing import IO
+
+from catenum.cli.progress import Progress
+from catenum.core.errors import InputError
+from catenum.core.serverlog.conflicts import Conflict
+from catenum.intake.conflicts import conflicts_in, moment
+from catenum.intake.files import sources
+
+
+def add_intake_options(parser: argparse.ArgumentParser) -> None:
+    """The files, and which part of them."""
+    parser.add_argument(
+        "files", metavar="FILE", nargs="+",
+        help="a server's log, a report of a deadlock, a statement log; a folder of them; '-' for standard input",
+    )  # fmt: skip
+    parser.add_argument("--since", metavar="TIME", help="leave out what came before, such as '2026-11-25 22:00:00'")
+    parser.add_argument("--until", metavar="TIME", help="leave out what came after")
+    parser.add_argument(
+        "--prefix", metavar="TEXT", help="PostgreSQL's log_line_prefix, where it cannot be inferred from the log"
+    )
+
+
+def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int]:
+    """The conflicts, and how many files there were. Raises InputError."""
+    since, until = (moment(text) if text else None for text in (args.since, args.until))
+    found = sources(args.files, args.prefix)
+    size = sum(source.size for source in found)
+    progress = Progress(err, quiet=args.quiet)
+
+    def show(at: int) -> None:
+        progress.part(min(1.0, at / size) if size else 1.0, "reading")
+
+    try:
+        return conflicts_in(found, since=since, until=until, progress=show), len(found)
+    finally:
+        progress.clear()
+
+
+def pick(args: argparse.Namespace, conflicts: list[Conflict]) -> tuple[int, Conflict]:
+    """The conflict that is meant, with its number: the only one, where none is named. Raises InputError."""
+    if not conflicts:
+        raise InputError("there is no conflict in these files")
+    if args.pick is None and len(conflicts) > 1:
+        advice = "'catenum intake FILE' lists them."
+        raise InputError(f"there are {len(conflicts)} conflicts: --pick N says which", advice=advice)
+    number = args.pick or 1
+    if number > len(conflicts):
+        raise InputError(f"--pick {number}: there are {len(conflicts)} conflicts")
+    return number, conflicts[number - 1]

@@ -1,0 +1,114 @@
+"""Conflicts as a server's own log tells them: who took part, with which statements, over what, who fell.
+
+Each fact carries where it comes from. ``captured``: it stands in the report itself. ``recovered``: from a statement
+log, a live server or a schema file. ``assumed``: derived, and to be checked. ``unknown``: nobody tells.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Literal, Protocol
+
+from catenum.core.serverlog import LogEntry
+
+ConflictKind = Literal["deadlock", "wait", "timeout", "refused", "ended"]
+Provenance = Literal["captured", "recovered", "assumed", "unknown"]
+
+#: A statement that the server cut, or did not keep, ends with this.
+CUT = "…"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Member:
+    """One session of a conflict. ``history``: the statements of its transaction in order, that which waited last.
+
+    ``isolation``: where the log tells of it.
+    """
+
+    session: str
+    application: str | None = None
+    user: str | None = None
+    database: str | None = None
+    statement: str | None = None
+    history: tuple[str, ...] | None = None
+    isolation: str | None = None
+    provenance: Mapping[str, Provenance] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class CapturedWait:
+    """Who waits for whom, over what, in which mode. ``holder``: None where nobody tells.
+
+    ``table``: the table it is on, where that is known. ``fields``: the values of the record's key as they are printed,
+    or by the types of the columns; ``columns`` their names, where these are known.
+    """
+
+    waiter: str
+    holder: str | None
+    object: str
+    mode: str
+    table: str | None = None
+    index: str | None = None
+    held: str | None = None
+    gap: bool = False
+    record: tuple[str | None, ...] = ()
+    seconds: float | None = None
+    provenance: Mapping[str, Provenance] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Conflict:
+    """One conflict, members in the order of the cycle: each waits for the next, the last for the first.
+
+    ``at``: the time as the log has it. ``relations``: the tables that the waits are over. ``report``: as it stands in
+    the log; ``source``: the file, ``place`` the number of the message in it.
+    """
+
+    kind: ConflictKind
+    server: str
+    at: str | None
+    members: tuple[Member, ...]
+    waits: tuple[CapturedWait, ...]
+    victim: str | None
+    relations: tuple[str, ...]
+    report: str
+    code: str | None = None
+    source: str = ""
+    notes: tuple[str, ...] = ()
+    provenance: Mapping[str, Provenance] = field(default_factory=dict)
+
+    def member(self, session: str) -> Member | None:
+        """The member of that session."""
+        return next((member for member in self.members if member.session == session), None)
+
+
+class Texts(Protocol):
+    """What a server's rules know of statements, as far as reading a log needs it."""
+
+    name: str
+
+    def split(self, script: str) -> list[tuple[int, str]]: ...
+
+    def tables_of(self, sql: str) -> tuple[tuple[str, bool], ...]:
+        """The tables that a statement names, and whether it writes or locks each."""
+
+
+class ConflictReader(Protocol):
+    """Finds the conflicts among the messages of a log."""
+
+    def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
+        """Each conflict, when it is whole."""
+
+    def recovered(self, found: Sequence[Conflict], entries: Iterable[LogEntry]) -> list[Conflict]:
+        """The same with what a statement log tells of their members."""
+
+
+#: What begins and ends a transaction, in any server's SQL; the level that a beginning may name is the group.
+BEGINS = r"(?is)\s*(?:begin|start\s+transaction)\b(?!\s+not\s+atomic)"
+ENDS = r"(?is)\s*(?:commit|end|rollback|abort)\b(?!\s+(?:(?:work|transaction)\s+)?to\b)"
+
+
+def relations_of(waits: Sequence[CapturedWait]) -> tuple[str, ...]:
+    """The tables of waits, each once, in order."""
+    return tuple(dict.fromkeys(wait.table for wait in waits if wait.table))

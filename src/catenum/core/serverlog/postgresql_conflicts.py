@@ -1,0 +1,463 @@
+"""Conflicts in PostgreSQL's log, by SQLSTATE and by the form of the details, in whatever language they are.
+
+A deadlock's details have a line for each member, which names it first and whom it waits for last, and then each
+member's statement (deadlock.c, ``DeadLockReport``). The first member is the one that found the cycle, and falls.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import NamedTuple
+
+from catenum.core.serverlog import LogEntry
+from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member, Provenance, Texts, relations_of
+from catenum.core.serverlog.histories import Histories, Open
+
+#: Which conflict an error is, by its code (documentation, appendix A).
+_DEADLOCK, _NOT_FREE, _REFUSED, _CANCELLED, _ENDED = "40P01", "55P03", "40001", "57014", "57P01"
+_NUMBERS = re.compile(r"(?<![\w.\[(/,:])\d+(?![\w\])/]|[.,]\d)")
+_MODE = re.compile(r"\b(?P<mode>[A-Z]\w*(?:Lock|Predicate)|SIReadLock)\b")
+_TUPLE = re.compile(r"\((\d+,\d+)\)")
+_ADVISORY = re.compile(r"\[(\d+),(\d+),(\d+),(\d+)\]")
+_VIRTUAL = re.compile(r"(?<![\d/])(\d+/\d+)(?![\d/])")
+_ENDED_WORDS = ("canceling statement due to user request", "terminating connection due to administrator command")
+#: ``log_lock_waits``: process, mode, length in ms; the details name who holds, then who queues.
+_WAIT = re.compile(r"^\D{0,40}?(?P<pid>\d+)\b.*?\b(?P<mode>[A-Z]\w*Lock)\b.*?(?P<ms>[\d.,]+)\s*\D{0,40}$", re.DOTALL)
+_ACQUIRED = re.compile(r"process \d+ acquired ")
+_NO_WAIT_OF = re.compile(r"process \d+ (?:avoided deadlock|detected deadlock|failed to acquire)")
+_LOCK_NAMED = re.compile(r'"((?:[^"]|"")+)"|„([^“]+)“|«\s*([^»]+?)\s*»|»([^«]+)«|“([^”]+)”')
+#: A message of ``log_statement``, of ``log_min_duration_statement``, and of a prepared statement's execution.
+_STATEMENT = re.compile(
+    r"(?:(?P<duration>\D{2,30}?: ?[\d.,]+ \S{1,4})\s+)?"
+    r"(?P<word>[^\W\d_][\w ]{1,25}?)(?: (?P<name>\S+?))? ?: +(?P<sql>.+)",
+    re.DOTALL,
+)
+_VERB = re.compile(
+    r"(?is)\s*(?:/\*.*?\*/\s*)*\(*\s*(?:select|insert|update|delete|merge|with|begin|start|commit|rollback|abort|end|"
+    r"savepoint|release|lock|truncate|alter|create|drop|set|execute|prepare|deallocate|call|do|declare|fetch|close|"
+    r"copy|values|table|reindex|cluster|refresh|vacuum|analyze|grant|revoke|reset|discard|listen|notify|show|explain|"
+    r"move|comment|import|reassign)\b"
+)
+#: Lengths of statements at which a server cuts them (``track_activity_query_size`` less one), in bytes.
+_CUT_AT = frozenset(2**power - 1 for power in range(7, 21))
+_PARAMETER = re.compile(r"\$(\d+) = (NULL|'(?:[^']|'')*'(?:\.\.\.)?)", re.IGNORECASE)
+_PREPARED = re.compile(r"(?is)\bprepare\s+\S+?\s*(?:\([^)]*\))?\s+as\s+(.*)")
+_CALLED = re.compile(r"(?is)\s*execute\s+\S+?\s*\((.*)\)\s*;?\s*$")
+
+
+class _Place(NamedTuple):
+    text: str
+    table: str | None
+    source: Provenance
+    entry_of: str | None = None
+
+
+class _Told(NamedTuple):
+    pid: int
+    blocker: int
+    line: str
+
+
+@dataclass(slots=True)
+class _OpenWait:
+    entry: LogEntry
+    pid: int
+    mode: str
+    since_ms: float
+    holders: tuple[int, ...] = ()
+    ended: bool = False
+
+
+class PostgresqlConflicts:
+    """See ``ConflictReader``."""
+
+    def __init__(self, texts: Texts) -> None:
+        self.texts = texts
+        self.histories = Histories(texts)
+        self._who: dict[int, LogEntry] = {}
+        self._waits: dict[int, _OpenWait] = {}
+
+    def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
+        """Each conflict, when it is whole; a wait, when it is over or the log ends."""
+        for entry in entries:
+            if entry.pid is not None and (entry.application or entry.user):
+                self._who[entry.pid] = entry
+                if len(self._who) > 20_000:
+                    self._who.pop(next(iter(self._who)))
+            yield from self._of(entry)
+        for wait in list(self._waits.values()):
+            yield self._wait_conflict(wait)
+        self._waits.clear()
+
+    def recovered(self, found: Sequence[Conflict], entries: Iterable[LogEntry]) -> list[Conflict]:
+        """This server's statements stand in the same log."""
+        return list(found)
+
+    def _of(self, entry: LogEntry) -> Iterator[Conflict]:
+        code = entry.code
+        if entry.severity == "LOG" and code in (None, "00000"):
+            yield from self._log(entry)
+            return
+        members = _cycle(entry.detail) if entry.detail and code in (None, _DEADLOCK) else []
+        if code == _DEADLOCK or members or entry.is_deadlock:
+            found = self._deadlock(entry, members)
+            for pid in (entry.pid, *(one.pid for one in members)):
+                self._waits.pop(pid or 0, None)  # its wait is part of the deadlock
+            yield found
+        elif code == _NOT_FREE or (code is None and _is(entry, "lock timeout", "could not obtain lock")):
+            timeout = entry.pid in self._waits or "could not obtain" not in entry.message
+            yield self._single(entry, "timeout" if timeout and not _is(entry, "could not obtain") else "refused")
+        elif code == _REFUSED or (code is None and entry.message.startswith("could not serialize access")):
+            yield self._single(entry, "refused")
+        elif entry.pid is not None and (code in (_CANCELLED, _ENDED) or (code is None and _is(entry, *_ENDED_WORDS))):
+            waited = self._waits.pop(entry.pid, None) is not None
+            if waited or _TUPLE.search(entry.context or "") or (entry.tag or "").endswith(" waiting"):
+                yield self._single(entry, "ended")
+        if entry.pid is not None and entry.severity in ("ERROR", "FATAL", "PANIC"):
+            self._failed(entry)
+
+    def _failed(self, entry: LogEntry) -> None:
+        self._waits.pop(entry.pid or 0, None)
+        if entry.severity != "ERROR":
+            self.histories.gone(str(entry.pid))
+
+    # -- what a session ran ------------------------------------------------------------------------------------------
+
+    def _log(self, entry: LogEntry) -> Iterator[Conflict]:
+        if entry.pid is None:
+            return
+        if "Lock" in entry.message:
+            yield from self._waiting(entry)
+            return
+        sql = _statement_of(entry)
+        if sql is None:
+            return
+        number = entry.transaction if entry.transaction and not entry.transaction.endswith("/0") else None
+        self.histories.ran(str(entry.pid), sql, number)
+
+    # -- waits -------------------------------------------------------------------------------------------------------
+
+    def _waiting(self, entry: LogEntry) -> Iterator[Conflict]:
+        found = _WAIT.match(entry.message)
+        if found is None or _NO_WAIT_OF.match(entry.message):
+            return
+        pid, ms = int(found["pid"]), _milliseconds(found["ms"])
+        known = self._waits.get(pid)
+        if _ACQUIRED.match(entry.message) or (known is not None and not entry.detail):
+            if known is not None:
+                self._waits.pop(pid)
+                known.since_ms = ms
+                known.ended = True
+                yield self._wait_conflict(known)
+            return
+        holders = _NUMBERS.findall((entry.detail or "").split(".")[0])
+        if known is not None:
+            yield self._wait_conflict(self._waits.pop(pid))
+        self._waits[pid] = _OpenWait(entry, pid, found["mode"], ms, tuple(map(int, holders)))
+
+    def _wait_conflict(self, wait: _OpenWait) -> Conflict:
+        entry = wait.entry
+        place = self._place(entry.message, entry.context, entry.statement, own=True)
+        holders: tuple[int | None, ...] = wait.holders or (None,)
+        waits = tuple(_wait(wait.pid, holder, wait.mode, place, wait.since_ms / 1e3) for holder in holders)
+        members = (self._member(wait.pid, entry.statement, entry), *(self._member(h, None, None) for h in wait.holders))
+        lasted = "lasted" if wait.ended else "had lasted, when the log last tells of it,"
+        return Conflict(
+            kind="wait",
+            server=self.texts.name,
+            at=entry.at,
+            members=members,
+            waits=waits,
+            victim=None,
+            relations=relations_of(waits),
+            report=entry.text,
+            code=entry.code,
+            notes=(f"the wait {lasted} {wait.since_ms:g} ms",),
+            provenance=_sources(waits),
+        )
+
+    # -- deadlocks ---------------------------------------------------------------------------------------------------
+
+    def _deadlock(self, entry: LogEntry, told: Sequence[_Told]) -> Conflict:
+        notes: list[str] = []
+        if not told:
+            notes.append("the log has no details of the cycle (log_error_verbosity = terse): only its victim is known")
+            members: tuple[Member, ...] = (
+                (self._member(entry.pid, entry.statement, entry),) if entry.pid is not None else ()
+            )
+            victim = str(entry.pid) if entry.pid is not None else None
+            return self._conflict("deadlock", entry, members, (), victim, notes)
+        statements = _statements(entry.detail or "", told, entry.statement)
+        members = tuple(
+            self._member(one.pid, statements.get(one.pid), entry if one.pid == told[0].pid else None) for one in told
+        )
+        waits = []
+        for one in told:
+            own = one.pid == told[0].pid
+            mode = _MODE.search(one.line)
+            noted = self._waits.get(one.pid)  # by log_lock_waits, with what it is about
+            context = entry.context if own else noted.entry.context if noted else None
+            place = self._place(one.line, context, statements.get(one.pid), own=own)
+            waits.append(_wait(one.pid, one.blocker, mode["mode"] if mode else "", place))
+        return self._conflict("deadlock", entry, members, tuple(waits), str(told[0].pid), notes)
+
+    def _single(self, entry: LogEntry, kind: str) -> Conflict:
+        """A conflict of which the log names one side only, and perhaps who held the lock while it waited."""
+        wait = self._waits.pop(entry.pid, None) if entry.pid is not None else None
+        members = [self._member(entry.pid, entry.statement, entry)] if entry.pid is not None else []
+        waits: tuple[CapturedWait, ...] = ()
+        place = self._place(entry.message, entry.context, entry.statement, own=True)
+        if entry.code != _REFUSED and entry.pid is not None and not entry.message.startswith("could not serialize"):
+            holders: tuple[int | None, ...] = wait.holders if wait else (None,)
+            waits = tuple(_wait(entry.pid, holder, wait.mode if wait else "", place) for holder in holders)
+            members += [self._member(holder, None, None) for holder in holders if holder is not None]
+        relations = relations_of(waits) or ((place.table,) if place.table else ())
+        victim = str(entry.pid) if entry.pid is not None else None
+        found = self._conflict(kind, entry, tuple(members), waits, victim, [])
+        return replace(found, relations=relations)
+
+    def _conflict(
+        self, kind: str, entry: LogEntry, members: tuple[Member, ...], waits: tuple[CapturedWait, ...],
+        victim: str | None, notes: Sequence[str],
+    ) -> Conflict:  # fmt: skip
+        return Conflict(
+            kind=kind,  # type: ignore[arg-type]
+            server=self.texts.name,
+            at=entry.at,
+            members=members,
+            waits=waits,
+            victim=victim,
+            relations=relations_of(waits),
+            report=entry.text,
+            code=entry.code,
+            notes=tuple(notes),
+            provenance={**_sources(waits), "victim": "captured" if victim else "unknown"},
+        )
+
+    # -- details -----------------------------------------------------------------------------------------------------
+
+    def _member(self, pid: int | None, statement: str | None, entry: LogEntry | None) -> Member:
+        who = entry if entry is not None and (entry.application or entry.user) else self._who.get(pid or 0)
+        number = entry.transaction if entry is not None else None
+        opened = self.histories.of(str(pid), number)
+        history = _history(opened, statement)
+        known: dict[str, Provenance] = {
+            "session": "captured",
+            "statement": "captured" if statement else "unknown",
+            "history": "recovered" if history else "unknown",
+            "application": "captured" if who and who.application else "unknown",
+            "isolation": "recovered" if opened and opened.isolation else "unknown",
+        }
+        if history and (statement is None or statement.endswith(CUT)):
+            statement, known["statement"] = history[-1], "recovered"
+        return Member(
+            session=str(pid),
+            application=who.application if who else None,
+            user=who.user if who else None,
+            database=who.database if who else None,
+            statement=statement,
+            history=history,
+            isolation=opened.isolation if opened else None,
+            provenance=known,
+        )
+
+    def _place(self, message: str, context: str | None, statement: str | None, *, own: bool) -> _Place:
+        """What a wait is for: the message's own words, the context of the session that wrote it, its statement."""
+        tuple_at = _TUPLE.search(context or "")
+        named = _LOCK_NAMED.findall((context or "").split("\n")[0]) if tuple_at else []
+        if tuple_at and named:
+            named_so = next(name for name in named[-1] if name)
+            table, source = self._table_of(statement)
+            mine = {name for name, _ in self.texts.tables_of(statement or "")}
+            if table and named_so not in mine and "\n" not in (context or "").strip():  # a unique index's entry
+                return _Place(f"an entry of index {named_so} of {table}", table, source, named_so)
+            return _Place(f"{named_so} row at ({tuple_at[1]})", named_so, "captured")
+        at = _TUPLE.search(message)
+        advisory, virtual = _ADVISORY.search(message), _VIRTUAL.search(message)
+        direct = [next(name for name in names if name) for names in _LOCK_NAMED.findall(message)]
+        table, source = self._table_of(statement)
+        if direct:
+            return _Place(f"{direct[-1]} row" if "row" in message else direct[-1], direct[-1], "captured")
+        if advisory:
+            return _Place(f"advisory lock {_advisory(advisory)}", None, "captured")
+        if virtual:
+            return _Place(f"the end of the transaction {virtual[1]}", None, "captured")
+        numbers = _NUMBERS.findall(message)
+        if at:
+            relation = numbers[-3] if len(numbers) > 3 else numbers[1] if len(numbers) > 1 else "?"
+            return _Place(f"{table or f'relation {relation}'} row at ({at[1]})", table, source)
+        if re.search(r"relation|Relation|リレーション|отношен|관계", message) and len(numbers) > 2:
+            return _Place(table or f"relation {numbers[1]}", table, source)
+        number = numbers[1] if len(numbers) > 1 else None
+        text = f"the end of transaction {number}" if number and _MODE.search(message) else "a lock"
+        return _Place(f"a row of {table}" if table and text != "a lock" else text, table, source)
+
+    def _table_of(self, statement: str | None) -> tuple[str | None, Provenance]:
+        """The table that a statement writes or locks, where it is one alone."""
+        if not statement:
+            return None, "unknown"
+        tables = self.texts.tables_of(statement)
+        locked = [name for name, writes in tables if writes] or [name for name, _ in tables]
+        return (locked[0], "assumed") if len(set(locked)) == 1 else (None, "unknown")
+
+
+def _wait(waiter: int, holder: int | None, mode: str, place: _Place, seconds: float | None = None) -> CapturedWait:
+    told: Provenance = "captured"
+    return CapturedWait(
+        waiter=str(waiter),
+        holder=str(holder) if holder is not None else None,
+        object=place.text,
+        mode=mode,
+        table=place.table,
+        index=place.entry_of,
+        seconds=seconds,
+        provenance={
+            "object": place.source if place.table else told,
+            "mode": told if mode else "unknown",
+            "holder": told if holder is not None else "unknown",
+        },
+    )
+
+
+def _sources(waits: Sequence[CapturedWait]) -> dict[str, Provenance]:
+    named = [wait.provenance.get("object", "unknown") for wait in waits if wait.table]
+    if not named:
+        return {"relations": "unknown"}
+    return {"relations": "captured" if all(one == "captured" for one in named) else "assumed"}
+
+
+def _is(entry: LogEntry, *words: str) -> bool:
+    return any(word in entry.message for word in words)
+
+
+def _cycle(detail: str) -> list[_Told]:
+    """The lines of a deadlock's details that say who waits for whom: each names its blocker last, who has the next."""
+    found: list[_Told] = []
+    for line in detail.split("\n"):
+        numbers = _NUMBERS.findall(line)
+        if _MODE.search(line) is None or len(numbers) < 2:
+            return []
+        one = _Told(int(numbers[0]), int(numbers[-1]), line)
+        if found and found[-1].blocker != one.pid:
+            return []
+        found.append(one)
+        if one.blocker == found[0].pid:
+            return found if len({told.pid for told in found}) == len(found) else []
+    return []
+
+
+def _statements(detail: str, told: Sequence[_Told], first: str | None) -> dict[int, str]:
+    """Each member's statement: behind the waits, in their order, each under its process's number.
+
+    A statement may have lines that look like the next member's. ``first``: that of the first member, as the log has it
+    elsewhere, which tells how many lines are its own.
+    """
+    lines = detail.split("\n")[len(told) :]
+    found: dict[int, str] = {}
+    starts: list[tuple[int, int, str]] = []
+    place = 0
+    for one in told:
+        begins = re.compile(rf"^\D{{0,40}}{one.pid}\D{{0,10}}?[:：] ?(.*)$")
+        for number in range(place, len(lines)):
+            match = begins.match(lines[number])
+            if match:
+                starts.append((number, one.pid, match[1]))
+                place = number + (_own_lines(match[1], lines[number + 1 :], first) if one is told[0] else 1)
+                break
+    for (number, pid, begun), following in zip(starts, [*starts[1:], (len(lines), 0, "")], strict=False):
+        text = "\n".join([begun, *lines[number + 1 : following[0]]]).strip()
+        if text and not (text.startswith("<") and text.endswith(">")):
+            found[pid] = f"{text}{CUT}" if len(text.encode()) in _CUT_AT else text
+    if first and told[0].pid in found and first.startswith(found[told[0].pid].rstrip(CUT)):
+        found[told[0].pid] = first
+    return found
+
+
+def _own_lines(begun: str, following: Sequence[str], first: str | None) -> int:
+    """How many lines of the details are the first member's statement."""
+    wanted = (first or "").split("\n")
+    if not first or not wanted[0].startswith(begun.rstrip()):
+        return 1
+    number = 1
+    for line, own in zip(following, wanted[1:], strict=False):
+        if not own.startswith(line):
+            break
+        number += 1
+    return number
+
+
+def _history(opened: Open | None, statement: str | None) -> tuple[str, ...] | None:
+    """What a transaction ran, with the statement of the report last; None where nothing of it is in the log."""
+    if opened is None or not (opened.statements or opened.whole):
+        return None
+    history = list(opened.statements)
+    if statement is not None:
+        alike = [place for place, sql in enumerate(history) if _same(sql, statement)]
+        if alike:
+            history = history[: alike[-1] + 1]
+        elif not (history and _same_with_values(history[-1], statement)):
+            history.append(statement)
+    return tuple(history) or None
+
+
+def _same(sql: str, statement: str) -> bool:
+    """Whether two are one text, of which the second may be cut short."""
+    one, other = " ".join(sql.split()).rstrip("; "), " ".join(statement.split()).rstrip("; ")
+    return one.startswith(other.removesuffix(CUT)) if other.endswith(CUT) else one == other
+
+
+def _same_with_values(sql: str, statement: str) -> bool:
+    """Whether a statement with its values in it is one with places for them."""
+    pattern = re.escape(" ".join(statement.split()))
+    pattern = re.sub(r"\\\$\d+", r"(?:NULL|'(?:[^']|'')*')", pattern)
+    return "$" in statement and re.fullmatch(pattern, " ".join(sql.split())) is not None
+
+
+def _statement_of(entry: LogEntry) -> str | None:
+    """The statement that a message tells of, with the values of its parameters in it."""
+    found = _STATEMENT.match(entry.message)
+    if found is None:
+        return None
+    word, sql = found["word"].lower(), found["sql"]
+    if not _VERB.match(sql):
+        return None
+    if word in ("parse", "bind"):
+        return None
+    detail = entry.detail or ""
+    prepared, called = _PREPARED.search(detail), _CALLED.match(sql)
+    if prepared and called:
+        values = [value.strip() for value in _arguments(called[1])]
+        return _with_values(prepared[1], dict(enumerate(values, 1)))
+    told = {int(number): value for number, value in _PARAMETER.findall(detail)}
+    return _with_values(sql, told) if told else sql
+
+
+def _with_values(sql: str, values: dict[int, str]) -> str:
+    return re.sub(r"\$(\d+)", lambda place: values.get(int(place[1]), place[0]), sql)
+
+
+def _arguments(text: str) -> list[str]:
+    found, depth, quoted, last = [], 0, False, 0
+    for place, sign in enumerate(text):
+        if sign == "'":
+            quoted = not quoted
+        elif not quoted and sign in "([":
+            depth += 1
+        elif not quoted and sign in ")]":
+            depth -= 1
+        elif sign == "," and not quoted and not depth:
+            found.append(text[last:place])
+            last = place + 1
+    return [*found, text[last:]]
+
+
+def _milliseconds(text: str) -> float:
+    return float(text.rstrip(".").replace(",", "."))
+
+
+def _advisory(found: re.Match[str]) -> str:
+    """As the functions take it: one number of 64 bits, or two of 32 (lock.h, ``SET_LOCKTAG_ADVISORY``)."""
+    _, first, second, kind = (int(part) for part in found.groups())
+    return str((first << 32) + second) if kind == 1 else f"({first}, {second})"
