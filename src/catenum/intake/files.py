@@ -7,7 +7,7 @@ import gzip
 import io
 import sys
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import IO
 
@@ -82,11 +82,17 @@ def sources(words: Sequence[str], prefix: str | None = None) -> list[Source]:
         if not logs:
             raise InputError(f"{word}: no file in this folder reads like a server's log")
         found += logs
-    servers = {source.server for source in found}
+    servers = {source.server for source in found if not _of_any(source)} or {source.server for source in found}
     if len(servers) > 1:
         named = ", ".join(f"{source.path} ({rules_of(source.server).title})" for source in found)
         raise InputError(f"these are logs of different servers: {named}", advice="Give one server's files at a time.")
-    return found
+    (server,) = servers
+    return [replace(source, server=server) for source in found]
+
+
+def _of_any(source: Source) -> bool:
+    """A statement log reads the same from several servers."""
+    return rules_of(source.server).has_statements_only(source.form)
 
 
 def _age(path: Path) -> tuple[float, str]:

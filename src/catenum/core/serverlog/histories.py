@@ -11,6 +11,9 @@ from catenum.core.serverlog.conflicts import BEGINS, ENDS, Texts
 _BEGINS, _ENDS = re.compile(BEGINS), re.compile(ENDS)
 _LEVEL = re.compile(r"(?i)isolation\s+level\s+(read\s+uncommitted|read\s+committed|repeatable\s+read|serializable)")
 _SETS = re.compile(r"(?i)\s*set\s+(?:local\s+|session\s+(?:characteristics\s+as\s+)?)?transaction\b")
+_AUTOCOMMIT = re.compile(r"(?is)\s*set\s+(?:session\s+|local\s+|@@(?:session\.|local\.)?)?autocommit\s*:?=\s*(\w+)")
+#: What sets a session up, or looks at it, before its transaction begins.
+_OF_SESSION = re.compile(r"(?is)\s*(?:set|use|show|select\s+@@|select\s+version\()")
 #: Sessions and statements of one transaction that are remembered.
 MOST_SESSIONS, MOST_STATEMENTS = 20_000, 500
 
@@ -25,6 +28,7 @@ class Open:
     whole: bool = False
     isolation: str | None = None
     next_isolation: str | None = None
+    chained: bool = False  # the session begins transactions by itself: what it runs goes on until it commits
 
 
 class Histories:
@@ -47,7 +51,7 @@ class Histories:
         self._open.move_to_end(session)
         if number is not None and number != found.number:
             level = found.next_isolation
-            found = self._open[session] = Open(number=number, whole=True, isolation=level)
+            found = self._open[session] = Open(number=number, whole=True, isolation=level, chained=found.chained)
         pieces = [text] if ";" not in text.rstrip().rstrip(";") else [piece for _, piece in self._texts.split(text)]
         for piece in pieces:
             self._one(found, piece.strip().rstrip(";"))
@@ -65,8 +69,12 @@ class Histories:
                 found.isolation = _plain(level[1])
             elif level:
                 found.next_isolation = _plain(level[1])
+        elif _AUTOCOMMIT.match(sql):
+            found.chained = _AUTOCOMMIT.match(sql)[1].lower() in ("0", "off", "false")  # type: ignore[index]
         elif sql:
-            if not found.explicit and found.number is None and found.whole:
+            if not found.explicit and not found.statements and _OF_SESSION.match(sql):
+                return
+            if not found.explicit and found.number is None and found.whole and not found.chained:
                 found.statements = []  # each by itself
             if len(found.statements) < MOST_STATEMENTS:
                 found.statements.append(sql)

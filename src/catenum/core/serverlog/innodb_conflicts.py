@@ -51,7 +51,7 @@ class InnodbConflicts:
             session = str(entry.pid)
             if entry.severity != "GENERAL" or session not in wanted:
                 continue
-            if entry.message == "Quit":
+            if entry.message in ("Quit", "Connect", "Change user", "Reset Connection"):
                 histories.gone(session)
             if not entry.statement:
                 continue

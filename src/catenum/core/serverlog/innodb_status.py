@@ -268,7 +268,7 @@ def _member(part: str) -> tuple[ReportedMember, tuple[RecordLock, ...]]:
     own, *rest = _WAITING.split(part, maxsplit=1)
     own, *holds = _HOLDS.split(own, maxsplit=1)
     waiting, _, conflicting = (rest[0] if rest else "").partition("*** CONFLICTING WITH:\n")
-    header = _HEADER.match(own)
+    header = _HEADER.search(own)  # in a log an empty line stands before it
     section = TransactionSection(int(header[2] or 0) if header else 0)
     _fill(section, own.split("\n"))
     waits = next(_locks(waiting.split("\n")), None)

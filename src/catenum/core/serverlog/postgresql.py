@@ -30,7 +30,7 @@ _WORDS = {
     "LOCATION": "LOCATION EMPLACEMENT ORT POSIZIONE UBICACIÓN 場所 위치 位置 ПОЛОЖЕНИЕ YER PLATS",
 }  # fmt: skip
 _ENGLISH = {word: name for name, words in _WORDS.items() for word in words.split()}
-_LINE = re.compile(r"(?P<prefix>.*?)(?<![^\W_])(?P<kind>[^\W\d_]{1,20})\d?:\s{1,2}(?P<rest>.*)", re.DOTALL)
+_LINE = re.compile(r"(?P<prefix>.*?)(?<![^\W_])(?P<kind>[^\W\d_]{1,20})\d?:  (?P<rest>.*)", re.DOTALL)
 _TIME = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)?(?: [A-Z][A-Za-z0-9_/+-]*| [+-]\d\d(?::?\d\d)?)?")
 #: Seconds since 1970 with ms, as the prefix has them by ``%n``.
 _EPOCH = re.compile(r"(?<![\d.])(1\d{9}\.\d{3})(?!\d)")

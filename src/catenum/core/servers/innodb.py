@@ -14,7 +14,7 @@ from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.serverlog import LogReader
 from catenum.core.serverlog.conflicts import ConflictReader
-from catenum.core.serverlog.innodb import InnodbLog, LogRows, StatusText
+from catenum.core.serverlog.innodb import InnodbLog, StatusText
 from catenum.core.serverlog.innodb_conflicts import GeneralLog, InnodbConflicts, is_general
 from catenum.core.servers.metadata import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, metadata_mode
 from catenum.core.servers.modes import ModeTable, symmetric
@@ -114,11 +114,9 @@ class InnodbRules(Rules):
     }
 
     def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:
-        """Of its error log, as text or as rows; of a general log; of a text with InnoDB's status in it."""
+        """Of its error log; of a general log; of a text with InnoDB's status in it."""
         if is_general(head):
             return GeneralLog()
-        if head.lstrip()[:1] in ("[", "{") and '"data"' in head.lower():
-            return LogRows(self.log_prefix)
         if re.search(rf"{self.thread_word} thread id \d+", head) and "[Note]" not in head:
             return StatusText()
         return self.log_reader() if self.writes_log(head) else None

@@ -61,7 +61,8 @@ class MariadbRules(InnodbRules):
 
     def writes_log(self, head: str) -> bool:
         """Whether it names itself or InnoDB, without the numbers that MySQL gives its messages."""
-        return "[MY-" not in head and ("InnoDB" in head or "mariadb" in head.lower())
+        others = "[MY-" in head or "MySQL thread id" in head
+        return not others and ("InnoDB" in head or "mariadb" in head.lower())
 
     def uncovered(self, sql: str) -> str:
         """MariaDB runs what stands in ``/*! … */`` and ``/*M! … */``."""

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import re
 
-from catenum.core.serverlog.innodb import MYSQL_PREFIX
+from catenum.core.serverlog import LogReader
+from catenum.core.serverlog.innodb import MYSQL_PREFIX, LogRows
 from catenum.core.servers.innodb import InnodbRules, innodb_locks
 from catenum.core.servers.metadata import metadata_locks
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
@@ -62,6 +63,12 @@ class MysqlRules(InnodbRules):
     #: It ends the whole session: there is no limit on a transaction that stands idle.
     log_prefix, thread_word = MYSQL_PREFIX, "MySQL"
     idle_limit = "wait_timeout"
+
+    def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:
+        """Rows of the performance schema too."""
+        if head.lstrip()[:1] in ("[", "{") and '"data"' in head.lower():
+            return LogRows(self.log_prefix)
+        return super().reader_of(head, prefix)
 
     def writes_log(self, head: str) -> bool:
         """Whether its lines carry the numbers that this server's messages have."""
