@@ -36,6 +36,7 @@ COMMANDS = {
     "release": "end a blocker, safely: shows what it holds up, asks, the gentler way first",
     "preflight": "what the server and this login allow, what is off, and what watching costs there",
     "intake": "read servers' own logs: the conflicts that they captured, and their story",
+    "restage": "make a scenario of a captured conflict, play it, and say whether the same came",
     "schema": "print the JSON Schema of a scenario or a recording, for editors",
     "local": "keep a private server running between commands, or stop it",
 }

@@ -45,7 +45,7 @@ def names_of(conflict: Conflict) -> dict[str, str]:
     return {
         member.session: member.application
         if member.application and used[member.application] == 1 and member.application.strip()
-        else f"session {member.session}"
+        else f"s{member.session}"
         for member in conflict.members
     }
 

@@ -190,6 +190,10 @@ class PostgresqlConflicts:
             victim = str(entry.pid) if entry.pid is not None else None
             return self._conflict("deadlock", entry, members, (), victim, notes)
         statements = _statements(entry.detail or "", told, entry.statement)
+        bound = dict(_PARAMETER.findall(entry.context or ""))  # by log_parameter_max_length_on_error
+        if bound and told[0].pid in statements:
+            values = {int(number): value for number, value in bound.items()}
+            statements[told[0].pid] = _with_values(statements[told[0].pid], values)
         members = tuple(
             self._member(one.pid, statements.get(one.pid), entry if one.pid == told[0].pid else None) for one in told
         )

@@ -13,13 +13,14 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.serverlog import LogReader
-from catenum.core.serverlog.conflicts import ConflictReader
+from catenum.core.serverlog.conflicts import CapturedWait, ConflictReader
 from catenum.core.serverlog.innodb import InnodbLog, StatusText
 from catenum.core.serverlog.innodb_conflicts import GeneralLog, InnodbConflicts, is_general
 from catenum.core.servers.metadata import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, metadata_mode
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
 from catenum.core.servers.touch import TouchMode
+from catenum.core.sql import named_values
 from catenum.core.sql.lexis import NUMBER, WORD, Lexis
 from catenum.core.sql.statements import Access
 
@@ -124,6 +125,28 @@ class InnodbRules(Rules):
     def has_statements_only(self, form: str) -> bool:
         """A general log has."""
         return form == GeneralLog.__name__
+
+    name_quote = "`"
+
+    def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:
+        """By what was waited for: a gap that an INSERT would go into, an entry of its key, or rows by the condition."""
+        found = self.footprint(statement)
+        lock = "lock in share mode" if shared or (wait.held or "").startswith("S") else "for update"
+        if any(access.verb == "insert" for access in found.accesses):
+            return self._before(wait, statement) if wait.gap else statement
+        where = self.condition(statement)
+        table = wait.table or (found.accesses[0].table if found.accesses else None)
+        return f"select 1 from {table} where {where} {lock}" if where and table else None
+
+    def _before(self, wait: CapturedWait, statement: str) -> str | None:
+        """A locking read of the row that an INSERT would make: it finds none, and locks the gap."""
+        given = [v for v in named_values.named_values(statement, self.dialect) if v.inserted]
+        if not given or not wait.table:
+            return None
+        first = given[0]
+        column = "id" if first.column.startswith("#") else first.column
+        value = f"'{first.value}'" if first.text else first.value
+        return f"select 1 from {wait.table} where {column} = {value} for update"
 
     def conflict_reader(self) -> ConflictReader:
         """By InnoDB's reports."""

@@ -61,7 +61,7 @@ class MariadbRules(InnodbRules):
 
     def writes_log(self, head: str) -> bool:
         """Whether it names itself or InnoDB, without the numbers that MySQL gives its messages."""
-        others = "[MY-" in head or "MySQL thread id" in head
+        others = re.search(r"\bMY-\d{6}\b", head) is not None or "MySQL thread id" in head
         return not others and ("InnoDB" in head or "mariadb" in head.lower())
 
     def uncovered(self, sql: str) -> str:

@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.serverlog import LogReader
-from catenum.core.serverlog.conflicts import ConflictReader
+from catenum.core.serverlog.conflicts import CapturedWait, ConflictReader
 from catenum.core.serverlog.postgresql import PostgresqlLog
 from catenum.core.serverlog.postgresql_conflicts import PostgresqlConflicts
 from catenum.core.servers.modes import ModeTable, symmetric
@@ -191,6 +191,25 @@ class PostgresqlRules(Rules):
         """Of any of its forms, plain text by its prefix."""
         return PostgresqlLog(prefix) if self.writes_log(head) else None
 
+    def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:
+        """By what was waited for: an advisory lock, a table's, a key that another inserted, a row."""
+        advisory = re.fullmatch(r"advisory lock (.+)", wait.object)
+        if advisory:
+            return f"select pg_advisory_xact_lock({advisory[1].strip('()')})"
+        if wait.mode.endswith("Lock") and wait.mode not in ("ShareLock", "ExclusiveLock") and wait.table:
+            return f"lock table {wait.table} in {_table_lock_against(wait.mode)} mode"
+        found = self.footprint(statement)
+        if any(access.verb == "insert" for access in found.accesses):
+            mine = {access.table.lower() for access in found.accesses}
+            if wait.table is None or wait.table.lower() in mine:
+                return statement
+        where = self.condition(statement)
+        if where is None or not found.accesses:
+            return None
+        weak = any(access.strength == "key share" for access in found.accesses)
+        strength = "share" if shared else "update" if weak else "no key update"
+        return f"select 1 from {wait.table or found.accesses[0].table} where {where} for {strength}"
+
     def conflict_reader(self) -> ConflictReader:
         """By SQLSTATE and the form of the details."""
         return PostgresqlConflicts(self)
@@ -242,3 +261,12 @@ class PostgresqlRules(Rules):
     def plan_locks(self, step: PathStep, access: Access, keys: TableKeys) -> PlanLocks:
         """Rows that match and no others (13.3.2): whatever the path, a scan locks only what it returns."""
         return PlanLocks(words=(f"the rows that match, in {step.table}",))
+
+
+def _table_lock_against(wanted: str) -> str:
+    """The weakest of three table locks that conflict with a mode (table 13.2)."""
+    for held, name in ((TABLE_SHARE, "share"), (EXCLUSIVE, "exclusive")):
+        found = PostgresqlRules().conflict(_table(wanted), held)
+        if found is not None and found.conflict:
+            return name
+    return "access exclusive"

@@ -15,10 +15,10 @@ from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.record.values import Binding, Value, Values
 from catenum.core.serverlog import LogReader
-from catenum.core.serverlog.conflicts import ConflictReader
+from catenum.core.serverlog.conflicts import CapturedWait, ConflictReader
 from catenum.core.servers.modes import Conflict, ModeTable, conflict_in
 from catenum.core.servers.touch import TouchMode
-from catenum.core.sql import boundary, contained, limits, masking, parameters, scripts, statements
+from catenum.core.sql import boundary, contained, limits, masking, named_values, parameters, scripts, statements
 from catenum.core.sql.boundary import Boundary
 from catenum.core.sql.lexis import Lexis
 from catenum.core.sql.scripts import Piece
@@ -192,6 +192,20 @@ class Rules(ABC):
 
     #: Why a victim that a log names fell, as far as the server's rule tells.
     victim_reported: str
+
+    #: What stands around a name that is no plain one.
+    name_quote: str = '"'
+
+    @abstractmethod
+    def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:
+        """A statement that takes the lock that ``wait`` ran into with ``statement``; None where nobody can tell.
+
+        ``shared``: others have a lock on the same.
+        """
+
+    def condition(self, sql: str) -> str | None:
+        """By which a statement finds its rows."""
+        return named_values.condition(sql, self.dialect)
 
     def tables_of(self, sql: str) -> tuple[tuple[str, bool], ...]:
         """The tables that a statement names, and whether it writes or locks each."""

@@ -1,0 +1,270 @@
+"""A captured conflict as a scenario: members become transactions, what only waited comes last.
+
+What the log does not have is made up and labelled: an earlier statement is a stand-in that takes the lock its waiter
+ran into; tables without a definition are inferred from the statements; rows are those that statements name.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+import yaml
+
+from catenum.core.capture.rows import in_order, literal, rows_for
+from catenum.core.capture.tables import Schema, TableInfo, closure, inferred, script_of
+from catenum.core.errors import InputError
+from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member
+from catenum.core.servers import Rules, rules_of
+from catenum.core.sql.named_values import named_values
+
+STAND_IN = "a stand-in: the log does not have this statement"
+
+
+@dataclass(slots=True)
+class Staged:
+    """A scenario in the making."""
+
+    name: str
+    server: str
+    about: str
+    data: str
+    transactions: dict[str, dict[str, object]]
+    order: list[str]
+    victim: str | None
+    notes: list[str] = field(default_factory=list)
+
+    def text(self) -> str:
+        """The scenario file."""
+        body: dict[str, object] = {"scenario": self.name, "about": self.about, "data": self.data}
+        body["transactions"] = self.transactions
+        body["order"] = " ".join(self.order)
+        if self.victim is not None:
+            body["victim"] = self.victim
+        head = "".join(f"# {line}\n" for note in self.notes for line in _wrapped(note))
+        return head + str(
+            yaml.dump(body, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110, default_flow_style=False)
+        )
+
+
+class _Dumper(yaml.SafeDumper):
+    """Texts of several lines as blocks."""
+
+
+def _block(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
+    if "\n" not in text:
+        return dumper.represent_scalar("tag:yaml.org,2002:str", text)
+    clean = "\n".join(line.rstrip() for line in text.split("\n"))
+    return dumper.represent_scalar("tag:yaml.org,2002:str", clean, style="|")
+
+
+_Dumper.add_representer(str, _block)
+
+
+def _wrapped(text: str) -> list[str]:
+    words, lines = text.split(), [""]
+    for word in words:
+        if lines[-1] and len(lines[-1]) + len(word) > 110:
+            lines.append("")
+        lines[-1] = f"{lines[-1]} {word}".strip()
+    return lines
+
+
+def restaged(conflict: Conflict, schema: Schema | None = None, *, name: str | None = None) -> Staged:
+    """The scenario. ``schema``: definitions of tables. Raises InputError where nothing can be made of the conflict."""
+    rules = rules_of(conflict.server)
+    members = [member for member in conflict.members if member.statement]
+    if len(members) < 2:
+        raise InputError(
+            "the log does not tell at least two members with their statements, so there is nothing to play",
+            advice="'catenum preflight' says what would make the next capture complete.",
+        )
+    names = _names(members)
+    members, assumed = _with_assumed_values(members, rules)
+    conflict = replace(conflict, members=tuple(members))
+    notes = [
+        f"Restaged from {conflict.source or 'a report'}: {conflict.kind}{f' at {conflict.at}' if conflict.at else ''}."
+    ]
+    notes += [f"ASSUMED: the log has no values for {what}; they are made up." for what in assumed]
+    transactions: dict[str, dict[str, object]] = {}
+    texts: dict[str, list[str]] = {}
+    for member in members:
+        label = names[member.session]
+        history, made_up = _statements(member, conflict, rules)
+        if not history:
+            notes.append(f"{label}: what it had run before is not in the log, and nothing tells what it held.")
+        if any(CUT in sql for sql, _ in history):
+            notes.append(f"{label}: a statement was cut by the server; complete it.")
+        if made_up:
+            notes.append(
+                f"{label}: its earlier statement is not in the log; a stand-in takes the lock that was waited for."
+            )
+        entry: dict[str, object] = {}
+        if member.isolation:
+            entry["isolation"] = member.isolation
+        else:
+            notes.append(f"{label}: its isolation level is not in the log; the server's default is taken.")
+        entry["statements"] = [{"sql": sql, "label": why} if why else sql for sql, why in history]
+        transactions[label] = entry
+        texts[label] = [sql for sql, _ in history]
+    data, more = _data(conflict, texts, schema, rules)
+    return Staged(
+        name=name or f"captured-{conflict.kind}",
+        server=conflict.server,
+        about=f"A {conflict.kind} that {rules.title} logged{f' at {conflict.at}' if conflict.at else ''}.",
+        data=data,
+        transactions=transactions,
+        order=_order(texts, names.get(conflict.victim or "")),
+        victim=names.get(conflict.victim or "") if conflict.kind == "deadlock" else None,
+        notes=[*notes, *more, *conflict.notes],
+    )
+
+
+_PLACE = re.compile(r"\$(\d+)|(?<![\w?])\?(?![\w?])")
+
+
+def _with_assumed_values(members: Sequence[Member], rules: Rules) -> tuple[list[Member], list[str]]:
+    """Members with numbers in the places of parameters whose values the log does not have, each its own."""
+    found, assumed = [], []
+    for number, member in enumerate(members, 1):
+        history = [_filled(sql, number) for sql in member.history or ()]
+        statement = _filled(member.statement or "", number)
+        if member.history and member.history[-1] != member.statement and "$" in (member.statement or ""):
+            statement = history[-1]  # with the values that the statement log has
+        elif statement != member.statement:
+            assumed.append(f"the parameters of {rules.shape(member.statement or '')!r} (session {member.session})")
+        found.append(replace(member, statement=statement, history=tuple(history) or None))
+    return found, assumed
+
+
+def _filled(sql: str, number: int) -> str:
+    return _PLACE.sub(str(number), sql)
+
+
+def _names(members: Sequence[Member]) -> dict[str, str]:
+    found: dict[str, str] = {}
+    for member in members:
+        plain = re.sub(r"[^\w-]+", "-", member.application or "").strip("-")[:30]
+        label = plain if plain and plain not in found.values() else f"s{member.session}"
+        found[member.session] = label
+    return found
+
+
+def _order(texts: Mapping[str, Sequence[str]], victim: str | None) -> list[str]:
+    """What came first, by member; then what waited, the victim's last: it closed the cycle, or fell for it."""
+    early = [label for label, sqls in texts.items() for _ in sqls[:-1]]
+    last = sorted(texts, key=lambda label: label == victim)
+    return [*early, *last]
+
+
+def _statements(member: Member, conflict: Conflict, rules: Rules) -> tuple[list[tuple[str, str | None]], bool]:
+    """A member's statements, each with a label where it is made up, and whether one is."""
+    last = str(member.statement)
+    history = [sql for sql in member.history or (last,) if sql.strip()]
+    if len(history) > 1 or conflict.kind != "deadlock":
+        return [(sql, None) for sql in history], False
+    stand_ins = [
+        stand_in
+        for wait in conflict.waits
+        if wait.holder == member.session
+        for waiter in [conflict.member(wait.waiter)]
+        if waiter is not None
+        and (stand_in := rules.stand_in(wait, waiter.statement or "", shared=_shared(wait, conflict))) is not None
+    ]
+    found = list(dict.fromkeys(stand_ins))
+    return [*((sql, STAND_IN) for sql in found), (history[-1], None)], bool(found)
+
+
+def _shared(wait: CapturedWait, conflict: Conflict) -> bool:
+    """Whether several members hold what is waited for: then none of them has it for itself."""
+    alike = {other.holder for other in conflict.waits if other.object == wait.object and other.table == wait.table}
+    return len(alike) > 1 and wait.provenance.get("object") != "assumed"
+
+
+# -- tables and rows -------------------------------------------------------------------------------------------------
+
+
+def _data(
+    conflict: Conflict, texts: Mapping[str, Sequence[str]], schema: Schema | None, rules: Rules
+) -> tuple[str, list[str]]:
+    notes = []
+    statements = [sql for sqls in texts.values() for sql in sqls]
+    named = list(dict.fromkeys(table for sql in statements for table, _ in rules.tables_of(sql)))
+    wanted = [*named, *conflict.relations]
+    if schema is not None:
+        missing = [table for table in named if table.lower() not in schema.tables]
+        if missing:
+            notes.append(f"Not in the schema file, so made up from the statements: {', '.join(missing)}.")
+        if schema.dropped:
+            told = ", ".join(f"{what} ({count})" for what, count in sorted(schema.dropped.items()))
+            notes.append(f"Dropped from the schema file: {told}.")
+        tables = closure(schema, wanted)
+        made = _inferred(statements, rules, missing) if missing else Schema()
+        script = "\n".join(part for part in (script_of(schema, tables), script_of(made, list(made.tables))) if part)
+        infos = {name: schema.tables[name] for name in schema.tables if name in tables} | made.tables
+    else:
+        made = _inferred(statements, rules, named)
+        if made.tables:
+            listed = ", ".join(info.name for info in made.tables.values())
+            notes.append(
+                f"ASSUMED: the tables are inferred from the statements alone ({listed}). --schema FILE is better."
+            )
+        script, infos = script_of(made, list(made.tables)), made.tables
+    records = _records(conflict, infos)
+    rows = rows_for(infos, list(texts.values()), rules, records)
+    if rows.tables:
+        notes.append("The rows are those that the statements name; other values are made up.")
+    inserts = rows.script(in_order(infos), rules)
+    return "\n".join(part for part in (script, inserts) if part) or "select 1;", notes
+
+
+def _inferred(statements: Sequence[str], rules: Rules, tables: Sequence[str]) -> Schema:
+    columns: dict[str, dict[str, bool]] = {table: {} for table in tables}
+    keys: dict[str, list[str]] = {}
+    by_name = {table.lower(): table for table in tables}
+    for sql in statements:
+        for access in rules.footprint(sql).accesses:
+            table = by_name.get(access.table.lower())
+            if table is not None:
+                for column in access.columns:
+                    if column.isidentifier():
+                        columns[table].setdefault(column, False)
+        for value in named_values(sql, rules.dialect):
+            table = by_name.get(value.table.lower())
+            if table is None:
+                continue
+            column = f"c{int(value.column[1:]) + 1}" if value.column.startswith("#") else value.column
+            columns[table][column] = columns[table].get(column, False) or value.text
+            if not value.inserted:
+                keys.setdefault(table, [])
+                if column not in keys[table]:
+                    keys[table].append(column)
+    for sql in statements:
+        for table, column in _assigned_texts(sql, rules):
+            if table.lower() in by_name and column in columns[by_name[table.lower()]]:
+                columns[by_name[table.lower()]][column] = True
+    for table in tables:
+        columns[table] = columns[table] or {"id": False}
+    return inferred(columns, keys)
+
+
+def _assigned_texts(sql: str, rules: Rules) -> Iterator[tuple[str, str]]:
+    """Columns that an UPDATE gives a text."""
+    tables = rules.tables_of(sql)
+    if tables:
+        yield from ((tables[0][0], column) for column in re.findall(r"(?i)\b(\w+)\s*=\s*'", sql))
+
+
+def _records(conflict: Conflict, infos: Mapping[str, TableInfo]) -> dict[str, list[dict[str, str]]]:
+    """Rows that InnoDB's report shows: of the primary key its own columns."""
+    found: dict[str, list[dict[str, str]]] = {}
+    for wait in conflict.waits:
+        info = infos.get((wait.table or "").lower())
+        if info is None or wait.index != "PRIMARY" or not wait.record or not info.primary:
+            continue
+        values = dict(zip(info.primary, wait.record, strict=False))
+        if all(value is not None for value in values.values()):
+            row = {name: literal(str(value), not str(value).lstrip("-").isdigit()) for name, value in values.items()}
+            found.setdefault(info.name.lower(), []).append(row)
+    return found

@@ -1,0 +1,198 @@
+"""Rows that a restaged conflict needs: those that its statements name, and what these refer to.
+
+A row exists where a statement reads, changes or deletes it, and must not exist where one inserts it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from catenum.core.capture.tables import Column, TableInfo
+from catenum.core.servers import Rules
+from catenum.core.sql.named_values import NamedValue, named_values
+
+#: Rows made up for one table at most.
+MOST_ROWS = 400
+
+
+@dataclass(slots=True)
+class Rows:
+    """Rows by table, each a mapping of columns to values as they are written in SQL."""
+
+    tables: dict[str, list[dict[str, str]]] = field(default_factory=dict)
+
+    def script(self, tables: Sequence[TableInfo], rules: Rules) -> str:
+        """INSERT statements, tables that others refer to first."""
+        lines = []
+        for info in tables:
+            for row in self.tables.get(info.name.lower(), ()):
+                names = ", ".join(quoted(name, rules) for name in row)
+                values = ", ".join(row.values())
+                lines.append(f"insert into {quoted(info.name, rules)} ({names}) values ({values});")
+        return "\n".join(lines)
+
+
+def quoted(name: str, rules: Rules) -> str:
+    """A name as it can stand in a statement; plain ones as they are."""
+    if name.replace("_", "").isalnum() and name.islower() and not name[:1].isdigit():
+        return name
+    sign = rules.name_quote
+    return f"{sign}{name}{sign}"
+
+
+def literal(value: str, text: bool) -> str:
+    """A value as it is written in SQL."""
+    return "'" + value.replace("'", "''") + "'" if text else value
+
+
+def values_by_table(statements: Iterable[str], rules: Rules) -> dict[str, list[NamedValue]]:
+    """The values that statements name, by table in lower case."""
+    found: dict[str, list[NamedValue]] = {}
+    for sql in statements:
+        for value in named_values(sql, rules.dialect):
+            found.setdefault(value.table.lower(), []).append(value)
+    return found
+
+
+def rows_for(
+    tables: Mapping[str, TableInfo], statements: Iterable[Sequence[str]], rules: Rules,
+    records: Mapping[str, Sequence[Mapping[str, str]]] | None = None,
+) -> Rows:  # fmt: skip
+    """Rows for statements, each list of them one transaction's. ``records``: rows that a report showed, by table."""
+    rows = Rows()
+    made: set[tuple[str, tuple[str, ...]]] = set()
+    for table, known in (records or {}).items():
+        if table in tables:
+            for record in known[:MOST_ROWS]:
+                _add(rows, tables, table, dict(record), made)
+    inserted: set[tuple[str, tuple[str, ...]]] = set()
+    single: list[str] = [sql for one in statements for sql in one]
+    for sql in single:
+        for table, given in _rows_of(sql, tables, rules, inserted=True):
+            key = _key(tables[table], given)
+            if key is not None:
+                inserted.add((table, key))
+            _parents(rows, tables, table, given, made)
+    for sql in single:
+        for table, given in _rows_of(sql, tables, rules, inserted=False):
+            key = _key(tables[table], given)
+            if key is not None and (table, key) in inserted and not given.get("\0seen"):
+                continue
+            _add(rows, tables, table, given, made)
+    return rows
+
+
+def _rows_of(
+    sql: str, tables: Mapping[str, TableInfo], rules: Rules, *, inserted: bool
+) -> Iterator[tuple[str, dict[str, str]]]:
+    """The rows that a statement names: of each table one for each value of a column, the others as they are named."""
+    by_table: dict[str, dict[str, list[str]]] = {}
+    for value in named_values(sql, rules.dialect):
+        table = value.table.lower()
+        if table not in tables or value.inserted is not inserted:
+            continue
+        names = list(tables[table].columns)
+        column = value.column
+        if column.startswith("#"):
+            place = int(column[1:])
+            column = names[place] if place < len(names) else ""
+        else:
+            column = next((name for name in names if name.lower() == column.lower()), "")
+        if column:
+            by_table.setdefault(table, {}).setdefault(column, []).append(literal(value.value, value.text))
+    for table, columns in by_table.items():
+        most = max(len(values) for values in columns.values())
+        for place in range(min(most, MOST_ROWS)):
+            yield table, {name: values[min(place, len(values) - 1)] for name, values in columns.items()}
+
+
+def _key(info: TableInfo, given: Mapping[str, str]) -> tuple[str, ...] | None:
+    if not info.primary or any(name not in given for name in info.primary):
+        return None
+    return tuple(given[name] for name in info.primary)
+
+
+def _add(
+    rows: Rows,
+    tables: Mapping[str, TableInfo],
+    table: str,
+    given: dict[str, str],
+    made: set[tuple[str, tuple[str, ...]]],
+) -> None:
+    """One row, filled up with what it needs; nothing where there is one of that key."""
+    info = tables[table]
+    number = len(rows.tables.get(table, ())) + 1
+    row = {}
+    for column in info.columns.values():
+        if column.name in given:
+            row[column.name] = given[column.name]
+        elif column.name in info.primary and not column.made:
+            row[column.name] = _made_up(column, 1_000 + number)
+        elif column.needed and not column.made:
+            unique = any(column.name in key for key in info.unique)
+            row[column.name] = _made_up(column, number if unique else 0)
+    key = _key(info, row) or (f"#{number}",)
+    if (table, key) in made or number > MOST_ROWS:
+        return
+    made.add((table, key))
+    _parents(rows, tables, table, row, made)
+    rows.tables.setdefault(table, []).append(row)
+
+
+def _parents(
+    rows: Rows,
+    tables: Mapping[str, TableInfo],
+    table: str,
+    row: Mapping[str, str],
+    made: set[tuple[str, tuple[str, ...]]],
+) -> None:
+    for columns, parent, named in tables[table].references:
+        other = tables.get(parent.lower())
+        if other is None or any(column not in row or row[column] == "null" for column in columns):
+            continue
+        target = named or other.primary
+        given = {name: row[column] for name, column in zip(target, columns, strict=False)}
+        if parent.lower() != table or _key(other, given) != _key(tables[table], row):
+            _add(rows, tables, parent.lower(), given, made)
+
+
+def _made_up(column: Column, number: int) -> str:
+    """A value of a column's type."""
+    kind = column.type
+    if any(word in kind for word in ("char", "text", "clob", "citext")):
+        return f"'{'x' if not number else f'x{number}'}'"
+    if any(
+        word in kind for word in ("int", "serial", "numeric", "decimal", "real", "double", "float", "money", "number")
+    ):
+        return str(number)
+    for word, value in _BY_TYPE:
+        if word in kind:
+            return value
+    return f"'{number}'" if kind else str(number)
+
+
+_BY_TYPE = (
+    ("bool", "false"), ("uuid", "'00000000-0000-0000-0000-000000000000'"), ("timestamp", "'2026-01-01 00:00:00'"),
+    ("datetime", "'2026-01-01 00:00:00'"), ("date", "'2026-01-01'"), ("time", "'00:00:00'"), ("json", "'{}'"),
+    ("bytea", "''"), ("blob", "''"), ("binary", "''"), ("bit", "b'0'"), ("inet", "'127.0.0.1'"), ("year", "2026"),
+    ("interval", "'0'"),
+)  # fmt: skip
+
+
+def in_order(tables: Mapping[str, TableInfo]) -> list[TableInfo]:
+    """Tables that others refer to first."""
+    found: list[TableInfo] = []
+    seen: set[str] = set()
+
+    def visit(name: str) -> None:
+        if name in seen or name not in tables:
+            return
+        seen.add(name)
+        for _, parent, _ in tables[name].references:
+            visit(parent.lower())
+        found.append(tables[name])
+
+    for name in tables:
+        visit(name)
+    return found

@@ -1,0 +1,244 @@
+"""Tables as their definitions say, from a schema file: columns, keys, references, and what to leave out.
+
+A dump is accepted as it is: session settings, owners, grants and comments are dropped, and so is the name of the
+schema in front of a table's.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import SqlglotError
+
+from catenum.core.servers import Rules
+
+#: What a schema file may bring into the scratch space.
+_KEPT = re.compile(
+    r"(?is)\s*(?:create\s+(?:or\s+replace\s+)?(?:unlogged\s+)?(?:table|unique\s+index|index|sequence|type|domain|view|"
+    r"materialized\s+view|function|procedure|trigger|constraint\s+trigger)\b|alter\s+(?:table|sequence)\b)"
+)
+_NOT_KEPT = re.compile(
+    r"(?is)\s*alter\s+\S+\s+(?:only\s+)?\S+\s+(?:owner\s+to|enable\s+row|replica\s+identity|cluster\s+on)|"
+    r"\s*create\s+table\s+(?:if\s+not\s+exists\s+)?\S*\bcatenum_"
+)
+_META = re.compile(r"^\\.*$", re.MULTILINE)
+_COPIED = re.compile(r"^COPY .*? FROM stdin;\n.*?^\\\.$", re.MULTILINE | re.DOTALL | re.IGNORECASE)
+_DELIMITER = re.compile(r"^DELIMITER\s.*$", re.MULTILINE | re.IGNORECASE)
+
+
+@dataclass(slots=True)
+class Column:
+    """One column: its type as it is written, and whether a row must give it a value."""
+
+    name: str
+    type: str
+    needed: bool = False
+    made: bool = False
+
+
+@dataclass(slots=True)
+class TableInfo:
+    """One table: what a row of it needs."""
+
+    name: str
+    columns: dict[str, Column] = field(default_factory=dict)
+    primary: tuple[str, ...] = ()
+    unique: list[tuple[str, ...]] = field(default_factory=list)
+    references: list[tuple[tuple[str, ...], str, tuple[str, ...]]] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class Schema:
+    """The statements of a schema file that are kept, by the table that they are about ('' for none), and its tables."""
+
+    statements: list[tuple[str, str]] = field(default_factory=list)
+    tables: dict[str, TableInfo] = field(default_factory=dict)
+    dropped: Counter[str] = field(default_factory=Counter)
+
+
+def read_schema(text: str, rules: Rules) -> Schema:
+    """A schema file. What cannot be read is kept as it is: the server says what is wrong with it."""
+    text = _META.sub("", _COPIED.sub("", _DELIMITER.sub("", text)))
+    found = Schema()
+    schemas = set(re.findall(r"(?i)create\s+table\s+(?:if\s+not\s+exists\s+)?([\w\"`]+)\.", text)) | {"public"}
+    for _, sql in rules.split(rules.uncovered(text)):
+        plain = _without_comments(sql)
+        if not plain:
+            continue
+        if not _KEPT.match(plain) or _NOT_KEPT.match(plain):
+            found.dropped[" ".join(plain.split()[:2]).lower().rstrip(";")] += 1
+            continue
+        plain = _without_schemas(plain, schemas, rules)
+        table = _read(plain, found, rules.dialect)
+        found.statements.append((table, plain))
+    return found
+
+
+def _without_comments(sql: str) -> str:
+    return re.sub(r"\A(?:\s|--[^\n]*\n?|/\*.*?\*/)*", "", sql, flags=re.DOTALL).strip()
+
+
+def _without_schemas(sql: str, schemas: Collection[str], rules: Rules) -> str:
+    names = "|".join(sorted(map(re.escape, schemas), key=len, reverse=True))
+    pattern = re.compile(rf"(?<![\w.\"`])(?:{names})\.(?=[\w\"`])")
+    parts, at = [], 0
+    for opaque in rules.lexis.opaque.finditer(sql):
+        if opaque[0][:1] in '"`':
+            continue
+        whole = opaque[0]
+        if whole.startswith("$"):  # a function's body is SQL of its own
+            continue
+        inner = re.sub(rf"'(?:{names})\.", "'", whole)  # nextval('public.berth_id_seq')
+        parts += [pattern.sub("", sql[at : opaque.start()]), inner]
+        at = opaque.end()
+    return "".join([*parts, pattern.sub("", sql[at:])])
+
+
+def _read(sql: str, found: Schema, dialect: str) -> str:
+    """Take in what a statement says of a table; gives the table's name in lower case, '' where it is about none."""
+    try:
+        tree = sqlglot.parse_one(sql, dialect=dialect)
+    except (SqlglotError, RecursionError):
+        return _of_trigger(sql)
+    if isinstance(tree, exp.Create) and tree.kind == "TABLE" and isinstance(tree.this, exp.Schema):
+        table = str(tree.this.this.name)
+        info = found.tables.setdefault(table.lower(), TableInfo(table))
+        for part in tree.this.expressions:
+            _take(part, info)
+        return table.lower()
+    if isinstance(tree, exp.Create) and tree.kind == "INDEX":
+        on = tree.find(exp.Table)
+        if on is not None and tree.args.get("unique") and on.name.lower() in found.tables:
+            columns = tuple(c.name for c in tree.find_all(exp.Column))
+            found.tables[on.name.lower()].unique.append(columns)
+        return str(on.name).lower() if on is not None else ""
+    if isinstance(tree, exp.Alter):
+        table = str(tree.this.name)
+        known = found.tables.get(table.lower())
+        if known is not None:
+            for part in tree.find_all(exp.PrimaryKey, exp.ForeignKey, exp.UniqueColumnConstraint):
+                _take(part, known)
+            altered = re.match(
+                r"(?is)alter\s+table\s+(?:only\s+)?\S+\s+alter\s+(?:column\s+)?[\"`]?(\w+)[\"`]?\s+(?:set\s+default|add\s+generated)",
+                sql,
+            )
+            if altered and altered[1] in known.columns:
+                known.columns[altered[1]].made = True
+        return table.lower()
+    return _of_trigger(sql)
+
+
+def _of_trigger(sql: str) -> str:
+    """The table that a trigger is on; '' where the statement makes none."""
+    if not re.match(r"(?i)create\s+(?:\S+\s+){0,2}?trigger", sql):
+        return ""
+    found = re.search(r"(?i)\bon\s+(?:only\s+)?[\"`]?(\w+)", sql)
+    return found[1].lower() if found else ""
+
+
+def _take(part: exp.Expression, info: TableInfo) -> None:
+    if isinstance(part, exp.ColumnDef):
+        kinds = [constraint.kind for constraint in part.constraints]
+        made = any(
+            isinstance(
+                k,
+                exp.DefaultColumnConstraint
+                | exp.AutoIncrementColumnConstraint
+                | exp.GeneratedAsIdentityColumnConstraint
+                | exp.ComputedColumnConstraint,
+            )
+            for k in kinds
+        )
+        written = part.kind.sql() if part.kind is not None else ""
+        made = made or "serial" in written.lower()
+        needed = any(isinstance(k, exp.NotNullColumnConstraint) and not k.args.get("allow_null") for k in kinds)
+        info.columns[part.name] = Column(part.name, written.lower(), needed, made)
+        for kind in kinds:
+            if isinstance(kind, exp.PrimaryKeyColumnConstraint):
+                info.primary = (part.name,)
+            elif isinstance(kind, exp.UniqueColumnConstraint):
+                info.unique.append((part.name,))
+            elif isinstance(kind, exp.Reference):
+                info.references.append(_reference((part.name,), kind))
+        return
+    if isinstance(part, exp.Constraint):
+        for inner in part.expressions:
+            _take(inner, info)
+        return
+    names = tuple(_name(one) for one in part.expressions)
+    if isinstance(part, exp.PrimaryKey):
+        info.primary = names
+    elif isinstance(part, exp.ForeignKey):
+        reference = part.args.get("reference")
+        if reference is not None:
+            info.references.append(_reference(names, reference))
+    elif isinstance(part, exp.UniqueColumnConstraint):
+        inner_names = tuple(_name(one) for one in part.this.expressions) if part.this is not None else names
+        info.unique.append(inner_names)
+
+
+def _name(one: exp.Expression) -> str:
+    inner = one.this if isinstance(one, exp.Ordered) else one
+    return str(inner.name)
+
+
+def _reference(columns: tuple[str, ...], reference: exp.Expression) -> tuple[tuple[str, ...], str, tuple[str, ...]]:
+    target = reference.this
+    table = target.find(exp.Table)
+    named = tuple(_name(one) for one in target.expressions) if isinstance(target, exp.Schema) else ()
+    return columns, table.name if table is not None else "", named
+
+
+def closure(schema: Schema, wanted: Iterable[str]) -> set[str]:
+    """The tables that are needed for some: what they refer to, and what the code of their triggers names."""
+    found: set[str] = set()
+    left = [name.lower() for name in wanted]
+    bodies = dict(_functions(schema))
+    while left:
+        name = left.pop()
+        info = schema.tables.get(name)
+        if info is None or name in found:
+            continue
+        found.add(name)
+        left += [parent.lower() for _, parent, _ in info.references]
+        for table, sql in schema.statements:
+            if table == name and re.match(r"(?i)create\s+(?:\S+\s+)*?trigger", sql):
+                code = sql + " ".join(body for function, body in bodies.items() if function in sql)
+                left += [other for other in schema.tables if re.search(rf"(?i)\b{re.escape(other)}\b", code)]
+    return found
+
+
+def _functions(schema: Schema) -> list[tuple[str, str]]:
+    pattern = re.compile(r"(?i)create\s+(?:or\s+replace\s+)?(?:function|procedure)\s+[\"`]?(\w+)")
+    return [(match[1], sql) for _, sql in schema.statements if (match := pattern.match(sql))]
+
+
+def script_of(schema: Schema, tables: Collection[str]) -> str:
+    """The statements that make these tables, and whatever belongs to no table, in the order of the file."""
+    return "\n".join(f"{sql.rstrip(';')};" for table, sql in schema.statements if not table or table in tables)
+
+
+def inferred(named: Mapping[str, Mapping[str, bool]], keys: Mapping[str, Sequence[str]]) -> Schema:
+    """Tables made up from what statements name: by table, the columns, and whether their values are texts."""
+    schema = Schema()
+    for table, columns in named.items():
+        key = [column for column in keys.get(table, ()) if column in columns] or list(columns)[:1]
+        parts = [
+            f"{column} {'varchar(200)' if text else 'bigint'}{' not null' if column in key else ''}"
+            for column, text in columns.items()
+        ]
+        parts += [f"primary key ({', '.join(key)})"] if key else []
+        sql = f"create table {table} ({', '.join(parts)})"
+        info = TableInfo(table, primary=tuple(key))
+        info.columns = {
+            column: Column(column, "varchar(200)" if text else "bigint", column in key)
+            for column, text in columns.items()
+        }
+        schema.tables[table.lower()] = info
+        schema.statements.append((table.lower(), sql))
+    return schema

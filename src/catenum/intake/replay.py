@@ -1,0 +1,132 @@
+"""Plays a restaged scenario and says whether the same cycle came; where not, tries what could explain it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+from catenum.core.capture.restage import Staged
+from catenum.core.errors import CatenumError
+from catenum.core.record.recording import Recording
+from catenum.core.scenario.reader import ScenarioFile, read_scenario
+from catenum.core.serverlog.conflicts import Conflict
+from catenum.core.servers import rules_of
+from catenum.engines.ports import Engine
+from catenum.lab.run.play import PlayOptions, play
+
+#: Orders of the last moves that are tried.
+MOST_ORDERS = 6
+
+
+@dataclass(slots=True)
+class Replay:
+    """What came of it. ``tried``: each change with its outcome, the one that brought the cycle last."""
+
+    same: bool
+    recording: Recording | None
+    staged: Staged
+    tried: list[tuple[str, str]] = field(default_factory=list)
+    differs: list[str] = field(default_factory=list)
+
+
+def replay(
+    engine: Engine, conflict: Conflict, staged: Staged, tell: Callable[[str], None] = lambda text: None
+) -> Replay:
+    """Play it, and its variants until the captured cycle comes. Raises InputError, TargetError as a play does."""
+    found = Replay(False, None, staged)
+    for what, variant in _variants(staged):
+        tell(f"playing: {what}")
+        file = read_scenario(variant.text().encode(), "restaged")
+        try:
+            recording = play(engine, file.scenario, PlayOptions(), file=file)
+        except CatenumError as error:
+            found.tried.append((what, str(error).split("\n", maxsplit=1)[0]))
+            found.differs = [str(error)]
+            if found.recording is None and variant is staged:
+                raise
+            continue
+        differs = differences(conflict, recording, file)
+        found.tried.append((what, recording.outcome.kind if differs else "the same"))
+        if found.recording is None or not differs:
+            found.recording, found.staged, found.differs = recording, variant, differs
+        if not differs:
+            found.same = True
+            return found
+    return found
+
+
+def _variants(staged: Staged) -> Iterator[tuple[str, Staged]]:
+    """As it is; then the last moves in other orders; then other isolation levels; then early moves the other way."""
+    yield "as it is", staged
+    names = list(staged.transactions)
+    early, last = staged.order[: -len(names)], staged.order[-len(names) :]
+    for turn in range(1, min(len(names), MOST_ORDERS)):
+        turned = [*last[turn:], *last[:turn]]
+        yield f"the last moves in the order {' '.join(turned)}", _changed(staged, order=[*early, *turned])
+    if early:
+        turned = list(reversed(early))
+        yield f"the earlier moves in the order {' '.join(turned)}", _changed(staged, order=[*turned, *last])
+    rules = rules_of(staged.server)
+    unknown = [name for name, one in staged.transactions.items() if "isolation" not in one]
+    for level in rules.distinct_levels if unknown else ():
+        transactions = {
+            name: {"isolation": level, **one} if name in unknown else one for name, one in staged.transactions.items()
+        }
+        yield f"at {level}", _changed(staged, transactions=transactions)
+
+
+def _changed(
+    staged: Staged, *, order: list[str] | None = None, transactions: dict[str, dict[str, object]] | None = None
+) -> Staged:
+    return Staged(
+        name=staged.name,
+        server=staged.server,
+        about=staged.about,
+        data=staged.data,
+        transactions=transactions or staged.transactions,
+        order=order or staged.order,
+        victim=staged.victim,
+        notes=staged.notes,
+    )
+
+
+def differences(conflict: Conflict, recording: Recording, file: ScenarioFile) -> list[str]:
+    """In what the outcome is not the captured one: kind, members, statements, relations, indexes, victim."""
+    wanted = {"deadlock": "deadlock", "timeout": "timeout", "refused": "refused"}.get(conflict.kind, "waited")
+    if recording.outcome.kind != wanted:
+        return [f"the outcome is {recording.outcome.kind}, not {wanted}"]
+    if conflict.kind != "deadlock":
+        return []
+    rules = rules_of(conflict.server)
+    shapes = sorted(rules.shape(member.statement or "") for member in conflict.members)
+    found: list[str] = []
+    for cycle in recording.deadlocks:
+        mine = sorted(
+            rules.shape(recording.sql(member.transaction, member.statement) or "") for member in cycle.members
+        )
+        found = []
+        if len(mine) != len(shapes):
+            found.append(f"its cycle has {len(mine)} members, not {len(shapes)}")
+        elif not _alike(mine, shapes):
+            found.append("other statements waited in it")
+        tables = sorted({member.resource.table for member in cycle.members if member.resource.table})
+        if conflict.relations and tables and not set(tables) & set(conflict.relations):
+            found.append(f"it was over {', '.join(tables)}, not {', '.join(conflict.relations)}")
+        indexes = {wait.index for wait in conflict.waits if wait.index}
+        played = {member.resource.index for member in cycle.members if member.resource.index}
+        if indexes and played and indexes != played and not indexes & played:
+            found.append(f"it was through {', '.join(sorted(played))}, not {', '.join(sorted(indexes))}")
+        if not found:
+            return []
+    return found or ["no cycle was seen"]
+
+
+def _alike(one: Sequence[str], other: Sequence[str]) -> bool:
+    """Shapes are the same; where a value stood in a place for a parameter, both read as one."""
+    return [_plain(text) for text in one] == sorted(_plain(text) for text in other) or sorted(
+        map(_plain, one)
+    ) == sorted(map(_plain, other))
+
+
+def _plain(shape: str) -> str:
+    return "".join(shape.split())
