@@ -237,7 +237,7 @@ class MariadbBench(Bench):
                     pass
                 return (count, rows)
             except pymysql.Error as error:
-                kinds = {1213: "deadlock", 1205: "timeout", 1969: "timeout", 1020: "refused"}
+                kinds = {1213: "deadlock", 1205: "timeout", 3572: "timeout", 1969: "timeout", 1020: "refused"}
                 raise Failed(kinds.get(error.args[0], "rejected"), str(error)) from error
 
         return Hand(execute, connection.thread_id())

@@ -220,32 +220,43 @@ def _data(
 
 
 def _inferred(statements: Sequence[str], rules: Rules, tables: Sequence[str]) -> Schema:
-    columns: dict[str, dict[str, bool]] = {table: {} for table in tables}
-    keys: dict[str, list[str]] = {}
+    """By table the columns that statements name, those first by which they find rows; behind them those of an INSERT
+    that names none, by their places.
+    """
     by_name = {table.lower(): table for table in tables}
+    columns: dict[str, dict[str, bool]] = {table: {} for table in tables}
+    keys: dict[str, list[str]] = {table: [] for table in tables}
+    places: dict[str, dict[int, bool]] = {table: {} for table in tables}
+    values = [value for sql in statements for value in named_values(sql, rules.dialect)]
+    for value in sorted(values, key=lambda value: value.inserted):
+        table = by_name.get(value.table.lower())
+        if table is None:
+            continue
+        if value.column.startswith("#"):
+            place = int(value.column[1:])
+            places[table][place] = places[table].get(place, False) or value.text
+            continue
+        columns[table][value.column] = columns[table].get(value.column, False) or value.text
+        if not value.inserted and value.column not in keys[table]:
+            keys[table].append(value.column)
     for sql in statements:
         for access in rules.footprint(sql).accesses:
             table = by_name.get(access.table.lower())
-            if table is not None:
-                for column in access.columns:
-                    if column.isidentifier():
-                        columns[table].setdefault(column, False)
-        for value in named_values(sql, rules.dialect):
-            table = by_name.get(value.table.lower())
-            if table is None:
-                continue
-            column = f"c{int(value.column[1:]) + 1}" if value.column.startswith("#") else value.column
-            columns[table][column] = columns[table].get(column, False) or value.text
-            if not value.inserted:
-                keys.setdefault(table, [])
-                if column not in keys[table]:
-                    keys[table].append(column)
-    for sql in statements:
-        for table, column in _assigned_texts(sql, rules):
-            if table.lower() in by_name and column in columns[by_name[table.lower()]]:
-                columns[by_name[table.lower()]][column] = True
+            for column in access.columns if table is not None else ():
+                if column.isidentifier():
+                    columns[str(table)].setdefault(column, False)
+        for name, column in _assigned_texts(sql, rules):
+            if name.lower() in by_name and column in columns[by_name[name.lower()]]:
+                columns[by_name[name.lower()]][column] = True
     for table in tables:
-        columns[table] = columns[table] or {"id": False}
+        own = columns[table]
+        named = [*keys[table], *(name for name in own if name not in keys[table])] or ["id"]
+        width = max(places[table], default=-1) + 1
+        named = named[:width] if width else named
+        named += [f"c{number}" for number in range(len(named) + 1, width + 1)]
+        columns[table] = {
+            name: own.get(name, False) or places[table].get(place, False) for place, name in enumerate(named)
+        }
     return inferred(columns, keys)
 
 
