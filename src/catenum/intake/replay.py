@@ -94,7 +94,9 @@ def differences(conflict: Conflict, recording: Recording, file: ScenarioFile) ->
     """In what the outcome is not the captured one: kind, members, statements, relations, indexes, victim."""
     wanted = {"deadlock": "deadlock", "timeout": "timeout", "refused": "refused"}.get(conflict.kind, "waited")
     if recording.outcome.kind != wanted:
-        return [f"the outcome is {recording.outcome.kind}, not {wanted}"]
+        failed = (e for e in recording.events if e.error is not None and e.error.kind in ("rejected", "limit"))
+        why = next((f": {e.transaction}: {e.error.message}" for e in failed if e.error is not None), "")
+        return [f"the outcome is {recording.outcome.kind}, not {wanted}{why}"]
     if conflict.kind != "deadlock":
         return []
     rules = rules_of(conflict.server)

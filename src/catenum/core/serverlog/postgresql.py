@@ -7,7 +7,7 @@ import io
 import json
 import re
 from collections.abc import Iterator, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 from catenum.core.serverlog import LogEntry, LogReader
 
@@ -30,7 +30,6 @@ _WORDS = {
     "LOCATION": "LOCATION EMPLACEMENT ORT POSIZIONE UBICACIÓN 場所 위치 位置 ПОЛОЖЕНИЕ YER PLATS",
 }  # fmt: skip
 _ENGLISH = {word: name for name, words in _WORDS.items() for word in words.split()}
-_LINE = re.compile(r"(?P<prefix>.*?)(?<![^\W_])(?P<kind>[^\W\d_]{1,20})\d?:  (?P<rest>.*)", re.DOTALL)
 _TIME = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)?(?: [A-Z][A-Za-z0-9_/+-]*| [+-]\d\d(?::?\d\d)?)?")
 #: Seconds since 1970 with ms, as the prefix has them by ``%n``.
 _EPOCH = re.compile(r"(?<![\d.])(1\d{9}\.\d{3})(?!\d)")
@@ -39,9 +38,8 @@ _NUMBER = re.compile(r"(?<![\w.:/-])(\d{1,7})(?![\w.:/-])")
 _VIRTUAL = re.compile(r"(?<![\d/])(\d+/\d+)(?![\d/])")
 #: With ``log_error_verbosity = verbose`` the message begins with its code.
 _CODE = re.compile(r"([0-9A-Z]{5}): ")
-#: Columns of csvlog that are read, by their place ("Table 20.3" of the documentation; later versions append).
-_CSV = {"at": 0, "user": 1, "database": 2, "pid": 3, "tag": 7, "transaction": 9, "severity": 11, "code": 12,
-        "message": 13, "detail": 14, "hint": 15, "context": 18, "statement": 19, "application": 22}  # fmt: skip
+#: A row of csvlog has at least so many columns ("Table 20.3" of the documentation; later versions append some).
+_FEWEST = 23
 _JSON = {"at": "timestamp", "user": "user", "database": "dbname", "pid": "pid", "tag": "ps", "transaction": "vxid",
          "severity": "error_severity", "code": "state_code", "message": "message", "detail": "detail", "hint": "hint",
          "context": "context", "statement": "statement", "application": "application_name"}  # fmt: skip
@@ -128,11 +126,16 @@ class _CsvLog:
             end = text.find("\n") + 1
         self.left = text[end:]
         for row in csv.reader(io.StringIO(text[:end], newline="")):
-            if len(row) <= 19:
+            if len(row) < _FEWEST:
                 continue
             self.seen += 1
             if row[12] != _DONE or row[7]:
-                yield _entry({name: row[place] if place < len(row) else "" for name, place in _CSV.items()})
+                number, severity = row[3], row[11]
+                yield LogEntry(
+                    *("", row[0], int(number) if number else None, _ENGLISH.get(severity, severity), row[12]),
+                    *(row[13], row[14] or None, row[15] or None, row[18] or None, row[19] or None),
+                    *(row[1] or None, row[2] or None, row[22] or None, row[9] or None, row[7]),
+                )
 
     def finish(self) -> Iterator[LogEntry]:
         yield from ()
@@ -143,21 +146,20 @@ class _PlainLog:
 
     def __init__(self, prefix: re.Pattern[str] | None) -> None:
         self.left, self.seen = "", 0
-        self.lines: list[tuple[str, re.Match[str] | None]] = []
+        self.lines: list[tuple[str, _Head | None]] = []
         self.prefix = prefix
-        self._numbers: dict[str, int] = {}
+        self._who: dict[str, dict[str, str]] = {}
 
     def feed(self, text: str) -> Iterator[LogEntry]:
         lines = (self.left + text).split("\n")
         self.left = lines.pop()
         for line in lines:
-            found = None if line.startswith("\t") else _LINE.match(line)
-            kind = _ENGLISH.get(found["kind"]) if found else None
-            if kind is not None and kind not in _PARTS:
+            head = None if line.startswith("\t") else _head(line)
+            if head is not None and head.kind not in _PARTS:
                 yield from self.finish()
-                self.lines = [(line, found)]
+                self.lines = [(line, head)]
             elif self.lines:
-                self.lines.append((line, found if kind else None))
+                self.lines.append((line, head))
 
     def finish(self) -> Iterator[LogEntry]:
         if self.lines:
@@ -165,22 +167,22 @@ class _PlainLog:
             yield self._whole(self.lines)
         self.lines = []
 
-    def _whole(self, lines: Sequence[tuple[str, re.Match[str] | None]]) -> LogEntry:
+    def _whole(self, lines: Sequence[tuple[str, _Head | None]]) -> LogEntry:
         parts: dict[str, str] = {}
         prefix, kind, name = "", "", ""
-        for line, found in lines:
-            if found is None:
+        for line, head in lines:
+            if head is None:
                 parts[name] = f"{parts.get(name, '')}\n{line.removeprefix(chr(9))}"
                 continue
-            name = _ENGLISH[found["kind"]]
-            parts[name] = found["rest"]
+            name = head.kind
+            parts[name] = line[head.begins :]
             if name not in _PARTS:
-                prefix, kind = found["prefix"], name
+                prefix, kind = line[: head.ends], name
         message = parts.get(kind, "")
         code = _CODE.match(message)
-        told = self._told(prefix)
+        told = self._told(prefix, whole=kind != "LOG" or "Lock" in message)
         return LogEntry(
-            raw="\n".join(line for line, _ in lines).rstrip("\n"),
+            raw="\n".join(line for line, _ in lines).rstrip("\n") if len(lines) > 1 else lines[0][0],
             at=told.get("at"),
             pid=int(told["pid"]) if told.get("pid") else None,
             severity=kind,
@@ -196,26 +198,66 @@ class _PlainLog:
             transaction=told.get("transaction"),
         )
 
-    def _told(self, prefix: str) -> dict[str, str]:
-        """What a prefix tells: by ``log_line_prefix`` where that is known, otherwise by what can be nothing else."""
+    def _told(self, prefix: str, *, whole: bool) -> dict[str, str]:
+        """What a prefix tells: by ``log_line_prefix`` where that is known, otherwise by what can be nothing else.
+
+        ``whole``: with the time; who a process is does not change, and is found out once.
+        """
         if self.prefix is not None:
             found = self.prefix.match(prefix)
             return {k: v for k, v in found.groupdict().items() if v and v != "[unknown]"} if found else {}
-        at, epoch, virtual = _TIME.search(prefix), _EPOCH.search(prefix), _VIRTUAL.search(prefix)
-        told = {"at": at[0]} if at else {"at": epoch[1]} if epoch else {}
+        virtual = _VIRTUAL.search(prefix) if "/" in prefix else None
+        rest = prefix if _PID.search(prefix) else _VIRTUAL.sub(" ", _TIME.sub(" ", prefix))
+        pid = _PID.search(rest) or _NUMBER.search(rest)
+        number = pid[1] if pid else ""
+        if number not in self._who:
+            self._who[number] = _identity(prefix)
+            if len(self._who) > _MOST_KNOWN:
+                self._who.clear()
+        told = {**self._who.get(number, {}), "pid": number}
         if virtual:
             told["transaction"] = virtual[1]
-        rest = _TIME.sub(" ", prefix)
-        pid = _PID.search(rest) or _NUMBER.search(_VIRTUAL.sub(" ", rest))
-        if pid:
-            told["pid"] = pid[1]
-        named = dict(re.findall(r"\b(user|db|app)=([^,\s\]]+)", prefix))
-        names = {"user": "user", "db": "database", "app": "application"}
-        told |= {names[key]: value for key, value in named.items() if value != "[unknown]"}
-        both = re.search(r"(?<!\S)([^\s@\[\]=,]+)@([^\s@\[\]=,]+)", rest)
-        if both and not named:
-            told |= {"user": both[1], "database": both[2]}
+        if whole:
+            at, epoch = _TIME.search(prefix), _EPOCH.search(prefix)
+            told |= {"at": at[0]} if at else {"at": epoch[1]} if epoch else {}
         return told
+
+
+#: Processes of which a plain log's reader remembers who they are.
+_MOST_KNOWN = 50_000
+
+
+class _Head(NamedTuple):
+    """Where a line's prefix ends and its text begins, and what kind of part of a message it is."""
+
+    kind: str
+    ends: int
+    begins: int
+
+
+def _head(line: str) -> _Head | None:
+    """A word of the server's with a colon and two spaces behind it, the first of its line."""
+    at = line.find(":  ")
+    while at >= 0:
+        begins = at
+        while begins and (line[begins - 1].isalpha() or (begins == at and line[begins - 1].isdigit())):
+            begins -= 1
+        kind = _ENGLISH.get(line[begins:at].rstrip("12345"))
+        if kind is not None:
+            return _Head(kind, begins, at + 3)
+        at = line.find(":  ", at + 1)
+    return None
+
+
+def _identity(prefix: str) -> dict[str, str]:
+    """User, database and application of a session, as far as a prefix names them."""
+    named = dict(re.findall(r"\b(user|db|app)=([^,\s\]]+)", prefix))
+    names = {"user": "user", "db": "database", "app": "application"}
+    told = {names[key]: value for key, value in named.items() if value != "[unknown]"}
+    both = re.search(r"(?<!\S)([^\s@\[\]=,]+)@([^\s@\[\]=,]+)", _TIME.sub(" ", prefix))
+    if both and not named:
+        told |= {"user": both[1], "database": both[2]}
+    return told
 
 
 #: What stands behind a per cent sign of ``log_line_prefix`` (documentation, 20.8.3), and what it matches.

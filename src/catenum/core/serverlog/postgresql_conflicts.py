@@ -7,6 +7,7 @@ member's statement (deadlock.c, ``DeadLockReport``). The first member is the one
 from __future__ import annotations
 
 import re
+from collections import deque
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
@@ -47,6 +48,10 @@ _PREPARED = re.compile(r"(?is)\bprepare\s+\S+?\s*(?:\([^)]*\))?\s+as\s+(.*)")
 _CALLED = re.compile(r"(?is)\s*execute\s+\S+?\s*\((.*)\)\s*;?\s*$")
 
 
+#: Sessions that are remembered, and messages of each since its transaction began.
+MOST_SESSIONS, MOST_STATEMENTS = 20_000, 500
+
+
 class _Place(NamedTuple):
     text: str
     table: str | None
@@ -75,16 +80,20 @@ class PostgresqlConflicts:
 
     def __init__(self, texts: Texts) -> None:
         self.texts = texts
-        self.histories = Histories(texts)
+        self._ran: dict[int, deque[LogEntry]] = {}
         self._who: dict[int, LogEntry] = {}
         self._waits: dict[int, _OpenWait] = {}
 
     def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
         """Each conflict, when it is whole; a wait, when it is over or the log ends."""
         for entry in entries:
+            if entry.severity == "LOG" and "Lock" not in entry.message:
+                if entry.pid is not None:
+                    self._remember(entry.pid, entry)  # most of a log: looked into only where its session takes part
+                continue
             if entry.pid is not None and (entry.application or entry.user):
                 self._who[entry.pid] = entry
-                if len(self._who) > 20_000:
+                if len(self._who) > MOST_SESSIONS:
                     self._who.pop(next(iter(self._who)))
             yield from self._of(entry)
         for wait in list(self._waits.values()):
@@ -121,21 +130,33 @@ class PostgresqlConflicts:
     def _failed(self, entry: LogEntry) -> None:
         self._waits.pop(entry.pid or 0, None)
         if entry.severity != "ERROR":
-            self.histories.gone(str(entry.pid))
+            self._ran.pop(entry.pid or 0, None)
 
     # -- what a session ran ------------------------------------------------------------------------------------------
 
     def _log(self, entry: LogEntry) -> Iterator[Conflict]:
-        if entry.pid is None:
-            return
-        if "Lock" in entry.message:
+        if entry.pid is not None and "Lock" in entry.message:
             yield from self._waiting(entry)
-            return
-        sql = _statement_of(entry)
-        if sql is None:
-            return
-        number = entry.transaction if entry.transaction and not entry.transaction.endswith("/0") else None
-        self.histories.ran(str(entry.pid), sql, number)
+
+    def _remember(self, pid: int, entry: LogEntry) -> None:
+        kept = self._ran.get(pid)
+        if kept is None:
+            kept = self._ran[pid] = deque(maxlen=MOST_STATEMENTS)
+            if len(self._ran) > MOST_SESSIONS:
+                self._ran.pop(next(iter(self._ran)))
+        elif kept and entry.transaction != kept[-1].transaction and entry.transaction:
+            kept.clear()  # the numbers of transactions tell that another has begun
+        kept.append(entry)
+
+    def _opened(self, pid: int, number: str | None) -> Open | None:
+        """What a session has run since its transaction began."""
+        histories = Histories(self.texts)
+        for entry in self._ran.get(pid, ()):
+            sql = _statement_of(entry)
+            if sql is not None:
+                virtual = entry.transaction if entry.transaction and not entry.transaction.endswith("/0") else None
+                histories.ran(str(pid), sql, virtual)
+        return histories.of(str(pid), number)
 
     # -- waits -------------------------------------------------------------------------------------------------------
 
@@ -243,9 +264,11 @@ class PostgresqlConflicts:
     # -- details -----------------------------------------------------------------------------------------------------
 
     def _member(self, pid: int | None, statement: str | None, entry: LogEntry | None) -> Member:
-        who = entry if entry is not None and (entry.application or entry.user) else self._who.get(pid or 0)
+        ran = self._ran.get(pid or 0)
+        known_by = self._who.get(pid or 0) or (ran[-1] if ran else None)
+        who = entry if entry is not None and (entry.application or entry.user) else known_by
         number = entry.transaction if entry is not None else None
-        opened = self.histories.of(str(pid), number)
+        opened = self._opened(pid, number) if pid is not None else None
         history = _history(opened, statement)
         known: dict[str, Provenance] = {
             "session": "captured",
