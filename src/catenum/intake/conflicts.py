@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -49,7 +50,7 @@ def conflicts_in(
 def moment(text: str) -> datetime:
     """A time on the command line; without a zone it is UTC. Raises InputError."""
     try:
-        return utc(text.replace("T", " ").removesuffix("Z"), UTC)
+        return utc(_spaced(text), UTC)
     except (NoZone, ValueError) as error:
         advice = "Such as '2026-11-25 22:00:00', or with a zone '2026-11-25 22:00:00 +01'."
         raise InputError(f"{text!r} is no time", advice=advice) from error
@@ -59,7 +60,12 @@ def _within(at: str | None, since: datetime | None, until: datetime | None) -> b
     if since is None and until is None:
         return True
     try:
-        when = utc((at or "").replace("T", " ").removesuffix("Z"), UTC)
+        when = utc(_spaced(at or ""), UTC)
     except (NoZone, ValueError):
         return True  # nothing is left out that may be meant
     return (since is None or when >= since) and (until is None or when <= until)
+
+
+def _spaced(at: str) -> str:
+    """A time with a space before the hour, and no letter for UTC at its end."""
+    return re.sub(r"(?<=\d)T(?=\d)", " ", at).removesuffix("Z")

@@ -62,24 +62,16 @@ def rows_for(
     """Rows for statements, each list of them one transaction's. ``records``: rows that a report showed, by table."""
     rows = Rows()
     made: set[tuple[str, tuple[str, ...]]] = set()
-    for table, known in (records or {}).items():
-        if table in tables:
-            for record in known[:MOST_ROWS]:
-                _add(rows, tables, table, dict(record), made)
-    inserted: set[tuple[str, tuple[str, ...]]] = set()
-    single: list[str] = [sql for one in statements for sql in one]
-    for sql in single:
-        for table, given in _rows_of(sql, tables, rules, inserted=True):
-            key = _key(tables[table], given)
-            if key is not None:
-                inserted.add((table, key))
-            _parents(rows, tables, table, given, made)
-    for sql in single:
-        for table, given in _rows_of(sql, tables, rules, inserted=False):
-            key = _key(tables[table], given)
-            if key is not None and (table, key) in inserted and not given.get("\0seen"):
-                continue
+    single = [sql for one in statements for sql in one]
+    inserts = [found for sql in single for found in _rows_of(sql, tables, rules, inserted=True)]
+    inserted = {(table, key) for table, given in inserts if (key := _key(tables[table], given)) is not None}
+    shown = [(table, dict(one)) for table, known in (records or {}).items() if table in tables for one in known]
+    named = [found for sql in single for found in _rows_of(sql, tables, rules, inserted=False)]
+    for table, given in (*shown[:MOST_ROWS], *named):
+        if (table, _key(tables[table], given)) not in inserted:
             _add(rows, tables, table, given, made)
+    for table, given in inserts:
+        _parents(rows, tables, table, given, made)
     return rows
 
 
@@ -160,6 +152,8 @@ def _parents(
 def _made_up(column: Column, number: int) -> str:
     """A value of a column's type."""
     kind = column.type
+    if column.labels:
+        return literal(column.labels[0], text=True)
     if any(word in kind for word in ("char", "text", "clob", "citext")):
         return f"'{'x' if not number else f'x{number}'}'"
     if any(

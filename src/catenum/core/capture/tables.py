@@ -39,6 +39,7 @@ class Column:
     type: str
     needed: bool = False
     made: bool = False
+    labels: tuple[str, ...] = ()  # of an enumerated type
 
 
 @dataclass(slots=True)
@@ -76,7 +77,19 @@ def read_schema(text: str, rules: Rules) -> Schema:
         plain = _without_schemas(plain, schemas, rules)
         table = _read(plain, found, rules.dialect)
         found.statements.append((table, plain))
+    enums = {name.lower(): _labels(body) for _, sql in found.statements for name, body in _ENUM.findall(sql)}
+    for info in found.tables.values():
+        for column in info.columns.values():
+            own = re.match(r"enum\s*\((.*)\)", column.type, re.DOTALL)
+            column.labels = _labels(own[1]) if own else enums.get(column.type.strip('"'), ())
     return found
+
+
+_ENUM = re.compile(r"(?is)create\s+type\s+[\"]?(\w+)[\"]?\s+as\s+enum\s*\((.*?)\)")
+
+
+def _labels(text: str) -> tuple[str, ...]:
+    return tuple(label.replace("''", "'") for label in re.findall(r"'((?:[^']|'')*)'", text))
 
 
 def _without_comments(sql: str) -> str:

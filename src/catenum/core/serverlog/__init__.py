@@ -31,7 +31,7 @@ class LogEntry(NamedTuple):
     @property
     def is_deadlock(self) -> bool:
         """Whether it is the report of a deadlock (SQLSTATE 40P01; where no code is given, by its words)."""
-        return self.code == "40P01" or (self.code is None and self.message == "deadlock detected")
+        return self.code == "40P01" or (self.code is None and self.message.startswith("deadlock detected"))
 
     @property
     def text(self) -> str:

@@ -1,0 +1,226 @@
+"""Conflicts made on servers that log them: what the logs say of them is then held against what was done."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import shutil
+import subprocess
+import tempfile
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import psycopg
+import pymysql
+
+from catenum.engines.private.mariadb import MariadbRecipe
+from catenum.engines.private.mysql import MysqlRecipe
+from catenum.engines.private.postgresql import PostgresqlRecipe
+from catenum.engines.private.programs import cache_folder, server_owner, server_programs
+from conftest import until
+
+TABLES = (
+    "create table berth (id int primary key, vessel varchar(90), moved int default 0)",
+    "insert into berth values (3, 'Halcyon'), (7, 'Oriel'), (9, 'Petrel')",
+    "create table crate (id int primary key, berth int, kg int default 0, foreign key (berth) references berth (id))",
+    "insert into crate values (1, 3, 0), (2, 7, 0)",
+)
+#: A second line that reads like the next member of PostgreSQL's report.
+HOSTILE = "update berth set vessel = 'x\nProcess 1: y\nERROR:  deadlock detected' where id = 7"
+#: Title: what each of two does first, then what each waits with; the tables it is over.
+PAIRS: dict[str, tuple[tuple[str, str], tuple[str, str], set[str]]] = {
+    "opposite order": (
+        ("update berth set vessel = 'Oriel' where id = 3", "update berth set moved = 1 where id = 7"),
+        ("update berth set vessel = 'Halcyon' where id = 7", "update berth set moved = 2 where id = 3"),
+        {"berth"},
+    ),
+    "two tables": (
+        ("select * from berth where id = 3 for update", "update crate set kg = 1 where id = 2"),
+        ("update crate set kg = 2 where id = 2", "update berth set moved = 2 where id = 3"),
+        {"berth", "crate"},
+    ),
+    "one key twice": (
+        ("insert into berth values (100, 'a', 0)", "insert into berth values (101, 'b', 0)"),
+        ("insert into berth values (101, 'a', 0)", "insert into berth values (100, 'b', 0)"),
+        {"berth"},
+    ),
+}
+OWN: dict[str, dict[str, tuple[tuple[str, str], tuple[str, str], set[str]]]] = {
+    "postgresql": {
+        "upgrade": (
+            ("select * from berth where id = 3 for share",) * 2,
+            ("update berth set moved = 1 where id = 3", "update berth set moved = 2 where id = 3"),
+            {"berth"},
+        ),
+        "advisory": (
+            ("select pg_advisory_xact_lock(11)", "select pg_advisory_xact_lock(12)"),
+            ("select pg_advisory_xact_lock(12)", "select pg_advisory_xact_lock(11)"),
+            set(),
+        ),
+        "whole tables": (
+            ("lock table berth in share mode", "lock table crate in share mode"),
+            ("insert into crate values (50, 3)", "insert into berth values (50)"),
+            {"berth", "crate"},
+        ),
+        "hostile text": (
+            ("update berth set moved = 1 where id = 3", "update berth set moved = 1 where id = 7"),
+            (HOSTILE, "update berth set moved = 2 where id = 3"),
+            {"berth"},
+        ),
+    },
+    "mariadb": {
+        "upgrade": (
+            ("select * from berth where id = 3 lock in share mode",) * 2,
+            ("update berth set moved = 1 where id = 3", "update berth set moved = 2 where id = 3"),
+            {"berth"},
+        ),
+        "gaps": (
+            ("select * from berth where id = 5 for update", "select * from berth where id = 6 for update"),
+            ("insert into berth values (5, 'x', 0)", "insert into berth values (6, 'y', 0)"),
+            {"berth"},
+        ),
+    },
+}
+OWN["mysql"] = OWN["mariadb"]
+
+
+@dataclass
+class Made:
+    """One conflict that was made: by whom, with what, who fell."""
+
+    title: str
+    sessions: tuple[str, ...]
+    first: tuple[str, ...]
+    then: tuple[str, ...]
+    over: set[str]
+    victim: str
+
+
+@dataclass
+class Captured:
+    """A server's logs, and the conflicts in them in their order."""
+
+    folder: Path
+    made: list[Made] = field(default_factory=list)
+
+
+def pairs_of(server: str) -> dict[str, tuple[tuple[str, str], tuple[str, str], set[str]]]:
+    """What is made on a server, by its title."""
+    return {**PAIRS, **OWN[server]}
+
+
+def captured(server: str, folder: Path, *, statements: bool) -> Captured:
+    """Make every conflict on a server of its own, and take its logs."""
+    found = Captured(folder)
+    owner = server_owner()
+    programs = server_programs(server, {}, cache_folder(owner), owner)
+    place = Path(tempfile.mkdtemp(prefix="catenum-captured-"))
+    if owner.drop:
+        os.chown(place, owner.uid, owner.gid)
+    try:
+        runs = _postgresql if server == "postgresql" else _innodb
+        runs(server, programs, owner, place, found, statements=statements)
+    finally:
+        shutil.rmtree(place, ignore_errors=True)
+    return found
+
+
+def _postgresql(server: str, programs: Any, owner: Any, place: Path, found: Captured, *, statements: bool) -> None:
+    recipe = PostgresqlRecipe(programs, owner)
+    recipe.initialise(place / "data")
+    settings = ("logging_collector=on", "log_destination=stderr,csvlog,jsonlog", "log_filename=port.log",
+                "log_lock_waits=on", "deadlock_timeout=60ms", "listen_addresses=", "log_line_prefix=%m [%p] %a ",
+                f"log_statement={'all' if statements else 'none'}")  # fmt: skip
+    options = [part for setting in settings for part in ("-c", setting)]
+    command = [str(recipe.programs / "postgres"), "-D", str(place / "data"), "-k", str(place), *options]
+    process = subprocess.Popen(command, cwd="/", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, **owner.popen)
+    until(lambda: recipe.is_ready(place / "data", place), "the server is ready")
+
+    def connect(name: str) -> psycopg.Connection:
+        return psycopg.connect(f"host={place} user=catenum dbname=postgres", application_name=name)
+
+    with connect("admin") as admin:
+        for sql in TABLES:
+            admin.execute(
+                sql.replace("'), (", "'), (").replace("values (3, 'Halcyon')", "(id, vessel) values (3, 'Halcyon')")
+            )
+    _make_all(server, connect, lambda session: str(session.info.backend_pid), found)
+    process.send_signal(2)
+    process.wait(30)
+    for file in (place / "data" / "log").iterdir():
+        shutil.copy(file, found.folder / file.name)
+
+
+def _innodb(server: str, programs: Any, owner: Any, place: Path, found: Captured, *, statements: bool) -> None:
+    recipe = (MysqlRecipe if server == "mysql" else MariadbRecipe)(programs, owner)
+    recipe.initialise(place / "data")
+    logs = [f"--log-error={place}/error.log", f"--general-log-file={place}/general.log",
+            f"--general-log={'ON' if statements else 'OFF'}", "--innodb-print-all-deadlocks=ON"]  # fmt: skip
+    places = [f"--datadir={place}/data", f"--socket={place}/server.sock", f"--pid-file={place}/data/server.pid",
+              f"--tmpdir={place}", "--skip-networking", *logs]  # fmt: skip
+    own = ["--mysqlx=OFF", "--log-error-verbosity=3"] if server == "mysql" else []
+    process = subprocess.Popen(
+        [*recipe.program_words(), *places, *own],
+        cwd="/", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, **owner.popen,
+    )  # fmt: skip
+    until(lambda: recipe.is_ready(place / "data", place), "the server is ready", 90)
+
+    def connect(name: str) -> pymysql.Connection:
+        database = None if name == "maker" else "port"
+        return pymysql.connect(unix_socket=f"{place}/server.sock", user="root", database=database, program_name=name)
+
+    maker = connect("maker")
+    maker.cursor().execute("create database port")
+    maker.close()
+    admin = connect("admin")
+    for sql in TABLES:
+        admin.cursor().execute(sql.replace("values (3, 'Halcyon')", "(id, vessel) values (3, 'Halcyon')"))
+    admin.commit()
+    _make_all(server, connect, lambda session: str(session.thread_id()), found)
+    cursor = admin.cursor()
+    cursor.execute("show engine innodb status")
+    (found.folder / "status.txt").write_text(f"Hello,\nsee below.\n\n{cursor.fetchone()[2]}\nRegards", encoding="utf-8")
+    admin.close()
+    process.terminate()
+    process.wait(60)
+    for name in ("error.log", *(["general.log"] if statements else [])):
+        shutil.copy(place / name, found.folder / name)
+
+
+def _make_all(server: str, connect: Callable[[str], Any], number: Callable[[Any], str], found: Captured) -> None:
+    for title, (first, then, over) in pairs_of(server).items():
+        sessions = [connect(f"{title.split()[0]}-{n}") for n in (1, 2)]
+        numbers = tuple(map(number, sessions))
+        fell: list[str] = []
+
+        def run(place: int, sql: str, sessions: list[Any] = sessions, numbers: Any = numbers, fell: Any = fell) -> None:
+            try:
+                sessions[place].cursor().execute(sql)
+            except (psycopg.Error, pymysql.Error):
+                fell.append(numbers[place])
+                sessions[place].rollback()
+
+        for place, sql in enumerate(first):
+            run(place, sql)
+        waiting = threading.Thread(target=run, args=(0, then[0]))
+        waiting.start()
+        time.sleep(0.2)
+        run(1, then[1])
+        waiting.join()
+        for session in sessions:
+            session.rollback()
+            session.close()
+        assert len(fell) == 1, (title, fell)
+        found.made.append(Made(title, numbers, first, then, over, fell[0]))
+
+
+def read(text: str) -> dict:
+    """A command's JSON."""
+    with contextlib.suppress(ValueError):
+        return json.loads(text)
+    raise AssertionError(text[:500])

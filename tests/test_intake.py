@@ -1,0 +1,287 @@
+"""Conflicts read from servers' own logs, and staged again: each made on a real server first."""
+
+from __future__ import annotations
+
+import gzip
+import re
+import subprocess
+from collections.abc import Callable
+
+import pytest
+
+from capturing import Captured, captured, pairs_of
+from catenum.core.capture.tables import read_schema
+from catenum.core.scenario.reader import read_scenario
+from catenum.core.serverlog.histories import Histories
+from catenum.core.servers import rules_of
+from conftest import needs
+
+SERVERS = ("postgresql", "mariadb", "mysql")
+FORMS = {
+    "postgresql": ("port.log", "port.csv", "port.json"),
+    "mariadb": ("error.log",),
+    "mysql": ("error.log",),
+}
+
+
+@pytest.fixture(scope="module")
+def logs(tmp_path_factory) -> Callable[[str, bool], Captured]:
+    """A server's logs, made once."""
+    made: dict[tuple[str, bool], Captured] = {}
+
+    def get(server: str, statements: bool) -> Captured:
+        if (server, statements) not in made:
+            needs(server)
+            folder = tmp_path_factory.mktemp(f"{server}-{statements}")
+            made[server, statements] = captured(server, folder, statements=statements)
+        return made[server, statements]
+
+    return get
+
+
+def plain(sql: str | None) -> str:
+    return " ".join((sql or "").split())
+
+
+@pytest.mark.parametrize("statements", [False, True])
+@pytest.mark.parametrize(("server", "form"), [(server, form) for server in SERVERS for form in FORMS[server]])
+def test_intake_says_who_took_part_with_what_over_what_and_who_fell(call, logs, server, form, statements):
+    found = logs(server, statements)
+    files = [found.folder / form]
+    if statements and server != "postgresql":
+        files.append(found.folder / "general.log")
+    done = call("intake", *files, "--json")
+    assert done.code == 1
+    conflicts = done.json["conflicts"]
+    assert [one["kind"] for one in conflicts] == ["deadlock"] * len(found.made)
+    for told, made in zip(conflicts, found.made, strict=True):
+        assert {member["session"] for member in told["members"]} == set(made.sessions), made.title
+        assert told["victim"] == made.victim
+        assert set(told["relations"]) == made.over
+        assert {(wait["waiter"], wait["holder"]) for wait in told["waits"]} == {made.sessions, made.sessions[::-1]}
+        for member in told["members"]:
+            place = made.sessions.index(member["session"])
+            assert plain(member["statement"]) == plain(made.then[place])
+            if statements:
+                assert [plain(sql) for sql in member["history"]] == [plain(made.first[place]), plain(made.then[place])]
+                assert member["provenance"]["history"] == "recovered"
+            else:
+                assert (member["history"], member["provenance"]["history"]) == (None, "unknown")
+            if server == "postgresql" and form != "port.log":
+                assert member["application"] == f"{made.title.split()[0]}-{place + 1}"
+
+
+@pytest.mark.parametrize("statements", [False, True])
+@pytest.mark.parametrize("server", SERVERS)
+def test_each_captured_deadlock_comes_again(request, call, logs, server, statements):
+    request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+    found = logs(server, statements)
+    files = [found.folder / FORMS[server][-1], *([found.folder / "general.log"] if statements and server != "postgresql" else [])]  # fmt: skip
+    came = {}
+    for number, made in enumerate(found.made, 1):
+        done = call("restage", *files, "--pick", number, "--json")
+        came[made.title] = (done.code, done.json["same"] if done.out else done.err)
+        text = done.json["scenario"]
+        read_scenario(text.encode(), "restaged")
+        assert ("a stand-in: the log does not have" in text) is (not statements), made.title
+        assert ("ASSUMED: the tables are inferred" in text) is bool(made.over)
+    assert came == dict.fromkeys(pairs_of(server), (0, True))
+
+
+def test_a_scenario_that_was_staged_again_can_be_played_as_any_other(call, logs, tmp_path):
+    found = logs("postgresql", False)
+    done = call("restage", found.folder / "port.csv", "--pick", 1, "--no-play", "--name", "last-night")
+    assert done.code == 0
+    (tmp_path / "last-night.yaml").write_text(done.out)
+    assert call("play", "last-night.yaml", "--quiet", "--expect", "deadlock").code == 0
+    assert call("explore", "last-night.yaml", "--quiet").code == 1
+
+
+@pytest.mark.parametrize("server", SERVERS)
+def test_one_conflict_is_told_as_a_story_and_says_where_each_fact_comes_from(call, logs, server, tmp_path):
+    found = logs(server, False)
+    file = found.folder / FORMS[server][-1]
+    done = call("intake", file, "--pick", 1, "--save", "rec.json")
+    assert done.code == 1
+    assert "Deadlock, not just a block" in done.out
+    assert re.search(r"captured \(in the report itself\): .*victim", done.out)
+    assert "unknown: " in done.out
+    # nobody knows which statement took the locks, so none is blamed
+    assert not re.search(r"1 took .* \(derived from its text\)", done.out)
+    assert call("explain", "rec.json").out.startswith("deadlock:")
+    assert call("draw", "rec.json", "--only", "graph").code == 0
+    assert call("intake", file, "--since", "2999-01-01 00:00:00").code == 0
+    assert call("intake", file, "--until", "2999-01-01 00:00:00").code == 1
+
+
+def test_conflicts_of_one_shape_are_one_kind_whatever_their_values(call, logs, tmp_path):
+    text = (logs("postgresql", False).folder / "port.json").read_text()
+    again = text.replace("where id = 3", "where id = 33").replace("where id = 7", "where id = 77")
+    (tmp_path / "twice.json").write_text(text + again)
+    done = call("intake", "twice.json", "--json")
+    made = len(pairs_of("postgresql"))
+    assert len(done.json["conflicts"]) == 2 * made
+    assert sum(group["count"] for group in done.json["groups"]) == 2 * made
+    pair = next(group for group in done.json["groups"] if 1 in group["conflicts"])
+    assert {1, made + 1} <= set(pair["conflicts"])
+
+
+@pytest.mark.parametrize("form", ["gz", "folder", "stdin"])
+def test_logs_come_packed_in_folders_or_through_a_pipe(run, logs, tmp_path, form):
+    log = logs("postgresql", False).folder / "port.csv"
+    wanted = run("intake", log, "--json").json["conflicts"]
+    if form == "gz":
+        (tmp_path / "port.csv.gz").write_bytes(gzip.compress(log.read_bytes()))
+        done = run("intake", "port.csv.gz", "--json")
+    elif form == "folder":
+        (tmp_path / "logs").mkdir()
+        (tmp_path / "logs" / "port.csv").write_bytes(log.read_bytes())
+        (tmp_path / "logs" / "notes").write_text("nothing of the kind")
+        done = run("intake", "logs", "--json")
+    else:
+        done = run("intake", "-", "--json", input=log.read_text())
+    assert [one["members"] for one in done.json["conflicts"]] == [one["members"] for one in wanted]
+
+
+@pytest.mark.parametrize("server", ["mariadb", "mysql"])
+def test_a_report_is_found_in_a_status_text_with_anything_around_it(call, logs, server, tmp_path):
+    found = logs(server, False)
+    last = found.made[-1]
+    for name, change in (("as it is", lambda text: text), ("quoted", lambda text: text.replace("\n", "\n> "))):
+        (tmp_path / "mail.txt").write_text(change((found.folder / "status.txt").read_text()))
+        (told,) = call("intake", "mail.txt", "--json").json["conflicts"]
+        assert (told["victim"], set(told["relations"])) == (last.victim, last.over), name
+        assert {plain(member["statement"]) for member in told["members"]} == {plain(sql) for sql in last.then}
+
+
+@pytest.mark.parametrize("server", SERVERS)
+def test_with_mask_no_value_of_a_log_is_left(request, call, logs, server):
+    request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+    found = logs(server, server == "postgresql")
+    file = found.folder / FORMS[server][-1]
+    words = [("intake", file, "--mask"), ("intake", file, "--mask", "--json"), ("intake", file, "--mask", "--pick", 1)]
+    for one in words:
+        out = call(*one).out
+        assert not {"Halcyon", "Oriel", "id = 7", "id = 3"} & {
+            w for w in ("Halcyon", "Oriel", "id = 7", "id = 3") if w in out
+        }
+    assert found.made[0].victim in call(*words[1]).out
+    done = call("restage", file, "--pick", 1, "--mask", "--json")
+    assert (done.code, done.json["same"]) == (0, True)
+    assert "Halcyon" not in done.json["scenario"]
+
+
+def test_with_the_prefix_a_plain_log_tells_the_applications(call, logs):
+    log = logs("postgresql", False).folder / "port.log"
+    (told, *_) = call("intake", log, "--prefix", "%m [%p] %a ", "--json").json["conflicts"]
+    assert {member["application"] for member in told["members"]} == {"opposite-1", "opposite-2"}
+
+
+def test_terse_and_verbose_logs_are_read_for_what_they_have(call, logs, tmp_path):
+    plain_log = (logs("postgresql", False).folder / "port.log").read_text()
+    terse = "\n".join(line for line in plain_log.split("\n") if not line.startswith("\t") and "DETAIL:" not in line)
+    (tmp_path / "terse.log").write_text(terse)
+    told = call("intake", "terse.log", "--json").json["conflicts"]
+    fallen = [one for one in told if one["kind"] == "deadlock"]
+    assert len(fallen) == len(pairs_of("postgresql"))
+    assert all(len(one["members"]) == 1 and "terse" in one["notes"][0] for one in fallen)
+    assert "two members" in call("restage", "terse.log", "--pick", fallen[0]["number"]).err
+    german = plain_log.replace("DETAIL:", "DETAIL:").replace("ERROR:", "FEHLER:").replace("STATEMENT:", "ANWEISUNG:")
+    german = re.sub(r"Process (\d+) waits for (\S+) on transaction (\d+); blocked by process (\d+)\.",
+                    r"Prozess \1 wartet auf \2-Sperre auf Transaktion \3; blockiert von Prozess \4.", german)  # fmt: skip
+    german = german.replace("deadlock detected", "Verklemmung entdeckt").replace("Process ", "Prozess ")
+    (tmp_path / "german.log").write_text(german)
+    members = [
+        {m["session"] for m in one["members"]} for one in call("intake", "german.log", "--json").json["conflicts"]
+    ]
+    assert set(logs("postgresql", False).made[0].sessions) in members
+
+
+@pytest.mark.parametrize(
+    ("content", "told"),
+    [
+        (b"", "does not read like a log"),
+        (b"The tide tables of Marrowgate Harbour\nhigh water 04:12\n", "does not read like a log"),
+        (b"\x1f\x8b\x08\x00cut", "cannot be read"),
+        (b"\x00\xff\xfe" * 300, "does not read like a log"),
+    ],
+)
+def test_what_is_no_log_is_refused(call, tmp_path, content, told):
+    (tmp_path / "port.log").write_bytes(content)
+    done = call("intake", "port.log")
+    assert (done.code, told in done.err, done.out) == (2, True, "")
+
+
+def test_other_wrong_calls_are_refused(call, logs, tmp_path):
+    log = logs("postgresql", False).folder / "port.csv"
+    assert "no such file" in call("intake", "nowhere.log").err
+    assert "--pick 99: there are" in call("intake", log, "--pick", 99).err
+    assert "--pick N says which" in call("restage", log).err
+    assert "is no time" in call("intake", log, "--since", "yesterday").err
+    other = logs("mariadb", False).folder / "error.log"
+    assert "logs of different servers" in call("intake", log, other).err
+    (tmp_path / "empty.sql").write_text("select 1;")
+    assert "no definition of a table" in call("restage", log, "--pick", 1, "--schema", "empty.sql").err
+
+
+def test_a_dump_without_data_serves_as_schema_file(call, logs, own_server, tmp_path):
+    with own_server.admin() as admin:
+        admin.execute(
+            "create schema port; create type port.state as enum ('in', 'out'); create table port.berth (id serial "
+            "primary key, vessel text not null unique, moved int not null default 0, st port.state not null); "
+            "create table port.crate (id int primary key, berth int not null references port.berth (id)); "
+            "comment on table port.berth is 'x'; grant select on port.berth to guest"
+        )
+    dumped = subprocess.run(
+        ["pg_dump", "--schema-only", f"--dbname={own_server.conninfo}"], capture_output=True, text=True, check=True
+    )
+    (tmp_path / "schema.sql").write_text(dumped.stdout)
+    log = logs("postgresql", False).folder / "port.csv"
+    done = call("restage", log, "--pick", 1, "--schema", "schema.sql", "--json")
+    assert (done.code, done.json["same"]) == (0, True), done.err
+    text = done.json["scenario"]
+    assert "Dropped from the schema file" in text
+    assert "CREATE TYPE state" in text
+    assert "port.berth" not in text
+    assert "CREATE TABLE crate" not in text  # nothing of the deadlock refers to it
+
+
+@pytest.mark.parametrize(
+    ("server", "script", "table", "primary", "parents"),
+    [
+        ("postgresql", "CREATE TABLE public.crate (id integer NOT NULL, berth integer);\n"
+         "ALTER TABLE ONLY public.crate ADD CONSTRAINT k PRIMARY KEY (id);\n"
+         "ALTER TABLE ONLY public.crate ADD CONSTRAINT f FOREIGN KEY (berth) REFERENCES public.berth(id);",
+         "crate", ("id",), ["berth"]),
+        ("mysql", "DROP TABLE IF EXISTS `crate`;\n/*!40101 SET character_set_client = utf8 */;\nCREATE TABLE `crate` (\n"
+         "  `quay` varchar(9) NOT NULL,\n  `no` int NOT NULL,\n  `berth` int DEFAULT NULL,\n  PRIMARY KEY (`quay`,`no`),\n"
+         "  CONSTRAINT `f` FOREIGN KEY (`berth`) REFERENCES `berth` (`id`)\n) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4;\n"
+         "LOCK TABLES `crate` WRITE;", "crate", ("quay", "no"), ["berth"]),
+    ],
+)  # fmt: skip
+def test_keys_and_references_are_read_from_dumps(server, script, table, primary, parents):
+    schema = read_schema(script, rules_of(server))
+    info = schema.tables[table]
+    assert info.primary == primary
+    assert [parent for _, parent, _ in info.references] == parents
+
+
+@pytest.mark.parametrize(
+    ("texts", "history", "isolation"),
+    [
+        (["begin", "update a", "update b"], ["update a", "update b"], None),
+        (["begin", "update a", "commit", "update b"], ["update b"], None),
+        (["begin isolation level serializable; update a; update b"], ["update a", "update b"], "serializable"),
+        (["start transaction", "savepoint s", "update a", "rollback to s", "update b"],
+         ["savepoint s", "update a", "rollback to s", "update b"], None),
+        (["SET AUTOCOMMIT = 0", "update a", "update b", "COMMIT", "update c", "update d"], ["update c", "update d"], None),
+        (["set session transaction isolation level read committed", "begin", "update a"], ["update a"], "read committed"),
+    ],
+)  # fmt: skip
+def test_a_transaction_is_rebuilt_from_what_its_session_ran(texts, history, isolation):
+    histories = Histories(rules_of("mariadb"))
+    for text in texts:
+        histories.ran("7", text)
+    found = histories.of("7")
+    assert found is not None
+    assert (found.statements, found.isolation) == (history, isolation)
