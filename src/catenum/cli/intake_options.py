@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import IO
 
+from catenum.cli import common
 from catenum.cli.progress import Progress
+from catenum.core.capture.recording import recording_of
 from catenum.core.errors import InputError
+from catenum.core.record.recording import Recording
+from catenum.core.record.recording_file import from_json
 from catenum.core.serverlog.conflicts import Conflict
 from catenum.intake.conflicts import conflicts_in, moment
 from catenum.intake.files import sources
@@ -52,3 +57,27 @@ def pick(args: argparse.Namespace, conflicts: list[Conflict]) -> tuple[int, Conf
     if number > len(conflicts):
         raise InputError(f"--pick {number}: there are {len(conflicts)} conflicts")
     return number, conflicts[number - 1]
+
+
+def recording_in(path: Path, args: argparse.Namespace) -> Recording:
+    """A recording, or the picked conflict of a server's log or report. Raises InputError."""
+    try:
+        with path.open("rb") as stream:
+            head = stream.read(4_000)
+    except OSError:
+        head = b""
+    if not head.strip() or b'"catenum-' in head or (path.suffix == ".json" and b"error_severity" not in head):
+        return from_json(common.read_file(path), str(path))
+    try:
+        conflicts = conflicts_in(sources([str(path)]))
+    except InputError as error:
+        found = error.problems[0].message
+        raise InputError(
+            f"{found}, nor like a recording", advice="'catenum play SCENARIO --save FILE' writes one."
+        ) from error
+    return recording_of(pick(args, conflicts)[1])
+
+
+def add_pick_option(parser: argparse.ArgumentParser) -> None:
+    """Of a log with several conflicts, which one."""
+    parser.add_argument("--pick", type=common.positive, metavar="N", help="of a server's log, which conflict of it")

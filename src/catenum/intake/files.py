@@ -14,6 +14,7 @@ from typing import IO
 from catenum.core.errors import InputError
 from catenum.core.serverlog import LogEntry, LogReader
 from catenum.core.servers import NAMES, rules_of
+from catenum.intake.store import is_store, stored_reports
 
 CHUNK, HEAD = 4_000_000, 400_000
 #: The name for standard input.
@@ -68,6 +69,10 @@ def sources(words: Sequence[str], prefix: str | None = None) -> list[Source]:
             found.append(_source(STDIN, sys.stdin.buffer.read(), prefix))
             continue
         path = Path(word)
+        if is_store(word):
+            server, data = stored_reports(word)
+            found.append(_of_server(word, server, data))
+            continue
         try:
             inside = sorted((one for one in path.iterdir() if one.is_file()), key=_age) if path.is_dir() else None
         except OSError as error:
@@ -97,6 +102,15 @@ def _of_any(source: Source) -> bool:
 
 def _age(path: Path) -> tuple[float, str]:
     return path.stat().st_mtime, path.name
+
+
+def _of_server(path: str, server: str, data: bytes) -> Source:
+    rules, head = rules_of(server), data[:HEAD].decode("utf-8", "backslashreplace")
+
+    def make() -> LogReader:
+        return rules.reader_of(head) or rules.log_reader()
+
+    return Source(path, server, make, len(data), data)
 
 
 def _source(path: str, data: bytes | None, prefix: str | None) -> Source:

@@ -9,6 +9,7 @@ from typing import IO, Any
 
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
+from catenum.cli.intake_options import add_pick_option, recording_in
 from catenum.core.errors import InputError
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import from_json
@@ -26,6 +27,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "recording", metavar="RECORDING", type=Path, help="a recording, or the folder of an exploration"
     )
+    add_pick_option(parser)
     parser.add_argument("--only", choices=[*WHAT, *WHAT_OF_ALL], help="one of the two figures (default: both)")
     parser.add_argument("--format", choices=[*FORMS, "both"], default="png", help="kind of file (default png)")
     parser.add_argument("--into", metavar="FOLDER", type=Path, help="where to write (default: beside the recording)")
@@ -39,8 +41,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         what = _what(args.only, WHAT_OF_ALL, "an exploration")
         written = draw_all(args.recording, args.into or args.recording, what, forms)
     else:
-        recording = from_json(common.read_file(args.recording), str(args.recording))
-        what = _what(args.only, WHAT, "a recording")
+        recording = recording_in(args.recording, args)
+        of_log = recording.source == "log"
+        what = _what(args.only, WHAT[1:] if of_log else WHAT, "a server's log" if of_log else "a recording")
         written = draw(recording, args.into or args.recording.parent, args.recording.stem, what, forms)
     if args.json:
         out.write(json.dumps({"format": FORMAT, "files": [str(path) for path in written]}, indent=2) + "\n")

@@ -10,7 +10,7 @@ from typing import IO
 
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
-from catenum.core.record.recording_file import from_json
+from catenum.cli.intake_options import add_pick_option, recording_in
 from catenum.core.story.headline import headline
 from catenum.core.story.recording import tell
 from catenum.render.console import make_console, say
@@ -22,14 +22,15 @@ FORMAT = "catenum-story/1"
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``explain``."""
-    parser.add_argument("recording", metavar="FILE", type=Path, help="a recording, as --save writes it")
+    parser.add_argument("recording", metavar="FILE", type=Path, help="a recording, as --save writes it; or a log")
+    add_pick_option(parser)
     parser.add_argument("--timeline", action="store_true", help="show the timeline first")
     common.add_output_options(parser)
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Read and print. The exit code is 0 if the story could be printed, whatever the recording's outcome."""
-    recording = from_json(common.read_file(args.recording), str(args.recording))
+    recording = recording_in(args.recording, args)
     sections = tell(recording)
     if args.json:
         value = {"format": FORMAT, "headline": headline(recording), "sections": [asdict(s) for s in sections]}
@@ -39,7 +40,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.quiet:
         say(console, headline(recording))
         return ExitCode.OK
-    if args.timeline:
+    if args.timeline and recording.source != "log":
         print_timeline(console, recording)
         say(console)
     if args.verbose and recording.pictures:

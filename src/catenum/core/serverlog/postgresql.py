@@ -280,8 +280,8 @@ def pattern_of(prefix: str) -> re.Pattern[str]:
             part = _ESCAPES.get(letter, r".*?") if letter not in seen else r".*?"
             found += rf"\s*{part}\s*" if escape[1] else part
             seen.add(letter)
-    found += re.escape(prefix[at:].rstrip())
-    return re.compile(found + (")?" if optional else ""))
+    found = f"{found}{re.escape(prefix[at:])}".removesuffix("\\ ").rstrip()
+    return re.compile(rf"{found}{')?' if optional else ''}\s*$")
 
 
 def _entry(told: dict[str, Any]) -> LogEntry:

@@ -15,11 +15,11 @@ from typing import NamedTuple
 from catenum.core.serverlog import LogEntry
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member, Provenance, Texts, relations_of
 from catenum.core.serverlog.histories import Histories, Open
+from catenum.core.serverlog.postgresql_details import MODE, NUMBERS, Told, cycle, statements_of
+from catenum.core.serverlog.postgresql_statements import PARAMETER, history_of, statement_of, with_values
 
 #: Which conflict an error is, by its code (documentation, appendix A).
 _DEADLOCK, _NOT_FREE, _REFUSED, _CANCELLED, _ENDED = "40P01", "55P03", "40001", "57014", "57P01"
-_NUMBERS = re.compile(r"(?<![\w.\[(/,:])\d+(?![\w\])/]|[.,]\d)")
-_MODE = re.compile(r"\b(?P<mode>[A-Z]\w*(?:Lock|Predicate)|SIReadLock)\b")
 _TUPLE = re.compile(r"\((\d+,\d+)\)")
 _ADVISORY = re.compile(r"\[(\d+),(\d+),(\d+),(\d+)\]")
 _VIRTUAL = re.compile(r"(?<![\d/])(\d+/\d+)(?![\d/])")
@@ -29,25 +29,6 @@ _WAIT = re.compile(r"^\D{0,40}?(?P<pid>\d+)\b.*?\b(?P<mode>[A-Z]\w*Lock)\b.*?(?P
 _ACQUIRED = re.compile(r"process \d+ acquired ")
 _NO_WAIT_OF = re.compile(r"process \d+ (?:avoided deadlock|detected deadlock|failed to acquire)")
 _LOCK_NAMED = re.compile(r'"((?:[^"]|"")+)"|„([^“]+)“|«\s*([^»]+?)\s*»|»([^«]+)«|“([^”]+)”')
-#: A message of ``log_statement``, of ``log_min_duration_statement``, and of a prepared statement's execution.
-_STATEMENT = re.compile(
-    r"(?:(?P<duration>\D{2,30}?: ?[\d.,]+ \S{1,4})\s+)?"
-    r"(?P<word>[^\W\d_][\w ]{1,25}?)(?: (?P<name>\S+?))? ?: +(?P<sql>.+)",
-    re.DOTALL,
-)
-_VERB = re.compile(
-    r"(?is)\s*(?:/\*.*?\*/\s*)*\(*\s*(?:select|insert|update|delete|merge|with|begin|start|commit|rollback|abort|end|"
-    r"savepoint|release|lock|truncate|alter|create|drop|set|execute|prepare|deallocate|call|do|declare|fetch|close|"
-    r"copy|values|table|reindex|cluster|refresh|vacuum|analyze|grant|revoke|reset|discard|listen|notify|show|explain|"
-    r"move|comment|import|reassign)\b"
-)
-#: Lengths of statements at which a server cuts them (``track_activity_query_size`` less one), in bytes.
-_CUT_AT = frozenset(2**power - 1 for power in range(7, 21))
-_PARAMETER = re.compile(r"\$(\d+) = (NULL|'(?:[^']|'')*'(?:\.\.\.)?)", re.IGNORECASE)
-_PREPARED = re.compile(r"(?is)\bprepare\s+\S+?\s*(?:\([^)]*\))?\s+as\s+(.*)")
-_CALLED = re.compile(r"(?is)\s*execute\s+\S+?\s*\((.*)\)\s*;?\s*$")
-
-
 #: Sessions that are remembered, and messages of each since its transaction began.
 MOST_SESSIONS, MOST_STATEMENTS = 20_000, 500
 
@@ -57,12 +38,6 @@ class _Place(NamedTuple):
     table: str | None
     source: Provenance
     entry_of: str | None = None
-
-
-class _Told(NamedTuple):
-    pid: int
-    blocker: int
-    line: str
 
 
 @dataclass(slots=True)
@@ -109,7 +84,7 @@ class PostgresqlConflicts:
         if entry.severity == "LOG" and code in (None, "00000"):
             yield from self._log(entry)
             return
-        members = _cycle(entry.detail) if entry.detail and code in (None, _DEADLOCK) else []
+        members = cycle(entry.detail) if entry.detail and code in (None, _DEADLOCK) else []
         if code == _DEADLOCK or members or entry.is_deadlock:
             found = self._deadlock(entry, members)
             for pid in (entry.pid, *(one.pid for one in members)):
@@ -152,7 +127,7 @@ class PostgresqlConflicts:
         """What a session has run since its transaction began."""
         histories = Histories(self.texts)
         for entry in self._ran.get(pid, ()):
-            sql = _statement_of(entry)
+            sql = statement_of(entry)
             if sql is not None:
                 virtual = entry.transaction if entry.transaction and not entry.transaction.endswith("/0") else None
                 histories.ran(str(pid), sql, virtual)
@@ -173,7 +148,7 @@ class PostgresqlConflicts:
                 known.ended = True
                 yield self._wait_conflict(known)
             return
-        holders = _NUMBERS.findall((entry.detail or "").split(".")[0])
+        holders = NUMBERS.findall((entry.detail or "").split(".")[0])
         if known is not None:
             yield self._wait_conflict(self._waits.pop(pid))
         self._waits[pid] = _OpenWait(entry, pid, found["mode"], ms, tuple(map(int, holders)))
@@ -201,7 +176,7 @@ class PostgresqlConflicts:
 
     # -- deadlocks ---------------------------------------------------------------------------------------------------
 
-    def _deadlock(self, entry: LogEntry, told: Sequence[_Told]) -> Conflict:
+    def _deadlock(self, entry: LogEntry, told: Sequence[Told]) -> Conflict:
         notes: list[str] = []
         if not told:
             notes.append("the log has no details of the cycle (log_error_verbosity = terse): only its victim is known")
@@ -210,18 +185,18 @@ class PostgresqlConflicts:
             )
             victim = str(entry.pid) if entry.pid is not None else None
             return self._conflict("deadlock", entry, members, (), victim, notes)
-        statements = _statements(entry.detail or "", told, entry.statement)
-        bound = dict(_PARAMETER.findall(entry.context or ""))  # by log_parameter_max_length_on_error
+        statements = statements_of(entry.detail or "", told, entry.statement)
+        bound = dict(PARAMETER.findall(entry.context or ""))  # by log_parameter_max_length_on_error
         if bound and told[0].pid in statements:
             values = {int(number): value for number, value in bound.items()}
-            statements[told[0].pid] = _with_values(statements[told[0].pid], values)
+            statements[told[0].pid] = with_values(statements[told[0].pid], values)
         members = tuple(
             self._member(one.pid, statements.get(one.pid), entry if one.pid == told[0].pid else None) for one in told
         )
         waits = []
         for one in told:
             own = one.pid == told[0].pid
-            mode = _MODE.search(one.line)
+            mode = MODE.search(one.line)
             noted = self._waits.get(one.pid)  # by log_lock_waits, with what it is about
             context = entry.context if own else noted.entry.context if noted else None
             place = self._place(one.line, context, statements.get(one.pid), own=own)
@@ -269,7 +244,7 @@ class PostgresqlConflicts:
         who = entry if entry is not None and (entry.application or entry.user) else known_by
         number = entry.transaction if entry is not None else None
         opened = self._opened(pid, number) if pid is not None else None
-        history = _history(opened, statement)
+        history = history_of(opened, statement)
         known: dict[str, Provenance] = {
             "session": "captured",
             "statement": "captured" if statement else "unknown",
@@ -311,14 +286,14 @@ class PostgresqlConflicts:
             return _Place(f"advisory lock {_advisory(advisory)}", None, "captured")
         if virtual:
             return _Place(f"the end of the transaction {virtual[1]}", None, "captured")
-        numbers = _NUMBERS.findall(message)
+        numbers = NUMBERS.findall(message)
         if at:
             relation = numbers[-3] if len(numbers) > 3 else numbers[1] if len(numbers) > 1 else "?"
             return _Place(f"{table or f'relation {relation}'} row at ({at[1]})", table, source)
         if re.search(r"relation|Relation|リレーション|отношен|관계", message) and len(numbers) > 2:
             return _Place(table or f"relation {numbers[1]}", table, source)
         number = numbers[1] if len(numbers) > 1 else None
-        text = f"the end of transaction {number}" if number and _MODE.search(message) else "a lock"
+        text = f"the end of transaction {number}" if number and MODE.search(message) else "a lock"
         return _Place(f"a row of {table}" if table and text != "a lock" else text, table, source)
 
     def _table_of(self, statement: str | None) -> tuple[str | None, Provenance]:
@@ -357,127 +332,6 @@ def _sources(waits: Sequence[CapturedWait]) -> dict[str, Provenance]:
 
 def _is(entry: LogEntry, *words: str) -> bool:
     return any(word in entry.message for word in words)
-
-
-def _cycle(detail: str) -> list[_Told]:
-    """The lines of a deadlock's details that say who waits for whom: each names its blocker last, who has the next."""
-    found: list[_Told] = []
-    for line in detail.split("\n"):
-        numbers = _NUMBERS.findall(line)
-        if _MODE.search(line) is None or len(numbers) < 2:
-            return []
-        one = _Told(int(numbers[0]), int(numbers[-1]), line)
-        if found and found[-1].blocker != one.pid:
-            return []
-        found.append(one)
-        if one.blocker == found[0].pid:
-            return found if len({told.pid for told in found}) == len(found) else []
-    return []
-
-
-def _statements(detail: str, told: Sequence[_Told], first: str | None) -> dict[int, str]:
-    """Each member's statement: behind the waits, in their order, each under its process's number.
-
-    A statement may have lines that look like the next member's. ``first``: that of the first member, as the log has it
-    elsewhere, which tells how many lines are its own.
-    """
-    lines = detail.split("\n")[len(told) :]
-    found: dict[int, str] = {}
-    starts: list[tuple[int, int, str]] = []
-    place = 0
-    for one in told:
-        begins = re.compile(rf"^\D{{0,40}}{one.pid}\D{{0,10}}?[:：] ?(.*)$")
-        for number in range(place, len(lines)):
-            match = begins.match(lines[number])
-            if match:
-                starts.append((number, one.pid, match[1]))
-                place = number + (_own_lines(match[1], lines[number + 1 :], first) if one is told[0] else 1)
-                break
-    for (number, pid, begun), following in zip(starts, [*starts[1:], (len(lines), 0, "")], strict=False):
-        text = "\n".join([begun, *lines[number + 1 : following[0]]]).strip()
-        if text and not (text.startswith("<") and text.endswith(">")):
-            found[pid] = f"{text}{CUT}" if len(text.encode()) in _CUT_AT else text
-    if first and told[0].pid in found and first.startswith(found[told[0].pid].rstrip(CUT)):
-        found[told[0].pid] = first
-    return found
-
-
-def _own_lines(begun: str, following: Sequence[str], first: str | None) -> int:
-    """How many lines of the details are the first member's statement."""
-    wanted = (first or "").split("\n")
-    if not first or not wanted[0].startswith(begun.rstrip()):
-        return 1
-    number = 1
-    for line, own in zip(following, wanted[1:], strict=False):
-        if not own.startswith(line):
-            break
-        number += 1
-    return number
-
-
-def _history(opened: Open | None, statement: str | None) -> tuple[str, ...] | None:
-    """What a transaction ran, with the statement of the report last; None where nothing of it is in the log."""
-    if opened is None or not (opened.statements or opened.whole):
-        return None
-    history = list(opened.statements)
-    if statement is not None:
-        alike = [place for place, sql in enumerate(history) if _same(sql, statement)]
-        if alike:
-            history = history[: alike[-1] + 1]
-        elif not (history and _same_with_values(history[-1], statement)):
-            history.append(statement)
-    return tuple(history) or None
-
-
-def _same(sql: str, statement: str) -> bool:
-    """Whether two are one text, of which the second may be cut short."""
-    one, other = " ".join(sql.split()).rstrip("; "), " ".join(statement.split()).rstrip("; ")
-    return one.startswith(other.removesuffix(CUT)) if other.endswith(CUT) else one == other
-
-
-def _same_with_values(sql: str, statement: str) -> bool:
-    """Whether a statement with its values in it is one with places for them."""
-    pattern = re.escape(" ".join(statement.split()))
-    pattern = re.sub(r"\\\$\d+", r"(?:NULL|'(?:[^']|'')*')", pattern)
-    return "$" in statement and re.fullmatch(pattern, " ".join(sql.split())) is not None
-
-
-def _statement_of(entry: LogEntry) -> str | None:
-    """The statement that a message tells of, with the values of its parameters in it."""
-    found = _STATEMENT.match(entry.message)
-    if found is None:
-        return None
-    word, sql = found["word"].lower(), found["sql"]
-    if not _VERB.match(sql):
-        return None
-    if word in ("parse", "bind"):
-        return None
-    detail = entry.detail or ""
-    prepared, called = _PREPARED.search(detail), _CALLED.match(sql)
-    if prepared and called:
-        values = [value.strip() for value in _arguments(called[1])]
-        return _with_values(prepared[1], dict(enumerate(values, 1)))
-    told = {int(number): value for number, value in _PARAMETER.findall(detail)}
-    return _with_values(sql, told) if told else sql
-
-
-def _with_values(sql: str, values: dict[int, str]) -> str:
-    return re.sub(r"\$(\d+)", lambda place: values.get(int(place[1]), place[0]), sql)
-
-
-def _arguments(text: str) -> list[str]:
-    found, depth, quoted, last = [], 0, False, 0
-    for place, sign in enumerate(text):
-        if sign == "'":
-            quoted = not quoted
-        elif not quoted and sign in "([":
-            depth += 1
-        elif not quoted and sign in ")]":
-            depth -= 1
-        elif sign == "," and not quoted and not depth:
-            found.append(text[last:place])
-            last = place + 1
-    return [*found, text[last:]]
 
 
 def _milliseconds(text: str) -> float:

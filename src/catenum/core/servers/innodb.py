@@ -126,7 +126,7 @@ class InnodbRules(Rules):
         """A general log has."""
         return form == GeneralLog.__name__
 
-    name_quote = "`"
+    name_quote, report_begins = "`", "\n"
 
     def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:
         """By what was waited for: a gap that an INSERT would go into, an entry of its key, or rows by the condition."""

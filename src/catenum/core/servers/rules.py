@@ -186,6 +186,9 @@ class Rules(ABC):
     def conflict_reader(self) -> ConflictReader:
         """Finds conflicts in what such readers give."""
 
+    #: What stands between the time of a stored report and the report, so that it reads as a log.
+    report_begins: str = " "
+
     def has_statements_only(self, form: str) -> bool:
         """Whether a reader of that name gives statements, and no conflicts."""
         return False
