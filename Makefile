@@ -36,6 +36,7 @@ bench: $(VENV)/.ready-dev-embedded
 	$(BIN)/python benchmarks/watching.py
 	$(BIN)/python benchmarks/crowd.py
 	$(BIN)/python benchmarks/mysql.py
+	$(BIN)/python benchmarks/intake.py
 
 screenshots: $(VENV)/.ready-dev-embedded
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null \

@@ -55,16 +55,24 @@ class PostgresqlConflicts:
 
     def __init__(self, texts: Texts) -> None:
         self.texts = texts
-        self._ran: dict[int, deque[LogEntry]] = {}
+        self._ran: dict[int | None, deque[LogEntry]] = {}
         self._who: dict[int, LogEntry] = {}
         self._waits: dict[int, _OpenWait] = {}
 
     def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
         """Each conflict, when it is whole; a wait, when it is over or the log ends."""
+        ran = self._ran
         for entry in entries:
             if entry.severity == "LOG" and "Lock" not in entry.message:
-                if entry.pid is not None:
-                    self._remember(entry.pid, entry)  # most of a log: looked into only where its session takes part
+                # Most of a log: looked into only where its session takes part in a conflict.
+                kept = ran.get(entry.pid)
+                if kept is None:
+                    self._remember(entry)
+                elif entry.transaction and entry.transaction != kept[-1].transaction:
+                    kept.clear()  # the numbers of transactions tell that another has begun
+                    kept.append(entry)
+                else:
+                    kept.append(entry)
                 continue
             if entry.pid is not None and (entry.application or entry.user):
                 self._who[entry.pid] = entry
@@ -113,15 +121,11 @@ class PostgresqlConflicts:
         if entry.pid is not None and "Lock" in entry.message:
             yield from self._waiting(entry)
 
-    def _remember(self, pid: int, entry: LogEntry) -> None:
-        kept = self._ran.get(pid)
-        if kept is None:
-            kept = self._ran[pid] = deque(maxlen=MOST_STATEMENTS)
-            if len(self._ran) > MOST_SESSIONS:
-                self._ran.pop(next(iter(self._ran)))
-        elif kept and entry.transaction != kept[-1].transaction and entry.transaction:
-            kept.clear()  # the numbers of transactions tell that another has begun
-        kept.append(entry)
+    def _remember(self, entry: LogEntry) -> None:
+        """The first message of a session."""
+        self._ran[entry.pid] = deque((entry,), maxlen=MOST_STATEMENTS)
+        if len(self._ran) > MOST_SESSIONS:
+            self._ran.pop(next(iter(self._ran)))
 
     def _opened(self, pid: int, number: str | None) -> Open | None:
         """What a session has run since its transaction began."""
