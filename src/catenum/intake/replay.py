@@ -97,9 +97,11 @@ def differences(conflict: Conflict, recording: Recording, file: ScenarioFile) ->
         failed = (e for e in recording.events if e.error is not None and e.error.kind in ("rejected", "limit"))
         why = next((f": {e.transaction}: {e.error.message}" for e in failed if e.error is not None), "")
         return [f"the outcome is {recording.outcome.kind}, not {wanted}{why}"]
-    if conflict.kind != "deadlock":
-        return []
     rules = rules_of(conflict.server)
+    if conflict.kind != "deadlock":
+        waiting = {rules.shape(one.statement or "") for w in conflict.waits if (one := conflict.member(w.waiter))}
+        came = {rules.shape(recording.sql(wait.waiter, wait.statement) or "") for wait in recording.waits}
+        return [] if waiting <= came else ["another statement waited"]
     shapes = sorted(rules.shape(member.statement or "") for member in conflict.members)
     found: list[str] = []
     for cycle in recording.deadlocks:

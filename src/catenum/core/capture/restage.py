@@ -7,7 +7,7 @@ ran into; tables without a definition are inferred from the statements; rows are
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import yaml
@@ -115,7 +115,9 @@ def restaged(conflict: Conflict, schema: Schema | None = None, *, name: str | No
         about=f"A {conflict.kind} that {rules.title} logged{f' at {conflict.at}' if conflict.at else ''}.",
         data=data,
         transactions=transactions,
-        order=_order(texts, names.get(conflict.victim or "")),
+        order=_order(texts, names.get(conflict.victim or ""))
+        if conflict.kind == "deadlock"
+        else _one_after_the_other(texts, {names[wait.waiter] for wait in conflict.waits if wait.waiter in names}),
         victim=names.get(conflict.victim or "") if conflict.kind == "deadlock" else None,
         notes=[*notes, *more, *conflict.notes],
     )
@@ -156,6 +158,12 @@ def _order(texts: Mapping[str, Sequence[str]], victim: str | None) -> list[str]:
     early = [label for label, sqls in texts.items() for _ in sqls[:-1]]
     last = sorted(texts, key=lambda label: label == victim)
     return [*early, *last]
+
+
+def _one_after_the_other(texts: Mapping[str, Sequence[str]], waiters: Collection[str]) -> list[str]:
+    """Who only held, with all it had run; then who waited."""
+    labels = sorted(texts, key=lambda label: label in waiters)
+    return [label for label in labels for _ in texts[label]]
 
 
 def _statements(member: Member, conflict: Conflict, rules: Rules) -> tuple[list[tuple[str, str | None]], bool]:

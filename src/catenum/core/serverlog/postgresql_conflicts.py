@@ -47,6 +47,7 @@ class _OpenWait:
     mode: str
     since_ms: float
     holders: tuple[int, ...] = ()
+    members: tuple[Member, ...] = ()  # as they stood when the wait was logged: holders go on before it ends
     ended: bool = False
 
 
@@ -155,20 +156,21 @@ class PostgresqlConflicts:
         holders = NUMBERS.findall((entry.detail or "").split(".")[0])
         if known is not None:
             yield self._wait_conflict(self._waits.pop(pid))
-        self._waits[pid] = _OpenWait(entry, pid, found["mode"], ms, tuple(map(int, holders)))
+        numbers = tuple(map(int, holders))
+        members = (self._member(pid, entry.statement, entry), *(self._member(one, None, None) for one in numbers))
+        self._waits[pid] = _OpenWait(entry, pid, found["mode"], ms, numbers, members)
 
     def _wait_conflict(self, wait: _OpenWait) -> Conflict:
         entry = wait.entry
         place = self._place(entry.message, entry.context, entry.statement, own=True)
         holders: tuple[int | None, ...] = wait.holders or (None,)
         waits = tuple(_wait(wait.pid, holder, wait.mode, place, wait.since_ms / 1e3) for holder in holders)
-        members = (self._member(wait.pid, entry.statement, entry), *(self._member(h, None, None) for h in wait.holders))
         lasted = "lasted" if wait.ended else "had lasted, when the log last tells of it,"
         return Conflict(
             kind="wait",
             server=self.texts.name,
             at=entry.at,
-            members=members,
+            members=wait.members,
             waits=waits,
             victim=None,
             relations=relations_of(waits),
@@ -216,7 +218,7 @@ class PostgresqlConflicts:
         if entry.code != _REFUSED and entry.pid is not None and not entry.message.startswith("could not serialize"):
             holders: tuple[int | None, ...] = wait.holders if wait else (None,)
             waits = tuple(_wait(entry.pid, holder, wait.mode if wait else "", place) for holder in holders)
-            members += [self._member(holder, None, None) for holder in holders if holder is not None]
+            members += wait.members[1:] if wait else []
         relations = relations_of(waits) or ((place.table,) if place.table else ())
         victim = str(entry.pid) if entry.pid is not None else None
         found = self._conflict(kind, entry, tuple(members), waits, victim, [])
