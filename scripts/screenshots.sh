@@ -25,9 +25,11 @@ shot() { # shot NAME FROM COMMAND: what the command shows in a terminal, 800 dot
 
 shot play 0 "catenum play berth-swap"
 shot play-story 28 "catenum play berth-swap"
-shot play-chain 48 "catenum play left-open"
 shot play-locks 23 "catenum play tug-upgrade --locks full"
 shot trial 0 "catenum trial crane-standby"
+python "$scripts/portlog.py" . --seconds 12
+pick=$(catenum intake port.csv --json | python -c 'import json, sys; print(json.load(sys.stdin)["groups"][0]["conflicts"][0])')
+shot intake 0 "catenum intake port.csv; catenum restage port.csv --pick $pick"
 shot churn 0 "catenum churn yard-lookup --target local:mariadb --for 8s --save cycles"
 shot trial-churn 0 "catenum trial yard-lookup --churn --target local:mariadb --for 8s"
 shot explore 0 "catenum explore manifest-total"

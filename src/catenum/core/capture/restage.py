@@ -49,7 +49,11 @@ class Staged:
 
 
 class _Dumper(yaml.SafeDumper):
-    """Texts of several lines as blocks."""
+    """Texts of several lines as blocks, lists indented."""
+
+    def increase_indent(self, flow: bool = False, indentless: bool = False) -> None:
+        """See ``yaml.emitter.Emitter``."""
+        super().increase_indent(flow, False)
 
 
 def _block(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
@@ -145,11 +149,12 @@ def _filled(sql: str, number: int) -> str:
 
 
 def _names(members: Sequence[Member]) -> dict[str, str]:
+    """By applications, counted where several members have the same; by sessions where none is known."""
+    plain = [re.sub(r"[^\w-]+", "-", member.application or "").strip("-")[:30] for member in members]
     found: dict[str, str] = {}
-    for member in members:
-        plain = re.sub(r"[^\w-]+", "-", member.application or "").strip("-")[:30]
-        label = plain if plain and plain not in found.values() else f"s{member.session}"
-        found[member.session] = label
+    for place, (member, name) in enumerate(zip(members, plain, strict=True)):
+        number = f"-{plain[: place + 1].count(name)}" if plain.count(name) > 1 else ""
+        found[member.session] = f"{name}{number}" if name else f"s{member.session}"
     return found
 
 

@@ -242,7 +242,8 @@ def inferred(named: Mapping[str, Mapping[str, bool]], keys: Mapping[str, Sequenc
     for table, columns in named.items():
         key = [column for column in keys.get(table, ()) if column in columns] or list(columns)[:1]
         parts = [
-            f"{column} {'varchar(200)' if text else 'bigint'}{' not null' if column in key else ''}"
+            f"{column} {'varchar(200)' if text else 'bigint'}"
+            + (" not null" if column in key else "" if text else " default 0")
             for column, text in columns.items()
         ]
         parts += [f"primary key ({', '.join(key)})"] if key else []
