@@ -16,8 +16,9 @@ from catenum.core.capture.restage import Staged, restaged
 from catenum.core.capture.tables import Schema, read_schema
 from catenum.core.errors import InputError, Place
 from catenum.core.scenario.reader import read_scenario
-from catenum.core.serverlog.conflicts import Conflict
+from catenum.core.serverlog.conflicts import Conflict, Member
 from catenum.core.servers import rules_of
+from catenum.engines.drivers import server_module
 
 FORMAT = "catenum-restage/1"
 
@@ -32,6 +33,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="definitions of the tables: a dump without data is accepted as it is",
     )
+    parser.add_argument(
+        "--target",
+        metavar="URL",
+        help="take tables and rows from this server, which is only read; short names as elsewhere",
+    )
     parser.add_argument("--name", metavar="NAME", help="the scenario's name")
     parser.add_argument("--mask", action="store_true", help="replace values, alike ones alike, in statements and rows")
     parser.add_argument("--no-play", action="store_true", help="write the scenario without playing it")
@@ -42,8 +48,13 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Write and play. The exit code is 0 if the same cycle came (or nothing was played), 1 if not."""
     conflicts, _ = read(args, err)
     _, conflict = pick(args, conflicts)
-    schema = _schema(args.schema, conflict) if args.schema is not None else None
-    staged = restaged(conflict, schema, name=args.name)
+    if args.schema is not None and args.target is not None:
+        raise InputError("--schema and --target both say where tables come from: give one of them")
+    if args.target is not None:
+        staged = _from_server(args, conflict, err)
+    else:
+        schema = _schema(args.schema, conflict) if args.schema is not None else None
+        staged = restaged(conflict, schema, name=args.name)
     if args.mask:
         staged, conflict = mask_staged(staged, conflict)
     file = read_scenario(staged.text().encode(), "restaged")
@@ -71,6 +82,28 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         for what, outcome in found.tried:
             tell(f"  tried {what}: {outcome}")
     return ExitCode.OK if found.same else ExitCode.FOUND
+
+
+def _from_server(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> Staged:
+    """With tables and rows of a user's server. Raises InputError, TargetError."""
+    target = common.target_of(args.target, err)
+    if target.url is None or target.server != conflict.server:
+        title = rules_of(conflict.server).title
+        raise InputError(f"--target {target.shown}: the log is one of {title}, so this must be the URL of one")
+    rules = rules_of(conflict.server)
+    server = server_module(target.server, ".definitions").read_definitions(target.url, target.shown)
+    try:
+        tables = {table for member in conflict.members for sql in _texts(member) for table, _ in rules.tables_of(sql)}
+        schema = read_schema(server.script(sorted({*tables, *conflict.relations})), rules)
+        if not schema.tables:
+            raise InputError(f"{target.shown} has none of the tables {', '.join(sorted(tables))}")
+        return restaged(conflict, schema, name=args.name, fetch=server.rows)
+    finally:
+        server.close()
+
+
+def _texts(member: Member) -> tuple[str, ...]:
+    return (*(member.history or ()), *((member.statement,) if member.statement else ()))
 
 
 def _write(

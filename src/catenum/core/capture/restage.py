@@ -7,18 +7,20 @@ ran into; tables without a definition are inferred from the statements; rows are
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import yaml
 
-from catenum.core.capture.rows import in_order, literal, rows_for
+from catenum.core.capture.rows import Rows, as_written, in_order, literal, rows_for
 from catenum.core.capture.tables import Schema, TableInfo, closure, inferred, script_of
 from catenum.core.errors import InputError
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member
 from catenum.core.servers import Rules, rules_of
 from catenum.core.sql.named_values import named_values
 
+#: Rows of a table by their keys: columns and values as text.
+Fetch = Callable[[str, Sequence[Mapping[str, str]]], Iterable[Mapping[str, str]]]
 STAND_IN = "a stand-in: the log does not have this statement"
 
 
@@ -75,8 +77,13 @@ def _wrapped(text: str) -> list[str]:
     return lines
 
 
-def restaged(conflict: Conflict, schema: Schema | None = None, *, name: str | None = None) -> Staged:
-    """The scenario. ``schema``: definitions of tables. Raises InputError where nothing can be made of the conflict."""
+def restaged(
+    conflict: Conflict, schema: Schema | None = None, *, name: str | None = None, fetch: Fetch | None = None
+) -> Staged:
+    """The scenario. ``schema``: definitions of tables; ``fetch``: gives rows by their keys, as they stand now.
+
+    Raises InputError where nothing can be made of the conflict.
+    """
     rules = rules_of(conflict.server)
     members = [member for member in conflict.members if member.statement]
     if len(members) < 2:
@@ -112,7 +119,7 @@ def restaged(conflict: Conflict, schema: Schema | None = None, *, name: str | No
         entry["statements"] = [{"sql": sql, "label": why} if why else sql for sql, why in history]
         transactions[label] = entry
         texts[label] = [sql for sql, _ in history]
-    data, more = _data(conflict, texts, schema, rules)
+    data, more = _data(conflict, texts, schema, rules, fetch)
     return Staged(
         name=name or f"captured-{conflict.kind}",
         server=conflict.server,
@@ -199,7 +206,11 @@ def _shared(wait: CapturedWait, conflict: Conflict) -> bool:
 
 
 def _data(
-    conflict: Conflict, texts: Mapping[str, Sequence[str]], schema: Schema | None, rules: Rules
+    conflict: Conflict,
+    texts: Mapping[str, Sequence[str]],
+    schema: Schema | None,
+    rules: Rules,
+    fetch: Fetch | None = None,
 ) -> tuple[str, list[str]]:
     notes = []
     statements = [sql for sqls in texts.values() for sql in sqls]
@@ -211,7 +222,7 @@ def _data(
             notes.append(f"Not in the schema file, so made up from the statements: {', '.join(missing)}.")
         if schema.dropped:
             told = ", ".join(f"{what} ({count})" for what, count in sorted(schema.dropped.items()))
-            notes.append(f"Dropped from the schema file: {told}.")
+            notes.append(f"Dropped from the definitions: {told}.")
         tables = closure(schema, wanted)
         made = _inferred(statements, rules, missing) if missing else Schema()
         script = "\n".join(part for part in (script_of(schema, tables), script_of(made, list(made.tables))) if part)
@@ -226,10 +237,35 @@ def _data(
         script, infos = script_of(made, list(made.tables)), made.tables
     records = _records(conflict, infos)
     rows = rows_for(infos, list(texts.values()), rules, records)
+    if fetch is not None:
+        live = _fetched(rows, infos, fetch)
+        rows = rows_for(infos, list(texts.values()), rules, live)
+        live = _fetched(rows, infos, fetch)  # what those rows refer to, too
+        rows = rows_for(infos, list(texts.values()), rules, live)
+        count = sum(map(len, live.values()))
+        notes.append(f"{count} row{'' if count == 1 else 's'} are as they stand on the server now, after the conflict.")
     if rows.tables:
         notes.append("The rows are those that the statements name; other values are made up.")
     inserts = rows.script(in_order(infos), rules)
     return "\n".join(part for part in (script, inserts) if part) or "select 1;", notes
+
+
+def _fetched(rows: Rows, infos: Mapping[str, TableInfo], fetch: Fetch) -> dict[str, list[dict[str, str]]]:
+    """The rows of these keys as they stand on a server."""
+    found: dict[str, list[dict[str, str]]] = {}
+    for table, known in rows.tables.items():
+        info = infos[table]
+        if not info.primary:
+            continue
+        keys = [{name: _plain(row[name]) for name in info.primary} for row in known if set(info.primary) <= row.keys()]
+        for row in fetch(info.name, keys):
+            columns = {name: info.columns[name] for name in row if name in info.columns}
+            found.setdefault(table, []).append({n: as_written(column, row[n]) for n, column in columns.items()})
+    return found
+
+
+def _plain(written: str) -> str:
+    return written[1:-1].replace("''", "'") if written.startswith("'") else written
 
 
 def _inferred(statements: Sequence[str], rules: Rules, tables: Sequence[str]) -> Schema:

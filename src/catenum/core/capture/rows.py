@@ -5,6 +5,7 @@ A row exists where a statement reads, changes or deletes it, and must not exist 
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
@@ -39,6 +40,15 @@ def quoted(name: str, rules: Rules) -> str:
         return name
     sign = rules.name_quote
     return f"{sign}{name}{sign}"
+
+
+_NUMBERS = ("int", "serial", "numeric", "decimal", "real", "double", "float", "money", "number")
+
+
+def as_written(column: Column, value: str) -> str:
+    """A value of a row as it is written in SQL: numbers as such, all else as text."""
+    number = any(word in column.type for word in _NUMBERS) and re.fullmatch(r"-?\d+(?:\.\d+)?", value)
+    return literal(value, text=not number)
 
 
 def literal(value: str, text: bool) -> str:
@@ -117,6 +127,8 @@ def _add(
     number = len(rows.tables.get(table, ())) + 1
     row = {}
     for column in info.columns.values():
+        if column.computed:
+            continue
         if column.name in given:
             row[column.name] = given[column.name]
         elif column.name in info.primary and not column.made:
@@ -156,9 +168,7 @@ def _made_up(column: Column, number: int) -> str:
         return literal(column.labels[0], text=True)
     if any(word in kind for word in ("char", "text", "clob", "citext")):
         return f"'{'x' if not number else f'x{number}'}'"
-    if any(
-        word in kind for word in ("int", "serial", "numeric", "decimal", "real", "double", "float", "money", "number")
-    ):
+    if any(word in kind for word in _NUMBERS):
         return str(number)
     for word, value in _BY_TYPE:
         if word in kind:

@@ -39,6 +39,7 @@ class Column:
     type: str
     needed: bool = False
     made: bool = False
+    computed: bool = False  # from other columns: no row gives it a value
     labels: tuple[str, ...] = ()  # of an enumerated type
 
 
@@ -170,7 +171,8 @@ def _take(part: exp.Expression, info: TableInfo) -> None:
         written = part.kind.sql() if part.kind is not None else ""
         made = made or "serial" in written.lower()
         needed = any(isinstance(k, exp.NotNullColumnConstraint) and not k.args.get("allow_null") for k in kinds)
-        info.columns[part.name] = Column(part.name, written.lower(), needed, made)
+        computed = any(isinstance(k, exp.ComputedColumnConstraint) for k in kinds)
+        info.columns[part.name] = Column(part.name, written.lower(), needed, made, computed)
         for kind in kinds:
             if isinstance(kind, exp.PrimaryKeyColumnConstraint):
                 info.primary = (part.name,)
