@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import gzip
+import os
 import re
 import subprocess
 from collections.abc import Callable
 
+import psycopg
+import pymysql
 import pytest
 
 from capturing import Captured, captured, pairs_of
@@ -240,7 +243,7 @@ def test_a_dump_without_data_serves_as_schema_file(call, logs, own_server, tmp_p
     done = call("restage", log, "--pick", 1, "--schema", "schema.sql", "--json")
     assert (done.code, done.json["same"]) == (0, True), done.err
     text = done.json["scenario"]
-    assert "Dropped from the schema file" in text
+    assert "Dropped from the definitions" in text
     assert "CREATE TYPE state" in text
     assert "port.berth" not in text
     assert "CREATE TABLE crate" not in text  # nothing of the deadlock refers to it
@@ -285,3 +288,64 @@ def test_a_transaction_is_rebuilt_from_what_its_session_ran(texts, history, isol
     found = histories.of("7")
     assert found is not None
     assert (found.statements, found.isolation) == (history, isolation)
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mariadb", "mysql"])
+def test_tables_and_rows_come_from_a_server_that_is_only_read(request, call, logs, server):
+    kept = request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+    name = f"harbour_{os.getpid()}"
+    tables = [
+        "create table quay (id int primary key, name varchar(20) not null)",
+        "create table berth (id int primary key, vessel varchar(90) not null, quay int not null, moved int not null "
+        "default 0, twice int generated always as (moved * 2) stored, foreign key (quay) references quay (id))",
+        "insert into quay values (5, 'East')",
+        "insert into berth (id, vessel, quay, moved) values (3, 'Selkie', 5, 12), (7, 'Gannet', 5, 4)",
+    ]
+    if server == "postgresql":
+        with psycopg.connect(kept, autocommit=True) as admin:
+            for sql in (f"create schema {name}", f"set search_path = {name}", *tables):
+                admin.execute(sql)
+            place = admin.info.host
+        url = f"postgresql://catenum@/marrowgate?host={place}&options=-csearch_path%3D{name}"
+    else:
+        admin = pymysql.connect(unix_socket=kept, user="root", autocommit=True)
+        for sql in (f"create database {name}", f"use {name}", *tables):
+            admin.cursor().execute(sql)
+        url = f"{server}://root@localhost/{name}?unix_socket={kept}"
+    try:
+        log = logs(server, False).folder / FORMS[server][-1]
+        done = call("restage", log, "--pick", 1, "--target", url, "--json")
+        assert (done.code, done.json["same"]) == (0, True), done.err
+        text = done.json["scenario"]
+        assert "insert into quay (id, name) values (5, 'East');" in text
+        assert re.search(r"insert into berth \(id, vessel, quay, moved\) values \(3, 'Selkie', 5, 12\);", text)
+        assert "rows are as they stand on the server now" in text
+    finally:
+        if server == "postgresql":
+            with psycopg.connect(kept, autocommit=True) as admin:
+                admin.execute(f"drop schema {name} cascade")
+        else:
+            admin.cursor().execute(f"drop database {name}")
+            admin.close()
+
+
+def test_keys_of_an_innodb_report_are_read_by_the_types_of_a_schema_file(call, logs, tmp_path):
+    log = logs("mariadb", False).folder / "error.log"
+    plain_told = call("intake", log, "--json").json["conflicts"][0]["waits"]
+    assert {wait["object"] for wait in plain_told} == {"berth(3)", "berth(7)"}
+    assert {wait["provenance"]["object"] for wait in plain_told} == {"assumed"}
+    (tmp_path / "schema.sql").write_text("CREATE TABLE `berth` (\n `id` int NOT NULL,\n PRIMARY KEY (`id`)\n);")
+    told = call("intake", log, "--schema", "schema.sql", "--json").json["conflicts"][0]["waits"]
+    assert {wait["object"] for wait in told} == {"berth(id=3)", "berth(id=7)"}
+    assert {wait["provenance"]["object"] for wait in told} == {"recovered"}
+
+
+def test_deadlocks_of_a_watch_s_store_are_taken_as_those_of_a_log(call, logs, tmp_path):
+    log = logs("postgresql", False).folder / "port.csv"
+    assert call("history", "take", log, "--store", "night.sqlite", "--server", "port").code in (0, 1)
+    told = call("intake", "night.sqlite", "--json").json["conflicts"]
+    wanted = call("intake", log, "--json").json["conflicts"]
+    assert [one["victim"] for one in told] == [one["victim"] for one in wanted]
+    assert [[m["statement"] for m in one["members"]] for one in told] == [
+        [m["statement"] for m in one["members"]] for one in wanted
+    ]

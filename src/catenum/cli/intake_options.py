@@ -9,10 +9,13 @@ from typing import IO
 from catenum.cli import common
 from catenum.cli.progress import Progress
 from catenum.core.capture.recording import recording_of
-from catenum.core.errors import InputError
+from catenum.core.capture.restage import with_definitions
+from catenum.core.capture.tables import Schema, read_schema
+from catenum.core.errors import InputError, Place
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import from_json
 from catenum.core.serverlog.conflicts import Conflict
+from catenum.core.servers import rules_of
 from catenum.intake.conflicts import conflicts_in, moment
 from catenum.intake.files import sources
 
@@ -28,6 +31,20 @@ def add_intake_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--prefix", metavar="TEXT", help="PostgreSQL's log_line_prefix, where it cannot be inferred from the log"
     )
+    parser.add_argument(
+        "--schema",
+        type=Path,
+        metavar="FILE",
+        help="definitions of the tables: a dump without data is accepted as it is",
+    )
+
+
+def schema_in(path: Path, server: str) -> Schema:
+    """The definitions in a schema file. Raises InputError where there are none."""
+    schema = read_schema(common.read_file(path).decode("utf-8", "backslashreplace"), rules_of(server))
+    if not schema.tables:
+        raise InputError("this has no definition of a table", place=Place(str(path)))
+    return schema
 
 
 def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int]:
@@ -41,7 +58,11 @@ def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int]:
         progress.part(min(1.0, at / size) if size else 1.0, "reading")
 
     try:
-        return conflicts_in(found, since=since, until=until, progress=show), len(found)
+        conflicts = conflicts_in(found, since=since, until=until, progress=show)
+        if args.schema is not None and conflicts:
+            schema = schema_in(args.schema, conflicts[0].server)
+            conflicts = [with_definitions(conflict, schema) for conflict in conflicts]
+        return conflicts, len(found)
     finally:
         progress.clear()
 

@@ -10,7 +10,7 @@ from datetime import datetime, timedelta, tzinfo
 from pathlib import Path
 
 from catenum.core.errors import InputError, SaveError
-from catenum.core.serverlog import LogEntry
+from catenum.core.serverlog import LogEntry, LogReader
 from catenum.core.serverlog.waits import LogPile, NoZone, log_waits, piles, utc
 from catenum.core.servers import NAMES, rules_of
 from catenum.live.coverage import seen_intervals
@@ -35,8 +35,13 @@ def take(
     store: Store, name: str, kind: str, files: Sequence[Path], *, zone: tzinfo | None = None, mask: bool = False
 ) -> Taken:
     """Take logs in. Raises InputError where one cannot be read, or its times cannot be told; SaveError."""
-    entries = [entry for path in files for entry in _entries(path, kind)]
-    if not entries:
+    entries: list[LogEntry] = []
+    seen_messages = 0
+    for path in files:
+        reader = rules_of(kind).log_reader()
+        entries += _entries(path, reader)
+        seen_messages += reader.seen
+    if not seen_messages:
         raise InputError(f"nothing in {', '.join(map(str, files))} reads like a message of {kind}'s log")
     try:
         found = piles(log_waits(entries, zone))
@@ -85,8 +90,7 @@ def kind_of_log(path: Path) -> str:
     return found
 
 
-def _entries(path: Path, kind: str) -> Iterator[LogEntry]:
-    reader = rules_of(kind).log_reader()
+def _entries(path: Path, reader: LogReader) -> Iterator[LogEntry]:
     try:
         opened = gzip.open if path.suffix == ".gz" else open
         with opened(path, "rt", encoding="utf-8", errors="backslashreplace", newline="\n") as stream:

@@ -5,16 +5,15 @@ from __future__ import annotations
 import argparse
 import json
 from dataclasses import replace
-from pathlib import Path
 from typing import IO
 
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
-from catenum.cli.intake_options import add_intake_options, pick, read
+from catenum.cli.intake_options import add_intake_options, pick, read, schema_in
 from catenum.core.capture.masking import mask_staged
 from catenum.core.capture.restage import Staged, restaged
-from catenum.core.capture.tables import Schema, read_schema
-from catenum.core.errors import InputError, Place
+from catenum.core.capture.tables import read_schema
+from catenum.core.errors import InputError
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.serverlog.conflicts import Conflict, Member
 from catenum.core.servers import rules_of
@@ -27,12 +26,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``restage``."""
     add_intake_options(parser)
     parser.add_argument("--pick", type=common.positive, metavar="N", help="the conflict, by its number in 'intake'")
-    parser.add_argument(
-        "--schema",
-        type=Path,
-        metavar="FILE",
-        help="definitions of the tables: a dump without data is accepted as it is",
-    )
     parser.add_argument(
         "--target",
         metavar="URL",
@@ -53,7 +46,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.target is not None:
         staged = _from_server(args, conflict, err)
     else:
-        schema = _schema(args.schema, conflict) if args.schema is not None else None
+        schema = schema_in(args.schema, conflict.server) if args.schema is not None else None
         staged = restaged(conflict, schema, name=args.name)
     if args.mask:
         staged, conflict = mask_staged(staged, conflict)
@@ -126,11 +119,3 @@ def _write(
         "notes": staged.notes,
     }
     out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
-
-
-def _schema(path: Path, conflict: Conflict) -> Schema:
-    text = common.read_file(path).decode("utf-8", "backslashreplace")
-    schema = read_schema(text, rules_of(conflict.server))
-    if not schema.tables:
-        raise InputError("this has no definition of a table", place=Place(str(path)))
-    return schema

@@ -12,12 +12,23 @@ from dataclasses import dataclass, field, replace
 
 import yaml
 
-from catenum.core.capture.rows import Rows, as_written, in_order, literal, rows_for
+from catenum.core.capture.rows import Rows, as_written, literal, rows_for
 from catenum.core.capture.tables import Schema, TableInfo, closure, inferred, script_of
 from catenum.core.errors import InputError
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member
 from catenum.core.servers import Rules, rules_of
 from catenum.core.sql.named_values import named_values
+
+
+def with_definitions(conflict: Conflict, schema: Schema) -> Conflict:
+    """A conflict with the keys of its records told by the types of their columns."""
+
+    def columns(table: str, index: str) -> list[tuple[str, str]] | None:
+        info = schema.tables.get(table.lower())
+        return info.entry(index) if info is not None else None
+
+    return rules_of(conflict.server).with_types(conflict, columns)
+
 
 #: Rows of a table by their keys: columns and values as text.
 Fetch = Callable[[str, Sequence[Mapping[str, str]]], Iterable[Mapping[str, str]]]
@@ -85,6 +96,8 @@ def restaged(
     Raises InputError where nothing can be made of the conflict.
     """
     rules = rules_of(conflict.server)
+    if schema is not None:
+        conflict = with_definitions(conflict, schema)
     members = [member for member in conflict.members if member.statement]
     if len(members) < 2:
         raise InputError(
@@ -246,7 +259,7 @@ def _data(
         notes.append(f"{count} row{'' if count == 1 else 's'} are as they stand on the server now, after the conflict.")
     if rows.tables:
         notes.append("The rows are those that the statements name; other values are made up.")
-    inserts = rows.script(in_order(infos), rules)
+    inserts = rows.script(infos, rules)
     return "\n".join(part for part in (script, inserts) if part) or "select 1;", notes
 
 

@@ -9,7 +9,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from catenum.core.capture.tables import Column, TableInfo
+from catenum.core.capture.tables import Column, TableInfo, parents_first
 from catenum.core.servers import Rules
 from catenum.core.sql.named_values import NamedValue, named_values
 
@@ -23,10 +23,10 @@ class Rows:
 
     tables: dict[str, list[dict[str, str]]] = field(default_factory=dict)
 
-    def script(self, tables: Sequence[TableInfo], rules: Rules) -> str:
+    def script(self, tables: Mapping[str, TableInfo], rules: Rules) -> str:
         """INSERT statements, tables that others refer to first."""
         lines = []
-        for info in tables:
+        for info in (tables[name] for name in parents_first(tables)):
             for row in self.tables.get(info.name.lower(), ()):
                 names = ", ".join(quoted(name, rules) for name in row)
                 values = ", ".join(row.values())
@@ -182,21 +182,3 @@ _BY_TYPE = (
     ("bytea", "''"), ("blob", "''"), ("binary", "''"), ("bit", "b'0'"), ("inet", "'127.0.0.1'"), ("year", "2026"),
     ("interval", "'0'"),
 )  # fmt: skip
-
-
-def in_order(tables: Mapping[str, TableInfo]) -> list[TableInfo]:
-    """Tables that others refer to first."""
-    found: list[TableInfo] = []
-    seen: set[str] = set()
-
-    def visit(name: str) -> None:
-        if name in seen or name not in tables:
-            return
-        seen.add(name)
-        for _, parent, _ in tables[name].references:
-            visit(parent.lower())
-        found.append(tables[name])
-
-    for name in tables:
-        visit(name)
-    return found

@@ -52,6 +52,15 @@ class TableInfo:
     primary: tuple[str, ...] = ()
     unique: list[tuple[str, ...]] = field(default_factory=list)
     references: list[tuple[tuple[str, ...], str, tuple[str, ...]]] = field(default_factory=list)
+    indexes: dict[str, tuple[str, ...]] = field(default_factory=dict)
+
+    def entry(self, index: str) -> list[tuple[str, str]] | None:
+        """The columns of an InnoDB index's entries with their types, the primary key's last."""
+        own = self.primary if index == "PRIMARY" else self.indexes.get(index)
+        if not own:
+            return None
+        names = dict.fromkeys([*own, *self.primary])
+        return [(name, self.columns[name].type) for name in names if name in self.columns]
 
 
 @dataclass(slots=True)
@@ -122,8 +131,11 @@ def _read(sql: str, found: Schema, dialect: str) -> str:
     if isinstance(tree, exp.Create) and tree.kind == "TABLE" and isinstance(tree.this, exp.Schema):
         table = str(tree.this.this.name)
         info = found.tables.setdefault(table.lower(), TableInfo(table))
+        info.indexes |= {
+            name: tuple(re.findall(r"[\w$]+", _LENGTH.sub("", columns))) for name, columns in _KEYS.findall(sql)
+        }
         for part in tree.this.expressions:
-            _take(part, info)
+            _take(part, info, dialect)
         return table.lower()
     if isinstance(tree, exp.Create) and tree.kind == "INDEX":
         on = tree.find(exp.Table)
@@ -136,7 +148,7 @@ def _read(sql: str, found: Schema, dialect: str) -> str:
         known = found.tables.get(table.lower())
         if known is not None:
             for part in tree.find_all(exp.PrimaryKey, exp.ForeignKey, exp.UniqueColumnConstraint):
-                _take(part, known)
+                _take(part, known, dialect)
             altered = re.match(
                 r"(?is)alter\s+table\s+(?:only\s+)?\S+\s+alter\s+(?:column\s+)?[\"`]?(\w+)[\"`]?\s+(?:set\s+default|add\s+generated)",
                 sql,
@@ -147,6 +159,11 @@ def _read(sql: str, found: Schema, dialect: str) -> str:
     return _of_trigger(sql)
 
 
+#: Keys within MySQL's and MariaDB's CREATE TABLE, and the lengths of their parts.
+_KEYS = re.compile(r"(?i)\bkey\s+[`\"]?(\w+)[`\"]?\s*\(([^()]*(?:\([^()]*\)[^()]*)*)\)")
+_LENGTH = re.compile(r"\(\d+\)|\b(?:asc|desc)\b", re.IGNORECASE)
+
+
 def _of_trigger(sql: str) -> str:
     """The table that a trigger is on; '' where the statement makes none."""
     if not re.match(r"(?i)create\s+(?:\S+\s+){0,2}?trigger", sql):
@@ -155,7 +172,7 @@ def _of_trigger(sql: str) -> str:
     return found[1].lower() if found else ""
 
 
-def _take(part: exp.Expression, info: TableInfo) -> None:
+def _take(part: exp.Expression, info: TableInfo, dialect: str) -> None:
     if isinstance(part, exp.ColumnDef):
         kinds = [constraint.kind for constraint in part.constraints]
         made = any(
@@ -168,7 +185,7 @@ def _take(part: exp.Expression, info: TableInfo) -> None:
             )
             for k in kinds
         )
-        written = part.kind.sql() if part.kind is not None else ""
+        written = part.kind.sql(dialect=dialect) if part.kind is not None else ""
         made = made or "serial" in written.lower()
         needed = any(isinstance(k, exp.NotNullColumnConstraint) and not k.args.get("allow_null") for k in kinds)
         computed = any(isinstance(k, exp.ComputedColumnConstraint) for k in kinds)
@@ -183,7 +200,7 @@ def _take(part: exp.Expression, info: TableInfo) -> None:
         return
     if isinstance(part, exp.Constraint):
         for inner in part.expressions:
-            _take(inner, info)
+            _take(inner, info, dialect)
         return
     names = tuple(_name(one) for one in part.expressions)
     if isinstance(part, exp.PrimaryKey):
@@ -234,8 +251,31 @@ def _functions(schema: Schema) -> list[tuple[str, str]]:
 
 
 def script_of(schema: Schema, tables: Collection[str]) -> str:
-    """The statements that make these tables, and whatever belongs to no table, in the order of the file."""
-    return "\n".join(f"{sql.rstrip(';')};" for table, sql in schema.statements if not table or table in tables)
+    """The statements that make these tables, and whatever belongs to no table, in the order of the file; but tables
+    that others refer to come before those.
+    """
+    kept = [(table, sql.rstrip(";")) for table, sql in schema.statements if not table or table in tables]
+    makes = {table: sql for table, sql in kept if re.match(r"(?i)create\s+(?:unlogged\s+)?table\b", sql)}
+    ordered = iter([makes[name] for name in parents_first(schema.tables) if name in makes])
+    return "\n".join(f"{next(ordered) if makes.get(table) == sql else sql};" for table, sql in kept)
+
+
+def parents_first(tables: Mapping[str, TableInfo]) -> list[str]:
+    """The names of tables, those that others refer to first."""
+    found: dict[str, None] = {}
+    under_way: set[str] = set()
+
+    def visit(name: str) -> None:
+        if name in found or name in under_way or name not in tables:
+            return
+        under_way.add(name)
+        for _, parent, _ in tables[name].references:
+            visit(parent.lower())
+        found[name] = None
+
+    for name in tables:
+        visit(name)
+    return list(found)
 
 
 def inferred(named: Mapping[str, Mapping[str, bool]], keys: Mapping[str, Sequence[str]]) -> Schema:

@@ -17,8 +17,8 @@ from catenum.core.serverlog.innodb_fields import CUT as FIELD_CUT
 from catenum.core.serverlog.innodb_fields import decode
 from catenum.core.serverlog.innodb_status import RecordLock, ReportedDeadlock, ReportedMember, holder_of, report_of
 
-#: The columns of an index with their types, by schema, table and index; None where they are not known.
-Columns = Callable[[str, str, str], Sequence[tuple[str, str]] | None]
+#: The columns of an index's entries with their types, by table and index; None where they are not known.
+Columns = Callable[[str, str], Sequence[tuple[str, str]] | None]
 #: Statements are cut at about so many characters in InnoDB's report (``innobase_mysql_print_thd``).
 MOST_STATEMENT = 3_000
 
@@ -255,17 +255,18 @@ class GeneralLog:
 
 def with_types(conflict: Conflict, columns: Columns) -> Conflict:
     """The same with the records' values by the types of their columns, where these are known."""
-    report = report_of(conflict.report)
-    by_thread: Mapping[str, RecordLock] = {str(m.thread): m.waits for m in report.members if m.waits is not None}
+    by_thread: Mapping[str, RecordLock] = {
+        str(m.thread): m.waits for m in report_of(conflict.report).members if m.waits is not None
+    }
     waits = []
     for wait in conflict.waits:
         lock = by_thread.get(wait.waiter)
-        known = columns(lock.schema, lock.table, lock.index) if lock is not None and lock.index else None
-        if lock is None or not known:
-            waits.append(wait)
-            continue
-        told = resource_text(lock, known)
-        waits.append(replace(wait, object=told, provenance={**wait.provenance, "object": "recovered"}))
+        known = columns(lock.table, lock.index) if lock is not None and lock.index else None
+        if lock is not None and known and not lock.supremum:
+            values = tuple(decode(value, kind) for (_, kind), value in zip(known, lock.fields, strict=False))
+            told: dict[str, Provenance] = {**wait.provenance, "object": "recovered"}
+            wait = replace(wait, object=resource_text(lock, known), record=values, provenance=told)
+        waits.append(wait)
     return replace(conflict, waits=tuple(waits))
 
 

@@ -199,7 +199,7 @@ class _PlainLog:
             detail=parts.get("DETAIL"),
             hint=parts.get("HINT"),
             context=parts.get("CONTEXT"),
-            statement=parts.get("STATEMENT"),
+            statement=(parts.get("STATEMENT") or "").rstrip("\n") or None,
             user=told.get("user"),
             database=told.get("database"),
             application=told.get("application"),

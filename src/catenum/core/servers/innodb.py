@@ -8,14 +8,14 @@ Lock Modes"; for records and gaps the rules of ``lock_rec_has_to_wait`` in InnoD
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.serverlog import LogReader
-from catenum.core.serverlog.conflicts import CapturedWait, ConflictReader
+from catenum.core.serverlog.conflicts import CapturedWait, Conflict, ConflictReader
 from catenum.core.serverlog.innodb import InnodbLog, StatusText
-from catenum.core.serverlog.innodb_conflicts import GeneralLog, InnodbConflicts, is_general
+from catenum.core.serverlog.innodb_conflicts import GeneralLog, InnodbConflicts, is_general, with_types
 from catenum.core.servers.metadata import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, metadata_mode
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
@@ -125,6 +125,12 @@ class InnodbRules(Rules):
     def has_statements_only(self, form: str) -> bool:
         """A general log has."""
         return form == GeneralLog.__name__
+
+    def with_types(
+        self, conflict: Conflict, columns: Callable[[str, str], Sequence[tuple[str, str]] | None]
+    ) -> Conflict:
+        """By InnoDB's row formats."""
+        return with_types(conflict, columns)
 
     name_quote, report_begins = "`", "\n"
 

@@ -8,7 +8,7 @@ needs a connection belongs to the server's engine. ``rules_of`` (in the package)
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 
 from catenum.core.record.modes import Mode
@@ -16,6 +16,7 @@ from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.record.values import Binding, Value, Values
 from catenum.core.serverlog import LogReader
 from catenum.core.serverlog.conflicts import CapturedWait, ConflictReader
+from catenum.core.serverlog.conflicts import Conflict as Captured
 from catenum.core.servers.modes import Conflict, ModeTable, conflict_in
 from catenum.core.servers.touch import TouchMode
 from catenum.core.sql import boundary, contained, limits, masking, named_values, parameters, scripts, statements
@@ -195,6 +196,12 @@ class Rules(ABC):
 
     #: Why a victim that a log names fell, as far as the server's rule tells.
     victim_reported: str
+
+    def with_types(
+        self, conflict: Captured, columns: Callable[[str, str], Sequence[tuple[str, str]] | None]
+    ) -> Captured:
+        """A conflict whose records' values are read by the types of an index's columns, where a report has records."""
+        return conflict
 
     #: What stands around a name that is no plain one.
     name_quote: str = '"'
