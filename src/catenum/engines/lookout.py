@@ -37,7 +37,7 @@ class Check:
     """One thing that capture needs: how it stands, and what would change it (never run by itself).
 
     ``turn_on``: statements, one a line, that an administrator can run as they are; ``then``: what is to be done beside
-    that.
+    that; ``cost``: what it costs the server.
     """
 
     what: str
@@ -47,6 +47,7 @@ class Check:
     turn_on: str | None = None
     then: str | None = None
     needed: bool = True
+    cost: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

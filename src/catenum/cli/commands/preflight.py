@@ -61,6 +61,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             say(console, line)
             for statement in (check.turn_on or "").splitlines():
                 say(console, f"    to turn it on: {statement}", style=STYLES["faint"])
+            if check.cost and not good:
+                say(console, f"    it costs: {check.cost}", style=STYLES["faint"])
             if check.then:
                 say(console, f"    {'then' if check.turn_on else 'to turn it on'}: {check.then}", style=STYLES["faint"])
         say(console)

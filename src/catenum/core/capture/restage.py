@@ -17,7 +17,7 @@ from catenum.core.capture.tables import Schema, TableInfo, closure, inferred, sc
 from catenum.core.errors import InputError
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member
 from catenum.core.servers import Rules, rules_of
-from catenum.core.sql.named_values import named_values
+from catenum.core.sql.named_values import NamedValue, named_values
 
 
 def with_definitions(conflict: Conflict, schema: Schema) -> Conflict:
@@ -296,9 +296,9 @@ def _inferred(statements: Sequence[str], rules: Rules, tables: Sequence[str]) ->
             continue
         if value.column.startswith("#"):
             place = int(value.column[1:])
-            places[table][place] = places[table].get(place, False) or value.text
+            places[table][place] = places[table].get(place, False) or _is_text(value)
             continue
-        columns[table][value.column] = columns[table].get(value.column, False) or value.text
+        columns[table][value.column] = columns[table].get(value.column, False) or _is_text(value)
         if not value.inserted and value.column not in keys[table]:
             keys[table].append(value.column)
     for sql in statements:
@@ -322,11 +322,16 @@ def _inferred(statements: Sequence[str], rules: Rules, tables: Sequence[str]) ->
     return inferred(columns, keys)
 
 
+def _is_text(value: NamedValue) -> bool:
+    """Whether a value can be of a text only: a log has the values of parameters in quotes, whatever their type."""
+    return value.text and re.fullmatch(r"-?(?:0|[1-9]\d{0,17})", value.value) is None
+
+
 def _assigned_texts(sql: str, rules: Rules) -> Iterator[tuple[str, str]]:
     """Columns that an UPDATE gives a text."""
     tables = rules.tables_of(sql)
     if tables:
-        yield from ((tables[0][0], column) for column in re.findall(r"(?i)\b(\w+)\s*=\s*'", sql))
+        yield from ((tables[0][0], column) for column in re.findall(r"(?i)\b(\w+)\s*=\s*'(?!\d+')", sql))
 
 
 def _records(conflict: Conflict, infos: Mapping[str, TableInfo]) -> dict[str, list[dict[str, str]]]:

@@ -102,7 +102,8 @@ def _rows_of(
         else:
             column = next((name for name in names if name.lower() == column.lower()), "")
         if column:
-            by_table.setdefault(table, {}).setdefault(column, []).append(literal(value.value, value.text))
+            written = as_written(tables[table].columns[column], value.value)
+            by_table.setdefault(table, {}).setdefault(column, []).append(written)
     for table, columns in by_table.items():
         most = max(len(values) for values in columns.values())
         for place in range(min(most, MOST_ROWS)):

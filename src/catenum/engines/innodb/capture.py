@@ -55,6 +55,19 @@ def prints_deadlocks(found: dict[str, str]) -> Check:
     return variable("innodb_print_all_deadlocks", found, why, needed=False)
 
 
+def general_log(query: Query) -> Check:
+    """Whether every statement is written down."""
+    on = str(query("select @@global.general_log")[0][0]) == "1"
+    return Check(
+        what="general log",
+        state="on" if on else "off",
+        why="the earlier statements of a deadlock's members: intake reads it beside the error log",
+        turn_on=None if on else "set global general_log = on;",
+        cost="every statement of every session is written: for hours rather than for weeks",
+        needed=False,
+    )
+
+
 def detects_deadlocks(found: dict[str, str]) -> Check:
     """Whether the server looks for cycles."""
     return variable("innodb_deadlock_detect", found, "otherwise cycles end by timeout", needed=True)

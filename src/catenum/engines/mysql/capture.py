@@ -11,6 +11,7 @@ from catenum.engines.innodb.capture import (
     Query,
     consume,
     detects_deadlocks,
+    general_log,
     grant,
     instrument,
     metadata_locks,
@@ -49,6 +50,7 @@ def checks(query: Query, login: str, *, sees_all: bool, ends: bool) -> list[Chec
         prints_deadlocks(found),
         _verbosity(found.get("log_error_verbosity", "")),
         detects_deadlocks(found),
+        general_log(query),
         *(_schema(query) if reads else []),
         *rights(login, sees_all=sees_all, ends=ends, sees_by="\n".join(sees_by), ends_by="connection_admin"),
     ]

@@ -20,11 +20,17 @@ RESTART = "restart the server"
 
 def checks(query: Query, login: str, *, sees_all: bool) -> list[Check]:
     """Settings and rights, each with the statements that would change it."""
-    names = ["track_activities", "log_lock_waits", "deadlock_timeout", "track_activity_query_size", "logging_collector"]
+    names = [
+        *("track_activities", "log_lock_waits", "deadlock_timeout", "track_activity_query_size", "logging_collector"),
+        *("log_destination", "log_error_verbosity", "log_statement", "log_min_duration_statement"),
+        *("log_transaction_sample_rate", "log_parameter_max_length_on_error"),
+    ]
     found: dict[str, str] = dict(query("select name, setting from pg_settings where name = any(%s)", [names]))
     return [
         _setting("track_activities", found, "what each session does, and what it waits for"),
-        _setting("log_lock_waits", found, "waits longer than deadlock_timeout in the server's log"),
+        _setting(
+            "log_lock_waits", found, "waits longer than deadlock_timeout in the server's log", "a few lines a wait"
+        ),
         Check(
             what="deadlock_timeout",
             state="on",
@@ -43,6 +49,65 @@ def checks(query: Query, login: str, *, sees_all: bool) -> list[Check]:
         ),
         _ends(query, login),
         _log(query, login, found),
+        *_for_intake(found),
+    ]
+
+
+def _for_intake(found: dict[str, str]) -> list[Check]:
+    """What makes the log of the next deadlock complete (documentation, 20.8)."""
+    forms = [part.strip() for part in found.get("log_destination", "").split(",")]
+    structured = found.get("logging_collector") == "on" and bool({"csvlog", "jsonlog"} & set(forms))
+    listed = ",".join([*forms, "csvlog"])
+    lines = [] if found.get("logging_collector") == "on" else ["alter system set logging_collector = on;"]
+    every = found.get("log_statement") == "all" or found.get("log_min_duration_statement") == "0"
+    sampled = float(found.get("log_transaction_sample_rate") or 0.0)
+    told = found.get("log_statement", "") if not sampled else f"{sampled:.0%} of the transactions"
+    bound = found.get("log_parameter_max_length_on_error", "0")
+    return [
+        Check(
+            what="structured log",
+            state="on" if structured else "off",
+            value=", ".join(forms),
+            why="csvlog or jsonlog: intake knows errors by their codes in any language, and who a session was",
+            turn_on=None
+            if structured
+            else "\n".join([*lines, f"alter system set log_destination = '{listed}';", RELOAD]),
+            then=f"{RESTART}: the collector starts with it" if lines else None,
+            cost="a second file, as large again as the log",
+            needed=False,
+        ),
+        Check(
+            what="statement log",
+            state="on" if every or sampled == 1 else "off",
+            value=told,
+            why="the earlier statements of a deadlock's members",
+            turn_on=None if every or sampled == 1 else f"alter system set log_statement = 'all';\n{RELOAD}",
+            cost="a line for each statement; log_transaction_sample_rate logs a part of all transactions",
+            needed=False,
+        ),
+        Check(
+            what="parameters on error",
+            state="on" if bound not in ("0", None) else "off",
+            value=f"{bound} bytes",
+            why="the values with which a deadlock's victim ran (log_parameter_max_length_on_error)",
+            turn_on=None if bound != "0" else f"alter system set log_parameter_max_length_on_error = 1000;\n{RELOAD}",
+            cost="each statement's parameters are kept as text until it ends",
+            needed=False,
+        ),
+        *(
+            [
+                Check(
+                    what="log_error_verbosity",
+                    state="off",
+                    value="terse",
+                    why="terse leaves out who waited for whom in a deadlock",
+                    turn_on=f"alter system set log_error_verbosity = 'default';\n{RELOAD}",
+                    cost="a few lines for each error",
+                )
+            ]
+            if found.get("log_error_verbosity") == "terse"
+            else []
+        ),
     ]
 
 
@@ -139,10 +204,10 @@ def _log(query: Query, login: str, found: dict[str, str]) -> Check:
     return Check(what="server's log", state="on", value=str(where[0][0] or "no file yet"), why=why, needed=False)
 
 
-def _setting(name: str, found: dict[str, str], why: str) -> Check:
+def _setting(name: str, found: dict[str, str], why: str, cost: str = "") -> Check:
     on = found.get(name) == "on"
     turn_on = None if on else f"alter system set {name} = on;\n{RELOAD}"
-    return Check(what=name, state="on" if on else "off", value=found.get(name, ""), why=why, turn_on=turn_on)
+    return Check(what=name, state="on" if on else "off", value=found.get(name, ""), why=why, turn_on=turn_on, cost=cost)
 
 
 def _at_least(name: str, found: dict[str, str], least: int, why: str) -> Check:
@@ -153,6 +218,7 @@ def _at_least(name: str, found: dict[str, str], least: int, why: str) -> Check:
         state="on" if enough else "off",
         value=str(value),
         why=why,
+        cost="so much memory for each connection",
         turn_on=None if enough else f"alter system set {name} = {least};",
         then=None if enough else RESTART,
         needed=False,
