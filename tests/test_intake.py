@@ -349,3 +349,20 @@ def test_deadlocks_of_a_watch_s_store_are_taken_as_those_of_a_log(call, logs, tm
     assert [[m["statement"] for m in one["members"]] for one in told] == [
         [m["statement"] for m in one["members"]] for one in wanted
     ]
+
+
+@pytest.mark.parametrize(
+    ("server", "samples"),
+    [
+        ("postgresql", ["berth-swap", "tug-upgrade"]),
+        ("mariadb", ["berth-swap", "tug-upgrade", "gap-insert"]),
+        ("mysql", ["berth-swap", "tug-upgrade", "gap-insert"]),
+    ],
+)
+def test_a_sample_s_own_deadlock_is_staged_again_from_its_recording(request, call, server, samples, tmp_path):
+    request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+    for name in samples:
+        assert call("play", name, "--target", f"local:{server}", "--save", "rec.json", "--quiet").code == 1
+        done = call("restage", "rec.json", "--json")
+        assert (name, done.code, done.json["same"]) == (name, 0, True), done.err
+        assert "a stand-in" not in done.json["scenario"]

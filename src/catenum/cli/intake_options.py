@@ -8,7 +8,7 @@ from typing import IO
 
 from catenum.cli import common
 from catenum.cli.progress import Progress
-from catenum.core.capture.recording import recording_of
+from catenum.core.capture.recording import conflicts_of, recording_of
 from catenum.core.capture.restage import with_definitions
 from catenum.core.capture.tables import Schema, read_schema
 from catenum.core.errors import InputError, Place
@@ -49,6 +49,10 @@ def schema_in(path: Path, server: str) -> Schema:
 
 def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int]:
     """The conflicts, and how many files there were. Raises InputError."""
+    recorded = [path for path in map(Path, args.files) if _is_recording(path)]
+    if recorded and len(recorded) == len(args.files):
+        found_in = [conflicts_of(from_json(common.read_file(path), str(path))) for path in recorded]
+        return [conflict for conflicts in found_in for conflict in conflicts], len(recorded)
     since, until = (moment(text) if text else None for text in (args.since, args.until))
     found = sources(args.files, args.prefix)
     size = sum(source.size for source in found)
@@ -80,13 +84,21 @@ def pick(args: argparse.Namespace, conflicts: list[Conflict]) -> tuple[int, Conf
     return number, conflicts[number - 1]
 
 
-def recording_in(path: Path, args: argparse.Namespace) -> Recording:
-    """A recording, or the picked conflict of a server's log or report. Raises InputError."""
+def _head(path: Path) -> bytes:
     try:
         with path.open("rb") as stream:
-            head = stream.read(4_000)
+            return stream.read(4_000)
     except OSError:
-        head = b""
+        return b""
+
+
+def _is_recording(path: Path) -> bool:
+    return b'"catenum-recording/' in _head(path)
+
+
+def recording_in(path: Path, args: argparse.Namespace) -> Recording:
+    """A recording, or the picked conflict of a server's log or report. Raises InputError."""
+    head = _head(path)
     if not head.strip() or b'"catenum-' in head or (path.suffix == ".json" and b"error_severity" not in head):
         return from_json(common.read_file(path), str(path))
     try:

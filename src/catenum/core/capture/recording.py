@@ -25,8 +25,8 @@ from catenum.core.record.recording import (
     Wait,
 )
 from catenum.core.record.waits import Edge, Resource, ResourceKind, WaitGraph
-from catenum.core.serverlog.conflicts import CapturedWait, Conflict, Member, Provenance
-from catenum.core.servers import rules_of
+from catenum.core.serverlog.conflicts import CapturedWait, Conflict, Member, Provenance, relations_of
+from catenum.core.servers import LEVELS, rules_of
 
 NOT_IN_LOG = "isolation not in the log"
 UNKNOWN_SQL = "(not in the log)"
@@ -221,3 +221,55 @@ def _sources(conflict: Conflict, names: Mapping[str, str]) -> Iterator[str]:
     for source, word in _WORDS.items():
         if source in found:
             yield f"{word}: {', '.join(found[source])}"
+
+
+def conflicts_of(recording: Recording) -> list[Conflict]:
+    """The deadlocks of a recording as conflicts: those of a run, of loops and of a watch are staged again alike."""
+    found = []
+    for cycle in recording.deadlocks:
+        members = [member for member in cycle.members if recording.transaction(member.transaction) is not None]
+        waits = tuple(
+            CapturedWait(
+                waiter=member.transaction,
+                holder=member.waits_for,
+                object=member.resource.text,
+                mode=str(member.wanted),
+                table=member.resource.table,
+                index=member.resource.index,
+                held=str(member.held) if member.held else None,
+                gap=member.resource.kind == "gap",
+                record=tuple(value for _, value in member.resource.key or ()),
+                provenance=dict.fromkeys(("object", "mode", "holder"), "captured"),
+            )
+            for member in members
+        )
+        found.append(
+            Conflict(
+                kind="deadlock",
+                server=recording.target.server,
+                at=recording.started or None,
+                members=tuple(_member_of(member.transaction, member.statement, recording) for member in members),
+                waits=waits,
+                victim=cycle.victim,
+                relations=relations_of(waits),
+                report=cycle.server_report or "",
+                source=recording.scenario,
+                provenance={"relations": "captured", "victim": "captured" if cycle.victim else "unknown"},
+            )
+        )
+    return found
+
+
+def _member_of(name: str, statement: int | None, recording: Recording) -> Member:
+    record = recording.transaction(name)
+    statements = record.statements[:statement] if record is not None and statement is not None else ()
+    level = record.isolation if record is not None and record.isolation in LEVELS else None
+    known: dict[str, Provenance] = {"session": "captured", "statement": "captured", "history": "captured"}
+    return Member(
+        session=name,
+        application=name,
+        statement=statements[-1] if statements else None,
+        history=statements or None,
+        isolation=level,
+        provenance={**known, "isolation": "captured" if level else "unknown"},
+    )

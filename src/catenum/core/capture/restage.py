@@ -17,7 +17,7 @@ from catenum.core.capture.tables import Schema, TableInfo, closure, inferred, sc
 from catenum.core.errors import InputError
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member
 from catenum.core.servers import Rules, rules_of
-from catenum.core.sql.named_values import NamedValue, named_values
+from catenum.core.sql.named_values import NamedValue, named_columns, named_values
 
 
 def with_definitions(conflict: Conflict, schema: Schema) -> Conflict:
@@ -302,11 +302,9 @@ def _inferred(statements: Sequence[str], rules: Rules, tables: Sequence[str]) ->
         if not value.inserted and value.column not in keys[table]:
             keys[table].append(value.column)
     for sql in statements:
-        for access in rules.footprint(sql).accesses:
-            table = by_name.get(access.table.lower())
-            for column in access.columns if table is not None else ():
-                if column.isidentifier():
-                    columns[str(table)].setdefault(column, False)
+        for name, column in named_columns(sql, rules.dialect):
+            if name.lower() in by_name and column.isidentifier():
+                columns[by_name[name.lower()]].setdefault(column, False)
         for name, column in _assigned_texts(sql, rules):
             if name.lower() in by_name and column in columns[by_name[name.lower()]]:
                 columns[by_name[name.lower()]][column] = True

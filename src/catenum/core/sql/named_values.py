@@ -73,6 +73,17 @@ def named_values(sql: str, dialect: str) -> list[NamedValue]:
     return found
 
 
+def named_columns(sql: str, dialect: str) -> list[tuple[str, str]]:
+    """Every column that a statement names, with its table; one that may be of several tables is given to the first."""
+    tree = _tree(sql, dialect)
+    if tree is None:
+        return []
+    tables = _tables(tree)
+    first = next(iter(tables.values()), "")
+    found = [(tables.get(c.table.lower(), "") if c.table else first, c.name) for c in tree.find_all(exp.Column)]
+    return [(table, name) for table, name in dict.fromkeys(found) if table and name]
+
+
 def _inserted(tree: exp.Insert) -> list[NamedValue]:
     target = tree.this
     columns = [column.name for column in target.expressions] if isinstance(target, exp.Schema) else []
