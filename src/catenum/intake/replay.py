@@ -92,7 +92,7 @@ def _changed(
 
 def differences(conflict: Conflict, recording: Recording, file: ScenarioFile) -> list[str]:
     """In what the outcome is not the captured one: kind, members, statements, relations, indexes, victim."""
-    wanted = {"deadlock": "deadlock", "timeout": "timeout", "refused": "refused"}.get(conflict.kind, "waited")
+    wanted = conflict.outcome if conflict.kind != "ended" else "waited"  # nobody ends it here
     if recording.outcome.kind != wanted:
         failed = (e for e in recording.events if e.error is not None and e.error.kind in ("rejected", "limit"))
         why = next((f": {e.transaction}: {e.error.message}" for e in failed if e.error is not None), "")

@@ -198,7 +198,7 @@ def _titles(figure: Figure, recording: Recording) -> None:
     figure.text(
         0.02,
         0.965,
-        f"{recording.scenario}: {recording.outcome.kind}",
+        recording.scenario if recording.source == "log" else f"{recording.scenario}: {recording.outcome.kind}",
         fontsize=16,
         weight="bold",
         color=INK,
@@ -257,10 +257,8 @@ def graph_figure(recording: Recording) -> Figure:
     patches = {name: _draw_node(axes, recording, graph, name, x, y) for name, (x, y) in places.items()}
     for edge in graph.edges:
         _draw_edge(axes, recording, graph, edge, places, patches)
-    text = (
-        f"The wait graph after move {move}. Arrows point from who waits to who is waited for; "
-        "dashed: ahead in the queue only."
-    )
+    when = "as the log reports it" if recording.source == "log" else f"after move {move}"
+    text = f"The wait graph {when}. Arrows point from who waits to who is waited for; dashed: ahead in the queue only."
     figure.text(0.02, 0.03, text, fontsize=9, color=INK)
     return figure
 

@@ -15,6 +15,7 @@ from catenum.core.record.members import member_of, recording_edges
 from catenum.core.record.modes import NO_MODE, Mode
 from catenum.core.record.recording import (
     Deadlock,
+    ErrorKind,
     Event,
     Kind,
     Outcome,
@@ -30,13 +31,6 @@ from catenum.core.servers import LEVELS, rules_of
 
 NOT_IN_LOG = "isolation not in the log"
 UNKNOWN_SQL = "(not in the log)"
-_KINDS: Mapping[str, Kind] = {
-    "deadlock": "deadlock",
-    "wait": "waited",
-    "timeout": "timeout",
-    "refused": "refused",
-    "ended": "error",
-}
 
 
 def names_of(conflict: Conflict) -> dict[str, str]:
@@ -63,7 +57,7 @@ def recording_of(conflict: Conflict) -> Recording:
         duration_ms=0.0,
         order=(),
         schedule=(),
-        outcome=Outcome(kind=_KINDS[conflict.kind]),
+        outcome=Outcome(kind=conflict.outcome),
         transactions=tuple(
             _record(member, names, statements[member.session], conflict.victim) for member in conflict.members
         ),
@@ -145,10 +139,10 @@ def _not_by_what_waits(
 
 
 def _error(conflict: Conflict) -> ServerError:
-    kind = {"deadlock": "deadlock", "timeout": "timeout", "refused": "refused", "ended": "limit", "wait": "limit"}
+    kinds: dict[Kind, ErrorKind] = {"deadlock": "deadlock", "timeout": "timeout", "refused": "refused"}
     first = next((line for line in conflict.report.split("\n") if "ERROR" in line), "")
     message = first.partition("ERROR:")[2].strip() or conflict.kind
-    return ServerError(code=conflict.code or "", kind=kind[conflict.kind], message=message)  # type: ignore[arg-type]
+    return ServerError(code=conflict.code or "", kind=kinds.get(conflict.outcome, "limit"), message=message)
 
 
 def _resource(wait: CapturedWait) -> Resource:
@@ -173,7 +167,7 @@ def _wait(
         queued=False,
         move=next(place for place, member in enumerate(conflict.members, 1) if member.session == wait.waiter),
         since_ms=0.0,
-        until_ms=length if conflict.kind in ends else None,
+        until_ms=length or None,
         ended=ends.get(conflict.kind, "failed" if wait.waiter == conflict.victim else "lasted"),  # type: ignore[arg-type]
     )
 

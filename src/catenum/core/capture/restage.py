@@ -101,7 +101,7 @@ def restaged(
     members = [member for member in conflict.members if member.statement]
     if len(members) < 2:
         raise InputError(
-            "the log does not tell at least two members with their statements, so there is nothing to play",
+            "the log does not have two members with their statements, so there is nothing to play",
             advice="'catenum preflight' says what would make the next capture complete.",
         )
     names = _names(members)

@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, Protocol
 
+from catenum.core.record.recording import Kind
 from catenum.core.serverlog import LogEntry
 
 ConflictKind = Literal["deadlock", "wait", "timeout", "refused", "ended"]
@@ -77,6 +78,15 @@ class Conflict:
     source: str = ""
     notes: tuple[str, ...] = ()
     provenance: Mapping[str, Provenance] = field(default_factory=dict)
+
+    @property
+    def outcome(self) -> Kind:
+        """What a schedule comes to that reproduces it: to a lock that is not free for NOWAIT, as to a timeout."""
+        by_level = self.code == "40001" or "could not serialize" in self.report
+        if self.kind == "refused":
+            return "refused" if by_level else "timeout"
+        kinds: dict[ConflictKind, Kind] = {"deadlock": "deadlock", "timeout": "timeout", "ended": "error"}
+        return kinds.get(self.kind, "waited")
 
     def member(self, session: str) -> Member | None:
         """The member of that session."""

@@ -165,7 +165,7 @@ class PostgresqlConflicts:
         place = self._place(entry.message, entry.context, entry.statement, own=True)
         holders: tuple[int | None, ...] = wait.holders or (None,)
         waits = tuple(_wait(wait.pid, holder, wait.mode, place, wait.since_ms / 1e3) for holder in holders)
-        lasted = "lasted" if wait.ended else "had lasted, when the log last tells of it,"
+        lasted = "lasted" if wait.ended else "had lasted, when the log last reports it,"
         return Conflict(
             kind="wait",
             server=self.texts.name,

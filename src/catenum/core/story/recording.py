@@ -96,7 +96,8 @@ def _chains(recording: Recording) -> Section:
         tree = graph.tree(head)
         lines.append(Line(_head_line(recording, graph, head, move), "strong"))
         lines.extend(tree_lines(tree, _branch_text(recording, move)))
-    return Section(f"Who waited for whom (after move {move}, when most did)", tuple(lines))
+    when = "" if recording.source == "log" else f" (after move {move}, when most did)"
+    return Section(f"Who waited for whom{when}", tuple(lines))
 
 
 def _head_line(recording: Recording, graph: WaitGraph, head: str, move: int) -> str:
@@ -146,8 +147,10 @@ def _wait_line(wait: Wait) -> str:
         why = f"behind {wait.holder}, which is ahead in the queue for {wait.held or 'it'}{since}"
     else:
         why = f"{wait.holder} holds {wait.held or 'a lock on it'}{since}"
-    lasted = "to the end" if wait.until_ms is None else f"for {duration(length_of(wait))}"
-    return f"{named(wait.waiter, wait.statement)} waits {lasted} over {wait.resource.text}: wants {wait.wanted}; {why}"
+    lasted = "to the end " if wait.until_ms is None else f"for {duration(length_of(wait))} "
+    if wait.until_ms is None and wait.ended != "lasted":
+        lasted = ""  # it ended, and nobody reports when
+    return f"{named(wait.waiter, wait.statement)} waits {lasted}over {wait.resource.text}: wants {wait.wanted}; {why}"
 
 
 # -- statements and rules --------------------------------------------------------------------------------------------

@@ -236,5 +236,5 @@ def _any_text(value: object) -> str | None:
 def plain(moment: str) -> str:
     """A time as the server told it, as it can stand in a statement."""
     if not re.fullmatch(r"[0-9 :.T-]+", moment):
-        raise TargetError(f"the server told a time that is none: {moment!r}")
+        raise TargetError(f"the server reported an invalid time: {moment!r}")
     return moment

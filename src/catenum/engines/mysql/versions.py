@@ -31,7 +31,7 @@ def checked(query: Callable[..., list[tuple[Any, ...]]], shown_url: str, *, read
     on = query("show global variables like 'performance_schema'")
     if on and str(on[0][1]).upper() == "OFF":
         raise TargetError(
-            f"{told} has its performance schema off, and nothing else tells who waits for whom",
+            f"{told} has its performance schema off, and nothing else reports who waits for whom",
             advice="Set performance_schema = ON under [mysqld] in the configuration, and restart the server.",
         )
     try:

@@ -261,7 +261,7 @@ class PostgresqlLookout:
                 sessions[int(name)] = replace(sessions[int(name)], state="waits for a lock")
         replay = self._replay(rows, sessions) if self._stands_by else Replay()
         notes = [note for _, _, note in prepared] + [
-            f"who else holds a row of {table} together with others is not told: the login may not read it"
+            f"who else holds a row of {table} together with others is not reported: the login may not read it"
             for table in shared.unread
         ]
         edges = [*found.values(), *replay.edges]
