@@ -13,8 +13,10 @@ import pymysql
 import pytest
 
 from capturing import Captured, captured, pairs_of
+from catenum.core.capture.restage import restaged
 from catenum.core.capture.tables import read_schema
 from catenum.core.scenario.reader import read_scenario
+from catenum.core.serverlog.conflicts import CapturedWait, Conflict, Member
 from catenum.core.serverlog.histories import Histories
 from catenum.core.servers import rules_of
 from conftest import needs
@@ -366,3 +368,23 @@ def test_a_sample_s_own_deadlock_is_staged_again_from_its_recording(request, cal
         done = call("restage", "rec.json", "--json")
         assert (name, done.code, done.json["same"]) == (name, 0, True), done.err
         assert "a stand-in" not in done.json["scenario"]
+
+
+def test_what_a_statement_log_shows_to_be_all_gets_no_stand_in():
+    def member(session: str, sql: str, history: tuple[str, ...] | None) -> Member:
+        return Member(session=session, statement=sql, history=history)
+
+    read, delete = "select box from slot where block = 7 lock in share mode", "delete from slot where id = 1"
+    waits = (
+        CapturedWait(waiter="7", holder="8", object="slot(1)", mode="S record", table="slot", index="PRIMARY"),
+        CapturedWait(waiter="8", holder="7", object="slot(7, 1)", mode="X record", table="slot", index="slot_block"),
+    )
+    for known in (True, False):
+        members = (member("7", read, (read,) if known else None), member("8", delete, (delete,) if known else None))
+        conflict = Conflict(kind="deadlock", server="mariadb", at=None, members=members, waits=waits, victim="7",
+                            relations=("slot",), report="")  # fmt: skip
+        staged = restaged(conflict)
+        made_up = [one for part in staged.transactions.values() for one in part["statements"] if isinstance(one, dict)]
+        assert len(made_up) == (0 if known else 2)
+        assert staged.order == (["s8", "s7"] if known else ["s7", "s8", "s8", "s7"])
+        assert staged.victim is None  # InnoDB chooses by weight alone

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from catenum.core.capture.restage import Staged
 from catenum.core.errors import CatenumError
@@ -12,10 +12,15 @@ from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.serverlog.conflicts import Conflict
 from catenum.core.servers import rules_of
 from catenum.engines.ports import Engine
+from catenum.lab.load.churn import Churn
+from catenum.lab.load.cycles import cycles
+from catenum.lab.run.loading import load
 from catenum.lab.run.play import PlayOptions, play
 
 #: Orders of the last moves that are tried.
 MOST_ORDERS = 6
+#: How long loops run for a deadlock that only timing brings (s).
+LOOPS_S = 6.0
 
 
 @dataclass(slots=True)
@@ -52,6 +57,38 @@ def replay(
         if not differs:
             found.same = True
             return found
+    return _in_loops(engine, conflict, staged, found, tell) if conflict.kind == "deadlock" else found
+
+
+def _in_loops(engine: Engine, conflict: Conflict, staged: Staged, found: Replay, tell: Callable[[str], None]) -> Replay:
+    """Uncontrolled, for what happens inside a statement; then with filler rows, so that indexes are used."""
+    filled = replace(staged, fill=staged.filler)
+    for what, variant in (("in loops", staged), *([("in loops, with filler rows", filled)] if staged.filler else [])):
+        tell(f"playing: {what}")
+        file = read_scenario(variant.text().encode(), "restaged")
+        scenario = file.scenario.for_server(engine.info.server)
+        try:
+            load(engine, scenario, file)
+            churn = Churn(engine, scenario, copies=dict.fromkeys(scenario.transactions, 1), file=file)
+            try:
+                churn.ready()
+                while churn.seconds < LOOPS_S and not churn.failures("deadlock"):
+                    churn.turn(1.0, "deadlock")
+            finally:
+                churn.close()
+            met = [kind.recording for kind in cycles(churn)]
+        except CatenumError as error:
+            found.tried.append((what, str(error).split("\n", maxsplit=1)[0]))
+            continue
+        told = [differences(conflict, recording, file) for recording in met]
+        same = next((recording for recording, differs in zip(met, told, strict=True) if not differs), None)
+        outcome = (
+            "the same" if same else "another deadlock" if met else f"no deadlock in {churn.iterations:,} iterations"
+        )
+        found.tried.append((what, outcome))
+        if same is not None:
+            found.same, found.recording, found.staged, found.differs = True, same, variant, []
+            break
     return found
 
 
@@ -78,16 +115,7 @@ def _variants(staged: Staged) -> Iterator[tuple[str, Staged]]:
 def _changed(
     staged: Staged, *, order: list[str] | None = None, transactions: dict[str, dict[str, object]] | None = None
 ) -> Staged:
-    return Staged(
-        name=staged.name,
-        server=staged.server,
-        about=staged.about,
-        data=staged.data,
-        transactions=transactions or staged.transactions,
-        order=order or staged.order,
-        victim=staged.victim,
-        notes=staged.notes,
-    )
+    return replace(staged, order=order or staged.order, transactions=transactions or staged.transactions)
 
 
 def differences(conflict: Conflict, recording: Recording, file: ScenarioFile) -> list[str]:

@@ -66,6 +66,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         version = found.recording.target.version if found.recording else ""
         said = f"Played on {rules_of(conflict.server).title} {version}: the same {conflict.kind} came"
         said += "." if how == "as it is" else f" ({how})."
+        if how.startswith("in loops"):
+            said += " Move by move it does not: 'catenum churn' runs the loops."
     else:
         said = "Played: the captured conflict did NOT come: " + "; ".join(found.differs)
     final = replace(found.staged, notes=[*found.staged.notes, said])

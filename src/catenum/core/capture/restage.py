@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 
 import yaml
 
-from catenum.core.capture.rows import Rows, as_written, literal, rows_for
+from catenum.core.capture.rows import Rows, as_written, filler_of, rows_for
 from catenum.core.capture.tables import Schema, TableInfo, closure, inferred, script_of
 from catenum.core.errors import InputError
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member
@@ -47,10 +47,15 @@ class Staged:
     order: list[str]
     victim: str | None
     notes: list[str] = field(default_factory=list)
+    fill: dict[str, dict[str, object]] = field(default_factory=dict)
+    #: Filler that would make the server take its indexes; not in the scenario until it turns out to be needed.
+    filler: dict[str, dict[str, object]] = field(default_factory=dict)
 
     def text(self) -> str:
         """The scenario file."""
         body: dict[str, object] = {"scenario": self.name, "about": self.about, "data": self.data}
+        if self.fill:
+            body["fill"] = self.fill
         body["transactions"] = self.transactions
         body["order"] = " ".join(self.order)
         if self.victim is not None:
@@ -132,7 +137,7 @@ def restaged(
         entry["statements"] = [{"sql": sql, "label": why} if why else sql for sql, why in history]
         transactions[label] = entry
         texts[label] = [sql for sql, _ in history]
-    data, more = _data(conflict, texts, schema, rules, fetch)
+    data, more, filler = _data(conflict, texts, schema, rules, fetch)
     return Staged(
         name=name or f"captured-{conflict.kind}",
         server=conflict.server,
@@ -142,8 +147,9 @@ def restaged(
         order=_order(texts, names.get(conflict.victim or ""))
         if conflict.kind == "deadlock"
         else _one_after_the_other(texts, {names[wait.waiter] for wait in conflict.waits if wait.waiter in names}),
-        victim=names.get(conflict.victim or "") if conflict.kind == "deadlock" else None,
+        victim=names.get(conflict.victim or "") if conflict.kind == "deadlock" and rules.asks_victim else None,
         notes=[*notes, *more, *conflict.notes],
+        filler=filler,
     )
 
 
@@ -195,8 +201,8 @@ def _statements(member: Member, conflict: Conflict, rules: Rules) -> tuple[list[
     """A member's statements, each with a label where it is made up, and whether one is."""
     last = str(member.statement)
     history = [sql for sql in member.history or (last,) if sql.strip()]
-    if len(history) > 1 or conflict.kind != "deadlock":
-        return [(sql, None) for sql in history], False
+    if member.history is not None or conflict.kind != "deadlock":
+        return [(sql, None) for sql in history], False  # nothing else ran before, whatever it was that took the lock
     stand_ins = [
         stand_in
         for wait in conflict.waits
@@ -224,7 +230,7 @@ def _data(
     schema: Schema | None,
     rules: Rules,
     fetch: Fetch | None = None,
-) -> tuple[str, list[str]]:
+) -> tuple[str, list[str], dict[str, dict[str, object]]]:
     notes = []
     statements = [sql for sqls in texts.values() for sql in sqls]
     named = list(dict.fromkeys(table for sql in statements for table, _ in rules.tables_of(sql)))
@@ -249,6 +255,7 @@ def _data(
             )
         script, infos = script_of(made, list(made.tables)), made.tables
     records = _records(conflict, infos)
+    relations = {table.lower() for table in (*named, *conflict.relations)}
     rows = rows_for(infos, list(texts.values()), rules, records)
     if fetch is not None:
         live = _fetched(rows, infos, fetch)
@@ -260,7 +267,12 @@ def _data(
     if rows.tables:
         notes.append("The rows are those that the statements name; other values are made up.")
     inserts = rows.script(infos, rules)
-    return "\n".join(part for part in (script, inserts) if part) or "select 1;", notes
+    data = "\n".join(part for part in (script, inserts) if part) or "select 1;"
+    return (
+        data,
+        notes,
+        {infos[name].name: fill for name in infos if name in relations and (fill := filler_of(infos[name], rows))},
+    )
 
 
 def _fetched(rows: Rows, infos: Mapping[str, TableInfo], fetch: Fetch) -> dict[str, list[dict[str, str]]]:
@@ -333,14 +345,19 @@ def _assigned_texts(sql: str, rules: Rules) -> Iterator[tuple[str, str]]:
 
 
 def _records(conflict: Conflict, infos: Mapping[str, TableInfo]) -> dict[str, list[dict[str, str]]]:
-    """Rows that InnoDB's report shows: of the primary key its own columns."""
+    """Rows that InnoDB's report shows: as they were before the deadlock, where the types of the columns are known."""
     found: dict[str, list[dict[str, str]]] = {}
     for wait in conflict.waits:
         info = infos.get((wait.table or "").lower())
-        if info is None or wait.index != "PRIMARY" or not wait.record or not info.primary:
+        if info is None or not info.primary:
             continue
-        values = dict(zip(info.primary, wait.record, strict=False))
-        if all(value is not None for value in values.values()):
-            row = {name: literal(str(value), not str(value).lstrip("-").isdigit()) for name, value in values.items()}
+        values = dict(wait.row)
+        if not values and wait.index == "PRIMARY" and wait.record:
+            named = zip(info.primary, wait.record, strict=False)
+            values = {name: value for name, value in named if value is not None}
+        if set(info.primary) <= values.keys():
+            row = {
+                name: as_written(info.columns[name], value) for name, value in values.items() if name in info.columns
+            }
             found.setdefault(info.name.lower(), []).append(row)
     return found

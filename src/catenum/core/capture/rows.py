@@ -183,3 +183,34 @@ _BY_TYPE = (
     ("bytea", "''"), ("blob", "''"), ("binary", "''"), ("bit", "b'0'"), ("inet", "'127.0.0.1'"), ("year", "2026"),
     ("interval", "'0'"),
 )  # fmt: skip
+
+
+#: Rows of filler: enough for every server to prefer an index to a scan.
+FILLER_ROWS = 3_000
+
+
+def filler_of(info: TableInfo, rows: Rows) -> dict[str, object]:
+    """Filler rows of a table as a scenario asks for them; nothing where its columns cannot be filled."""
+    parents = {column: parent for columns, parent, _ in info.references for column in columns}
+    keyed = {column for key in (info.primary, *info.unique) for column in key}
+    columns: dict[str, object] = {}
+    for column in info.columns.values():
+        number = any(word in column.type for word in _NUMBERS)
+        if column.computed or not (
+            column.needed or column.name in keyed or any(column.name in k for k in info.indexes.values())
+        ):
+            continue
+        if column.name in parents:
+            known = [row[column.name] for row in rows.tables.get(info.name.lower(), ()) if column.name in row]
+            if not known:
+                return {}
+            columns[column.name] = {"choice": [int(one) if one.isdigit() else one.strip("'") for one in known]}
+        elif number:
+            columns[column.name] = {"sequence": 1_000_000}
+        elif "char" in column.type or "text" in column.type:
+            columns[column.name] = {"text": 12}
+        elif column.labels:
+            columns[column.name] = {"choice": list(column.labels)}
+        elif not column.made:
+            return {}
+    return {"rows": FILLER_ROWS, "columns": columns} if columns else {}

@@ -43,6 +43,10 @@ class Column:
     labels: tuple[str, ...] = ()  # of an enumerated type
 
 
+#: A field that is no column's.
+HIDDEN = ("", "")
+
+
 @dataclass(slots=True)
 class TableInfo:
     """One table: what a row of it needs."""
@@ -55,12 +59,17 @@ class TableInfo:
     indexes: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
     def entry(self, index: str) -> list[tuple[str, str]] | None:
-        """The columns of an InnoDB index's entries with their types, the primary key's last."""
+        """The fields of an InnoDB index's entries by column and type; those of the primary key are the whole row."""
         own = self.primary if index == "PRIMARY" else self.indexes.get(index)
         if not own:
             return None
         names = dict.fromkeys([*own, *self.primary])
-        return [(name, self.columns[name].type) for name in names if name in self.columns]
+        entry = [(name, self.columns[name].type) for name in names if name in self.columns]
+        if index != "PRIMARY":
+            return entry
+        # Behind the key two fields of InnoDB's own (transaction, roll pointer), then the row ("InnoDB Row Formats").
+        rest = [(column.name, column.type) for column in self.columns.values() if column.name not in names]
+        return [*entry, HIDDEN, HIDDEN, *rest]
 
 
 @dataclass(slots=True)

@@ -42,7 +42,7 @@ class CapturedWait:
     """Who waits for whom, over what, in which mode. ``holder``: None where nobody tells.
 
     ``table``: the table it is on, where that is known. ``fields``: the values of the record's key as they are printed,
-    or by the types of the columns; ``columns`` their names, where these are known.
+    or by the types of the columns; ``row``: what of the row they show, by column, where the columns are known.
     """
 
     waiter: str
@@ -54,6 +54,7 @@ class CapturedWait:
     held: str | None = None
     gap: bool = False
     record: tuple[str | None, ...] = ()
+    row: Mapping[str, str] = field(default_factory=dict)
     seconds: float | None = None
     provenance: Mapping[str, Provenance] = field(default_factory=dict)
 

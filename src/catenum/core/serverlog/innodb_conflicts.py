@@ -263,9 +263,11 @@ def with_types(conflict: Conflict, columns: Columns) -> Conflict:
         lock = by_thread.get(wait.waiter)
         known = columns(lock.table, lock.index) if lock is not None and lock.index else None
         if lock is not None and known and not lock.supremum:
-            values = tuple(decode(value, kind) for (_, kind), value in zip(known, lock.fields, strict=False))
+            pairs = [(name, decode(v, kind)) for (name, kind), v in zip(known, lock.fields, strict=False) if name]
+            row = {name: value for name, value in pairs if value is not None and not value.endswith(FIELD_CUT)}
             told: dict[str, Provenance] = {**wait.provenance, "object": "recovered"}
-            wait = replace(wait, object=resource_text(lock, known), record=values, provenance=told)
+            key = known[: known.index(("", ""))] if ("", "") in known else known
+            wait = replace(wait, object=resource_text(lock, key), row=row, provenance=told)
         waits.append(wait)
     return replace(conflict, waits=tuple(waits))
 

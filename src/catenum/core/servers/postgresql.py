@@ -171,6 +171,7 @@ class PostgresqlRules(Rules):
         "57P05": "lost",  # idle_session_timeout
         "25P03": "lost",  # idle_in_transaction_session_timeout
     }
+    asks_victim = True  # by each session's deadlock_timeout
     victim_reported = "PostgreSQL cancels the session whose check finds the cycle, after its deadlock_timeout"
     wall_advice = ", or log in as a superuser, so that Catenum can make a role that has no rights elsewhere"
     wait_limits = ("lock_timeout", "statement_timeout")

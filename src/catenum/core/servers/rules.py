@@ -194,6 +194,8 @@ class Rules(ABC):
         """Whether a reader of that name gives statements, and no conflicts."""
         return False
 
+    #: Whether a run can ask for one of a deadlock's members as its victim.
+    asks_victim: bool = False
     #: Why a victim that a log names fell, as far as the server's rule tells.
     victim_reported: str
 
