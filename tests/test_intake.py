@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import json
 import os
 import re
 import subprocess
@@ -388,3 +389,33 @@ def test_what_a_statement_log_shows_to_be_all_gets_no_stand_in():
         assert len(made_up) == (0 if known else 2)
         assert staged.order == (["s8", "s7"] if known else ["s7", "s8", "s8", "s7"])
         assert staged.victim is None  # InnoDB chooses by weight alone
+
+
+def test_rows_of_a_general_log_or_of_statement_history_tell_what_ran_before(call, logs, tmp_path):
+    found = logs("mysql", False)
+    made = found.made[0]
+    rows = [
+        {"THREAD_ID": int(made.sessions[place]), "EVENT_TIME": f"2026-11-26 07:00:0{n}", "COMMAND_TYPE": "Query", "ARGUMENT": sql}
+        for n, (place, sql) in enumerate([(0, "begin"), (0, made.first[0]), (1, "begin"), (1, made.first[1]),
+                                          (0, made.then[0]), (1, made.then[1])])
+    ]  # fmt: skip
+    history = [
+        {"PROCESSLIST_ID": row["THREAD_ID"], "EVENT_ID": n + 1, "SQL_TEXT": row["ARGUMENT"]} for n, row in enumerate(rows)
+    ]  # fmt: skip
+    for name, content in (("general.json", rows), ("history.json", history)):
+        (tmp_path / name).write_text(json.dumps(content))
+        told = call("intake", found.folder / "error.log", name, "--json").json["conflicts"][0]["members"]
+        for member in told:
+            place = made.sessions.index(member["session"])
+            assert member["history"] == [made.first[place], made.then[place]], name
+
+
+def test_a_report_s_headings_alone_name_nobody(call, tmp_path):
+    data = ["Transactions deadlock detected, dumping detailed information.", "*** (1) TRANSACTION:",
+            "*** (2) TRANSACTION:", "*** WE ROLL BACK TRANSACTION (2)"]  # fmt: skip
+    rows = [{"LOGGED": "2026-11-26 07:27:51.2", "THREAD_ID": 0, "PRIO": "Note", "ERROR_CODE": "MY-012468",
+             "SUBSYSTEM": "InnoDB", "DATA": text} for text in data]  # fmt: skip
+    (tmp_path / "rows.json").write_text(json.dumps(rows))
+    (told,) = call("intake", "rows.json", "--json").json["conflicts"]
+    assert (told["members"], told["victim"], told["provenance"]["victim"]) == ([], None, "unknown")
+    assert "headings" in told["notes"][0]

@@ -248,8 +248,8 @@ def test_trial_proves_the_reordered_version(run):
                 "read committed": "no better",
             },
         ),
-        ("yard-rebuild", 100, {"change gives up": "eases", "change tries again": "eases"}),
-        ("left-open", 300, {"commit at once": "cures", "give up waiting": "eases", "do not wait": "no better"}),
+        ("yard-rebuild", 60, {"change gives up": "eases", "change tries again": "eases"}),
+        ("left-open", 60, {"commit at once": "cures", "give up waiting": "eases", "do not wait": "no better"}),
     ],
 )
 def test_each_sample_s_remedies_are_judged_on_their_merits(call, name, limit, verdicts):

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
+from collections.abc import Iterator
 from pathlib import Path
 from typing import IO
 
@@ -14,8 +16,10 @@ from catenum.core.capture.tables import Schema, read_schema
 from catenum.core.errors import InputError, Place
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import from_json
-from catenum.core.serverlog.conflicts import Conflict
+from catenum.core.serverlog.conflicts import Conflict, numbered, with_names
 from catenum.core.servers import rules_of
+from catenum.engines.definitions import Definitions
+from catenum.engines.drivers import server_module
 from catenum.intake.conflicts import conflicts_in, moment
 from catenum.intake.files import sources
 
@@ -37,6 +41,20 @@ def add_intake_options(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="definitions of the tables: a dump without data is accepted as it is",
     )
+
+
+@contextlib.contextmanager
+def definitions_of(asked: str, server: str, err: IO[str]) -> Iterator[Definitions]:
+    """A connection that reads definitions. Raises InputError where the target is no such server, TargetError."""
+    target = common.target_of(asked, err)
+    if target.url is None or target.server != server:
+        title = rules_of(server).title
+        raise InputError(f"--target {target.shown}: the log is one of {title}, so this must be the URL of one")
+    found: Definitions = server_module(server, ".definitions").read_definitions(target.url, target.shown)
+    try:
+        yield found
+    finally:
+        found.close()
 
 
 def schema_in(path: Path, server: str) -> Schema:
@@ -66,6 +84,10 @@ def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int]:
         if args.schema is not None and conflicts:
             schema = schema_in(args.schema, conflicts[0].server)
             conflicts = [with_definitions(conflict, schema) for conflict in conflicts]
+        numbers = numbered(conflicts)
+        if args.target is not None and numbers:
+            with definitions_of(args.target, conflicts[0].server, err) as server:
+                conflicts = with_names(conflicts, server.names(numbers))
         return conflicts, len(found)
     finally:
         progress.clear()

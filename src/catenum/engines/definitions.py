@@ -12,6 +12,8 @@ MOST_TABLES = 500
 class Definitions(ABC):
     """One connection, which only reads, and waits for nobody for long. Every method raises TargetError."""
 
+    shown: str
+
     @abstractmethod
     def script(self, tables: Iterable[str]) -> str:
         """The definitions of all tables in the schemas in which some tables are, with what belongs to them."""

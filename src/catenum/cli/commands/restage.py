@@ -9,7 +9,7 @@ from typing import IO
 
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
-from catenum.cli.intake_options import add_intake_options, pick, read, schema_in
+from catenum.cli.intake_options import add_intake_options, definitions_of, pick, read, schema_in
 from catenum.core.capture.masking import mask_staged
 from catenum.core.capture.restage import Staged, restaged
 from catenum.core.capture.tables import read_schema
@@ -17,7 +17,6 @@ from catenum.core.errors import InputError
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.serverlog.conflicts import Conflict, Member
 from catenum.core.servers import rules_of
-from catenum.engines.drivers import server_module
 
 FORMAT = "catenum-restage/1"
 
@@ -26,11 +25,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``restage``."""
     add_intake_options(parser)
     parser.add_argument("--pick", type=common.positive, metavar="N", help="the conflict, by its number in 'intake'")
-    parser.add_argument(
-        "--target",
-        metavar="URL",
-        help="take tables and rows from this server, which is only read; short names as elsewhere",
-    )
     parser.add_argument("--name", metavar="NAME", help="the scenario's name")
     parser.add_argument("--mask", action="store_true", help="replace values, alike ones alike, in statements and rows")
     parser.add_argument("--no-play", action="store_true", help="write the scenario without playing it")
@@ -81,20 +75,13 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 
 def _from_server(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> Staged:
     """With tables and rows of a user's server. Raises InputError, TargetError."""
-    target = common.target_of(args.target, err)
-    if target.url is None or target.server != conflict.server:
-        title = rules_of(conflict.server).title
-        raise InputError(f"--target {target.shown}: the log is one of {title}, so this must be the URL of one")
     rules = rules_of(conflict.server)
-    server = server_module(target.server, ".definitions").read_definitions(target.url, target.shown)
-    try:
+    with definitions_of(args.target, conflict.server, err) as server:
         tables = {table for member in conflict.members for sql in _texts(member) for table, _ in rules.tables_of(sql)}
         schema = read_schema(server.script(sorted({*tables, *conflict.relations})), rules)
         if not schema.tables:
-            raise InputError(f"{target.shown} has none of the tables {', '.join(sorted(tables))}")
+            raise InputError(f"{server.shown} has none of the tables {', '.join(sorted(tables))}")
         return restaged(conflict, schema, name=args.name, fetch=server.rows)
-    finally:
-        server.close()
 
 
 def _texts(member: Member) -> tuple[str, ...]:

@@ -6,8 +6,9 @@ log, a live server or a schema file. ``assumed``: derived, and to be checked. ``
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal, Protocol
 
 from catenum.core.record.recording import Kind
@@ -123,3 +124,30 @@ ENDS = r"(?is)\s*(?:commit|end|rollback|abort)\b(?!\s+(?:(?:work|transaction)\s+
 def relations_of(waits: Sequence[CapturedWait]) -> tuple[str, ...]:
     """The tables of waits, each once, in order."""
     return tuple(dict.fromkeys(wait.table for wait in waits if wait.table))
+
+
+_NUMBERED = re.compile(r"\brelation (\d+)\b")
+
+
+def numbered(conflicts: Iterable[Conflict]) -> list[str]:
+    """The server's own numbers of tables, where a log has no name."""
+    found = (match[1] for one in conflicts for wait in one.waits if (match := _NUMBERED.search(wait.object)))
+    return list(dict.fromkeys(found))
+
+
+def with_names(conflicts: Iterable[Conflict], names: Mapping[str, str]) -> list[Conflict]:
+    """Conflicts with the names of such tables, as a server told them."""
+
+    def named(wait: CapturedWait) -> CapturedWait:
+        found = _NUMBERED.search(wait.object)
+        name = names.get(found[1]) if found else None
+        if found is None or name is None:
+            return wait
+        told: dict[str, Provenance] = {**wait.provenance, "object": "recovered"}
+        return replace(wait, object=wait.object.replace(found[0], name), table=name, provenance=told)
+
+    changed = []
+    for conflict in conflicts:
+        waits = tuple(map(named, conflict.waits))
+        changed.append(replace(conflict, waits=waits, relations=relations_of(waits) or conflict.relations))
+    return changed

@@ -134,13 +134,7 @@ class LogRows:
 
     def finish(self) -> Iterator[LogEntry]:
         """See ``LogReader``."""
-        try:
-            rows = json.loads(self.left)
-        except ValueError:
-            lines = [line for line in self.left.split("\n") if line.strip().startswith("{")]
-            rows = [row for line in lines if (row := _read(line)) is not None]
-        for row in rows if isinstance(rows, list) else [rows]:
-            told = {str(key).lower(): value for key, value in row.items()} if isinstance(row, dict) else {}
+        for told in rows_of(self.left):
             if "data" not in told:
                 continue
             self.seen += 1
@@ -149,6 +143,16 @@ class LogRows:
             code, system = told.get("error_code", "MY-000000"), told.get("subsystem", "InnoDB")
             yield from self._log.feed(f"{where} [{code}] [{system}] {told['data']}\n")
         self.left = ""
+
+
+def rows_of(text: str) -> list[dict[str, object]]:
+    """Rows as JSON, as a list or one in each line, the names of their columns in lower case."""
+    try:
+        found = json.loads(text)
+    except ValueError:
+        found = [row for line in text.split("\n") if line.strip().startswith("{") and (row := _read(line)) is not None]
+    rows = found if isinstance(found, list) else [found]
+    return [{str(key).lower(): value for key, value in row.items()} for row in rows if isinstance(row, dict)]
 
 
 def _read(line: str) -> dict[str, object] | None:

@@ -13,6 +13,7 @@ from dataclasses import replace
 from catenum.core.serverlog import LogEntry
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member, Provenance, Texts, relations_of
 from catenum.core.serverlog.histories import Histories
+from catenum.core.serverlog.innodb import rows_of
 from catenum.core.serverlog.innodb_fields import CUT as FIELD_CUT
 from catenum.core.serverlog.innodb_fields import decode
 from catenum.core.serverlog.innodb_status import RecordLock, ReportedDeadlock, ReportedMember, holder_of, report_of
@@ -69,6 +70,8 @@ class InnodbConflicts:
 
     def _conflict(self, entry: LogEntry) -> Conflict:
         report = report_of(entry.text)
+        if not all(member.thread for member in report.members):
+            return self._without_members(entry)
         members = _in_cycle_order(report)
         found = tuple(self._member(member) for member in members)
         waits = tuple(wait for member in members if (wait := self._wait(member, report)) is not None)
@@ -90,6 +93,22 @@ class InnodbConflicts:
                 "relations": "captured" if waits else "unknown",
                 "victim": "captured" if victim else "unknown",
             },
+        )
+
+    def _without_members(self, entry: LogEntry) -> Conflict:
+        """A report of which only the headings are there, as MySQL's performance schema keeps it."""
+        return Conflict(
+            kind="deadlock",
+            server=self.texts.name,
+            at=entry.at,
+            members=(),
+            waits=(),
+            victim=None,
+            relations=(),
+            report=entry.text,
+            code="1213",
+            notes=("only the headings of the report are there: the error log as a file has the rest",),
+            provenance={"relations": "unknown", "victim": "unknown"},
         )
 
     def _member(self, member: ReportedMember) -> Member:
@@ -251,6 +270,50 @@ class GeneralLog:
                 message=told["command"] or "",
                 statement=(told["text"] or "").rstrip("\n") if runs else None,
             )
+
+
+class StatementRows:
+    """Rows as JSON that have statements: of ``mysql.general_log``, or of the performance schema's statement history
+    with the connection's number (``threads.processlist_id``) beside it. The list is read when it is whole.
+    """
+
+    def __init__(self) -> None:
+        self.left, self.seen = "", 0
+
+    def feed(self, text: str) -> Iterator[LogEntry]:
+        """See ``LogReader``."""
+        self.left += text
+        yield from ()
+
+    def finish(self) -> Iterator[LogEntry]:
+        """See ``LogReader``."""
+        rows = rows_of(self.left)
+        self.left = ""
+        for row in sorted(rows, key=_place_of):
+            number = row.get("processlist_id") or row.get("thread_id")
+            sql = row.get("sql_text") or row.get("argument")
+            command = str(row.get("command_type") or "Query")
+            if number is None:
+                continue
+            self.seen += 1
+            yield LogEntry(
+                at=str(row["event_time"]) if row.get("event_time") else None,
+                pid=int(str(number)),
+                severity="GENERAL",
+                message=command,
+                statement=str(sql) if sql and command in ("Query", "Execute") else None,
+            )
+
+
+def has_statements(head: str) -> bool:
+    """Whether a text begins like such rows."""
+    lower = head[:4_000].lower()
+    return head.lstrip()[:1] in ("[", "{") and ('"sql_text"' in lower or '"command_type"' in lower)
+
+
+def _place_of(row: Mapping[str, object]) -> tuple[str, int]:
+    event = str(row.get("event_id") or "0")
+    return str(row.get("event_time") or ""), int(event) if event.isdigit() else 0
 
 
 def with_types(conflict: Conflict, columns: Columns) -> Conflict:

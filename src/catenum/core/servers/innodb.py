@@ -15,7 +15,14 @@ from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.serverlog import LogReader
 from catenum.core.serverlog.conflicts import CapturedWait, Conflict, ConflictReader
 from catenum.core.serverlog.innodb import InnodbLog, StatusText
-from catenum.core.serverlog.innodb_conflicts import GeneralLog, InnodbConflicts, is_general, with_types
+from catenum.core.serverlog.innodb_conflicts import (
+    GeneralLog,
+    InnodbConflicts,
+    StatementRows,
+    has_statements,
+    is_general,
+    with_types,
+)
 from catenum.core.servers.metadata import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, metadata_mode
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
@@ -118,13 +125,15 @@ class InnodbRules(Rules):
         """Of its error log; of a general log; of a text with InnoDB's status in it."""
         if is_general(head):
             return GeneralLog()
+        if has_statements(head):
+            return StatementRows()
         if re.search(rf"{self.thread_word} thread id \d+", head) and "[Note]" not in head:
             return StatusText()
         return self.log_reader() if self.writes_log(head) else None
 
     def has_statements_only(self, form: str) -> bool:
-        """A general log has."""
-        return form == GeneralLog.__name__
+        """A general log has, and so have rows of statements."""
+        return form in (GeneralLog.__name__, StatementRows.__name__)
 
     def with_types(
         self, conflict: Conflict, columns: Callable[[str, str], Sequence[tuple[str, str]] | None]
