@@ -114,7 +114,7 @@ def pairs_of(server: str) -> dict[str, tuple[tuple[str, str], tuple[str, str], s
     return {**PAIRS, **OWN[server]}
 
 
-def captured(server: str, folder: Path, *, statements: bool) -> Captured:
+def captured(server: str, folder: Path, *, statements: bool, messages: str = "C") -> Captured:
     """Make every conflict on a server of its own, and take its logs."""
     found = Captured(folder)
     owner = server_owner()
@@ -124,18 +124,20 @@ def captured(server: str, folder: Path, *, statements: bool) -> Captured:
         os.chown(place, owner.uid, owner.gid)
     try:
         runs = _postgresql if server == "postgresql" else _innodb
-        runs(server, programs, owner, place, found, statements=statements)
+        runs(server, programs, owner, place, found, statements=statements, messages=messages)
     finally:
         shutil.rmtree(place, ignore_errors=True)
     return found
 
 
-def _postgresql(server: str, programs: Any, owner: Any, place: Path, found: Captured, *, statements: bool) -> None:
+def _postgresql(
+    server: str, programs: Any, owner: Any, place: Path, found: Captured, *, statements: bool, messages: str
+) -> None:
     recipe = PostgresqlRecipe(programs, owner)
     recipe.initialise(place / "data")
     settings = ("logging_collector=on", "log_destination=stderr,csvlog,jsonlog", "log_filename=port.log",
                 "log_lock_waits=on", "deadlock_timeout=60ms", "listen_addresses=", "log_line_prefix=%m [%p] %a ",
-                f"log_statement={'all' if statements else 'none'}")  # fmt: skip
+                f"log_statement={'all' if statements else 'none'}", f"lc_messages={messages}")  # fmt: skip
     options = [part for setting in settings for part in ("-c", setting)]
     command = [str(recipe.programs / "postgres"), "-D", str(place / "data"), "-k", str(place), *options]
     process = subprocess.Popen(command, cwd="/", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, **owner.popen)
@@ -156,7 +158,9 @@ def _postgresql(server: str, programs: Any, owner: Any, place: Path, found: Capt
         shutil.copy(file, found.folder / file.name)
 
 
-def _innodb(server: str, programs: Any, owner: Any, place: Path, found: Captured, *, statements: bool) -> None:
+def _innodb(
+    server: str, programs: Any, owner: Any, place: Path, found: Captured, *, statements: bool, messages: str
+) -> None:
     recipe = (MysqlRecipe if server == "mysql" else MariadbRecipe)(programs, owner)
     recipe.initialise(place / "data")
     logs = [f"--log-error={place}/error.log", f"--general-log-file={place}/general.log",

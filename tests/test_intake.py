@@ -6,8 +6,11 @@ import gzip
 import json
 import os
 import re
+import shutil
 import subprocess
+import tempfile
 from collections.abc import Callable
+from pathlib import Path
 
 import psycopg
 import pymysql
@@ -192,15 +195,32 @@ def test_terse_and_verbose_logs_are_read_for_what_they_have(call, logs, tmp_path
     assert len(fallen) == len(pairs_of("postgresql"))
     assert all(len(one["members"]) == 1 and "terse" in one["notes"][0] for one in fallen)
     assert "two members" in call("restage", "terse.log", "--pick", fallen[0]["number"]).err
-    german = plain_log.replace("DETAIL:", "DETAIL:").replace("ERROR:", "FEHLER:").replace("STATEMENT:", "ANWEISUNG:")
-    german = re.sub(r"Process (\d+) waits for (\S+) on transaction (\d+); blocked by process (\d+)\.",
-                    r"Prozess \1 wartet auf \2-Sperre auf Transaktion \3; blockiert von Prozess \4.", german)  # fmt: skip
-    german = german.replace("deadlock detected", "Verklemmung entdeckt").replace("Process ", "Prozess ")
-    (tmp_path / "german.log").write_text(german)
-    members = [
-        {m["session"] for m in one["members"]} for one in call("intake", "german.log", "--json").json["conflicts"]
-    ]
-    assert set(logs("postgresql", False).made[0].sessions) in members
+
+
+@pytest.mark.parametrize("language", ["de_DE", "fr_FR", "ja_JP", "ru_RU"])
+def test_a_log_in_another_language_tells_the_same(request, call, tmp_path, monkeypatch, language):
+    needs("postgresql")
+    place = Path(tempfile.mkdtemp(prefix="catenum-locale-"))  # where the server's own user can read it
+    place.chmod(0o755)
+    request.addfinalizer(lambda: shutil.rmtree(place, ignore_errors=True))
+    made_locale = subprocess.run(
+        ["localedef", "-i", language, "-f", "UTF-8", place / f"{language}.UTF-8"], capture_output=True, check=False
+    )
+    if made_locale.returncode not in (0, 1):  # 1: with warnings
+        pytest.skip(f"the system cannot make the locale {language}: {made_locale.stderr.decode()}")
+    monkeypatch.setenv("LOCPATH", str(place))
+    folder = tmp_path / "logs"
+    folder.mkdir()
+    found = captured("postgresql", folder, statements=True, messages=f"{language}.UTF-8")
+    if "deadlock detected" in (folder / "port.csv").read_text().replace("ERROR:  deadlock detected", ""):
+        pytest.skip(f"the server has no messages in {language}")
+    for form in FORMS["postgresql"]:
+        told = call("intake", folder / form, "--json").json["conflicts"]
+        assert [one["kind"] for one in told] == ["deadlock"] * len(found.made), form
+        for one, made in zip(told, found.made, strict=True):
+            assert (one["victim"], set(one["relations"])) == (made.victim, made.over), (form, made.title)
+            assert {plain(member["statement"]) for member in one["members"]} == {plain(sql) for sql in made.then}
+            assert all(len(member["history"]) == 2 for member in one["members"])
 
 
 @pytest.mark.parametrize(

@@ -41,6 +41,11 @@ def add_intake_options(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="definitions of the tables: a dump without data is accepted as it is",
     )
+    parser.add_argument(
+        "--target",
+        metavar="URL",
+        help="the server: names of what a log has numbers of; for restage, tables and rows. It is only read",
+    )
 
 
 @contextlib.contextmanager

@@ -247,10 +247,11 @@ def _head(line: str) -> _Head | None:
     """A word of the server's with a colon and two spaces behind it, the first of its line."""
     at = line.find(":  ")
     while at >= 0:
-        begins = at
-        while begins and (line[begins - 1].isalpha() or (begins == at and line[begins - 1].isdigit())):
+        ends = at - 1 if line[at - 1 : at] in (" ", "\u00a0") else at  # as French writes a colon
+        begins = ends
+        while begins and (line[begins - 1].isalpha() or (begins == ends and line[begins - 1].isdigit())):
             begins -= 1
-        kind = _ENGLISH.get(line[begins:at].rstrip("12345"))
+        kind = _ENGLISH.get(line[begins:ends].rstrip("12345"))
         if kind is not None:
             return _Head(kind, begins, at + 3)
         at = line.find(":  ", at + 1)

@@ -25,7 +25,10 @@ _ADVISORY = re.compile(r"\[(\d+),(\d+),(\d+),(\d+)\]")
 _VIRTUAL = re.compile(r"(?<![\d/])(\d+/\d+)(?![\d/])")
 _ENDED_WORDS = ("canceling statement due to user request", "terminating connection due to administrator command")
 #: ``log_lock_waits``: process, mode, length in ms; the details name who holds, then who queues.
-_WAIT = re.compile(r"^\D{0,40}?(?P<pid>\d+)\b.*?\b(?P<mode>[A-Z]\w*Lock)\b.*?(?P<ms>[\d.,]+)\s*\D{0,40}$", re.DOTALL)
+_WAIT = re.compile(
+    r"^\D{0,40}?(?P<pid>\d+)(?!\d).*?(?<![A-Za-z])(?P<mode>[A-Z][A-Za-z]*Lock)(?![A-Za-z]).*?(?P<ms>[\d.,]+)\s*\D{0,40}$",
+    re.DOTALL,
+)
 _ACQUIRED = re.compile(r"process \d+ acquired ")
 _NO_WAIT_OF = re.compile(r"process \d+ (?:avoided deadlock|detected deadlock|failed to acquire)")
 _LOCK_NAMED = re.compile(r'"((?:[^"]|"")+)"|„([^“]+)“|«\s*([^»]+?)\s*»|»([^«]+)«|“([^”]+)”')
@@ -153,7 +156,10 @@ class PostgresqlConflicts:
                 known.ended = True
                 yield self._wait_conflict(known)
             return
-        holders = NUMBERS.findall((entry.detail or "").split(".")[0])
+        told, _, queue = (entry.detail or "").partition(".")
+        holders = NUMBERS.findall(told)
+        if found["pid"] not in NUMBERS.findall(queue):
+            return  # who waits stands in the queue; who has found a deadlock, or got the lock, does not
         if known is not None:
             yield self._wait_conflict(self._waits.pop(pid))
         numbers = tuple(map(int, holders))
@@ -285,6 +291,7 @@ class PostgresqlConflicts:
         at = _TUPLE.search(message)
         advisory, virtual = _ADVISORY.search(message), _VIRTUAL.search(message)
         direct = [next(name for name in names if name) for names in _LOCK_NAMED.findall(message)]
+        direct = [name for name in direct if not re.search(r"[\s\[]\d", name)]  # some languages quote what is no name
         table, source = self._table_of(statement)
         if direct:
             return _Place(f"{direct[-1]} row" if "row" in message else direct[-1], direct[-1], "captured")

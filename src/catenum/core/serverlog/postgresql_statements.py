@@ -14,7 +14,7 @@ from catenum.core.serverlog.histories import Open
 #: A message of ``log_statement``, of ``log_min_duration_statement``, and of a prepared statement's execution.
 _STATEMENT = re.compile(
     r"(?:(?P<duration>\D{2,30}?: ?[\d.,]+ \S{1,4})\s+)?"
-    r"(?P<word>[^\W\d_][\w ]{1,25}?)(?: (?P<name>\S+?))? ?: +(?P<sql>.+)",
+    r"(?P<word>[^\W\d_][\w ]{0,25}?)(?: (?P<name>\S+?))? ?: +(?P<sql>.+)",
     re.DOTALL,
 )
 _VERB = re.compile(
