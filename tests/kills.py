@@ -27,6 +27,7 @@ import psycopg
 import pymysql
 
 from catenum.core.servers import NAMES
+from catenum.engines.private.programs import cache_folder, server_owner
 
 SCRIPT = Path(sys.executable).with_name("catenum")
 WAYS: dict[str, list[str]] = {
@@ -86,6 +87,9 @@ def kills() -> int:
         (base / "tmp").mkdir(mode=0o777)
         (base / "tmp").chmod(0o1777)
         environment = {**os.environ, "CATENUM_CACHE": str(base / "cache"), "TMPDIR": str(base / "tmp")}
+        unpacked = cache_folder(server_owner()) / "mysql-programs" / "usr" / "sbin"
+        if (unpacked / "mysqld").is_file():  # in the cache that is not this one
+            environment.setdefault("CATENUM_MYSQL_PROGRAMS", str(unpacked))
 
         def run(*words: str, env: dict[str, str] = environment) -> subprocess.CompletedProcess[str]:
             return subprocess.run([str(SCRIPT), *words], env=env, capture_output=True, text=True, check=False)
