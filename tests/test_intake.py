@@ -22,6 +22,7 @@ from catenum.core.capture.tables import read_schema
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.serverlog.conflicts import CapturedWait, Conflict, Member
 from catenum.core.serverlog.histories import Histories
+from catenum.core.serverlog.postgresql_statements import with_values
 from catenum.core.servers import rules_of
 from conftest import needs
 
@@ -221,6 +222,8 @@ def test_a_log_in_another_language_tells_the_same(request, call, tmp_path, monke
             assert (one["victim"], set(one["relations"])) == (made.victim, made.over), (form, made.title)
             assert {plain(member["statement"]) for member in one["members"]} == {plain(sql) for sql in made.then}
             assert all(len(member["history"]) == 2 for member in one["members"])
+        masked = call("intake", folder / form, "--mask", "--json").out
+        assert not [word for word in ("Halcyon", "Oriel", "id = 7") if word in masked]
 
 
 @pytest.mark.parametrize(
@@ -391,9 +394,22 @@ def test_a_sample_s_own_deadlock_is_staged_again_from_its_recording(request, cal
         assert "a stand-in" not in done.json["scenario"]
 
 
+def test_only_places_for_values_are_filled_and_not_what_looks_like_one():
+    rules = rules_of("postgresql")
+    sql = """update berth set vessel = '$1 ?', "a$2" = $1 where tags ? 'x' and id = $2"""
+    assert with_values(sql, {1: "'7'", 2: "'3'"}).endswith("""= '7' where tags ? 'x' and id = '3'""")
+    for server, text in (("postgresql", sql), ("mysql", "update berth set vessel = '?' where id = ?")):
+        members = tuple(Member(session=name, statement=text) for name in ("1", "2"))
+        conflict = Conflict(kind="deadlock", server=server, at=None, members=members, waits=(), victim=None,
+                            relations=(), report="")  # fmt: skip
+        filled = restaged(conflict).transactions["s1"]["statements"][-1]
+        assert filled == text.replace("= $1", "= 1").replace("= $2", "= 1").replace("id = ?", "id = 1")
+    assert rules.place_of_value.search("tags ? 'x'") is None
+
+
 def test_what_a_statement_log_shows_to_be_all_gets_no_stand_in():
     def member(session: str, sql: str, history: tuple[str, ...] | None) -> Member:
-        return Member(session=session, statement=sql, history=history)
+        return Member(session=session, statement=sql, history=history, whole=history is not None)
 
     read, delete = "select box from slot where block = 7 lock in share mode", "delete from slot where id = 1"
     waits = (

@@ -33,7 +33,9 @@ def add_intake_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--since", metavar="TIME", help="leave out what came before, such as '2026-11-25 22:00:00'")
     parser.add_argument("--until", metavar="TIME", help="leave out what came after")
     parser.add_argument(
-        "--prefix", metavar="TEXT", help="PostgreSQL's log_line_prefix, where it cannot be inferred from the log"
+        "--prefix",
+        metavar="TEXT",
+        help="what the lines of the log begin with, as the server's setting says it, where that cannot be inferred",
     )
     parser.add_argument(
         "--schema",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
 from catenum.core.capture.restage import Staged
@@ -139,25 +139,18 @@ def differences(conflict: Conflict, recording: Recording, file: ScenarioFile) ->
         found = []
         if len(mine) != len(shapes):
             found.append(f"its cycle has {len(mine)} members, not {len(shapes)}")
-        elif not _alike(mine, shapes):
+        elif sorted(map(_plain, mine)) != sorted(map(_plain, shapes)):
             found.append("other statements waited in it")
         tables = sorted({member.resource.table for member in cycle.members if member.resource.table})
-        if conflict.relations and tables and not set(tables) & set(conflict.relations):
+        if conflict.relations and tables and set(tables) != set(conflict.relations):
             found.append(f"it was over {', '.join(tables)}, not {', '.join(conflict.relations)}")
         indexes = {wait.index for wait in conflict.waits if wait.index}
         played = {member.resource.index for member in cycle.members if member.resource.index}
-        if indexes and played and indexes != played and not indexes & played:
+        if indexes and played and not indexes <= played:
             found.append(f"it was through {', '.join(sorted(played))}, not {', '.join(sorted(indexes))}")
         if not found:
             return []
     return found or ["no cycle was seen"]
-
-
-def _alike(one: Sequence[str], other: Sequence[str]) -> bool:
-    """Shapes are the same; where a value stood in a place for a parameter, both read as one."""
-    return [_plain(text) for text in one] == sorted(_plain(text) for text in other) or sorted(
-        map(_plain, one)
-    ) == sorted(map(_plain, other))
 
 
 def _plain(shape: str) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 from rich.console import Console
@@ -123,8 +123,9 @@ def _member_value(member: Member) -> dict[str, Any]:
         "database": member.database,
         "statement": member.statement,
         "history": list(member.history) if member.history is not None else None,
+        "whole": member.whole,
         "isolation": member.isolation,
-        "provenance": _told(member.provenance),
+        "provenance": dict(member.provenance),
     }
 
 
@@ -138,9 +139,5 @@ def _wait_value(wait: CapturedWait) -> dict[str, Any]:
         "index": wait.index,
         "held_mode": wait.held,
         "seconds": wait.seconds,
-        "provenance": _told(wait.provenance),
+        "provenance": dict(wait.provenance),
     }
-
-
-def _told(provenance: Mapping[str, str]) -> dict[str, str]:
-    return dict(provenance)

@@ -265,5 +265,6 @@ def _member_of(name: str, statement: int | None, recording: Recording) -> Member
         statement=statements[-1] if statements else None,
         history=statements or None,
         isolation=level,
+        whole=True,
         provenance={**known, "isolation": "captured" if level else "unknown"},
     )

@@ -129,6 +129,8 @@ def restaged(
             notes.append(
                 f"{label}: its earlier statement is not in the log; a stand-in takes the lock that was waited for."
             )
+        if member.history is not None and not member.whole:
+            notes.append(f"{label}: whether the log has all that it had run is not known.")
         entry: dict[str, object] = {}
         if member.isolation:
             entry["isolation"] = member.isolation
@@ -153,15 +155,12 @@ def restaged(
     )
 
 
-_PLACE = re.compile(r"\$(\d+)|(?<![\w?])\?(?![\w?])")
-
-
 def _with_assumed_values(members: Sequence[Member], rules: Rules) -> tuple[list[Member], list[str]]:
     """Members with numbers in the places of parameters whose values the log does not have, each its own."""
     found, assumed = [], []
     for number, member in enumerate(members, 1):
-        history = [_filled(sql, number) for sql in member.history or ()]
-        statement = _filled(member.statement or "", number)
+        history = [_filled(sql, number, rules) for sql in member.history or ()]
+        statement = _filled(member.statement or "", number, rules)
         if member.history and member.history[-1] != member.statement and "$" in (member.statement or ""):
             statement = history[-1]  # with the values that the statement log has
         elif statement != member.statement:
@@ -170,8 +169,13 @@ def _with_assumed_values(members: Sequence[Member], rules: Rules) -> tuple[list[
     return found, assumed
 
 
-def _filled(sql: str, number: int) -> str:
-    return _PLACE.sub(str(number), sql)
+def _filled(sql: str, number: int, rules: Rules) -> str:
+    """A statement with a number in each place for a value; what stands in quotes is none."""
+    parts, at = [], 0
+    for opaque in rules.lexis.opaque.finditer(sql):
+        parts += [rules.place_of_value.sub(str(number), sql[at : opaque.start()]), opaque[0]]
+        at = opaque.end()
+    return "".join([*parts, rules.place_of_value.sub(str(number), sql[at:])])
 
 
 def _names(members: Sequence[Member]) -> dict[str, str]:
@@ -201,7 +205,7 @@ def _statements(member: Member, conflict: Conflict, rules: Rules) -> tuple[list[
     """A member's statements, each with a label where it is made up, and whether one is."""
     last = str(member.statement)
     history = [sql for sql in member.history or (last,) if sql.strip()]
-    if member.history is not None or conflict.kind != "deadlock":
+    if len(history) > 1 or (member.history is not None and member.whole) or conflict.kind != "deadlock":
         return [(sql, None) for sql in history], False  # nothing else ran before, whatever it was that took the lock
     stand_ins = [
         stand_in

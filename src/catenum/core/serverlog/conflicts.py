@@ -25,7 +25,7 @@ CUT = "…"
 class Member:
     """One session of a conflict. ``history``: the statements of its transaction in order, that which waited last.
 
-    ``isolation``: where the log tells of it.
+    ``isolation``: where the log tells of it; ``whole``: the log shows where the transaction began.
     """
 
     session: str
@@ -35,6 +35,7 @@ class Member:
     statement: str | None = None
     history: tuple[str, ...] | None = None
     isolation: str | None = None
+    whole: bool = False
     provenance: Mapping[str, Provenance] = field(default_factory=dict)
 
 

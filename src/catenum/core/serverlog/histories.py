@@ -86,6 +86,10 @@ class Histories:
             return None
         return found
 
+    def connected(self, session: str) -> None:
+        """A session begins: whatever it runs first begins its transaction."""
+        self._open[session] = Open(whole=True)
+
     def gone(self, session: str) -> None:
         """A session has ended."""
         self._open.pop(session, None)

@@ -12,7 +12,7 @@ from dataclasses import replace
 
 from catenum.core.serverlog import LogEntry
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member, Provenance, Texts, relations_of
-from catenum.core.serverlog.histories import Histories
+from catenum.core.serverlog.histories import Histories, Open
 from catenum.core.serverlog.innodb import rows_of
 from catenum.core.serverlog.innodb_fields import CUT as FIELD_CUT
 from catenum.core.serverlog.innodb_fields import decode
@@ -47,12 +47,14 @@ class InnodbConflicts:
                 if member.statement:
                     wanted.setdefault(member.session, []).append((number, member.statement))
         histories = Histories(self.texts)
-        seen: dict[tuple[int, str], tuple[tuple[str, ...], str | None]] = {}
+        seen: dict[tuple[int, str], Member] = {}
         for entry in entries:
             session = str(entry.pid)
             if entry.severity != "GENERAL" or session not in wanted:
                 continue
-            if entry.message in ("Quit", "Connect", "Change user", "Reset Connection"):
+            if entry.message in ("Connect", "Change user", "Reset Connection"):
+                histories.connected(session)
+            elif entry.message == "Quit":
                 histories.gone(session)
             if not entry.statement:
                 continue
@@ -62,9 +64,11 @@ class InnodbConflicts:
                 if opened and opened.statements and _begins(opened.statements[-1], statement):
                     at = (number, session)
                     if at not in seen or not _later(entry.at, found[number].at):
-                        seen[at] = (tuple(opened.statements), opened.isolation)
+                        own = found[number].member(session)
+                        if own is not None:
+                            seen[at] = _with(own, opened)
         return [
-            replace(conflict, members=tuple(_with(m, seen.get((number, m.session))) for m in conflict.members))
+            replace(conflict, members=tuple(seen.get((number, m.session), m) for m in conflict.members))
             for number, conflict in enumerate(found)
         ]
 
@@ -209,17 +213,17 @@ def _later(at: str | None, than: str | None) -> bool:
     return bool(one and other) and one[:12] > other[:12]
 
 
-def _with(member: Member, found: tuple[tuple[str, ...], str | None] | None) -> Member:
-    if found is None:
-        return member
-    history, isolation = found
+def _with(member: Member, opened: Open) -> Member:
+    history, isolation = tuple(opened.statements), opened.isolation
     known: dict[str, Provenance] = {**member.provenance, "history": "recovered"}
     if isolation:
         known["isolation"] = "recovered"
     statement = member.statement
     if statement and statement.endswith(CUT):
         statement, known["statement"] = history[-1], "recovered"
-    return replace(member, history=history, isolation=isolation, statement=statement, provenance=known)
+    return replace(
+        member, history=history, isolation=isolation, statement=statement, whole=opened.whole, provenance=known
+    )
 
 
 #: A line of the general log: perhaps a time, the connection, the command, its text.

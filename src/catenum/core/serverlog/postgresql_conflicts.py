@@ -274,6 +274,7 @@ class PostgresqlConflicts:
             statement=statement,
             history=history,
             isolation=opened.isolation if opened else None,
+            whole=opened is not None and opened.explicit,
             provenance=known,
         )
 

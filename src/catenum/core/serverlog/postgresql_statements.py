@@ -23,6 +23,7 @@ _VERB = re.compile(
     r"copy|values|table|reindex|cluster|refresh|vacuum|analyze|grant|revoke|reset|discard|listen|notify|show|explain|"
     r"move|comment|import|reassign)\b"
 )
+_PLACES = re.compile(r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|\$(\d+)")
 PARAMETER = re.compile(r"\$(\d+) = (NULL|'(?:[^']|'')*'(?:\.\.\.)?)", re.IGNORECASE)
 _PREPARED = re.compile(r"(?is)\bprepare\s+\S+?\s*(?:\([^)]*\))?\s+as\s+(.*)")
 _CALLED = re.compile(r"(?is)\s*execute\s+\S+?\s*\((.*)\)\s*;?\s*$")
@@ -48,7 +49,8 @@ def statement_of(entry: LogEntry) -> str | None:
 
 
 def with_values(sql: str, values: dict[int, str]) -> str:
-    return re.sub(r"\$(\d+)", lambda place: values.get(int(place[1]), place[0]), sql)
+    """A statement with values in the places for them; what stands in quotes is none."""
+    return _PLACES.sub(lambda place: values.get(int(place[1]), place[0]) if place[1] else place[0], sql)
 
 
 def _arguments(text: str) -> list[str]:

@@ -141,6 +141,7 @@ class InnodbRules(Rules):
         """By InnoDB's row formats."""
         return with_types(conflict, columns)
 
+    place_of_value = re.compile(r"\?")
     name_quote, report_begins = "`", "\n"
 
     def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:

@@ -7,6 +7,7 @@ needs a connection belongs to the server's engine. ``rules_of`` (in the package)
 
 from __future__ import annotations
 
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
@@ -204,6 +205,9 @@ class Rules(ABC):
     ) -> Captured:
         """A conflict whose records' values are read by the types of an index's columns, where a report has records."""
         return conflict
+
+    #: What stands in a statement of a log in the place of a value.
+    place_of_value: re.Pattern[str] = re.compile(r"\$\d+")
 
     #: What stands around a name that is no plain one.
     name_quote: str = '"'
