@@ -58,6 +58,7 @@ def run_and_restore(engine: Engine, data: str, statements: Sequence[str]) -> Non
     scenario = Scenario.model_validate({"scenario": "kept", "data": data, "transactions": parts})
     with Stage(engine, scenario) as stage:
         run = stage.run(Serially(["gate", "tower"]))
+        stage.restored()
         assert run.status["gate"] == "committed", statements
 
 

@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import itertools
 import os
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from catenum.core.record.modes import NO_MODE, Mode
@@ -275,9 +275,10 @@ class ScriptedEngine:
         """It holds no data, so all states are one."""
         return ""
 
-    def restore_data(self) -> None:
-        """Every lock is new."""
+    def restore_data(self) -> Callable[[], None]:
+        """Every lock is new, at once."""
         self.locks.clear()
+        return lambda: None
 
     def hurry(self) -> float:
         """It has no clock."""

@@ -25,6 +25,7 @@ from catenum.core.serverlog.innodb_status import ReportedDeadlock
 from catenum.core.servers import Rules
 from catenum.core.words import suggestion
 from catenum.engines.innodb import errors
+from catenum.engines.innodb.aside import Aside
 from catenum.engines.innodb.kept import Keeper
 from catenum.engines.innodb.locks import InnodbReader
 from catenum.engines.innodb.session import AS_TEXT, InnodbSession
@@ -74,6 +75,7 @@ class InnodbControl(ABC):
         self._where, self._shown = where, shown_url
         self._theirs: dict[str, object] = where
         self._writer: pymysql.Connection[Any] | None = None
+        self._aside = Aside()  # uses the writer, where that is a connection of its own
         self._made = self._loaded = self._connected = self._cut_short = False
         self._learned = self._loops = False
         self._threads: dict[int, str] = {}
@@ -130,6 +132,7 @@ class InnodbControl(ABC):
     @property
     def writer(self) -> pymysql.Connection[Any]:
         """Runs all that a scenario brings: data, rules, plans."""
+        self._aside.wait()
         if self.user is None:
             return self.connection
         if self._writer is None:

@@ -7,7 +7,7 @@ import json
 import re
 import struct
 from abc import abstractmethod
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import islice
 from typing import Any
 
@@ -144,8 +144,15 @@ class InnodbData(InnodbControl):
         with self._told():
             return self.keeper.fingerprint()
 
-    def restore_data(self) -> None:
-        """Refill the tables that changed."""
+    def restore_data(self) -> Callable[[], None]:
+        """Refill the tables that changed: aside, where there is a connection for it."""
+        if self.walled:
+            self._aside.start(self._restore)
+        else:
+            self._restore()
+        return self._aside.result
+
+    def _restore(self) -> None:
         with self._told():
             self.keeper.restore()
 

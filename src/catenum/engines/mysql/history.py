@@ -126,8 +126,8 @@ def _ran(query: Query, view: str, sessions: Collection[str]) -> dict[str, list[R
     found: dict[str, list[Ran]] = defaultdict(list)
     if not sessions:
         return {}
-    asked = packed.select(_COLUMNS, _FROM.format(view, _listed(sessions)))
-    for number, event, end, wait, within, kind, level, name, text in packed.rows(query, asked, _COLUMNS):
+    told = packed.together(query, _COLUMNS, _FROM.format(view, _listed(sessions)))
+    for number, event, end, wait, within, kind, level, name, text in told:
         found[str(number)].append(
             Ran(
                 event=int(event or 0),

@@ -71,7 +71,7 @@ class MysqlLookout(InnodbLookout):
         """By variables, grants, and by trying what there is to see."""
         version = versions.checked(self.rows, self._shown, reads=False)
         self.rows("set session transaction read only")
-        self.rows(f"set session max_execution_time = {LOOK_MS}, lock_wait_timeout = 1")
+        self.rows(f"set session max_execution_time = {LOOK_MS}, lock_wait_timeout = 1, {packed.WHOLE}")
         level, self.login, self.server_start = self.rows(
             "select @@global.transaction_isolation, current_user(), date_format(now() - interval (select "
             "variable_value from performance_schema.global_status where variable_name = 'Uptime') second, "
@@ -167,8 +167,7 @@ class MysqlLookout(InnodbLookout):
         return self._with_events(self._processes(f"where id <> connection_id() and ({ids}{_WAITING})"), running)
 
     def _processes(self, which: str) -> list[list[str | None]]:
-        asked = packed.select(_PROCESSES, f"from performance_schema.processlist {which}")
-        return list(packed.rows(self.rows, asked, _PROCESSES))
+        return packed.together(self.rows, _PROCESSES, f"from performance_schema.processlist {which}")
 
     def _with_events(self, found: Sequence[Sequence[str | None]], running: Mapping[str, Transaction]) -> list[Listed]:
         numbers = [str(row[0]) for row in found]

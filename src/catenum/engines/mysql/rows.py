@@ -15,7 +15,7 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any, Literal
 
 from catenum.core.record.modes import Covers, Mode
@@ -41,7 +41,6 @@ _PAIRED = (
     "join performance_schema.data_locks b on b.engine_lock_id = w.blocking_engine_lock_id and b.engine = w.engine "
     "where w.engine = 'INNODB'"
 )
-_PAIRS = packed.select(_JOINED, _PAIRED)
 #: Of a transaction of one schema that is not known yet: the thread of a lock on a table, which each takes for itself,
 #: and which nobody moves. The server goes through all locks of the transaction for it.
 _BY_TABLE = (
@@ -152,15 +151,17 @@ def resource_of(lock: DataLock, columns: Sequence[tuple[str, str]] | None, own: 
     without saying; None for any.
     """
     # What waits now mostly waited at the last check, too.
-    return _resource(replace(lock, **_ALIKE), tuple(columns) if columns is not None else None, own)
+    place = (lock.schema, lock.table, lock.index, lock.kind, lock.told_mode, lock.data)
+    return _resource(place, tuple(columns) if columns is not None else None, own)
 
 
-#: What does not count for what a lock is on.
-_ALIKE: dict[str, Any] = {"id": "", "transaction": "", "thread": 0, "event": 0, "granted": True}
+Place = tuple[str, str, str | None, str, str, str | None]
 
 
 @functools.lru_cache(2_000)
-def _resource(lock: DataLock, columns: tuple[tuple[str, str], ...] | None, own: str | None) -> Resource:
+def _resource(place: Place, columns: tuple[tuple[str, str], ...] | None, own: str | None) -> Resource:
+    schema, name, index, kind_of_lock, mode, data = place
+    lock = DataLock("", "", 0, 0, schema, name, index, kind_of_lock, mode, True, data)
     table = lock.table if own in (lock.schema, None) else f"{lock.schema}.{lock.table}"
     where: dict[str, Any] = {"database": lock.schema, "table": lock.table}
     if lock.kind == "TABLE":
@@ -184,7 +185,7 @@ def _resource(lock: DataLock, columns: tuple[tuple[str, str], ...] | None, own: 
 
 def pairs(query: Query) -> list[tuple[DataLock, DataLock]]:
     """Pairs of locks by themselves: one that is waited for, one that stands in its way. For few that wait."""
-    return [_pair(row) for row in packed.rows(query, _PAIRS, _JOINED)]
+    return [_pair(row) for row in packed.together(query, _JOINED, _PAIRED)]
 
 
 def pairs_of_run(

@@ -65,8 +65,8 @@ def transactions(query: Query, session: int | None = None) -> dict[str, Transact
     """
     which = "" if session is None else f"where trx_mysql_thread_id = {session}"
     found = {}
-    asked = packed.select(_COLUMNS, f"from information_schema.innodb_trx {which}")
-    for trx, number, state, age, level, changed, waited, wanted, started in packed.rows(query, asked, _COLUMNS):
+    told = packed.together(query, _COLUMNS, f"from information_schema.innodb_trx {which}")
+    for trx, number, state, age, level, changed, waited, wanted, started in told:
         name = str(number) if str(number) != "0" else f"{DETACHED} {trx}"
         found[name] = Transaction(
             name=name,

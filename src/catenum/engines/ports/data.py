@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from typing import Protocol
 
 from catenum.core.errors import TargetError
@@ -82,10 +82,10 @@ class Data(Protocol):
     def data_state(self) -> str:
         """A fingerprint of what the tables hold now."""
 
-    def restore_data(self) -> None:
-        """Bring back what ``keep_data`` remembered, after ``data_state``.
+    def restore_data(self) -> Callable[[], None]:
+        """Begin to bring back what ``keep_data`` remembered, after ``data_state``. What is returned waits for it.
 
-        Raises NeedsReload where only loading again can, NotRestored where other rows stand there afterwards.
+        Both raise NeedsReload where only loading again can, NotRestored where other rows stand there afterwards.
         """
 
     def rows(self, limit: int) -> dict[str, TableRows]:

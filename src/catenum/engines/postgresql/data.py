@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 
 import psycopg
 from psycopg import pq, sql
@@ -121,11 +121,12 @@ class PostgresqlData(PostgresqlControl):
         with self._told(self.info.url):
             return self.keeper.fingerprint()
 
-    def restore_data(self) -> None:
+    def restore_data(self) -> Callable[[], None]:
         """Refill the tables that changed. Addresses may mean other rows then: the server uses their places again."""
         with self._told(self.info.url):
             self.keeper.restore()
         self.reader.rows.forget()
+        return lambda: None
 
     def rows(self, limit: int) -> dict[str, TableRows]:
         """The first ``limit`` rows of each table, ordered by its key."""

@@ -7,6 +7,7 @@ next move is not made before it has, in either), and retries do not pause.
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import islice, permutations
@@ -28,7 +29,7 @@ from catenum.engines.clock import Clock
 from catenum.engines.ports import DataError, Engine, NeedsReload, NotRestored, Session
 from catenum.lab.explore.ignored import Ignored, SerialRun
 from catenum.lab.explore.summary import Summary
-from catenum.lab.run.conductor import Conductor
+from catenum.lab.run.conductor import Conductor, Situation
 from catenum.lab.run.driver import Driver
 from catenum.lab.run.lanes import Guide, Lane, Moved
 from catenum.lab.run.loading import load
@@ -85,6 +86,8 @@ class Stage:
         self.clock = Clock()
         self._states: dict[str, tuple[dict[str, TableRows], dict[str, bool | None]]] = {}
         self._first_state = ""
+        self._waited: set[Situation] = set()
+        self._settle: Callable[[], None] = lambda: None  # waits for the data to be back
         self.restores = 0
         self.notes: tuple[str, ...] = ()
 
@@ -132,6 +135,7 @@ class Stage:
         self._open_sessions()
         self.driver = Driver(self.engine, self.sessions, self.clock)
         differs = [self._differs(order) for order in self._orders_to_repeat()]  # every one is to be run
+        self.restored()
         if any(differs):
             self._keep()
             self._states.clear()
@@ -141,6 +145,9 @@ class Stage:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
+        if kind is None:
+            with contextlib.suppress(NeedsReload):  # nobody needs it any more
+                self._settle()
         self.engine.end(list(self.sessions.values()))
         self.sessions.clear()
         self.engine.calm()
@@ -154,12 +161,19 @@ class Stage:
     # -- running -----------------------------------------------------------------------------------------------------
 
     def run(self, guide: Guide | None = None, order: Sequence[str] = ()) -> Run:
-        """Run one schedule and bring everything back. Raises NotRestored, TargetError."""
+        """Run one schedule and begin to bring everything back. Raises NotRestored, TargetError."""
         conductor = self._conduct(guide, order)
         # a rollback has the number of the move that it came with, which may be another's
         made = {move.number: move.transaction for move in reversed(conductor.journal.schedule)}
         made = dict(sorted(made.items()))
         return self._finish(conductor, tuple(made.values()))
+
+    def restored(self) -> None:
+        """See that everything is back: at the latest before the next schedule. Raises NotRestored, TargetError."""
+        try:
+            self._settle()
+        except NeedsReload:
+            self._reload()
 
     def serially(self, order: Sequence[str]) -> Observation | None:
         """What some transactions give one after another; None where one of them fails.
@@ -208,7 +222,9 @@ class Stage:
             check_ms=self._check_ms,
             value_names=self.rules.value_names,
             limits_waits=self.rules.limits_waits,
+            waited=self._waited,
         )
+        self.restored()
         self.clock.reset()
         self.driver.run(conductor)
         return conductor
@@ -220,7 +236,7 @@ class Stage:
         end = self.engine.data_state()
         rows, holds = self._state(end, wanted=not conductor.broken_off or not path)
         try:
-            self.engine.restore_data()
+            self._settle = self.engine.restore_data()
         except NeedsReload:
             self._reload()
         self.restores += 1

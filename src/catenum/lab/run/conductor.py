@@ -30,6 +30,7 @@ from catenum.lab.run.lanes import Guide, Lane, Moved, OpenDeadlock
 from catenum.lab.run.needs import Announce, Answer, Await, Begin, Cancel, Look, Need, Rest, Send, TakePicture, Undo
 
 Steps = Generator[Need, Answer, None]
+Situation = tuple[object, ...]
 
 #: The first wait for a reply before looking, how much longer each following one is, and the longest (ms).
 FIRST_WAIT_MS, GROWTH, LONGEST_WAIT_MS = 0.2, 1.5, 4.0
@@ -59,11 +60,13 @@ class Conductor:
         check_ms: float = 0.0,
         value_names: Callable[[str], tuple[str, ...]] = lambda sql: (),
         limits_waits: Callable[[str], bool] = lambda sql: False,
+        waited: set[Situation] | None = None,
     ) -> None:
         """``check_ms``: how long after its wait began a possible closer of cycles checks; its check is waited for.
 
         ``value_names`` gives the names of a statement's parameters; ``limits_waits`` tells whether one sets a limit on
-        the waits that come after it.
+        the waits that come after it. ``waited``: where a statement had to wait in earlier schedules; this one adds its
+        own. Nothing but how soon a check is made depends on that.
         """
         self.check_ms, self.value_names, self.limits_waits = check_ms, value_names, limits_waits
         self.guide = guide
@@ -77,6 +80,7 @@ class Conductor:
         self.stuck = False
         self.surprised = False  # a verdict came for a cycle that no check had seen closed
         self._moved = Moved("", None)
+        self._waited: set[Situation] = set() if waited is None else waited
         self._look_ms = 1.0  # what the last look took; of the first it is not known yet
 
     @property
@@ -211,7 +215,10 @@ class Conductor:
 
         Replies are taken in together once that is so, failures first: which of several reached us first does not count.
         """
+        situation = self._situation(mover)
         pause = first = max(FIRST_WAIT_MS, min(self._look_ms * FIRST_WAIT, MOST_FIRST_WAIT_MS))
+        if situation in self._waited:
+            pause = FIRST_WAIT_MS
         batch: dict[str, tuple[Reply, float]] = {}
         while under_way := [lane for lane in self.lanes.values() if lane.under_way]:
             graph, seen_ms = WaitGraph(), 0.0
@@ -240,9 +247,16 @@ class Conductor:
             batch.clear()
             if len(self._moved.undone) > undone or not open_still:
                 continue  # a rollback may have let others go on since they were looked at
+            if mover.under_way:
+                self._waited.add(situation)
             if (yield from self._is_settled(graph, seen_ms, mover)):
                 return
             pause = VERDICT_WAIT_MS
+
+    def _situation(self, mover: Lane) -> Situation:
+        """Whose move it is, and how far the others are."""
+        others = (lane for lane in self.lanes.values() if lane is not mover)
+        return (mover.name, mover.next, *((lane.next, lane.begun, lane.under_way, lane.over) for lane in others))
 
     def _lets_go(self, name: str, reply: Reply) -> bool:
         """Whether a transaction's locks are gone with this reply."""
