@@ -396,6 +396,23 @@ def test_of_a_long_transaction_it_is_said_that_the_first_statements_are_gone(pie
     waiter.join(20)
 
 
+def test_an_event_that_holds_a_row_is_not_taken_for_replication(pier, own_mysql, call):
+    admin, gate = pier("admin"), pier("gate")
+    ask(admin, "set global event_scheduler = on")
+    ask(admin, "create event pier.tide on schedule at now() do begin start transaction; "
+               "update pier.berth set n = 1 where id = 3; do sleep(60); end")  # fmt: skip
+    until(lambda: ask(gate, "select 1 from information_schema.innodb_trx where trx_rows_modified > 0"), "it began")
+    waiter = blocked(gate, "delete from pier.berth where id = 3")
+    target = ("--target", own_mysql.url)
+    until(lambda: call("now", *target, "--json").json["waits"], "somebody is seen to wait")
+    seen = call("now", *target, "--json").json
+    head = next(s for s in seen["sessions"] if s["id"] == seen["heads"][0]["session"])
+    assert (head["background"], head["kind"]) == (True, "event of the event scheduler")
+    ask(admin, f"kill {head['id']}")
+    ask(admin, "set global event_scheduler = off")
+    waiter.join(20)
+
+
 def test_which_statements_are_of_the_open_transaction():
     ran = [history.Ran(n, False, f"statement {n}", 1.0, 3 if n > 3 else None, 0) for n in (1, 2, 4, 6)]
     begun = [*ran[:1], history.Ran(2, False, "start transaction", 1.0, None, 0, begins=True), *ran[2:]]

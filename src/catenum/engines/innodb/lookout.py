@@ -36,6 +36,18 @@ where attr_name = 'program_name' and processlist_id in ({ids})
 """
 #: Users of the server's own threads.
 SYSTEM = ("system user", "event_scheduler")
+#: Threads by their names (MySQL Reference Manual, 29.12.22.8 "The threads Table"; all_slave_threads in rpl_replica.cc).
+_THREADS = {
+    "event_worker": "event of the event scheduler",
+    "event_scheduler": "event scheduler",
+    "replica_io": "replication receiver",
+    "replica_sql": "replication applier",
+    "replica_worker": "replication applier",
+    "slave_io": "replication receiver",
+    "slave_sql": "replication applier",
+    "slave_worker": "replication applier",
+    "compress_gtid_table": "system thread",
+}
 #: Commands of such threads (MariaDB documentation, "Thread Command Values"; MySQL Reference Manual, 10.14.2).
 _BACKGROUND = frozenset(["Daemon", "Binlog Dump", "Binlog Dump GTID", "Slave_IO", "Slave_SQL", "Slave_worker"])
 
@@ -189,7 +201,11 @@ class InnodbLookout(ABC):
 
 
 def _kind(row: Listed) -> str:
-    """What a thread of the server is, by its user, its command and, where several have that, its state."""
+    """What a thread of the server is: by its name, else by its user, its command and, where several have that, its
+    state.
+    """
+    if row.thread in _THREADS:
+        return _THREADS[row.thread]
     if row.user == "event_scheduler":
         return "event scheduler"
     if row.command.startswith("Slave"):

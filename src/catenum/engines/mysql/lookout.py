@@ -23,7 +23,7 @@ from catenum.engines.clock import Clock
 from catenum.engines.innodb import earlier, pending
 from catenum.engines.innodb.capture import grant, works
 from catenum.engines.innodb.control import arguments_of
-from catenum.engines.innodb.lookout import InnodbLookout, locks_of, most_waited, plain
+from catenum.engines.innodb.lookout import SYSTEM, InnodbLookout, locks_of, most_waited, plain
 from catenum.engines.innodb.records import Records
 from catenum.engines.innodb.standing import Listed, standing_edges, waiting
 from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
@@ -50,6 +50,10 @@ _PRINTED = (
     "having @@global.innodb_print_all_deadlocks and @@global.log_error_verbosity >= 3"
 )
 _WAITING = "state like 'Waiting for%lock%' or state in ('User lock', 'Waiting for table flush')"
+_NAMED = (
+    "select processlist_id, substring_index(name, '/', -1) from performance_schema.threads "
+    "where processlist_id in ({ids})"
+)
 _OWN_SESSIONS = "where id <> connection_id() and command <> 'Sleep'"
 _MAY_CALL = re.compile(r"\(|^\s*(?:call|execute|do|handler)\b", re.IGNORECASE)
 _NAMED_MODE = metadata_mode("MDL_EXCLUSIVE")
@@ -168,6 +172,14 @@ class MysqlLookout(InnodbLookout):
 
     def _processes(self, which: str) -> list[list[str | None]]:
         return packed.together(self.rows, _PROCESSES, f"from performance_schema.processlist {which}")
+
+    def sessions(self, rows: Sequence[Listed]) -> list[SessionInfo]:
+        """Threads of the server itself by their names: an event and a replication applier are listed alike."""
+        own = [row.id for row in rows if row.user in SYSTEM]
+        if own and self.sees_all:
+            names = dict(self.rows(_NAMED.format(ids=", ".join(own))))
+            rows = [row._replace(thread=names.get(row.id)) for row in rows]
+        return super().sessions(rows)
 
     def _with_events(self, found: Sequence[Sequence[str | None]], running: Mapping[str, Transaction]) -> list[Listed]:
         numbers = [str(row[0]) for row in found]
