@@ -6,14 +6,16 @@ import contextlib
 import json
 import os
 import shutil
+import signal
 import subprocess
 import tempfile
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+from urllib.parse import parse_qs, urlsplit
 
 import psycopg
 import pymysql
@@ -24,6 +26,7 @@ from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
 from conftest import until
 
+RECIPES: dict[str, Any] = {"postgresql": PostgresqlRecipe, "mariadb": MariadbRecipe, "mysql": MysqlRecipe}
 TABLES = (
     "create table berth (id int primary key, vessel varchar(90), moved int default 0)",
     "insert into berth values (3, 'Halcyon'), (7, 'Oriel'), (9, 'Petrel')",
@@ -117,32 +120,68 @@ def pairs_of(server: str) -> dict[str, tuple[tuple[str, str], tuple[str, str], s
 def captured(server: str, folder: Path, *, statements: bool, messages: str = "C") -> Captured:
     """Make every conflict on a server of its own, and take its logs."""
     found = Captured(folder)
+    with logging_server(server, folder, statements=statements, messages=messages) as (url, _):
+        where = parse_qs(urlsplit(url).query)
+        place = Path(where["host"][0]) if server == "postgresql" else Path(where["unix_socket"][0]).parent
+        if server == "postgresql":
+            _on_postgresql(place, found)
+        else:
+            _on_innodb(server, place, found)
+    return found
+
+
+@contextlib.contextmanager
+def logging_server(
+    server: str, folder: Path, *, statements: bool, messages: str = "C"
+) -> Iterator[tuple[str, Callable[[], list[Path]]]]:
+    """A server that logs deadlocks: its URL, and its logs, which afterwards stand in ``folder``."""
     owner = server_owner()
     programs = server_programs(server, {}, cache_folder(owner), owner)
     place = Path(tempfile.mkdtemp(prefix="catenum-captured-"))
     if owner.drop:
         os.chown(place, owner.uid, owner.gid)
+    recipe = RECIPES[server](programs, owner)
+    own = place / "data" / "log" if server == "postgresql" else place
+    names = ("port.csv",) if server == "postgresql" else ("error.log", *(["general.log"] if statements else []))
+
+    def logs() -> list[Path]:
+        return [(own if own.exists() else folder) / name for name in names]
+
     try:
-        runs = _postgresql if server == "postgresql" else _innodb
-        runs(server, programs, owner, place, found, statements=statements, messages=messages)
+        recipe.initialise(place / "data")
+        words = _postgresql if server == "postgresql" else _innodb
+        command = words(recipe, place, server, statements=statements, messages=messages)
+        process = subprocess.Popen(
+            command, cwd="/", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, **owner.popen
+        )
+        until(lambda: recipe.is_ready(place / "data", place), "the server is ready", 90)
+        try:
+            yield _url(server, place), logs
+        finally:
+            process.send_signal(signal.SIGINT if server == "postgresql" else signal.SIGTERM)
+            process.wait(60)
+            for file in own.iterdir():
+                if file.is_file():
+                    shutil.copy(file, folder / file.name)
     finally:
         shutil.rmtree(place, ignore_errors=True)
-    return found
 
 
-def _postgresql(
-    server: str, programs: Any, owner: Any, place: Path, found: Captured, *, statements: bool, messages: str
-) -> None:
-    recipe = PostgresqlRecipe(programs, owner)
-    recipe.initialise(place / "data")
+def _url(server: str, place: Path) -> str:
+    if server == "postgresql":
+        return f"postgresql://catenum@/postgres?host={place}"
+    return f"{server}://root@localhost/?unix_socket={place}/server.sock"
+
+
+def _postgresql(recipe: Any, place: Path, server: str, *, statements: bool, messages: str) -> list[str]:
     settings = ("logging_collector=on", "log_destination=stderr,csvlog,jsonlog", "log_filename=port.log",
                 "log_lock_waits=on", "deadlock_timeout=60ms", "listen_addresses=", "log_line_prefix=%m [%p] %a ",
                 f"log_statement={'all' if statements else 'none'}", f"lc_messages={messages}")  # fmt: skip
     options = [part for setting in settings for part in ("-c", setting)]
-    command = [str(recipe.programs / "postgres"), "-D", str(place / "data"), "-k", str(place), *options]
-    process = subprocess.Popen(command, cwd="/", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, **owner.popen)
-    until(lambda: recipe.is_ready(place / "data", place), "the server is ready")
+    return [str(recipe.programs / "postgres"), "-D", str(place / "data"), "-k", str(place), *options]
 
+
+def _on_postgresql(place: Path, found: Captured) -> None:
     def connect(name: str) -> psycopg.Connection:
         return psycopg.connect(f"host={place} user=catenum dbname=postgres", application_name=name)
 
@@ -151,29 +190,19 @@ def _postgresql(
             admin.execute(
                 sql.replace("'), (", "'), (").replace("values (3, 'Halcyon')", "(id, vessel) values (3, 'Halcyon')")
             )
-    _make_all(server, connect, lambda session: str(session.info.backend_pid), found)
-    process.send_signal(2)
-    process.wait(30)
-    for file in (place / "data" / "log").iterdir():
-        shutil.copy(file, found.folder / file.name)
+    _make_all("postgresql", connect, lambda session: str(session.info.backend_pid), found)
 
 
-def _innodb(
-    server: str, programs: Any, owner: Any, place: Path, found: Captured, *, statements: bool, messages: str
-) -> None:
-    recipe = (MysqlRecipe if server == "mysql" else MariadbRecipe)(programs, owner)
-    recipe.initialise(place / "data")
+def _innodb(recipe: Any, place: Path, server: str, *, statements: bool, messages: str) -> list[str]:
     logs = [f"--log-error={place}/error.log", f"--general-log-file={place}/general.log",
             f"--general-log={'ON' if statements else 'OFF'}", "--innodb-print-all-deadlocks=ON"]  # fmt: skip
     places = [f"--datadir={place}/data", f"--socket={place}/server.sock", f"--pid-file={place}/data/server.pid",
               f"--tmpdir={place}", "--skip-networking", *logs]  # fmt: skip
     own = ["--mysqlx=OFF", "--log-error-verbosity=3"] if server == "mysql" else []
-    process = subprocess.Popen(
-        [*recipe.program_words(), *places, *own],
-        cwd="/", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, **owner.popen,
-    )  # fmt: skip
-    until(lambda: recipe.is_ready(place / "data", place), "the server is ready", 90)
+    return [*recipe.program_words(), *places, *own]
 
+
+def _on_innodb(server: str, place: Path, found: Captured) -> None:
     def connect(name: str) -> pymysql.Connection:
         database = None if name == "maker" else "port"
         return pymysql.connect(unix_socket=f"{place}/server.sock", user="root", database=database, program_name=name)
@@ -190,10 +219,6 @@ def _innodb(
     cursor.execute("show engine innodb status")
     (found.folder / "status.txt").write_text(f"Hello,\nsee below.\n\n{cursor.fetchone()[2]}\nRegards", encoding="utf-8")
     admin.close()
-    process.terminate()
-    process.wait(60)
-    for name in ("error.log", *(["general.log"] if statements else [])):
-        shutil.copy(place / name, found.folder / name)
 
 
 def _make_all(server: str, connect: Callable[[str], Any], number: Callable[[Any], str], found: Captured) -> None:

@@ -16,7 +16,7 @@ import psycopg
 import pymysql
 import pytest
 
-from capturing import Captured, captured, pairs_of
+from capturing import Captured, captured, logging_server, pairs_of
 from catenum.core.capture.restage import restaged
 from catenum.core.capture.tables import read_schema
 from catenum.core.scenario.reader import read_scenario
@@ -24,7 +24,7 @@ from catenum.core.serverlog.conflicts import CapturedWait, Conflict, Member
 from catenum.core.serverlog.histories import Histories
 from catenum.core.serverlog.postgresql_statements import with_values
 from catenum.core.servers import rules_of
-from conftest import needs
+from conftest import needs, until
 
 SERVERS = ("postgresql", "mariadb", "mysql")
 FORMS = {
@@ -455,3 +455,52 @@ def test_a_report_s_headings_alone_name_nobody(call, tmp_path):
     (told,) = call("intake", "rows.json", "--json").json["conflicts"]
     assert (told["members"], told["victim"], told["provenance"]["victim"]) == ([], None, "unknown")
     assert "headings" in told["notes"][0]
+
+
+#: A row's holder, one that only waits for it, one behind that which holds what the first waits for.
+QUEUE = '''\
+2026-11-26 10:41:29.239 UTC,"port","port",808,"[local]",6b080cd8.64d0,2,"UPDATE",2026-11-26 10:41:28 UTC,3/4,725,ERROR,40P01,"deadlock detected","Process 808 waits for ShareLock on transaction 726; blocked by process 810.
+Process 810 waits for ExclusiveLock on tuple (0,1) of relation 16384 of database 5; blocked by process 809.
+Process 809 waits for ShareLock on transaction 725; blocked by process 808.
+Process 808: update berth set moved=4 where id=7
+Process 810: update berth set moved=3 where id=3
+Process 809: update berth set moved=2 where id=3","See server log for query details.",,,"while updating tuple (0,2) in relation ""berth""","update berth set moved=4 where id=7",,,"crane","client backend",,0
+'''
+
+
+def test_who_only_stood_in_the_queue_is_left_out(kept, call, tmp_path):
+    (tmp_path / "port.csv").write_text(QUEUE)
+    (told,) = call("intake", "port.csv", "--json").json["conflicts"]
+    assert len(told["members"]) == 3
+    done = call("restage", "port.csv", "--pick", 1, "--json")
+    assert (done.code, done.json["same"]) == (0, True)
+    staged = read_scenario(done.json["scenario"].encode(), "restaged").scenario
+    assert set(staged.transactions) == {"crane", "s810"}
+    assert "s809 only stood in the queue" in done.json["scenario"]
+
+
+#: Samples whose deadlock one schedule brings, on the servers where it does.
+SAMPLES = {
+    "postgresql": ("berth-swap", "tug-upgrade"),
+    "mariadb": ("berth-swap", "tug-upgrade", "gap-insert", "call-cancel"),
+    "mysql": ("berth-swap", "tug-upgrade", "gap-insert"),
+}
+
+
+@pytest.mark.parametrize("statements", [False, True])
+@pytest.mark.parametrize("server", SERVERS)
+def test_the_log_of_a_server_on_which_a_sample_was_played_gives_the_sample_s_outcome(
+    request, call, tmp_path, server, statements
+):
+    request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+    with logging_server(server, tmp_path, statements=statements) as (url, logs):
+        for name in SAMPLES[server]:
+            done = call("play", name, "--target", url, "--json")
+            if (server, name) == ("mariadb", "call-cancel") and done.json["outcome"]["kind"] != "deadlock":
+                continue  # 11.8 lets who shares the row go first
+            assert done.json["outcome"]["kind"] == "deadlock", name
+            until(lambda: call("intake", *logs(), "--json").code == 1, "the report is written")
+        conflicts = call("intake", *logs(), "--json").json["conflicts"]
+    for conflict in (one for one in conflicts if one["kind"] == "deadlock"):
+        done = call("restage", *logs(), "--pick", conflict["number"], "--json")
+        assert (done.code, done.json["same"]) == (0, True), (conflict["relations"], done.json["tried"])

@@ -56,8 +56,43 @@ def replay(
             found.recording, found.staged, found.differs = recording, variant, differs
         if not differs:
             found.same = True
-            return found
+            return _without_bystanders(engine, conflict, found, tell)
     return _in_loops(engine, conflict, staged, found, tell) if conflict.kind == "deadlock" else found
+
+
+def _without_bystanders(engine: Engine, conflict: Conflict, found: Replay, tell: Callable[[str], None]) -> Replay:
+    """Without those who only stood in the queue: whoever the cycle of the others does not need."""
+    for name in list(found.staged.transactions) if conflict.kind == "deadlock" else ():
+        staged = found.staged
+        if len(staged.transactions) < 3:
+            break
+        left = {other: one for other, one in staged.transactions.items() if other != name}
+        fewer = replace(
+            staged,
+            transactions=left,
+            order=[other for other in staged.order if other != name],
+            victim=staged.victim if staged.victim != name else None,
+        )
+        tell(f"playing: without {name}")
+        file = read_scenario(fewer.text().encode(), "restaged")
+        try:
+            recording = play(engine, file.scenario, PlayOptions(), file=file)
+        except CatenumError:
+            continue
+        waited = {recording.sql(m.transaction, m.statement) for c in recording.deadlocks for m in c.members}
+        if recording.outcome.kind == "deadlock" and len(waited) == len(left) and _last(fewer) == waited:
+            found.tried.append((f"without {name}", "the same, with fewer members"))
+            note = f"{name} only stood in the queue: the cycle of the others comes without it, so it is left out."
+            notes = [one for one in fewer.notes if not one.startswith(f"{name}: ")]
+            found.staged, found.recording = replace(fewer, notes=[*notes, note]), recording
+    return found
+
+
+def _last(staged: Staged) -> set[str | None]:
+    """What each waited with."""
+    texts = (one["statements"] for one in staged.transactions.values())
+    lasts = [one[-1] for one in texts if isinstance(one, list)]
+    return {one["sql"] if isinstance(one, dict) else one for one in lasts}
 
 
 def _in_loops(engine: Engine, conflict: Conflict, staged: Staged, found: Replay, tell: Callable[[str], None]) -> Replay:
@@ -141,6 +176,10 @@ def differences(conflict: Conflict, recording: Recording, file: ScenarioFile) ->
             found.append(f"its cycle has {len(mine)} members, not {len(shapes)}")
         elif sorted(map(_plain, mine)) != sorted(map(_plain, shapes)):
             found.append("other statements waited in it")
+        modes = sorted(wait.mode for wait in conflict.waits if wait.provenance.get("mode") == "captured")
+        wanted_modes = sorted(str(member.wanted) for member in cycle.members)
+        if rules.reports_modes and len(modes) == len(wanted_modes) and modes != wanted_modes:
+            found.append(f"the locks waited for were {', '.join(wanted_modes)}, not {', '.join(modes)}")
         tables = sorted({member.resource.table for member in cycle.members if member.resource.table})
         if conflict.relations and tables and set(tables) != set(conflict.relations):
             found.append(f"it was over {', '.join(tables)}, not {', '.join(conflict.relations)}")

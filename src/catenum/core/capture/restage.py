@@ -7,17 +7,17 @@ ran into; tables without a definition are inferred from the statements; rows are
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import yaml
 
+from catenum.core.capture.inference import tables_of_conflict
 from catenum.core.capture.rows import Rows, as_written, filler_of, rows_for
-from catenum.core.capture.tables import Schema, TableInfo, closure, inferred, script_of
+from catenum.core.capture.tables import Schema, TableInfo, closure, script_of
 from catenum.core.errors import InputError
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member
 from catenum.core.servers import Rules, rules_of
-from catenum.core.sql.named_values import NamedValue, named_columns, named_values
 
 
 def with_definitions(conflict: Conflict, schema: Schema) -> Conflict:
@@ -211,18 +211,30 @@ def _statements(member: Member, conflict: Conflict, rules: Rules) -> tuple[list[
         stand_in
         for wait in conflict.waits
         if wait.holder == member.session
-        for waiter in [conflict.member(wait.waiter)]
-        if waiter is not None
-        and (stand_in := rules.stand_in(wait, waiter.statement or "", shared=_shared(wait, conflict))) is not None
+        and not wait.queued
+        and (stand_in := _stand_in(wait, conflict, rules, shared=_shared(wait, conflict, rules))) is not None
     ]
     found = list(dict.fromkeys(stand_ins))
     return [*((sql, STAND_IN) for sql in found), (history[-1], None)], bool(found)
 
 
-def _shared(wait: CapturedWait, conflict: Conflict) -> bool:
+def _stand_in(wait: CapturedWait, conflict: Conflict, rules: Rules, *, shared: bool) -> str | None:
+    waiter = conflict.member(wait.waiter)
+    return rules.stand_in(wait, waiter.statement or "", shared=shared) if waiter is not None else None
+
+
+def _shared(wait: CapturedWait, conflict: Conflict, rules: Rules) -> bool:
     """Whether several members hold what is waited for: then none of them has it for itself."""
     alike = {other.holder for other in conflict.waits if other.object == wait.object and other.table == wait.table}
-    return len(alike) > 1 and wait.provenance.get("object") != "assumed"
+    if len(alike) > 1 and wait.provenance.get("object") != "assumed":
+        return True
+    # which row it is may not be known; but where the same statement would stand for two, both hold the same
+    own = _stand_in(wait, conflict, rules, shared=False)
+    return own is not None and any(
+        own == _stand_in(other, conflict, rules, shared=False)
+        for other in conflict.waits
+        if other.holder != wait.holder and other.waiter != wait.waiter
+    )
 
 
 # -- tables and rows -------------------------------------------------------------------------------------------------
@@ -247,11 +259,12 @@ def _data(
             told = ", ".join(f"{what} ({count})" for what, count in sorted(schema.dropped.items()))
             notes.append(f"Dropped from the definitions: {told}.")
         tables = closure(schema, wanted)
-        made = _inferred(statements, rules, missing) if missing else Schema()
+        made = tables_of_conflict(conflict, texts, rules, missing)[0] if missing else Schema()
         script = "\n".join(part for part in (script_of(schema, tables), script_of(made, list(made.tables))) if part)
         infos = {name: schema.tables[name] for name in schema.tables if name in tables} | made.tables
     else:
-        made = _inferred(statements, rules, named)
+        made, references = tables_of_conflict(conflict, texts, rules, named)
+        notes += [f"ASSUMED: {one}, which would explain the lock." for one in references]
         if made.tables:
             listed = ", ".join(info.name for info in made.tables.values())
             notes.append(
@@ -297,57 +310,6 @@ def _plain(written: str) -> str:
     return written[1:-1].replace("''", "'") if written.startswith("'") else written
 
 
-def _inferred(statements: Sequence[str], rules: Rules, tables: Sequence[str]) -> Schema:
-    """By table the columns that statements name, those first by which they find rows; behind them those of an INSERT
-    that names none, by their places.
-    """
-    by_name = {table.lower(): table for table in tables}
-    columns: dict[str, dict[str, bool]] = {table: {} for table in tables}
-    keys: dict[str, list[str]] = {table: [] for table in tables}
-    places: dict[str, dict[int, bool]] = {table: {} for table in tables}
-    values = [value for sql in statements for value in named_values(sql, rules.dialect)]
-    for value in sorted(values, key=lambda value: value.inserted):
-        table = by_name.get(value.table.lower())
-        if table is None:
-            continue
-        if value.column.startswith("#"):
-            place = int(value.column[1:])
-            places[table][place] = places[table].get(place, False) or _is_text(value)
-            continue
-        columns[table][value.column] = columns[table].get(value.column, False) or _is_text(value)
-        if not value.inserted and value.column not in keys[table]:
-            keys[table].append(value.column)
-    for sql in statements:
-        for name, column in named_columns(sql, rules.dialect):
-            if name.lower() in by_name and column.isidentifier():
-                columns[by_name[name.lower()]].setdefault(column, False)
-        for name, column in _assigned_texts(sql, rules):
-            if name.lower() in by_name and column in columns[by_name[name.lower()]]:
-                columns[by_name[name.lower()]][column] = True
-    for table in tables:
-        own = columns[table]
-        named = [*keys[table], *(name for name in own if name not in keys[table])] or ["id"]
-        width = max(places[table], default=-1) + 1
-        named = named[:width] if width else named
-        named += [f"c{number}" for number in range(len(named) + 1, width + 1)]
-        columns[table] = {
-            name: own.get(name, False) or places[table].get(place, False) for place, name in enumerate(named)
-        }
-    return inferred(columns, keys)
-
-
-def _is_text(value: NamedValue) -> bool:
-    """Whether a value can be of a text only: a log has the values of parameters in quotes, whatever their type."""
-    return value.text and re.fullmatch(r"-?(?:0|[1-9]\d{0,17})", value.value) is None
-
-
-def _assigned_texts(sql: str, rules: Rules) -> Iterator[tuple[str, str]]:
-    """Columns that an UPDATE gives a text."""
-    tables = rules.tables_of(sql)
-    if tables:
-        yield from ((tables[0][0], column) for column in re.findall(r"(?i)\b(\w+)\s*=\s*'(?!\d+')", sql))
-
-
 def _records(conflict: Conflict, infos: Mapping[str, TableInfo]) -> dict[str, list[dict[str, str]]]:
     """Rows that InnoDB's report shows: as they were before the deadlock, where the types of the columns are known."""
     found: dict[str, list[dict[str, str]]] = {}
@@ -357,7 +319,7 @@ def _records(conflict: Conflict, infos: Mapping[str, TableInfo]) -> dict[str, li
             continue
         values = dict(wait.row)
         if not values and wait.index == "PRIMARY" and wait.record:
-            named = zip(info.primary, wait.record, strict=False)
+            named = zip(info.primary, wait.record[: wait.key_fields or len(wait.record)], strict=False)
             values = {name: value for name, value in named if value is not None}
         if set(info.primary) <= values.keys():
             row = {

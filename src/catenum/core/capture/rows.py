@@ -123,7 +123,7 @@ def _add(
     given: dict[str, str],
     made: set[tuple[str, tuple[str, ...]]],
 ) -> None:
-    """One row, filled up with what it needs; nothing where there is one of that key."""
+    """One row, filled up with what it needs; where there is one of that key, it is given what it lacks."""
     info = tables[table]
     number = len(rows.tables.get(table, ())) + 1
     row = {}
@@ -138,6 +138,9 @@ def _add(
             unique = any(column.name in key for key in info.unique)
             row[column.name] = _made_up(column, number if unique else 0)
     key = _key(info, row) or (f"#{number}",)
+    if (table, key) in made:
+        there = next((one for one in rows.tables.get(table, ()) if _key(info, one) == key), row)
+        there |= {name: value for name, value in given.items() if name not in there}
     if (table, key) in made or number > MOST_ROWS:
         return
     made.add((table, key))

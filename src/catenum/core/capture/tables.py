@@ -287,8 +287,15 @@ def parents_first(tables: Mapping[str, TableInfo]) -> list[str]:
     return list(found)
 
 
-def inferred(named: Mapping[str, Mapping[str, bool]], keys: Mapping[str, Sequence[str]]) -> Schema:
-    """Tables made up from what statements name: by table, the columns, and whether their values are texts."""
+def inferred(
+    named: Mapping[str, Mapping[str, bool]],
+    keys: Mapping[str, Sequence[str]],
+    references: Iterable[tuple[str, str, str, str]] = (),
+) -> Schema:
+    """Tables made up from what statements name: by table, the columns, and whether their values are texts.
+
+    ``references``: a table and its column, the table that is referred to and its key.
+    """
     schema = Schema()
     for table, columns in named.items():
         key = [column for column in keys.get(table, ()) if column in columns] or list(columns)[:1]
@@ -298,8 +305,11 @@ def inferred(named: Mapping[str, Mapping[str, bool]], keys: Mapping[str, Sequenc
             for column, text in columns.items()
         ]
         parts += [f"primary key ({', '.join(key)})"] if key else []
+        own = [one[1:] for one in references if one[0] == table]
+        parts += [f"foreign key ({column}) references {parent} ({name})" for column, parent, name in own]
         sql = f"create table {table} ({', '.join(parts)})"
         info = TableInfo(table, primary=tuple(key))
+        info.references = [((column,), parent, (name,)) for column, parent, name in own]
         info.columns = {
             column: Column(column, "varchar(200)" if text else "bigint", column in key)
             for column, text in columns.items()

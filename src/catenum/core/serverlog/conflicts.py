@@ -43,8 +43,10 @@ class Member:
 class CapturedWait:
     """Who waits for whom, over what, in which mode. ``holder``: None where nobody tells.
 
-    ``table``: the table it is on, where that is known. ``fields``: the values of the record's key as they are printed,
-    or by the types of the columns; ``row``: what of the row they show, by column, where the columns are known.
+    ``table``: the table it is on, where that is known. ``record``: the record's values as they are printed, or by the
+    types of the columns; ``key_fields``: how many of them are a primary key's, where that shows; ``row``: what of the
+    row they show, by column, where the columns are known. ``queued``: the holder does not have it
+    either, and waits for it further ahead.
     """
 
     waiter: str
@@ -56,6 +58,8 @@ class CapturedWait:
     held: str | None = None
     gap: bool = False
     record: tuple[str | None, ...] = ()
+    key_fields: int | None = None
+    queued: bool = False
     row: Mapping[str, str] = field(default_factory=dict)
     seconds: float | None = None
     provenance: Mapping[str, Provenance] = field(default_factory=dict)

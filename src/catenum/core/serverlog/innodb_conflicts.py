@@ -15,8 +15,15 @@ from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member
 from catenum.core.serverlog.histories import Histories, Open
 from catenum.core.serverlog.innodb import rows_of
 from catenum.core.serverlog.innodb_fields import CUT as FIELD_CUT
-from catenum.core.serverlog.innodb_fields import decode
-from catenum.core.serverlog.innodb_status import RecordLock, ReportedDeadlock, ReportedMember, holder_of, report_of
+from catenum.core.serverlog.innodb_fields import decode, key_fields
+from catenum.core.serverlog.innodb_status import (
+    RecordLock,
+    ReportedDeadlock,
+    ReportedMember,
+    holder_of,
+    report_of,
+    same_place,
+)
 
 #: The columns of an index's entries with their types, by table and index; None where they are not known.
 Columns = Callable[[str, str], Sequence[tuple[str, str]] | None]
@@ -135,7 +142,9 @@ class InnodbConflicts:
             return None
         holder = holder_of(member, report.members)
         held = next((k.mode for k in member.conflicting if holder and k.owner == holder.number and not k.waiting), None)
+        ahead = held is None and holder is not None and holder.waits is not None and same_place(holder.waits, lock)
         return CapturedWait(
+            queued=ahead,
             waiter=str(member.thread),
             holder=str(holder.thread) if holder else None,
             object=object_of(lock, None),
@@ -145,6 +154,7 @@ class InnodbConflicts:
             held=str(held) if held else None,
             gap=lock.mode.covers in ("gap", "insert intention"),
             record=tuple(guessed(value) for value in lock.fields) if not lock.supremum else (),
+            key_fields=key_fields(lock.fields),
             provenance={
                 "object": "assumed" if lock.fields and not lock.supremum else "captured",
                 "mode": "captured",

@@ -6,7 +6,7 @@ import ipaddress
 import re
 import struct
 import uuid
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from datetime import UTC, datetime
 
 #: Ends a field of which the server printed the first 30 bytes only.
@@ -52,6 +52,14 @@ def decode(value: str | None, kind: str) -> str | None:
     except (ValueError, IndexError, OverflowError, LookupError, struct.error):
         pass
     return "0x" + whole + cut
+
+
+def key_fields(fields: Sequence[str | None]) -> int | None:
+    """How many of a row's fields, in hex, are its primary key's: those before the number of the transaction that wrote
+    it, of 6 bytes, and the roll pointer, of 7 ("InnoDB Row Formats"); None where that does not show.
+    """
+    sizes = [len(value or "") // 2 for value in fields]
+    return next((at for at in range(1, len(sizes) - 1) if sizes[at : at + 2] == [6, 7]), None)
 
 
 def _number(data: bytes) -> int:

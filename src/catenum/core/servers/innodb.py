@@ -109,6 +109,7 @@ class InnodbRules(Rules):
         "tables, do the locks that statements take.",
     )
     named_locks_span = "server"
+    reports_modes = True
     victim_reported = "InnoDB rolls back the transaction with the least weight (rows changed and locks taken)"
 
     #: Numbers that mean the same on every server that speaks the protocol.

@@ -197,6 +197,8 @@ class Rules(ABC):
 
     #: Whether a run can ask for one of a deadlock's members as its victim.
     asks_victim: bool = False
+    #: Whether a report names the modes in which its members wait, rather than that for the end of a transaction.
+    reports_modes: bool = False
     #: Why a victim that a log names fell, as far as the server's rule tells.
     victim_reported: str
 
