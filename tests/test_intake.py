@@ -9,6 +9,7 @@ import re
 import shutil
 import subprocess
 import tempfile
+import threading
 from collections.abc import Callable
 from pathlib import Path
 
@@ -504,3 +505,50 @@ def test_the_log_of_a_server_on_which_a_sample_was_played_gives_the_sample_s_out
     for conflict in (one for one in conflicts if one["kind"] == "deadlock"):
         done = call("restage", *logs(), "--pick", conflict["number"], "--json")
         assert (done.code, done.json["same"]) == (0, True), (conflict["relations"], done.json["tried"])
+
+
+@pytest.mark.parametrize("inspects", [False, True])
+def test_the_rows_behind_addresses_are_named_where_the_server_still_tells(call, tmp_path, inspects):
+    with logging_server("postgresql", tmp_path, statements=False) as (url, logs):
+        folder = url.partition("host=")[2]
+        sessions = [psycopg.connect(f"host={folder} user=catenum dbname=postgres") for _ in range(3)]
+        admin, one, other = sessions
+        admin.autocommit = True
+        admin.execute("create table berth (id int primary key, moved int default 0)")
+        admin.execute("insert into berth values (3), (7)")
+        if inspects:
+            if not admin.execute("select 1 from pg_available_extensions where name = 'pageinspect'").fetchall():
+                pytest.skip("this server was packed without pageinspect")
+            admin.execute("create extension pageinspect")
+        one.execute("set local deadlock_timeout = '5s'")  # so that the other finds the cycle, and falls
+        one.execute("update berth set moved = 1 where id = 3")
+        other.execute("select * from berth where id = 7 for update")
+
+        def survives() -> None:
+            one.execute("update berth set moved = 2 where id = 7")
+            one.commit()
+
+        waiting = threading.Thread(target=survives)
+        waiting.start()
+        waits = "select 1 from pg_stat_activity where wait_event_type = 'Lock'"
+        until(lambda: admin.execute(waits).fetchall(), "it waits")
+        with pytest.raises(psycopg.errors.DeadlockDetected):
+            other.execute("update berth set moved = 3 where id = 3")
+        other.rollback()
+        waiting.join()
+        until(lambda: call("intake", *logs(), "--json").code == 1, "the report is written")
+        done = call("intake", *logs(), "--pick", 1, "--target", url, "--json")
+        story = call("intake", *logs(), "--pick", 1, "--target", url).out
+        masked = call("intake", *logs(), "--pick", 1, "--target", url, "--mask").out
+        for session in sessions:
+            session.close()
+    (told,) = done.json["conflicts"]
+    rows = {wait["object"]: wait["provenance"]["object"] for wait in told["waits"]}
+    if inspects:
+        assert rows == {"berth(id=3)": "recovered", "berth(id=7)": "recovered"}
+        assert "by the page" in story
+    else:
+        assert all("row at" in row for row in rows)
+        assert any("pageinspect, which would show" in note for note in told["notes"])
+        assert any("there stands berth(id=3), berth(id=7)" in note for note in told["notes"])
+    assert "id=3" not in masked

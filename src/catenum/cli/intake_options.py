@@ -13,6 +13,7 @@ from catenum.cli.progress import Progress
 from catenum.core.capture.recording import conflicts_of, recording_of
 from catenum.core.capture.restage import with_definitions
 from catenum.core.capture.tables import Schema, read_schema
+from catenum.core.capture.traces import with_traces
 from catenum.core.errors import InputError, Place
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import from_json
@@ -111,6 +112,17 @@ def pick(args: argparse.Namespace, conflicts: list[Conflict]) -> tuple[int, Conf
     if number > len(conflicts):
         raise InputError(f"--pick {number}: there are {len(conflicts)} conflicts")
     return number, conflicts[number - 1]
+
+
+def with_server(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> Conflict:
+    """With what the server of ``--target`` still has of its rows; not with ``--mask``, which shows no row's key.
+
+    Raises InputError, TargetError.
+    """
+    if args.target is None or args.mask or not any(wait.address or wait.transaction for wait in conflict.waits):
+        return conflict
+    with definitions_of(args.target, conflict.server, err) as server:
+        return with_traces(conflict, server.trace)
 
 
 def _head(path: Path) -> bytes:

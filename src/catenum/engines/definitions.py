@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+from catenum.core.capture.traces import Trace
 
 #: Tables of the schemas concerned, whose definitions are read.
 MOST_TABLES = 500
@@ -25,6 +27,10 @@ class Definitions(ABC):
     @abstractmethod
     def names(self, numbers: Iterable[str]) -> dict[str, str]:
         """The tables of the server's own numbers."""
+
+    def trace(self, table: str, address: str | None, numbers: Sequence[int]) -> Trace:
+        """See ``core.capture.traces.Look``. There is nothing to look for where reports have the keys of rows."""
+        return Trace()
 
     @abstractmethod
     def close(self) -> None:

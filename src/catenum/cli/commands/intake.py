@@ -10,7 +10,7 @@ from typing import IO
 
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
-from catenum.cli.intake_options import add_intake_options, pick, read
+from catenum.cli.intake_options import add_intake_options, pick, read, with_server
 from catenum.core.capture.groups import grouped
 from catenum.core.capture.masking import masked
 from catenum.core.capture.recording import recording_of
@@ -51,6 +51,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             print_groups(make_console(out, color=False if args.no_color else None), conflicts, groups, files)
         return found
     number, conflict = pick(args, conflicts)
+    conflict = with_server(args, conflict, err)
     recording = recording_of(conflict)
     if args.mask:
         recording = replace(recording, deadlocks=tuple(replace(d, server_report=None) for d in recording.deadlocks))

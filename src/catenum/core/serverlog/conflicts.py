@@ -46,7 +46,8 @@ class CapturedWait:
     ``table``: the table it is on, where that is known. ``record``: the record's values as they are printed, or by the
     types of the columns; ``key_fields``: how many of them are a primary key's, where that shows; ``row``: what of the
     row they show, by column, where the columns are known. ``queued``: the holder does not have it
-    either, and waits for it further ahead.
+    either, and waits for it further ahead. ``address``: that of a row's version in its table; ``transaction``: the
+    number of the one for whose end is waited, both as the server counts them.
     """
 
     waiter: str
@@ -60,6 +61,8 @@ class CapturedWait:
     record: tuple[str | None, ...] = ()
     key_fields: int | None = None
     queued: bool = False
+    address: str | None = None
+    transaction: str | None = None
     row: Mapping[str, str] = field(default_factory=dict)
     seconds: float | None = None
     provenance: Mapping[str, Provenance] = field(default_factory=dict)

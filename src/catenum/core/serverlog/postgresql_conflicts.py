@@ -41,6 +41,7 @@ class _Place(NamedTuple):
     table: str | None
     source: Provenance
     entry_of: str | None = None
+    address: str | None = None  # of a row's version, as (0,2)
 
 
 @dataclass(slots=True)
@@ -212,7 +213,8 @@ class PostgresqlConflicts:
             noted = self._waits.get(one.pid)  # by log_lock_waits, with what it is about
             context = entry.context if own else noted.entry.context if noted else None
             place = self._place(one.line, context, statements.get(one.pid), own=own)
-            waits.append(_wait(one.pid, one.blocker, mode["mode"] if mode else "", place))
+            wait = _wait(one.pid, one.blocker, mode["mode"] if mode else "", place)
+            waits.append(replace(wait, transaction=_transaction(one.line)))
         return self._conflict("deadlock", entry, members, tuple(waits), str(told[0].pid), notes)
 
     def _single(self, entry: LogEntry, kind: str) -> Conflict:
@@ -288,7 +290,7 @@ class PostgresqlConflicts:
             mine = {name for name, _ in self.texts.tables_of(statement or "")}
             if table and named_so not in mine and "\n" not in (context or "").strip():  # a unique index's entry
                 return _Place(f"an entry of index {named_so} of {table}", table, source, named_so)
-            return _Place(f"{named_so} row at ({tuple_at[1]})", named_so, "captured")
+            return _Place(f"{named_so} row at ({tuple_at[1]})", named_so, "captured", address=f"({tuple_at[1]})")
         at = _TUPLE.search(message)
         advisory, virtual = _ADVISORY.search(message), _VIRTUAL.search(message)
         direct = [next(name for name in names if name) for names in _LOCK_NAMED.findall(message)]
@@ -303,7 +305,8 @@ class PostgresqlConflicts:
         numbers = NUMBERS.findall(message)
         if at:
             relation = numbers[-3] if len(numbers) > 3 else numbers[1] if len(numbers) > 1 else "?"
-            return _Place(f"{table or f'relation {relation}'} row at ({at[1]})", table, source)
+            text = f"{table or f'relation {relation}'} row at ({at[1]})"
+            return _Place(text, table, source, address=f"({at[1]})")
         if re.search(r"relation|Relation|リレーション|отношен|관계", message) and len(numbers) > 2:
             return _Place(table or f"relation {numbers[1]}", table, source)
         number = numbers[1] if len(numbers) > 1 else None
@@ -328,6 +331,7 @@ def _wait(waiter: int, holder: int | None, mode: str, place: _Place, seconds: fl
         mode=mode,
         table=place.table,
         index=place.entry_of,
+        address=place.address,
         seconds=seconds,
         provenance={
             "object": place.source if place.table else told,
@@ -335,6 +339,13 @@ def _wait(waiter: int, holder: int | None, mode: str, place: _Place, seconds: fl
             "holder": told if holder is not None else "unknown",
         },
     )
+
+
+def _transaction(message: str) -> str | None:
+    """The transaction for whose end a session waits: the one number between those of the two sessions."""
+    numbers = NUMBERS.findall(message)
+    plain = not (_TUPLE.search(message) or _ADVISORY.search(message) or _VIRTUAL.search(message))
+    return str(numbers[1]) if plain and len(numbers) == 3 else None
 
 
 def _sources(waits: Sequence[CapturedWait]) -> dict[str, Provenance]:

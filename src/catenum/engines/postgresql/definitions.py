@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 import psycopg
 from psycopg import sql
 
+from catenum.core.capture.traces import Trace
 from catenum.core.errors import TargetError
 from catenum.engines.definitions import MOST_TABLES, Definitions
+from catenum.engines.postgresql.traces import traced
 
 _SETTINGS = "set default_transaction_read_only = on; set statement_timeout = '5s'; set lock_timeout = '1s'"
 _SCHEMAS = """
@@ -119,6 +121,13 @@ class PostgresqlDefinitions(Definitions):
     def names(self, numbers: Iterable[str]) -> dict[str, str]:
         """See ``Definitions``."""
         return {str(number): str(name) for number, name in self._rows(_NAMES, [list(numbers)])}
+
+    def trace(self, table: str, address: str | None, numbers: Sequence[int]) -> Trace:
+        """See ``Definitions``."""
+        schemas = self._schemas([table])
+        if not schemas:
+            return Trace(tried=[f"{self.shown} has no table {table}"])
+        return traced(self.connection, schemas[0], table, address, numbers)
 
     def close(self) -> None:
         """See ``Definitions``."""

@@ -1,0 +1,109 @@
+"""Which row was waited for, by what a server still has of it: read only, within the limits of the connection.
+
+A row's address holds until the row is updated. Then its old version stands there, unseen, until it is cleaned up, and
+names the place of the next one (PostgreSQL documentation, 73.6 "Database Page Layout"; F.25 "pageinspect").
+Transactions are numbered in the order in which they first wrote, modulo 2^32 (25.1.5).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+
+import psycopg
+from psycopg import sql
+
+from catenum.core.capture.traces import Trace
+from catenum.core.record.waits import key_text
+
+_CIRCLE = 1 << 32
+_KEY = """
+select a.attname from pg_index i join pg_attribute a on a.attrelid = i.indrelid and a.attnum = any(i.indkey)
+where i.indrelid = %s::regclass and i.indisprimary order by array_position(i.indkey::int2[], a.attnum)
+"""
+_INSPECTS = """
+select n.nspname from pg_extension e join pg_namespace n on n.oid = e.extnamespace where e.extname = 'pageinspect'
+"""
+#: Rows of one transaction that are listed.
+MOST_ROWS = 5
+
+
+def traced(
+    connection: psycopg.Connection, schema: str, table: str, address: str | None, numbers: Sequence[int]
+) -> Trace:
+    """Look for the row of ``table`` that stood at ``address`` when these transactions met, and for those that the first
+    of them wrote.
+    """
+    found = Trace()
+    name = sql.Identifier(schema, table)
+    try:
+        key = [str(row[0]) for row in connection.execute(_KEY, [name.as_string(connection)]).fetchall()]
+        if not key:
+            found.tried.append(f"{table} has no primary key by which a row could be named")
+            return found
+        if address is not None and numbers:
+            found.tried += _at(connection, table, name, key, address, numbers, found)
+        if found.row is None and numbers:
+            found.tried.append(_written(connection, table, name, key, numbers[0]))
+    except psycopg.Error as error:
+        found.tried.append(f"{table}: {str(error).strip().splitlines()[0]}")
+    return found
+
+
+def _written(connection: psycopg.Connection, table: str, name: sql.Identifier, key: Sequence[str], number: int) -> str:
+    """The rows that a transaction wrote and that still stand: what is waited for may be one of them, or another."""
+    query = sql.SQL("select {} from {} where xmin::text = %s limit %s").format(_columns(key), name)
+    rows = connection.execute(query, [str(number % _CIRCLE), MOST_ROWS]).fetchall()
+    if not rows:
+        return f"no row of {table} stands that transaction {number} wrote"
+    listed = ", ".join(_named(table, key, row) for row in rows)
+    return f"of what transaction {number} wrote to {table} there stands {listed}"
+
+
+def _at(
+    connection: psycopg.Connection, table: str, name: sql.Identifier, key: Sequence[str], address: str,
+    numbers: Sequence[int], found: Trace,
+) -> Iterator[str]:  # fmt: skip
+    """The row at an address, if it is the same version still; else, by the page, the version that replaced it."""
+    query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(_columns(key), name)
+    rows = connection.execute(query, [address]).fetchall()
+    if rows and _older(int(rows[0][0]), numbers):
+        found.row = _named(table, key, rows[0][1:])
+        yield f"what stands at {address} of {table} is as old as that: {found.row}"
+        return
+    yield f"at {address} of {table} {'a later row stands' if rows else 'no row is seen any more'}"
+    inspects = connection.execute(_INSPECTS).fetchall()
+    if not inspects:
+        yield "the extension pageinspect, which would show the version that was replaced, is not installed"
+        return
+    block, line = (int(part) for part in re.findall(r"\d+", address))
+    items = connection.execute(
+        sql.SQL("select t_xmin::text, t_xmax::text, t_ctid::text from {}({}(%s, %s)) where lp = %s").format(
+            sql.Identifier(str(inspects[0][0]), "heap_page_items"),
+            sql.Identifier(str(inspects[0][0]), "get_raw_page"),
+        ),
+        [name.as_string(connection), block, line],
+    ).fetchall()
+    if not items or items[0][0] is None or not _older(int(items[0][0]), numbers):
+        yield "the page has no version any more that is as old as that"
+        return
+    _, ended, following = items[0]
+    rows = connection.execute(query, [following]).fetchall()
+    if rows and ended == rows[0][0] and int(ended) in {number % _CIRCLE for number in numbers}:
+        found.row = _named(table, key, rows[0][1:])
+        yield f"by the page, transaction {ended} replaced it with the row that is now {found.row}"
+    else:
+        yield "by the page it was replaced, and what came of it is gone as well"
+
+
+def _older(number: int, numbers: Sequence[int]) -> bool:
+    """Whether a transaction came before all of these, on a circle of numbers."""
+    return all((other - number) % _CIRCLE < _CIRCLE // 2 and other % _CIRCLE != number for other in numbers)
+
+
+def _columns(key: Sequence[str]) -> sql.Composed:
+    return sql.SQL(", ").join(sql.SQL("{}::text").format(sql.Identifier(column)) for column in key)
+
+
+def _named(table: str, key: Sequence[str], values: Sequence[str | None]) -> str:
+    return f"{table}({key_text(tuple(zip(key, values, strict=True)))})"
