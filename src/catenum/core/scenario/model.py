@@ -210,6 +210,9 @@ class Remedy(_Model):
     reorder: dict[Name, Annotated[tuple[int, ...], Strict(False)]] | None = None
     isolation: Isolation | dict[Name, Isolation] | None = None
     rewrite: dict[Name, dict[int, Sql]] | None = None
+    add: dict[Name, dict[int, Sql]] | None = Field(
+        default=None, description="statements to run before those of these numbers; one more than the last is the end"
+    )
     index: SqlList | None = None
     ddl: SqlList | None = None
     timeout: Duration | dict[Name, Duration] | None = None
@@ -342,10 +345,11 @@ def _remedy_for(server: str, remedy: Remedy) -> Remedy | None:
     for kind in ("index", "ddl"):
         texts = tuple(text for sql in getattr(remedy, kind) or () if (text := sql_for(server, sql)))
         update[kind] = texts or None
-    rewrite = {
-        name: {number: text for number, sql in statements.items() if (text := sql_for(server, sql))}
-        for name, statements in (remedy.rewrite or {}).items()
-    }
-    update["rewrite"] = {name: statements for name, statements in rewrite.items() if statements} or None
+    for kind in ("rewrite", "add"):
+        texts_of = {
+            name: {number: text for number, sql in statements.items() if (text := sql_for(server, sql))}
+            for name, statements in (getattr(remedy, kind) or {}).items()
+        }
+        update[kind] = {name: statements for name, statements in texts_of.items() if statements} or None
     chosen = remedy.model_copy(update=update)
     return chosen if any(getattr(chosen, kind) is not None for kind in REMEDY_KINDS) else None

@@ -5,8 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from catenum.core.errors import InputError
-from catenum.core.scenario.model import Remedy, Scenario, Sql, Transaction, chosen
+from catenum.core.scenario.model import Remedy, Scenario, Sql, Statement, Transaction, chosen
 from catenum.core.words import suggestion
+
+#: No statements.
+NONE: Mapping[int, Sql] = {}
+#: The label of a statement that a remedy adds.
+ADDED = "added by the remedy"
 
 
 def apply_remedy(scenario: Scenario, remedy: Remedy) -> tuple[Scenario, tuple[str, ...]]:
@@ -37,19 +42,31 @@ def split_names(names: str, known: Mapping[str, Remedy]) -> list[str]:
     return parts
 
 
-def changed_statements(transaction: Transaction, order: Sequence[int] | None, texts: Mapping[int, Sql]) -> Transaction:
-    """The transaction with some statements' SQL replaced, then in another order; both count statements from 1."""
+def changed_statements(
+    transaction: Transaction, order: Sequence[int] | None, texts: Mapping[int, Sql], added: Mapping[int, Sql] = NONE
+) -> Transaction:
+    """The transaction with some statements' SQL replaced, others added before those that have their numbers, then in
+    another order; all count the statements as they were, from 1. One that was added stays before its statement.
+    """
     statements = list(transaction.statements)
     for number, sql in texts.items():
         statements[number - 1] = statements[number - 1].model_copy(update={"sql": sql})
-    if order is not None:
-        statements = [statements[number - 1] for number in order]
+    places = [*(order or range(1, len(statements) + 1)), len(statements) + 1]
+    statements = [
+        one
+        for number in places
+        for one in (
+            *((Statement(sql=added[number], label=ADDED),) if number in added else ()),
+            *statements[number - 1 : number],
+        )
+    ]
     return transaction.model_copy(update={"statements": tuple(statements)})
 
 
 def _changed(name: str, transaction: Transaction, remedy: Remedy) -> Transaction:
     texts = {number: chosen(sql) for number, sql in ((remedy.rewrite or {}).get(name) or {}).items()}
-    transaction = changed_statements(transaction, (remedy.reorder or {}).get(name), texts)
+    added = {number: chosen(sql) for number, sql in ((remedy.add or {}).get(name) or {}).items()}
+    transaction = changed_statements(transaction, (remedy.reorder or {}).get(name), texts, added)
     update: dict[str, object] = {}
     for kind in ("isolation", "timeout", "retry", "ends"):
         change = getattr(remedy, kind)
@@ -72,6 +89,10 @@ def describe(remedy: Remedy) -> list[str]:
     for name, statements in (remedy.rewrite or {}).items():
         lines.extend(
             f"{name} statement {number}: {' '.join(chosen(sql).split())}" for number, sql in statements.items()
+        )
+    for name, statements in (remedy.add or {}).items():
+        lines.extend(
+            f"{name} before statement {number}: {' '.join(chosen(sql).split())}" for number, sql in statements.items()
         )
     lines.extend(" ".join(chosen(sql).split()) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
     retry = remedy.retry

@@ -145,6 +145,16 @@ class InnodbRules(Rules):
     place_of_value = re.compile(r"\?")
     name_quote, report_begins = "`", "\n"
 
+    def lock_blocks(self, clause: str) -> str:
+        """By InnoDB's table of lock modes; a foreign key takes a shared lock on the row that it refers to."""
+        if clause == self.row_locks[-1]:
+            return "plain reads go on; changes and locking reads of the row wait, and foreign keys that refer to it too"
+        return "plain reads go on, and so do shared locks and foreign keys that refer to the row; changes of it wait"
+
+    def by_key(self, table: str) -> str:
+        """InnoDB locks rows as it reads them, whatever order is asked for behind."""
+        return f"{table} force index (primary)"
+
     def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:
         """By what was waited for: a gap that an INSERT would go into, an entry of its key, or rows by the condition."""
         found = self.footprint(statement)

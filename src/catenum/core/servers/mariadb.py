@@ -55,6 +55,8 @@ class MariadbRules(InnodbRules):
         "1927": "lost",  # ER_CONNECTION_KILLED
     }
     log_prefix, thread_word = MARIADB_PREFIX, "MariaDB"
+    row_locks = ("lock in share mode", "for update")
+    locks_of_tables = False
     asks_transaction = "select @@in_transaction"
     wait_limits = (*InnodbRules.wait_limits, "max_statement_time")
     idle_limit = "idle_transaction_timeout"

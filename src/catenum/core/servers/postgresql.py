@@ -118,6 +118,7 @@ ROW_MODE_ALIASES = {
     "forupd": UPDATE,
     "upd": UPDATE,
 }
+_SESSION_LOCK = re.compile(r"\bpg_(try_)?advisory_lock(_shared)?\b", re.IGNORECASE)
 _STRENGTHS = {"key share": KEY_SHARE, "share": SHARE, "no key update": NO_KEY_UPDATE, "update": UPDATE}
 
 
@@ -191,6 +192,19 @@ class PostgresqlRules(Rules):
     def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:
         """Of any of its forms, plain text by its prefix."""
         return PostgresqlLog(prefix) if self.writes_log(head) else None
+
+    row_locks = ("for share", "for no key update", "for update")
+
+    def lock_blocks(self, clause: str) -> str:
+        """By the table of row locks (13.3.2)."""
+        if clause == "for update":
+            return "plain reads go on; changes and locking reads of the row wait, and foreign keys that refer to it too"
+        return "plain reads go on, and so do foreign keys that refer to the row; changes and stronger locks of it wait"
+
+    def lock_of_transaction(self, sql: str) -> str | None:
+        """The advisory lock of the transaction (9.27.10)."""
+        changed = _SESSION_LOCK.sub(r"pg_\1advisory_xact_lock\2", sql)
+        return changed if changed != sql else None
 
     def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:
         """By what was waited for: an advisory lock, a table's, a key that another inserted, a row."""

@@ -221,6 +221,25 @@ class Rules(ABC):
         ``shared``: others have a lock on the same.
         """
 
+    # -- what could be changed ---------------------------------------------------------------------------------------
+
+    #: Clauses of locking reads, from the weakest that keeps writers away to the strongest; and whether one can be
+    #: limited to one of several tables.
+    row_locks: tuple[str, ...] = ("for share", "for update")
+    locks_of_tables: bool = True
+
+    @abstractmethod
+    def lock_blocks(self, clause: str) -> str:
+        """Who waits for such a lock, foreign keys among them."""
+
+    def by_key(self, table: str) -> str:
+        """A table in a SELECT that goes through it by its primary key, so that rows are locked in that order."""
+        return table
+
+    def lock_of_transaction(self, sql: str) -> str | None:
+        """The same lock by name, but one that the end of the transaction lets go of; None where there is none."""
+        return None
+
     def condition(self, sql: str) -> str | None:
         """By which a statement finds its rows."""
         return named_values.condition(sql, self.dialect)

@@ -14,6 +14,10 @@ from catenum.core.sql.scripts import Piece
 Path = tuple[str | int, ...]
 
 
+#: Parts of a remedy that are statements of transactions.
+CHANGES = ("rewrite", "add")
+
+
 def _texts(scenario: Scenario, server: str) -> Iterator[tuple[Path, str, str]]:
     """Every SQL text of a scenario: its path in the file, what to call it, the text."""
     scenario = scenario.for_server(server)
@@ -24,9 +28,10 @@ def _texts(scenario: Scenario, server: str) -> Iterator[tuple[Path, str, str]]:
     for title, sql in scenario.holds.items():
         yield ("holds", title), f"the rule '{title}'", chosen(sql)
     for title, remedy in scenario.remedies.items():
-        for name, statements in (remedy.rewrite or {}).items():
-            for number, sql in statements.items():
-                yield ("remedies", title, "rewrite", name, number), f"remedy '{title}'", chosen(sql)
+        for kind in CHANGES:
+            for name, statements in (getattr(remedy, kind) or {}).items():
+                for number, sql in statements.items():
+                    yield ("remedies", title, kind, name, number), f"remedy '{title}'", chosen(sql)
         for kind in ("index", "ddl"):
             for sql in getattr(remedy, kind) or ():
                 yield ("remedies", title, kind), f"remedy '{title}'", chosen(sql)
@@ -49,7 +54,7 @@ def unsafe_statements(scenario: Scenario, server: str) -> Iterator[Unsafe]:
     rules = rules_of(server)
     for path, what, sql in _texts(scenario, server):
         pieces = rules.pieces(sql)
-        if path[0] == "transactions" or (path[0] == "remedies" and path[2] == "rewrite"):
+        if path[0] == "transactions" or (path[0] == "remedies" and path[2] in CHANGES):
             words = _not_one_move(sql, pieces, rules)
             if words:
                 yield Unsafe(path, f"{what} {words}")
@@ -103,7 +108,9 @@ def warnings(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
 
 def named_locks_of(scenario: Scenario, server: str) -> list[NamedLock]:
     """The named locks that the transactions use, as they are or as a remedy writes them."""
-    texts = [sql for path, _, sql in _texts(scenario, server) if path[0] == "transactions" or "rewrite" in path]
+    texts = [
+        sql for path, _, sql in _texts(scenario, server) if path[0] == "transactions" or set(path[2:3]) & set(CHANGES)
+    ]
     return [lock for sql in texts for lock in rules_of(server).footprint(sql).named_locks]
 
 

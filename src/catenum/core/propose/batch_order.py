@@ -1,0 +1,72 @@
+"""Batch order: a statement that changes several rows locks them in the order of its plan; they are locked by key first.
+
+Where two such statements go through the same rows in different orders, each holds what the other comes to next.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import SqlglotError
+
+from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+
+
+def derive(evidence: Evidence) -> Iterator[Ladder]:
+    """One candidate, for all batches that are in a cycle."""
+    add: dict[str, dict[int, str]] = {}
+    told = []
+    for name, number in dict.fromkeys(member for members in evidence.cycles for member in members):
+        if number is None or not _several(evidence, name, number):
+            continue
+        sql = _locked_first(evidence, name, number)
+        if sql is not None:
+            add.setdefault(name, {})[number] = sql
+            told.append(f"{name} statement {number} changes several rows, and locks them in the order of its plan")
+    if add:
+        yield (
+            Candidate(
+                kind="batch order",
+                name="lock the rows by key first",
+                because=(*told, *evidence.waits_told(evidence.in_cycles, 2)),
+                remedy=remedy(add=add),
+                means=("one more statement; the rows are then locked in one order, whatever the plans are",),
+            ),
+        )
+
+
+def _several(evidence: Evidence, name: str, number: int) -> bool:
+    reading = evidence.reading(evidence.sql(name, number))
+    if reading.table is None or reading.selected:
+        return False
+    key = [column.lower() for column in evidence.keys(reading.table).primary]
+    return bool(key) and not all(column in reading.equals for column in key)
+
+
+def _locked_first(evidence: Evidence, name: str, number: int) -> str | None:
+    """A SELECT of the same rows by the key, in its order, with a lock."""
+    try:
+        tree = sqlglot.parse_one(evidence.sql(name, number), dialect=evidence.rules.dialect)
+    except (SqlglotError, RecursionError):
+        return None
+    if not isinstance(tree, exp.Update | exp.Delete) or not isinstance(tree.this, exp.Table):
+        return None
+    table, dialect = tree.this, evidence.rules.dialect
+    called = table.alias_or_name
+    key = [f"{called}.{column}" for column in evidence.keys(table.name).primary]
+    others = tree.args.get("from_") or tree.args.get("from") or tree.args.get("using")
+    more = ""
+    if isinstance(others, exp.From):
+        more = f", {others.this.sql(dialect=dialect)}"
+    elif isinstance(others, list) and others:
+        more = "".join(f", {one.sql(dialect=dialect)}" for one in others)
+    where = tree.args.get("where")
+    if table.args.get("joins") or tree.args.get("limit"):
+        return None
+    condition = f" where {where.this.sql(dialect=dialect)}" if where is not None else ""
+    source = evidence.rules.by_key(table.sql(dialect=dialect))
+    clause = evidence.rules.row_locks[-1]
+    of = f" of {called}" if more and evidence.rules.locks_of_tables else ""
+    return f"select {', '.join(key)} from {source}{more}{condition} order by {', '.join(key)} {clause}{of}"

@@ -1,0 +1,167 @@
+"""A change to try: what it is, why, and what it means for the application."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Literal
+
+from catenum.core.propose.reading import Reading
+from catenum.core.record.recording import NO_KEYS, Recording, TableKeys
+from catenum.core.scenario.model import Remedy, Scenario, Transaction
+from catenum.core.servers import Rules
+from catenum.core.space.exploration import Exploration
+from catenum.core.sql.statements import Footprint
+
+CandidateKind = Literal[
+    "order",
+    "batch order",
+    "stronger lock",
+    "condition into write",
+    "value into write",
+    "first lock",
+    "index",
+    "isolation",
+    "retry",
+    "timeout",
+    "shorter",
+    "schema change",
+]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Candidate:
+    """One change. ``because``: the evidence; ``means``: what it changes for the application.
+
+    ``decides``: it makes
+    the data right where no serial order of the scenario as it is does, so serial results may differ from before.
+    ``eases_only``: it ends waits by failing, and never counts as a cure of wrong data.
+    """
+
+    kind: CandidateKind
+    name: str
+    because: tuple[str, ...]
+    remedy: Remedy
+    means: tuple[str, ...] = ()
+    decides: bool = False
+    eases_only: bool = False
+
+    @property
+    def size(self) -> int:
+        """How much is changed: statements that are written anew or added, that move, levels, settings, indexes."""
+        remedy = self.remedy
+        count = sum(len(numbers) for numbers in (remedy.rewrite or {}).values())
+        count += sum(len(numbers) for numbers in (remedy.add or {}).values())
+        count += sum(_moved(order) for order in (remedy.reorder or {}).values())
+        count += len(remedy.index or ()) + len(remedy.ddl or ())
+        for change in (remedy.isolation, remedy.timeout, remedy.retry, remedy.ends):
+            count += len(change) if isinstance(change, dict) else change is not None
+        return count
+
+
+def _moved(order: Sequence[int]) -> int:
+    return sum(number != place for place, number in enumerate(order, 1))
+
+
+def remedy(**parts: object) -> Remedy:
+    """A remedy with these parts, by their names in a scenario; empty ones are left out."""
+    return Remedy.model_validate({name: part for name, part in parts.items() if part}, strict=False)
+
+
+#: Candidates of which the first that cures makes the rest needless.
+Ladder = tuple[Candidate, ...]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Evidence:
+    """What is known of a scenario as it is: all outcomes, one schedule in full with plans and findings, its tables.
+
+    ``scenario`` is made for the server. ``start``: the rows before anything ran; ``serial_breaks``: rules that serial
+    orders break, too.
+    """
+
+    scenario: Scenario
+    rules: Rules
+    explored: Exploration
+    played: Recording
+    tables: Mapping[str, TableKeys]
+    serial_breaks: tuple[str, ...] = ()
+    looped: tuple[Recording, ...] = ()  # deadlocks that loops brought
+    _readings: dict[str, Reading] = field(default_factory=dict)
+
+    @property
+    def transactions(self) -> Mapping[str, Transaction]:
+        """By name."""
+        return self.scenario.transactions
+
+    def sql(self, name: str, number: int) -> str:
+        """A statement's text, by its number from 1."""
+        return self.transactions[name].statements[number - 1].text
+
+    def footprint(self, name: str, number: int) -> Footprint:
+        """What a statement touches."""
+        return self.rules.footprint(self.sql(name, number), self.transactions[name].fixed)
+
+    def reading(self, sql: str) -> Reading:
+        """A statement's parse tree, with questions about it."""
+        if sql not in self._readings:
+            self._readings[sql] = Reading(sql, self.rules.dialect)
+        return self._readings[sql]
+
+    def keys(self, table: str) -> TableKeys:
+        """A table's keys, whatever the case of its name."""
+        return next((keys for name, keys in self.tables.items() if name.lower() == table.lower()), NO_KEYS)
+
+    def level(self, name: str) -> str:
+        """The isolation level that a transaction has."""
+        return self.explored.levels[name]
+
+    @property
+    def cycles(self) -> list[tuple[tuple[str, int | None], ...]]:
+        """Deadlock cycles by their members: transaction and the number of its statement."""
+        found = [entry.members for entry in self.explored.tally.most_met_cycles()]
+        for recording in self.looped:
+            found += [tuple((m.transaction, m.statement) for m in cycle.members) for cycle in recording.deadlocks]
+        return list(dict.fromkeys(found))
+
+    @property
+    def in_cycles(self) -> list[str]:
+        """The transactions that take part in a deadlock."""
+        return list(dict.fromkeys(name for members in self.cycles for name, _ in members))
+
+    @property
+    def in_anomalies(self) -> list[str]:
+        """The transactions whose data was wrong; all that write, where only a rule is broken."""
+        entries = [entry for entry in self.explored.tally.outcomes.values() if entry.data == "anomaly"]
+        found = list(dict.fromkeys(name for entry in entries for name in entry.transactions))
+        if found or not self.explored.tally.broken_rules:
+            return found
+        return [name for name in self.transactions if self.writes(name)]
+
+    @property
+    def refused(self) -> bool:
+        """Whether the server refused a transaction."""
+        return bool(self.explored.tally.met("refused"))
+
+    @property
+    def wrong(self) -> bool:
+        """Whether data is wrong in any schedule."""
+        return bool(self.explored.tally.anomalies or self.explored.tally.broken_rules)
+
+    def writes(self, name: str) -> bool:
+        """Whether a transaction changes rows."""
+        return any(
+            access.writes
+            for number in range(1, len(self.transactions[name].statements) + 1)
+            for access in self.footprint(name, number).accesses
+        )
+
+    def waits_told(self, names: Sequence[str], most: int = 3) -> tuple[str, ...]:
+        """The waits between some transactions, in words."""
+        found = []
+        for meeting in sorted(self.explored.tally.meetings.values(), key=lambda m: -m.count):
+            if meeting.waiter in names and meeting.holder in names:
+                by = f", locked by its statement {meeting.holder_statement}" if meeting.holder_statement else ""
+                at = f" statement {meeting.statement}" if meeting.statement else " (at its end)"
+                found.append(f"{meeting.waiter}{at} waits for {meeting.holder} over {meeting.resource}{by}")
+        return tuple(found[:most])

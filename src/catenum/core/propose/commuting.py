@@ -1,0 +1,84 @@
+"""Which of a transaction's own statements may change places without changing what it means.
+
+Conservative, and by the texts alone: no swap across a value that is kept for later, a condition that may end the
+transaction, a table that one of the two writes (unless a unique key keeps their rows apart), a table with triggers, or
+a foreign key between what one inserts or deletes and the other writes. What is left is run and compared all the same.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from itertools import combinations, permutations
+
+from catenum.core.propose.candidate import Evidence
+from catenum.core.sql.statements import Access
+
+#: With more statements than this no other order is looked for.
+MOST_STATEMENTS = 7
+
+
+def orders(evidence: Evidence, name: str) -> Iterator[tuple[int, ...]]:
+    """The orders of a transaction's statements (numbers from 1) that keep its meaning, its own first."""
+    count = len(evidence.transactions[name].statements)
+    own = tuple(range(1, count + 1))
+    if count > MOST_STATEMENTS:
+        yield own
+        return
+    fixed = {(a, b) for a, b in combinations(own, 2) if not commute(evidence, name, a, b)}
+    for order in permutations(own):
+        place = {number: at for at, number in enumerate(order)}
+        if all(place[a] < place[b] for a, b in fixed):
+            yield order
+
+
+def inversions(order: Sequence[int]) -> int:
+    """How many pairs have changed places: the swaps of neighbours that lead there (Kendall 1938)."""
+    return sum(a > b for a, b in combinations(order, 2))
+
+
+def commute(evidence: Evidence, name: str, first: int, then: int) -> bool:
+    """Whether two statements of one transaction may change places."""
+    statements = evidence.transactions[name].statements
+    one, other = statements[first - 1], statements[then - 1]
+    if one.when is not None or other.when is not None or _uses(evidence, name, then) & set(one.kept):
+        return False
+    if set(one.kept) & set(other.kept):
+        return False
+    mine, theirs = evidence.footprint(name, first), evidence.footprint(name, then)
+    if not (mine.understood and theirs.understood) or mine.may_set_anything or theirs.may_set_anything:
+        return False
+    if mine.named_locks or theirs.named_locks or mine.by_nature or theirs.by_nature:
+        return False
+    return not any(_conflict(evidence, a, b) for a in mine.accesses for b in theirs.accesses)
+
+
+def _uses(evidence: Evidence, name: str, number: int) -> set[str]:
+    return set(evidence.reading(evidence.sql(name, number)).parameters)
+
+
+def _conflict(evidence: Evidence, a: Access, b: Access) -> bool:
+    if "schema" in (a.verb, b.verb):
+        return True
+    if not (a.writes or b.writes):
+        return False
+    keys, other = evidence.keys(a.table), evidence.keys(b.table)
+    if keys.triggers or other.triggers or keys.opaque or other.opaque:
+        return True
+    if a.table.lower() == b.table.lower():
+        return not _apart(a, b, [keys.primary, *keys.unique])
+    parent, child = (a, b) if a.table in other.references else (b, a)
+    related = a.table in other.references or b.table in keys.references
+    return related and child.writes and parent.verb in ("insert", "delete")
+
+
+def _apart(a: Access, b: Access, keys: Sequence[tuple[str, ...]]) -> bool:
+    """Whether a unique key keeps their rows apart, and neither moves a row from one value of it to another."""
+    mine, theirs = dict(a.literals), dict(b.literals)
+    for key in keys:
+        if not key or any(c not in mine or c not in theirs for c in key):
+            continue
+        if any(set(key) & set(one.columns) for one in (a, b) if one.verb == "update"):
+            continue
+        if any(mine[c][0] == theirs[c][0] and mine[c][1] != theirs[c][1] for c in key):
+            return True
+    return False

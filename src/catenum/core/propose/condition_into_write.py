@@ -1,0 +1,93 @@
+"""The condition into the write: what was read only to be checked becomes part of the write's own WHERE.
+
+A condition on a value that was kept from the same row; or, where the scenario's rule is broken whatever the order, a
+column that was seen empty and is then filled: it is filled only while it is still empty.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.reading import Reading, same_row
+from catenum.core.propose.stronger_lock import anomalies_told
+from catenum.core.scenario.conditions import Comparison
+
+
+def derive(evidence: Evidence) -> Iterator[Ladder]:
+    """What is checked; and what is claimed."""
+    for name, decides, find in (("check in the write", False, _checked), ("only while it is free", True, _claimed)):
+        if decides and not evidence.serial_breaks:
+            continue
+        rewrite: dict[str, dict[int, str]] = {}
+        told = []
+        for transaction in evidence.transactions if evidence.wrong else ():
+            for number, condition in find(evidence, transaction):
+                sql = evidence.reading(evidence.sql(transaction, number)).with_condition(condition)
+                if sql is not None:
+                    rewrite.setdefault(transaction, {})[number] = sql
+                    told.append(f"{transaction} statement {number} relies on '{condition}', which it read before")
+        if rewrite:
+            yield (
+                Candidate(
+                    kind="condition into write",
+                    name=name,
+                    because=(*told, *anomalies_told(evidence)),
+                    remedy=remedy(rewrite=rewrite),
+                    means=(
+                        "where that is not true any more the write changes no row: the application must look how many",
+                    ),
+                    decides=decides,
+                ),
+            )
+
+
+def _checked(evidence: Evidence, name: str) -> Iterator[tuple[int, str]]:
+    kept: dict[str, tuple[Reading, str]] = {}
+    for number, statement in enumerate(evidence.transactions[name].statements, 1):
+        reading = evidence.reading(statement.text)
+        condition = statement.condition
+        if condition is not None and reading.table is not None:
+            parts = [_own(evidence, reading, kept, one) for one in condition.comparisons]
+            if parts and all(parts):
+                yield number, " and ".join(str(part) for part in parts)
+        kept |= {value: (reading, column.lower()) for value, column in statement.kept.items() if column != "rows"}
+
+
+def _own(evidence: Evidence, write: Reading, kept: dict[str, tuple[Reading, str]], one: Comparison) -> str | None:
+    source, column = kept.get(one.left.name or "", (None, ""))
+    if source is None or (one.right is not None and one.right.name is not None):
+        return None
+    same = source.table is not None and write.table is not None and source.table.lower() == write.table.lower()
+    if not same or not same_row(source, write, evidence.keys(write.table or "").primary):
+        return None
+    expression = source.selected.get(column)
+    return f"{expression} {one.sign}{f' {one.right}' if one.right is not None else ''}" if expression else None
+
+
+def _claimed(evidence: Evidence, name: str) -> Iterator[tuple[int, str]]:
+    reads: list[tuple[int, Reading]] = []
+    for number, statement in enumerate(evidence.transactions[name].statements, 1):
+        reading = evidence.reading(statement.text)
+        for at, source in reads:
+            if not (reading.assigned and source.table and reading.table):
+                continue
+            if source.table.lower() != reading.table.lower():
+                continue
+            if not same_row(source, reading, evidence.keys(reading.table).primary):
+                continue
+            empty = [c for c in source.selected if c in reading.assigned and _was_empty(evidence, name, at, c)]
+            for column in empty[:1]:
+                yield number, f"{column} is null"
+        if reading.selected:
+            reads.append((number, reading))
+
+
+def _was_empty(evidence: Evidence, name: str, number: int, column: str) -> bool:
+    """Whether the column was NULL in what the statement read first."""
+    for event in evidence.played.events:
+        if (event.transaction, event.statement, event.what) == (name, number, "done") and event.result is not None:
+            columns = [one.lower() for one in event.result.columns]
+            rows = event.result.rows
+            return column in columns and bool(rows) and rows[0][columns.index(column)] is None
+    return False

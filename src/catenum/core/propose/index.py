@@ -1,0 +1,58 @@
+"""Index: for a statement that locks what it passes, or goes from an index to its rows while others come the other way.
+
+Derived from the statement and the catalogue, or by a finding. What is proposed is made: it must be valid, and it must
+change the plan or lower the number of locks, or it is dropped.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from catenum.core.diagnose.indexes import propose_index
+from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.record.recording import Recording
+
+
+def derive(evidence: Evidence) -> Iterator[Ladder]:
+    """One candidate for each index."""
+    found: dict[str, list[str]] = {}
+    for ddl, why in _by_plans(evidence):
+        found.setdefault(ddl, []).append(why)
+    for recording in (evidence.played, *evidence.looped):
+        for ddl, why in _by_findings(recording):
+            found.setdefault(ddl, []).append(why)
+    for ddl, reasons in found.items():
+        yield (
+            Candidate(
+                kind="index",
+                name=ddl.partition("(")[0].replace("create index ", "index ").strip(),
+                because=tuple(dict.fromkeys(reasons))[:3],
+                remedy=remedy(index=(ddl,)),
+                means=("no statement changes; every write to the table keeps the index as well",),
+            ),
+        )
+
+
+def _by_plans(evidence: Evidence) -> Iterator[tuple[str, str]]:
+    meetings = evidence.explored.tally.meetings.values()
+    involved = {(m.waiter, m.statement) for m in meetings} | {(m.holder, m.holder_statement) for m in meetings}
+    for plan in evidence.played.plans:
+        if (plan.transaction, plan.statement) not in involved:
+            continue
+        for step in plan.steps:
+            if step.kind not in ("scan", "index scan") or not step.locks_rows_passed:
+                continue
+            sql = evidence.sql(plan.transaction, plan.statement)
+            ddl = propose_index(sql, step.table, evidence.rules, evidence.keys(step.table))
+            if ddl is not None:
+                yield (
+                    ddl,
+                    f"{plan.transaction} statement {plan.statement} locks every row of {step.table} that it passes",
+                )
+
+
+def _by_findings(recording: Recording) -> Iterator[tuple[str, str]]:
+    for finding in recording.findings:
+        for line in finding.advice:
+            if line.lower().startswith(("create index ", "create unique index ")):
+                yield line.rstrip(";"), f"{finding.title}: {finding.evidence[0]}" if finding.evidence else finding.title

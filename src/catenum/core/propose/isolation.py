@@ -1,0 +1,63 @@
+"""Isolation: the least strict levels under which every schedule is right, with a bounded retry where one is refused.
+
+One level for all is looked for first, from the least strict that sees committed data only; then each transaction's own
+is lowered as far as that holds (the allocation of levels to transactions: Fekete 2005; Vandevoort et al. 2021; here by
+running it).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.retry import may_begin_again
+from catenum.core.propose.stronger_lock import anomalies_told
+from catenum.core.scenario.model import Retry
+
+TIMES = 3
+
+
+def derive(evidence: Evidence) -> Iterator[Ladder]:
+    """Levels from the least strict on, with retries where transactions may begin again."""
+    levels = [level for level in evidence.rules.distinct_levels if evidence.rules.rank(level) > 0]
+    now = {name: evidence.level(name) for name in evidence.transactions}
+    names = [name for name in evidence.transactions if may_begin_again(evidence, name)]
+    rungs = []
+    for level in levels:
+        if all(evidence.rules.rank(own) == evidence.rules.rank(level) for own in now.values()) and not names:
+            continue
+        rungs += [_candidate(evidence, dict.fromkeys(now, level), retried) for retried in ((), names)]
+    if evidence.wrong or evidence.refused or (evidence.cycles and evidence.rules.reports_modes):
+        yield tuple(rung for rung in rungs if rung is not None)
+
+
+def lowered(evidence: Evidence, assignment: Mapping[str, str], *, retried: bool) -> Iterator[Candidate]:
+    """The same with one transaction's level lowered, as far down as there are levels, the least strict first."""
+    names = [name for name in evidence.transactions if may_begin_again(evidence, name)] if retried else []
+    for name, level in assignment.items():
+        for other in evidence.rules.distinct_levels:
+            if 0 < evidence.rules.rank(other) < evidence.rules.rank(level):
+                found = _candidate(evidence, {**assignment, name: other}, names)
+                if found is not None:
+                    yield found
+
+
+def _candidate(evidence: Evidence, levels: Mapping[str, str], retried: object) -> Candidate | None:
+    names = list(retried) if isinstance(retried, list | tuple) else []
+    same = all(evidence.rules.rank(evidence.level(n)) == evidence.rules.rank(level) for n, level in levels.items())
+    if same:
+        return None  # as it is; a retry alone is another kind
+    uniform = len(set(levels.values())) == 1
+    told = next(iter(levels.values())) if uniform else ", ".join(f"{n} at {level}" for n, level in levels.items())
+    retry = {name: Retry(times=TIMES, pause=None) for name in names}
+    return Candidate(
+        kind="isolation",
+        name=f"{told}{', begin again' if names else ''}",
+        because=anomalies_told(evidence) or evidence.waits_told(list(evidence.transactions)),
+        remedy=remedy(isolation=dict(levels), retry=retry or None),
+        means=(
+            ("a transaction that is refused must be begun again from its first statement, with fresh values",)
+            if names
+            else ("no statement changes",)
+        ),
+    )

@@ -1,0 +1,75 @@
+"""Order: a common order of access over all transactions of the cycles, by the fewest swaps that break every cycle.
+
+Each transaction takes the resources that others met it over in the order of its statements; a cycle can close only
+where these orders, put together, have one (a feedback arc set of that graph is what the swaps remove; exact, by trying
+all orders that keep each transaction's meaning).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from graphlib import CycleError, TopologicalSorter
+from itertools import islice, product
+
+from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.commuting import inversions, orders
+
+#: Orders of one transaction, and put together, that are looked at; and candidates that are tried.
+MOST_OWN, MOST_TOGETHER, MOST_TRIED = 120, 20_000, 3
+#: By transaction: what it takes, and the number of the statement that does.
+Taken = Mapping[str, Mapping[str, int]]
+
+
+def derive(evidence: Evidence) -> Iterator[Ladder]:
+    """One ladder: the fewest swaps first."""
+    names = [name for name in evidence.in_cycles if len(evidence.transactions[name].statements) > 1]
+    if not names:
+        return
+    taken = _taken(evidence, evidence.in_cycles)
+    own = [sorted(islice(orders(evidence, name), MOST_OWN), key=inversions) for name in names]
+    together = sorted(islice(product(*own), MOST_TOGETHER), key=lambda chosen: sum(map(inversions, chosen)))
+    changed = [dict(zip(names, chosen, strict=True)) for chosen in together if any(map(inversions, chosen))]
+    good = [chosen for chosen in changed if _acyclic(taken, chosen)]
+    # Where one thing is taken twice, weakly and then strongly, the orders of resources say nothing.
+    tried = good or [chosen for chosen in changed if sum(inversions(order) > 0 for order in chosen.values()) == 1]
+    because = evidence.waits_told(evidence.in_cycles)
+    yield tuple(_candidate(chosen, because) for chosen in tried[:MOST_TRIED])
+
+
+def _candidate(chosen: Mapping[str, Sequence[int]], because: tuple[str, ...]) -> Candidate:
+    reorder = {name: tuple(order) for name, order in chosen.items() if inversions(order)}
+    told = "; ".join(f"{name} {' '.join(map(str, order))}" for name, order in reorder.items())
+    return Candidate(
+        kind="order",
+        name=f"same order ({told})",
+        because=because,
+        remedy=remedy(reorder=reorder),
+        means=("the statements are the same; one transaction waits for the other instead of deadlocking with it",),
+    )
+
+
+def _taken(evidence: Evidence, names: Sequence[str]) -> Taken:
+    found: dict[str, dict[str, int]] = {name: {} for name in names}
+    for meeting in evidence.explored.tally.meetings.values():
+        for name, number in (
+            (meeting.waiter, meeting.statement),
+            (meeting.holder, meeting.holder_statement),
+        ):
+            if name in found and number is not None:
+                found[name][meeting.resource] = min(number, found[name].get(meeting.resource, number))
+    return found
+
+
+def _acyclic(taken: Taken, chosen: Mapping[str, Sequence[int]]) -> bool:
+    graph: dict[str, set[str]] = {}
+    for name, resources in taken.items():
+        order = chosen.get(name)
+        place = {number: at for at, number in enumerate(order)} if order is not None else None
+        at = {resource: place[number] if place else number for resource, number in resources.items()}
+        for one, first in at.items():
+            graph.setdefault(one, set()).update(other for other, then in at.items() if then > first)
+    try:
+        TopologicalSorter(graph).prepare()
+    except CycleError:
+        return False
+    return True

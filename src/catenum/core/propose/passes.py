@@ -1,0 +1,57 @@
+"""The kinds of changes that are looked for, those first that people fix with first. A new kind is a line here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+
+from catenum.core.propose import (
+    batch_order,
+    condition_into_write,
+    first_lock,
+    index,
+    isolation,
+    order,
+    retry,
+    schema_change,
+    shorter,
+    stronger_lock,
+    timeout,
+    value_into_write,
+)
+from catenum.core.propose.candidate import Evidence, Ladder
+
+Pass = Callable[[Evidence], Iterable[Ladder]]
+
+PASSES: tuple[Pass, ...] = (
+    order.derive,
+    batch_order.derive,
+    index.derive,
+    stronger_lock.derive,
+    condition_into_write.derive,
+    value_into_write.derive,
+    first_lock.derive,
+    shorter.derive,
+    isolation.derive,
+    schema_change.derive,
+    retry.derive,
+    timeout.derive,
+)
+
+
+def ladders(evidence: Evidence) -> list[Ladder]:
+    """All that can be tried, without what two passes both come to."""
+    known: set[str] = set()
+    found = []
+    for derive in PASSES:
+        for ladder in derive(evidence):
+            rungs = [rung for rung in ladder if not _known(rung.remedy.model_dump_json(), known)]
+            if rungs:
+                found.append(tuple(rungs))
+    return found
+
+
+def _known(text: str, known: set[str]) -> bool:
+    if text in known:
+        return True
+    known.add(text)
+    return False

@@ -1,0 +1,103 @@
+"""Which proposals are better, by rules that a reader can check.
+
+In this order: the data is right in every schedule; no transaction is refused or deadlocks; whoever is, comes to its end
+by a bounded retry; fewer schedules with waits, then shorter chains; fewer locks; the smallest change. A proposal that
+changes what transactions mean is a defect, whatever else it cures. One that is nowhere better than another, and
+somewhere worse, is dominated.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from catenum.core.compare.verdict import Figures, Verdict
+from catenum.core.propose.candidate import Candidate
+
+RANKS = ("cures", "eases", "no better", "worse", "loses")
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Proposal:
+    """A candidate, tried. ``defect``: why it must not be made, although its schedules may be better."""
+
+    candidate: Candidate
+    figures: Figures
+    verdict: Verdict
+    defect: str | None = None
+    checked_orders: int = 0
+    dominated: bool = False
+    parts: tuple[str, ...] = ()
+
+    @property
+    def cures(self) -> bool:
+        """Whether it can be recommended."""
+        return self.defect is None and self.verdict.wins
+
+    @property
+    def measure(self) -> tuple[float, ...]:
+        """What it is compared by: smaller is better, place by place. Waits are those of a schedule on average."""
+        figures = self.figures
+        runs = max(1, figures.runs)
+        return (
+            float(bool(figures.broken)),
+            figures.conflicts / runs,
+            (figures.runs - figures.ended_well) / runs,
+            figures.waits / runs,
+            float(figures.longest_chain),
+            float(figures.locks or 0),
+            float(self.candidate.size),
+        )
+
+
+def ranked(proposals: Sequence[Proposal]) -> list[Proposal]:
+    """The best first, each with whether another dominates it."""
+    order = sorted(proposals, key=lambda p: (p.defect is not None, RANKS.index(p.verdict.rank), p.measure))
+    return [replace(one, dominated=any(_dominates(other, one) for other in order)) for one in order]
+
+
+def _dominates(one: Proposal, other: Proposal) -> bool:
+    if one is other or one.defect is not None:
+        return False
+    if other.defect is not None:
+        return True
+    better = RANKS.index(one.verdict.rank) <= RANKS.index(other.verdict.rank)
+    pairs = list(zip(one.measure, other.measure, strict=True))
+    return better and all(a <= b for a, b in pairs) and any(a < b for a, b in pairs)
+
+
+def why_first(order: Sequence[Proposal]) -> str | None:
+    """Why the first is first, and what would make the second the better choice."""
+    cures = [one for one in order if one.cures]
+    if not cures:
+        return None
+    first = cures[0]
+    told = f"'{first.candidate.name}' is first: {_strength(first)}"
+    if len(cures) < 2:
+        return f"{told}; nothing else that was tried cures."
+    second = cures[1]
+    place = next((n for n, (a, b) in enumerate(zip(first.measure, second.measure, strict=True)) if a < b), None)
+    if place is None:
+        return f"{told}; '{second.candidate.name}' measures the same."
+    better = next((n for n, (a, b) in enumerate(zip(first.measure, second.measure, strict=True)) if a > b), None)
+    told += f", and it has {_NAMES[place]} than '{second.candidate.name}'"
+    if better is not None:
+        return f"{told}, which would be the better choice where {_CASES[better]} counts more."
+    return f"{told}, which would be the better choice only where the first cannot be made."
+
+
+_NAMES = (
+    "fewer wrong results", "fewer conflicts", "fewer transactions that fail", "fewer waits", "shorter chains",
+    "fewer locks", "less to change",
+)  # fmt: skip
+_CASES = (
+    "the data", "that no conflict happens at all", "that everybody comes to an end", "that fewer wait",
+    "that chains stay short", "the number of locks", "that little is changed",
+)  # fmt: skip
+
+
+def _strength(one: Proposal) -> str:
+    figures = one.figures
+    if figures.conflicts:
+        return "every conflict is resolved by a retry"
+    return "nobody waits, and nothing fails" if not figures.waits else "no schedule ends in a conflict"

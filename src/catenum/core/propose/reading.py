@@ -1,0 +1,154 @@
+"""What the passes need of a statement's parse tree, and statements made from it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import SqlglotError
+
+#: The end of a locking read: what the servers write there.
+_LOCKS = re.compile(
+    r"\s+(?:for\s+(?:no\s+key\s+update|key\s+share|update|share)|lock\s+in\s+share\s+mode)"
+    r"(?P<rest>(?:\s+of\s+[\w.\", ]+?)?(?:\s+(?:nowait|skip\s+locked))?)\s*\Z",
+    re.IGNORECASE,
+)
+_PARAMETER = re.compile(r"(?<![:\w]):([A-Za-z_]\w*)")
+
+
+class Reading:
+    """One statement. Where it cannot be parsed ``tree`` is None, and every answer is that there is nothing."""
+
+    def __init__(self, sql: str, dialect: str) -> None:
+        self.sql, self.dialect = sql, dialect
+        self.tree: exp.Expression | None
+        try:
+            tree = sqlglot.parse_one(sql, dialect=dialect)
+            self.tree = tree if isinstance(tree, exp.Expression) else None
+        except (SqlglotError, RecursionError):
+            self.tree = None
+
+    # -- what it is --------------------------------------------------------------------------------------------------
+
+    @property
+    def is_plain_select(self) -> bool:
+        """A SELECT that a lock clause may stand behind: no groups, no sets, no aggregates."""
+        tree = self.tree
+        if not isinstance(tree, exp.Select) or not any(tree.find_all(exp.Table)):
+            return False
+        if any(tree.args.get(part) for part in ("group", "having", "distinct", "limit")):
+            return False
+        return not any(one.find(exp.AggFunc, exp.Window) for one in tree.expressions)
+
+    @property
+    def lock_clause(self) -> str | None:
+        """As it is written, in lower case and single spaces."""
+        found = _LOCKS.search(self.sql)
+        return " ".join(found[0].lower().split()) if found else None
+
+    def with_lock(self, clause: str | None) -> str:
+        """The same SELECT with this lock clause in place of its own; without one for None."""
+        plain = _LOCKS.sub("", self.sql).rstrip().rstrip(";").rstrip()
+        return f"{plain} {clause}" if clause else plain
+
+    @property
+    def table(self) -> str | None:
+        """The table that an UPDATE or DELETE changes, or the only one of a SELECT."""
+        tree = self.tree
+        if isinstance(tree, exp.Update | exp.Delete):
+            return tree.this.name if isinstance(tree.this, exp.Table) else None
+        if isinstance(tree, exp.Select):
+            tables = [one.name for one in tree.find_all(exp.Table)]
+            return tables[0] if len(tables) == 1 else None
+        return None
+
+    @property
+    def where(self) -> str | None:
+        """The text of its condition."""
+        where = self.tree.args.get("where") if self.tree is not None else None
+        return where.this.sql(dialect=self.dialect) if where is not None else None
+
+    @property
+    def equals(self) -> dict[str, str]:
+        """The columns that its condition compares for equality with a constant or a parameter, joined by AND."""
+        where = self.tree.args.get("where") if self.tree is not None else None
+        found: dict[str, str] = {}
+        left = [where.this] if where is not None else []
+        while left:
+            one = left.pop()
+            if isinstance(one, exp.And):
+                left += [one.this, one.expression]
+            elif isinstance(one, exp.Paren):
+                left.append(one.this)
+            elif isinstance(one, exp.EQ) and isinstance(one.this, exp.Column) and not one.expression.find(exp.Column):
+                found[one.this.name.lower()] = one.expression.sql(dialect=self.dialect)
+        return found
+
+    @property
+    def selected(self) -> dict[str, str]:
+        """What a SELECT gives: by the name of a column, the expression."""
+        if not isinstance(self.tree, exp.Select):
+            return {}
+        return {one.alias_or_name.lower(): _bare(one).sql(dialect=self.dialect) for one in self.tree.expressions}
+
+    @property
+    def assigned(self) -> dict[str, str]:
+        """What an UPDATE gives to columns, by their names."""
+        if not isinstance(self.tree, exp.Update):
+            return {}
+        pairs = (one for one in self.tree.expressions if isinstance(one, exp.EQ) and isinstance(one.this, exp.Column))
+        return {one.this.name.lower(): one.expression.sql(dialect=self.dialect) for one in pairs}
+
+    @property
+    def parameters(self) -> list[str]:
+        """The names of its values."""
+        return list(dict.fromkeys(_PARAMETER.findall(self.sql)))
+
+    # -- what can be made of it --------------------------------------------------------------------------------------
+
+    def with_condition(self, more: str) -> str | None:
+        """The same UPDATE or DELETE, only where this is true as well."""
+        if not isinstance(self.tree, exp.Update | exp.Delete) or self.where is None:
+            return None
+        if any(self.tree.args.get(part) for part in ("returning", "order", "limit")):
+            return None
+        place = _last_where(self.sql)
+        if place is None:
+            return None
+        head, condition = self.sql[:place], self.sql[place:].strip().rstrip(";")
+        mixed = isinstance(self.tree.args["where"].this, exp.Or)
+        return f"{head} {f'({condition})' if mixed else condition} and {more}"
+
+    def with_value(self, name: str, text: str) -> str:
+        """The same with an expression in place of a parameter."""
+        return re.sub(rf"(?<![:\w]):{re.escape(name)}\b", lambda _: text, self.sql)
+
+    def subquery(self) -> str:
+        """A SELECT without its lock clause, in brackets."""
+        return f"({self.with_lock(None)})"
+
+
+def _bare(one: exp.Expression) -> exp.Expression:
+    return one.this if isinstance(one, exp.Alias) else one
+
+
+def _last_where(sql: str) -> int | None:
+    """Behind the word WHERE of the outermost statement."""
+    depth, found = 0, None
+    for token in re.finditer(r"'(?:[^']|'')*'|\(|\)|\bwhere\b", sql, re.IGNORECASE):
+        if token[0] == "(":
+            depth += 1
+        elif token[0] == ")":
+            depth -= 1
+        elif depth == 0 and token[0].lower() == "where":
+            found = token.end()
+    return found
+
+
+def same_row(one: Reading, other: Reading, key: Sequence[str]) -> bool:
+    """Whether both name the same row by a whole key."""
+    mine, theirs = one.equals, other.equals
+    columns = [column.lower() for column in key]
+    return bool(columns) and all(c in mine and mine[c] == theirs.get(c) for c in columns)

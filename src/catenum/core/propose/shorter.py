@@ -1,0 +1,87 @@
+"""Shorter: locks are let go of as soon as nobody needs them.
+
+A transaction left open is ended; a lock by name that its session keeps becomes one of the transaction; a read on which
+nothing later depends, and which comes after the first lock, is moved before it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.commuting import commute
+
+
+def derive(evidence: Evidence) -> Iterator[Ladder]:
+    """Each by itself."""
+    meetings = evidence.explored.tally.meetings.values()
+    holders = {meeting.holder for meeting in meetings}
+    left = [name for name, one in evidence.transactions.items() if one.ends == "open" and name in holders]
+    if left:
+        yield (
+            Candidate(
+                kind="shorter",
+                name=f"end {', '.join(left)}",
+                because=evidence.waits_told(list(evidence.transactions)),
+                remedy=remedy(ends=dict.fromkeys(left, "commit")),
+                means=("the transaction is committed before the application turns to anything else",),
+            ),
+        )
+    yield from _named(evidence)
+    yield from _reads_first(evidence, holders)
+
+
+def _named(evidence: Evidence) -> Iterator[Ladder]:
+    rewrite: dict[str, dict[int, str]] = {}
+    for name, transaction in evidence.transactions.items():
+        for number, statement in enumerate(transaction.statements, 1):
+            if any(lock.of_session for lock in evidence.footprint(name, number).named_locks):
+                sql = evidence.rules.lock_of_transaction(statement.text) or _row_in_place(evidence, name, number)
+                if sql is not None:
+                    rewrite.setdefault(name, {})[number] = sql
+    if rewrite:
+        yield (
+            Candidate(
+                kind="shorter",
+                name="a lock that the transaction's end lets go of",
+                because=("a lock by name that a session takes outlives the transaction",),
+                remedy=remedy(rewrite=rewrite),
+                means=("the lock ends with the transaction, whether it commits or not",),
+            ),
+        )
+
+
+def _row_in_place(evidence: Evidence, name: str, number: int) -> str | None:
+    """The row that the transaction changes by its key, locked in place of the name."""
+    for later in range(number + 1, len(evidence.transactions[name].statements) + 1):
+        reading = evidence.reading(evidence.sql(name, later))
+        key = [column.lower() for column in evidence.keys(reading.table or "").primary]
+        if reading.table and key and reading.assigned and all(column in reading.equals for column in key):
+            condition = " and ".join(f"{column} = {reading.equals[column]}" for column in key)
+            return f"select {', '.join(key)} from {reading.table} where {condition} {evidence.rules.row_locks[-1]}"
+    return None
+
+
+def _reads_first(evidence: Evidence, holders: set[str]) -> Iterator[Ladder]:
+    reorder: dict[str, tuple[int, ...]] = {}
+    for name in holders:
+        numbers = list(range(1, len(evidence.transactions[name].statements) + 1))
+        plain = [n for n in numbers if all(a.verb == "read" for a in evidence.footprint(name, n).accesses)]
+        locking = [n for n in numbers if n not in plain]
+        moved = [
+            n
+            for n in plain
+            if locking and n > locking[0] and all(commute(evidence, name, m, n) for m in numbers if m < n)
+        ]
+        if moved:
+            reorder[name] = (*moved, *(n for n in numbers if n not in moved))
+    if reorder:
+        yield (
+            Candidate(
+                kind="shorter",
+                name="reads before the first lock",
+                because=tuple(f"{name} reads while it holds locks that others wait for" for name in reorder),
+                remedy=remedy(reorder=reorder),
+                means=("the statements are the same, and locks are held for a shorter time",),
+            ),
+        )

@@ -1,0 +1,96 @@
+"""Stronger lock: who will change rows, or relies on what it read, locks them where it first reads them.
+
+The weakest of the server's row locks that cures an upgrade, a lost update or a write skew: the rungs are tried in turn,
+at the transactions' own levels and, where those are stricter, at read committed, since under a snapshot a lock that
+comes too late is refused.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+
+Changes = Mapping[str, Mapping[int, str]]
+
+
+def derive(evidence: Evidence) -> Iterator[Ladder]:
+    """One ladder over all tables that two of the transactions meet in."""
+    names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies]))
+    tables = contended(evidence, names)
+    reads = {name: list(_first_reads(evidence, name, tables)) for name in names}
+    if not any(reads.values()):
+        return
+    rungs: list[Candidate] = []
+    strict = {name: "read committed" for name in names if evidence.rules.rank(evidence.level(name)) > 1}
+    because = evidence.waits_told(names) or anomalies_told(evidence)
+    for levels in ({}, strict) if strict else ({},):
+        for clause in evidence.rules.row_locks:
+            rewrite, add = _with(evidence, reads, clause)
+            if not rewrite and not add:
+                continue
+            lowered = ", at read committed" if levels else ""
+            rungs.append(
+                Candidate(
+                    kind="stronger lock",
+                    name=f"lock when reading: {clause}{lowered}",
+                    because=because,
+                    remedy=remedy(rewrite=rewrite or None, add=add or None, isolation=levels or None),
+                    means=(_meaning(evidence, clause),),
+                )
+            )
+    yield tuple(rungs)
+
+
+def contended(evidence: Evidence, names: list[str]) -> set[str]:
+    """The tables, in lower case, that two of these touch and one of them changes or locks."""
+    touched: dict[str, dict[str, bool]] = {}
+    for name in names:
+        for number in range(1, len(evidence.transactions[name].statements) + 1):
+            for access in evidence.footprint(name, number).accesses:
+                mine = touched.setdefault(access.table.lower(), {})
+                mine[name] = mine.get(name, False) or access.verb != "read"
+    return {table for table, by in touched.items() if len(by) > 1 and any(by.values())}
+
+
+def _first_reads(evidence: Evidence, name: str, tables: set[str]) -> Iterator[tuple[int, bool]]:
+    """The first read of each table, before the transaction has changed it; and whether a lock can stand behind it."""
+    done: set[str] = set()
+    for number in range(1, len(evidence.transactions[name].statements) + 1):
+        reading = evidence.reading(evidence.sql(name, number))
+        found = evidence.footprint(name, number).accesses
+        mine = [a.table.lower() for a in found if a.table.lower() in tables]
+        if mine and not set(mine) <= done and all(not access.writes for access in found):
+            if reading.is_plain_select:
+                yield number, True
+            elif reading.table is not None and evidence.keys(reading.table).primary and reading.where:
+                yield number, False
+        done.update(mine)
+
+
+def _with(evidence: Evidence, reads: Mapping[str, list[tuple[int, bool]]], clause: str) -> tuple[Changes, Changes]:
+    rewrite: dict[str, dict[int, str]] = {}
+    add: dict[str, dict[int, str]] = {}
+    for name, numbers in reads.items():
+        for number, direct in numbers:
+            reading = evidence.reading(evidence.sql(name, number))
+            if direct and reading.lock_clause != clause:
+                rewrite.setdefault(name, {})[number] = reading.with_lock(clause)
+            elif not direct and reading.table is not None:
+                key = ", ".join(evidence.keys(reading.table).primary)
+                sql = f"select {key} from {reading.table} where {reading.where} order by {key} {clause}"
+                add.setdefault(name, {})[number] = sql
+    return rewrite, add
+
+
+def anomalies_told(evidence: Evidence) -> tuple[str, ...]:
+    """What was wrong with the data, in words."""
+    entries = [entry for entry in evidence.explored.outcomes if entry.data == "anomaly" and entry.anomaly]
+    told = [f"{entry.anomaly}: {one}" for entry in entries[:1] for one in entry.evidence]
+    told += [f"the rule '{title}' is false" for title in evidence.explored.tally.broken_rules]
+    return tuple(told[:3])
+
+
+def _meaning(evidence: Evidence, clause: str) -> str:
+    blocks = evidence.rules.lock_blocks(clause)
+    return f"whoever comes second waits at its first read, and then reads what the first left; {blocks}"

@@ -1,0 +1,58 @@
+"""The value into the write: what was read only to be computed with becomes part of the statement that writes it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.reading import Reading, same_row
+from catenum.core.propose.stronger_lock import anomalies_told
+
+
+def derive(evidence: Evidence) -> Iterator[Ladder]:
+    """One change in all transactions whose data was wrong."""
+    rewrite: dict[str, dict[int, str]] = {}
+    told = []
+    for name in evidence.in_anomalies or (evidence.in_cycles if evidence.wrong else ()):
+        for number, (sql, what) in _changed(evidence, name).items():
+            rewrite.setdefault(name, {})[number] = sql
+            told.append(f"{name} statement {number} writes {what}, which it read before")
+    if rewrite:
+        yield (
+            Candidate(
+                kind="value into write",
+                name="compute in the write",
+                because=(*told, *anomalies_told(evidence)),
+                remedy=remedy(rewrite=rewrite),
+                means=("the value is that at the moment of the write, and not the one that was read",),
+            ),
+        )
+
+
+def _changed(evidence: Evidence, name: str) -> dict[int, tuple[str, str]]:
+    kept: dict[str, tuple[Reading, str]] = {}
+    found: dict[int, tuple[str, str]] = {}
+    for number, statement in enumerate(evidence.transactions[name].statements, 1):
+        reading = evidence.reading(statement.text)
+        sql = statement.text
+        used: list[str] = []
+        for parameter in reading.parameters if reading.assigned else ():
+            source, column = kept.get(parameter, (None, ""))
+            text = _expression(evidence, reading, source, column) if source is not None else None
+            if text is not None:
+                sql, used = evidence.reading(sql).with_value(parameter, text), [*used, parameter]
+        if used:
+            found[number] = (sql, ", ".join(used))
+        kept |= {value: (reading, column.lower()) for value, column in statement.kept.items() if column != "rows"}
+    return found
+
+
+def _expression(evidence: Evidence, write: Reading, read: Reading, column: str) -> str | None:
+    """What stands in place of the value: the column itself in the same row, else the query that gave it."""
+    selected = read.selected.get(column)
+    if selected is None or write.table is None:
+        return None
+    if read.table is not None and read.table.lower() == write.table.lower():
+        own = same_row(read, write, evidence.keys(write.table).primary)
+        return selected if own and selected.lower() == column else None
+    return read.subquery() if len(read.selected) == 1 else None

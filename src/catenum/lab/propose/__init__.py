@@ -1,0 +1,1 @@
+"""Derives changes from what was seen of a scenario, and tries them."""

@@ -1,0 +1,74 @@
+"""Whether a change keeps what transactions mean: one after another they must leave and see the same as before."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from itertools import islice, permutations
+
+from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.space.oracle import PASSED_OVER, Observation
+from catenum.core.space.run import Run
+from catenum.engines.ports import Engine
+from catenum.lab.explore.stage import Serially, Stage, StageOptions
+
+#: Serial orders that are run for it.
+MOST_ORDERS = 24
+Order = tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Serial:
+    """All (or the first) serial orders of a scenario, run."""
+
+    runs: Mapping[Order, Run]
+
+    @property
+    def broken(self) -> tuple[str, ...]:
+        """Rules that some serial order breaks."""
+        found = [title for run in self.runs.values() for title, value in run.holds.items() if value is not True]
+        return tuple(dict.fromkeys(found))
+
+
+def serial(
+    engine: Engine, scenario: Scenario, options: StageOptions, file: ScenarioFile | None, ddl: Sequence[str] = ()
+) -> Serial:
+    """Run the transactions one after another, in every order."""
+    with Stage(engine, scenario, options, file, ddl) as stage:
+        orders = islice(permutations(scenario.transactions), MOST_ORDERS)
+        return Serial({order: stage.run(Serially(order)) for order in orders})
+
+
+def difference(before: Serial, after: Serial, *, decides: bool) -> str | None:
+    """In what the changed scenario means something else; None where nothing was found.
+
+    ``decides``: it is meant to, since the scenario as it is breaks its rules in any order: then they must hold.
+    """
+    for order, was in before.runs.items():
+        now = after.runs[order]
+        told = ", then ".join(order)
+        if decides:
+            broken = [title for title, value in now.holds.items() if value is not True]
+            if broken:
+                return f"run one after another ({told}) the rule '{broken[0]}' is false"
+            continue
+        if was.status != now.status:
+            other = next(name for name in was.status if was.status[name] != now.status[name])
+            return f"run one after another ({told}) {other} is {now.status[other]}, and not {was.status[other]}"
+        if _rows(was.observed) != _rows(now.observed):
+            return f"run one after another ({told}) it leaves other rows"
+        for name in order:
+            mine, theirs = _seen(was.observed, name), _seen(now.observed, name)
+            if mine - theirs:
+                return f"run one after another ({told}) {name} sees other results"
+    return None
+
+
+def _rows(observed: Observation) -> dict[str, tuple[object, ...]]:
+    return {table: (rows.columns, rows.rows, rows.total) for table, rows in observed.rows.items()}
+
+
+def _seen(observed: Observation, name: str) -> Counter[object]:
+    return Counter((one.rows, one.content) for one in observed.seen.get(name, ()) if one != PASSED_OVER)

@@ -1,0 +1,253 @@
+"""Explores a scenario, derives candidates, tries each alone and some together, and ranks what came of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from itertools import combinations
+
+from catenum.core.compare.verdict import Figures, Verdict, figures_of, judge
+from catenum.core.errors import InputError
+from catenum.core.propose import isolation
+from catenum.core.propose.candidate import Candidate, Evidence, Ladder
+from catenum.core.propose.candidate import remedy as changes
+from catenum.core.propose.passes import ladders
+from catenum.core.propose.ranking import Proposal, ranked
+from catenum.core.record.recording import Recording
+from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.scenario.remedies import apply_remedy
+from catenum.core.servers import rules_of
+from catenum.core.space.exploration import Exploration
+from catenum.engines.clock import Clock
+from catenum.engines.ports import Engine
+from catenum.lab.explore.survey import Survey
+from catenum.lab.explore.walker import ExploreOptions, Explorer
+from catenum.lab.propose.meaning import difference, serial
+from catenum.lab.run.play import PlayOptions, play
+
+#: A candidate's exploration may take so many times the baseline's, and at least so long (ms).
+TIMES_BASELINE, LEAST_MS = 4.0, 6_000.0
+#: Pairs of candidates that are tried together.
+MOST_PAIRS = 6
+
+
+@dataclass(kw_only=True)
+class Proposals:
+    """What was found: the scenario as it is, and the proposals, the best first."""
+
+    scenario: Scenario
+    explored: Exploration
+    baseline: Figures
+    played: Recording
+    tried: list[Proposal] = field(default_factory=list)
+    dropped: list[tuple[str, str]] = field(default_factory=list)
+    stopped: bool = False
+    first_cure_ms: float | None = None
+    baseline_ms: float = 0.0
+
+    @property
+    def conflict(self) -> bool:
+        """Whether there was anything to cure."""
+        return bool(self.baseline.conflicts or self.baseline.broken or self.baseline.waits)
+
+    @property
+    def cures(self) -> list[Proposal]:
+        """The proposals that cure."""
+        return [one for one in self.tried if one.cures]
+
+
+@dataclass(kw_only=True)
+class Proposer:
+    """Tries candidates on one engine."""
+
+    connect: Callable[[], Engine]
+    engine: Engine
+    scenario: Scenario
+    options: PlayOptions
+    how: ExploreOptions
+    file: ScenarioFile | None = None
+    workers: int = 1
+    for_ms: float | None = None
+    progress: Callable[[str, Explorer | None], None] | None = None
+    looped: tuple[Recording, ...] = ()
+
+    def run(self) -> Proposals:
+        """Everything. Raises InputError, TargetError as exploring does."""
+        clock = Clock()
+        bare = self.scenario.for_server(self.engine.info.server)
+        scenario = bare.model_copy(update={"remedies": {}})  # nothing is read from them
+        played = play(self.engine, scenario, self.options, file=self.file)
+        explored = self._explore("as it is", scenario, (), self.how)
+        took = clock.now_ms()
+        baseline = figures_of(explored.tally, played, complete=explored.reach.complete)
+        found = Proposals(scenario=scenario, explored=explored, baseline=baseline, played=played, baseline_ms=took)
+        if not found.conflict and not self.looped:
+            return found
+        self._serial = serial(self.engine, scenario, self.how.stage, self.file)
+        rules = rules_of(self.engine.info.server)
+        evidence = Evidence(
+            scenario=scenario,
+            rules=rules,
+            explored=explored,
+            played=played,
+            tables=played.tables,
+            serial_breaks=self._serial.broken,
+            looped=self.looped,
+        )
+        self._how = replace(self.how, for_ms=max(LEAST_MS, took * TIMES_BASELINE))
+        for ladder in ladders(evidence):
+            for proposal in self._climb(evidence, ladder, found):
+                if self._over(clock):
+                    break
+                if proposal.cures and found.first_cure_ms is None:
+                    found.first_cure_ms = clock.now_ms()
+        for pair in self._pairs(found):
+            if self._over(clock):
+                break
+            self._try(pair, found)
+        found.stopped = self._over(clock)
+        found.tried = ranked(found.tried)
+        return found
+
+    def _over(self, clock: Clock) -> bool:
+        return self.for_ms is not None and clock.now_ms() > self.for_ms
+
+    # -- trying ------------------------------------------------------------------------------------------------------
+
+    def _climb(self, evidence: Evidence, ladder: Ladder, found: Proposals) -> Iterator[Proposal]:
+        """The rungs up to the first that cures without a conflict; of levels, then lower ones for single transactions."""
+        for rung in ladder:
+            proposal = self._try(rung, found)
+            if proposal is None:
+                continue
+            yield proposal
+            if proposal.cures:
+                if rung.kind == "isolation":
+                    yield from self._lower(evidence, proposal, found)
+                return
+
+    def _lower(self, evidence: Evidence, cure: Proposal, found: Proposals) -> Iterator[Proposal]:
+        """Lower one transaction's level after another, as long as every schedule stays right."""
+        while cure is not None:
+            levels = cure.candidate.remedy.isolation
+            if not isinstance(levels, dict):
+                return
+            lower: Proposal | None = None
+            for rung in isolation.lowered(evidence, levels, retried=cure.candidate.remedy.retry is not None):
+                proposal = self._try(rung, found)
+                if proposal is not None:
+                    yield proposal
+                    if proposal.cures:
+                        lower = proposal
+                        break
+            if lower is None:
+                return
+            cure = lower
+
+    def _try(self, candidate: Candidate, found: Proposals) -> Proposal | None:
+        if any(one.candidate.remedy == candidate.remedy for one in found.tried):
+            return None
+        changed, ddl = apply_remedy(found.scenario, candidate.remedy)
+        try:
+            after = serial(self.engine, changed, self.how.stage, self.file, ddl)
+            defect = difference(self._serial, after, decides=candidate.decides)
+            given = play(self.engine, changed, self.options, file=self.file, ddl=ddl)
+            if candidate.kind == "index" and (why := _of_no_use(found.played, given)) is not None:
+                found.dropped.append((candidate.name, why))
+                return None
+            explored = self._explore(candidate.name, changed, ddl, self._how)
+        except InputError as error:
+            found.dropped.append((candidate.name, error.problems[0].message))
+            return None
+        numbers = figures_of(explored.tally, given, complete=explored.reach.complete)
+        verdict = judge(found.baseline, numbers)
+        if defect is not None:
+            verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {defect}")
+        elif candidate.eases_only and verdict.rank == "cures":
+            verdict = Verdict(rank="eases", reason=verdict.reason)
+        proposal = Proposal(
+            candidate=candidate,
+            figures=numbers,
+            verdict=verdict,
+            defect=defect,
+            checked_orders=len(after.runs),
+        )
+        found.tried.append(proposal)
+        return proposal
+
+    def _explore(self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions) -> Exploration:
+        survey = Survey(
+            connect=self.connect,
+            engine=self.engine,
+            scenario=scenario,
+            options=how,
+            workers=self.workers,
+            file=self.file,
+            ddl=tuple(ddl),
+        )
+        progress = self.progress
+        return survey.run(progress=(lambda explorer: progress(name, explorer)) if progress is not None else None)
+
+    # -- together ----------------------------------------------------------------------------------------------------
+
+    def _pairs(self, found: Proposals) -> Iterator[Candidate]:
+        """Of what helps and does not cure, two together; none where something cures without a conflict already."""
+        if any(one.cures and not one.figures.conflicts for one in found.tried):
+            return
+        before = found.baseline
+        usable = [
+            one
+            for one in found.tried
+            if one.defect is None
+            and one.verdict.rank not in ("worse", "loses")
+            and not one.candidate.eases_only
+            and (one.figures.conflicts < before.conflicts or len(one.figures.broken) < len(before.broken))
+        ]
+        usable.sort(key=lambda one: one.measure)
+        number = 0
+        for one, other in combinations(usable, 2):
+            together = merged(one.candidate, other.candidate)
+            if together is not None and number < MOST_PAIRS:
+                number += 1
+                yield together
+
+
+def merged(one: Candidate, other: Candidate) -> Candidate | None:
+    """Both changes in one; None where they are of one kind or change the same."""
+    if one.kind == other.kind:
+        return None
+    parts: dict[str, object] = {}
+    for kind in ("reorder", "rewrite", "add", "isolation", "timeout", "retry", "ends"):
+        mine, theirs = getattr(one.remedy, kind), getattr(other.remedy, kind)
+        if not (mine and theirs):
+            parts[kind] = mine or theirs
+            continue
+        if kind not in ("rewrite", "add"):
+            return None
+        texts = {name: dict(numbers) for name, numbers in mine.items()}
+        for name, numbers in theirs.items():
+            if set(numbers) & set(texts.get(name, ())):
+                return None
+            texts[name] = {**texts.get(name, {}), **numbers}
+        parts[kind] = texts
+    parts["index"] = (*(one.remedy.index or ()), *(other.remedy.index or ())) or None
+    return Candidate(
+        kind=one.kind,
+        name=f"{one.name} + {other.name}",
+        because=(*one.because, *other.because),
+        remedy=changes(**parts),
+        means=tuple(dict.fromkeys((*one.means, *other.means))),
+        decides=one.decides or other.decides,
+    )
+
+
+def _of_no_use(before: Recording, after: Recording) -> str | None:
+    """Why an index is not proposed: the plans are the same, or no lock less is taken."""
+    changed = [plan for plan in after.plans if plan not in before.plans]
+    if not changed:
+        return "the server does not use it: no plan changes"
+    mine, theirs = before.locks_taken(), after.locks_taken()
+    if mine is not None and theirs is not None and theirs >= mine:
+        return f"the plan changes, but no fewer locks are taken ({mine} → {theirs})"
+    return None
