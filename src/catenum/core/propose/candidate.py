@@ -165,3 +165,32 @@ class Evidence:
                 at = f" statement {meeting.statement}" if meeting.statement else " (at its end)"
                 found.append(f"{meeting.waiter}{at} waits for {meeting.holder} over {meeting.resource}{by}")
         return tuple(found[:most])
+
+
+def merged(one: Candidate, other: Candidate) -> Candidate | None:
+    """Both changes in one; None where they are of one kind or change the same."""
+    if one.kind == other.kind:
+        return None
+    parts: dict[str, object] = {}
+    for kind in ("reorder", "rewrite", "add", "isolation", "timeout", "retry", "ends"):
+        mine, theirs = getattr(one.remedy, kind), getattr(other.remedy, kind)
+        if not (mine and theirs):
+            parts[kind] = mine or theirs
+            continue
+        if kind not in ("rewrite", "add"):
+            return None
+        texts = {name: dict(numbers) for name, numbers in mine.items()}
+        for name, numbers in theirs.items():
+            if set(numbers) & set(texts.get(name, ())):
+                return None
+            texts[name] = {**texts.get(name, {}), **numbers}
+        parts[kind] = texts
+    parts["index"] = (*(one.remedy.index or ()), *(other.remedy.index or ())) or None
+    return Candidate(
+        kind=one.kind,
+        name=f"{one.name} + {other.name}",
+        because=(*one.because, *other.because),
+        remedy=remedy(**parts),
+        means=tuple(dict.fromkeys((*one.means, *other.means))),
+        decides=one.decides or other.decides,
+    )

@@ -8,27 +8,34 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose import first_lock, order, stronger_lock
+from catenum.core.propose.candidate import Candidate, Evidence, Ladder, merged, remedy
 from catenum.core.propose.reading import Reading, same_row
 from catenum.core.propose.stronger_lock import anomalies_told
 from catenum.core.scenario.conditions import Comparison
 
+#: The number of a statement, what it relies on, and how it reads with that; None where it cannot be written so.
+Found = tuple[int, str, str | None]
+
 
 def derive(evidence: Evidence) -> Iterator[Ladder]:
     """What is checked; and what is claimed."""
-    for name, decides, find in (("check in the write", False, _checked), ("only while it is free", True, _claimed)):
+    for name, decides, find in (
+        ("check in the write", False, _checked),
+        ("only while it is free", True, _claimed),
+        ("only while nobody has changed its state", True, _guarded),
+    ):
         if decides and not evidence.serial_breaks:
             continue
         rewrite: dict[str, dict[int, str]] = {}
         told = []
         for transaction in evidence.transactions if evidence.wrong else ():
-            for number, condition in find(evidence, transaction):
-                sql = evidence.reading(evidence.sql(transaction, number)).with_condition(condition)
+            for number, condition, sql in find(evidence, transaction):
                 if sql is not None:
                     rewrite.setdefault(transaction, {})[number] = sql
-                    told.append(f"{transaction} statement {number} relies on '{condition}', which it read before")
+                    told.append(f"{transaction} statement {number} relies on '{condition}'")
         if rewrite:
-            yield (
+            alone = (
                 Candidate(
                     kind="condition into write",
                     name=name,
@@ -40,9 +47,24 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
                     decides=decides,
                 ),
             )
+            if not decides:
+                yield alone
+                continue
+            together = tuple(_with_locks(evidence, alone[0]))
+            # where there is a cycle to break, too, the condition by itself cannot be enough
+            yield (*together, *alone) if evidence.cycles else (*alone, *together)
 
 
-def _checked(evidence: Evidence, name: str) -> Iterator[tuple[int, str]]:
+def _with_locks(evidence: Evidence, claim: Candidate) -> Iterator[Candidate]:
+    """The same with the reads locked, or a common row first."""
+    for ladder in (*stronger_lock.derive(evidence), *first_lock.derive(evidence), *order.derive(evidence)):
+        for rung in ladder:
+            together = merged(claim, rung)
+            if together is not None:
+                yield together
+
+
+def _checked(evidence: Evidence, name: str) -> Iterator[Found]:
     kept: dict[str, tuple[Reading, str]] = {}
     for number, statement in enumerate(evidence.transactions[name].statements, 1):
         reading = evidence.reading(statement.text)
@@ -50,7 +72,8 @@ def _checked(evidence: Evidence, name: str) -> Iterator[tuple[int, str]]:
         if condition is not None and reading.table is not None:
             parts = [_own(evidence, reading, kept, one) for one in condition.comparisons]
             if parts and all(parts):
-                yield number, " and ".join(str(part) for part in parts)
+                text = " and ".join(str(part) for part in parts)
+                yield number, text, reading.with_condition(text)
         kept |= {value: (reading, column.lower()) for value, column in statement.kept.items() if column != "rows"}
 
 
@@ -65,7 +88,7 @@ def _own(evidence: Evidence, write: Reading, kept: dict[str, tuple[Reading, str]
     return f"{expression} {one.sign}{f' {one.right}' if one.right is not None else ''}" if expression else None
 
 
-def _claimed(evidence: Evidence, name: str) -> Iterator[tuple[int, str]]:
+def _claimed(evidence: Evidence, name: str) -> Iterator[Found]:
     reads: list[tuple[int, Reading]] = []
     for number, statement in enumerate(evidence.transactions[name].statements, 1):
         reading = evidence.reading(statement.text)
@@ -78,7 +101,7 @@ def _claimed(evidence: Evidence, name: str) -> Iterator[tuple[int, str]]:
                 continue
             empty = [c for c in source.selected if c in reading.assigned and _was_empty(evidence, name, at, c)]
             for column in empty[:1]:
-                yield number, f"{column} is null"
+                yield number, f"{column} is null", reading.with_condition(f"{column} is null")
         if reading.selected:
             reads.append((number, reading))
 
@@ -91,3 +114,24 @@ def _was_empty(evidence: Evidence, name: str, number: int, column: str) -> bool:
             rows = event.result.rows
             return column in columns and bool(rows) and rows[0][columns.index(column)] is None
     return False
+
+
+def _guarded(evidence: Evidence, name: str) -> Iterator[Found]:
+    """Writes that rely on a row whose state another transaction changes, from a value that it names to another."""
+    for other, transaction in evidence.transactions.items():
+        for number in range(1, len(transaction.statements) + 1) if other != name else ():
+            change = evidence.reading(evidence.sql(other, number))
+            key = [column.lower() for column in evidence.keys(change.table or "").primary]
+            states = [c for c in change.assigned if c in change.equals and change.assigned[c] != change.equals[c]]
+            if not (change.table and key and states and all(column in change.equals for column in key)):
+                continue
+            row = " and ".join(f"{column} = {change.equals[column]}" for column in key)
+            state = f"{states[0]} = {change.equals[states[0]]}"
+            for own in range(1, len(evidence.transactions[name].statements) + 1):
+                reading = evidence.reading(evidence.sql(name, own))
+                if reading.assigned and same_row(change, reading, key) and states[0] not in reading.equals:
+                    yield own, state, reading.with_condition(state)
+                    continue
+                refers = change.table in evidence.keys(reading.inserts_into or "").references
+                if refers and change.equals[key[0]] in reading.inserted:
+                    yield own, state, reading.inserted_where(f"{change.table} where {row} and {state}")

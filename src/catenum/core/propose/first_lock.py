@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
-from catenum.core.propose.stronger_lock import anomalies_told
+from catenum.core.propose.stronger_lock import anomalies_told, levels_for
 
 
 def derive(evidence: Evidence) -> Iterator[Ladder]:
@@ -31,7 +31,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
                 remedy=remedy(add=add, isolation=levels or None),
                 means=(f"all of them wait for each other at that row; {evidence.rules.lock_blocks(clause)}",),
             )
-            for levels in (({}, strict) if strict else ({},))
+            for levels in levels_for(evidence, strict)
         )
 
 

@@ -27,6 +27,8 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
         if all(evidence.rules.rank(own) == evidence.rules.rank(level) for own in now.values()) and not names:
             continue
         rungs += [_candidate(evidence, dict.fromkeys(now, level), retried) for retried in ((), names)]
+    if evidence.serial_breaks and not evidence.explored.tally.anomalies:
+        return  # what is wrong in any order of the transactions is so at every level
     if evidence.wrong or evidence.refused or (evidence.cycles and evidence.rules.reports_modes):
         yield tuple(rung for rung in rungs if rung is not None)
 

@@ -106,6 +106,25 @@ class Reading:
         """The names of its values."""
         return list(dict.fromkeys(_PARAMETER.findall(self.sql)))
 
+    @property
+    def inserts_into(self) -> str | None:
+        """The table of an INSERT of one row with its values."""
+        tree = self.tree
+        if not isinstance(tree, exp.Insert) or not isinstance(tree.expression, exp.Values):
+            return None
+        table = tree.this.find(exp.Table)
+        plain = (
+            len(tree.expression.expressions) == 1 and not tree.args.get("conflict") and not tree.args.get("returning")
+        )
+        return table.name if table is not None and plain else None
+
+    @property
+    def inserted(self) -> list[str]:
+        """The values of that row, as they are written."""
+        if self.inserts_into is None or self.tree is None:
+            return []
+        return [one.sql(dialect=self.dialect) for one in self.tree.expression.expressions[0].expressions]
+
     # -- what can be made of it --------------------------------------------------------------------------------------
 
     def with_condition(self, more: str) -> str | None:
@@ -124,6 +143,13 @@ class Reading:
     def with_value(self, name: str, text: str) -> str:
         """The same with an expression in place of a parameter."""
         return re.sub(rf"(?<![:\w]):{re.escape(name)}\b", lambda _: text, self.sql)
+
+    def inserted_where(self, source: str) -> str | None:
+        """The same INSERT, but only where there is such a row."""
+        if self.inserts_into is None or self.tree is None:
+            return None
+        into = self.tree.this.sql(dialect=self.dialect)
+        return f"insert into {into} select {', '.join(self.inserted)} from {source}"
 
     def subquery(self) -> str:
         """A SELECT without its lock clause, in brackets."""

@@ -24,8 +24,11 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     rungs: list[Candidate] = []
     strict = {name: "read committed" for name in names if evidence.rules.rank(evidence.level(name)) > 1}
     because = evidence.waits_told(names) or anomalies_told(evidence)
-    for levels in ({}, strict) if strict else ({},):
-        for clause in evidence.rules.row_locks:
+    # a read that is followed by a change of the same table needs no weaker lock than that change takes
+    upgrades = all(_changes_later(evidence, name, number) for name, numbers in reads.items() for number, _ in numbers)
+    clauses = [c for c in evidence.rules.row_locks if not (upgrades and c == evidence.rules.row_locks[0])]
+    for levels in levels_for(evidence, strict):
+        for clause in clauses:
             rewrite, add = _with(evidence, reads, clause)
             if not rewrite and not add:
                 continue
@@ -40,6 +43,20 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
                 )
             )
     yield tuple(rungs)
+
+
+def levels_for(evidence: Evidence, strict: dict[str, str]) -> tuple[dict[str, str], ...]:
+    """The levels at which a lock is tried: those of the transactions, and where that can be no use read committed."""
+    if not strict:
+        return ({},)
+    return (strict,) if evidence.rules.refuses_late_locks else ({}, strict)
+
+
+def _changes_later(evidence: Evidence, name: str, number: int) -> bool:
+    tables = {access.table.lower() for access in evidence.footprint(name, number).accesses}
+    numbers = range(number + 1, len(evidence.transactions[name].statements) + 1)
+    later = (access for n in numbers for access in evidence.footprint(name, n).accesses)
+    return any(access.writes and access.table.lower() in tables for access in later)
 
 
 def contended(evidence: Evidence, names: list[str]) -> set[str]:

@@ -193,6 +193,7 @@ class PostgresqlRules(Rules):
         """Of any of its forms, plain text by its prefix."""
         return PostgresqlLog(prefix) if self.writes_log(head) else None
 
+    refuses_late_locks = True  # 13.2.2
     row_locks = ("for share", "for no key update", "for update")
 
     def lock_blocks(self, clause: str) -> str:

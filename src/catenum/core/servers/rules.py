@@ -227,6 +227,8 @@ class Rules(ABC):
     #: limited to one of several tables.
     row_locks: tuple[str, ...] = ("for share", "for update")
     locks_of_tables: bool = True
+    #: Whether a transaction with one snapshot is refused where it locks a row that was changed since.
+    refuses_late_locks: bool = False
 
     @abstractmethod
     def lock_blocks(self, clause: str) -> str:

@@ -26,6 +26,15 @@ class Serial:
     runs: Mapping[Order, Run]
 
     @property
+    def ended(self) -> list[Order]:
+        """The orders in which every transaction came to its end: only those have a meaning to compare."""
+        return [
+            order
+            for order, run in self.runs.items()
+            if all(status in ("committed", "rolled back") for status in run.status.values())
+        ]
+
+    @property
     def broken(self) -> tuple[str, ...]:
         """Rules that some serial order breaks."""
         found = [title for run in self.runs.values() for title, value in run.holds.items() if value is not True]
@@ -46,8 +55,8 @@ def difference(before: Serial, after: Serial, *, decides: bool) -> str | None:
 
     ``decides``: it is meant to, since the scenario as it is breaks its rules in any order: then they must hold.
     """
-    for order, was in before.runs.items():
-        now = after.runs[order]
+    for order in after.runs if decides else before.ended:
+        was, now = before.runs[order], after.runs[order]
         told = ", then ".join(order)
         if decides:
             broken = [title for title, value in now.holds.items() if value is not True]

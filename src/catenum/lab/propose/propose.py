@@ -9,8 +9,7 @@ from itertools import combinations
 from catenum.core.compare.verdict import Figures, Verdict, figures_of, judge
 from catenum.core.errors import InputError
 from catenum.core.propose import isolation
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder
-from catenum.core.propose.candidate import remedy as changes
+from catenum.core.propose.candidate import Candidate, Evidence, Ladder, merged
 from catenum.core.propose.passes import ladders
 from catenum.core.propose.ranking import Proposal, ranked
 from catenum.core.record.recording import Recording
@@ -171,7 +170,7 @@ class Proposer:
             figures=numbers,
             verdict=verdict,
             defect=defect,
-            checked_orders=len(after.runs),
+            checked_orders=len(after.runs if candidate.decides else self._serial.ended),
         )
         found.tried.append(proposal)
         return proposal
@@ -199,47 +198,21 @@ class Proposer:
         usable = [
             one
             for one in found.tried
-            if one.defect is None
-            and one.verdict.rank not in ("worse", "loses")
-            and not one.candidate.eases_only
-            and (one.figures.conflicts < before.conflicts or len(one.figures.broken) < len(before.broken))
+            if one.defect is None and one.verdict.rank not in ("worse", "loses") and not one.candidate.eases_only
         ]
         usable.sort(key=lambda one: one.measure)
         number = 0
         for one, other in combinations(usable, 2):
+            if not any(_helps(part.figures, before) for part in (one, other)):
+                continue
             together = merged(one.candidate, other.candidate)
             if together is not None and number < MOST_PAIRS:
                 number += 1
                 yield together
 
 
-def merged(one: Candidate, other: Candidate) -> Candidate | None:
-    """Both changes in one; None where they are of one kind or change the same."""
-    if one.kind == other.kind:
-        return None
-    parts: dict[str, object] = {}
-    for kind in ("reorder", "rewrite", "add", "isolation", "timeout", "retry", "ends"):
-        mine, theirs = getattr(one.remedy, kind), getattr(other.remedy, kind)
-        if not (mine and theirs):
-            parts[kind] = mine or theirs
-            continue
-        if kind not in ("rewrite", "add"):
-            return None
-        texts = {name: dict(numbers) for name, numbers in mine.items()}
-        for name, numbers in theirs.items():
-            if set(numbers) & set(texts.get(name, ())):
-                return None
-            texts[name] = {**texts.get(name, {}), **numbers}
-        parts[kind] = texts
-    parts["index"] = (*(one.remedy.index or ()), *(other.remedy.index or ())) or None
-    return Candidate(
-        kind=one.kind,
-        name=f"{one.name} + {other.name}",
-        because=(*one.because, *other.because),
-        remedy=changes(**parts),
-        means=tuple(dict.fromkeys((*one.means, *other.means))),
-        decides=one.decides or other.decides,
-    )
+def _helps(after: Figures, before: Figures) -> bool:
+    return after.conflicts < before.conflicts or len(after.broken) < len(before.broken)
 
 
 def _of_no_use(before: Recording, after: Recording) -> str | None:
