@@ -28,6 +28,7 @@ COMMANDS = {
     "explore": "run every schedule that can differ; the outcomes, and the shortest schedule to each",
     "churn": "run the transactions in loops, uncontrolled, until timing does it",
     "trial": "run the baseline and each remedy, side by side",
+    "propose": "derive changes from what is seen, try each on every schedule, and rank them",
     "explain": "print the story of a recording",
     "draw": "draw a recording's timeline and wait graph as PNG or SVG",
     "now": "check a running server: who waits for whom, under which head blocker, for how long",
@@ -45,6 +46,7 @@ _FIRST_STEPS = """first steps:
   catenum sample berth-swap > berths.yaml     a scenario to edit
   catenum play berths.yaml                    one schedule: who ran, who waited, who was the victim
   catenum explore berths.yaml                 every schedule that can differ, and its outcome
+  catenum propose berths.yaml                 changes that would cure it, tried and ranked
   catenum trial berths.yaml                   its remedies, side by side
 
 exit codes: 0 all well · 1 a conflict was found · 2 the call or the file is wrong

@@ -56,7 +56,10 @@ def _for(table: exp.Table, name: str, rules: Rules, keys: TableKeys) -> str | No
     if not leading or _begins(keys.primary, leading):
         return None
     read: list[str] = []
-    if isinstance(scope, exp.Select) and not any(e.find(exp.Star) for e in scope.expressions):
+    locks_rows = any(
+        lock.args.get("update") for lock in scope.args.get("locks") or ()
+    )  # a shared lock may stay in the index
+    if isinstance(scope, exp.Select) and not locks_rows and not any(e.find(exp.Star) for e in scope.expressions):
         asked = (column for term in scope.expressions for column in term.find_all(exp.Column))
         read = [c for c in dict.fromkeys(names.of(column) for column in asked) if c and c not in leading]
     columns = [*leading, *(c for c in read if c not in keys.primary)]

@@ -19,7 +19,9 @@ RANKS = ("cures", "eases", "no better", "worse", "loses")
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Proposal:
-    """A candidate, tried. ``defect``: why it must not be made, although its schedules may be better."""
+    """A candidate, tried. ``defect``: why it must not be made, although its schedules may be better. ``load``: what
+    loops gave, in words; the verdict is then theirs.
+    """
 
     candidate: Candidate
     figures: Figures
@@ -27,7 +29,7 @@ class Proposal:
     defect: str | None = None
     checked_orders: int = 0
     dominated: bool = False
-    parts: tuple[str, ...] = ()
+    load: str | None = None
 
     @property
     def cures(self) -> bool:

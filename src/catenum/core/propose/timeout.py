@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.space.tally import MeetingEntry
 
 LIMIT_MS = 200
 
@@ -15,7 +16,7 @@ LIMIT_MS = 200
 def derive(evidence: Evidence) -> Iterator[Ladder]:
     """Those in the middle alone; then everybody who waits."""
     meetings = evidence.explored.tally.meetings.values()
-    waiters = [n for n in evidence.transactions if any(m.waiter == n for m in meetings)]
+    waiters = [n for n in evidence.transactions if any(m.waiter == n and _limited(evidence, m) for m in meetings)]
     middle = [n for n in waiters if any(m.holder == n for m in meetings)]
     if not waiters or evidence.wrong:
         return
@@ -34,3 +35,10 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
                     eases_only=True,
                 ),
             )
+
+
+def _limited(evidence: Evidence, meeting: MeetingEntry) -> bool:
+    """Whether a limit on waits ends this one."""
+    if evidence.rules.limits_named_locks or meeting.statement is None:
+        return True
+    return not evidence.footprint(meeting.waiter, meeting.statement).named_locks

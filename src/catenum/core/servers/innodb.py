@@ -151,6 +151,10 @@ class InnodbRules(Rules):
             return "plain reads go on; changes and locking reads of the row wait, and foreign keys that refer to it too"
         return "plain reads go on, and so do shared locks and foreign keys that refer to the row; changes of it wait"
 
+    def gentle(self, ddl: str) -> tuple[str, ...]:
+        """In place, with a lock that lets writers go on ("Online DDL Operations"): refused where that cannot be."""
+        return ("set session lock_wait_timeout = 2", f"{ddl} algorithm=inplace lock=none")
+
     def by_key(self, table: str) -> str:
         """InnoDB locks rows as it reads them, whatever order is asked for behind."""
         return f"{table} force index (primary)"

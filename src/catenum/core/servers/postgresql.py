@@ -193,6 +193,7 @@ class PostgresqlRules(Rules):
         """Of any of its forms, plain text by its prefix."""
         return PostgresqlLog(prefix) if self.writes_log(head) else None
 
+    limits_named_locks = True
     refuses_late_locks = True  # 13.2.2
     row_locks = ("for share", "for no key update", "for update")
 
@@ -201,6 +202,16 @@ class PostgresqlRules(Rules):
         if clause == "for update":
             return "plain reads go on; changes and locking reads of the row wait, and foreign keys that refer to it too"
         return "plain reads go on, and so do foreign keys that refer to the row; changes and stronger locks of it wait"
+
+    def gentle(self, ddl: str) -> tuple[str, ...]:
+        """CREATE INDEX CONCURRENTLY, outside a transaction; one that fails leaves an invalid index ("Building Indexes
+        Concurrently").
+        """
+        return (
+            "set lock_timeout = '2s'",
+            re.sub(r"(?i)^(create\s+(?:unique\s+)?index)\s+", r"\1 concurrently ", ddl),
+            "-- outside a transaction; if it fails, drop the index that it leaves, and try again",
+        )
 
     def lock_of_transaction(self, sql: str) -> str | None:
         """The advisory lock of the transaction (9.27.10)."""

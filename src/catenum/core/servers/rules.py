@@ -227,12 +227,18 @@ class Rules(ABC):
     #: limited to one of several tables.
     row_locks: tuple[str, ...] = ("for share", "for update")
     locks_of_tables: bool = True
+    #: Whether the limit on waits for locks holds for locks by name, too.
+    limits_named_locks: bool = False
     #: Whether a transaction with one snapshot is refused where it locks a row that was changed since.
     refuses_late_locks: bool = False
 
     @abstractmethod
     def lock_blocks(self, clause: str) -> str:
         """Who waits for such a lock, foreign keys among them."""
+
+    @abstractmethod
+    def gentle(self, ddl: str) -> tuple[str, ...]:
+        """Statements that make an index on a table in use: they wait for a short time only, and let writers go on."""
 
     def by_key(self, table: str) -> str:
         """A table in a SELECT that goes through it by its primary key, so that rows are locked in that order."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import combinations
 
@@ -20,15 +20,21 @@ from catenum.core.servers import rules_of
 from catenum.core.space.exploration import Exploration
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
+from catenum.lab.compare.contest import contest
 from catenum.lab.explore.survey import Survey
 from catenum.lab.explore.walker import ExploreOptions, Explorer
+from catenum.lab.load.churn import Churn
+from catenum.lab.load.cycles import cycles
 from catenum.lab.propose.meaning import difference, serial
+from catenum.lab.run.loading import load
 from catenum.lab.run.play import PlayOptions, play
 
 #: A candidate's exploration may take so many times the baseline's, and at least so long (ms).
 TIMES_BASELINE, LEAST_MS = 4.0, 6_000.0
 #: Pairs of candidates that are tried together.
 MOST_PAIRS = 6
+#: How long loops run (s), and how many proposals are tried in them.
+LOOPS_S, MOST_LOADED = 5.0, 4
 
 
 @dataclass(kw_only=True)
@@ -41,6 +47,7 @@ class Proposals:
     played: Recording
     tried: list[Proposal] = field(default_factory=list)
     dropped: list[tuple[str, str]] = field(default_factory=list)
+    looped: tuple[Recording, ...] = ()
     stopped: bool = False
     first_cure_ms: float | None = None
     baseline_ms: float = 0.0
@@ -69,7 +76,8 @@ class Proposer:
     workers: int = 1
     for_ms: float | None = None
     progress: Callable[[str, Explorer | None], None] | None = None
-    looped: tuple[Recording, ...] = ()
+    #: Loops of each transaction for conflicts inside statements; None where none are run.
+    copies: Mapping[str, int] | None = None
 
     def run(self) -> Proposals:
         """Everything. Raises InputError, TargetError as exploring does."""
@@ -81,7 +89,8 @@ class Proposer:
         took = clock.now_ms()
         baseline = figures_of(explored.tally, played, complete=explored.reach.complete)
         found = Proposals(scenario=scenario, explored=explored, baseline=baseline, played=played, baseline_ms=took)
-        if not found.conflict and not self.looped:
+        found.looped = tuple(self._loops(scenario)) if self.copies is not None else ()
+        if not found.conflict and not found.looped:
             return found
         self._serial = serial(self.engine, scenario, self.how.stage, self.file)
         rules = rules_of(self.engine.info.server)
@@ -92,7 +101,7 @@ class Proposer:
             played=played,
             tables=played.tables,
             serial_breaks=self._serial.broken,
-            looped=self.looped,
+            looped=found.looped,
         )
         self._how = replace(self.how, for_ms=max(LEAST_MS, took * TIMES_BASELINE))
         for ladder in ladders(evidence):
@@ -105,6 +114,8 @@ class Proposer:
             if self._over(clock):
                 break
             self._try(pair, found)
+        if found.looped and not self._over(clock):
+            self._under_load(found)
         found.stopped = self._over(clock)
         found.tried = ranked(found.tried)
         return found
@@ -115,7 +126,7 @@ class Proposer:
     # -- trying ------------------------------------------------------------------------------------------------------
 
     def _climb(self, evidence: Evidence, ladder: Ladder, found: Proposals) -> Iterator[Proposal]:
-        """The rungs up to the first that cures without a conflict; of levels, then lower ones for single transactions."""
+        """The rungs up to the first that cures; of levels, then lower ones for single transactions."""
         for rung in ladder:
             proposal = self._try(rung, found)
             if proposal is None:
@@ -187,6 +198,46 @@ class Proposer:
         )
         progress = self.progress
         return survey.run(progress=(lambda explorer: progress(name, explorer)) if progress is not None else None)
+
+    # -- in loops ----------------------------------------------------------------------------------------------------
+
+    def _loops(self, scenario: Scenario) -> Iterator[Recording]:
+        """The deadlocks that loops bring, one recording for each kind."""
+        copies = {name: (self.copies or {}).get(name, 1) for name in scenario.transactions}
+        if self.progress is not None:
+            self.progress("in loops, for conflicts inside statements", None)
+        load(self.engine, scenario, self.file)
+        churn = Churn(self.engine, scenario, copies=copies, file=self.file)
+        try:
+            churn.ready()
+            while churn.seconds < LOOPS_S:
+                churn.turn(1.0)
+        finally:
+            churn.close()
+        for kind in cycles(churn):
+            if kind.recording is not None:
+                yield kind.recording
+
+    def _under_load(self, found: Proposals) -> None:
+        """The best few under the same load as the scenario as it is: there it must show."""
+        best = [one for one in ranked(found.tried) if one.defect is None and one.verdict.rank not in ("worse", "loses")]
+        names = {f"{number} {one.candidate.kind}": one for number, one in enumerate(best[:MOST_LOADED], 1)}
+        if not names:
+            return
+        if self.progress is not None:
+            self.progress("under load", None)
+        loaded = found.scenario.model_copy(
+            update={"remedies": {name: one.candidate.remedy for name, one in names.items()}}
+        )
+        copies = {name: (self.copies or {}).get(name, 1) for name in found.scenario.transactions}
+        results = contest(self.connect, loaded, copies=copies, seconds=LOOPS_S, file=self.file)
+        for result in results:
+            one = names.get(result.name)
+            if one is None or result.verdict is None:
+                continue
+            told = f"{result.verdict.reason}; p95 {result.p95_ms} ms; {result.iterations:,} iterations"
+            verdict = result.verdict if not found.baseline.conflicts and not found.baseline.broken else one.verdict
+            found.tried[found.tried.index(one)] = replace(one, verdict=verdict, load=told)
 
     # -- together ----------------------------------------------------------------------------------------------------
 

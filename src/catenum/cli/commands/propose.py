@@ -1,0 +1,131 @@
+"""``catenum propose``: changes that would end a scenario's conflicts, derived, tried and ranked."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+from pathlib import Path
+from typing import IO
+
+from catenum.cli import common
+from catenum.cli.commands.churn import copies_of
+from catenum.cli.exits import ExitCode
+from catenum.cli.progress import Progress
+from catenum.cli.space_options import add_reach_options, options_of
+from catenum.core.errors import InputError
+from catenum.core.propose.changes import with_remedies
+from catenum.core.scenario.reader import ScenarioFile, read_scenario
+from catenum.core.servers import rules_of
+from catenum.lab.explore.walker import Explorer
+from catenum.lab.propose.propose import Proposals, Proposer
+from catenum.lab.run.play import PlayOptions
+from catenum.render.console import make_console, say
+from catenum.render.propose import patch, print_proposals, proposals_value
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    """Options of ``propose``."""
+    common.add_run_options(parser)
+    common.add_play_options(parser)
+    add_reach_options(parser, limit=300, length=False)
+    parser.add_argument(
+        "--for",
+        dest="length",
+        metavar="TIME",
+        type=common.duration_argument,
+        help="try no more candidates after so long",
+    )
+    parser.add_argument("--churn", action="store_true", help="also in loops, for conflicts inside statements")
+    parser.add_argument(
+        "--copies", action="append", default=[], metavar="NAME=N", help="with --churn: N loops of a transaction at once"
+    )
+    parser.add_argument(
+        "--write", metavar="FILE", type=Path, help="write a copy of the scenario with what cures as remedies"
+    )
+    parser.add_argument(
+        "--pick", type=common.positive, metavar="N", help="for --write and --patch: the proposal of this rank"
+    )
+    parser.add_argument("--patch", action="store_true", help="print the change alone, as SQL and as a difference")
+    common.add_output_options(parser)
+
+
+def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+    """Propose and show. The exit code is 0 where something cures, or nothing is wrong; 1 where nothing does."""
+    if args.outside:
+        raise InputError("--outside: propose tries changes, and does so in scratch space only")
+    file, text = _scenario(args.scenario)
+    scenario, order = common.changed_by_options(file, args)
+    target = common.target_of(args.target, err)
+    common.refuse_unsafe(file, target.server, outside=False)
+    if args.write:
+        common.check_writable(args.write)
+    progress = Progress(err, quiet=args.quiet or args.json)
+    length = args.length
+    args.length = None
+
+    def heard(name: str, explorer: Explorer | None) -> None:
+        if explorer is None:
+            progress.part(0.0, name)
+        else:
+            progress.part(explorer.fraction, f"of '{name}', {explorer.tally.schedules:,} schedules")
+
+    with common.server_for(target, common.teller(err, args.quiet), file) as (connect, engine):
+        proposer = Proposer(
+            connect=connect,
+            engine=engine,
+            scenario=scenario,
+            options=PlayOptions(order=order, locks="full", victim=args.victim, limit_ms=float(args.statement_limit)),
+            how=options_of(args, pictures=False),
+            file=file,
+            workers=args.workers,
+            for_ms=float(length) if length else None,
+            progress=heard,
+            copies=copies_of(args, list(scenario.transactions)) if args.churn else None,
+        )
+        found = proposer.run()
+        progress.clear()
+    _show(args, found, text, out, err)
+    return ExitCode.OK if found.cures or not (found.conflict or found.looped) else ExitCode.FOUND
+
+
+def _scenario(word: str) -> tuple[ScenarioFile, str]:
+    """A scenario and its text: a file, a sample, or standard input."""
+    if word == "-":
+        text = sys.stdin.read()
+        return read_scenario(text.encode(), "standard input"), text
+    file = common.load_scenario(word)
+    path = Path(word)
+    if path.exists():
+        return file, path.read_text(encoding="utf-8")
+    from catenum import samples
+
+    return file, samples.text(word)
+
+
+def _show(args: argparse.Namespace, found: Proposals, text: str, out: IO[str], err: IO[str]) -> None:
+    chosen = [one for one in found.cures if not one.dominated]
+    if args.pick is not None:
+        if args.pick > len(found.tried):
+            raise InputError(f"--pick {args.pick}: there are {len(found.tried)} proposals")
+        chosen = [found.tried[args.pick - 1]]
+    if args.write is not None:
+        if chosen:
+            common.save_atomically(args.write, with_remedies(text, [one.candidate for one in chosen]).encode())
+            common.teller(err, args.quiet)(
+                f"{args.write}: {len(chosen)} remedies added; 'catenum trial' tries them again"
+            )
+        else:
+            common.teller(err, args.quiet)(f"{args.write}: not written, since nothing cures")
+    if args.json:
+        out.write(json.dumps(proposals_value(found), indent=2, ensure_ascii=False) + "\n")
+        return
+    if args.patch:
+        out.write("\n".join(patch(found, one) for one in chosen[:1]))
+        return
+    console = make_console(out, color=False if args.no_color else None)
+    if args.quiet:
+        best = chosen[0].candidate.name if chosen else "nothing cures" if found.conflict else "nothing to cure"
+        say(console, f"{found.explored.scenario} on {rules_of(found.explored.target.server).title}: {best}")
+        return
+    print_proposals(console, found)

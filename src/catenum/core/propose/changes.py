@@ -1,0 +1,67 @@
+"""A proposal as people hand it over: the difference in the statements, the DDL, the entry for a scenario file."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import yaml
+
+from catenum.core.propose.candidate import Candidate
+from catenum.core.scenario.model import Remedy, Scenario, Transaction
+from catenum.core.scenario.remedies import apply_remedy
+from catenum.core.servers import Rules
+
+
+def difference(scenario: Scenario, candidate: Candidate) -> Iterator[str]:
+    """The transactions' statements before and after, as unified differences; those that stay the same are left out."""
+    changed, _ = apply_remedy(scenario, candidate.remedy)
+    for name, before in scenario.transactions.items():
+        one, other = _lines(before), _lines(changed.transactions[name])
+        yield from difflib.unified_diff(one, other, f"{name} as it is", f"{name} changed", lineterm="", n=len(one))
+
+
+def _lines(transaction: Transaction) -> list[str]:
+    lines = []
+    if transaction.isolation is not None:
+        lines.append(f"-- isolation: {transaction.isolation}")
+    if transaction.timeout is not None:
+        lines.append(f"-- waits at most {transaction.timeout} ms for a lock")
+    if transaction.retry is not None:
+        lines.append(f"-- begins again at most {transaction.retry.times} times, on {', '.join(transaction.retry.on)}")
+    for statement in transaction.statements:
+        condition = f" -- only when {statement.when}" if statement.when is not None else ""
+        lines.append(f"{' '.join(statement.text.split())};{condition}")
+    lines.append(f"{transaction.ends};" if transaction.ends != "open" else "-- left open")
+    return lines
+
+
+def ddl(candidate: Candidate, rules: Rules) -> list[str]:
+    """The statements that make its indexes on a table in use."""
+    found = []
+    for sql in (*(candidate.remedy.index or ()), *(candidate.remedy.ddl or ())):
+        found += [line if line.startswith("--") else f"{line};" for line in rules.gentle(str(sql))]
+    return found
+
+
+def plain(remedy: Remedy) -> dict[str, Any]:
+    """A remedy as it stands in a scenario file."""
+    value: dict[str, Any] = remedy.model_dump(mode="json", exclude_none=True, exclude_defaults=True)
+    return value
+
+
+def with_remedies(text: str, candidates: Sequence[Candidate]) -> str:
+    """A scenario's text with candidates among its remedies, and all else as it was, comments too."""
+    entries = {
+        one.name: {"about": f"{one.kind}: {one.means[0]}" if one.means else one.kind, **plain(one.remedy)}
+        for one in candidates
+    }
+    body = yaml.safe_dump(entries, sort_keys=False, allow_unicode=True, width=120)
+    indented = "".join(f"  {line}\n" for line in body.splitlines())
+    lines = text.splitlines(keepends=True)
+    for place, line in enumerate(lines):
+        if line.rstrip() == "remedies:":
+            return "".join([*lines[: place + 1], indented, *lines[place + 1 :]])
+    end = "" if not text or text.endswith("\n") else "\n"
+    return f"{text}{end}remedies:\n{indented}"

@@ -1,0 +1,222 @@
+"""Proposals: the table, then each with its evidence, its change and what it costs."""
+
+from __future__ import annotations
+
+import textwrap
+from typing import Any
+
+from rich.console import Console
+from rich.text import Text
+
+from catenum.core.propose.changes import ddl, difference, plain
+from catenum.core.propose.ranking import Proposal, why_first
+from catenum.core.record.outcome import KINDS
+from catenum.core.servers import rules_of
+from catenum.core.space.exploration import how_far
+from catenum.core.words import counted
+from catenum.lab.propose.propose import Proposals
+from catenum.render.console import STYLES, say
+
+FORMAT = "catenum-proposal/1"
+_TONES = {"cures": "good", "eases": "wait", "no better": "plain", "worse": "bad", "loses": "bad"}
+#: Proposals that are told in full, beside all that cure and are not dominated.
+MOST_TOLD = 3
+
+
+def print_proposals(console: Console, found: Proposals) -> None:
+    """The table, the proposals that count in full, a line for each of the others, and why the first is first."""
+    explored = found.explored
+    say(
+        console,
+        f"{explored.scenario} on {rules_of(explored.target.server).title} {explored.target.version}",
+        style=STYLES["strong"],
+    )
+    say(console, f"as it is: {_outcomes(found.baseline.kinds)}; {how_far(explored)}")
+    for title in found.baseline.broken:
+        say(
+            console,
+            f"  wrong: {title}" if title.startswith("the data") else f"  the rule '{title}' is false",
+            style=STYLES["bad"],
+        )
+    if not found.conflict and not found.tried:
+        say(console, "Nothing to cure: nobody waits, no schedule ends in a conflict, and no rule is broken.")
+        return
+    say(console)
+    _print_table(console, found)
+    told = [one for one in found.tried if one.cures and not one.dominated][:MOST_TOLD] or found.tried[:1]
+    for one in told:
+        say(console)
+        _print_one(console, found, one)
+    others = [one for one in found.tried if one not in told]
+    if others or found.dropped:
+        say(console)
+        say(console, "Tried, and not in front", style=STYLES["strong"])
+    for one in others:
+        _wrapped(console, f"{one.candidate.name}: {one.verdict.rank}; {one.verdict.reason}", "  ")
+    for name, why in found.dropped:
+        _wrapped(console, f"{name}: not proposed; {why}", "  ")
+    say(console)
+    line = why_first(found.tried)
+    if line is not None:
+        _wrapped(console, line[:1].upper() + line[1:] if line[:1] != "'" else line, "", STYLES["good"])
+    else:
+        _wrapped(console, "Nothing that was tried cures. What eases is marked so above; a retry in the application "
+                 "is left where a conflict must remain.", "", STYLES["bad"])  # fmt: skip
+    if found.stopped:
+        say(console, "Stopped by --for: not all candidates were tried.", style=STYLES["bad"])
+
+
+def _outcomes(kinds: Any) -> str:
+    return ", ".join(f"{kind} {kinds[kind]}" for kind in reversed(KINDS) if kind in kinds)
+
+
+def _proven(one: Proposal) -> str:
+    if one.figures.complete:
+        return f"every schedule that can differ was run ({one.figures.runs:,}), so this is proven"
+    return f"only a sample was run ({one.figures.runs:,} schedules), so this is not proven"
+
+
+def _print_table(console: Console, found: Proposals) -> None:
+    head = ("kind", "runs", "outcome", "waits", "chain", "locks", "changes", "verdict")
+    rows = [("as it is", found.baseline, "", "", "")]
+    rows += [
+        (one.candidate.name, one.figures, one.candidate.kind, str(one.candidate.size), one.verdict.rank)
+        for one in found.tried
+    ]
+    marks = ["", *("*" if not one.dominated and one.defect is None else "" for one in found.tried)]
+    cells = []
+    for (name, figures, kind, size, rank), mark in zip(rows, marks, strict=True):
+        wrong = "WRONG " if figures.broken else ""
+        cells.append(
+            (
+                mark,
+                name,
+                *(kind, f"{figures.runs:,}{'' if figures.complete else '…'}", wrong + _outcomes(figures.kinds)),
+                *(str(figures.waits), str(figures.longest_chain)),
+                *("–" if figures.locks is None else str(figures.locks), size, rank),
+            )
+        )
+    widths = [max(len(head[n]), *(len(row[n + 2]) for row in cells)) for n in range(len(head))]
+    room = max(16, console.width - sum(widths) - 2 * len(widths) - 3)
+    width = min(room, max(len(row[1]) for row in cells))
+    line = " " * (width + 2) + "".join("  " + word.ljust(widths[n]) for n, word in enumerate(head))
+    say(console, Text(line.rstrip(), style=STYLES["faint"]))
+    for row in cells:
+        parts = textwrap.wrap(row[1], width) or [""]
+        text = Text(f"{row[0]:<2}{parts[0].ljust(width)}", style=STYLES["strong"])
+        for n, value in enumerate(row[2:]):
+            tone = _TONES.get(value, "plain") if n == len(head) - 1 else "bad" if value.startswith("WRONG") else "plain"
+            shown = (
+                value.rjust(widths[n])
+                if head[n] in ("runs", "waits", "chain", "locks", "changes")
+                else value.ljust(widths[n])
+            )
+            text.append("  " + shown, style=STYLES[tone])
+        text.rstrip()
+        say(console, text)
+        for part in parts[1:]:
+            say(console, Text(f"  {part}", style=STYLES["strong"]))
+    say(console, "* nothing else that was tried is as good in every respect and better in one", style=STYLES["faint"])
+
+
+def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
+    line = Text(f"{one.candidate.name}: ", style=STYLES["strong"])
+    line.append(one.verdict.rank, style=STYLES[_TONES[one.verdict.rank]])
+    say(console, line)
+    for reason in one.candidate.because:
+        _wrapped(console, reason, "  because  ")
+    _wrapped(console, f"{one.verdict.reason}; {_proven(one)}", "  result   ")
+    if one.checked_orders and not one.candidate.decides:
+        _wrapped(
+            console,
+            f"the same rows and results as before in {counted(one.checked_orders, 'serial order')}",
+            "  meaning  ",
+        )
+    elif one.candidate.decides:
+        _wrapped(
+            console,
+            f"changed on purpose: the rules hold in all {one.checked_orders} serial orders, as they did not before",
+            "  meaning  ",
+        )
+    else:
+        _wrapped(
+            console, "not compared: as it is, the transactions do not come to an end one after another", "  meaning  "
+        )
+    for meaning in one.candidate.means:
+        _wrapped(console, meaning, "  means    ")
+    if one.load is not None:
+        _wrapped(console, one.load, "  load     ")
+    for text in (
+        *difference(found.scenario, one.candidate),
+        *ddl(one.candidate, rules_of(found.explored.target.server)),
+    ):
+        style = STYLES["good"] if text.startswith("+") else STYLES["bad"] if text.startswith("-") else STYLES["faint"]
+        if not text.startswith(("---", "+++", "@@")):
+            _wrapped(console, text, "    ", style)
+        elif text.startswith("---"):
+            say(console, f"    {text[4:].removesuffix(' as it is')}", style=STYLES["faint"])
+
+
+def _wrapped(console: Console, text: str, indent: str, style: str = "") -> None:
+    for line in textwrap.wrap(text, console.width - 1, initial_indent=indent, subsequent_indent=" " * len(indent)):
+        say(console, Text(line, style=style))
+
+
+def patch(found: Proposals, one: Proposal) -> str:
+    """The change as SQL, and as a difference of the statements."""
+    rules = rules_of(found.explored.target.server)
+    lines = [f"-- {one.candidate.kind}: {one.candidate.name} ({one.verdict.rank}; {_proven(one)})"]
+    lines += [f"-- {meaning}" for meaning in one.candidate.means]
+    lines += [*ddl(one.candidate, rules), *difference(found.scenario, one.candidate)]
+    return "\n".join(lines) + "\n"
+
+
+def proposals_value(found: Proposals) -> dict[str, Any]:
+    """As plain values; see docs/output.md."""
+    target = found.explored.target
+    rules = rules_of(target.server)
+    return {
+        "format": FORMAT,
+        "scenario": found.explored.scenario,
+        "target": {"server": target.server, "version": target.version, "url": target.url, "private": target.private},
+        "conflict": found.conflict,
+        "baseline": _figures(found.baseline),
+        "candidates": [
+            {
+                "rank": number,
+                "kind": one.candidate.kind,
+                "name": one.candidate.name,
+                "because": list(one.candidate.because),
+                "change": plain(one.candidate.remedy),
+                "statements": list(difference(found.scenario, one.candidate)),
+                "ddl": ddl(one.candidate, rules),
+                "means": list(one.candidate.means),
+                "verdict": one.verdict.rank,
+                "reason": one.verdict.reason,
+                "proven": one.figures.complete and one.load is None,
+                "cost": {**_figures(one.figures), "changes": one.candidate.size, "load": one.load},
+                "serial_orders_compared": one.checked_orders,
+                "changes_meaning": one.candidate.decides,
+                "defect": one.defect,
+                "dominated": one.dominated,
+            }
+            for number, one in enumerate(found.tried, 1)
+        ],
+        "dropped": [{"name": name, "why": why} for name, why in found.dropped],
+        "why_first": why_first(found.tried),
+        "stopped": found.stopped,
+    }
+
+
+def _figures(figures: Any) -> dict[str, Any]:
+    return {
+        "schedules": figures.runs,
+        "complete": figures.complete,
+        "outcomes": figures.kinds,
+        "waits": figures.waits,
+        "longest_chain": figures.longest_chain,
+        "locks": figures.locks,
+        "attempts": figures.attempts,
+        "rules_broken": list(figures.broken),
+        "anomalies": figures.anomalies,
+    }
