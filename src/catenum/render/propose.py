@@ -31,7 +31,7 @@ def print_proposals(console: Console, found: Proposals) -> None:
         f"{explored.scenario} on {rules_of(explored.target.server).title} {explored.target.version}",
         style=STYLES["strong"],
     )
-    say(console, f"as it is: {_outcomes(found.baseline.kinds)}; {how_far(explored)}")
+    _wrapped(console, f"As it is: {_outcomes(found.baseline.kinds)}; {how_far(explored)}.", "")
     for title in found.baseline.broken:
         say(
             console,
@@ -125,7 +125,11 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
     say(console, line)
     for reason in one.candidate.because:
         _wrapped(console, reason, "  because  ")
-    _wrapped(console, f"{one.verdict.reason}; {_proven(one)}", "  result   ")
+    if one.load is None:
+        _wrapped(console, f"{one.verdict.reason}; {_proven(one)}", "  result   ")
+    else:
+        _wrapped(console, f"in loops: {one.load}", "  result   ")
+        _wrapped(console, f"move by move: {_outcomes(one.figures.kinds)}; {_proven(one)}", "  result   ")
     if one.checked_orders and not one.candidate.decides:
         _wrapped(
             console,
@@ -144,8 +148,6 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
         )
     for meaning in one.candidate.means:
         _wrapped(console, meaning, "  means    ")
-    if one.load is not None:
-        _wrapped(console, one.load, "  load     ")
     for text in (
         *difference(found.scenario, one.candidate),
         *ddl(one.candidate, rules_of(found.explored.target.server)),

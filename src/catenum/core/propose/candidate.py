@@ -52,6 +52,7 @@ class Candidate:
         remedy = self.remedy
         count = sum(len(numbers) for numbers in (remedy.rewrite or {}).values())
         count += sum(len(numbers) for numbers in (remedy.add or {}).values())
+        count += sum(len(numbers) for numbers in (remedy.drop or {}).values())
         count += sum(_moved(order) for order in (remedy.reorder or {}).values())
         count += len(remedy.index or ()) + len(remedy.ddl or ())
         for change in (remedy.isolation, remedy.timeout, remedy.retry, remedy.ends):
@@ -172,7 +173,7 @@ def merged(one: Candidate, other: Candidate) -> Candidate | None:
     if one.kind == other.kind:
         return None
     parts: dict[str, object] = {}
-    for kind in ("reorder", "rewrite", "add", "isolation", "timeout", "retry", "ends"):
+    for kind in ("reorder", "rewrite", "add", "drop", "isolation", "timeout", "retry", "ends"):
         mine, theirs = getattr(one.remedy, kind), getattr(other.remedy, kind)
         if not (mine and theirs):
             parts[kind] = mine or theirs

@@ -23,10 +23,14 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     now = {name: evidence.level(name) for name in evidence.transactions}
     names = [name for name in evidence.transactions if may_begin_again(evidence, name)]
     rungs = []
+    if not (evidence.wrong or evidence.refused):  # a stricter level ends no deadlock, and a retry is a kind of its own
+        least = min(evidence.rules.rank(level) for level in now.values())
+        levels, names = [level for level in levels if evidence.rules.rank(level) < least], []
     for level in levels:
         if all(evidence.rules.rank(own) == evidence.rules.rank(level) for own in now.values()) and not names:
             continue
-        rungs += [_candidate(evidence, dict.fromkeys(now, level), retried) for retried in ((), names)]
+        ways = ((), names) if names else ((),)
+        rungs += [_candidate(evidence, dict.fromkeys(now, level), retried) for retried in ways]
     if evidence.serial_breaks and not evidence.explored.tally.anomalies:
         return  # what is wrong in any order of the transactions is so at every level
     if evidence.wrong or evidence.refused or (evidence.cycles and evidence.rules.reports_modes):

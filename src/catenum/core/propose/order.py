@@ -38,10 +38,10 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
 
 def _candidate(chosen: Mapping[str, Sequence[int]], because: tuple[str, ...]) -> Candidate:
     reorder = {name: tuple(order) for name, order in chosen.items() if inversions(order)}
-    told = "; ".join(f"{name} {' '.join(map(str, order))}" for name, order in reorder.items())
+    told = "; ".join(f"{name} in the order {' '.join(map(str, order))}" for name, order in reorder.items())
     return Candidate(
         kind="order",
-        name=f"same order ({told})",
+        name=told,
         because=because,
         remedy=remedy(reorder=reorder),
         means=("the statements are the same; one transaction waits for the other instead of deadlocking with it",),

@@ -16,6 +16,7 @@ TIMES, PAUSE_MS = 3, 50
 def derive(evidence: Evidence) -> Iterator[Ladder]:
     """One candidate, for all that failed."""
     failed = {name for entry in evidence.explored.outcomes for name, kinds in entry.failed_by.items() if kinds}
+    failed.update(evidence.in_cycles)  # another of the cycle may fall next time
     names = [name for name in evidence.transactions if name in failed and may_begin_again(evidence, name)]
     if not names or not (evidence.cycles or evidence.refused):
         return

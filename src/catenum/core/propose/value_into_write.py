@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
@@ -12,21 +13,42 @@ from catenum.core.propose.stronger_lock import anomalies_told
 def derive(evidence: Evidence) -> Iterator[Ladder]:
     """One change in all transactions whose data was wrong."""
     rewrite: dict[str, dict[int, str]] = {}
+    drop: dict[str, tuple[int, ...]] = {}
     told = []
     for name in evidence.in_anomalies or (evidence.in_cycles if evidence.wrong else ()):
         for number, (sql, what) in _changed(evidence, name).items():
             rewrite.setdefault(name, {})[number] = sql
             told.append(f"{name} statement {number} writes {what}, which it read before")
+        if needless := _needless(evidence, name, rewrite.get(name, {})):
+            drop[name] = needless
     if rewrite:
         yield (
             Candidate(
                 kind="value into write",
                 name="compute in the write",
                 because=(*told, *anomalies_told(evidence)),
-                remedy=remedy(rewrite=rewrite),
-                means=("the value is that at the moment of the write, and not the one that was read",),
+                remedy=remedy(rewrite=rewrite, drop=drop),
+                means=(
+                    "the value is that at the moment of the write, and not the one that was read"
+                    + ("; the reads that gave it are not needed any more" if drop else ""),
+                ),
             ),
         )
+
+
+def _needless(evidence: Evidence, name: str, rewritten: dict[int, str]) -> tuple[int, ...]:
+    """The plain reads whose values nobody uses any more."""
+    statements = evidence.transactions[name].statements
+    texts = {n: rewritten.get(n, statement.text) for n, statement in enumerate(statements, 1)}
+    used = {value for text in texts.values() for value in evidence.reading(text).parameters}
+    used |= {word for statement in statements for word in re.findall(r"\w+", statement.when or "")}
+    gone = {value for n in rewritten for value in evidence.reading(statements[n - 1].text).parameters} - used
+    found = []
+    for number, statement in enumerate(statements, 1):
+        plain = all(access.verb == "read" for access in evidence.footprint(name, number).accesses)
+        if plain and statement.kept and set(statement.kept) <= gone and statement.when is None:
+            found.append(number)
+    return tuple(found)
 
 
 def _changed(evidence: Evidence, name: str) -> dict[int, tuple[str, str]]:

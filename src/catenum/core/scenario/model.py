@@ -213,6 +213,7 @@ class Remedy(_Model):
     add: dict[Name, dict[int, Sql]] | None = Field(
         default=None, description="statements to run before those of these numbers; one more than the last is the end"
     )
+    drop: dict[Name, Annotated[tuple[int, ...], Strict(False)]] | None = None
     index: SqlList | None = None
     ddl: SqlList | None = None
     timeout: Duration | dict[Name, Duration] | None = None

@@ -404,22 +404,26 @@ def _check_changed_names(file: ScenarioFile, title: str, remedy: Remedy) -> Iter
     """Values that a remedy's statements, or their new order, use before they are there."""
     for name, transaction in file.scenario.transactions.items():
         order, texts = (remedy.reorder or {}).get(name), (remedy.rewrite or {}).get(name) or {}
-        added = (remedy.add or {}).get(name) or {}
+        added, dropped = (remedy.add or {}).get(name) or {}, (remedy.drop or {}).get(name) or ()
         count = len(transaction.statements)
-        if not (order or texts or added) or sorted(order or range(1, count + 1)) != list(range(1, count + 1)):
+        if not (order or texts or added or dropped) or sorted(order or range(1, count + 1)) != list(
+            range(1, count + 1)
+        ):
             continue
         if any(not 1 <= n <= count for n in texts) or any(not 1 <= n <= count + 1 for n in added):
             continue
+        if any(not 1 <= n <= count for n in dropped):
+            continue
         before = {problem.message for problem in name_problems(transaction)}
-        for problem in name_problems(changed_statements(transaction, order, texts, added)):
+        for problem in name_problems(changed_statements(transaction, order, texts, added, dropped)):
             if problem.message not in before:
-                kind = "rewrite" if texts else "add" if added else "reorder"
+                kind = "drop" if dropped else "rewrite" if texts else "add" if added else "reorder"
                 yield Problem(f"remedy {title!r}: {problem.message}", file.place("remedies", title, kind, name))
 
 
 def _check_remedy(file: ScenarioFile, title: str, remedy: Remedy, names: list[str]) -> Iterator[Problem]:
     transactions = file.scenario.transactions
-    for kind in ("reorder", "isolation", "rewrite", "add", "timeout", "retry", "ends"):
+    for kind in ("reorder", "isolation", "rewrite", "add", "drop", "timeout", "retry", "ends"):
         change = getattr(remedy, kind)
         for name in change if isinstance(change, dict) else ():
             if name not in transactions:
@@ -435,6 +439,13 @@ def _check_remedy(file: ScenarioFile, title: str, remedy: Remedy, names: list[st
             yield Problem(
                 f"remedy {title!r}: reorder must name each of the {count} statements of {name!r} once",
                 file.place("remedies", title, "reorder", name),
+            )
+    for name, dropped in (remedy.drop or {}).items():
+        count = len(transactions[name].statements) if name in transactions else len(dropped) + 1
+        if len(set(dropped)) >= count or any(name in transactions and not 1 <= number <= count for number in dropped):
+            yield Problem(
+                f"remedy {title!r}: drop must name statements of {name!r} (1 to {count}), and leave one",
+                file.place("remedies", title, "drop", name),
             )
     for kind, more in (("rewrite", 0), ("add", 1)):
         for name, statements in (getattr(remedy, kind) or {}).items():

@@ -43,10 +43,14 @@ def split_names(names: str, known: Mapping[str, Remedy]) -> list[str]:
 
 
 def changed_statements(
-    transaction: Transaction, order: Sequence[int] | None, texts: Mapping[int, Sql], added: Mapping[int, Sql] = NONE
+    transaction: Transaction,
+    order: Sequence[int] | None,
+    texts: Mapping[int, Sql],
+    added: Mapping[int, Sql] = NONE,
+    dropped: Sequence[int] = (),
 ) -> Transaction:
-    """The transaction with some statements' SQL replaced, others added before those that have their numbers, then in
-    another order; all count the statements as they were, from 1. One that was added stays before its statement.
+    """The transaction with some statements' SQL replaced, others added before those that have their numbers or left
+    out, in another order; all count the statements as they were, from 1. One that was added stays before its statement.
     """
     statements = list(transaction.statements)
     for number, sql in texts.items():
@@ -57,7 +61,7 @@ def changed_statements(
         for number in places
         for one in (
             *((Statement(sql=added[number], label=ADDED),) if number in added else ()),
-            *statements[number - 1 : number],
+            *(statements[number - 1 : number] if number not in dropped else ()),
         )
     ]
     return transaction.model_copy(update={"statements": tuple(statements)})
@@ -66,7 +70,9 @@ def changed_statements(
 def _changed(name: str, transaction: Transaction, remedy: Remedy) -> Transaction:
     texts = {number: chosen(sql) for number, sql in ((remedy.rewrite or {}).get(name) or {}).items()}
     added = {number: chosen(sql) for number, sql in ((remedy.add or {}).get(name) or {}).items()}
-    transaction = changed_statements(transaction, (remedy.reorder or {}).get(name), texts, added)
+    transaction = changed_statements(
+        transaction, (remedy.reorder or {}).get(name), texts, added, (remedy.drop or {}).get(name, ())
+    )
     update: dict[str, object] = {}
     for kind in ("isolation", "timeout", "retry", "ends"):
         change = getattr(remedy, kind)
@@ -90,6 +96,8 @@ def describe(remedy: Remedy) -> list[str]:
         lines.extend(
             f"{name} statement {number}: {' '.join(chosen(sql).split())}" for number, sql in statements.items()
         )
+    for name, numbers in (remedy.drop or {}).items():
+        lines.extend(f"{name} without statement {number}" for number in numbers)
     for name, statements in (remedy.add or {}).items():
         lines.extend(
             f"{name} before statement {number}: {' '.join(chosen(sql).split())}" for number, sql in statements.items()

@@ -50,10 +50,13 @@ def serial(
         return Serial({order: stage.run(Serially(order)) for order in orders})
 
 
-def difference(before: Serial, after: Serial, *, decides: bool) -> str | None:
+def difference(
+    before: Serial, after: Serial, *, decides: bool, dropped: Mapping[str, Sequence[int]] | None = None
+) -> str | None:
     """In what the changed scenario means something else; None where nothing was found.
 
     ``decides``: it is meant to, since the scenario as it is breaks its rules in any order: then they must hold.
+    ``dropped``: the numbers of statements that are left out, whose results nobody sees any more.
     """
     for order in after.runs if decides else before.ended:
         was, now = before.runs[order], after.runs[order]
@@ -69,7 +72,8 @@ def difference(before: Serial, after: Serial, *, decides: bool) -> str | None:
         if _rows(was.observed) != _rows(now.observed):
             return f"run one after another ({told}) it leaves other rows"
         for name in order:
-            mine, theirs = _seen(was.observed, name), _seen(now.observed, name)
+            mine = _seen(was.observed, name, (dropped or {}).get(name, ()))
+            theirs = _seen(now.observed, name)
             if mine - theirs:
                 return f"run one after another ({told}) {name} sees other results"
     return None
@@ -79,5 +83,6 @@ def _rows(observed: Observation) -> dict[str, tuple[object, ...]]:
     return {table: (rows.columns, rows.rows, rows.total) for table, rows in observed.rows.items()}
 
 
-def _seen(observed: Observation, name: str) -> Counter[object]:
-    return Counter((one.rows, one.content) for one in observed.seen.get(name, ()) if one != PASSED_OVER)
+def _seen(observed: Observation, name: str, without: Sequence[int] = ()) -> Counter[object]:
+    seen = enumerate(observed.seen.get(name, ()), 1)
+    return Counter((one.rows, one.content) for n, one in seen if one != PASSED_OVER and n not in without)

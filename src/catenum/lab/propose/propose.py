@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import combinations
 
+from catenum.core.compare.measure import Spread
 from catenum.core.compare.verdict import Figures, Verdict, figures_of, judge
 from catenum.core.errors import InputError
 from catenum.core.propose import isolation
@@ -161,7 +162,7 @@ class Proposer:
         changed, ddl = apply_remedy(found.scenario, candidate.remedy)
         try:
             after = serial(self.engine, changed, self.how.stage, self.file, ddl)
-            defect = difference(self._serial, after, decides=candidate.decides)
+            defect = difference(self._serial, after, decides=candidate.decides, dropped=candidate.remedy.drop)
             given = play(self.engine, changed, self.options, file=self.file, ddl=ddl)
             if candidate.kind == "index" and (why := _of_no_use(found.played, given)) is not None:
                 found.dropped.append((candidate.name, why))
@@ -235,15 +236,16 @@ class Proposer:
             one = names.get(result.name)
             if one is None or result.verdict is None:
                 continue
-            told = f"{result.verdict.reason}; p95 {result.p95_ms} ms; {result.iterations:,} iterations"
+            told = f"{result.verdict.reason}; p95 {_spread(result.p95_ms)} ms; {result.iterations:,} iterations"
             verdict = result.verdict if not found.baseline.conflicts and not found.baseline.broken else one.verdict
-            found.tried[found.tried.index(one)] = replace(one, verdict=verdict, load=told)
+            place = next(n for n, other in enumerate(found.tried) if other.candidate is one.candidate)
+            found.tried[place] = replace(one, verdict=verdict, load=told)
 
     # -- together ----------------------------------------------------------------------------------------------------
 
     def _pairs(self, found: Proposals) -> Iterator[Candidate]:
-        """Of what helps and does not cure, two together; none where something cures without a conflict already."""
-        if any(one.cures and not one.figures.conflicts for one in found.tried):
+        """Of what helps and does not cure, two together; none where something cures already."""
+        if any(one.cures for one in found.tried):
             return
         before = found.baseline
         usable = [
@@ -260,6 +262,10 @@ class Proposer:
             if together is not None and number < MOST_PAIRS:
                 number += 1
                 yield together
+
+
+def _spread(value: Spread) -> str:
+    return f"{value.value:.2g} ({value.low:.2g} to {value.high:.2g})"
 
 
 def _helps(after: Figures, before: Figures) -> bool:
