@@ -8,7 +8,7 @@ demo: $(VENV)/.ready-
 	@$(BIN)/catenum demo --into demo-output
 
 test: $(VENV)/.ready-dev-embedded
-	$(BIN)/python -m pytest -n 3
+	$(BIN)/python -m pytest -n 4
 
 # Generated scenarios, every order walked by hand beside what explore says; SECONDS, FIRST and the servers can be given.
 SECONDS ?= 3600

@@ -83,7 +83,7 @@ def _print_table(console: Console, found: Proposals) -> None:
         (one.candidate.name, one.figures, one.candidate.kind, str(one.candidate.size), one.verdict.rank)
         for one in found.tried
     ]
-    marks = ["", *("*" if not one.dominated and one.defect is None else "" for one in found.tried)]
+    marks = ["", *("*" if not one.dominated and one.verdict.rank in ("cures", "eases") else "" for one in found.tried)]
     cells = []
     for (name, figures, kind, size, rank), mark in zip(rows, marks, strict=True):
         wrong = "WRONG " if figures.broken else ""

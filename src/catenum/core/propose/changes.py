@@ -47,8 +47,15 @@ def ddl(candidate: Candidate, rules: Rules) -> list[str]:
 
 def plain(remedy: Remedy) -> dict[str, Any]:
     """A remedy as it stands in a scenario file."""
-    value: dict[str, Any] = remedy.model_dump(mode="json", exclude_none=True, exclude_defaults=True)
+    value: dict[str, Any] = _plain(remedy.model_dump(exclude_none=True, exclude_defaults=True))
     return value
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        numbered = all(isinstance(key, int) for key in value)
+        return {key: _plain(value[key]) for key in (sorted(value) if numbered else value)}
+    return [_plain(one) for one in value] if isinstance(value, list | tuple) else value
 
 
 def with_remedies(text: str, candidates: Sequence[Candidate]) -> str:

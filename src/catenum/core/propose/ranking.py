@@ -3,7 +3,7 @@
 In this order: the data is right in every schedule; no transaction is refused or deadlocks; whoever is, comes to its end
 by a bounded retry; fewer schedules with waits, then shorter chains; fewer locks; the smallest change. A proposal that
 changes what transactions mean is a defect, whatever else it cures. One that is nowhere better than another, and
-somewhere worse, is dominated.
+somewhere worse, is dominated; so is whatever does not cure where something does.
 """
 
 from __future__ import annotations
@@ -64,6 +64,8 @@ def _dominates(one: Proposal, other: Proposal) -> bool:
     if other.defect is not None:
         return True
     better = RANKS.index(one.verdict.rank) <= RANKS.index(other.verdict.rank)
+    if one.cures and not other.cures:
+        return True
     pairs = list(zip(one.measure, other.measure, strict=True))
     return better and all(a <= b for a, b in pairs) and any(a < b for a, b in pairs)
 

@@ -1,0 +1,250 @@
+"""Changes that are derived, tried and ranked: on the samples, against what they say by hand, and on made-up cases."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from catenum import samples
+from catenum.core.compare.verdict import Figures, Verdict
+from catenum.core.propose.candidate import Candidate, Evidence, merged, remedy
+from catenum.core.propose.changes import plain, with_remedies
+from catenum.core.propose.commuting import orders
+from catenum.core.propose.ranking import Proposal, ranked, why_first
+from catenum.core.propose.reading import Reading
+from catenum.core.record.recording import TableKeys
+from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.reader import read_scenario
+from catenum.core.servers import NAMES, rules_of
+from catenum.engines.postgresql import connect
+from catenum.lab.explore.walker import ExploreOptions
+from catenum.lab.propose.propose import Proposals, Proposer
+from catenum.lab.run.play import PlayOptions
+from conftest import needs
+
+#: What must come first on a server: the kind of change. By hand each of these samples has a cure, or it is new.
+FIRST = {
+    "postgresql": {
+        "berth-swap": "order", "tug-upgrade": "condition into write", "crane-standby": "stronger lock",
+        "crane-key": "shorter", "call-cancel": "condition into write", "box-number": "stronger lock",
+        "manifest-total": "stronger lock", "berth-count": "stronger lock",
+    },
+    "mariadb": {"call-cancel": "condition into write", "gap-insert": "isolation", "gate-queue": "index"},
+    "mysql": {"crane-key": "shorter", "gap-insert": "isolation"},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(("server", "name"), [(server, name) for server, own in FIRST.items() for name in own])
+def test_a_cure_is_found_without_a_look_at_the_remedies_by_hand(request, call, server, name):
+    request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+    done = call("propose", name, "--target", f"local:{server}", "--json")
+    assert done.code == 0, done.err
+    first = done.json["candidates"][0]
+    assert (first["verdict"], first["kind"]) == ("cures", FIRST[server][name])
+    assert first["proven"] is (first["cost"]["complete"] is True)
+    assert first["because"]
+    assert not first["cost"]["rules_broken"]
+    assert not first["cost"]["anomalies"]
+    assert (first["defect"], first["dominated"]) == (None, False)
+    assert done.json["why_first"].startswith(f"'{first['name']}' is first")
+
+
+def test_the_rows_of_batches_are_locked_by_key(kept_mariadb, call):
+    done = call("propose", "batch-order", "--target", "local:mariadb", "--json")
+    first = done.json["candidates"][0]
+    assert (done.code, first["kind"], first["verdict"]) == (0, "batch order", "cures")
+    assert any("order by slot.id for update" in line for line in first["statements"])
+
+
+def test_what_is_written_to_a_copy_can_be_tried_again(kept, call, tmp_path):
+    text = "# what the night shift saw\n" + samples.text("tug-upgrade")
+    (tmp_path / "tug.yaml").write_text(text)
+    done = call("propose", "tug.yaml", "--write", "with.yaml", "--quiet")
+    assert (done.code, done.out.strip().startswith("tug-upgrade on PostgreSQL: only while it is free")) == (0, True)
+    written = (tmp_path / "with.yaml").read_text()
+    assert written.startswith("# what the night shift saw\nscenario: tug-upgrade")
+    added = set(read_scenario(written.encode(), "with").scenario.remedies)
+    name = (added - set(read_scenario(text.encode(), "tug").scenario.remedies)).pop()
+    assert call("trial", "with.yaml", "--remedy", name, "--quiet").out.strip() == f"tug-upgrade: {name}"
+    patch = call("propose", "tug.yaml", "--patch").out
+    assert "+update tug set vessel = 'Halcyon', jobs = jobs + 1 where id = 4 and vessel is null;" in patch
+
+
+def test_an_index_is_handed_over_in_the_form_that_lets_writers_go_on():
+    for server, words in (("postgresql", "concurrently"), ("mysql", "lock=none"), ("mariadb", "lock=none")):
+        lines = rules_of(server).gentle("create index box_truck on box (truck)")
+        assert any(words in line for line in lines)
+        assert any("timeout" in line for line in lines)
+
+
+CLEAN = """
+scenario: quiet
+data: create table berth (id int primary key); insert into berth values (3), (7);
+transactions:
+  a: {statements: [select * from berth where id = 3]}
+  b: {statements: [select * from berth where id = 7]}
+"""
+
+
+def test_where_nothing_is_wrong_nothing_is_proposed(kept, call, tmp_path):
+    (tmp_path / "quiet.yaml").write_text(CLEAN)
+    done = call("propose", "quiet.yaml")
+    assert (done.code, "Nothing to cure" in done.out) == (0, True)
+    assert call("propose", "quiet.yaml", "--json").json["candidates"] == []
+    refused = call("propose", "quiet.yaml", "--outside")
+    assert (refused.code, "scratch space only" in refused.err) == (2, True)
+    assert call("propose", "quiet.yaml", "--pick", 3, "--patch").code == 2
+
+
+def test_a_captured_conflict_goes_from_the_scenario_on_standard_input(kept, run):
+    text = samples.text("berth-swap")
+    done = run("propose", "-", "--json", input=text)
+    assert (done.code, done.json["candidates"][0]["kind"]) == (0, "order")
+    bare = run("propose", "-", "--json", input=text[: text.index("remedies:")])  # they are not looked at
+    assert [one["change"] for one in bare.json["candidates"]] == [one["change"] for one in done.json["candidates"]]
+
+
+def test_what_changes_the_meaning_is_a_defect_even_if_it_cures(kept):
+    scenario = read_scenario(samples.text("berth-swap").encode(), "berth-swap").scenario
+    engine = connect(kept, "own", private=True)
+    try:
+        engine.make_scratch()
+        how = ExploreOptions(limit=300)
+        proposer = Proposer(
+            connect=lambda: engine, engine=engine, scenario=scenario, options=PlayOptions(locks="full"), how=how
+        )
+        found = proposer.run()
+        assert found.cures
+        for change in (
+            {"rewrite": {"late": {2: "select 1"}}},
+            {"rewrite": {"late": {2: "update berth set moved = moved + 2 where id = 3"}}},
+            {"drop": {"late": (2,)}},
+        ):
+            wrong = Candidate(kind="order", name=str(change), because=(), remedy=remedy(**change))
+            proposal = proposer.attempt(wrong, found)
+            assert proposal is not None
+            assert (proposal.verdict.rank, proposal.cures) == ("loses", False), change
+            assert "run one after another" in str(proposal.defect)
+        useless = Candidate(
+            kind="index", name="i", because=(), remedy=remedy(index=("create index i on berth (moved)",))
+        )
+        assert proposer.attempt(useless, found) is None
+        broken = Candidate(kind="index", name="j", because=(), remedy=remedy(index=("create index j on berth (gone)",)))
+        assert proposer.attempt(broken, found) is None
+        assert [name for name, _ in found.dropped] == ["i", "j"]
+    finally:
+        engine.close()
+
+
+def evidence(statements: list[object], tables: dict[str, TableKeys], server: str = "postgresql") -> Evidence:
+    scenario = Scenario.model_validate(
+        {"scenario": "made", "data": "x", "transactions": {"a": {"statements": statements}}}
+    )
+    return Evidence(scenario=scenario, rules=rules_of(server), explored=None, played=None, tables=tables)  # type: ignore[arg-type]
+
+
+KEYED = {"berth": TableKeys(primary=("id",)), "crate": TableKeys(primary=("id",), references=("berth",))}
+
+
+@pytest.mark.parametrize("server", NAMES)
+@pytest.mark.parametrize(
+    ("first", "then", "free"),
+    [
+        ("update berth set n = 1 where id = 3", "update berth set n = 1 where id = 7", True),
+        ("update berth set n = 1 where id = 3", "update berth set n = 2 where id = 3", False),
+        ("update berth set n = 1 where id = 3", "update berth set n = 1 where n = 7", False),
+        ("update berth set id = 7 where id = 3", "update berth set n = 1 where id = 7", False),
+        ("select n from berth where id = 3", "select n from berth where id = 3", True),
+        ("select n from berth where id = 3", "update berth set n = 1 where id = 3", False),
+        ("select n from berth where id = 3", "update crate set kg = 1 where id = 3", True),
+        ("insert into berth (id) values (9)", "insert into crate (id, berth) values (1, 9)", False),
+        ("update berth set n = 1 where id = 9", "insert into crate (id, berth) values (1, 9)", True),
+        ("select now()", "update berth set n = 1 where id = 3", False),
+        ({"sql": "select n from berth where id = 3", "keep": {"n": "n"}}, "update crate set kg = :n where id = 1", False),
+        ({"sql": "select 1", "when": "1 = 1"}, "update crate set kg = 1 where id = 1", False),
+    ],
+)  # fmt: skip
+def test_statements_change_places_only_where_that_keeps_the_meaning(server, first, then, free):
+    found = list(orders(evidence([first, then], KEYED, server), "a"))
+    assert found[0] == (1, 2)
+    assert ((2, 1) in found) is free
+
+
+def proposal(name: str, rank: str, size: int = 1, **figures: object) -> Proposal:
+    numbers = {"runs": 4, "kinds": {"waited": 4}, "waits": 2, "longest_chain": 1, "locks": 5, "time_ms": 1.0,
+               "broken": (), "ended_well": 4, "attempts": 8, "complete": True, **figures}  # fmt: skip
+    change = remedy(rewrite={"a": dict.fromkeys(range(1, size + 1), "select 1")})
+    return Proposal(
+        candidate=Candidate(kind="order", name=name, because=(), remedy=change),
+        figures=Figures(**numbers),  # type: ignore[arg-type]
+        verdict=Verdict(rank=rank, reason=""),  # type: ignore[arg-type]
+    )
+
+
+def test_the_rules_of_the_ranking_in_their_order():
+    wrong = proposal("wrong data", "no better", broken=("rule",), waits=0)
+    retried = proposal("retried", "cures", kinds={"deadlock": 1, "waited": 3})
+    waits = proposal("waits", "cures", waits=3)
+    small = proposal("small", "cures")
+    large = proposal("large", "cures", size=3)
+    order = ranked([wrong, retried, waits, large, small])
+    assert [one.candidate.name for one in order] == ["small", "large", "waits", "retried", "wrong data"]
+    assert [one.dominated for one in order] == [False, True, True, True, True]
+    assert "fewer" not in (why_first(order[:1]) or "")
+    assert "less to change than 'large'" in (why_first(order) or "")
+    trade = ranked([proposal("fewer waits", "cures", size=3, waits=1), small])
+    assert not any(one.dominated for one in trade)
+    assert "'small', which would be the better choice where that little is changed counts more" in str(why_first(trade))
+
+
+def test_candidates_are_put_together_only_where_they_change_different_things():
+    def made(kind: str, **parts: object) -> Candidate:
+        return Candidate(kind=kind, name=kind, because=(), remedy=remedy(**parts))  # type: ignore[arg-type]
+
+    lock = made("stronger lock", rewrite={"a": {1: "select 1 for update"}})
+    check = made("condition into write", rewrite={"a": {2: "select 2"}})
+    both = merged(lock, check)
+    assert both is not None
+    assert plain(both.remedy) == {"rewrite": {"a": {1: "select 1 for update", 2: "select 2"}}}
+    assert merged(lock, made("condition into write", rewrite={"a": {1: "select 3"}})) is None
+    assert merged(lock, lock) is None
+
+
+@pytest.mark.parametrize(
+    ("sql", "more", "wanted"),
+    [
+        ("update berth set n = 1 where id = 3", "n > 0", "update berth set n = 1 where id = 3 and n > 0"),
+        ("update berth set n = 1 where id = 3 or id = 7", "n > 0", "update berth set n = 1 where (id = 3 or id = 7) and n > 0"),
+        ("update berth set v = 'where' where id = 3", "n > 0", "update berth set v = 'where' where id = 3 and n > 0"),
+        ("update berth set n = (select max(n) from berth where id < 3) where id = 3", "n > 0",
+         "update berth set n = (select max(n) from berth where id < 3) where id = 3 and n > 0"),
+        ("update berth set n = 1", "n > 0", None),
+        ("update berth set n = 1 where id = 3 returning n", "n > 0", None),
+        ("no sql at all", "n > 0", None),
+    ],
+)  # fmt: skip
+def test_a_condition_is_added_to_a_write_s_own(sql, more, wanted):
+    reading = Reading(sql, "postgres")
+    changed = reading.with_condition(more)
+    assert changed is None if wanted is None else " ".join(str(changed).split()) == wanted
+
+
+def test_entries_for_a_scenario_file_keep_what_stands_there():
+    change = Candidate(kind="retry", name="begin again", because=(), means=("a: b",),
+                       remedy=remedy(retry={"a": {"times": 3, "pause": "50ms"}}, add={"a": {1: "select 1"}}))  # fmt: skip
+    for text in (CLEAN.lstrip(), "# first\n" + CLEAN.lstrip() + "remedies:  \n  # by hand\n  other: {timeout: 1s}\n"):
+        written = with_remedies(text, [change])
+        kept = [line for line in text.splitlines() if line.strip()]
+        assert [line for line in written.splitlines() if line in kept] == kept
+        again = read_scenario(written.encode(), "again").scenario.remedies["begin again"]
+        assert json.loads(again.model_dump_json(exclude={"about"})) == json.loads(
+            change.remedy.model_dump_json(exclude={"about"})
+        )
+
+
+def test_all_servers_are_covered():
+    for server in FIRST:
+        needs(server)
+    assert set(FIRST) == set(NAMES)
+    assert Proposals.__dataclass_fields__["tried"]
