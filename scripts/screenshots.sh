@@ -31,7 +31,7 @@ python "$scripts/portlog.py" . --seconds 12
 pick=$(catenum intake port.csv --json | python -c 'import json, sys; print(json.load(sys.stdin)["groups"][0]["conflicts"][0])')
 shot intake 0 "catenum intake port.csv; catenum restage port.csv --pick $pick"
 shot churn 0 "catenum churn yard-lookup --target local:mariadb --for 8s --save cycles"
-shot trial-churn 0 "catenum trial yard-lookup --churn --target local:mariadb --for 8s"
+shot propose 0 "catenum propose crane-standby"
 shot explore 0 "catenum explore manifest-total"
 shot explore-levels 0 "catenum explore crane-standby --isolation each"
 catenum explore left-open --save space --quiet >/dev/null || true
