@@ -21,6 +21,7 @@ soak: $(VENV)/.ready-dev-embedded
 	$(BIN)/python tests/moments.py --server mariadb --seconds 600 --first $(FIRST)
 	$(BIN)/python tests/moments.py --server mysql --seconds 600 --first $(FIRST)
 	$(BIN)/python tests/kills.py
+	$(BIN)/python tests/proposals.py
 
 lint: $(VENV)/.ready-dev-embedded
 	$(BIN)/ruff check .
@@ -37,6 +38,7 @@ bench: $(VENV)/.ready-dev-embedded
 	$(BIN)/python benchmarks/crowd.py
 	$(BIN)/python benchmarks/mysql.py
 	$(BIN)/python benchmarks/intake.py
+	$(BIN)/python benchmarks/proposing.py
 
 screenshots: $(VENV)/.ready-dev-embedded
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null \

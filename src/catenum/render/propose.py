@@ -8,6 +8,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from catenum.core.compare.verdict import SERIAL
 from catenum.core.propose.changes import ddl, difference, plain
 from catenum.core.propose.ranking import Proposal, why_first
 from catenum.core.record.outcome import KINDS
@@ -33,11 +34,8 @@ def print_proposals(console: Console, found: Proposals) -> None:
     )
     _wrapped(console, f"As it is: {_outcomes(found.baseline.kinds)}; {how_far(explored)}.", "")
     for title in found.baseline.broken:
-        say(
-            console,
-            f"  wrong: {title}" if title.startswith("the data") else f"  the rule '{title}' is false",
-            style=STYLES["bad"],
-        )
+        wrong = "no serial order gives the data" if title == SERIAL else f"the rule '{title}' is false"
+        say(console, f"  {wrong}, in some schedule", style=STYLES["bad"])
     if not found.conflict and not found.tried:
         say(console, "Nothing to cure: nobody waits, no schedule ends in a conflict, and no rule is broken.")
         return
@@ -54,7 +52,7 @@ def print_proposals(console: Console, found: Proposals) -> None:
     for one in others:
         _wrapped(console, f"{one.candidate.name}: {one.verdict.rank}; {one.verdict.reason}", "  ")
     for name, why in found.dropped:
-        _wrapped(console, f"{name}: not proposed; {why}", "  ")
+        _wrapped(console, f"{name}: left out; {why}", "  ")
     say(console)
     line = why_first(found.tried)
     if line is not None:
@@ -103,7 +101,8 @@ def _print_table(console: Console, found: Proposals) -> None:
     say(console, Text(line.rstrip(), style=STYLES["faint"]))
     for row in cells:
         parts = textwrap.wrap(row[1], width) or [""]
-        text = Text(f"{row[0]:<2}{parts[0].ljust(width)}", style=STYLES["strong"])
+        text = Text()
+        text.append(f"{row[0]:<2}{parts[0].ljust(width)}", style=STYLES["strong"])
         for n, value in enumerate(row[2:]):
             tone = _TONES.get(value, "plain") if n == len(head) - 1 else "bad" if value.startswith("WRONG") else "plain"
             shown = (
@@ -153,10 +152,7 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
         *ddl(one.candidate, rules_of(found.explored.target.server)),
     ):
         style = STYLES["good"] if text.startswith("+") else STYLES["bad"] if text.startswith("-") else STYLES["faint"]
-        if not text.startswith(("---", "+++", "@@")):
-            _wrapped(console, text, "    ", style)
-        elif text.startswith("---"):
-            say(console, f"    {text[4:].removesuffix(' as it is')}", style=STYLES["faint"])
+        _wrapped(console, text, "    ", style)
 
 
 def _wrapped(console: Console, text: str, indent: str, style: str = "") -> None:
@@ -169,7 +165,8 @@ def patch(found: Proposals, one: Proposal) -> str:
     rules = rules_of(found.explored.target.server)
     lines = [f"-- {one.candidate.kind}: {one.candidate.name} ({one.verdict.rank}; {_proven(one)})"]
     lines += [f"-- {meaning}" for meaning in one.candidate.means]
-    lines += [*ddl(one.candidate, rules), *difference(found.scenario, one.candidate)]
+    lines += ddl(one.candidate, rules)
+    lines += [f"-- {line}" if line.endswith(":") else line for line in difference(found.scenario, one.candidate)]
     return "\n".join(lines) + "\n"
 
 

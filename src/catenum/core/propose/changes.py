@@ -15,11 +15,15 @@ from catenum.core.servers import Rules
 
 
 def difference(scenario: Scenario, candidate: Candidate) -> Iterator[str]:
-    """The transactions' statements before and after, as unified differences; those that stay the same are left out."""
+    """The transactions' statements before and after: a line with the name, then all, marked where they go or come.
+
+    Transactions that stay the same are left out.
+    """
     changed, _ = apply_remedy(scenario, candidate.remedy)
     for name, before in scenario.transactions.items():
         one, other = _lines(before), _lines(changed.transactions[name])
-        yield from difflib.unified_diff(one, other, f"{name} as it is", f"{name} changed", lineterm="", n=len(one))
+        changes = list(difflib.unified_diff(one, other, lineterm="", n=len(one)))[3:]  # without the heads
+        yield from (f"{name}:", *changes) if changes else ()
 
 
 def _lines(transaction: Transaction) -> list[str]:

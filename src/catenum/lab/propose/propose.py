@@ -77,6 +77,8 @@ class Proposer:
     workers: int = 1
     for_ms: float | None = None
     progress: Callable[[str, Explorer | None], None] | None = None
+    #: Whether nothing more is tried once something cures.
+    first_only: bool = False
     #: Loops of each transaction for conflicts inside statements; None where none are run.
     copies: Mapping[str, int] | None = None
 
@@ -107,17 +109,17 @@ class Proposer:
         self._how = replace(self.how, for_ms=max(LEAST_MS, took * TIMES_BASELINE))
         slow = self.engine.capabilities.timeout_step_ms > 1
         for ladder in ladders(evidence):
-            if self._over(clock):
+            if self._over(clock) or (self.first_only and found.first_cure_ms is not None):
                 break
             if slow and ladder[0].eases_only and found.cures:
-                why = "it only ends waits by failing, each after a second here, and something else cures: not tried"
+                why = "it only ends waits by failing, each after a second here, and something else cures"
                 found.dropped.append((ladder[0].name, why))
                 continue
             for proposal in self._climb(evidence, ladder, found):
-                if self._over(clock):
-                    break
                 if proposal.cures and found.first_cure_ms is None:
                     found.first_cure_ms = clock.now_ms()
+                if self._over(clock) or (self.first_only and proposal.cures):
+                    break
         for pair in self._pairs(found):
             if self._over(clock):
                 break

@@ -1,0 +1,53 @@
+"""Time to the first cure, as a ratio to exploring the sample as it is. ``make bench`` runs this too.
+
+python benchmarks/proposing.py [postgresql|mariadb|mysql]
+"""
+
+from __future__ import annotations
+
+import sys
+
+from catenum import samples
+from catenum.core.scenario.reader import read_scenario
+from catenum.engines.targets import Settings, open_engine, resolve
+from catenum.lab.explore.walker import ExploreOptions
+from catenum.lab.propose.propose import Proposer
+from catenum.lab.run.play import PlayOptions
+
+BOUND = 3.0
+#: Samples in which a conflict can be cured move by move, where it happens.
+SAMPLES = {
+    "postgresql": ("berth-swap", "tug-upgrade", "crane-standby", "left-open", "crane-key", "call-cancel",
+                   "box-number", "manifest-total", "berth-count", "batch-order", "three-desks"),
+    "mariadb": ("berth-swap", "tug-upgrade", "crane-standby", "crane-key", "call-cancel", "gap-insert", "gate-queue",
+                "box-number", "berth-count", "batch-order"),
+}  # fmt: skip
+SAMPLES["mysql"] = SAMPLES["mariadb"]
+
+
+def main() -> int:
+    """Measure and print; 1 where a bound is passed."""
+    good = True
+    for server in sys.argv[1:] or list(SAMPLES):
+        with open_engine(resolve(f"local:{server}", Settings()), print) as connect:
+            for name in SAMPLES[server]:
+                engine = connect()
+                engine.make_scratch()
+                scenario = read_scenario(samples.text(name).encode(), name).scenario
+                how = ExploreOptions(limit=300)
+                found = Proposer(
+                    connect=connect, engine=engine, scenario=scenario, options=PlayOptions(locks="full"), how=how,
+                    first_only=True,
+                ).run()  # fmt: skip
+                engine.close()
+                ratio = found.first_cure_ms / found.baseline_ms if found.first_cure_ms else float("inf")
+                good = good and ratio <= BOUND
+                what = f"{server}: {name}, to the first cure / exploring it as it is ({found.baseline_ms:.0f} ms)"
+                print(
+                    f"{'ok  ' if ratio <= BOUND else 'SLOW'}  {what:<80} {ratio:6.2f}  (at most {BOUND:g})", flush=True
+                )
+    return 0 if good else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())
