@@ -46,11 +46,14 @@ def print_proposals(console: Console, found: Proposals) -> None:
         say(console)
         _print_one(console, found, one)
     others = [one for one in found.tried if one not in told]
-    if others or found.dropped:
+    if others or found.dropped or found.left_alone:
         say(console)
         say(console, "Tried, and not in front", style=STYLES["strong"])
     for one in others:
         _wrapped(console, f"{one.candidate.name}: {one.verdict.rank}; {one.verdict.reason}", "  ")
+    if found.left_alone:
+        alone = f"Left alone, since it is not certain from the text what they do: {', '.join(found.left_alone)}."
+        _wrapped(console, alone, "  ")
     for name, why in found.dropped:
         _wrapped(console, f"{name}: left out; {why}", "  ")
     say(console)
@@ -203,6 +206,7 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
         ],
         "dropped": [{"name": name, "why": why} for name, why in found.dropped],
         "why_first": why_first(found.tried),
+        "left_alone": list(found.left_alone),
         "stopped": found.stopped,
     }
 

@@ -15,7 +15,9 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     names = [
         name
         for name, one in evidence.transactions.items()
-        if any(evidence.footprint(name, n).changes_tables for n in range(1, len(one.statements) + 1))
+        if any(
+            a.verb == "schema" for n in range(1, len(one.statements) + 1) for a in evidence.footprint(name, n).accesses
+        )
         and any(name in (m.waiter, m.holder) for m in meetings)
     ]
     if not names:

@@ -49,6 +49,7 @@ class Proposals:
     tried: list[Proposal] = field(default_factory=list)
     dropped: list[tuple[str, str]] = field(default_factory=list)
     looped: tuple[Recording, ...] = ()
+    left_alone: tuple[str, ...] = ()  # statements of which it is not certain what they do
     stopped: bool = False
     first_cure_ms: float | None = None
     baseline_ms: float = 0.0
@@ -105,6 +106,12 @@ class Proposer:
             tables=played.tables,
             serial_breaks=self._serial.broken,
             looped=found.looped,
+        )
+        found.left_alone = tuple(
+            f"{name} statement {number}"
+            for name, one in scenario.transactions.items()
+            for number in range(1, len(one.statements) + 1)
+            if not evidence.footprint(name, number).understood
         )
         self._how = replace(self.how, for_ms=max(LEAST_MS, took * TIMES_BASELINE))
         slow = self.engine.capabilities.timeout_step_ms > 1
