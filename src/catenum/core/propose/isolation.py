@@ -19,22 +19,27 @@ TIMES = 3
 
 def derive(evidence: Evidence) -> Iterator[Ladder]:
     """Levels from the least strict on, with retries where transactions may begin again."""
-    levels = [level for level in evidence.rules.distinct_levels if evidence.rules.rank(level) > 0]
-    now = {name: evidence.level(name) for name in evidence.transactions}
-    names = [name for name in evidence.transactions if may_begin_again(evidence, name)]
-    rungs = []
-    if not (evidence.wrong or evidence.refused):  # a stricter level ends no deadlock, and a retry is a kind of its own
-        least = min(evidence.rules.rank(level) for level in now.values())
-        levels, names = [level for level in levels if evidence.rules.rank(level) < least], []
-    for level in levels:
-        if all(evidence.rules.rank(own) == evidence.rules.rank(level) for own in now.values()) and not names:
-            continue
-        ways = ((), names) if names else ((),)
-        rungs += [_candidate(evidence, dict.fromkeys(now, level), retried) for retried in ways]
     if evidence.serial_breaks and not evidence.explored.tally.anomalies:
         return  # what is wrong in any order of the transactions is so at every level
-    if evidence.wrong or evidence.refused or (evidence.cycles and evidence.rules.reports_modes):
-        yield tuple(rung for rung in rungs if rung is not None)
+    ranked = {level: evidence.rules.rank(level) for level in evidence.rules.distinct_levels}
+    now = {name: evidence.level(name) for name in evidence.transactions}
+    ranks = [evidence.rules.rank(level) for level in now.values()]
+    if evidence.wrong or evidence.refused:
+        names = [name for name in evidence.transactions if may_begin_again(evidence, name)]
+        stricter = [level for level, rank in ranked.items() if rank > max(ranks)]
+        others = [level for level, rank in ranked.items() if 0 < rank <= max(ranks)]
+    elif evidence.cycles and evidence.rules.reports_modes:
+        # a stricter level ends no deadlock, and a retry is a kind of its own; a lower one may lock less
+        names, stricter, others = [], [], [level for level, rank in ranked.items() if 0 < rank < min(ranks)]
+    else:
+        return
+    ways = (names, ()) if names else ((),)
+    # what is wrong at a level is rarely right at a lower one, so the stricter ones come first
+    for group in (stricter, others):
+        found = (_candidate(evidence, dict.fromkeys(now, level), retried) for level in group for retried in ways)
+        rungs = tuple(rung for rung in found if rung is not None)
+        if rungs:
+            yield rungs
 
 
 def lowered(evidence: Evidence, assignment: Mapping[str, str], *, retried: bool) -> Iterator[Candidate]:

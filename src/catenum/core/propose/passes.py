@@ -26,8 +26,8 @@ PASSES: tuple[Pass, ...] = (
     order.derive,
     batch_order.derive,
     index.derive,
-    condition_into_write.derive,
     stronger_lock.derive,
+    condition_into_write.derive,
     value_into_write.derive,
     first_lock.derive,
     shorter.derive,
@@ -39,10 +39,14 @@ PASSES: tuple[Pass, ...] = (
 
 
 def ladders(evidence: Evidence) -> list[Ladder]:
-    """All that can be tried, without what two passes both come to."""
+    """All that can be tried, without what two passes both come to.
+
+    Where the scenario breaks its own rules in any order nothing but another condition can cure: that comes first.
+    """
     known: set[str] = set()
     found = []
-    for derive in PASSES:
+    first = condition_into_write.derive if evidence.serial_breaks else PASSES[0]
+    for derive in (first, *(derive for derive in PASSES if derive is not first)):
         for ladder in derive(evidence):
             rungs = [rung for rung in ladder if not _known(rung.remedy.model_dump_json(), known)]
             if rungs:

@@ -150,6 +150,8 @@ class Proposer:
                 continue
             yield proposal
             if proposal.cures:
+                if rung.kind == "isolation" and rung.remedy.retry and not proposal.figures.conflicts:
+                    continue  # nobody was refused, so it may do without the retry
                 if rung.kind == "isolation":
                     yield from self._lower(evidence, proposal, found)
                 return
