@@ -48,7 +48,8 @@ def main() -> int:
         subprocess.run([SCRIPT, "local", "start", "--target", f"local:{server}", "--quiet"], check=False)
         for name in args.names:
             hand, mine = best("trial", name, server), best("propose", name, server)
-            behind = RANKS.index(mine[0]) > RANKS.index(hand[0])
+            least = RANKS.index("no better")  # below that neither helps
+            behind = min(RANKS.index(mine[0]), least) > min(RANKS.index(hand[0]), least)
             worse += behind
             print(
                 f"{'WORSE' if behind else 'ok   '} {server:<10} {name:<15} {mine[0]} ({mine[1]}); by hand {hand[0]} ({hand[1]})",
