@@ -87,6 +87,18 @@ transactions:
 """
 
 
+def test_names_that_a_scenario_has_are_not_used_again():
+    change = Candidate(kind="isolation", name="read committed", because=(), remedy=remedy(isolation="read committed"))
+    text = CLEAN.lstrip() + "remedies:\n  read committed: {timeout: 1s}\n"
+    again = read_scenario(with_remedies(text, [change, change], ["read committed"]).encode(), "again").scenario
+    assert list(again.remedies) == ["read committed (2)", "read committed (3)", "read committed"]
+
+
+def test_waiting_alone_is_no_conflict_but_may_be_shortened(kept, call):
+    done = call("propose", "pile-up", "--for", "2s")
+    assert (done.code, "Nothing to cure: no schedule ends in a conflict" in " ".join(done.out.split())) == (0, True)
+
+
 def test_where_nothing_is_wrong_nothing_is_proposed(kept, call, tmp_path):
     (tmp_path / "quiet.yaml").write_text(CLEAN)
     done = call("propose", "quiet.yaml")

@@ -36,9 +36,12 @@ def print_proposals(console: Console, found: Proposals) -> None:
     for title in found.baseline.broken:
         wrong = "no serial order gives the data" if title == SERIAL else f"the rule '{title}' is false"
         say(console, f"  {wrong}, in some schedule", style=STYLES["bad"])
-    if not found.conflict and not found.tried:
-        say(console, "Nothing to cure: nobody waits, no schedule ends in a conflict, and no rule is broken.")
-        return
+    if not found.conflict:
+        none = "no schedule ends in a conflict, and no rule is broken"
+        if not found.baseline.waits:
+            say(console, f"Nothing to cure: nobody waits, {none}.")
+            return
+        say(console, f"Nothing to cure: {none}. What follows shortens the waiting, if anything does.")
     say(console)
     _print_table(console, found)
     told = [one for one in found.tried if one.cures and not one.dominated][:MOST_TOLD] or found.tried[:1]
@@ -59,8 +62,8 @@ def print_proposals(console: Console, found: Proposals) -> None:
     say(console)
     line = why_first(found.tried)
     if line is not None:
-        _wrapped(console, line[:1].upper() + line[1:] if line[:1] != "'" else line, "", STYLES["good"])
-    else:
+        _wrapped(console, line, "", STYLES["good"])
+    elif found.conflict:
         _wrapped(console, "Nothing that was tried cures. What eases is marked so above; a retry in the application "
                  "is left where a conflict must remain.", "", STYLES["bad"])  # fmt: skip
     if found.stopped:

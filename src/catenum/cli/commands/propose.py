@@ -85,8 +85,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         )
         found = proposer.run()
         progress.clear()
-    _show(args, found, text, out, err)
-    return ExitCode.OK if found.cures or not (found.conflict or found.looped) else ExitCode.FOUND
+    _show(args, found, text, list(file.scenario.remedies), out, err)
+    return ExitCode.OK if found.cures or not found.conflict else ExitCode.FOUND
 
 
 def _scenario(word: str) -> tuple[ScenarioFile, str]:
@@ -103,7 +103,7 @@ def _scenario(word: str) -> tuple[ScenarioFile, str]:
     return file, samples.text(word)
 
 
-def _show(args: argparse.Namespace, found: Proposals, text: str, out: IO[str], err: IO[str]) -> None:
+def _show(args: argparse.Namespace, found: Proposals, text: str, taken: list[str], out: IO[str], err: IO[str]) -> None:
     chosen = [one for one in found.cures if not one.dominated]
     if args.pick is not None:
         if args.pick > len(found.tried):
@@ -111,7 +111,7 @@ def _show(args: argparse.Namespace, found: Proposals, text: str, out: IO[str], e
         chosen = [found.tried[args.pick - 1]]
     if args.write is not None:
         if chosen:
-            common.save_atomically(args.write, with_remedies(text, [one.candidate for one in chosen]).encode())
+            common.save_atomically(args.write, with_remedies(text, [one.candidate for one in chosen], taken).encode())
             common.teller(err, args.quiet)(
                 f"{args.write}: {len(chosen)} remedies added; 'catenum trial' tries them again"
             )
@@ -122,6 +122,8 @@ def _show(args: argparse.Namespace, found: Proposals, text: str, out: IO[str], e
         return
     if args.patch:
         out.write("\n".join(patch(found, one) for one in chosen[:1]))
+        if not chosen:
+            common.teller(err, args.quiet)("no patch, since nothing cures" if found.conflict else "nothing to cure")
         return
     console = make_console(out, color=False if args.no_color else None)
     if args.quiet:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from typing import Any
 
 import yaml
@@ -62,12 +62,17 @@ def _plain(value: Any) -> Any:
     return [_plain(one) for one in value] if isinstance(value, list | tuple) else value
 
 
-def with_remedies(text: str, candidates: Sequence[Candidate]) -> str:
-    """A scenario's text with candidates among its remedies, and all else as it was, comments too."""
-    entries = {
-        one.name: {"about": f"{one.kind}: {one.means[0]}" if one.means else one.kind, **plain(one.remedy)}
-        for one in candidates
-    }
+def with_remedies(text: str, candidates: Sequence[Candidate], taken: Collection[str] = ()) -> str:
+    """A scenario's text with candidates among its remedies, and all else as it was, comments too.
+
+    ``taken``: the names of the remedies that it has.
+    """
+    entries: dict[str, dict[str, Any]] = {}
+    for one in candidates:
+        name, number = one.name, 2
+        while name in taken or name in entries:
+            name, number = f"{one.name} ({number})", number + 1
+        entries[name] = {"about": f"{one.kind}: {one.means[0]}" if one.means else one.kind, **plain(one.remedy)}
     body = yaml.safe_dump(entries, sort_keys=False, allow_unicode=True, width=120)
     indented = "".join(f"  {line}\n" for line in body.splitlines())
     lines = text.splitlines(keepends=True)

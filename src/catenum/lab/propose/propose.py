@@ -56,8 +56,8 @@ class Proposals:
 
     @property
     def conflict(self) -> bool:
-        """Whether there was anything to cure."""
-        return bool(self.baseline.conflicts or self.baseline.broken or self.baseline.waits)
+        """Whether a schedule, or loops, ended in more than waiting, or the data was wrong."""
+        return bool(self.baseline.conflicts or self.baseline.broken or self.looped)
 
     @property
     def cures(self) -> list[Proposal]:
@@ -94,7 +94,7 @@ class Proposer:
         baseline = figures_of(explored.tally, played, complete=explored.reach.complete)
         found = Proposals(scenario=scenario, explored=explored, baseline=baseline, played=played, baseline_ms=took)
         found.looped = tuple(self._loops(scenario)) if self.copies is not None else ()
-        if not found.conflict and not found.looped:
+        if not found.conflict and not found.baseline.waits:
             return found
         self._serial = serial(self.engine, scenario, self.how.stage, self.file)
         rules = rules_of(self.engine.info.server)
