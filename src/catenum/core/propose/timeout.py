@@ -1,6 +1,7 @@
 """Timeout: nobody waits longer than so long. It ends waits by failing, so it eases and never cures wrong data.
 
-Those in the middle of a chain first: they hold up others while they wait.
+Those in the middle of a chain first: they hold up others while they wait. A locking read can also be told not to wait
+at all. To pass over rows that somebody has would change what the read means, so that is not proposed.
 """
 
 from __future__ import annotations
@@ -35,6 +36,30 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
                     eases_only=True,
                 ),
             )
+    yield from _at_once(evidence)
+
+
+def _at_once(evidence: Evidence) -> Iterator[Ladder]:
+    """Locking reads that say at once that somebody has the row, where they are what waits."""
+    rewrite: dict[str, dict[int, str]] = {}
+    for meeting in evidence.explored.tally.meetings.values():
+        if meeting.statement is None:
+            continue
+        reading = evidence.reading(evidence.sql(meeting.waiter, meeting.statement))
+        clause = reading.lock_clause
+        if clause is not None and not clause.endswith(("nowait", "skip locked")):
+            rewrite.setdefault(meeting.waiter, {})[meeting.statement] = reading.with_lock(f"{clause} nowait")
+    if rewrite:
+        yield (
+            Candidate(
+                kind="timeout",
+                name=f"do not wait: {', '.join(rewrite)}",
+                because=evidence.waits_told(list(evidence.transactions)),
+                remedy=remedy(rewrite=rewrite),
+                means=("the read fails at once where somebody has the row; the application can say who, or come back",),
+                eases_only=True,
+            ),
+        )
 
 
 def _limited(evidence: Evidence, meeting: MeetingEntry) -> bool:

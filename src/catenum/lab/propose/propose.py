@@ -118,7 +118,7 @@ class Proposer:
         for ladder in ladders(evidence):
             if self._over(clock) or (self.first_only and found.first_cure_ms is not None):
                 break
-            if slow and ladder[0].eases_only and found.cures:
+            if slow and ladder[0].remedy.timeout and ladder[0].eases_only and found.cures:
                 why = "it only ends waits by failing, each after a second here, and something else cures"
                 found.dropped.append((ladder[0].name, why))
                 continue
