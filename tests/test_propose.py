@@ -8,6 +8,7 @@ import pytest
 
 from catenum import samples
 from catenum.core.compare.verdict import Figures, Verdict
+from catenum.core.errors import InputError
 from catenum.core.propose.candidate import Candidate, Evidence, merged, remedy
 from catenum.core.propose.changes import plain, with_remedies
 from catenum.core.propose.commuting import orders
@@ -92,6 +93,14 @@ def test_names_that_a_scenario_has_are_not_used_again():
     text = CLEAN.lstrip() + "remedies:\n  read committed: {timeout: 1s}\n"
     again = read_scenario(with_remedies(text, [change, change], ["read committed"]).encode(), "again").scenario
     assert list(again.remedies) == ["read committed (2)", "read committed (3)", "read committed"]
+
+
+def test_entries_are_indented_as_those_that_stand_there_and_never_break_the_file():
+    change = Candidate(kind="isolation", name="new", because=(), remedy=remedy(isolation="read committed"))
+    deep = CLEAN.lstrip() + "remedies:  # by hand\n    # the first\n    other: {timeout: 1s}\n"
+    assert set(read_scenario(with_remedies(deep, [change]).encode(), "deep").scenario.remedies) == {"new", "other"}
+    with pytest.raises(InputError, match="in one line"):
+        with_remedies(CLEAN.lstrip() + "remedies: {other: {timeout: 1s}}\n", [change])
 
 
 def test_waiting_alone_is_no_conflict_but_may_be_shortened(kept, call):

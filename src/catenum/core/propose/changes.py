@@ -8,6 +8,7 @@ from typing import Any
 
 import yaml
 
+from catenum.core.errors import InputError
 from catenum.core.propose.candidate import Candidate
 from catenum.core.scenario.model import Remedy, Scenario, Transaction
 from catenum.core.scenario.remedies import apply_remedy
@@ -65,7 +66,7 @@ def _plain(value: Any) -> Any:
 def with_remedies(text: str, candidates: Sequence[Candidate], taken: Collection[str] = ()) -> str:
     """A scenario's text with candidates among its remedies, and all else as it was, comments too.
 
-    ``taken``: the names of the remedies that it has.
+    ``taken``: the names of the remedies that it has. Raises InputError where these stand in one line.
     """
     entries: dict[str, dict[str, Any]] = {}
     for one in candidates:
@@ -74,10 +75,25 @@ def with_remedies(text: str, candidates: Sequence[Candidate], taken: Collection[
             name, number = f"{one.name} ({number})", number + 1
         entries[name] = {"about": f"{one.kind}: {one.means[0]}" if one.means else one.kind, **plain(one.remedy)}
     body = yaml.safe_dump(entries, sort_keys=False, allow_unicode=True, width=120)
-    indented = "".join(f"  {line}\n" for line in body.splitlines())
     lines = text.splitlines(keepends=True)
     for place, line in enumerate(lines):
-        if line.rstrip() == "remedies:":
-            return "".join([*lines[: place + 1], indented, *lines[place + 1 :]])
+        if not line.startswith("remedies:"):
+            continue
+        if line.partition(":")[2].split("#")[0].strip():
+            raise InputError(
+                "the scenario's remedies stand in one line, where nothing can be added",
+                advice="Put each on a line of its own, indented, under 'remedies:'.",
+            )
+        return "".join([*lines[: place + 1], _indented(body, _indent(lines[place + 1 :])), *lines[place + 1 :]])
     end = "" if not text or text.endswith("\n") else "\n"
-    return f"{text}{end}remedies:\n{indented}"
+    return f"{text}{end}remedies:\n{_indented(body, '  ')}"
+
+
+def _indented(body: str, indent: str) -> str:
+    return "".join(f"{indent}{line}\n" for line in body.splitlines())
+
+
+def _indent(lines: Sequence[str]) -> str:
+    """That of the entries which stand there."""
+    first = next((line for line in lines if line.strip() and not line.lstrip().startswith("#")), "")
+    return first[: len(first) - len(first.lstrip())] or "  "
