@@ -41,8 +41,7 @@ def _several(evidence: Evidence, name: str, number: int) -> bool:
     reading = evidence.reading(evidence.sql(name, number))
     if reading.table is None or reading.selected:
         return False
-    key = [column.lower() for column in evidence.keys(reading.table).primary]
-    return bool(key) and not all(column in reading.equals for column in key)
+    return bool(evidence.keys(reading.table).primary) and evidence.key_condition(reading) is None
 
 
 def _locked_first(evidence: Evidence, name: str, number: int) -> str | None:

@@ -113,6 +113,13 @@ class Evidence:
         """A table's keys, whatever the case of its name."""
         return next((keys for name, keys in self.tables.items() if name.lower() == table.lower()), NO_KEYS)
 
+    def key_condition(self, reading: Reading) -> str | None:
+        """The condition by which a statement names one row, by the whole primary key; None where it does not."""
+        key = [column.lower() for column in self.keys(reading.table or "").primary]
+        if not reading.table or not key or any(column not in reading.equals for column in key):
+            return None
+        return " and ".join(f"{column} = {reading.equals[column]}" for column in key)
+
     def level(self, name: str) -> str:
         """The isolation level that a transaction has."""
         return self.explored.levels[name]

@@ -123,9 +123,9 @@ def _guarded(evidence: Evidence, name: str) -> Iterator[Found]:
             change = evidence.reading(evidence.sql(other, number))
             key = [column.lower() for column in evidence.keys(change.table or "").primary]
             states = [c for c in change.assigned if c in change.equals and change.assigned[c] != change.equals[c]]
-            if not (change.table and key and states and all(column in change.equals for column in key)):
+            row = evidence.key_condition(change)
+            if not states or row is None:
                 continue
-            row = " and ".join(f"{column} = {change.equals[column]}" for column in key)
             state = f"{states[0]} = {change.equals[states[0]]}"
             for own in range(1, len(evidence.transactions[name].statements) + 1):
                 reading = evidence.reading(evidence.sql(name, own))

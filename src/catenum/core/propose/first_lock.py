@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.reading import Reading
 from catenum.core.propose.stronger_lock import anomalies_told, levels_for
 
 
@@ -40,14 +41,13 @@ def _rows(evidence: Evidence, name: str) -> dict[tuple[str, str], int]:
     found: dict[tuple[str, str], int] = {}
     for number in range(1, len(evidence.transactions[name].statements) + 1):
         reading = evidence.reading(evidence.sql(name, number))
-        key = [c.lower() for c in evidence.keys(reading.table or "").primary]
-        if reading.table and key and all(c in reading.equals for c in key) and not _carried(evidence, name, reading):
-            condition = " and ".join(f"{column} = {reading.equals[column]}" for column in key)
+        condition = evidence.key_condition(reading)
+        if reading.table and condition is not None and not _carried(evidence, name, reading):
             found.setdefault((reading.table.lower(), condition), number)
     return found
 
 
-def _carried(evidence: Evidence, name: str, reading: object) -> bool:
+def _carried(evidence: Evidence, name: str, reading: Reading) -> bool:
     """Whether the key is a value that an earlier statement kept: at the beginning it is not there yet."""
     kept = {value for statement in evidence.transactions[name].statements for value in statement.kept}
-    return bool(kept & set(getattr(reading, "parameters", ())))
+    return bool(kept & set(reading.parameters))

@@ -55,10 +55,10 @@ def _row_in_place(evidence: Evidence, name: str, number: int) -> str | None:
     """The row that the transaction changes by its key, locked in place of the name."""
     for later in range(number + 1, len(evidence.transactions[name].statements) + 1):
         reading = evidence.reading(evidence.sql(name, later))
-        key = [column.lower() for column in evidence.keys(reading.table or "").primary]
-        if reading.table and key and reading.assigned and all(column in reading.equals for column in key):
-            condition = " and ".join(f"{column} = {reading.equals[column]}" for column in key)
-            return f"select {', '.join(key)} from {reading.table} where {condition} {evidence.rules.row_locks[-1]}"
+        condition = evidence.key_condition(reading)
+        if reading.table and reading.assigned and condition is not None:
+            key = ", ".join(evidence.keys(reading.table).primary)
+            return f"select {key} from {reading.table} where {condition} {evidence.rules.row_locks[-1]}"
     return None
 
 
