@@ -267,7 +267,12 @@ class ScriptedEngine:
         """No data."""
 
     def keep_data(
-        self, ignored: Mapping[str, Sequence[str]], *, shape: bool, written: Collection[str] | None = None
+        self,
+        ignored: Mapping[str, Sequence[str]],
+        *,
+        shape: bool,
+        written: Collection[str] | None = None,
+        updated: Collection[str] = (),
     ) -> None:
         """No data."""
 

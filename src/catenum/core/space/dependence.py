@@ -293,6 +293,22 @@ class Dependence:
         every = (touch for touches in self.touches.values() for touch in touches)
         return frozenset(touch.table for touch in every if touch.table and touch.mode >= TouchMode.WRITE)
 
+    def updated(self) -> frozenset[str]:
+        """Those of ``written`` whose rows stay, with their keys: nothing but UPDATE writes them, and no foreign key."""
+        other = set()
+        for access in (access for found in self.footprints.values() for access in found.accesses):
+            table = access.table.lower()
+            keys = self.tables.get(table)
+            if (
+                keys is None
+                or not keys.primary
+                or keys.references
+                or self._moves_keys(access, keys)
+                or ((access.writes or access.verb == "schema") and not (access.verb == "update" and access.columns))
+            ):
+                other.add(table)
+        return self.written() - other
+
     def to_ask(self) -> dict[Column, list[Written]]:
         """The values that statements compare a key's column with, or give it, where only the server can tell which are
         the same.

@@ -132,12 +132,17 @@ class InnodbData(InnodbControl):
         return tuple(self.steps(read_plan(str(rows[0][0])))) if rows else ()
 
     def keep_data(
-        self, ignored: Mapping[str, Sequence[str]], *, shape: bool, written: Collection[str] | None = None
+        self,
+        ignored: Mapping[str, Sequence[str]],
+        *,
+        shape: bool,
+        written: Collection[str] | None = None,
+        updated: Collection[str] = (),
     ) -> None:
         """In a database beside the scratch one."""
         with self._told():
             self.query("select get_lock(%s, 0)", (self.keeper.kept,))
-            self.keeper.keep(ignored, shape=shape, written=written)
+            self.keeper.keep(ignored, shape=shape, written=written, updated=updated)
 
     def data_state(self) -> str:
         """Fingerprints of the tables' rows."""

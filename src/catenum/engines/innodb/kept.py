@@ -5,6 +5,9 @@ filled again: a DELETE would leave its rows marked as deleted until InnoDB purge
 rows would then fall otherwise than on fresh data. Secondary indexes keep such marks also where the rows are the same
 in the end, so tables that have some are filled again after every schedule that can write them. Where that does not give
 what the planner knew after loading, and where anything but rows changed, the data is loaded again.
+
+A table without secondary indexes whose rows are only updated, and never in their primary key, is updated back: InnoDB
+changes such rows where they stand and marks nothing (row_upd_clust_rec in row0upd.cc), at a sixth of the time.
 """
 
 from __future__ import annotations
@@ -29,6 +32,10 @@ order by c.table_name, c.ordinal_position
 _NUMBERED = "select table_name, auto_increment from information_schema.tables where table_schema = %s"
 _SECONDARY = """
 select distinct table_name from information_schema.statistics where table_schema = %s and index_name <> 'PRIMARY'
+"""
+_PRIMARY = """
+select table_name, column_name from information_schema.statistics
+where table_schema = %s and index_name = 'PRIMARY' order by table_name, seq_in_index
 """
 _ON_INSERT = """
 select 1 from information_schema.triggers where event_object_schema = %s and event_manipulation = 'INSERT' limit 1
@@ -105,6 +112,7 @@ class Keeper(ABC):
         self._numbers: dict[str, int] = {}
         self._sequences: list[str] = []
         self._always: list[str] = []
+        self._by_update: Mapping[str, Sequence[str]] = {}  # the primary key's columns of the tables that may be
         self._watch_shape = self._refers = True
         self._by_loading = self._analyzes = False
         self._start: _State | None = None
@@ -116,6 +124,7 @@ class Keeper(ABC):
         *,
         shape: bool,
         written: Collection[str] | None = None,
+        updated: Collection[str] = (),
     ) -> None:
         """Copy what stands in the scratch database now. See ``engines.ports.data.Data.keep_data``."""
         self.drop()
@@ -130,6 +139,11 @@ class Keeper(ABC):
         secondary = {str(row[0]) for row in self.query(_SECONDARY, (self.schema,))}
         able = set(self._columns) if written is None else {t for t in self._columns if t.lower() in written}
         self._always = [table for table in self._columns if table in able & (secondary | set(self._numbers))]
+        keys: dict[str, list[str]] = {}
+        for table, column in self.query(_PRIMARY, (self.schema,)):
+            if str(table).lower() in updated and table not in self._always:
+                keys.setdefault(str(table), []).append(str(column))
+        self._by_update = {} if shape else keys
         self._refers = bool(self.query(_REFERS, (self.schema,)))
         known = self._known()
         if self.query(_ON_INSERT, (self.schema,)):
@@ -239,9 +253,24 @@ class Keeper(ABC):
             raise NeedsReload
         for name, was, _ in moved:
             self.query(self.sequence_back.format(self.own(name), was.partition("|")[0]))
-        self._refill(tables)
-        if self.state() != start:
+        rest = [table for table in tables if table not in self._by_update]
+        for table in tables:
+            if table not in rest:
+                self._update_back(table)
+        self._refill(rest)
+        back = self.state() == start
+        if not back and len(rest) < len(tables):
+            self._refill(tables)
+            back = self.state() == start
+        if not back:
             raise NotRestored("the data could not be brought back", self._differing())
+
+    def _update_back(self, table: str) -> None:
+        """Of a table whose rows all stand there still, and whose keys were not touched."""
+        keys = self._by_update[table]
+        same = " and ".join(f"own.{_q(key)} = copy.{_q(key)}" for key in keys)
+        values = ", ".join(f"own.{_q(c)} = copy.{_q(c)}" for c in self._columns[table] if c not in keys)
+        self.query(f"update {self.own(table)} own join {self._copy(table)} copy on {same} set {values}")
 
     def _refill(self, tables: Sequence[str]) -> None:
         if not tables:

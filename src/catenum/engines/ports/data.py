@@ -69,13 +69,19 @@ class Data(Protocol):
         """
 
     def keep_data(
-        self, ignored: Mapping[str, Sequence[str]], *, shape: bool, written: Collection[str] | None = None
+        self,
+        ignored: Mapping[str, Sequence[str]],
+        *,
+        shape: bool,
+        written: Collection[str] | None = None,
+        updated: Collection[str] = (),
     ) -> None:
         """Remember what the tables hold now, for ``data_state`` and ``restore_data``.
 
         ``ignored``: per table the columns that ``data_state`` shall not cover; they are put back all the same.
         ``shape``: statements may change more than rows. ``written``: the tables that statements can write, in lower
-        case; None where that is not known. Raises NotRestored where what is put back is not what was there, and
+        case; None where that is not known. ``updated``: those of them that are only updated, and never in a key.
+        Raises NotRestored where what is put back is not what was there, and
         NeedsReload, once, where the server would not plan as before: what stands there then must be loaded again.
         """
 

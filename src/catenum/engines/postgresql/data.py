@@ -110,7 +110,12 @@ class PostgresqlData(PostgresqlControl):
         return tuple(steps_of(row[0][0]["Plan"])) if row else ()
 
     def keep_data(
-        self, ignored: Mapping[str, Sequence[str]], *, shape: bool, written: Collection[str] | None = None
+        self,
+        ignored: Mapping[str, Sequence[str]],
+        *,
+        shape: bool,
+        written: Collection[str] | None = None,
+        updated: Collection[str] = (),
     ) -> None:
         """In a schema beside the scratch space."""
         with self._told(self.info.url):

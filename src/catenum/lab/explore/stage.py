@@ -250,8 +250,13 @@ class Stage:
             self._keep_once()
 
     def _keep_once(self) -> None:
-        written = self.dependence.written() if self.dependence.plain else None
-        self.engine.keep_data(self.ignored.by_table(), shape=self.shape, written=written)
+        plain = self.dependence.plain
+        self.engine.keep_data(
+            self.ignored.by_table(),
+            shape=self.shape,
+            written=self.dependence.written() if plain else None,
+            updated=self.dependence.updated() if plain else (),
+        )
 
     def _reload(self) -> None:
         self.engine.end(list(self.sessions.values()))
