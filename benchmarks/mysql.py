@@ -12,6 +12,7 @@ import time
 from collections.abc import Callable, Sequence
 
 import pymysql
+from crowd import Server
 from exploring import MOVES, ROWS, explored, paths, scenario
 
 from catenum.engines.mysql.lookout import look_at
@@ -20,7 +21,7 @@ from catenum.lab.run.play import PlayOptions, play
 
 WAITS = "select count(*) from performance_schema.data_lock_waits where requesting_thread_id = %s"
 THREAD = "select thread_id from performance_schema.threads where processlist_id = %s"
-ROUNDS, LOCKS = 40, 100_000
+ROUNDS, LOCKS, SESSIONS = 40, 100_000, 500
 MANY = f"insert into by_hand.hot with recursive r(i) as (select 1 union all select i + 1 from r where i < {LOCKS})"
 
 
@@ -111,14 +112,16 @@ def noticed(connect: Connector) -> float:
     return statistics.median(late)
 
 
-def looked(where: dict) -> tuple[float, float, float]:
-    """Median ms of a look at 220 sessions, 100 of them waiting in chains of ten; with many locks held, of a look and of
+def looked() -> tuple[float, float, float]:
+    """Median ms of a look at 500 sessions, 100 of them waiting in chains of ten; with many locks held, of a look and of
     reading the whole lock table.
     """
-    made = [pymysql.connect(**where, autocommit=False, ssl_disabled=True) for _ in range(220)]
+    server = Server("mysql")
+    where = {"unix_socket": f"{server.folder}/server.sock", "user": "root"}
+    made = [pymysql.connect(**where, autocommit=False, ssl_disabled=True) for _ in range(SESSIONS)]
     first = made[0].cursor()
     for sql in (
-        "drop database if exists by_hand", "create database by_hand",
+        "create database by_hand",
         "create table by_hand.hot (id int primary key, n int)",
         "set session cte_max_recursion_depth = 1000000",
         f"{MANY} select i, 0 from r",
@@ -142,8 +145,7 @@ def looked(where: dict) -> tuple[float, float, float]:
     made[-2].cursor().execute("select count(*) from performance_schema.data_locks")
     whole = (time.perf_counter() - start) * 1e3
     lookout.close()
-    for connection in made:
-        _quietly(made[-2], f"kill {connection.thread_id()}") if connection is not made[-2] else None
+    server.stop()
     return few, many, whole
 
 
@@ -184,9 +186,9 @@ def main() -> int:
                 hand.play(order)
             ratios.append(one * (time.perf_counter() - start) / (4 * len(orders)))
         told("explore berth-swap / a loop by hand, schedules a second", statistics.median(ratios), 0.8, least=True)
-        few, many, whole = looked(connect.where)
-        told("a look at 220 sessions, 100 of them waiting, median", few, 20, unit=" ms")
-        told(f"the same with {LOCKS:,} locks held (reading them all takes {whole:.0f} ms)", many, 20, unit=" ms")
+    few, many, whole = looked()
+    told(f"a look at {SESSIONS} sessions, 100 of them waiting, median", few, 20, unit=" ms")
+    told(f"the same with {LOCKS:,} locks held (reading them all takes {whole:.0f} ms)", many, 20, unit=" ms")
     return 0 if good else 1
 
 

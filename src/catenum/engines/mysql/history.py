@@ -21,15 +21,16 @@ Query = Callable[..., list[tuple[Any, ...]]]
 _TRANSACTIONS = """
 select t.processlist_id, x.event_id, x.timer_wait, x.isolation_level, x.access_mode,
        if(x.nesting_event_type = 'STATEMENT', x.nesting_event_id, null)
-from performance_schema.threads t join performance_schema.events_transactions_current x on x.thread_id = t.thread_id
+from performance_schema.threads t straight_join performance_schema.events_transactions_current x on x.thread_id = t.thread_id
 where t.processlist_id in ({}) and x.state = 'ACTIVE'
 """
 _COLUMNS = (
     *("t.processlist_id", "s.event_id", "s.end_event_id", "s.timer_wait", "s.nesting_event_id", "s.nesting_event_type"),
     *("s.nesting_event_level", "s.event_name", "s.sql_text"),
 )
+#: From the threads to their events: left alone, the server reads the events of all threads, ten a thread.
 _FROM = (
-    "from performance_schema.threads t join performance_schema.{} s on s.thread_id = t.thread_id "
+    "from performance_schema.threads t straight_join performance_schema.{} s on s.thread_id = t.thread_id "
     "where t.processlist_id in ({})"
 )
 
