@@ -193,6 +193,51 @@ def _on_postgresql(place: Path, found: Captured) -> None:
     _make_all("postgresql", connect, lambda session: str(session.info.backend_pid), found)
 
 
+UPDATE = "update berth set moved = 2 where id = 3"
+#: What one does while another holds its row: what comes of it, what it runs before, and then; how somebody ends it;
+#: whether the other goes on holding the row until it is over.
+OTHER_KINDS: tuple[tuple[tuple[str, ...], tuple[str, ...], str, str | None, bool], ...] = (
+    (("wait",), (), UPDATE, None, False),
+    (("timeout",), ("set lock_timeout = 200",), UPDATE, None, True),
+    (("refused",), (), "select * from berth where id = 3 for update nowait", None, True),
+    (("wait", "refused"), ("begin isolation level repeatable read", "select 1 from berth"), UPDATE, None, False),
+    (("ended",), (), UPDATE, "select pg_cancel_backend(%s)", True),
+    (("ended",), (), UPDATE, "select pg_terminate_backend(%s)", True),
+)
+KINDS = [kind for kinds, *_ in OTHER_KINDS for kind in kinds]
+
+
+def other_kinds(folder: Path, messages: str) -> None:
+    """Make every conflict of PostgreSQL's that is no deadlock, one after another, and take the logs."""
+    with logging_server("postgresql", folder, statements=False, messages=messages) as (url, _):
+        where = f"host={parse_qs(urlsplit(url).query)['host'][0]} user=catenum dbname=postgres"
+        with psycopg.connect(where, autocommit=True) as admin:
+            for sql in TABLES[:2]:
+                admin.execute(sql.replace("values (3", "(id, vessel) values (3"))
+            for _, before, sql, end, until_over in OTHER_KINDS:
+                holder = psycopg.connect(where, application_name="early")
+                waiter = psycopg.connect(where, autocommit=True)
+                holder.execute("update berth set moved = 1 where id = 3")
+                for one in before:
+                    waiter.execute(one)
+                thread = threading.Thread(target=_quietly, args=(waiter, sql))
+                thread.start()
+                time.sleep(0.15)  # longer than deadlock_timeout, so that a wait is logged
+                if end:
+                    admin.execute(end, [waiter.info.backend_pid])
+                if until_over:
+                    thread.join()
+                holder.commit()
+                thread.join()
+                holder.close()
+                waiter.close()
+
+
+def _quietly(session: psycopg.Connection, sql: str) -> None:
+    with contextlib.suppress(psycopg.Error):
+        session.execute(sql)
+
+
 def _innodb(recipe: Any, place: Path, server: str, *, statements: bool, messages: str) -> list[str]:
     logs = [f"--log-error={place}/error.log", f"--general-log-file={place}/general.log",
             f"--general-log={'ON' if statements else 'OFF'}", "--innodb-print-all-deadlocks=ON"]  # fmt: skip

@@ -17,7 +17,7 @@ import psycopg
 import pymysql
 import pytest
 
-from capturing import Captured, captured, logging_server, pairs_of
+from capturing import KINDS, Captured, captured, logging_server, other_kinds, pairs_of
 from catenum.core.capture.restage import restaged
 from catenum.core.capture.tables import read_schema
 from catenum.core.scenario.reader import read_scenario
@@ -199,9 +199,8 @@ def test_terse_and_verbose_logs_are_read_for_what_they_have(call, logs, tmp_path
     assert "two members" in call("restage", "terse.log", "--pick", fallen[0]["number"]).err
 
 
-@pytest.mark.parametrize("language", ["de_DE", "fr_FR", "ja_JP", "ru_RU"])
-def test_a_log_in_another_language_tells_the_same(request, call, tmp_path, monkeypatch, language):
-    needs("postgresql")
+def make_locale(request, monkeypatch, language: str) -> None:
+    """Where a server finds it that the test starts."""
     place = Path(tempfile.mkdtemp(prefix="catenum-locale-"))  # where the server's own user can read it
     place.chmod(0o755)
     request.addfinalizer(lambda: shutil.rmtree(place, ignore_errors=True))
@@ -211,6 +210,12 @@ def test_a_log_in_another_language_tells_the_same(request, call, tmp_path, monke
     if made_locale.returncode not in (0, 1):  # 1: with warnings
         pytest.skip(f"the system cannot make the locale {language}: {made_locale.stderr.decode()}")
     monkeypatch.setenv("LOCPATH", str(place))
+
+
+@pytest.mark.parametrize("language", ["de_DE", "fr_FR", "ja_JP", "ru_RU"])
+def test_a_log_in_another_language_tells_the_same(request, call, tmp_path, monkeypatch, language):
+    needs("postgresql")
+    make_locale(request, monkeypatch, language)
     folder = tmp_path / "logs"
     folder.mkdir()
     found = captured("postgresql", folder, statements=True, messages=f"{language}.UTF-8")
@@ -225,6 +230,31 @@ def test_a_log_in_another_language_tells_the_same(request, call, tmp_path, monke
             assert all(len(member["history"]) == 2 for member in one["members"])
         masked = call("intake", folder / form, "--mask", "--json").out
         assert not [word for word in ("Halcyon", "Oriel", "id = 7") if word in masked]
+
+
+@pytest.mark.parametrize("language", ["C", "de_DE", "ko_KR", "uk_UA"])
+def test_waits_timeouts_and_refusals_are_known_in_any_language(request, call, tmp_path, monkeypatch, language):
+    needs("postgresql")
+    if language != "C":
+        make_locale(request, monkeypatch, language)
+    other_kinds(tmp_path, language if language == "C" else f"{language}.UTF-8")
+    for form in ("port.csv", "port.json"):
+        told = call("intake", tmp_path / form, "--json").json["conflicts"]
+        assert [one["kind"] for one in told] == KINDS
+        assert all(one["relations"] == ["berth"] for one in told)
+        logged = [one for one in told if one["kind"] != "refused"]
+        assert all(wait["holder"] for one in logged for wait in one["waits"])
+    told = call("intake", tmp_path / "port.log", "--json").json["conflicts"]
+    if language == "C" or "lock timeout" in (tmp_path / "port.log").read_text():
+        assert [one["kind"] for one in told] == KINDS
+        return
+    # without a code, a message in another language does not say why a statement failed
+    assert [one["kind"] for one in told] == ["wait"] * 5
+    failed = [any("then failed" in note for note in one["notes"]) for one in told]
+    assert failed == [False, True, False, True, True]
+    story = call("intake", tmp_path / "port.log", "--pick", 2).out
+    assert "waited, and then failed" in story
+    assert "continued" not in story
 
 
 @pytest.mark.parametrize(

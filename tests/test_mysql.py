@@ -399,7 +399,7 @@ def test_of_a_long_transaction_it_is_said_that_the_first_statements_are_gone(pie
 def test_an_event_that_holds_a_row_is_not_taken_for_replication(pier, own_mysql, call):
     admin, gate = pier("admin"), pier("gate")
     ask(admin, "set global event_scheduler = on")
-    ask(admin, "create event pier.tide on schedule at now() do begin start transaction; "
+    ask(admin, "create event pier.tide on schedule at now() + interval 1 second do begin start transaction; "
                "update pier.berth set n = 1 where id = 3; do sleep(60); end")  # fmt: skip
     until(lambda: ask(gate, "select 1 from information_schema.innodb_trx where trx_rows_modified > 0"), "it began")
     waiter = blocked(gate, "delete from pier.berth where id = 3")

@@ -24,6 +24,7 @@ from catenum.core.record.recording import (
     TargetInfo,
     TransactionRecord,
     Wait,
+    WaitEnd,
 )
 from catenum.core.record.waits import Edge, Resource, ResourceKind, WaitGraph
 from catenum.core.serverlog.conflicts import CapturedWait, Conflict, Member, Provenance, relations_of
@@ -153,7 +154,7 @@ def _resource(wait: CapturedWait) -> Resource:
 def _wait(
     wait: CapturedWait, conflict: Conflict, names: Mapping[str, str], statements: Mapping[str, tuple[str, ...]]
 ) -> Wait:
-    ends = {"timeout": "failed", "refused": "failed", "ended": "failed", "wait": "went on"}
+    ends: dict[str, WaitEnd] = {"timeout": "failed", "refused": "failed", "ended": "failed"}
     length = (wait.seconds or 0.0) * 1e3
     return Wait(
         waiter=names[wait.waiter],
@@ -168,7 +169,7 @@ def _wait(
         move=next(place for place, member in enumerate(conflict.members, 1) if member.session == wait.waiter),
         since_ms=0.0,
         until_ms=length or None,
-        ended=ends.get(conflict.kind, "failed" if wait.waiter == conflict.victim else "lasted"),  # type: ignore[arg-type]
+        ended=wait.ended or ends.get(conflict.kind, "failed" if wait.waiter == conflict.victim else "lasted"),
     )
 
 

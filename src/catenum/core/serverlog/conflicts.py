@@ -11,7 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal, Protocol
 
-from catenum.core.record.recording import Kind
+from catenum.core.record.recording import Kind, WaitEnd
 from catenum.core.serverlog import LogEntry
 
 ConflictKind = Literal["deadlock", "wait", "timeout", "refused", "ended"]
@@ -47,7 +47,8 @@ class CapturedWait:
     types of the columns; ``key_fields``: how many of them are a primary key's, where that shows; ``row``: what of the
     row they show, by column, where the columns are known. ``queued``: the holder does not have it
     either, and waits for it further ahead. ``address``: that of a row's version in its table; ``transaction``: the
-    number of the one for whose end is waited, both as the server counts them.
+    number of the one for whose end is waited, both as the server counts them. ``ended``: how the wait ended, where
+    the kind of the conflict does not say it.
     """
 
     waiter: str
@@ -65,6 +66,7 @@ class CapturedWait:
     transaction: str | None = None
     row: Mapping[str, str] = field(default_factory=dict)
     seconds: float | None = None
+    ended: WaitEnd | None = None
     provenance: Mapping[str, Provenance] = field(default_factory=dict)
 
 

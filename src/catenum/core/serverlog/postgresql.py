@@ -11,26 +11,9 @@ from functools import partial
 from typing import Any, NamedTuple
 
 from catenum.core.serverlog import LogEntry, LogReader
+from catenum.core.serverlog.postgresql_words import ENGLISH
 
 _PARTS = ("DETAIL", "HINT", "QUERY", "CONTEXT", "STATEMENT", "LOCATION")
-#: What the server's messages are called in the languages that it ships, by what they are in English.
-_WORDS = {
-    "LOG": "LOG JOURNAL 로그 ログ ЛОГ СООБЩЕНИЕ KAYIT 日志 LOGG DZIENNIK REGISTRO",
-    "ERROR": "ERROR ERREUR FEHLER ERRORE ERRO BŁĄD ОШИБКА ПОМИЛКА HATA FEL エラー 오류 错误 ΣΦΑΛΜΑ CHYBA",
-    "FATAL": "FATAL FATALE КРИТИЧНО ВАЖНО ÖLÜMCÜL 致命错误 致命的エラー KATASTROFALNY ФАТАЛЬНО",
-    "PANIC": "PANIC PANIQUE PANIK PÁNICO PANICO 패닉 ПАНИКА PANİK ПАНІКА",
-    "WARNING": "WARNING ATTENTION WARNUNG ATTENZIONE ADVERTENCIA AVISO 警告 경고 ПРЕДУПРЕЖДЕНИЕ UYARI VARNING",
-    "NOTICE": "NOTICE HINWEIS NOTIFICA NOTA 알림 注意 ЗАМЕЧАНИЕ NOT NOTIS UWAGA",
-    "INFO": "INFO INFORMAÇÃO 情報 정보 ИНФОРМАЦИЯ BİLGİ 信息",
-    "DEBUG": "DEBUG DÉBOGAGE DEPURAÇÃO 디버그 调试 デバッグ ОТЛАДКА",
-    "DETAIL": "DETAIL DÉTAIL DETTAGLI DETALLE DETALHE 詳細 상세정보 详细信息 ПОДРОБНОСТИ AYRINTI DETALJ SZCZEGÓŁY",
-    "HINT": "HINT ASTUCE TIPP SUGGERIMENTO SUGERENCIA DICA ヒント 힌트 提示 ПОДСКАЗКА İPUCU TIPS PODPOWIEDŹ",
-    "QUERY": "QUERY REQUÊTE ANFRAGE CONSULTA 问询 ЗАПРОС SORGU FRÅGA 問い合わせ 쿼리",
-    "CONTEXT": "CONTEXT CONTEXTE ZUSAMMENHANG CONTESTO CONTEXTO コンテキスト 上下文 КОНТЕКСТ BAĞLAM KONTEXT",
-    "STATEMENT": "STATEMENT INSTRUCTION ANWEISUNG ISTRUZIONE SENTENCIA COMANDO 文 명령 구문 语句 ОПЕРАТОР İFADE SATS",
-    "LOCATION": "LOCATION EMPLACEMENT ORT POSIZIONE UBICACIÓN 場所 위치 位置 ПОЛОЖЕНИЕ YER PLATS",
-}  # fmt: skip
-_ENGLISH = {word: name for name, words in _WORDS.items() for word in words.split()}
 _TIME = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)?(?: [A-Z][A-Za-z0-9_/+-]*| [+-]\d\d(?::?\d\d)?)?")
 #: Seconds since 1970 with ms, as the prefix has them by ``%n``.
 _EPOCH = re.compile(r"(?<![\d.])(1\d{9}\.\d{3})(?!\d)")
@@ -138,7 +121,7 @@ class _CsvLog:
                 # A log has millions: this is the quickest way to make one.
                 yield _make(
                     (
-                        "", row[0], int(row[3]) if row[3] else None, _ENGLISH.get(row[11], row[11]), row[12], row[13],
+                        "", row[0], int(row[3]) if row[3] else None, ENGLISH.get(row[11], row[11]), row[12], row[13],
                         row[14] or None, row[15] or None, row[18] or None, row[19] or None, row[1] or None,
                         row[2] or None, row[22] or None, row[9] or None, row[7],
                     )
@@ -251,7 +234,7 @@ def _head(line: str) -> _Head | None:
         begins = ends
         while begins and (line[begins - 1].isalpha() or (begins == ends and line[begins - 1].isdigit())):
             begins -= 1
-        kind = _ENGLISH.get(line[begins:ends].rstrip("12345"))
+        kind = ENGLISH.get(line[begins:ends].rstrip("12345"))
         if kind is not None:
             return _Head(kind, begins, at + 3)
         at = line.find(":  ", at + 1)
@@ -299,7 +282,7 @@ def _entry(told: dict[str, Any]) -> LogEntry:
         raw="",
         at=told["at"] or None,
         pid=int(number) if number else None,
-        severity=_ENGLISH.get(told["severity"] or "", told["severity"] or ""),
+        severity=ENGLISH.get(told["severity"] or "", told["severity"] or ""),
         code=told["code"] or None,
         message=told["message"] or "",
         detail=told["detail"] or None,

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
+from catenum.core.record.recording import WaitEnd
 from catenum.core.serverlog import LogEntry
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member, Provenance, Texts, relations_of
 from catenum.core.serverlog.histories import Histories, Open
@@ -19,16 +20,14 @@ from catenum.core.serverlog.postgresql_details import MODE, NUMBERS, Told, cycle
 from catenum.core.serverlog.postgresql_statements import PARAMETER, history_of, statement_of, with_values
 
 #: Which conflict an error is, by its code (documentation, appendix A).
-_DEADLOCK, _NOT_FREE, _REFUSED, _CANCELLED, _ENDED = "40P01", "55P03", "40001", "57014", "57P01"
-_TUPLE = re.compile(r"\((\d+,\d+)\)")
+_DEADLOCK, _NOT_FREE, _REFUSED, _CANCELLED, _ENDED, _DONE = "40P01", "55P03", "40001", "57014", "57P01", "00000"
+_TUPLE = re.compile(r"\((\d+), ?(\d+)\)|(?<![\d,(])(\d+),(\d+) 튜플")
 _ADVISORY = re.compile(r"\[(\d+),(\d+),(\d+),(\d+)\]")
 _VIRTUAL = re.compile(r"(?<![\d/])(\d+/\d+)(?![\d/])")
 _ENDED_WORDS = ("canceling statement due to user request", "terminating connection due to administrator command")
-#: ``log_lock_waits``: process, mode, length in ms; the details name who holds, then who queues.
-_WAIT = re.compile(
-    r"^\D{0,40}?(?P<pid>\d+)(?!\d).*?(?<![A-Za-z])(?P<mode>[A-Z][A-Za-z]*Lock)(?![A-Za-z]).*?(?P<ms>[\d.,]+)\s*\D{0,40}$",
-    re.DOTALL,
-)
+#: The length of a wait in a message of ``log_lock_waits``, with three places whatever the language (proc.c).
+_LENGTH = re.compile(r"(?<![\d.,\[/])\d+[.,]\d{3}(?![\d.,)\]])")
+_STOP = re.compile("[.。]")
 _ACQUIRED = re.compile(r"process \d+ acquired ")
 _NO_WAIT_OF = re.compile(r"process \d+ (?:avoided deadlock|detected deadlock|failed to acquire)")
 _LOCK_NAMED = re.compile(r'"((?:[^"]|"")+)"|„([^“]+)“|«\s*([^»]+?)\s*»|»([^«]+)«|“([^”]+)”')
@@ -52,7 +51,7 @@ class _OpenWait:
     since_ms: float
     holders: tuple[int, ...] = ()
     members: tuple[Member, ...] = ()  # as they stood when the wait was logged: holders go on before it ends
-    ended: bool = False
+    ended: WaitEnd = "lasted"
 
 
 class PostgresqlConflicts:
@@ -63,12 +62,13 @@ class PostgresqlConflicts:
         self._ran: dict[int | None, deque[LogEntry]] = {}
         self._who: dict[int, LogEntry] = {}
         self._waits: dict[int, _OpenWait] = {}
+        self._has_details = False  # log_error_verbosity is not terse
 
     def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
         """Each conflict, when it is whole; a wait, when it is over or the log ends."""
         ran = self._ran
         for entry in entries:
-            if entry.severity == "LOG" and "Lock" not in entry.message:
+            if (entry.severity == "LOG" or entry.code == _DONE) and "Lock" not in entry.message:
                 # Most of a log: looked into only where its session takes part in a conflict.
                 kept = ran.get(entry.pid)
                 if kept is None:
@@ -94,7 +94,7 @@ class PostgresqlConflicts:
 
     def _of(self, entry: LogEntry) -> Iterator[Conflict]:
         code = entry.code
-        if entry.severity == "LOG" and code in (None, "00000"):
+        if code == _DONE or (entry.severity == "LOG" and code is None):
             yield from self._log(entry)
             return
         members = cycle(entry.detail) if entry.detail and code in (None, _DEADLOCK) else []
@@ -104,19 +104,28 @@ class PostgresqlConflicts:
                 self._waits.pop(pid or 0, None)  # its wait is part of the deadlock
             yield found
         elif code == _NOT_FREE or (code is None and _is(entry, "lock timeout", "could not obtain lock")):
-            timeout = entry.pid in self._waits or "could not obtain" not in entry.message
-            yield self._single(entry, "timeout" if timeout and not _is(entry, "could not obtain") else "refused")
+            # who was not to wait is told for what: a timeout's message names nothing
+            named = _LOCK_NAMED.search(entry.message) or "could not obtain" in entry.message
+            yield self._single(entry, "refused" if named else "timeout")
         elif code == _REFUSED or (code is None and entry.message.startswith("could not serialize access")):
             yield self._single(entry, "refused")
-        elif entry.pid is not None and (code in (_CANCELLED, _ENDED) or (code is None and _is(entry, *_ENDED_WORDS))):
-            waited = self._waits.pop(entry.pid, None) is not None
-            if waited or _TUPLE.search(entry.context or "") or (entry.tag or "").endswith(" waiting"):
-                yield self._single(entry, "ended")
+        elif self._ends_wait(entry):
+            yield self._single(entry, "ended")
         if entry.pid is not None and entry.severity in ("ERROR", "FATAL", "PANIC"):
-            self._failed(entry)
+            yield from self._failed(entry)
 
-    def _failed(self, entry: LogEntry) -> None:
-        self._waits.pop(entry.pid or 0, None)
+    def _ends_wait(self, entry: LogEntry) -> bool:
+        """Whether somebody ended this session or its statement while it waited for a lock."""
+        ended = entry.code in (_CANCELLED, _ENDED) or (entry.code is None and _is(entry, *_ENDED_WORDS))
+        waited = entry.pid in self._waits or _TUPLE.search(entry.context or "") is not None
+        return entry.pid is not None and ended and (waited or (entry.tag or "").endswith(" waiting"))
+
+    def _failed(self, entry: LogEntry) -> Iterator[Conflict]:
+        wait = self._waits.pop(entry.pid or 0, None)
+        if wait is not None:
+            wait.ended = "failed"
+            found = self._wait_conflict(wait)
+            yield replace(found, notes=(*found.notes, f"the statement then failed: {entry.message}"))
         if entry.severity != "ERROR":
             self._ran.pop(entry.pid or 0, None)
 
@@ -145,34 +154,40 @@ class PostgresqlConflicts:
     # -- waits -------------------------------------------------------------------------------------------------------
 
     def _waiting(self, entry: LogEntry) -> Iterator[Conflict]:
-        found = _WAIT.match(entry.message)
-        if found is None or _NO_WAIT_OF.match(entry.message):
+        self._has_details = self._has_details or entry.detail is not None
+        mode, length = MODE.search(entry.message), _LENGTH.search(entry.message)
+        if mode is None or length is None or entry.pid is None or _NO_WAIT_OF.match(entry.message):
             return
-        pid, ms = int(found["pid"]), _milliseconds(found["ms"])
+        pid, ms = entry.pid, _milliseconds(length[0])
+        if str(pid) not in NUMBERS.findall(entry.message):
+            return
         known = self._waits.get(pid)
         if _ACQUIRED.match(entry.message) or (known is not None and not entry.detail):
             if known is not None:
                 self._waits.pop(pid)
                 known.since_ms = ms
-                known.ended = True
+                known.ended = "went on"
                 yield self._wait_conflict(known)
             return
-        told, _, queue = (entry.detail or "").partition(".")
+        told, queue = [*_STOP.split(entry.detail or "", maxsplit=1), ""][:2]
         holders = NUMBERS.findall(told)
-        if found["pid"] not in NUMBERS.findall(queue):
+        if (entry.detail or self._has_details) and str(pid) not in NUMBERS.findall(queue):
             return  # who waits stands in the queue; who has found a deadlock, or got the lock, does not
         if known is not None:
             yield self._wait_conflict(self._waits.pop(pid))
         numbers = tuple(map(int, holders))
         members = (self._member(pid, entry.statement, entry), *(self._member(one, None, None) for one in numbers))
-        self._waits[pid] = _OpenWait(entry, pid, found["mode"], ms, numbers, members)
+        self._waits[pid] = _OpenWait(entry, pid, mode["mode"], ms, numbers, members)
 
     def _wait_conflict(self, wait: _OpenWait) -> Conflict:
         entry = wait.entry
         place = self._place(entry.message, entry.context, entry.statement, own=True)
         holders: tuple[int | None, ...] = wait.holders or (None,)
-        waits = tuple(_wait(wait.pid, holder, wait.mode, place, wait.since_ms / 1e3) for holder in holders)
-        lasted = "lasted" if wait.ended else "had lasted, when the log last reports it,"
+        waits = tuple(
+            replace(_wait(wait.pid, holder, wait.mode, place, wait.since_ms / 1e3), ended=wait.ended)
+            for holder in holders
+        )
+        lasted = "lasted" if wait.ended == "went on" else "had lasted, when the log last reports it,"
         return Conflict(
             kind="wait",
             server=self.texts.name,
@@ -282,7 +297,7 @@ class PostgresqlConflicts:
 
     def _place(self, message: str, context: str | None, statement: str | None, *, own: bool) -> _Place:
         """What a wait is for: the message's own words, the context of the session that wrote it, its statement."""
-        tuple_at = _TUPLE.search(context or "")
+        tuple_at = _address(context or "")
         named = _LOCK_NAMED.findall((context or "").split("\n")[0]) if tuple_at else []
         if tuple_at and named:
             named_so = next(name for name in named[-1] if name)
@@ -290,8 +305,8 @@ class PostgresqlConflicts:
             mine = {name for name, _ in self.texts.tables_of(statement or "")}
             if table and named_so not in mine and "\n" not in (context or "").strip():  # a unique index's entry
                 return _Place(f"an entry of index {named_so} of {table}", table, source, named_so)
-            return _Place(f"{named_so} row at ({tuple_at[1]})", named_so, "captured", address=f"({tuple_at[1]})")
-        at = _TUPLE.search(message)
+            return _Place(f"{named_so} row at {tuple_at}", named_so, "captured", address=tuple_at)
+        at = _address(message)
         advisory, virtual = _ADVISORY.search(message), _VIRTUAL.search(message)
         direct = [next(name for name in names if name) for names in _LOCK_NAMED.findall(message)]
         direct = [name for name in direct if not re.search(r"[\s\[]\d", name)]  # some languages quote what is no name
@@ -305,8 +320,7 @@ class PostgresqlConflicts:
         numbers = NUMBERS.findall(message)
         if at:
             relation = numbers[-3] if len(numbers) > 3 else numbers[1] if len(numbers) > 1 else "?"
-            text = f"{table or f'relation {relation}'} row at ({at[1]})"
-            return _Place(text, table, source, address=f"({at[1]})")
+            return _Place(f"{table or f'relation {relation}'} row at {at}", table, source, address=at)
         if re.search(r"relation|Relation|リレーション|отношен|관계", message) and len(numbers) > 2:
             return _Place(table or f"relation {numbers[1]}", table, source)
         number = numbers[1] if len(numbers) > 1 else None
@@ -339,6 +353,12 @@ def _wait(waiter: int, holder: int | None, mode: str, place: _Place, seconds: fl
             "holder": told if holder is not None else "unknown",
         },
     )
+
+
+def _address(text: str) -> str | None:
+    """Of a row's version: block and place, as ``(0,2)``."""
+    found = _TUPLE.search(text)
+    return f"({','.join(part for part in found.groups() if part is not None)})" if found else None
 
 
 def _transaction(message: str) -> str | None:

@@ -13,7 +13,8 @@ from typing import NamedTuple
 from catenum.core.serverlog.conflicts import CUT
 
 #: A number that is no part of another thing, and a lock's mode.
-NUMBERS = re.compile(r"(?<![\w.\[(/,:])\d+(?![\w\])/]|[.,]\d)")
+#: Letters of languages without spaces may stand beside it.
+NUMBERS = re.compile(r"(?<![\w.\[(/,:])\d+(?![\w\])/]|[.,]\d)", re.ASCII)
 MODE = re.compile(r"(?<![A-Za-z])(?P<mode>[A-Z][A-Za-z]*(?:Lock|Predicate))(?![A-Za-z])")
 #: Lengths of statements at which a server cuts them (``track_activity_query_size`` less one), in bytes.
 _CUT_AT = frozenset(2**power - 1 for power in range(7, 21))

@@ -30,9 +30,15 @@ def _clean(recording: Recording) -> str:
 
 def _waited(recording: Recording) -> str:
     longest = max(recording.waits, key=length_of)
-    waiters = sorted({wait.waiter for wait in recording.waits})
+    ends = {wait.waiter: wait.ended for wait in recording.waits}
+    went, failed, lasted = (
+        sorted(n for n, end in ends.items() if end == how) for how in ("went on", "failed", "lasted")
+    )
+    told = [f"{listed(went)} waited, and continued when the lock was free"] if went else []
+    told += [f"{listed(failed)} waited, and then failed"] if failed else []
+    told += [f"{listed(lasted)} waited, and what became of that is not reported"] if lasted else []
     return (
-        f"Block, not deadlock: {listed(waiters)} waited, and continued when the lock was free; there was no cycle. "
+        f"Block, not deadlock: {'; '.join(told)}; there was no cycle. "
         f"Longest wait: {longest.waiter} for {longest.holder} over {longest.resource.text}, "
         f"{duration(length_of(longest))}; "
         f"longest chain: {recording.longest_chain()}."

@@ -34,7 +34,7 @@ def _headline(recording: Recording) -> Section:
     outcome = recording.outcome
     bad = outcome.kind not in ("clean", "waited") or any(v is not True for v in outcome.holds.values())
     return Section(
-        f"{outcome.kind}: {MEANING[outcome.kind]}",
+        f"{outcome.kind}: {_meaning(recording)}",
         (Line(headline(recording), "bad" if bad else "good", hang=0),),
     )
 
@@ -361,3 +361,9 @@ PARTS: dict[str, Callable[[Recording], Section]] = {
     "end": _end,
     "notes": _notes,
 }
+
+
+def _meaning(recording: Recording) -> str:
+    if recording.outcome.kind == "waited" and any(wait.ended != "went on" for wait in recording.waits):
+        return "a transaction waited for a lock"  # a log does not say of every wait how it ended
+    return MEANING[recording.outcome.kind]

@@ -21,7 +21,8 @@ Query = Callable[..., list[tuple[Any, ...]]]
 _TRANSACTIONS = """
 select t.processlist_id, x.event_id, x.timer_wait, x.isolation_level, x.access_mode,
        if(x.nesting_event_type = 'STATEMENT', x.nesting_event_id, null)
-from performance_schema.threads t straight_join performance_schema.events_transactions_current x on x.thread_id = t.thread_id
+from performance_schema.threads t
+straight_join performance_schema.events_transactions_current x on x.thread_id = t.thread_id
 where t.processlist_id in ({}) and x.state = 'ACTIVE'
 """
 _COLUMNS = (
