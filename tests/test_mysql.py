@@ -401,7 +401,7 @@ def test_an_event_that_holds_a_row_is_not_taken_for_replication(pier, own_mysql,
     ask(admin, "set global event_scheduler = on")
     ask(admin, "create event pier.tide on schedule at now() + interval 1 second do begin start transaction; "
                "update pier.berth set n = 1 where id = 3; do sleep(60); end")  # fmt: skip
-    until(lambda: ask(gate, "select 1 from information_schema.innodb_trx where trx_rows_modified > 0"), "it began")
+    until(lambda: ask(gate, "select 1 from performance_schema.data_locks where lock_type = 'RECORD'"), "it began")
     waiter = blocked(gate, "delete from pier.berth where id = 3")
     target = ("--target", own_mysql.url)
     until(lambda: call("now", *target, "--json").json["waits"], "somebody is seen to wait")
