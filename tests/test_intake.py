@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import gzip
 import json
 import os
@@ -210,6 +211,49 @@ def make_locale(request, monkeypatch, language: str) -> None:
     if made_locale.returncode not in (0, 1):  # 1: with warnings
         pytest.skip(f"the system cannot make the locale {language}: {made_locale.stderr.decode()}")
     monkeypatch.setenv("LOCPATH", str(place))
+
+
+def test_one_log_in_several_forms_has_each_conflict_once(call, logs, tmp_path):
+    found = logs("postgresql", True)
+    done = call("intake", *(found.folder / form for form in FORMS["postgresql"]), "--json")
+    assert [one["kind"] for one in done.json["conflicts"]] == ["deadlock"] * len(found.made)
+    assert "stand in more than one of these files" in done.err
+
+
+def another_server(found: Captured) -> str:
+    """The csvlog of a server where the same processes did the same at the same time, to other tables."""
+    text = (found.folder / "port.csv").read_text()
+    return text.replace("berth", "crane").replace("crate", "hoist")
+
+
+def test_what_two_servers_logged_at_one_time_is_kept_apart(call, logs, tmp_path):
+    found = logs("postgresql", True)
+    other, mixed = tmp_path / "other.csv", tmp_path / "mixed.csv"
+    other.write_text(another_server(found))
+    done = call("intake", found.folder / "port.csv", other, "--json")
+    assert "cover the same time" in done.err or "more than one" in done.err
+    for one in done.json["conflicts"]:
+        told = " ".join(sql for member in one["members"] for sql in member["history"])
+        assert ("berth" in told or "crate" in told) != ("crane" in told or "hoist" in told) or not one["relations"]
+    with (found.folder / "port.csv").open(newline="") as first, other.open(newline="") as second:
+        pairs = list(zip(csv.reader(first), csv.reader(second), strict=True))
+    with mixed.open("w", newline="") as stream:
+        for row, alike in pairs:
+            csv.writer(stream).writerows([row, [*alike[:5], f"0{alike[5]}", *alike[6:]]])
+    for one in call("intake", mixed, "--json").json["conflicts"]:
+        assert not [member for member in one["members"] if member["history"] and len(member["history"]) > 1]
+        assert any("it is of two servers" in note for note in one["notes"])
+
+
+def test_a_rotated_log_is_read_in_the_order_of_its_times(call, logs, tmp_path):
+    found = logs("postgresql", True)
+    lines = (found.folder / "port.csv").read_text().splitlines(keepends=True)
+    at = next(place for place, line in enumerate(lines) if "deadlock detected" in line)
+    (tmp_path / "a.csv").write_text("".join(lines[at:]))
+    (tmp_path / "b.csv").write_text("".join(lines[:at]))
+    told = call("intake", tmp_path / "a.csv", tmp_path / "b.csv", "--json").json["conflicts"]
+    assert [one["kind"] for one in told] == ["deadlock"] * len(found.made)
+    assert all(len(member["history"]) == 2 for one in told for member in one["members"])
 
 
 @pytest.mark.parametrize("language", ["de_DE", "fr_FR", "ja_JP", "ru_RU"])

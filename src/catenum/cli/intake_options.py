@@ -87,8 +87,13 @@ def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int]:
     def show(at: int) -> None:
         progress.part(min(1.0, at / size) if size else 1.0, "reading")
 
+    def warn(text: str) -> None:
+        progress.clear()
+        if not args.quiet:
+            err.write(f"catenum: {text}\n")
+
     try:
-        conflicts = conflicts_in(found, since=since, until=until, progress=show)
+        conflicts = conflicts_in(found, since=since, until=until, progress=show, warn=warn)
         if args.schema is not None and conflicts:
             schema = schema_in(args.schema, conflicts[0].server)
             conflicts = [with_definitions(conflict, schema) for conflict in conflicts]

@@ -11,6 +11,7 @@ from itertools import chain
 from catenum.core.errors import InputError
 from catenum.core.serverlog import LogEntry
 from catenum.core.serverlog.conflicts import Conflict
+from catenum.core.serverlog.span import Span
 from catenum.core.serverlog.waits import NoZone, utc
 from catenum.core.servers import rules_of
 from catenum.intake.files import Source
@@ -22,29 +23,88 @@ def conflicts_in(
     since: datetime | None = None,
     until: datetime | None = None,
     progress: Callable[[int], None] = lambda size: None,
+    warn: Callable[[str], None] = lambda text: None,
 ) -> list[Conflict]:
-    """The conflicts of one server's files, in the order of the files. Raises InputError where one cannot be read."""
+    """The conflicts of files of one kind of server, in the order of the files: each once, where two files have it.
+
+    Files that cover the same time are read apart, as those of two servers. Raises InputError where one cannot be read.
+    """
     if not found:
         return []
     rules = rules_of(found[0].server)
     statement_logs = [source for source in found if rules.has_statements_only(source.form)]
-    logs = [source for source in found if source not in statement_logs]
-    reader = rules.conflict_reader()
-    done = 0
+    logs = list({source.path: source for source in found if source not in statement_logs}.values())
+    done, path = 0, ""
 
     def entries(source: Source) -> Iterator[LogEntry]:
-        nonlocal done
+        nonlocal done, path
+        path = source.path
         yield from source.entries(lambda size: progress(done + size))
         done += source.size
 
-    conflicts = []
-    for source in logs:
-        for conflict in reader.read(entries(source)):
+    conflicts: list[Conflict] = []
+    series = _series(logs)
+    for files in series:
+        for conflict in rules.conflict_reader().read(chain.from_iterable(entries(source) for source in files)):
             if _within(conflict.at, since, until):
-                conflicts.append(replace(conflict, source=source.path))
+                conflicts.append(replace(conflict, source=path))
+    conflicts, twice = _once(conflicts)
+    if twice:
+        warn(f"{twice} conflicts stand in more than one of these files: each is listed once")
+    elif len(series) > 1:
+        warn("some of these files cover the same time: each such file is read by itself, as one of another server")
     if statement_logs and conflicts:
-        conflicts = reader.recovered(conflicts, chain.from_iterable(entries(source) for source in statement_logs))
+        statements = chain.from_iterable(entries(source) for source in statement_logs)
+        conflicts = rules.conflict_reader().recovered(conflicts, statements)
     return conflicts
+
+
+def _series(logs: Sequence[Source]) -> list[list[Source]]:
+    """Files that follow each other, as one log that was rotated; the oldest first, where that shows."""
+    spans = {source.path: source.span() for source in logs}
+    known = [span for span in spans.values() if span is not None]
+    if len(known) < len(logs):
+        return [list(logs)]  # no times, or packed: they follow each other as they were named
+    series: list[list[Source]] = []
+    for source in logs:
+        span = spans[source.path]
+        for files in series:
+            if not any(_overlap(span, spans[other.path]) for other in files):
+                files.append(source)
+                break
+        else:
+            series.append([source])
+    return [sorted(files, key=lambda source: _first(spans[source.path])) for files in series]
+
+
+def _overlap(one: Span | None, other: Span | None) -> bool:
+    return one is not None and other is not None and one.overlaps(other)
+
+
+def _first(span: Span | None) -> datetime:
+    return span.first if span is not None else datetime.min
+
+
+def _once(conflicts: Sequence[Conflict]) -> tuple[list[Conflict], int]:
+    """Without those that another file has too, as a log in two forms has; and how many these were."""
+    kept: list[Conflict] = []
+    known: dict[object, int] = {}
+    for conflict in conflicts:
+        who = tuple((member.session, (member.statement or "")[:80]) for member in conflict.members)
+        key = (conflict.kind, (conflict.at or "")[:19], who, conflict.victim)
+        place = known.get(key) if conflict.at else None
+        if place is None or kept[place].source == conflict.source:
+            known[key] = len(kept)
+            kept.append(conflict)
+        elif _known(conflict) > _known(kept[place]):
+            kept[place] = conflict
+    return kept, len(conflicts) - len(kept)
+
+
+def _known(conflict: Conflict) -> int:
+    """How many of its facts are known."""
+    parts = [conflict.provenance, *(m.provenance for m in conflict.members), *(w.provenance for w in conflict.waits)]
+    return sum(fact != "unknown" for part in parts for fact in part.values())
 
 
 def moment(text: str) -> datetime:

@@ -13,10 +13,11 @@ from typing import IO
 
 from catenum.core.errors import InputError
 from catenum.core.serverlog import LogEntry, LogReader
+from catenum.core.serverlog.span import Span, span_of
 from catenum.core.servers import NAMES, rules_of
 from catenum.intake.store import is_store, stored_reports
 
-CHUNK, HEAD = 4_000_000, 400_000
+CHUNK, HEAD, ENDS = 4_000_000, 400_000, 64_000
 #: The name for standard input.
 STDIN = "-"
 
@@ -30,6 +31,17 @@ class Source:
     make_reader: Callable[[], LogReader]
     size: int
     data: bytes | None = None
+
+    def span(self) -> Span | None:
+        """From when to when it goes; None where that does not show, as in a packed file."""
+        try:
+            with io.BytesIO(self.data) if self.data is not None else Path(self.path).open("rb") as raw:
+                head = raw.read(ENDS)
+                raw.seek(max(0, self.size - ENDS))
+                tail = raw.read(ENDS)
+        except OSError:
+            return None
+        return span_of(head.decode("utf-8", "replace"), tail.decode("utf-8", "replace"))
 
     @property
     def form(self) -> str:

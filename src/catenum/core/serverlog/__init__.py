@@ -9,7 +9,8 @@ from typing import NamedTuple, Protocol
 class LogEntry(NamedTuple):
     """One message of a log, with its details. ``at``: as it stands there; ``raw``: the whole, where it is a text.
 
-    ``transaction``: the server's virtual transaction number; ``tag``: what the session was at (``UPDATE waiting``).
+    ``transaction``: the server's virtual transaction number; ``tag``: what the session was at (``UPDATE waiting``);
+    ``session``: a number that no other session of the server has at any time.
     """
 
     raw: str = ""
@@ -27,6 +28,7 @@ class LogEntry(NamedTuple):
     application: str | None = None
     transaction: str | None = None
     tag: str | None = None
+    session: str | None = None
 
     @property
     def is_deadlock(self) -> bool:

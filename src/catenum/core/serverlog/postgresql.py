@@ -20,13 +20,16 @@ _EPOCH = re.compile(r"(?<![\d.])(1\d{9}\.\d{3})(?!\d)")
 _PID = re.compile(r"\[(\d+)\]")
 _NUMBER = re.compile(r"(?<![\w.:/-])(\d{1,7})(?![\w.:/-])")
 _VIRTUAL = re.compile(r"(?<![\d/])(\d+/\d+)(?![\d/])")
+#: Of a session: when it began and its process, in hex (documentation, 20.8.3).
+_SESSION = re.compile(r"\b[0-9a-f]{8}\.[0-9a-f]{1,8}\b")
 #: With ``log_error_verbosity = verbose`` the message begins with its code.
 _CODE = re.compile(r"([0-9A-Z]{5}): ")
 #: A row of csvlog has at least so many columns ("Table 20.3" of the documentation; later versions append some).
 _FEWEST = 23
 _JSON = {"at": "timestamp", "user": "user", "database": "dbname", "pid": "pid", "tag": "ps", "transaction": "vxid",
          "severity": "error_severity", "code": "state_code", "message": "message", "detail": "detail", "hint": "hint",
-         "context": "context", "statement": "statement", "application": "application_name"}  # fmt: skip
+         "context": "context", "statement": "statement", "application": "application_name",
+         "session": "session_id"}  # fmt: skip
 #: A record of csvlog that is not whole after so many characters is none.
 MOST_RECORD = 8_000_000
 _DONE = "00000"
@@ -123,7 +126,7 @@ class _CsvLog:
                     (
                         "", row[0], int(row[3]) if row[3] else None, ENGLISH.get(row[11], row[11]), row[12], row[13],
                         row[14] or None, row[15] or None, row[18] or None, row[19] or None, row[1] or None,
-                        row[2] or None, row[22] or None, row[9] or None, row[7],
+                        row[2] or None, row[22] or None, row[9] or None, row[7], row[5] or None,
                     )
                 )  # fmt: skip
         self.seen += seen
@@ -187,6 +190,7 @@ class _PlainLog:
             database=told.get("database"),
             application=told.get("application"),
             transaction=told.get("transaction"),
+            session=told.get("session"),
         )
 
     def _told(self, prefix: str, *, whole: bool) -> dict[str, str]:
@@ -198,7 +202,7 @@ class _PlainLog:
             found = self.prefix.match(prefix)
             return {k: v for k, v in found.groupdict().items() if v and v != "[unknown]"} if found else {}
         virtual = _VIRTUAL.search(prefix) if "/" in prefix else None
-        rest = prefix if _PID.search(prefix) else _VIRTUAL.sub(" ", _TIME.sub(" ", prefix))
+        rest = prefix if _PID.search(prefix) else _SESSION.sub(" ", _VIRTUAL.sub(" ", _TIME.sub(" ", prefix)))
         pid = _PID.search(rest) or _NUMBER.search(rest)
         number = pid[1] if pid else ""
         if number not in self._who:
@@ -208,6 +212,9 @@ class _PlainLog:
         told = {**self._who.get(number, {}), "pid": number}
         if virtual:
             told["transaction"] = virtual[1]
+        session = _SESSION.search(prefix) if "." in prefix else None
+        if session:
+            told["session"] = session[0]
         if whole:
             at, epoch = _TIME.search(prefix), _EPOCH.search(prefix)
             told |= {"at": at[0]} if at else {"at": epoch[1]} if epoch else {}
@@ -256,7 +263,7 @@ def _identity(prefix: str) -> dict[str, str]:
 _ESCAPES = {
     "t": rf"(?P<at>{_TIME.pattern})", "m": rf"(?P<at>{_TIME.pattern})", "n": r"(?P<at>\d+\.\d+)", "p": r"(?P<pid>\d+)",
     "u": r"(?P<user>\S*?)", "d": r"(?P<database>\S*?)", "a": r"(?P<application>.*?)", "v": r"(?P<transaction>[\d/]*)",
-    "e": r"(?P<code>[0-9A-Z]{5})", "%": "%",
+    "e": r"(?P<code>[0-9A-Z]{5})", "c": rf"(?P<session>{_SESSION.pattern})", "%": "%",
 }  # fmt: skip
 
 
@@ -294,4 +301,5 @@ def _entry(told: dict[str, Any]) -> LogEntry:
         application=told["application"] or None,
         transaction=told["transaction"] or None,
         tag=told["tag"] or None,
+        session=told["session"] or None,
     )

@@ -18,6 +18,7 @@ from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member
 from catenum.core.serverlog.histories import Histories, Open
 from catenum.core.serverlog.postgresql_details import MODE, NUMBERS, Told, cycle, statements_of
 from catenum.core.serverlog.postgresql_statements import PARAMETER, history_of, statement_of, with_values
+from catenum.core.words import listed
 
 #: Which conflict an error is, by its code (documentation, appendix A).
 _DEADLOCK, _NOT_FREE, _REFUSED, _CANCELLED, _ENDED, _DONE = "40P01", "55P03", "40001", "57014", "57P01", "00000"
@@ -31,6 +32,7 @@ _STOP = re.compile("[.。]")
 _ACQUIRED = re.compile(r"process \d+ acquired ")
 _NO_WAIT_OF = re.compile(r"process \d+ (?:avoided deadlock|detected deadlock|failed to acquire)")
 _LOCK_NAMED = re.compile(r'"((?:[^"]|"")+)"|„([^“]+)“|«\s*([^»]+?)\s*»|»([^«]+)«|“([^”]+)”')
+_NOBODY = ("",)
 #: Sessions that are remembered, and messages of each since its transaction began.
 MOST_SESSIONS, MOST_STATEMENTS = 20_000, 500
 
@@ -63,11 +65,16 @@ class PostgresqlConflicts:
         self._who: dict[int, LogEntry] = {}
         self._waits: dict[int, _OpenWait] = {}
         self._has_details = False  # log_error_verbosity is not terse
+        self._sessions: dict[int | None, list[str]] = {}  # of each process, the one that wrote last at the end
+        self._mixed: set[int | None] = set()  # processes with two sessions at once: two servers write here
 
     def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
         """Each conflict, when it is whole; a wait, when it is over or the log ends."""
         ran = self._ran
+        sessions = self._sessions
         for entry in entries:
+            if entry.session is not None and sessions.get(entry.pid, _NOBODY)[-1] != entry.session:
+                self._other_session(entry)
             if (entry.severity == "LOG" or entry.code == _DONE) and "Lock" not in entry.message:
                 # Most of a log: looked into only where its session takes part in a conflict.
                 kept = ran.get(entry.pid)
@@ -128,6 +135,19 @@ class PostgresqlConflicts:
             yield replace(found, notes=(*found.notes, f"the statement then failed: {entry.message}"))
         if entry.severity != "ERROR":
             self._ran.pop(entry.pid or 0, None)
+
+    def _other_session(self, entry: LogEntry) -> None:
+        """A process begins another session: numbers are used again. Or there are two of that number."""
+        known = self._sessions.pop(entry.pid, [])
+        if entry.session in known:
+            known.remove(entry.session)
+            self._mixed.add(entry.pid)
+        self._sessions[entry.pid] = [*known, str(entry.session)]
+        if len(self._sessions) > MOST_SESSIONS:
+            self._sessions.pop(next(iter(self._sessions)))
+        if known:
+            self._ran.pop(entry.pid, None)
+            self._who.pop(entry.pid or 0, None)
 
     # -- what a session ran ------------------------------------------------------------------------------------------
 
@@ -198,7 +218,7 @@ class PostgresqlConflicts:
             relations=relations_of(waits),
             report=entry.text,
             code=entry.code,
-            notes=(f"the wait {lasted} {wait.since_ms:g} ms",),
+            notes=(f"the wait {lasted} {wait.since_ms:g} ms", *self._of_two_servers(wait.members)),
             provenance=_sources(waits),
         )
 
@@ -261,18 +281,26 @@ class PostgresqlConflicts:
             relations=relations_of(waits),
             report=entry.text,
             code=entry.code,
-            notes=tuple(notes),
+            notes=(*notes, *self._of_two_servers(members)),
             provenance={**_sources(waits), "victim": "captured" if victim else "unknown"},
         )
+
+    def _of_two_servers(self, members: Sequence[Member]) -> Iterator[str]:
+        if twice := [f"process {member.session}" for member in members if member.session in map(str, self._mixed)]:
+            yield (
+                f"{listed(twice)} stand for two sessions at once in this log, so it is of two servers: what such a "
+                "process ran before is left out"
+            )
 
     # -- details -----------------------------------------------------------------------------------------------------
 
     def _member(self, pid: int | None, statement: str | None, entry: LogEntry | None) -> Member:
-        ran = self._ran.get(pid or 0)
-        known_by = self._who.get(pid or 0) or (ran[-1] if ran else None)
+        unclear = entry is None and pid in self._mixed  # which of the two it is
+        ran = self._ran.get(pid or 0) if not unclear else None
+        known_by = None if unclear else self._who.get(pid or 0) or (ran[-1] if ran else None)
         who = entry if entry is not None and (entry.application or entry.user) else known_by
         number = entry.transaction if entry is not None else None
-        opened = self._opened(pid, number) if pid is not None else None
+        opened = self._opened(pid, number) if pid is not None and not unclear else None
         history = history_of(opened, statement)
         known: dict[str, Provenance] = {
             "session": "captured",
