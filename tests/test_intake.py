@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import gzip
 import json
@@ -18,7 +19,7 @@ import psycopg
 import pymysql
 import pytest
 
-from capturing import KINDS, Captured, captured, logging_server, other_kinds, pairs_of
+from capturing import KINDS, TABLES, Captured, captured, logging_server, other_kinds, pairs_of
 from catenum.core.capture.restage import restaged
 from catenum.core.capture.tables import read_schema
 from catenum.core.scenario.reader import read_scenario
@@ -519,6 +520,57 @@ def test_rows_of_a_general_log_or_of_statement_history_tell_what_ran_before(call
         for member in told:
             place = made.sessions.index(member["session"])
             assert member["history"] == [made.first[place], made.then[place]], name
+
+
+def test_the_performance_schema_s_history_of_transactions_tells_where_they_began_and_their_levels(call, tmp_path):
+    needs("mysql")
+    rows = (
+        "select t.processlist_id, s.* from performance_schema.{} s join performance_schema.threads t using (thread_id)"
+    )
+    views = {"s.json": ["events_statements_history"],
+             "t.json": ["events_transactions_history", "events_transactions_current"]}  # fmt: skip
+    with logging_server("mysql", tmp_path, statements=False) as (url, _):
+        where = {"unix_socket": url.partition("unix_socket=")[2], "user": "root"}
+        admin = pymysql.connect(**where, autocommit=True)
+        for sql in ("create database port", "use port", *TABLES[:1], "insert into berth (id) values (3), (7)"):
+            admin.cursor().execute(sql)
+        early, late = (pymysql.connect(**where, database="port", autocommit=False) for _ in range(2))
+        for session, own in ((early, 3), (late, 7)):
+            session.cursor().execute("set session transaction isolation level read committed")
+            session.cursor().execute("select count(*) from berth")
+            session.commit()
+            session.cursor().execute("select vessel from berth where id = 9")  # begins the transaction
+            session.cursor().execute(f"update berth set moved = 1 where id = {own}")
+        other = threading.Thread(target=lambda: early.cursor().execute("update berth set moved = 2 where id = 7"))
+        other.start()
+        until(lambda: count(admin, "performance_schema.data_lock_waits") == 1, "early waits")
+        with contextlib.suppress(pymysql.Error):
+            late.cursor().execute("update berth set moved = 2 where id = 3")
+        other.join()
+        for name, saved in views.items():
+            cursor = admin.cursor(pymysql.cursors.DictCursor)
+            cursor.execute(" union all ".join(rows.format(view) for view in saved))
+            (tmp_path / name).write_text(json.dumps(cursor.fetchall(), default=str))
+        numbers = {"early": str(early.thread_id()), "late": str(late.thread_id())}
+    log = next(tmp_path.glob("error.log"))
+    (only,) = call("intake", log, "s.json", "t.json", "--json").json["conflicts"]
+    told = {member["session"]: member for member in only["members"]}
+    for name, first, then in (("early", 3, 7), ("late", 7, 3)):
+        member = told[numbers[name]]
+        assert member["history"] == [
+            "select vessel from berth where id = 9",
+            f"update berth set moved = 1 where id = {first}",
+            f"update berth set moved = 2 where id = {then}",
+        ]
+        assert (member["isolation"], member["whole"]) == ("read committed", True)
+    (alone,) = call("intake", log, "s.json", "--json").json["conflicts"]
+    assert not [member for member in alone["members"] if member["isolation"]]
+
+
+def count(session: pymysql.Connection, table: str) -> int:
+    cursor = session.cursor()
+    cursor.execute(f"select count(*) from {table}")
+    return cursor.fetchone()[0]
 
 
 def test_a_report_s_headings_alone_name_nobody(call, tmp_path):

@@ -54,9 +54,18 @@ def conflicts_in(
     elif len(series) > 1:
         warn("some of these files cover the same time: each such file is read by itself, as one of another server")
     if statement_logs and conflicts:
-        statements = chain.from_iterable(entries(source) for source in statement_logs)
-        conflicts = rules.conflict_reader().recovered(conflicts, statements)
+        conflicts = rules.conflict_reader().recovered(conflicts, _joined(statement_logs))
     return conflicts
+
+
+def _joined(logs: Sequence[Source]) -> Iterator[LogEntry]:
+    """The messages of statement logs, those of one form read as one: transactions may stand in another file."""
+    for form in dict.fromkeys(source.form for source in logs):
+        files = [source for source in logs if source.form == form]
+        reader = files[0].make_reader()
+        for source in files:
+            yield from source.entries(more=reader)
+        yield from reader.finish()
 
 
 def _series(logs: Sequence[Source]) -> list[list[Source]]:

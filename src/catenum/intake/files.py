@@ -48,16 +48,22 @@ class Source:
         """The kind of its reader."""
         return type(self.make_reader()).__name__
 
-    def entries(self, progress: Callable[[int], None] = lambda size: None) -> Iterator[LogEntry]:
-        """Its messages. ``progress`` is told the bytes read so far. Raises InputError where it cannot be read."""
-        reader = self.make_reader()
+    def entries(
+        self, progress: Callable[[int], None] = lambda size: None, more: LogReader | None = None
+    ) -> Iterator[LogEntry]:
+        """Its messages. ``progress`` is told the bytes read so far. Raises InputError where it cannot be read.
+
+        ``more``: a reader that other files have been given to, and that is not to finish with this one.
+        """
+        reader = more if more is not None else self.make_reader()
         try:
             with _opened(self.path, self.data) as (stream, place):
                 while text := stream.read(CHUNK):
                     yield from reader.feed(text)
                     progress(place())
                 yield from reader.feed("\n")
-                yield from reader.finish()
+                if more is None:
+                    yield from reader.finish()
         except (OSError, EOFError) as error:
             why = getattr(error, "strerror", None) or error
             raise InputError(f"{self.path}: cannot be read: {why}", advice="A file may have been cut.") from error

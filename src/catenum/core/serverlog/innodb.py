@@ -73,6 +73,7 @@ class InnodbLog:
 #: The first line of a report within a status text, and a time like the one that stands before it.
 _MEMBER = re.compile(r"\*\*\* \((\d+)\) TRANSACTION:")
 _WHEN = re.compile(r"(\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(?:\.\d+\S*)?)")
+_NOT_BLANK = re.compile(r"\S")
 #: A client that writes one row a line has the breaks of a text as two signs.
 _ESCAPED = "\\n"
 
@@ -146,13 +147,22 @@ class LogRows:
 
 
 def rows_of(text: str) -> list[dict[str, object]]:
-    """Rows as JSON, as a list or one in each line, the names of their columns in lower case."""
+    """Rows as JSON, in lists or one in each line, the names of their columns in lower case."""
     try:
-        found = json.loads(text)
+        rows = _documents(text)
     except ValueError:
-        found = [row for line in text.split("\n") if line.strip().startswith("{") and (row := _read(line)) is not None]
-    rows = found if isinstance(found, list) else [found]
+        rows = [row for line in text.split("\n") if line.strip().startswith("{") and (row := _read(line)) is not None]
     return [{str(key).lower(): value for key, value in row.items()} for row in rows if isinstance(row, dict)]
+
+
+def _documents(text: str) -> list[object]:
+    """What stands in a text of one or more JSON values, lists opened. Raises ValueError."""
+    found: list[object] = []
+    decoder, place = json.JSONDecoder(), 0
+    while begins := _NOT_BLANK.search(text, place):
+        value, place = decoder.raw_decode(text, begins.start())
+        found += value if isinstance(value, list) else [value]
+    return found
 
 
 def _read(line: str) -> dict[str, object] | None:

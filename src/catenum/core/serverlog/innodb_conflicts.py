@@ -13,7 +13,6 @@ from dataclasses import replace
 from catenum.core.serverlog import LogEntry
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member, Provenance, Texts, relations_of
 from catenum.core.serverlog.histories import Histories, Open
-from catenum.core.serverlog.innodb import rows_of
 from catenum.core.serverlog.innodb_fields import CUT as FIELD_CUT
 from catenum.core.serverlog.innodb_fields import decode, key_fields
 from catenum.core.serverlog.innodb_status import (
@@ -284,50 +283,6 @@ class GeneralLog:
                 message=told["command"] or "",
                 statement=(told["text"] or "").rstrip("\n") if runs else None,
             )
-
-
-class StatementRows:
-    """Rows as JSON that have statements: of ``mysql.general_log``, or of the performance schema's statement history
-    with the connection's number (``threads.processlist_id``) beside it. The list is read when it is whole.
-    """
-
-    def __init__(self) -> None:
-        self.left, self.seen = "", 0
-
-    def feed(self, text: str) -> Iterator[LogEntry]:
-        """See ``LogReader``."""
-        self.left += text
-        yield from ()
-
-    def finish(self) -> Iterator[LogEntry]:
-        """See ``LogReader``."""
-        rows = rows_of(self.left)
-        self.left = ""
-        for row in sorted(rows, key=_place_of):
-            number = row.get("processlist_id") or row.get("thread_id")
-            sql = row.get("sql_text") or row.get("argument")
-            command = str(row.get("command_type") or "Query")
-            if number is None:
-                continue
-            self.seen += 1
-            yield LogEntry(
-                at=str(row["event_time"]) if row.get("event_time") else None,
-                pid=int(str(number)),
-                severity="GENERAL",
-                message=command,
-                statement=str(sql) if sql and command in ("Query", "Execute") else None,
-            )
-
-
-def has_statements(head: str) -> bool:
-    """Whether a text begins like such rows."""
-    lower = head[:4_000].lower()
-    return head.lstrip()[:1] in ("[", "{") and ('"sql_text"' in lower or '"command_type"' in lower)
-
-
-def _place_of(row: Mapping[str, object]) -> tuple[str, int]:
-    event = str(row.get("event_id") or "0")
-    return str(row.get("event_time") or ""), int(event) if event.isdigit() else 0
 
 
 def with_types(conflict: Conflict, columns: Columns) -> Conflict:

@@ -18,11 +18,10 @@ from catenum.core.serverlog.innodb import InnodbLog, StatusText
 from catenum.core.serverlog.innodb_conflicts import (
     GeneralLog,
     InnodbConflicts,
-    StatementRows,
-    has_statements,
     is_general,
     with_types,
 )
+from catenum.core.serverlog.innodb_rows import StatementRows, has_statements
 from catenum.core.servers.metadata import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, metadata_mode
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
