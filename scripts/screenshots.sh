@@ -30,14 +30,14 @@ shot trial 0 "catenum trial crane-standby"
 python "$scripts/portlog.py" . --seconds 12
 pick=$(catenum intake port.csv --json | python -c 'import json, sys; print(json.load(sys.stdin)["groups"][0]["conflicts"][0])')
 shot intake 0 "catenum intake port.csv; catenum restage port.csv --pick $pick"
+catenum restage port.csv --pick "$pick" --quiet >last-night.yaml
+shot last-night 0 "catenum explore last-night.yaml --quiet; catenum propose last-night.yaml"
 shot churn 0 "catenum churn yard-lookup --target local:mariadb --for 8s --save cycles"
 shot propose 0 "catenum propose crane-standby"
 shot explore 0 "catenum explore manifest-total"
 shot explore-levels 0 "catenum explore crane-standby --isolation each"
 catenum explore left-open --save space --quiet >/dev/null || true
 catenum draw space --only map --into "$folder" --quiet
-catenum explore berth-swap --save swaps --quiet >/dev/null || true
-catenum draw swaps --only page --into "$folder" --quiet
 cat > lunch.yaml <<'END'
 scenario: lunch
 data: |

@@ -633,7 +633,7 @@ def test_the_log_of_a_server_on_which_a_sample_was_played_gives_the_sample_s_out
         assert (done.code, done.json["same"]) == (0, True), (conflict["relations"], done.json["tried"])
 
 
-@pytest.mark.parametrize("inspects", [False, True])
+@pytest.mark.parametrize("inspects", [None, "pageinspect", "pg_walinspect"])
 def test_the_rows_behind_addresses_are_named_where_the_server_still_tells(call, tmp_path, inspects):
     with logging_server("postgresql", tmp_path, statements=False) as (url, logs):
         folder = url.partition("host=")[2]
@@ -643,9 +643,9 @@ def test_the_rows_behind_addresses_are_named_where_the_server_still_tells(call, 
         admin.execute("create table berth (id int primary key, moved int default 0)")
         admin.execute("insert into berth values (3), (7)")
         if inspects:
-            if not admin.execute("select 1 from pg_available_extensions where name = 'pageinspect'").fetchall():
-                pytest.skip("this server was packed without pageinspect")
-            admin.execute("create extension pageinspect")
+            if not admin.execute("select 1 from pg_available_extensions where name = %s", [inspects]).fetchall():
+                pytest.skip(f"this server was packed without {inspects}")
+            admin.execute(f"create extension {inspects}")
         one.execute("update berth set moved = 1 where id = 3")
         other.execute("select * from berth where id = 7 for update")
 
@@ -661,6 +661,9 @@ def test_the_rows_behind_addresses_are_named_where_the_server_still_tells(call, 
         other.rollback()
         waiting.join()
         until(lambda: call("intake", *logs(), "--json").code == 1, "the report is written")
+        if inspects == "pg_walinspect":  # the page tells nothing any more
+            admin.execute("update berth set moved = 9 where id = 7")
+            admin.execute("vacuum berth")
         done = call("intake", *logs(), "--pick", 1, "--target", url, "--json")
         story = call("intake", *logs(), "--pick", 1, "--target", url).out
         masked = call("intake", *logs(), "--pick", 1, "--target", url, "--mask").out
@@ -670,9 +673,10 @@ def test_the_rows_behind_addresses_are_named_where_the_server_still_tells(call, 
     rows = {wait["object"]: wait["provenance"]["object"] for wait in told["waits"]}
     if inspects:
         assert rows == {"berth(id=3)": "recovered", "berth(id=7)": "recovered"}
-        assert "by the page" in story
+        assert ("by the page" if inspects == "pageinspect" else "by the write-ahead log") in story
     else:
         assert all("row at" in row for row in rows)
-        assert any("pageinspect, which would show" in note for note in told["notes"])
+        for extension in ("pageinspect", "pg_walinspect"):
+            assert any(f"{extension}, which would show" in note for note in told["notes"])
         assert any("there stands berth(id=3), berth(id=7)" in note for note in told["notes"])
     assert "id=3" not in masked

@@ -15,6 +15,7 @@ from psycopg import sql
 
 from catenum.core.capture.traces import Trace
 from catenum.core.record.waits import key_text
+from catenum.engines.postgresql import wal
 
 _CIRCLE = 1 << 32
 _KEY = """
@@ -72,6 +73,17 @@ def _at(
         yield f"what stands at {address} of {table} is as old as that: {found.row}"
         return
     yield f"at {address} of {table} {'a later row stands' if rows else 'no row is seen any more'}"
+    yield from _by_page(connection, table, name, key, address, numbers, found)
+    if found.row is None:
+        yield from _by_log(connection, table, name, key, address, numbers, found)
+
+
+def _by_page(
+    connection: psycopg.Connection, table: str, name: sql.Identifier, key: Sequence[str], address: str,
+    numbers: Sequence[int], found: Trace,
+) -> Iterator[str]:  # fmt: skip
+    """By the page, which has the old version until it is cleaned up."""
+    query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(_columns(key), name)
     inspects = connection.execute(_INSPECTS).fetchall()
     if not inspects:
         yield "the extension pageinspect, which would show the version that was replaced, is not installed"
@@ -94,6 +106,38 @@ def _at(
         yield f"by the page, transaction {ended} replaced it with the row that is now {found.row}"
     else:
         yield "by the page it was replaced, and what came of it is gone as well"
+
+
+def _by_log(
+    connection: psycopg.Connection, table: str, name: sql.Identifier, key: Sequence[str], address: str,
+    numbers: Sequence[int], found: Trace,
+) -> Iterator[str]:  # fmt: skip
+    """By the write-ahead log, from one version to the next."""
+    try:
+        with connection.transaction():
+            moved = wal.moves(connection, name.as_string(connection))
+    except wal.NotRead as reason:
+        yield str(reason)
+        return
+    except psycopg.Error as error:
+        yield f"the write-ahead log cannot be read: {str(error).strip().splitlines()[0]}"
+        return
+    block, line = (int(part) for part in re.findall(r"\d+", address))
+    chain = wal.followed(moved, (block, line), {number % _CIRCLE for number in numbers})
+    if not chain:
+        yield "the write-ahead log that is there has no change of it"
+        return
+    last = chain[-1]
+    if last.now is None:
+        yield f"by the write-ahead log, transaction {last.by} deleted it"
+        return
+    query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(_columns(key), name)
+    rows = connection.execute(query, [f"({last.now[0]},{last.now[1]})"]).fetchall()
+    if rows and int(rows[0][0]) == last.by:
+        found.row = _named(table, key, rows[0][1:])
+        yield f"by the write-ahead log, transaction {chain[0].by} replaced it with the row that is now {found.row}"
+    else:
+        yield f"by the write-ahead log, transaction {last.by} replaced it last, and that version is gone as well"
 
 
 def _older(number: int, numbers: Sequence[int]) -> bool:
