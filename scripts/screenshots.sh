@@ -28,7 +28,7 @@ shot play-story 28 "catenum play berth-swap"
 shot play-locks 23 "catenum play tug-upgrade --locks full"
 shot trial 0 "catenum trial crane-standby"
 python "$scripts/portlog.py" . --seconds 12
-pick=$(catenum intake port.csv --json | python -c 'import json, sys; print(json.load(sys.stdin)["groups"][0]["conflicts"][0])')
+pick=$({ catenum intake port.csv --json || true; } | python -c 'import json, sys; print(json.load(sys.stdin)["groups"][0]["conflicts"][0])')
 shot intake 0 "catenum intake port.csv; catenum restage port.csv --pick $pick"
 catenum restage port.csv --pick "$pick" --quiet >last-night.yaml
 shot last-night 0 "catenum explore last-night.yaml --quiet; catenum propose last-night.yaml"

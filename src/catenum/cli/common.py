@@ -6,15 +6,19 @@ import argparse
 import contextlib
 import os
 import re
+import sys
 import tempfile
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import IO
 
 from catenum import samples
 from catenum.core.errors import InputError, Place, Problem, SaveError
+from catenum.core.record.recording_file import from_json
 from catenum.core.scenario.model import Scenario, parse_duration
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
+from catenum.core.scenario.writing import as_text
 from catenum.core.servers import LEVELS, rules_of
 from catenum.core.words import suggestion
 from catenum.engines.ports import Engine
@@ -113,11 +117,32 @@ def at_level(scenario: Scenario, level: str) -> Scenario:
 
 
 def load_scenario(word: str) -> ScenarioFile:
-    """The scenario in a file, or the sample of that name. Raises InputError."""
+    """The scenario in a file or within a recording, or the sample of that name. Raises InputError."""
+    return scenario_with_text(word)[0]
+
+
+def scenario_with_text(word: str) -> tuple[ScenarioFile, str]:
+    """The same, and its text. ``-`` is standard input."""
     path = Path(word)
-    if not path.exists() and word in SAMPLE_NAMES:
-        return read_scenario(samples.text(word).encode(), f"sample:{word}")
-    return read_scenario(read_file(path), word)
+    if word == "-":
+        data, word = sys.stdin.buffer.read(), "standard input"
+    elif not path.exists() and word in SAMPLE_NAMES:
+        data, word = samples.text(word).encode(), f"sample:{word}"
+    else:
+        data = read_file(path)
+    if data[:1] == b"{" and b'"catenum-recording/' in data[:4_000]:
+        return _recorded(data, word)
+    return read_scenario(data, word), data.decode("utf-8", "backslashreplace")
+
+
+def _recorded(data: bytes, word: str) -> tuple[ScenarioFile, str]:
+    """The scenario that a recording carries."""
+    recording = from_json(data, word)
+    if recording.definition is None:
+        advice = f"'catenum restage {word}' makes a scenario of its deadlock."
+        raise InputError("this recording carries no scenario", place=Place(word), advice=advice)
+    text = as_text(recording.definition)
+    return replace(read_scenario(text.encode(), word), recorded_on=recording.target.server), text
 
 
 def read_file(path: Path, most: int = 500_000_000) -> bytes:
@@ -210,6 +235,11 @@ def target_of(asked: str | None, err: IO[str], *, settle: bool = True) -> Target
         instead = f"{', '.join(others)} or {last}" if others else last
         err.write(f"catenum: the process list shows the password in --target; set it in {instead} instead\n")
     return settled(target) if settle else target
+
+
+def recorded_target(file: ScenarioFile) -> str | None:
+    """A private server of the kind on which a recording was made, since it carries the SQL of that kind only."""
+    return f"local:{file.recorded_on}" if file.recorded_on is not None else None
 
 
 @contextlib.contextmanager

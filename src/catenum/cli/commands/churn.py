@@ -69,7 +69,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     file = common.load_scenario(args.scenario)
     scenario, _ = common.changed_by_options(file, args)
     copies = copies_of(args, list(scenario.transactions))
-    target = common.target_of(args.target, err)
+    target = common.target_of(args.target or common.recorded_target(file), err)
     common.refuse_unsafe(file, target.server, outside=args.outside)
     if args.save:
         args.save.mkdir(parents=True, exist_ok=True)

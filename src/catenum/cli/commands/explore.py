@@ -78,7 +78,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     args.isolation = [] if each else args.isolation
     scenario, _ = common.changed_by_options(file, args)
     terms = parse_expectation(args.expect) if args.expect else None
-    target = common.target_of(args.target, err)
+    target = common.target_of(args.target or common.recorded_target(file), err)
     common.refuse_unsafe(file, target.server, outside=args.outside)
     scenario, ddl = apply_remedies(scenario.for_server(target.server), args.remedy)
     folder = args.save or args.resume

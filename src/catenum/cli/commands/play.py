@@ -51,7 +51,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Play and show."""
     file = common.load_scenario(args.scenario)
     scenario, order = common.changed_by_options(file, args)
-    target = common.target_of(args.target, err)
+    target = common.target_of(args.target or common.recorded_target(file), err)
     common.refuse_unsafe(file, target.server, outside=args.outside)
     if args.save:
         common.check_writable(args.save)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import json
-import sys
 from pathlib import Path
 from typing import IO
 
@@ -15,7 +14,6 @@ from catenum.cli.progress import Progress
 from catenum.cli.space_options import add_reach_options, options_of
 from catenum.core.errors import InputError
 from catenum.core.propose.changes import with_remedies
-from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.servers import rules_of
 from catenum.lab.explore.walker import Explorer
 from catenum.lab.propose.propose import Proposals, Proposer
@@ -54,9 +52,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Propose and show. The exit code is 0 where something cures, or nothing is wrong; 1 where nothing does."""
     if args.outside:
         raise InputError("--outside: propose tries changes, and does so in scratch space only")
-    file, text = _scenario(args.scenario)
+    file, text = common.scenario_with_text(args.scenario)
     scenario, order = common.changed_by_options(file, args)
-    target = common.target_of(args.target, err)
+    target = common.target_of(args.target or common.recorded_target(file), err)
     common.refuse_unsafe(file, target.server, outside=False)
     if args.write:
         common.check_writable(args.write)
@@ -87,20 +85,6 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         progress.clear()
     _show(args, found, text, list(file.scenario.remedies), out, err)
     return ExitCode.OK if found.cures or not found.conflict else ExitCode.FOUND
-
-
-def _scenario(word: str) -> tuple[ScenarioFile, str]:
-    """A scenario and its text: a file, a sample, or standard input."""
-    if word == "-":
-        text = sys.stdin.read()
-        return read_scenario(text.encode(), "standard input"), text
-    file = common.load_scenario(word)
-    path = Path(word)
-    if path.exists():
-        return file, path.read_text(encoding="utf-8")
-    from catenum import samples
-
-    return file, samples.text(word)
 
 
 def _show(args: argparse.Namespace, found: Proposals, text: str, taken: list[str], out: IO[str], err: IO[str]) -> None:

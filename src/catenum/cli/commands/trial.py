@@ -57,7 +57,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         )
     for name in args.remedy or ():
         split_names(name, scenario.remedies)
-    target = common.target_of(args.target, err)
+    target = common.target_of(args.target or common.recorded_target(file), err)
     common.refuse_unsafe(file, target.server, outside=args.outside)
     if args.save:
         common.check_writable(args.save)

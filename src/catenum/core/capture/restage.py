@@ -10,12 +10,11 @@ import re
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-import yaml
-
 from catenum.core.capture.inference import tables_of_conflict
 from catenum.core.capture.rows import Rows, as_written, filler_of, rows_for
 from catenum.core.capture.tables import Schema, TableInfo, closure, script_of
 from catenum.core.errors import InputError
+from catenum.core.scenario.writing import as_text
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member
 from catenum.core.servers import Rules, rules_of
 
@@ -61,27 +60,7 @@ class Staged:
         if self.victim is not None:
             body["victim"] = self.victim
         head = "".join(f"# {line}\n" for note in self.notes for line in _wrapped(note))
-        return head + str(
-            yaml.dump(body, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110, default_flow_style=False)
-        )
-
-
-class _Dumper(yaml.SafeDumper):
-    """Texts of several lines as blocks, lists indented."""
-
-    def increase_indent(self, flow: bool = False, indentless: bool = False) -> None:
-        """See ``yaml.emitter.Emitter``."""
-        super().increase_indent(flow, False)
-
-
-def _block(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
-    if "\n" not in text:
-        return dumper.represent_scalar("tag:yaml.org,2002:str", text)
-    clean = "\n".join(line.rstrip() for line in text.split("\n"))
-    return dumper.represent_scalar("tag:yaml.org,2002:str", clean, style="|")
-
-
-_Dumper.add_representer(str, _block)
+        return head + as_text(body)
 
 
 def _wrapped(text: str) -> list[str]:

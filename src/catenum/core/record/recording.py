@@ -8,7 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from hashlib import sha1
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator
 
@@ -351,6 +351,8 @@ class Recording:
     #: Where it comes from: a run of Catenum's own, its loops, a moment of a running server, a server's own log. What a
     #: log cannot know, the order of the moves for one, is empty there.
     source: Source = "run"
+    #: The scenario that was run, as it was after all options, so that it can be run again.
+    definition: dict[str, Any] | None = None
 
     @property
     def made(self) -> bool:

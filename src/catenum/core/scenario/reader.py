@@ -52,6 +52,8 @@ class ScenarioFile:
 
     file: str
     scenario: Scenario
+    #: Of a scenario that a recording carries: on which kind of server that was made.
+    recorded_on: str | None = field(default=None, kw_only=True)
     places: Mapping[Path, Place] = field(repr=False)
     sql_starts: Mapping[Path, Place] = field(repr=False)
 

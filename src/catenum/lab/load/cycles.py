@@ -26,6 +26,7 @@ from catenum.core.record.recording import (
     What,
 )
 from catenum.core.record.waits import Edge, Resource, key_text
+from catenum.core.scenario.writing import definition_of
 from catenum.core.servers import rules_of
 from catenum.core.sql.statements import Access
 from catenum.core.words import named
@@ -194,6 +195,7 @@ def recording_of(churn: Churn, met: DeadlockMet) -> Recording:
         events=tuple(events),
         waits=tuple(waits),
         tables=churn.engine.tables(),
+        definition=definition_of(scenario, churn.engine.info.server),
         plans=_plans(churn, names),
         notes=(
             f"Met in loops, after {met.iteration:,} iterations; the order inside the statements is the server's own.",

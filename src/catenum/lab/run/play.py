@@ -23,6 +23,7 @@ from catenum.core.record.recording import (
 from catenum.core.record.waits import Resource
 from catenum.core.scenario.model import Scenario, chosen
 from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.scenario.writing import definition_of
 from catenum.core.servers import rules_of
 from catenum.core.space import schedule
 from catenum.engines.clock import Clock
@@ -92,6 +93,7 @@ def play(
     The engine's scratch space must exist; its sessions are opened here and are closed when this returns or raises.
     Raises InputError where the data is rejected (with its place in ``file``), TargetError where the server is lost.
     """
+    definition = definition_of(scenario, engine.info.server, ddl)
     scenario = scenario.for_server(engine.info.server)
     load(engine, scenario, file, ddl)
     scenario, chosen_values = with_first_values(engine, scenario, file)
@@ -130,6 +132,7 @@ def play(
         pictures=tuple(conductor.journal.taken),
         rows=engine.rows(KEPT_TABLE_ROWS),
         tables=engine.tables(),
+        definition=definition,
         plans=plans,
         holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},
         notes=(
