@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import textwrap
+from dataclasses import asdict
 from typing import Any
 
 from rich.console import Console
@@ -10,7 +11,7 @@ from rich.text import Text
 
 from catenum.core.compare.verdict import SERIAL
 from catenum.core.propose.changes import ddl, difference, plain
-from catenum.core.propose.ranking import Proposal, why_first
+from catenum.core.propose.ranking import Load, Proposal, why_first
 from catenum.core.record.outcome import KINDS
 from catenum.core.servers import rules_of
 from catenum.core.space.exploration import how_far
@@ -130,11 +131,12 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
     say(console, line)
     for reason in one.candidate.because:
         _wrapped(console, reason, "  because  ")
-    if one.load is None:
+    if one.load is None or not one.by_loops:
         _wrapped(console, f"{one.verdict.reason}; {_proven(one)}", "  result   ")
-    else:
-        _wrapped(console, f"in loops: {one.load}", "  result   ")
-        _wrapped(console, f"move by move: {_outcomes(one.figures.kinds)}; {_proven(one)}", "  result   ")
+    if one.load is not None:
+        _wrapped(console, f"in loops: {one.load.reason}; {load_told(one.load)}", "  result   ")
+        if one.by_loops:
+            _wrapped(console, f"move by move: {_outcomes(one.figures.kinds)}; {_proven(one)}", "  result   ")
     if one.checked_orders and not one.candidate.decides:
         _wrapped(
             console,
@@ -185,7 +187,7 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
         "scenario": found.explored.scenario,
         "target": {"server": target.server, "version": target.version, "url": target.url, "private": target.private},
         "conflict": found.conflict,
-        "baseline": _figures(found.baseline),
+        "baseline": {**_figures(found.baseline), "load": _load(found.load)},
         "candidates": [
             {
                 "rank": number,
@@ -198,8 +200,8 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
                 "means": list(one.candidate.means),
                 "verdict": one.verdict.rank,
                 "reason": one.verdict.reason,
-                "proven": one.figures.complete and one.load is None,
-                "cost": {**_figures(one.figures), "changes": one.candidate.size, "load": one.load},
+                "proven": one.proven,
+                "cost": {**_figures(one.figures), "changes": one.candidate.size, "load": _load(one.load)},
                 "serial_orders_compared": one.checked_orders,
                 "changes_meaning": one.candidate.decides,
                 "defect": one.defect,
@@ -212,6 +214,24 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
         "left_alone": list(found.left_alone),
         "stopped": found.stopped,
     }
+
+
+def load_told(load: Load) -> str:
+    """Throughput and response time with their intervals, and how many iterations they rest on."""
+    speed, p95 = load.per_second, load.p95_ms
+    return (
+        f"{speed.value:,.0f} iterations a second ({speed.low:,.0f} to {speed.high:,.0f}); "
+        f"p95 {p95.value:.2g} ms ({p95.low:.2g} to {p95.high:.2g}); {load.iterations:,} iterations"
+    )
+
+
+def _load(load: Load | None) -> dict[str, Any] | None:
+    if load is None:
+        return None
+    plain = asdict(load)
+    for name in ("deadlocks", "conflicts"):
+        plain[name] = {key: plain[name][key] for key in ("events", "rate", "low", "high")}
+    return plain
 
 
 def _figures(figures: Any) -> dict[str, Any]:

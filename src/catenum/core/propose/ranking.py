@@ -1,7 +1,8 @@
 """Which proposals are better, by rules that a reader can check.
 
 In this order: the data is right in every schedule; no transaction is refused or deadlocks; whoever is, comes to its end
-by a bounded retry; fewer schedules with waits, then shorter chains; fewer locks; the smallest change. A proposal that
+by a bounded retry; fewer schedules with waits, then shorter chains; more throughput, where loops ran and their figures
+support a difference from the scenario as it is; fewer locks; the smallest change. A proposal that
 changes what transactions mean is a defect, whatever else it cures. One that is nowhere better than another, and
 somewhere worse, is dominated; so is whatever does not cure where something does.
 """
@@ -11,6 +12,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from catenum.core.compare.measure import Rate, Ratio, Spread
 from catenum.core.compare.verdict import Figures, Verdict
 from catenum.core.propose.candidate import Candidate
 
@@ -18,9 +20,29 @@ RANKS = ("cures", "eases", "no better", "worse", "loses")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Load:
+    """What loops gave. ``faster``: throughput against the scenario as it is in the same turns; None for that one."""
+
+    iterations: int
+    per_second: Spread
+    p95_ms: Spread
+    deadlocks: Rate
+    conflicts: Rate
+    faster: Ratio | None
+    reason: str
+
+    @property
+    def supported(self) -> float:
+        """How many times the throughput is that of the scenario as it is; 1 where the interval has 1 in it."""
+        if self.faster is None or self.faster.low <= 1 <= self.faster.high:
+            return 1.0
+        return self.faster.ratio
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Proposal:
     """A candidate, tried. ``defect``: why it must not be made, although its schedules may be better. ``load``: what
-    loops gave, in words; the verdict is then theirs.
+    loops gave; ``by_loops``: the verdict is theirs, since the schedules have no conflict.
     """
 
     candidate: Candidate
@@ -29,7 +51,13 @@ class Proposal:
     defect: str | None = None
     checked_orders: int = 0
     dominated: bool = False
-    load: str | None = None
+    load: Load | None = None
+    by_loops: bool = False
+
+    @property
+    def proven(self) -> bool:
+        """Whether the verdict rests on every schedule that can differ."""
+        return self.figures.complete and not self.by_loops
 
     @property
     def cures(self) -> bool:
@@ -47,6 +75,7 @@ class Proposal:
             (figures.runs - figures.ended_well) / runs,
             figures.waits / runs,
             float(figures.longest_chain),
+            -self.load.supported if self.load is not None else -1.0,
             float(figures.locks or 0),
             float(self.candidate.size),
         )
@@ -92,11 +121,11 @@ def why_first(order: Sequence[Proposal]) -> str | None:
 
 _NAMES = (
     "fewer wrong results", "fewer conflicts", "fewer transactions that fail", "fewer waits", "shorter chains",
-    "fewer locks", "less to change",
+    "more throughput", "fewer locks", "less to change",
 )  # fmt: skip
 _CASES = (
     "the data", "that no conflict happens at all", "that everybody comes to an end", "that fewer wait",
-    "that chains stay short", "the number of locks", "that little is changed",
+    "that chains stay short", "throughput", "the number of locks", "that little is changed",
 )  # fmt: skip
 
 

@@ -6,13 +6,12 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import combinations
 
-from catenum.core.compare.measure import Spread
 from catenum.core.compare.verdict import Figures, Verdict, figures_of, judge
 from catenum.core.errors import InputError
 from catenum.core.propose import isolation
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, merged
 from catenum.core.propose.passes import ladders
-from catenum.core.propose.ranking import Proposal, ranked
+from catenum.core.propose.ranking import Load, Proposal, ranked
 from catenum.core.record.recording import Recording
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
@@ -21,7 +20,7 @@ from catenum.core.servers import rules_of
 from catenum.core.space.exploration import Exploration
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
-from catenum.lab.compare.contest import contest
+from catenum.lab.compare.contest import Result, contest
 from catenum.lab.explore.survey import Survey
 from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.load.churn import Churn
@@ -49,6 +48,7 @@ class Proposals:
     tried: list[Proposal] = field(default_factory=list)
     dropped: list[tuple[str, str]] = field(default_factory=list)
     looped: tuple[Recording, ...] = ()
+    load: Load | None = None  # of the scenario as it is, beside the best few in loops
     left_alone: tuple[str, ...] = ()  # statements of which it is not certain what they do
     stopped: bool = False
     first_cure_ms: float | None = None
@@ -250,14 +250,15 @@ class Proposer:
         )
         copies = {name: (self.copies or {}).get(name, 1) for name in found.scenario.transactions}
         results = contest(self.connect, loaded, copies=copies, seconds=LOOPS_S, file=self.file)
+        found.load = _load(results[0])
         for result in results:
             one = names.get(result.name)
             if one is None or result.verdict is None:
                 continue
-            told = f"{result.verdict.reason}; p95 {_spread(result.p95_ms)} ms; {result.iterations:,} iterations"
-            verdict = result.verdict if not found.baseline.conflicts and not found.baseline.broken else one.verdict
+            by_loops = not found.baseline.conflicts and not found.baseline.broken
+            verdict = result.verdict if by_loops else one.verdict
             place = next(n for n, other in enumerate(found.tried) if other.candidate is one.candidate)
-            found.tried[place] = replace(one, verdict=verdict, load=told)
+            found.tried[place] = replace(one, verdict=verdict, load=_load(result), by_loops=by_loops)
 
     # -- together ----------------------------------------------------------------------------------------------------
 
@@ -282,8 +283,16 @@ class Proposer:
                 yield together
 
 
-def _spread(value: Spread) -> str:
-    return f"{value.value:.2g} ({value.low:.2g} to {value.high:.2g})"
+def _load(result: Result) -> Load:
+    return Load(
+        iterations=result.iterations,
+        per_second=result.per_second,
+        p95_ms=result.p95_ms,
+        deadlocks=result.deadlocks,
+        conflicts=result.conflicts,
+        faster=result.faster,
+        reason=result.verdict.reason if result.verdict is not None else "",
+    )
 
 
 def _helps(after: Figures, before: Figures) -> bool:

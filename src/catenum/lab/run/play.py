@@ -93,7 +93,8 @@ def play(
     The engine's scratch space must exist; its sessions are opened here and are closed when this returns or raises.
     Raises InputError where the data is rejected (with its place in ``file``), TargetError where the server is lost.
     """
-    definition = definition_of(scenario, engine.info.server, ddl)
+    played = scenario.model_copy(update={"order": tuple(options.order)}) if options.order else scenario
+    definition = definition_of(played, engine.info.server, ddl)
     scenario = scenario.for_server(engine.info.server)
     load(engine, scenario, file, ddl)
     scenario, chosen_values = with_first_values(engine, scenario, file)
