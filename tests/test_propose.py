@@ -269,3 +269,48 @@ def test_all_servers_are_covered():
         needs(server)
     assert set(FIRST) == set(NAMES)
     assert Proposals.__dataclass_fields__["tried"]
+
+
+STRIKE_OFF = """
+scenario: strike-off
+data: |
+  create table vessel (id int primary key, name text);
+  create table box (id int primary key, vessel int references vessel (id));
+  insert into vessel select n, 'v' || n from generate_series(1, 400) n;
+  insert into box select n, 100 + n % 200 from generate_series(1, 3000) n
+transactions:
+  clerk:
+    isolation: serializable
+    statements: [select count(*) from vessel where id = 301, delete from vessel where id = 1]
+  gate:
+    isolation: serializable
+    statements: [select name from vessel where id = 1, 'insert into box values (9001, 301)']
+"""
+
+
+def test_a_foreign_key_without_an_index_is_given_one_where_that_ends_refusals(kept, call, tmp_path):
+    (tmp_path / "strike-off.yaml").write_text(STRIKE_OFF)
+    found = call("propose", "strike-off.yaml", "--json").json
+    first = found["candidates"][0]
+    assert (first["change"], first["verdict"], first["proven"]) == (
+        {"index": ["create index box_vessel on box (vessel)"]}, "cures", True,
+    )  # fmt: skip
+    assert "refused" in found["baseline"]["outcomes"]
+    assert "refused" not in first["cost"]["outcomes"]
+    (tmp_path / "loose.yaml").write_text(STRIKE_OFF.replace("serializable", "read committed").replace(
+        "select name from vessel where id = 1", "update vessel set name = 'x' where id = 1"
+    ))  # fmt: skip
+    dropped = call("propose", "loose.yaml", "--json").json["dropped"]
+    assert not dropped or "no schedule is better with it" in dropped[0]["why"]
+
+
+def test_a_recording_is_taken_as_the_scenario_that_was_run(kept, call):
+    done = call("play", "crane-standby", "--isolation", "repeatable read", "--order", "marit jonas", "--save", "r.json")
+    assert done.code in (0, 1)
+    carried = call("propose", "r.json", "--json").json
+    assert {c["verdict"] for c in carried["candidates"]} >= {"cures"}
+    assert carried["baseline"]["anomalies"]
+    again = call("play", "r.json", "--json").json
+    assert again["order"][:2] == ["marit", "jonas"]
+    assert {one["asked"] for one in again["transactions"]} == {"repeatable read"}
+    assert call("lint", "r.json").code == 0

@@ -51,6 +51,7 @@ def _for(table: exp.Table, name: str, rules: Rules, keys: TableKeys) -> str | No
     names = _Names(table, scope)
     terms = list(_terms(scope))
     equal = _columns(names, (t for t in terms if isinstance(t, _EQUALITIES)))
+    equal += [c for t in terms if (c := _of_alternatives(names, t)) is not None and c not in equal]
     ranged = [c for c in _columns(names, (t for t in terms if isinstance(t, _RANGES))) if c not in equal]
     leading = [*equal, *ranged[:1]]
     if not leading or _begins(keys.primary, leading):
@@ -121,6 +122,15 @@ def _terms(scope: exp.Expr) -> Iterator[exp.Expr]:
                 stack.append(term.this)
             else:
                 yield term
+
+
+def _of_alternatives(names: _Names, term: exp.Expr) -> str | None:
+    """The column of which an OR names values, the same in each of its branches."""
+    if not isinstance(term, exp.Or):
+        return None
+    branches = [branch.unnest() for branch in term.flatten()]
+    found = [_columns(names, iter([b])) if isinstance(b, _EQUALITIES) else [] for b in branches]
+    return found[0][0] if found[0] and all(one == found[0] for one in found) else None
 
 
 def _columns(names: _Names, terms: Iterator[exp.Expr]) -> list[str]:

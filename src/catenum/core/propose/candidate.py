@@ -35,7 +35,8 @@ class Candidate:
 
     ``decides``: it makes
     the data right where no serial order of the scenario as it is does, so serial results may differ from before.
-    ``eases_only``: it ends waits by failing, and never counts as a cure of wrong data.
+    ``eases_only``: it ends waits by failing, and never counts as a cure of wrong data. ``for_checks``: an index for
+    checks that the server makes by itself, of which no plan is shown.
     """
 
     kind: CandidateKind
@@ -45,6 +46,7 @@ class Candidate:
     means: tuple[str, ...] = ()
     decides: bool = False
     eases_only: bool = False
+    for_checks: bool = False
 
     @property
     def size(self) -> int:

@@ -6,9 +6,11 @@ change the plan or lower the number of locks, or it is dropped.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
-from catenum.core.diagnose.indexes import propose_index
+from sqlglot import exp
+
+from catenum.core.diagnose.indexes import MOST_NAME, propose_index
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
 from catenum.core.record.recording import Recording
 
@@ -21,6 +23,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     for recording in (evidence.played, *evidence.looped):
         for ddl, why in _by_findings(recording):
             found.setdefault(ddl, []).append(why)
+    yield from _for_references(evidence)
     for ddl, reasons in found.items():
         yield (
             Candidate(
@@ -31,6 +34,32 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
                 means=("no statement changes; every write to the table keeps the index as well",),
             ),
         )
+
+
+def _for_references(evidence: Evidence) -> Iterator[Ladder]:
+    """For foreign keys without one, where a statement deletes rows that they refer to, or changes their keys."""
+    for name, transaction in evidence.transactions.items():
+        for number in range(1, len(transaction.statements) + 1):
+            for access in evidence.footprint(name, number).accesses:
+                moves = set(access.columns) & {column.lower() for column in evidence.keys(access.table).columns}
+                if access.verb == "delete" or (access.verb == "update" and moves):
+                    for child, keys in evidence.tables.items():
+                        for parent, columns in keys.unindexed:
+                            if parent.lower() == access.table.lower():
+                                yield (_for_reference(evidence, child, columns, f"{name} statement {number}"),)
+
+
+def _for_reference(evidence: Evidence, child: str, columns: Sequence[str], who: str) -> Candidate:
+    spelled = [exp.to_identifier(one).sql(dialect=evidence.rules.dialect) for one in (child, *columns)]
+    title = exp.to_identifier(f"{child}_{'_'.join(columns)}"[:MOST_NAME]).sql(dialect=evidence.rules.dialect)
+    return Candidate(
+        kind="index",
+        name=f"index {title} on {child}, for its foreign key",
+        because=(f"{who} makes the server look for rows of {child} that refer to a row: it reads the whole table",),
+        remedy=remedy(index=(f"create index {title} on {spelled[0]} ({', '.join(spelled[1:])})",)),
+        means=("no statement changes; every write to the table keeps the index as well",),
+        for_checks=True,
+    )
 
 
 def _by_plans(evidence: Evidence) -> Iterator[tuple[str, str]]:

@@ -240,7 +240,8 @@ class TableKeys:
     are compared, for columns where Catenum knows it: ``integer``, ``text N`` (bytes), ``folded N`` (by a collation),
     N the length kept; ``asked`` (the server tells which are the same).
     ``made``: columns whose values the server makes up
-    (sequences, the clock, chance) where a statement gives none.
+    (sequences, the clock, chance) where a statement gives none. ``unindexed``: foreign keys for which no index begins
+    with their columns, each as the table that it refers to and those columns.
     """
 
     primary: tuple[str, ...]
@@ -252,6 +253,7 @@ class TableKeys:
     guarded: bool = False
     kinds: dict[str, str] = field(default_factory=dict)
     made: tuple[str, ...] = ()
+    unindexed: tuple[tuple[str, tuple[str, ...]], ...] = ()
 
     @property
     def columns(self) -> frozenset[str]:

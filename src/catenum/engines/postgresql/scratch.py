@@ -41,6 +41,18 @@ where n.nspname = %s and c.relkind in ('r', 'p')
 group by c.oid, c.relname, c.relkind, c.relhasrules, i.indexrelid, i.indisprimary, i.indisunique, ic.relname
 order by c.relname, ic.relname
 """
+#: Foreign keys whose columns no whole index begins with, in whatever order.
+_UNINDEXED = """
+select c.relname, p.relname, array_agg(a.attname::text order by k.place)
+from pg_constraint f
+join pg_class c on c.oid = f.conrelid join pg_class p on p.oid = f.confrelid
+join lateral unnest(f.conkey) with ordinality k(attnum, place) on true
+join pg_attribute a on a.attrelid = f.conrelid and a.attnum = k.attnum
+where f.contype = 'f' and c.relnamespace = %s::regnamespace and not exists (
+  select from pg_index i where i.indrelid = f.conrelid and i.indpred is null and i.indisvalid
+  and (i.indkey::int2[])[0:cardinality(f.conkey) - 1] @> f.conkey)
+group by f.oid, c.relname, p.relname order by f.oid
+"""
 #: First number of objects that are not the server's own (PostgreSQL, "src/include/access/transam.h").
 _FIRST_OWN = 16384
 #: Tables that do more than a plain one says: members of a family, row-level policies, code of a user's own in
@@ -270,6 +282,9 @@ class Scratch:
         for table, column in self.connection.execute(_ASKED, [self.schema]).fetchall():
             if table in found:
                 found[table] = replace(found[table], kinds={**found[table].kinds, column: "asked"})
+        for table, parent, columns in self.connection.execute(_UNINDEXED, [self.schema]).fetchall():
+            one = (str(parent), tuple(columns))
+            found[table] = replace(found[table], unindexed=(*found[table].unindexed, one))
         for table, column, kind in self.connection.execute(_KINDS, [self.schema]).fetchall():
             found[table] = replace(found[table], kinds={**found[table].kinds, column: kind})
         return found

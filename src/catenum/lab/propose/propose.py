@@ -182,7 +182,11 @@ class Proposer:
             after = serial(self.engine, changed, self.how.stage, self.file, ddl)
             defect = difference(self._serial, after, decides=candidate.decides, dropped=candidate.remedy.drop)
             given = play(self.engine, changed, self.options, file=self.file, ddl=ddl)
-            if candidate.kind == "index" and (why := _of_no_use(found.played, given)) is not None:
+            if (
+                candidate.kind == "index"
+                and not candidate.for_checks
+                and (why := _of_no_use(found.played, given)) is not None
+            ):
                 found.dropped.append((candidate.name, why))
                 return None
             explored = self._explore(candidate.name, changed, ddl, self._how)
@@ -195,6 +199,10 @@ class Proposer:
             verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {defect}")
         elif candidate.eases_only and verdict.rank == "cures":
             verdict = Verdict(rank="eases", reason=verdict.reason)
+        if candidate.for_checks and verdict.rank not in ("cures", "eases") and found.load is None and not self.copies:
+            why = "no schedule is better with it; --churn measures whether those checks are faster under load"
+            found.dropped.append((candidate.name, why))
+            return None
         proposal = Proposal(
             candidate=candidate,
             figures=numbers,
