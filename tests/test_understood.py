@@ -56,6 +56,8 @@ MARIADB = {
     "a view": (TWO + "create view quay as select * from berth;", ["update quay set moved = 7 where id = 1", C1], [C1, B1]),
     "two tables updated": (TWO, ["update berth b join crane c on b.id = c.id set b.moved = 5, c.moved = 6 where b.id = 1", B2], [B2, C1]),
     "two tables deleted from": (TWO, ["delete b, c from berth b join crane c on b.id = c.id where b.id = 1", B2], [B2, C1]),
+    "another index forced": ("create table berth (id int primary key, quay int, moved int, key by_quay (quay)); insert into berth values (1, 5, 0), (2, 5, 0); create table crane (id int primary key, moved int); insert into crane values (1, 0);", ["select id from berth force index (by_quay) where quay = 5 and id = 1 for update", C1], [C1, B2]),
+    "the rows of a forced key": (TWO, ["select id from berth force index (primary) where id in (1, 2) order by id for update", C1], [C1, B2]),
     "replace": (TWO, ["replace into berth values (1, 7)", C1], [C1, B1]),
     "an upsert by a second key": ("create table box (id int primary key, label varchar(9) unique, tons int); create table crane (id int primary key, moved int); insert into box values (1, 'a', 5), (2, 'b', 6); insert into crane values (1, 0);", ["insert into box values (3, 'a', 7) on duplicate key update tons = 9", C1], [C1, "update box set tons = 1 where id = 1"]),
     "a second unique key": ("create table box (id int primary key, label varchar(9) unique); create table crane (id int primary key, moved int); insert into box values (1, 'a'), (2, 'b'); insert into crane values (1, 0);", ["delete from box where id = 1", C1], [C1, "insert into box values (3, 'a')"]),

@@ -107,6 +107,8 @@ def figures_of(tally: Tally, given: Recording, *, complete: bool) -> Figures:
 
 def judge(baseline: Figures, remedy: Figures) -> Verdict:
     """The verdict on a remedy, by the rules at the head of this module."""
+    if not remedy.runs:
+        return Verdict(rank="no better", reason="no schedule was run in the time that it was given")
     fresh = [title for title in remedy.broken if title not in baseline.broken]
     if fresh:
         return Verdict(rank="loses", reason=f"the data is wrong: {_faults(fresh)}")

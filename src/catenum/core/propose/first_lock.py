@@ -5,10 +5,10 @@ Then the transactions wait for each other there, one behind the other, and meet 
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
-from catenum.core.propose.reading import Reading
 from catenum.core.propose.stronger_lock import anomalies_told, levels_for
 
 
@@ -17,7 +17,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies]))
     if len(names) < 2:
         return
-    touched = [_rows(evidence, name) for name in names]
+    touched = [rows_named(evidence, name) for name in names]
     common = set(touched[0]).intersection(*touched[1:])
     clause = evidence.rules.row_locks[-1]
     strict = {name: "read committed" for name in names if evidence.rules.rank(evidence.level(name)) > 1}
@@ -36,18 +36,18 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
         )
 
 
-def _rows(evidence: Evidence, name: str) -> dict[tuple[str, str], int]:
+def rows_named(evidence: Evidence, name: str) -> dict[tuple[str, str], int]:
     """The rows that a transaction names by a whole primary key: table and condition, with the statement."""
     found: dict[tuple[str, str], int] = {}
     for number in range(1, len(evidence.transactions[name].statements) + 1):
         reading = evidence.reading(evidence.sql(name, number))
         condition = evidence.key_condition(reading)
-        if reading.table and condition is not None and not _carried(evidence, name, reading):
+        if reading.table and condition is not None and not _carried(evidence, name, condition):
             found.setdefault((reading.table.lower(), condition), number)
     return found
 
 
-def _carried(evidence: Evidence, name: str, reading: Reading) -> bool:
+def _carried(evidence: Evidence, name: str, condition: str) -> bool:
     """Whether the key is a value that an earlier statement kept: at the beginning it is not there yet."""
     kept = {value for statement in evidence.transactions[name].statements for value in statement.kept}
-    return bool(kept & set(reading.parameters))
+    return bool(kept & set(re.findall(r":([A-Za-z_]\w*)", condition)))

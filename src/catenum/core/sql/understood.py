@@ -23,7 +23,7 @@ _PLAIN: frozenset[type[exp.Expr]] = frozenset(
         *(exp.Select, exp.Subquery, exp.Union, exp.Intersect, exp.Except, exp.From, exp.Join, exp.Where, exp.Group),
         *(exp.Having, exp.Order, exp.Ordered, exp.Limit, exp.Offset, exp.Fetch, exp.With, exp.CTE, exp.Lock),
         *(exp.Values, exp.Schema, exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.When, exp.Whens, exp.OnConflict),
-        *(exp.Returning, exp.Window, exp.WindowSpec, exp.Filter),
+        *(exp.IndexTableHint, exp.Returning, exp.Window, exp.WindowSpec, exp.Filter),
         *(exp.Cast, exp.TryCast, exp.DataType, exp.DataTypeParam),
         *(exp.Set, exp.SetItem, exp.PropertyEQ, exp.TruncateTable, exp.Create, exp.Index, exp.IndexParameters),
         *(exp.Alter, exp.ColumnDef, exp.ColumnConstraint, exp.NotNullColumnConstraint, exp.DefaultColumnConstraint),
@@ -112,7 +112,11 @@ def sets_own_variables(tree: exp.Set) -> bool:
 
 
 def names_rows_plainly(tree: exp.Expr) -> bool:
-    """Whether the WHERE clause of ``tree`` can only speak of the one table that the statement names."""
+    """Whether the WHERE clause of ``tree`` can only speak of the one table that the statement names, and says which
+    rows are come by: not where another index is to be gone through, since what is passed there is locked.
+    """
+    if tree.find(exp.IndexTableHint) is not None:
+        return False
     if sum(1 for _ in tree.find_all(exp.Table)) != 1:
         return False
     return not any(tree.find_all(exp.Subquery, exp.Join, exp.CTE, exp.Lateral, exp.Unnest, exp.SetOperation))

@@ -33,8 +33,8 @@ Share = dict[str, Any]
 DRAWN_AT_A_TIME = 20
 #: How often a schedule that strays from what was met before is run again.
 MOST_TRIES = 20
-#: So many times the limit a number of classes may be for a walk to be tried nonetheless.
-WORTH_A_WALK = 4
+#: So many times the limit a number of classes may be for a walk to be tried nonetheless, or so many in any case.
+WORTH_A_WALK, SOON_WALKED = 4, 6_000
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -62,7 +62,7 @@ class Plan:
     not_understood: list[str]
     digest: str
     #: What is run where a walk turns out to be longer than the limit.
-    drawn: list[Share] = field(default_factory=list)
+    draw: Callable[[], list[Share]] = field(default=lambda: [], repr=False)
     every: bool = False
 
 
@@ -77,18 +77,21 @@ def plan(scenario: Scenario, dependence: Dependence, options: ExploreOptions, sa
     except TooMany:
         count = None
     sampled = options.limit is not None and (count is None or count > options.limit)
-    drawn: list[Share] = []
-    if sampled and options.limit is not None:
+
+    def draw() -> list[Share]:
+        if not sampled or options.limit is None:
+            return []
         chosen = [list(order) for order in classes.sample(options.limit, count, options.seed)]
-        drawn = [{"drawn": chosen[i : i + DRAWN_AT_A_TIME]} for i in range(0, len(chosen), DRAWN_AT_A_TIME)]
+        return [{"drawn": chosen[i : i + DRAWN_AT_A_TIME]} for i in range(0, len(chosen), DRAWN_AT_A_TIME)]
+
     # Waiting rules many classes out, so a space not much larger than the limit is walked first: it may be small enough.
-    walk_first = sampled and count is not None and count <= WORTH_A_WALK * (options.limit or 0)
+    walk_first = sampled and count is not None and count <= max(WORTH_A_WALK * (options.limit or 0), SOON_WALKED)
     return Plan(
         orders=orders,
         classes=count,
         sampled=sampled and not walk_first,
-        shares=[{"walk": {"more": True, "nodes": []}}] if walk_first or not sampled else drawn,
-        drawn=drawn,
+        shares=[{"walk": {"more": True, "nodes": []}}] if walk_first or not sampled else draw(),
+        draw=draw,
         every=options.every,
         not_understood=[
             f"{name} statement {number + 1}" for name, number in dependence.not_understood() if number is not None
@@ -300,10 +303,11 @@ def turn_to_sample(explorer: Explorer, options: ExploreOptions) -> bool:
 
     Returns whether it did. Where retries made more schedules than were counted there is none to draw.
     """
-    if not full(explorer, options) or not explorer.shares or not explorer.plan.drawn:
+    drawn = explorer.plan.draw() if full(explorer, options) and explorer.shares else []
+    if not drawn:
         return False
     explorer.plan.sampled = True
-    explorer.shares, explorer.tally = list(explorer.plan.drawn), Tally()
+    explorer.shares, explorer.tally = drawn, Tally()
     return True
 
 

@@ -12,6 +12,7 @@ from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.space.oracle import PASSED_OVER, Observation
 from catenum.core.space.run import Run
 from catenum.engines.ports import Engine
+from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import Serially, Stage, StageOptions
 
 #: Serial orders that are run for it.
@@ -21,9 +22,10 @@ Order = tuple[str, ...]
 
 @dataclass(frozen=True)
 class Serial:
-    """All (or the first) serial orders of a scenario, run."""
+    """All (or the first) serial orders of a scenario, run. ``still_bad``: a given schedule that ends badly again."""
 
     runs: Mapping[Order, Run]
+    still_bad: Order | None = None
 
     @property
     def ended(self) -> list[Order]:
@@ -42,12 +44,26 @@ class Serial:
 
 
 def serial(
-    engine: Engine, scenario: Scenario, options: StageOptions, file: ScenarioFile | None, ddl: Sequence[str] = ()
+    engine: Engine,
+    scenario: Scenario,
+    options: StageOptions,
+    file: ScenarioFile | None,
+    ddl: Sequence[str] = (),
+    schedules: Sequence[Order] = (),
 ) -> Serial:
-    """Run the transactions one after another, in every order."""
+    """Run the transactions one after another, in every order; and ``schedules``, up to the first that ends badly."""
     with Stage(engine, scenario, options, file, ddl) as stage:
         orders = islice(permutations(scenario.transactions), MOST_ORDERS)
-        return Serial({order: stage.run(Serially(order)) for order in orders})
+        runs = {order: stage.run(Serially(order)) for order in orders}
+        oracle = Oracle(stage)
+        bad = (order for order in schedules if _is_bad(oracle.judge(stage.run(order=order))))
+        return Serial(runs, next(bad, None))
+
+
+def _is_bad(run: Run) -> bool:
+    """Whether no change in which this schedule can happen is a cure."""
+    conflict = run.kind not in ("clean", "waited") and not run.ended_well
+    return conflict or run.data == "anomaly" or any(value is not True for value in run.holds.values())
 
 
 def difference(

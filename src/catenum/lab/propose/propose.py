@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import combinations
+from itertools import combinations, islice
 
 from catenum.core.compare.verdict import Figures, Verdict, figures_of, judge
 from catenum.core.errors import InputError
@@ -31,6 +31,10 @@ from catenum.lab.run.play import PlayOptions, play
 
 #: A candidate's exploration may take so many times the baseline's, and at least so long (ms).
 TIMES_BASELINE, LEAST_MS = 4.0, 6_000.0
+#: Schedules that end badly as it is, which are tried first with a candidate.
+MOST_SCREENED = 4
+#: Turns of each transaction in a schedule of turns; what is over takes none.
+MOST_MOVES = 20
 #: Pairs of candidates that are tried together.
 MOST_PAIRS = 6
 #: How long loops run (s), and how many proposals are tried in them.
@@ -115,6 +119,9 @@ class Proposer:
         )
         self._how = replace(self.how, for_ms=max(LEAST_MS, took * TIMES_BASELINE))
         slow = self.engine.capabilities.timeout_step_ms > 1
+        bad = (entry.shortest for entry in explored.tally.ordered if entry.bad and entry.shortest)
+        self._screen = [*islice(bad, MOST_SCREENED), *_turns(list(scenario.transactions))]
+        self._deferred: list[Candidate] = []
         for ladder in ladders(evidence):
             if self._over(clock) or (self.first_only and found.first_cure_ms is not None):
                 break
@@ -127,6 +134,10 @@ class Proposer:
                     found.first_cure_ms = clock.now_ms()
                 if self._over(clock) or (self.first_only and proposal.cures):
                     break
+        for candidate in self._deferred:
+            if self._over(clock) or (self.first_only and found.first_cure_ms is not None):
+                break
+            self.attempt(candidate, found)
         for pair in self._pairs(found):
             if self._over(clock):
                 break
@@ -145,7 +156,7 @@ class Proposer:
     def _climb(self, evidence: Evidence, ladder: Ladder, found: Proposals) -> Iterator[Proposal]:
         """The rungs up to the first that cures; of levels, then lower ones for single transactions."""
         for rung in ladder:
-            proposal = self.attempt(rung, found)
+            proposal = self.attempt(rung, found, screened=not found.cures)
             if proposal is None:
                 continue
             yield proposal
@@ -174,12 +185,19 @@ class Proposer:
                 return
             cure = lower
 
-    def attempt(self, candidate: Candidate, found: Proposals) -> Proposal | None:
+    def attempt(self, candidate: Candidate, found: Proposals, *, screened: bool = False) -> Proposal | None:
+        """Try one; None where it is dropped. ``screened``: as long as nothing cures, one in which a bad schedule is
+        still possible is put off, since it cannot be the cure.
+        """
         if any(one.candidate.remedy == candidate.remedy for one in found.tried):
             return None
         changed, ddl = apply_remedy(found.scenario, candidate.remedy)
         try:
-            after = serial(self.engine, changed, self.how.stage, self.file, ddl)
+            screen = self._screen if screened and not (candidate.remedy.retry or candidate.eases_only) else ()
+            after = serial(self.engine, changed, self.how.stage, self.file, ddl, screen)
+            if after.still_bad is not None:
+                self._deferred.append(candidate)
+                return None
             defect = difference(self._serial, after, decides=candidate.decides, dropped=candidate.remedy.drop)
             given = play(self.engine, changed, self.options, file=self.file, ddl=ddl)
             if (
@@ -301,6 +319,12 @@ def _load(result: Result) -> Load:
         faster=result.faster,
         reason=result.verdict.reason if result.verdict is not None else "",
     )
+
+
+def _turns(names: Sequence[str]) -> Iterator[tuple[str, ...]]:
+    """Schedules in which everybody takes turns, each time another first: there most cycles close."""
+    for first in range(len(names)):
+        yield (*names[first:], *names[:first]) * MOST_MOVES
 
 
 def _helps(after: Figures, before: Figures) -> bool:
