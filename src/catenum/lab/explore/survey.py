@@ -50,6 +50,8 @@ class Survey:
     explorer: Explorer | None = None
     stage: Stage | None = None
     notes: tuple[str, ...] = ()
+    #: Called once with the stage when it is ready, before anything is explored; what it raises ends the survey.
+    before: Callable[[Stage], None] | None = None
 
     def run(
         self,
@@ -76,6 +78,9 @@ class Survey:
     ) -> Exploration:
         self.stage = Stage(self.engine, self.scenario, self.options.stage, self.file, self.ddl)
         with self.stage as stage:
+            if self.before is not None:
+                before, self.before = self.before, None
+                before(stage)
             if resume is not None:
                 self._widen_as(resume)
             for step, table in untold(stage) if not (self.options.opened or self.options.every) else ():

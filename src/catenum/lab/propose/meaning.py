@@ -7,13 +7,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import islice, permutations
 
-from catenum.core.scenario.model import Scenario
-from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.space.oracle import PASSED_OVER, Observation
 from catenum.core.space.run import Run
-from catenum.engines.ports import Engine
 from catenum.lab.explore.serial import Oracle
-from catenum.lab.explore.stage import Serially, Stage, StageOptions
+from catenum.lab.explore.stage import Serially, Stage
 
 #: Serial orders that are run for it.
 MOST_ORDERS = 24
@@ -43,21 +40,13 @@ class Serial:
         return tuple(dict.fromkeys(found))
 
 
-def serial(
-    engine: Engine,
-    scenario: Scenario,
-    options: StageOptions,
-    file: ScenarioFile | None,
-    ddl: Sequence[str] = (),
-    schedules: Sequence[Order] = (),
-) -> Serial:
+def serial(stage: Stage, schedules: Sequence[Order] = ()) -> Serial:
     """Run the transactions one after another, in every order; and ``schedules``, up to the first that ends badly."""
-    with Stage(engine, scenario, options, file, ddl) as stage:
-        orders = islice(permutations(scenario.transactions), MOST_ORDERS)
-        runs = {order: stage.run(Serially(order)) for order in orders}
-        oracle = Oracle(stage)
-        bad = (order for order in schedules if _is_bad(oracle.judge(stage.run(order=order))))
-        return Serial(runs, next(bad, None))
+    orders = islice(permutations(stage.scenario.transactions), MOST_ORDERS)
+    runs = {order: stage.run(Serially(order)) for order in orders}
+    oracle = Oracle(stage)
+    bad = (order for order in schedules if _is_bad(oracle.judge(stage.run(order=order))))
+    return Serial(runs, next(bad, None))
 
 
 def _is_bad(run: Run) -> bool:

@@ -21,11 +21,12 @@ from catenum.core.space.exploration import Exploration
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.compare.contest import Result, contest
+from catenum.lab.explore.stage import Stage
 from catenum.lab.explore.survey import Survey
 from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import cycles
-from catenum.lab.propose.meaning import difference, serial
+from catenum.lab.propose.meaning import Serial, difference, serial
 from catenum.lab.run.loading import load
 from catenum.lab.run.play import PlayOptions, play
 
@@ -93,14 +94,15 @@ class Proposer:
         bare = self.scenario.for_server(self.engine.info.server)
         scenario = bare.model_copy(update={"remedies": {}})  # nothing is read from them
         played = play(self.engine, scenario, self.options, file=self.file)
-        explored = self._explore("as it is", scenario, (), self.how)
-        took = clock.now_ms()
+        compared = _Serially()
+        explored = self._explore("as it is", scenario, (), self.how, compared)
+        took = clock.now_ms() - compared.took_ms
         baseline = figures_of(explored.tally, played, complete=explored.reach.complete)
         found = Proposals(scenario=scenario, explored=explored, baseline=baseline, played=played, baseline_ms=took)
         found.looped = tuple(self._loops(scenario)) if self.copies is not None else ()
         if not found.conflict and not found.baseline.waits:
             return found
-        self._serial = serial(self.engine, scenario, self.how.stage, self.file)
+        self._serial = compared.found
         rules = rules_of(self.engine.info.server)
         evidence = Evidence(
             scenario=scenario,
@@ -192,25 +194,23 @@ class Proposer:
         if any(one.candidate.remedy == candidate.remedy for one in found.tried):
             return None
         changed, ddl = apply_remedy(found.scenario, candidate.remedy)
+        fails_by_itself = bool(candidate.remedy.retry or candidate.eases_only)
+        compared = _Serially(self._screen if screened and not fails_by_itself else ())
         try:
-            screen = self._screen if screened and not (candidate.remedy.retry or candidate.eases_only) else ()
-            after = serial(self.engine, changed, self.how.stage, self.file, ddl, screen)
-            if after.still_bad is not None:
-                self._deferred.append(candidate)
-                return None
-            defect = difference(self._serial, after, decides=candidate.decides, dropped=candidate.remedy.drop)
-            given = play(self.engine, changed, self.options, file=self.file, ddl=ddl)
-            if (
-                candidate.kind == "index"
-                and not candidate.for_checks
-                and (why := _of_no_use(found.played, given)) is not None
-            ):
+            given = play(self.engine, changed, self.options, file=self.file, ddl=ddl) if ddl else None
+            if given and not candidate.for_checks and (why := _of_no_use(found.played, given)) is not None:
                 found.dropped.append((candidate.name, why))
                 return None
-            explored = self._explore(candidate.name, changed, ddl, self._how)
+            explored = self._explore(candidate.name, changed, ddl, self._how, compared)
+            given = given or play(self.engine, changed, self.options, file=self.file, ddl=ddl)
+        except StillBad:
+            self._deferred.append(candidate)
+            return None
         except InputError as error:
             found.dropped.append((candidate.name, error.problems[0].message))
             return None
+        after = compared.found
+        defect = difference(self._serial, after, decides=candidate.decides, dropped=candidate.remedy.drop)
         numbers = figures_of(explored.tally, given, complete=explored.reach.complete)
         verdict = judge(found.baseline, numbers)
         if defect is not None:
@@ -231,7 +231,9 @@ class Proposer:
         found.tried.append(proposal)
         return proposal
 
-    def _explore(self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions) -> Exploration:
+    def _explore(
+        self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions, before: Callable[[Stage], None]
+    ) -> Exploration:
         survey = Survey(
             connect=self.connect,
             engine=self.engine,
@@ -240,6 +242,7 @@ class Proposer:
             workers=self.workers,
             file=self.file,
             ddl=tuple(ddl),
+            before=before,
         )
         progress = self.progress
         return survey.run(progress=(lambda explorer: progress(name, explorer)) if progress is not None else None)
@@ -319,6 +322,27 @@ def _load(result: Result) -> Load:
         faster=result.faster,
         reason=result.verdict.reason if result.verdict is not None else "",
     )
+
+
+class _Serially:
+    """Runs the serial orders, and schedules that end badly as it is, on a stage before it is explored."""
+
+    def __init__(self, schedules: Sequence[tuple[str, ...]] = ()) -> None:
+        self.schedules = schedules
+        self.found = Serial({})
+        self.took_ms = 0.0
+
+    def __call__(self, stage: Stage) -> None:
+        """Raises StillBad where such a schedule ends badly here as well."""
+        clock = Clock()
+        self.found = serial(stage, self.schedules)
+        self.took_ms = clock.now_ms()
+        if self.found.still_bad is not None:
+            raise StillBad
+
+
+class StillBad(Exception):
+    """A candidate that cannot cure: exploring it tells no more than how bad it is."""
 
 
 def _turns(names: Sequence[str]) -> Iterator[tuple[str, ...]]:
