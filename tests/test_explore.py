@@ -383,7 +383,7 @@ def test_wherever_it_is_interrupted_no_schedule_is_lost_and_none_counted_twice(e
     options, interrupts = ExploreOptions(every=True, limit=limit), 0
     with Stage(engine, sample("berth-swap").scenario) as stage:
         made = plan(stage.scenario, stage.dependence, options)
-        explorer = Explorer(plan=made, shares=list(made.drawn or made.shares))
+        explorer = Explorer(plan=made, shares=list(made.draw() or made.shares))
         while explorer.shares:
             try:
                 explore_here(stage, explorer, options)

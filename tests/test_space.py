@@ -197,7 +197,7 @@ def test_where_the_server_goes_another_way_than_before_the_schedule_is_run_again
 def test_a_limit_below_the_classes_draws_a_sample_that_the_seed_repeats():
     with stage(CYCLE) as on:
         made = [plan(on.scenario, on.dependence, ExploreOptions(limit=40, seed=seed)) for seed in (1, 1, 2)]
-    drawn = [[tuple(order) for share in one.drawn for order in share["drawn"]] for one in made]
+    drawn = [[tuple(order) for share in one.draw() for order in share["drawn"]] for one in made]
     assert not made[0].sampled  # 126 are few enough over 40 for a walk to be tried first
     assert (len(drawn[0]), len(set(drawn[0]))) == (40, 40)
     assert drawn[0] == drawn[1] != drawn[2]
