@@ -1,8 +1,10 @@
 """Isolation: the least strict levels under which every schedule is right, with a bounded retry where one is refused.
 
 One level for all is looked for first, from the least strict that sees committed data only; then each transaction's own
-is lowered as far as that holds (the allocation of levels to transactions: Fekete 2005; Vandevoort et al. 2021; here by
-running it).
+is lowered as far as that holds (the allocation of levels to transactions: Fekete 2005; here by running it). For read
+committed, snapshots and serializable snapshots there is one lowest allocation, which this finds whatever the order
+(Vandevoort, Ketsman and Neven 2023, "Allocating Isolation Levels to Transactions in a Multiversion Setting"); where
+levels take locks it is one in which no single level can be lowered.
 """
 
 from __future__ import annotations
