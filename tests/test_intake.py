@@ -468,6 +468,7 @@ def test_a_sample_s_own_deadlock_is_staged_again_from_its_recording(request, cal
         done = call("restage", "rec.json", "--json")
         assert (name, done.code, done.json["same"]) == (name, 0, True), done.err
         assert "a stand-in" not in done.json["scenario"]
+        assert "ASSUMED" not in done.json["scenario"]
 
 
 def test_only_places_for_values_are_filled_and_not_what_looks_like_one():

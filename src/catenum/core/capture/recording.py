@@ -249,6 +249,8 @@ def conflicts_of(recording: Recording) -> list[Conflict]:
                 relations=relations_of(waits),
                 report=cycle.server_report or "",
                 source=recording.scenario,
+                definition=recording.definition,
+                schedule=tuple(move.transaction for move in recording.schedule if move.ends != "rollback"),
                 provenance={"relations": "captured", "victim": "captured" if cycle.victim else "unknown"},
             )
         )

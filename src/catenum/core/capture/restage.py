@@ -47,6 +47,8 @@ class Staged:
     victim: str | None
     notes: list[str] = field(default_factory=list)
     fill: dict[str, dict[str, object]] = field(default_factory=dict)
+    #: What else the scenario says: its rules, the columns that are not compared.
+    more: dict[str, object] = field(default_factory=dict)
     #: Filler that would make the server take its indexes; not in the scenario until it turns out to be needed.
     filler: dict[str, dict[str, object]] = field(default_factory=dict)
 
@@ -59,6 +61,7 @@ class Staged:
         body["order"] = " ".join(self.order)
         if self.victim is not None:
             body["victim"] = self.victim
+        body |= self.more
         head = "".join(f"# {line}\n" for note in self.notes for line in _wrapped(note))
         return head + as_text(body)
 
@@ -80,6 +83,8 @@ def restaged(
     Raises InputError where nothing can be made of the conflict.
     """
     rules = rules_of(conflict.server)
+    if schema is None and conflict.definition is not None and (carried := _carried(conflict, name)) is not None:
+        return carried
     if schema is not None:
         conflict = with_definitions(conflict, schema)
     members = [member for member in conflict.members if member.statement]
@@ -131,6 +136,32 @@ def restaged(
         victim=names.get(conflict.victim or "") if conflict.kind == "deadlock" and rules.asks_victim else None,
         notes=[*notes, *more, *conflict.notes],
         filler=filler,
+    )
+
+
+def _carried(conflict: Conflict, name: str | None) -> Staged | None:
+    """The scenario that a recording carries, in the order of its moves; None where others took part, as copies in
+    loops do.
+    """
+    known = dict(conflict.definition or {})
+    transactions = known.pop("transactions")
+    if not {member.session for member in conflict.members} <= transactions.keys():
+        return None
+    turns = " ".join(conflict.schedule) or known.get("order") or " ".join([*transactions] * 2)
+    victim = conflict.victim if conflict.schedule and rules_of(conflict.server).asks_victim else None
+    for key in ("order", "victim", "differs"):
+        known.pop(key, None)
+    return Staged(
+        name=name or known.pop("scenario"),
+        server=conflict.server,
+        about=known.pop("about", "") or f"A {conflict.kind} that was met.",
+        data=known.pop("data"),
+        transactions=transactions,
+        order=turns.split(),
+        victim=victim,
+        notes=[f"The scenario of {conflict.source}, as it was run."],
+        fill=known.pop("fill", {}),
+        more={key: value for key, value in known.items() if key not in ("scenario", "about")},
     )
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Literal, Protocol
+from typing import Any, Literal, Protocol
 
 from catenum.core.record.recording import Kind, WaitEnd
 from catenum.core.serverlog import LogEntry
@@ -75,7 +75,8 @@ class Conflict:
     """One conflict, members in the order of the cycle: each waits for the next, the last for the first.
 
     ``at``: the time as the log has it. ``relations``: the tables that the waits are over. ``report``: as it stands in
-    the log; ``source``: the file, ``place`` the number of the message in it.
+    the log; ``source``: the file, ``place`` the number of the message in it. ``definition``: of a run of Catenum's own,
+    the scenario, and ``schedule`` whose moves were made, in order.
     """
 
     kind: ConflictKind
@@ -90,6 +91,8 @@ class Conflict:
     source: str = ""
     notes: tuple[str, ...] = ()
     provenance: Mapping[str, Provenance] = field(default_factory=dict)
+    definition: Mapping[str, Any] | None = None
+    schedule: tuple[str, ...] = ()
 
     @property
     def outcome(self) -> Kind:
