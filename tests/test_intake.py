@@ -471,6 +471,16 @@ def test_a_sample_s_own_deadlock_is_staged_again_from_its_recording(request, cal
         assert "ASSUMED" not in done.json["scenario"]
 
 
+def test_waits_of_a_recording_are_a_conflict_that_is_staged_again(kept, call):
+    for name, held in (("left-open", {"clerk", "loader"}), ("yard-rebuild", {"report", "change"})):
+        call("play", name, "--save", "rec.json", "--quiet")
+        (told,) = call("intake", "rec.json", "--json").json["conflicts"]
+        assert told["kind"] == "wait"
+        assert held <= {member["session"] for member in told["members"]}
+        done = call("restage", "rec.json", "--json")
+        assert (name, done.code, done.json["same"]) == (name, 0, True), done.err
+
+
 def test_only_places_for_values_are_filled_and_not_what_looks_like_one():
     rules = rules_of("postgresql")
     sql = """update berth set vessel = '$1 ?', "a$2" = $1 where tags ? 'x' and id = $2"""

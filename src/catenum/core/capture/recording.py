@@ -219,8 +219,12 @@ def _sources(conflict: Conflict, names: Mapping[str, str]) -> Iterator[str]:
 
 
 def conflicts_of(recording: Recording) -> list[Conflict]:
-    """The deadlocks of a recording as conflicts: those of a run, of loops and of a watch are staged again alike."""
+    """The deadlocks of a recording as conflicts, or its waits as one: those of a run, of loops, of a watch are staged
+    again alike.
+    """
     found = []
+    if not recording.deadlocks and (waiting := _waiting(recording)) is not None:
+        return [waiting]
     for cycle in recording.deadlocks:
         members = [member for member in cycle.members if recording.transaction(member.transaction) is not None]
         waits = tuple(
@@ -255,6 +259,48 @@ def conflicts_of(recording: Recording) -> list[Conflict]:
             )
         )
     return found
+
+
+def _waiting(recording: Recording) -> Conflict | None:
+    """Who waited for whom; None where nobody did."""
+    seen = {(wait.waiter, wait.holder): wait for wait in recording.waits if recording.transaction(wait.holder)}
+    if not seen:
+        return None
+    waits = tuple(
+        CapturedWait(
+            waiter=wait.waiter,
+            holder=wait.holder,
+            object=wait.resource.text,
+            mode=str(wait.wanted),
+            table=wait.resource.table,
+            index=wait.resource.index,
+            held=str(wait.held) if wait.held else None,
+            gap=wait.resource.kind == "gap",
+            record=tuple(value for _, value in wait.resource.key or ()),
+            queued=wait.queued,
+            seconds=(wait.until_ms - wait.since_ms) / 1e3 if wait.until_ms is not None else None,
+            ended=wait.ended,
+            provenance=dict.fromkeys(("object", "mode", "holder"), "captured"),
+        )
+        for wait in seen.values()
+    )
+    at = {wait.waiter: wait.statement for wait in seen.values()}
+    last = {one.name: len(one.statements) for one in recording.transactions}
+    names = dict.fromkeys(name for wait in waits for name in (wait.waiter, str(wait.holder)))
+    return Conflict(
+        kind="wait",
+        server=recording.target.server,
+        at=recording.started or None,
+        members=tuple(_member_of(name, at.get(name, last[name]), recording) for name in names),
+        waits=waits,
+        victim=None,
+        relations=relations_of(waits),
+        report="",
+        source=recording.scenario,
+        definition=recording.definition,
+        schedule=tuple(move.transaction for move in recording.schedule if move.ends != "rollback"),
+        provenance={"relations": "captured"},
+    )
 
 
 def _member_of(name: str, statement: int | None, recording: Recording) -> Member:
