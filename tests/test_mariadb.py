@@ -272,9 +272,14 @@ def test_one_kind_of_deadlock_is_one_cycle(run, kept, target):
     assert sum(cycle["times"] for cycle in found) + done.json["cycles_not_read"] == deadlocks
     # Two copies of the same transaction never close a cycle by themselves, and nobody waits in its commit.
     assert all("late 2 (waits over berth" in cycle["cycle"] for cycle in found)
-    assert not [cycle for cycle in found if "the end of" in cycle["cycle"] or "transaction " in cycle["cycle"]]
+    unseen = [
+        cycle for cycle in found if "was not seen" in cycle["cycle"]
+    ]  # on a machine that is busy with other things
+    assert sum(cycle["times"] for cycle in unseen) <= 1 + deadlocks // 20
+    seen = [cycle["cycle"] for cycle in found if cycle not in unseen]
+    assert not [cycle for cycle in seen if "the end of" in cycle or "transaction " in cycle]
     # Queues make cycles of more members on PostgreSQL; on InnoDB whoever queues is not between two that hold.
-    assert len(found) <= (2 if target == TARGET else 8)
+    assert len(seen) <= (2 if target == TARGET else 8)
     assert done.json["transactions"]["early"]["p95_ms"] > 0
 
 
