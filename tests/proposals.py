@@ -35,9 +35,15 @@ def best(command: str, name: str, server: str) -> tuple[str, str]:
         return ("no better", "no remedies") if "no remedies" in done.stderr else ("loses", done.stderr[:200])
     value = json.loads(done.stdout)
     found = value["candidates"] if command == "propose" else value.get("variants") or value["results"]
-    given = [(one["verdict"], one["name"]) for one in found if one.get("verdict")]
-    judged = [(verdict["rank"] if isinstance(verdict, dict) else verdict, name) for verdict, name in given]
+    judged = [(_rank(one, sampled=not more[:1] == ["--churn"]), one["name"]) for one in found if one.get("verdict")]
     return min(judged, key=lambda one: RANKS.index(one[0]), default=("no better", "nothing"))
+
+
+def _rank(one: dict, *, sampled: bool) -> str:
+    """A verdict; of schedules, a cure only where all of them were run: a sample may have missed what it does not cure."""
+    verdict = one["verdict"]["rank"] if isinstance(one["verdict"], dict) else one["verdict"]
+    whole = one.get("complete", one.get("proven"))
+    return "eases" if sampled and verdict == "cures" and whole is False else verdict
 
 
 def main() -> int:
