@@ -35,7 +35,7 @@ def best(command: str, name: str, server: str) -> tuple[str, str]:
         return ("no better", "no remedies") if "no remedies" in done.stderr else ("loses", done.stderr[:200])
     value = json.loads(done.stdout)
     found = value["candidates"] if command == "propose" else value.get("variants") or value["results"]
-    judged = [(_rank(one, sampled=not more[:1] == ["--churn"]), one["name"]) for one in found if one.get("verdict")]
+    judged = [(_rank(one, sampled=more[:1] != ["--churn"]), one["name"]) for one in found if one.get("verdict")]
     return min(judged, key=lambda one: RANKS.index(one[0]), default=("no better", "nothing"))
 
 
