@@ -28,7 +28,8 @@ where (resource_manager = 'Heap' and record_type ~ 'UPDATE|DELETE' and block_ref
    or (resource_manager = 'Transaction' and record_type like 'COMMIT%%')
 order by start_lsn
 """
-_OFFSETS = re.compile(r"(?:^off |old_off: )(\d+)(?:.*?new[_ ]off:? (\d+))?")
+#: As versions 15 and 16 write it.
+_OFFSETS = re.compile(r"(?:^off |old_off: | off: )(\d+)(?:.*?new[_ ]off:? (\d+))?")
 _BLOCK = re.compile(r"rel \d+/\d+/(\d+)(?: fork main)?,? blk (\d+)")
 
 Address = tuple[int, int]
