@@ -471,7 +471,23 @@ def test_a_column_that_the_scenario_ignores_is_left_out_and_listed(call, tmp_pat
 def test_twelve_transactions_are_sampled_and_said_so(call, tmp_path):
     tugs = {f"tug{n}": {"statements": ["update berth set moved = moved + 1 where id = 3"]} for n in range(12)}
     done = call("explore", made(tmp_path, **tugs), "--limit", 5)
-    assert "5 of more classes than can be counted run" in " ".join(done.out.split())
+    told = " ".join(done.out.split())
+    assert "5 of more classes than can be counted run, drawn by chance" in told
+
+
+def test_a_sample_of_a_space_full_of_waits_finds_its_deadlocks_and_is_no_sample_of_nothing(call, tmp_path):
+    def transaction(*berths: int) -> dict[str, list[str]]:
+        return {"statements": [f"update berth set moved = moved + 1 where id = {one}" for one in berths]}
+
+    made(tmp_path, north=transaction(1, 2, 3, 4), east=transaction(4, 3, 2, 1), south=transaction(2, 4, 1, 3),
+         west=transaction(3, 1, 4, 2))  # fmt: skip
+    plain = json.loads((tmp_path / "made.yaml").read_text())
+    plain["data"] += " insert into berth select n, 'Tern', 0 from generate_series(1, 6) n on conflict do nothing;"
+    (tmp_path / "made.yaml").write_text(json.dumps(plain))
+    found = call("explore", "made.yaml", "--limit", 40, "--json").json
+    assert found["counts"]["run"] + found["counts"]["ruled_out"] == 40
+    assert found["counts"]["run"] > 5
+    assert "deadlock" in {outcome["kind"] for outcome in found["outcomes"]}
 
 
 def test_with_every_a_sample_is_drawn_of_orders_and_what_was_run_is_told_as_such(call):
@@ -482,7 +498,7 @@ def test_with_every_a_sample_is_drawn_of_orders_and_what_was_run_is_told_as_such
     firsts = {row["moves"][0] for row in sampled["schedules"]}
     assert len(firsts) > 2, "from all over the space, not from the corner where a walk begins"
     told = " ".join(call("explore", "left-open", "--every", "--limit", "60").out.split())
-    assert "60 of 277,200 orders run" in told
+    assert "60 of at most 277,200 orders run, drawn by chance" in told
     told = " ".join(call("explore", "berth-swap", "--every").out.split())
     assert "8 schedules run: all that are possible (of 20 orders; none was left out as equivalent)" in told
 

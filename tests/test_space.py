@@ -311,4 +311,7 @@ def test_how_far_it_got_is_said_with_what_that_allows(tmp_path):
         reach=Reach(orders=made.orders, classes=made.classes, complete=False, sampled=True),
         tally=Tally(schedules=30, ruled_out=10), ran_ms=1.0,
     )  # fmt: skip
-    assert how_far(told) == "40 of 126 classes run, of which 10 are impossible because of waiting; the rest was not run"
+    assert how_far(told) == (
+        "30 of at most 126 classes run, drawn by chance (10 more came to one of these, because of waiting); "
+        "the rest was not run"
+    )

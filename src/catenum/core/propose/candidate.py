@@ -140,6 +140,12 @@ class Evidence:
         return list(dict.fromkeys(name for members in self.cycles for name, _ in members))
 
     @property
+    def in_waits(self) -> list[str]:
+        """The transactions that wait, or are waited for."""
+        meetings = self.explored.tally.meetings.values()
+        return [name for name in self.transactions if any(name in (m.waiter, m.holder) for m in meetings)]
+
+    @property
     def in_anomalies(self) -> list[str]:
         """The transactions whose data was wrong; all that write, where only a rule is broken."""
         entries = [entry for entry in self.explored.tally.outcomes.values() if entry.data == "anomaly"]

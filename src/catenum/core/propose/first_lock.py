@@ -14,7 +14,7 @@ from catenum.core.propose.stronger_lock import anomalies_told, levels_for
 
 def derive(evidence: Evidence) -> Iterator[Ladder]:
     """One ladder for each such row: at the transactions' own levels, then at read committed."""
-    names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies]))
+    names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies])) or evidence.in_waits
     if len(names) < 2:
         return
     touched = [rows_named(evidence, name) for name in names]

@@ -84,8 +84,9 @@ def how_far(exploration: Exploration) -> str:
         of = f"(of {_orders(reach.orders)} in at most {whole})"
         return f"{done} run: one for each class that was met {of}{checked}"
     if reach.sampled:
-        out = f", of which {tally.ruled_out:,} are impossible because of waiting" if tally.ruled_out else ""
-        return f"{tally.schedules + tally.ruled_out:,} of {whole} run{out}; the rest was not run"
+        of = "of at most" if reach.every or reach.classes is not None else "of"
+        out = f" ({tally.ruled_out:,} more came to one of these, because of waiting)" if tally.ruled_out else ""
+        return f"{tally.schedules:,} {of} {whole} run, drawn by chance{out}; the rest was not run"
     return f"stopped after {done} of at most {whole}; the rest was not run"
 
 

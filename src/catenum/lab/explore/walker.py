@@ -6,6 +6,7 @@ One process works them off here; several do in ``lab.workers``, by the same func
 
 from __future__ import annotations
 
+import functools
 import json
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
@@ -126,7 +127,7 @@ class Worker:
         stage.widen(options.widened, options.opened)
         self.space = space_of(stage, reduce=not options.every)
         self.audit = Audit(stage, self.space, options.seed)
-        self._classes: Classes | None = None
+        self._run: set[int] = set()  # the classes of the drawn schedules that were run
         self.walk: Walk | None = None
         self.drawn: list[list[str]] = []
         self.tally = Tally()
@@ -160,10 +161,12 @@ class Worker:
             self._walk_on(self.walk)
             return
         order = self.drawn[0]
-        run = self.stage.run(order=order)
-        made = self._judged(run) if self._can_be_made(order, run) else None
+        run = self.stage.run(order=order)  # a move of one that waits is held back, so another schedule may come of it
+        kind = hash((self.classes.normal_form(run.path), tuple(run.attempts.items()), run.kind))
+        made = self._judged(run) if kind not in self._run else None
         with held:
             self.drawn.pop(0)
+            self._run.add(kind)
             if made is not None:
                 self.tally.add(made)
             else:
@@ -210,17 +213,10 @@ class Worker:
     def _judged(self, run: Run) -> Run:
         return run if run.broken_off else self.oracle.judge(run)
 
-    def _can_be_made(self, order: list[str], run: Run) -> bool:
-        """Whether a drawn schedule was run as drawn: moves that were held back past one they depend on were not."""
-        if self._classes is None:
-            self._classes = Classes(self.space.dependence, self.space.moves, every=self.options.every)
-        made = {name: run.path.count(name) for name in self.space.moves}
-        wanted, left = [], dict(made)
-        for name in order:  # a transaction that failed makes no further moves
-            if left[name] > 0:
-                left[name] -= 1
-                wanted.append(name)
-        return self._classes.normal_form(wanted) == self._classes.normal_form(run.path)
+    @functools.cached_property
+    def classes(self) -> Classes:
+        """Which schedules are equivalent."""
+        return Classes(self.space.dependence, self.space.moves, every=self.options.every)
 
     def take_tally(self) -> Tally:
         """What was added up since the last time."""

@@ -97,6 +97,8 @@ class Proposer:
         compared = _Serially()
         explored = self._explore("as it is", scenario, (), self.how, compared)
         took = clock.now_ms() - compared.took_ms
+        if not explored.tally.schedules:
+            raise InputError("no schedule was run, so nothing is known of the scenario as it is")
         baseline = figures_of(explored.tally, played, complete=explored.reach.complete)
         found = Proposals(scenario=scenario, explored=explored, baseline=baseline, played=played, baseline_ms=took)
         found.looped = tuple(self._loops(scenario)) if self.copies is not None else ()
