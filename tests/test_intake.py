@@ -479,6 +479,10 @@ def test_waits_of_a_recording_are_a_conflict_that_is_staged_again(kept, call):
         assert held <= {member["session"] for member in told["members"]}
         done = call("restage", "rec.json", "--json")
         assert (name, done.code, done.json["same"]) == (name, 0, True), done.err
+    call("play", "left-open", "--save", "rec.json", "--quiet")
+    masked = call("restage", "rec.json", "--mask", "--no-play").out
+    assert "update" in masked
+    assert not [word for word in ("239", "Halcyon", "MGHU", "clerk opens", "id = 12") if word in masked]
 
 
 def test_only_places_for_values_are_filled_and_not_what_looks_like_one():

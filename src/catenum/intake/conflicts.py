@@ -51,7 +51,7 @@ def conflicts_in(
     conflicts, twice = _once(conflicts)
     if twice:
         warn(f"{twice} conflicts stand in more than one of these files: each is listed once")
-    elif len(series) > 1:
+    if len(series) > 1 and not twice:
         warn("some of these files cover the same time: each such file is read by itself, as one of another server")
     if statement_logs and conflicts:
         conflicts = rules.conflict_reader().recovered(conflicts, _joined(statement_logs))

@@ -228,18 +228,7 @@ def conflicts_of(recording: Recording) -> list[Conflict]:
     for cycle in recording.deadlocks:
         members = [member for member in cycle.members if recording.transaction(member.transaction) is not None]
         waits = tuple(
-            CapturedWait(
-                waiter=member.transaction,
-                holder=member.waits_for,
-                object=member.resource.text,
-                mode=str(member.wanted),
-                table=member.resource.table,
-                index=member.resource.index,
-                held=str(member.held) if member.held else None,
-                gap=member.resource.kind == "gap",
-                record=tuple(value for _, value in member.resource.key or ()),
-                provenance=dict.fromkeys(("object", "mode", "holder"), "captured"),
-            )
+            _captured(member.transaction, member.waits_for, member.resource, member.wanted, member.held)
             for member in members
         )
         found.append(
@@ -254,11 +243,27 @@ def conflicts_of(recording: Recording) -> list[Conflict]:
                 report=cycle.server_report or "",
                 source=recording.scenario,
                 definition=recording.definition,
-                schedule=tuple(move.transaction for move in recording.schedule if move.ends != "rollback"),
+                schedule=_made(recording),
                 provenance={"relations": "captured", "victim": "captured" if cycle.victim else "unknown"},
             )
         )
     return found
+
+
+def _captured(waiter: str, holder: str, resource: Resource, wanted: Mode, held: Mode | None) -> CapturedWait:
+    """A wait that Catenum saw itself."""
+    return CapturedWait(
+        waiter=waiter,
+        holder=holder,
+        object=resource.text,
+        mode=str(wanted),
+        table=resource.table,
+        index=resource.index,
+        held=str(held) if held else None,
+        gap=resource.kind == "gap",
+        record=tuple(value for _, value in resource.key or ()),
+        provenance=dict.fromkeys(("object", "mode", "holder"), "captured"),
+    )
 
 
 def _waiting(recording: Recording) -> Conflict | None:
@@ -267,20 +272,11 @@ def _waiting(recording: Recording) -> Conflict | None:
     if not seen:
         return None
     waits = tuple(
-        CapturedWait(
-            waiter=wait.waiter,
-            holder=wait.holder,
-            object=wait.resource.text,
-            mode=str(wait.wanted),
-            table=wait.resource.table,
-            index=wait.resource.index,
-            held=str(wait.held) if wait.held else None,
-            gap=wait.resource.kind == "gap",
-            record=tuple(value for _, value in wait.resource.key or ()),
+        replace(
+            _captured(wait.waiter, wait.holder, wait.resource, wait.wanted, wait.held),
             queued=wait.queued,
             seconds=(wait.until_ms - wait.since_ms) / 1e3 if wait.until_ms is not None else None,
             ended=wait.ended,
-            provenance=dict.fromkeys(("object", "mode", "holder"), "captured"),
         )
         for wait in seen.values()
     )
@@ -298,9 +294,14 @@ def _waiting(recording: Recording) -> Conflict | None:
         report="",
         source=recording.scenario,
         definition=recording.definition,
-        schedule=tuple(move.transaction for move in recording.schedule if move.ends != "rollback"),
+        schedule=_made(recording),
         provenance={"relations": "captured"},
     )
+
+
+def _made(recording: Recording) -> tuple[str, ...]:
+    """Whose moves were made, in order; a rollback that came with a move is none."""
+    return tuple(move.transaction for move in recording.schedule if move.ends != "rollback")
 
 
 def _member_of(name: str, statement: int | None, recording: Recording) -> Member:

@@ -6,7 +6,7 @@ Then the transactions wait for each other there, one behind the other, and meet 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
 from catenum.core.propose.stronger_lock import anomalies_told, levels_for
@@ -19,21 +19,30 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
         return
     touched = [rows_named(evidence, name) for name in names]
     common = set(touched[0]).intersection(*touched[1:])
-    clause = evidence.rules.row_locks[-1]
-    strict = {name: "read committed" for name in names if evidence.rules.rank(evidence.level(name)) > 1}
     for table, condition in sorted(common):
-        sql = f"select {', '.join(evidence.keys(table).primary)} from {table} where {condition} {clause}"
-        add = {name: {1: sql} for name in names}
-        yield tuple(
-            Candidate(
-                kind="first lock",
-                name=f"{table} ({condition}) first{', at read committed' if levels else ''}",
-                because=evidence.waits_told(names) or anomalies_told(evidence),
-                remedy=remedy(add=add, isolation=levels or None),
-                means=(f"all of them wait for each other at that row; {evidence.rules.lock_blocks(clause)}",),
-            )
-            for levels in levels_for(evidence, strict)
+        key = ", ".join(evidence.keys(table).primary)
+        sql = f"select {key} from {table} where {condition} {evidence.rules.row_locks[-1]}"
+        what = "all of them wait for each other at that row"
+        yield locked_first(evidence, names, dict.fromkeys(names, sql), f"{table} ({condition})", what)
+
+
+def locked_first(evidence: Evidence, names: list[str], reads: Mapping[str, str], title: str, what: str) -> Ladder:
+    """A locking read before everything else, at the transactions' own levels and then at read committed.
+
+    ``what``: what that means for the application, beside what such a lock keeps out.
+    """
+    strict = {name: "read committed" for name in names if evidence.rules.rank(evidence.level(name)) > 1}
+    add = {name: {1: sql} for name, sql in reads.items()}
+    return tuple(
+        Candidate(
+            kind="first lock",
+            name=f"{title} first{', at read committed' if levels else ''}",
+            because=evidence.waits_told(names) or anomalies_told(evidence),
+            remedy=remedy(add=add, isolation=levels or None),
+            means=(f"{what}; {evidence.rules.lock_blocks(evidence.rules.row_locks[-1])}",),
         )
+        for levels in levels_for(evidence, strict)
+    )
 
 
 def rows_named(evidence: Evidence, name: str) -> dict[tuple[str, str], int]:

@@ -8,37 +8,27 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
-from catenum.core.propose.first_lock import rows_named
-from catenum.core.propose.stronger_lock import anomalies_told, contended, levels_for
+from catenum.core.propose.candidate import Evidence, Ladder
+from catenum.core.propose.first_lock import locked_first, rows_named
+from catenum.core.propose.stronger_lock import contended
 
 
 def derive(evidence: Evidence) -> Iterator[Ladder]:
     """One ladder for each table that two of the transactions meet in, and of which one names several rows."""
     names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies]))
-    clause = evidence.rules.row_locks[-1]
-    strict = {name: "read committed" for name in names if evidence.rules.rank(evidence.level(name)) > 1}
     for table in sorted(contended(evidence, names)):
         key = evidence.keys(table).primary
         rows = {name: [where for other, where in rows_named(evidence, name) if other == table] for name in names}
         if not key or not any(len(conditions) > 1 for conditions in rows.values()):
             continue
         listed, source = ", ".join(key), evidence.rules.by_key(table)
-        add = {
-            name: {1: f"select {listed} from {source} where {_any(conditions)} order by {listed} {clause}"}
+        ends = f"order by {listed} {evidence.rules.row_locks[-1]}"
+        reads = {
+            name: f"select {listed} from {source} where {_any(conditions)} {ends}"
             for name, conditions in rows.items()
             if conditions
         }
-        yield tuple(
-            Candidate(
-                kind="first lock",
-                name=f"its rows of {table} first, in key order{', at read committed' if levels else ''}",
-                because=evidence.waits_told(names) or anomalies_told(evidence),
-                remedy=remedy(add=add, isolation=levels or None),
-                means=(f"one more statement; {evidence.rules.lock_blocks(clause)}",),
-            )
-            for levels in levels_for(evidence, strict)
-        )
+        yield locked_first(evidence, names, reads, f"the rows of {table} by key", "one more statement")
 
 
 def _any(conditions: list[str]) -> str:

@@ -28,11 +28,8 @@ class StatementRows:
         rows = [row for row in rows_of(self.left) if _session(row) is not None]
         self.left = ""
         self.seen += len(rows)
-        told = [
-            one for row in rows for one in (_of_transaction(row) if "isolation_level" in row else _of_statement(row))
-        ]
-        for _, entry in sorted(told, key=lambda one: one[0]):
-            yield entry
+        told = [one for row in rows for one in _told(row)]
+        yield from (entry for _, entry in sorted(told, key=lambda one: one[0]))
 
 
 Placed = tuple[tuple[str, float], LogEntry]
