@@ -16,9 +16,10 @@ from psycopg import sql
 _EXTENSION = """
 select n.nspname from pg_extension e join pg_namespace n on n.oid = e.extnamespace where e.extname = 'pg_walinspect'
 """
-#: Names of segments are their places, by their size (``XLogFileName`` in xlog_internal.h).
+#: Names of segments are their places, by their size (``XLogFileName`` in xlog_internal.h). What is written and not yet
+#: flushed is refused as of the future.
 _SEGMENTS = """
-select min(name), pg_size_bytes(current_setting('wal_segment_size')), pg_current_wal_lsn()::text,
+select min(name), pg_size_bytes(current_setting('wal_segment_size')), pg_current_wal_flush_lsn()::text,
        pg_relation_filenode({table}::regclass)::text
 from pg_ls_waldir() where name ~ '^[0-9A-F]{{24}}$'
 """
