@@ -21,7 +21,7 @@ from pathlib import Path
 
 from catenum.cli.main import main
 from enumerating.compare import as_json, compared, written
-from enumerating.generate import PIECES, case
+from enumerating.generate import PIECES, case, locking_case
 from enumerating.sessions import Bench, MariadbBench, MysqlBench, PostgresqlBench
 
 SCRIPT = Path(sys.executable).with_name("catenum")
@@ -35,11 +35,13 @@ def soak() -> int:
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--step", type=int, default=1)
     parser.add_argument("--count", type=int, default=10**9)
+    parser.add_argument("--locking", action="store_true", help="scenarios in which rows are locked and then changed")
     parser.add_argument("--show", action="store_true", help="print the scenario of --first and stop")
     args = parser.parse_args()
+    make = locking_case if args.locking else case
     folder = Path(tempfile.mkdtemp(prefix="catenum-soak-"))
     if args.show:
-        print(written(case(args.server, args.first), folder).read_text())
+        print(written(make(args.server, args.first), folder).read_text())
         return 0
     subprocess.run(
         [str(SCRIPT), "local", "start", "--target", f"local:{args.server}"], check=False, capture_output=True
@@ -82,7 +84,7 @@ def soak() -> int:
         lines: list[str] = []
         for attempt in range(3):  # a slow machine makes the walk see a wait where a statement merely took long
             try:
-                lines = compared(case(args.server, number), bench, explore, folder, play=play)
+                lines = compared(make(args.server, number), bench, explore, folder, play=play)
             except Exception as error:  # a soak goes on
                 lines = [f"{type(error).__name__}: {error}"]
             if not lines:

@@ -7,10 +7,11 @@ from collections.abc import Iterator
 import pytest
 
 from enumerating.compare import as_json, compared, differences
-from enumerating.generate import case
+from enumerating.generate import case, locking_case
 from enumerating.sessions import Bench, MariadbBench, PostgresqlBench
 from enumerating.walk import Account, Case, End, Part, Walk
 
+LOCKING = {"postgresql": (4, 11), "mariadb": (5,)}
 SEEDS = {"postgresql": (2, 9, 101, 103, 105, 107, 581), "mariadb": (3, 20, 31, 61, 63, 64, 72, 101)}
 
 
@@ -25,18 +26,23 @@ def bench(request: pytest.FixtureRequest) -> Iterator[Bench]:
 
 
 @pytest.mark.parametrize(
-    ("bench", "server", "seed"),
-    [(server, server, seed) for server, seeds in SEEDS.items() for seed in seeds],
+    ("bench", "server", "make", "seed"),
+    [
+        (server, server, make, seed)
+        for make, found in ((case, SEEDS), (locking_case, LOCKING))
+        for server, seeds in found.items()
+        for seed in seeds
+    ],
     indirect=["bench"],
 )
-def test_explore_says_what_walking_every_order_shows(bench, call, tmp_path, server, seed):
+def test_explore_says_what_walking_every_order_shows(bench, call, tmp_path, server, make, seed):
     def explore(path):
         return as_json(call("explore", path, "--target", f"local:{server}", "--json", "--quiet").out)
 
     def play(path, order):
         return as_json(call("play", path, "--order", order, "--target", f"local:{server}", "--json").out)
 
-    made = case(server, seed)
+    made = make(server, seed)
     lines = compared(made, bench, explore, tmp_path, 120, play)
     assert not lines or not compared(made, bench, explore, tmp_path, 120, play), lines
 

@@ -11,12 +11,14 @@ from hypothesis import strategies as st
 from catenum.core.errors import InputError
 from catenum.core.record.recording import TableKeys
 from catenum.core.record.recording_file import without_times_and_ids
+from catenum.core.record.values import NOTHING
 from catenum.core.scenario.model import Scenario
 from catenum.core.servers import rules_of
 from catenum.core.space.counting import Classes, schedules
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.expect import parse_expectation, unmet
 from catenum.core.space.exploration import how_far, letter_of
+from catenum.core.space.locking import Locked
 from catenum.core.space.search import Walk
 from catenum.core.space.tally import Tally
 from catenum.engines.scripted import ScriptedEngine, scripted_footprint
@@ -290,6 +292,44 @@ def test_statements_depend_on_each_other_where_they_touch_the_same(server, level
     found = relation(server, level, north=[one], south=[other])
     assert found.depend(("north", 0), ("south", 0)) is depend
     assert found.depend(("south", 0), ("north", 0)) is depend
+
+
+FIRST = "select moved from berth where id = 1 for update"
+CHANGE = "update berth set moved = 2 where id = 1"
+LISTED = "select moved from berth where id in (1, 2) for update"
+
+
+@pytest.mark.parametrize(
+    ("server", "first", "rows", "change", "other", "depend"),
+    [
+        ("postgresql", FIRST, 1, CHANGE, "update berth set moved = 3 where id = 1", False),
+        ("mariadb", FIRST, 1, CHANGE, "delete from berth where id = 1", False),
+        ("postgresql", CHANGE, 1, CHANGE, "select moved from berth where id = 1 for share", False),
+        ("postgresql", LISTED, 2, CHANGE, LISTED, False),
+        ("postgresql", LISTED, 1, CHANGE, LISTED, True),  # one of the rows was not there: which is not known
+        ("mariadb", LISTED, 2, CHANGE, LISTED, True),  # by the scan of a small table, say
+        ("mysql", FIRST, 0, CHANGE, CHANGE, True),
+        ("mysql", FIRST.replace("moved", "count(*)"), 1, CHANGE, CHANGE, True),
+        ("postgresql", FIRST.replace("update", "share"), 1, CHANGE, CHANGE, True),
+        ("postgresql", FIRST.replace("1", "2"), 1, CHANGE, CHANGE, True),
+        ("postgresql", FIRST, 1, CHANGE, "insert into berth (id, moved) values (1, 1)", True),
+        ("postgresql", FIRST, 1, CHANGE, "update berth set moved = 3", True),
+        ("postgresql", FIRST, 1, CHANGE.replace("moved", "id"), CHANGE, True),
+        ("mariadb", FIRST.replace("berth", "crane"), 1, CHANGE.replace("berth", "crane"), CHANGE.replace("berth", "crane"), True),
+    ],
+)  # fmt: skip
+def test_who_wants_a_row_that_is_locked_waits_before_and_after_it_is_changed(server, first, rows, change, other, depend):
+    tables = {
+        "berth": TableKeys(primary=("id",), kinds={"id": "integer"}, indexes={"berth_pkey": ("id",)}),
+        "crane": TableKeys(primary=("id",), kinds={"id": "integer"}, indexes={"by_moved": ("moved",)}),
+    }
+    relation = Dependence(scenario(early=[first, change], late=[other]), rules_of(server), tables, "read committed")
+    locked = Locked(relation)
+    locked.done(("early", 0), rows)
+    held = frozenset([("early", 1)] if locked.covers(("early", 1), NOTHING) else ())
+    assert relation.depend(("early", 1), ("late", 0), held=held) is depend
+    locked.undone("early")
+    assert not locked.covers(("early", 1), NOTHING)
 
 
 def test_a_snapshot_depends_on_the_end_of_every_writer_of_what_is_ever_read():

@@ -177,3 +177,49 @@ def case(server: str, seed: int) -> Case:
         parts[name] = Part(tuple(statements), level, chance.choice(("commit",) * 7 + ("rollback",)))
     holds = dict(chance.sample(sorted(RULES.items()), chance.choice((0, 1, 1))))
     return Case(COMMON + " " + " ".join(pieces[name][0] for name in chosen), parts, holds)
+
+
+#: Rows that a transaction locks first; what it does with them, and what others do meanwhile.
+FIRST = (
+    "select moved from berth where id = {k} for update", "select id, moved from berth where id in (1, {k}) order by id for update",
+    "select moved from berth where id = {n} for update", "update berth set moved = {v} where id = {k}", "update berth set moved = moved + 1 where id in (2, {k})",
+    "select moved from berth where id = {k} and moved = {v} for update", "select moved from berth where id = {k} for share",
+)  # fmt: skip
+THEN = (
+    "update berth set moved = moved + 1 where id = {k}", "update berth set moved = moved + 1 where id = {k}", "update berth set moved = {v} where id = {k}", "update berth set vessel = {v} where id = {k}",
+    "update berth set moved = {v} where id = {k} and moved < 2", "update berth set moved = 4 where moved = {v}", "select sum(moved) from berth", "select moved from berth where id = {k}",
+    "delete from berth where id = {k}", "insert into berth values ({n}, {v}, 1)", "select moved from berth where id = {k} for share", "update berth set id = {n} where id = {k}",
+    "select id from berth where vessel = {v} for update", "update crane set moved = (select moved from berth where id = {k}) where id = 1", "select moved from berth where id = {k} for update skip locked",
+    "select moved from berth where id = {k} for update nowait", "update berth set moved = moved + 1 where id in (1, {k})", "savepoint here", "rollback to savepoint here", "insert into box values ({n}, {k})",
+)  # fmt: skip
+BESIDE = (
+    "",
+    "",
+    "create index by_vessel on berth (vessel);",
+    "create table box (id int primary key, berth int, foreign key (berth) references berth (id));",
+)
+
+
+def locking_case(server: str, seed: int) -> Case:
+    """The scenario of this number in which transactions lock rows and then change them."""
+    chance = random.Random(f"{server} locks {seed}")
+    beside = chance.choice(BESIDE)
+    then = [sql for sql in THEN if "box" not in sql or "box" in beside]
+    names = ["north", "south", "east"][: chance.choice((2, 2, 3))]
+    same = chance.choice(LEVELS[server])
+    parts = {}
+    for name in names:
+        most = chance.choice((1, 2)) if len(names) == 2 else 1
+        k = chance.choice((1, 1, 2))
+        texts = [chance.choice(FIRST), *(chance.choice(then) for _ in range(most))]
+        if "rollback to savepoint here" in texts[1:]:
+            texts = ["savepoint here", *texts]
+        for place, text in enumerate(texts):
+            row = k if chance.random() < 0.7 else chance.choice((1, 2, 3))
+            values = {"k": row, "n": chance.choice((4, 5)), "v": chance.randint(0, 3)}
+            for key, value in values.items():
+                text = text.replace("{" + key + "}", str(value))
+            texts[place] = text
+        parts[name] = Part(tuple(texts), same, chance.choice(("commit",) * 5 + ("rollback",)))
+    holds = dict(chance.sample(sorted(RULES.items()), chance.choice((0, 1))))
+    return Case(f"{COMMON} {beside}", parts, holds)

@@ -36,7 +36,8 @@ class Candidate:
     ``decides``: it makes
     the data right where no serial order of the scenario as it is does, so serial results may differ from before.
     ``eases_only``: it ends waits by failing, and never counts as a cure of wrong data. ``for_checks``: an index for
-    checks that the server makes by itself, of which no plan is shown.
+    checks that the server makes by itself, of which no plan is shown. ``excludes``: who comes second waits at its
+    first read already, so where a cycle closes all the same a stronger lock there hardly breaks it.
     """
 
     kind: CandidateKind
@@ -47,6 +48,7 @@ class Candidate:
     decides: bool = False
     eases_only: bool = False
     for_checks: bool = False
+    excludes: bool = False
 
     @property
     def size(self) -> int:

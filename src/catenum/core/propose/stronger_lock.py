@@ -40,6 +40,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
                     because=because,
                     remedy=remedy(rewrite=rewrite or None, add=add or None, isolation=levels or None),
                     means=(_meaning(evidence, clause),),
+                    excludes="share" not in clause,
                 )
             )
     yield tuple(rungs)

@@ -132,6 +132,7 @@ class PostgresqlRules(Rules):
     distinct_levels = ("read committed", "repeatable read", "serializable")
     level_note = "read uncommitted is not listed: PostgreSQL runs it as read committed"
     usual_level = "read committed"
+    locks_matches_only = True
 
     tables = TABLES
     inserted_mode = UPDATE

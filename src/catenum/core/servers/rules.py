@@ -107,6 +107,9 @@ class Rules(ABC):
         ``touched``: the ways in which each statement touches tables.
         """
 
+    #: Whether a statement locks no row but those that it finds, by whatever index it comes.
+    locks_matches_only: bool = False
+
     def refuses_by_any_order(self, level: str) -> bool:
         """Whether who is refused can turn on any order within a group of connected transactions at ``level``."""
         return False

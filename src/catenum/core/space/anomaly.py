@@ -14,7 +14,8 @@ from itertools import combinations, permutations
 from typing import Literal
 
 from catenum.core.servers.touch import Touch, TouchMode
-from catenum.core.space.dependence import NAMED_LOCKS, SEQUENCES, Dependence, meets
+from catenum.core.space.dependence import NAMED_LOCKS, SEQUENCES, Dependence
+from catenum.core.space.meeting import meets
 from catenum.core.space.oracle import Observation
 
 Name = Literal[

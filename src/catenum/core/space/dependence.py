@@ -21,6 +21,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from dataclasses import replace
 from itertools import combinations
 
 from catenum.core.record.recording import TableKeys
@@ -28,8 +29,11 @@ from catenum.core.record.values import NOTHING, NULL, Binding, Values
 from catenum.core.scenario.model import Scenario
 from catenum.core.servers import Rules
 from catenum.core.servers.touch import ANYTHING, KeyValue, RowKey, Touch, TouchMode
+from catenum.core.space.meeting import CLASS, end_meets, meets, shut_out
 from catenum.core.sql.statements import Access, Footprint
 
+#: Values in a list that are taken one by one.
+MOST_CHOICES = 30
 #: A transaction and the number of its statement, from 0; None for its end.
 Step = tuple[str, int | None]
 #: In place of a statement's values: it was not run.
@@ -37,101 +41,9 @@ PASSED: Binding = (("passed over", NULL),)
 #: A column of a table; and what a statement writes for it: whether as a text, and what.
 Column = tuple[str, str]
 Written = tuple[bool, str]
+_NO_WAIT = re.compile(r"\b(?:skip\s+locked|nowait|wait\s+\d)", re.IGNORECASE)
 #: No names that a table could have here: they are lower-case words of one part.
 SEQUENCES, NAMED_LOCKS = "every sequence", "every named lock"
-
-
-def meets(a: Touch, b: Touch, *, gaps: bool = False) -> bool:
-    """Whether two statements that touch so depend on each other. ``gaps``: locks cover the space between rows."""
-    low, high = sorted((a, b), key=lambda touch: touch.mode)
-    if not _modes_meet(low.mode, high.mode):
-        return False
-    if a.table is None or b.table is None:
-        return True
-    if a.table != b.table:
-        return False
-    if TouchMode.SCHEMA in (a.mode, b.mode):
-        return True
-    if high.mode is TouchMode.INSERT and low.mode >= TouchMode.SHARE:
-        return (gaps and low.mode is not TouchMode.INSERT) or _inserts_meet(a, b)
-    if gaps and high.mode is TouchMode.INSERT:
-        return True
-    return _rows_meet(a.keys, b.keys)
-
-
-def end_meets(ended: Touch, b: Touch, *, gaps: bool = False) -> bool:
-    """Whether the end of a transaction that touched ``ended`` counts for a statement that touches ``b``."""
-    if b.mode is TouchMode.READ and ended.mode >= TouchMode.WRITE:
-        same = ended.table is None or b.table is None or ended.table == b.table
-        return same and (ended.mode is TouchMode.SCHEMA or _rows_meet(ended.keys, b.keys))
-    return meets(ended, b, gaps=gaps)
-
-
-def _modes_meet(low: TouchMode, high: TouchMode) -> bool:
-    if high is TouchMode.SCHEMA:
-        return True
-    if low is TouchMode.READ:
-        return False
-    if low is TouchMode.DIRTY:
-        return high >= TouchMode.WRITE
-    return not low is high is TouchMode.SHARE
-
-
-def _rows_meet(a: frozenset[RowKey] | None, b: frozenset[RowKey] | None) -> bool:
-    """False only where a unique key distinguishes the rows: no row has two values of one key."""
-    if a is None or b is None:
-        return True
-    ours, theirs = dict(a), dict(b)
-    return not any(_apart(ours[key], theirs[key]) for key in ours.keys() & theirs.keys())
-
-
-def _inserts_meet(a: Touch, b: Touch) -> bool:
-    """Whether an INSERT and a change of rows may meet: on any unique key, so each must tell them apart.
-
-    An INSERT waits for whoever changes a row that has its value of *some* unique key (PostgreSQL, "Index Uniqueness
-    Checks"; InnoDB takes a shared lock on the entry), and which other keys a changed row has is not known.
-    """
-    if a.keys is None or b.keys is None:
-        return True
-    ours, theirs = dict(a.keys), dict(b.keys)
-    if ours.keys() != theirs.keys():
-        return True
-    return not all(_apart(ours[key], theirs[key]) for key in ours)
-
-
-def _apart(a: tuple[KeyValue, ...], b: tuple[KeyValue, ...]) -> bool:
-    return any(_differ(x, y) for x, y in zip(a, b, strict=True))
-
-
-#: Letters that some collation takes for another's equal (Swedish: v and w; Lithuanian: i and y; older Latin: i, j and
-#: u, v).
-_SAME_LETTERS = str.maketrans("wuyj", "vvii")
-
-
-def _differ(a: KeyValue, b: KeyValue) -> bool:
-    """Whether two values of a key are certainly different, as the server compares values of that kind."""
-    (kind, is_text, one), (other_kind, other_is_text, other) = a, b
-    if kind != other_kind:
-        return False
-    name, _, length = kind.partition(" ")
-    if name == CLASS:
-        return one != other
-    if name == "integer":
-        return bool(_INTEGER.fullmatch(one) and _INTEGER.fullmatch(other)) and int(one) != int(other)
-    if name not in ("text", "folded") or not (is_text and other_is_text):
-        return False  # a number against a text: how they compare is the server's affair
-    if name == "folded":
-        if not (_FOLDABLE.fullmatch(one) and _FOLDABLE.fullmatch(other)):
-            return False
-        one, other = (text.casefold().translate(_SAME_LETTERS) for text in (one, other))
-    kept = int(length) if length else None
-    return one[:kept].rstrip(" ") != other[:kept].rstrip(" ")
-
-
-#: The kind of a value that the server has put into a class of equals.
-CLASS = "class"
-_INTEGER = re.compile(r"[+-]?[0-9]+")
-_FOLDABLE = re.compile(r"[A-Za-z0-9 ]*")
 
 
 class Dependence:
@@ -179,19 +91,35 @@ class Dependence:
         }
         self.fixed = {name: transaction.fixed for name, transaction in scenario.transactions.items()}
         self.decides = {n for n, t in scenario.transactions.items() if any(s.when for s in t.statements)}
+        limited = {name for (name, _), found in self.footprints.items() if found.sets is not None}
+        #: Statements that may be over without what they would lock: by a condition, a limit, since they do not wait.
+        self.may_pass: set[Step] = {
+            (name, number)
+            for name, transaction in scenario.transactions.items()
+            for number, statement in enumerate(transaction.statements)
+            if statement.when or transaction.timeout is not None or name in limited or _NO_WAIT.search(statement.text)
+        }
         self.snapshots = {name: self._snapshot_steps(name) for name in scenario.transactions}
         self._bound = self._bound_groups()
         self.widened: set[frozenset[Step]] = set()
-        self._known: dict[tuple[Step, Step, Binding, Binding], bool] = {}
+        self._known: dict[tuple[Step, Step, Binding, Binding, frozenset[Step]], bool] = {}
         self._bound_touches: dict[tuple[Step, Binding], tuple[Touch, ...]] = {}
 
     # -- the relation ------------------------------------------------------------------------------------------------
 
-    def depend(self, a: Step, b: Step, bound_a: Binding = NOTHING, bound_b: Binding = NOTHING) -> bool:
+    def depend(
+        self,
+        a: Step,
+        b: Step,
+        bound_a: Binding = NOTHING,
+        bound_b: Binding = NOTHING,
+        held: frozenset[Step] = frozenset(),
+    ) -> bool:
         """Whether ``a`` and ``b`` must keep their order. Moves of one transaction always must.
 
         ``bound_a``, ``bound_b``: the values that the statements were sent with, where they are known (``PASSED``: the
-        statement was not sent). A value that is not known may be any.
+        statement was not sent). A value that is not known may be any. ``held``: those of the two that change a row
+        which their transaction had locked before (see ``locking.Locked``): who wants the row waits for it anyway.
         """
         if a[0] == b[0]:
             return True
@@ -199,7 +127,7 @@ class Dependence:
             return False
         if a[0] in self.anyhow or b[0] in self.anyhow or frozenset((a, b)) in self.widened:
             return True
-        pair = (a, b, bound_a, bound_b) if repr(a) <= repr(b) else (b, a, bound_b, bound_a)
+        pair = (a, b, bound_a, bound_b, held) if repr(a) <= repr(b) else (b, a, bound_b, bound_a, held)
         if pair not in self._known:
             self._known[pair] = self._depend(*pair)
         return self._known[pair]
@@ -230,11 +158,19 @@ class Dependence:
         if not bound or number is None:
             return self.touches[step]
         if (step, bound) not in self._bound_touches:
-            found = self._read(self.statements[name][number], {**self.fixed[name], **dict(bound)})
-            self._bound_touches[step, bound] = tuple(self._touches(found, self.levels[name]))
+            self._bound_touches[step, bound] = tuple(self._touches(self.read(step, bound), self.levels[name]))
         return self._bound_touches[step, bound]
 
-    def _depend(self, a: Step, b: Step, bound_a: Binding, bound_b: Binding) -> bool:
+    def read(self, step: Step, bound: Binding = NOTHING) -> Footprint:
+        """The footprint of a statement, with the values that it was sent with. Not for an end."""
+        name, number = step
+        if number is None:
+            raise ValueError("an end has no footprint")
+        if not bound:
+            return self.footprints[step]
+        return self._read(self.statements[name][number], {**self.fixed[name], **dict(bound)})
+
+    def _depend(self, a: Step, b: Step, bound_a: Binding, bound_b: Binding, held: frozenset[Step]) -> bool:
         if self._bound.get(a[0], a[0]) == self._bound.get(b[0], b[0]):
             return True
         gaps = self._gaps(a[0], b[0])
@@ -244,7 +180,11 @@ class Dependence:
             return self._end_and_statement(a[0], b, bound_b)
         if b[1] is None:
             return self._end_and_statement(b[0], a, bound_a)
-        return any(meets(x, y, gaps=gaps) for x in self.touched(a, bound_a) for y in self.touched(b, bound_b))
+        return any(
+            meets(x, y, gaps=gaps) and not (a in held and shut_out(x, y)) and not (b in held and shut_out(y, x))
+            for x in self.touched(a, bound_a)
+            for y in self.touched(b, bound_b)
+        )
 
     def _end_and_statement(self, ended: str, step: Step, bound: Binding) -> bool:
         gaps = self._gaps(ended, step[0])
@@ -345,7 +285,8 @@ class Dependence:
                 yield ANYTHING
                 return
             mode = self._mode(access, level, within_write=writes)
-            yield Touch(access.table.lower(), mode, self._row_keys(access, keys))
+            for some in self._rows(access, keys):
+                yield Touch(access.table.lower(), mode, some)
             yield from self._related(access, keys)
             if access.verb == "insert" and keys.made:
                 yield Touch(SEQUENCES, TouchMode.SHARE)
@@ -360,6 +301,18 @@ class Dependence:
         if access.verb == "lock":
             return TouchMode.SHARE if "share" in (access.strength or "") else TouchMode.LOCK
         return self.rules.read_mode(level, within_write=within_write)
+
+    def _rows(self, access: Access, keys: TableKeys) -> Iterator[frozenset[RowKey] | None]:
+        """The rows that may be touched: where a key is compared with a list of values, one after another."""
+        lists = dict(access.choices)
+        single = [columns[0] for columns in (keys.primary, *keys.unique) if len(columns) == 1]
+        column = next((one for one in single if one.lower() in lists), None)
+        if column is None or not self.rules.locks_matches_only or len(lists[column.lower()]) > MOST_CHOICES:
+            yield self._row_keys(access, keys)
+            return
+        for written in lists[column.lower()]:
+            given = (*access.literals, (column.lower(), written))
+            yield self._row_keys(replace(access, literals=given), keys)
 
     def _row_keys(self, access: Access, keys: TableKeys) -> frozenset[RowKey] | None:
         """The values by which the rows are distinguished; None where they may be any."""

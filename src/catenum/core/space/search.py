@@ -22,6 +22,7 @@ from typing import Any
 
 from catenum.core.record.values import NOTHING, Binding, Value
 from catenum.core.space.dependence import PASSED, Dependence, Step
+from catenum.core.space.locking import Locked
 
 Waits = frozenset[tuple[str, str]]
 
@@ -30,13 +31,15 @@ Waits = frozenset[tuple[str, str]]
 class Effect:
     """What a move did: the steps that took effect with it (undone transactions as their end), and whom it waits for.
 
-    ``bound``: the values of the mover's statement, or that it was passed over.
+    ``bound``: the values of the mover's statement, or that it was passed over; ``held``: that statement, where it
+    changes a row that its transaction had locked before.
     """
 
     mover: str
     steps: frozenset[Step]
     holders: frozenset[str] = frozenset()
     bound: Binding = NOTHING
+    held: frozenset[Step] = frozenset()
 
     def values_of(self, step: Step) -> Binding:
         """The values that a step's statement was sent with, where they are known."""
@@ -58,6 +61,8 @@ class Node:
     """A state on the path: who can move, who sleeps, who waits, and which moves have been walked from here.
 
     ``walked`` is in order; the last is the one at hand. ``shut``: what is left here belongs to another walk.
+    ``barred``: the place of a transaction's next statement that certainly waits, and for whom; none behind it is made
+    before that one is over.
     """
 
     ready: tuple[str, ...]
@@ -66,6 +71,7 @@ class Node:
     progress: Progress
     walked: dict[str, Effect | None] = field(default_factory=dict)
     shut: bool = False
+    barred: Mapping[str, tuple[int, str]] = field(default_factory=dict)
 
     @property
     def at_hand(self) -> str:
@@ -91,7 +97,12 @@ class Space:
     def independent(self, a: Effect, b: Effect, waits: Waits) -> bool:
         """Whether two effects, both possible in a state with these waits, come to the same in either order."""
         depend = self.dependence.depend
-        if any(depend(x, y, a.values_of(x), b.values_of(y)) for x in a.steps for y in b.steps):
+        held = a.held | b.held
+        if any(
+            depend(x, y, a.values_of(x), b.values_of(y), held & {x, y} if held else held)
+            for x in a.steps
+            for y in b.steps
+        ):
             return False
         if _lets_go_on(a, b, waits) or _lets_go_on(b, a, waits):
             return False
@@ -130,14 +141,22 @@ class Space:
                     awake.add(name)
                     grown = True
             for name, effect in sleep.items():
-                if name not in awake and any(self._may_wake(n, effect, node) for n in awake):
+                if name not in awake and any(self._may_wake(n, effect, node, awake) for n in awake):
                     awake.add(name)
                     grown = True
         return all(name in awake for name in sleep)
 
-    def _may_wake(self, mover: str, sleeper: Effect, node: Node) -> bool:
+    @staticmethod
+    def _barred_at(mover: str, node: Node) -> int | None:
+        """The place where a transaction certainly waits, for one that can move and so waits for nobody."""
+        place, holder = node.barred.get(mover, (None, ""))
+        return place if holder in node.ready else None
+
+    def _may_wake(self, mover: str, sleeper: Effect, node: Node, awake: set[str]) -> bool:
         start = 0 if node.progress.again[mover] else node.progress.next[mover]
-        return any(self._wakes(mover, place, sleeper, node) for place in range(start, self.moves[mover]))
+        place, holder = self._barred_at(mover, node), node.barred.get(mover, (0, ""))[1]
+        end = self.moves[mover] if place is None or holder in awake else place + 1
+        return any(self._wakes(mover, place, sleeper, node) for place in range(start, end))
 
     def _wakes(self, mover: str, place: int, sleeper: Effect, node: Node) -> bool:
         """Whether a move may depend on a sleeper's: by what it does, by being undone, by closing a cycle with its wait,
@@ -146,9 +165,10 @@ class Space:
         step, end = self.step(mover, place), (mover, None)
         others = [other for other in sleeper.steps if other[0] != mover]
         depend = self.dependence.depend
+        waits = place == self._barred_at(mover, node)  # so it is not over with this move
         for other in others:
             known = sleeper.values_of(other)
-            if depend(step, other, NOTHING, known) or depend(end, other, NOTHING, known):
+            if depend(step, other, NOTHING, known, sleeper.held) or (not waits and depend(end, other, NOTHING, known)):
                 return True
         resumed = any(name != sleeper.mover for name, _ in sleeper.steps)
         if not sleeper.holders and not resumed:
@@ -175,6 +195,8 @@ class Walk:
         self.progress = self._start()
 
     def _start(self) -> Progress:
+        """Before a run: nothing is done, nothing locked."""
+        self.locked = Locked(self.space.dependence)
         names = self.space.lengths
         return Progress(dict.fromkeys(names, 0), self.space.attempts)
 
@@ -189,7 +211,7 @@ class Walk:
             node = self.nodes[self.depth]
             self.strayed = node.ready != tuple(ready)
             return None if self.strayed else node.at_hand
-        node = Node(tuple(ready), waits, self._sleepers(ready), self.progress)
+        node = Node(tuple(ready), waits, self._sleepers(ready), self.progress, barred=self._barred(ready))
         if self.space.doomed(node):
             return None
         first = self._next_of(node)
@@ -205,17 +227,32 @@ class Walk:
         step: Step = (moved.transaction, None if moved.statement is None else moved.statement - 1)
         steps = {step}
         following, again = dict(self.progress.next), dict(self.progress.again)
+        held = frozenset((step,) if not moved.passed and self.locked.covers(step, moved.bound) else ())
+        self.locked.sent(moved.transaction, moved.bound)
         for name, statement in moved.completed:
-            steps.add((name, None if statement is None else statement - 1))
+            done: Step = (name, None if statement is None else statement - 1)
+            steps.add(done)
             following[name] = self.space.moves[name] if statement is None else following[name] + 1
+            self.locked.done(done, moved.rows.get((name, statement)))
         for name in moved.undone:
+            self.locked.undone(name)
             steps.add((name, None))
             following[name] = 0 if again[name] else self.space.moves[name]
             again[name] = max(0, again[name] - 1)
         self.progress = Progress(following, again)
         bound = PASSED if moved.passed else moved.bound
-        node.walked[node.at_hand] = Effect(moved.transaction, frozenset(steps), moved.holders, bound)
+        node.walked[node.at_hand] = Effect(moved.transaction, frozenset(steps), moved.holders, bound, held)
         self.depth += 1
+
+    def _barred(self, ready: Sequence[str]) -> dict[str, tuple[int, str]]:
+        found = {}
+        for name in ready if self.space.reduce else ():
+            for place in range(self.progress.next[name], self.space.lengths[name]):
+                holder = self.locked.holder((name, place))
+                if holder is not None:
+                    found[name] = (place, holder)
+                    break
+        return found
 
     def _sleepers(self, ready: Sequence[str]) -> dict[str, Effect]:
         if not self.nodes or not self.space.reduce:
@@ -278,7 +315,7 @@ class Walk:
                 continue  # not run yet: what it does must be known to whoever walks its siblings
             if self._next_of(node) is not None:
                 theirs = [
-                    Node(n.ready, n.waits, n.sleep, n.progress, dict(n.walked), shut=True)
+                    Node(n.ready, n.waits, n.sleep, n.progress, dict(n.walked), shut=True, barred=n.barred)
                     for n in self.nodes[: place + 1]
                 ]
                 theirs[-1].shut = False
@@ -325,18 +362,20 @@ def _effect_to_plain(effect: Effect | None) -> Any:
     if effect is None:
         return None
     bound = [[name, value.text, value.kind] for name, value in effect.bound]
-    return [effect.mover, sorted(map(list, effect.steps), key=repr), sorted(effect.holders), bound]
+    return [effect.mover, sorted(map(list, effect.steps), key=repr), sorted(effect.holders), bound, bool(effect.held)]
 
 
 def _effect_from_plain(plain: Any) -> Effect | None:
     if plain is None:
         return None
-    mover, steps, holders, bound = plain
+    mover, steps, holders, bound, held = plain
+    found = frozenset((name, number) for name, number in steps)
     return Effect(
         mover,
-        frozenset((name, number) for name, number in steps),
+        found,
         frozenset(holders),
         tuple((name, Value(text, kind)) for name, text, kind in bound),
+        frozenset(step for step in found if step[0] == mover and step[1] is not None) if held else frozenset(),
     )
 
 
@@ -348,11 +387,12 @@ def _node_to_plain(node: Node) -> list[Any]:
         [[name, _effect_to_plain(effect)] for name, effect in node.walked.items()],
         [dict(node.progress.next), dict(node.progress.again)],
         node.shut,
+        {name: list(barred) for name, barred in node.barred.items()},
     ]
 
 
 def _node_from_plain(plain: Any) -> Node:
-    ready, waits, sleep, walked, progress, shut = plain
+    ready, waits, sleep, walked, progress, shut, barred = plain
     asleep = {name: found for name, effect in sleep.items() if (found := _effect_from_plain(effect)) is not None}
     return Node(
         tuple(ready),
@@ -361,4 +401,5 @@ def _node_from_plain(plain: Any) -> Node:
         Progress(*progress),
         {name: _effect_from_plain(effect) for name, effect in walked},
         shut,
+        {name: (place, holder) for name, (place, holder) in barred.items()},
     )

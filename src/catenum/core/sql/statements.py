@@ -20,7 +20,7 @@ from sqlglot.errors import SqlglotError
 
 from catenum.core.record.values import Value
 from catenum.core.sql.named_locks import FUNCTIONS, NamedLock, named_locks
-from catenum.core.sql.understood import is_understood, names_rows_plainly, sets_own_variables
+from catenum.core.sql.understood import counts_found_rows, is_understood, names_rows_plainly, sets_own_variables
 
 Verb = Literal["read", "lock", "insert", "update", "delete", "schema"]
 
@@ -38,7 +38,8 @@ class Access:
     ``strength`` is the lock clause of a locking read (``update``, ``no key update``, ``share``, ``key share``).
     ``equals`` holds the columns that the WHERE clause compares with constants by ``=``, joined by AND, as text;
     ``literals``, the same (of an INSERT: the values) where constant and column are as plain as can be, so that it is
-    certain which rows are meant: whether the literal is a text, and the literal.
+    certain which rows are meant: whether the literal is a text, and the literal. ``choices``: the same of a column that
+    is compared with a list of them by IN.
     """
 
     table: str
@@ -48,6 +49,7 @@ class Access:
     columns: tuple[str, ...] = ()
     equals: tuple[tuple[str, str], ...] = ()
     literals: tuple[tuple[str, Written], ...] = ()
+    choices: tuple[tuple[str, tuple[Written, ...]], ...] = ()
     changes_found: tuple[str, ...] = ()  # the columns that an INSERT sets in a row that is already there
     lock_mode: str | None = None  # of LOCK TABLE, as it is written
     makes_index: bool = False
@@ -78,6 +80,7 @@ class Footprint:
     sets: Literal["transaction", "session"] | None = None  # changes a setting or a variable, for how long
     sets_level: bool = False  # a setting, not only a variable of the user's own
     named_locks: tuple[NamedLock, ...] = ()
+    counts_found: bool = False  # the rows that it reports are rows of its one table that it found
 
     @property
     def may_set_anything(self) -> bool:
@@ -164,6 +167,7 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
         ordered=tree.args.get("order") is not None,
         order_by=_order_by(tree),
         sets=_setting(tree, sql),
+        counts_found=counts_found_rows(tree),
     )
 
 
@@ -263,6 +267,7 @@ def _accesses(tree: exp.Expr) -> Iterator[Access]:
             columns=tuple(_written_columns(tree)),
             equals=_constants(pairs := list(_inserted(tree) if verb == "insert" else _compared(tree))),
             literals=_literals(pairs) if plain else (),
+            choices=tuple(_choices(tree)) if plain and verb != "insert" else (),
             changes_found=tuple(_on_conflict(tree)),
             makes_index=isinstance(tree, exp.Create) and str(tree.args.get("kind") or "").lower() == "index",
             concurrently=bool(tree.args.get("concurrently")),
@@ -280,6 +285,7 @@ def _accesses(tree: exp.Expr) -> Iterator[Access]:
             strength=strength,
             equals=_constants(pairs),
             literals=_literals(pairs) if plain and select is not None else (),
+            choices=tuple(_choices(select)) if plain and select is not None else (),
         )
 
 
@@ -360,12 +366,26 @@ def _strength(select: exp.Select, table: exp.Table) -> str | None:
     return None
 
 
-def _compared(tree: exp.Expr) -> Iterator[tuple[exp.Expr, exp.Expr]]:
-    """Columns that the WHERE clause compares by ``=``, joined by AND, and what with."""
+def _terms(tree: exp.Expr) -> Iterable[exp.Expr]:
+    """What the WHERE clause joins by AND."""
     where = tree.args.get("where")
     if where is None:
-        return
-    for term in where.this.flatten() if isinstance(where.this, exp.And) else [where.this]:
+        return ()
+    return where.this.flatten() if isinstance(where.this, exp.And) else (where.this,)
+
+
+def _choices(tree: exp.Expr) -> Iterator[tuple[str, tuple[Written, ...]]]:
+    """Columns that the WHERE clause compares with a list of plain literals."""
+    for term in _terms(tree):
+        if isinstance(term, exp.In) and isinstance(term.this, exp.Column) and term.expressions:
+            written = [_plain_literal(term.this, value) for value in term.expressions]
+            if None not in written:
+                yield term.this.name.lower(), tuple(one for one in written if one is not None)
+
+
+def _compared(tree: exp.Expr) -> Iterator[tuple[exp.Expr, exp.Expr]]:
+    """Columns that the WHERE clause compares by ``=``, joined by AND, and what with."""
+    for term in _terms(tree):
         if not isinstance(term, exp.EQ):
             continue
         column, value = term.this, term.expression

@@ -120,3 +120,14 @@ def names_rows_plainly(tree: exp.Expr) -> bool:
     if sum(1 for _ in tree.find_all(exp.Table)) != 1:
         return False
     return not any(tree.find_all(exp.Subquery, exp.Join, exp.CTE, exp.Lateral, exp.Unnest, exp.SetOperation))
+
+
+def counts_found_rows(tree: exp.Expr) -> bool:
+    """Whether the number of rows that ``tree`` reports is that of rows of its one table that it found: no group, no
+    aggregate, no limit.
+    """
+    if not isinstance(tree, exp.Select | exp.Update) or not names_rows_plainly(tree):
+        return False
+    if any(tree.args.get(part) for part in ("group", "having", "distinct", "limit", "offset", "qualify")):
+        return False
+    return not any(one.find(exp.AggFunc, exp.Window) for one in tree.expressions)

@@ -248,7 +248,7 @@ def _left_of(walk: Mapping[str, Any]) -> float:
     if not walk["more"]:
         return 0.0
     left, width = 0.0, 1.0
-    for ready, _, sleep, walked, _, shut in walk["nodes"]:
+    for ready, _, sleep, walked, _, shut, _ in walk["nodes"]:
         ways = max(1, len(set(ready) - set(sleep)))
         width /= ways
         if not shut:

@@ -221,7 +221,7 @@ def _plans(churn: Churn, names: list[str]) -> tuple[Plan, ...]:
     return tuple(
         replace(plan, transaction=name)
         for name in names
-        for plan in plans_of(churn.engine, churn.scenario)
+        for plan in plans_of(churn.engine, churn.scenario, churn.engine.tables())
         if plan.transaction == churn.transaction_of(name)
     )
 

@@ -41,18 +41,23 @@ class Serial:
 
 
 def serial(stage: Stage, schedules: Sequence[Order] = ()) -> Serial:
-    """Run the transactions one after another, in every order; and ``schedules``, up to the first that ends badly."""
-    orders = islice(permutations(stage.scenario.transactions), MOST_ORDERS)
-    runs = {order: stage.run(Serially(order)) for order in orders}
+    """Run ``schedules`` up to the first that ends badly; where none does, the transactions one after another, in every
+    order.
+    """
     oracle = Oracle(stage)
-    bad = (order for order in schedules if _is_bad(oracle.judge(stage.run(order=order))))
-    return Serial(runs, next(bad, None))
+    bad = next((order for order in schedules if _is_bad(oracle, stage.run(order=order))), None)
+    if bad is not None:
+        return Serial({}, bad)
+    orders = islice(permutations(stage.scenario.transactions), MOST_ORDERS)
+    return Serial({order: stage.run(Serially(order)) for order in orders})
 
 
-def _is_bad(run: Run) -> bool:
+def _is_bad(oracle: Oracle, run: Run) -> bool:
     """Whether no change in which this schedule can happen is a cure."""
-    conflict = run.kind not in ("clean", "waited") and not run.ended_well
-    return conflict or run.data == "anomaly" or any(value is not True for value in run.holds.values())
+    if run.kind not in ("clean", "waited") and not run.ended_well:
+        return True
+    judged = oracle.judge(run)
+    return judged.data == "anomaly" or any(value is not True for value in judged.holds.values())
 
 
 def difference(

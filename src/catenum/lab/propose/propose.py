@@ -159,7 +159,10 @@ class Proposer:
 
     def _climb(self, evidence: Evidence, ladder: Ladder, found: Proposals) -> Iterator[Proposal]:
         """The rungs up to the first that cures; of levels, then lower ones for single transactions."""
-        for rung in ladder:
+        for place, rung in enumerate(ladder):
+            if place and _only_stronger(ladder[place - 1], rung) and ladder[place - 1] in self._deferred:
+                self._deferred.append(rung)
+                continue
             proposal = self.attempt(rung, found, screened=not found.cures)
             if proposal is None:
                 continue
@@ -351,6 +354,11 @@ def _turns(names: Sequence[str]) -> Iterator[tuple[str, ...]]:
     """Schedules in which everybody takes turns, each time another first: there most cycles close."""
     for first in range(len(names)):
         yield (*names[first:], *names[:first]) * MOST_MOVES
+
+
+def _only_stronger(one: Candidate, other: Candidate) -> bool:
+    """Whether ``other`` takes a stronger lock where that of ``one`` already lets nobody else in."""
+    return one.excludes and other.excludes and one.remedy.isolation == other.remedy.isolation
 
 
 def _helps(after: Figures, before: Figures) -> bool:

@@ -331,6 +331,7 @@ class Conductor:
             return
         self.journal.note(lane, "done", at_ms, phase=phase, reply=reply, kept=tuple(kept.items()))
         self._moved.completed.append((lane.name, lane.statement))
+        self._moved.rows[lane.name, lane.statement] = reply.rows
         lane.under_way = False
         if lane.statement is None:
             lane.over = True

@@ -20,14 +20,17 @@ from catenum.lab.run.conductor import Conductor
 
 
 def plans_of(
-    engine: Engine, scenario: Scenario, kept: Mapping[tuple[str, int], Values] | None = None
+    engine: Engine,
+    scenario: Scenario,
+    tables: Mapping[str, TableKeys],
+    kept: Mapping[tuple[str, int], Values] | None = None,
 ) -> tuple[Plan, ...]:
-    """The access path of each statement on the data as it stands, with what it locks.
+    """The access path of each statement on the data as it stands, with what it locks. ``tables``: those of the engine.
 
     Statements with values of the run are left out; with ``kept``, which has the values by transaction and statement,
     only those are asked for.
     """
-    tables, rules, found = engine.tables(), rules_of(engine.info.server), []
+    rules, found = rules_of(engine.info.server), []
     for name, transaction in scenario.transactions.items():
         for number, statement in enumerate(transaction.statements, 1):
             names = rules.value_names(statement.text)
@@ -60,3 +63,10 @@ def _with_locks(step: PathStep, touched: Footprint, rules: Rules, tables: Mappin
         return step
     locks = rules.plan_locks(step, access, tables.get(step.table, NO_KEYS))
     return replace(step, locks=locks.words, locks_rows_passed=locks.rows_passed)
+
+
+def may_change_tables(engine: Engine, scenario: Scenario) -> bool:
+    """Whether some statement of a scenario, made for the server, may change what tables there are or their keys."""
+    rules, own = rules_of(engine.info.server), engine.functions()
+    footprints = (rules.footprint(s.text, t.fixed) for t in scenario.transactions.values() for s in t.statements)
+    return any(f.changes_tables or f.calls_unknown or bool(own & f.functions) or "*" in own for f in footprints)

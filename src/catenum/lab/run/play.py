@@ -34,7 +34,7 @@ from catenum.lab.run.lanes import Lane, OpenDeadlock
 from catenum.lab.run.loading import load
 from catenum.lab.run.needs import Announce
 from catenum.lab.run.parameters import with_first_values
-from catenum.lab.run.paths import plans_of, values_of_the_run
+from catenum.lab.run.paths import may_change_tables, plans_of, values_of_the_run
 from catenum.lab.run.safety import warnings
 from catenum.lab.run.tried import with_indexes_tried
 
@@ -98,7 +98,8 @@ def play(
     scenario = scenario.for_server(engine.info.server)
     load(engine, scenario, file, ddl)
     scenario, chosen_values = with_first_values(engine, scenario, file)
-    plans = plans_of(engine, scenario) if options.locks != "none" else ()
+    tables = engine.tables()
+    plans = plans_of(engine, scenario, tables) if options.locks != "none" else ()
     made = _make_moves(engine, scenario, options)
     for _ in range(0 if options.once else MOST_REPEATED):
         if not (made.conductor.surprised and engine.capabilities.check_ms):
@@ -107,8 +108,10 @@ def play(
         made = _make_moves(engine, scenario, options)
     conductor = made.conductor
     holds, failed = _holds(engine, scenario)
+    if may_change_tables(engine, scenario) or any(table.triggers for table in tables.values()):
+        tables = engine.tables()
     if plans:
-        plans = (*plans, *plans_of(engine, scenario, values_of_the_run(conductor)))
+        plans = (*plans, *plans_of(engine, scenario, tables, values_of_the_run(conductor)))
     recording = Recording(
         scenario=scenario.scenario,
         about=scenario.about,
@@ -132,7 +135,7 @@ def play(
         waits=tuple(conductor.journal.waits) if options.locks != "none" else (),
         pictures=tuple(conductor.journal.taken),
         rows=engine.rows(KEPT_TABLE_ROWS),
-        tables=engine.tables(),
+        tables=tables,
         definition=definition,
         plans=plans,
         holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},

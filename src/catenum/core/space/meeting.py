@@ -1,0 +1,118 @@
+"""Whether two ways of touching rows meet: by table, by mode, and by the values of unique keys.
+
+Apart from the dependence of moves, which is what they come to together, since each rule here is a server's own.
+"""
+
+from __future__ import annotations
+
+import re
+
+from catenum.core.servers.touch import KeyValue, RowKey, Touch, TouchMode
+
+
+def meets(a: Touch, b: Touch, *, gaps: bool = False) -> bool:
+    """Whether two statements that touch so depend on each other. ``gaps``: locks cover the space between rows."""
+    low, high = sorted((a, b), key=lambda touch: touch.mode)
+    if not _modes_meet(low.mode, high.mode):
+        return False
+    if a.table is None or b.table is None:
+        return True
+    if a.table != b.table:
+        return False
+    if TouchMode.SCHEMA in (a.mode, b.mode):
+        return True
+    if high.mode is TouchMode.INSERT and low.mode >= TouchMode.SHARE:
+        return (gaps and low.mode is not TouchMode.INSERT) or _inserts_meet(a, b)
+    if gaps and high.mode is TouchMode.INSERT:
+        return True
+    return _rows_meet(a.keys, b.keys)
+
+
+def end_meets(ended: Touch, b: Touch, *, gaps: bool = False) -> bool:
+    """Whether the end of a transaction that touched ``ended`` counts for a statement that touches ``b``."""
+    if b.mode is TouchMode.READ and ended.mode >= TouchMode.WRITE:
+        same = ended.table is None or b.table is None or ended.table == b.table
+        return same and (ended.mode is TouchMode.SCHEMA or _rows_meet(ended.keys, b.keys))
+    return meets(ended, b, gaps=gaps)
+
+
+def shut_out(held: Touch, other: Touch) -> bool:
+    """Whether ``other`` waits, whenever it comes, where the change ``held`` is of a row that was locked before it.
+
+    Not what only reads. Not an INSERT: whether a row that has its key is only locked or changed makes a difference to
+    it (PostgreSQL, _bt_check_unique).
+    """
+    return (
+        held.mode is TouchMode.WRITE
+        and TouchMode.SHARE <= other.mode <= TouchMode.WRITE
+        and held.table == other.table
+        and held.keys is not None
+        and held.keys == other.keys
+    )
+
+
+def _modes_meet(low: TouchMode, high: TouchMode) -> bool:
+    if high is TouchMode.SCHEMA:
+        return True
+    if low is TouchMode.READ:
+        return False
+    if low is TouchMode.DIRTY:
+        return high >= TouchMode.WRITE
+    return not low is high is TouchMode.SHARE
+
+
+def _rows_meet(a: frozenset[RowKey] | None, b: frozenset[RowKey] | None) -> bool:
+    """False only where a unique key distinguishes the rows: no row has two values of one key."""
+    if a is None or b is None:
+        return True
+    ours, theirs = dict(a), dict(b)
+    return not any(_apart(ours[key], theirs[key]) for key in ours.keys() & theirs.keys())
+
+
+def _inserts_meet(a: Touch, b: Touch) -> bool:
+    """Whether an INSERT and a change of rows may meet: on any unique key, so each must tell them apart.
+
+    An INSERT waits for whoever changes a row that has its value of *some* unique key (PostgreSQL, "Index Uniqueness
+    Checks"; InnoDB takes a shared lock on the entry), and which other keys a changed row has is not known.
+    """
+    if a.keys is None or b.keys is None:
+        return True
+    ours, theirs = dict(a.keys), dict(b.keys)
+    if ours.keys() != theirs.keys():
+        return True
+    return not all(_apart(ours[key], theirs[key]) for key in ours)
+
+
+def _apart(a: tuple[KeyValue, ...], b: tuple[KeyValue, ...]) -> bool:
+    return any(_differ(x, y) for x, y in zip(a, b, strict=True))
+
+
+#: Letters that some collation takes for another's equal (Swedish: v and w; Lithuanian: i and y; older Latin: i, j and
+#: u, v).
+_SAME_LETTERS = str.maketrans("wuyj", "vvii")
+
+
+def _differ(a: KeyValue, b: KeyValue) -> bool:
+    """Whether two values of a key are certainly different, as the server compares values of that kind."""
+    (kind, is_text, one), (other_kind, other_is_text, other) = a, b
+    if kind != other_kind:
+        return False
+    name, _, length = kind.partition(" ")
+    if name == CLASS:
+        return one != other
+    if name == "integer":
+        return bool(_INTEGER.fullmatch(one) and _INTEGER.fullmatch(other)) and int(one) != int(other)
+    if name not in ("text", "folded") or not (is_text and other_is_text):
+        return False  # a number against a text: how they compare is the server's affair
+    if name == "folded":
+        if not (_FOLDABLE.fullmatch(one) and _FOLDABLE.fullmatch(other)):
+            return False
+        one, other = (text.casefold().translate(_SAME_LETTERS) for text in (one, other))
+    kept = int(length) if length else None
+    return one[:kept].rstrip(" ") != other[:kept].rstrip(" ")
+
+
+#: The kind of a value that the server has put into a class of equals.
+CLASS = "class"
+_INTEGER = re.compile(r"[+-]?[0-9]+")
+_FOLDABLE = re.compile(r"[A-Za-z0-9 ]*")
