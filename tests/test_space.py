@@ -318,7 +318,9 @@ LISTED = "select moved from berth where id in (1, 2) for update"
         ("mariadb", FIRST.replace("berth", "crane"), 1, CHANGE.replace("berth", "crane"), CHANGE.replace("berth", "crane"), True),
     ],
 )  # fmt: skip
-def test_who_wants_a_row_that_is_locked_waits_before_and_after_it_is_changed(server, first, rows, change, other, depend):
+def test_who_wants_a_row_that_is_locked_waits_before_and_after_it_is_changed(
+    server, first, rows, change, other, depend
+):
     tables = {
         "berth": TableKeys(primary=("id",), kinds={"id": "integer"}, indexes={"berth_pkey": ("id",)}),
         "crane": TableKeys(primary=("id",), kinds={"id": "integer"}, indexes={"by_moved": ("moved",)}),

@@ -10,9 +10,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from catenum.core.errors import InputError
+from catenum.core.propose.changes import plain as as_plain
 from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import ConditionError, MissingValue, parse_condition
+from catenum.core.scenario.model import Remedy
 from catenum.core.scenario.reader import read_scenario
+from catenum.core.scenario.remedies import apply_remedy, describe
 from catenum.core.servers import NAMES, rules_of
 from catenum.core.space.dependence import PASSED, Dependence
 from conftest import leftovers, sample
@@ -140,6 +143,9 @@ def test_what_cannot_be_decided_says_so():
         ("      - select :later\n", "10:16", "is kept by statement 4, not before this one"),
         ("      - |\n        select 1\n        where 3 = :none\n", "12:19", "no earlier statement keeps it"),
         ("      - {sql: select 1, otherwise: skip}\n", "10:9", "'otherwise' needs 'when'"),
+        ("      - {sql: select 1 as x, require: row = 1}\n", "10:39", "use 'rows'"),
+        ("      - {sql: select 1 as x, require: rows = 'x'}\n", "10:39", "cannot be compared"),
+        ("      - {sql: select 1 as x, require: later = 1}\n", "10:39", "neither this statement nor an earlier one"),
         ("      - {sql: select 1 as x, keep: {from: x}}\n", "10:36", "is a parameter already"),
         ("      - {sql: select 1 as x, keep: {a b: x}}\n", "10:42", "is not a name"),
     ],
@@ -164,6 +170,31 @@ def test_a_remedy_that_uses_a_value_too_early_is_refused():
     )
     with pytest.raises(InputError, match=r"s.yaml:10:\d+: remedy 'turned': 'seen' is kept by statement 2"):
         read_scenario(text.encode(), "s.yaml")
+
+
+def test_a_remedy_changes_what_it_says_of_a_statement_and_nothing_else():
+    text = (
+        "scenario: s\ndata: create table t (id int)\ntransactions:\n  gate:\n    statements:\n"
+        "      - {sql: select 1 as n, keep: {seen: n}}\n      - {sql: select 2, when: seen > 1}\nremedies:\n"
+        "  plain: {rewrite: {gate: {2: select 3}}}\n"
+        "  whole: {rewrite: {gate: {2: {sql: select 3, when: null, require: rows = 1}}}, add: {gate: {1: {sql: select 4 as m, keep: {m: m}}}}}\n"
+    )
+    made = read_scenario(text.encode(), "s.yaml").scenario.for_server("postgresql")
+    (plain, _), (whole, _) = (apply_remedy(made, made.remedies[name]) for name in ("plain", "whole"))
+    assert [(s.text, s.when, s.require) for s in plain.transactions["gate"].statements][1] == (
+        "select 3",
+        "seen > 1",
+        None,
+    )
+    first, kept, last = whole.transactions["gate"].statements
+    assert (first.text, first.kept, kept.kept) == ("select 4 as m", {"m": "m"}, {"seen": "n"})
+    assert (last.text, last.when, last.require) == ("select 3", None, "rows = 1")
+    for remedy in made.remedies.values():
+        again = Remedy.model_validate(as_plain(remedy), strict=False)
+        assert apply_remedy(made, again) == apply_remedy(made, remedy)
+    assert "gate statement 2: select 3 (always; refused unless rows = 1)" in describe(made.remedies["whole"])
+    with pytest.raises(InputError, match="'seen' is kept by statement 2, not before"):
+        read_scenario(text.replace("{1: {sql", "{1: {when: seen > 1, sql").encode(), "s.yaml")
 
 
 # -- running -----------------------------------------------------------------------------------------------------------
@@ -268,6 +299,37 @@ def test_a_value_that_is_missing_or_of_another_type_ends_the_transaction_and_nam
     assert leftovers(kept) == ([], [])
 
 
+def test_what_a_statement_requires_refuses_its_transaction_and_no_server_is_said_to_have(played, call, tmp_path):
+    done = played(
+        scenario(
+            {
+                "sql": "update box set kg = 9 where id = 1 and kg = 3",
+                "keep": {"n": "rows"},
+                "require": "rows = 1 and n > 0",
+            },
+            "delete from box",
+            retry={"times": 1},
+        )
+    )
+    assert done.code == 1
+    events = [(e["attempt"], e["statement"], e["what"]) for e in done.json["events"]]
+    assert events == [(n, 1, what) for n in (1, 2) for what in ("sent", "done", "failed")]
+    error = done.json["events"][-1]["error"]
+    assert (error["kind"], error["check"], error["message"]) == (
+        "refused",
+        "required",
+        "'rows = 1' is not true: rows is 0",
+    )
+    assert (done.json["outcome"]["kind"], done.json["transactions"][0]["status"]) == ("refused", "failed")
+    assert [finding["id"] for finding in done.json["findings"]] == ["unmet-requirement"]
+    assert len(done.json["rows"]["box"]["rows"]) == 2
+    (tmp_path / "r.json").write_text(done.out)
+    text = " ".join(call("explain", "r.json").out.split())
+    assert "gate did not find what it requires, and was rolled back" in text
+    assert "the server refused gate" not in text
+    assert "What the server said" not in text
+
+
 def test_a_retry_begins_with_nothing_kept(call, tmp_path, kept):
     """The loser of the deadlock keeps the box's weight anew: what it adds to is what the winner left."""
     one = [
@@ -367,6 +429,14 @@ DECIDES = {
         "a": [{"sql": "select kg from box where id = 1 for update", "keep": {"kg": "kg"}}, {"sql": "update box set kg = 9 where id = 2", "when": "kg > 4", "otherwise": "commit"}, "delete from box where id = 2"],
         "b": [{"sql": "update box set kg = 5 where id = 2"}, "update box set kg = 6 where id = 1"],
     },
+    "a version check that begins again": {
+        name: {
+            "isolation": "read committed",
+            "retry": {"times": 1},
+            "statements": [{"sql": "select kg from box where id = 1", "keep": {"kg": "kg"}}, {"sql": "update box set kg = :kg + 1 where id = 1 and kg = :kg", "require": "rows = 1"}],
+        }
+        for name in ("a", "b")
+    },
 }  # fmt: skip
 
 
@@ -378,7 +448,7 @@ def test_reduction_loses_no_outcome_where_transactions_decide(call, tmp_path, se
     plain = {
         "scenario": "decides",
         "data": BOXES,
-        "transactions": {n: {"statements": s} for n, s in DECIDES[title].items()},
+        "transactions": {n: s if isinstance(s, dict) else {"statements": s} for n, s in DECIDES[title].items()},
     }
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
     found = [
@@ -390,6 +460,10 @@ def test_reduction_loses_no_outcome_where_transactions_decide(call, tmp_path, se
     ]
     assert kinds[0] == kinds[1]
     assert found[0]["counts"]["run"] <= found[1]["counts"]["run"]
+    if title.startswith("a version"):
+        assert {o["data"] for o in found[0]["outcomes"]} == {"serial"}
+        assert all(set(o["status"].values()) == {"committed"} for o in found[0]["outcomes"])
+        assert {o["kind"] for o in found[0]["outcomes"]} == {"clean", "refused"}
     if title.startswith("write skew"):
         assert {o["anomaly"] for o in found[0]["outcomes"] if o["data"] == "anomaly"} == {"write skew"}
         assert "unchecked" not in {o["data"] for o in found[0]["outcomes"]}, "who decides to roll back is no failure"

@@ -25,7 +25,7 @@ class CarryingLoop:
     @property
     def needed(self) -> bool:
         """Whether anything is carried at all."""
-        return bool(any(self._names) or any(s.keep or s.when for s in self._plan.statements))
+        return bool(any(self._names) or any(s.keep or s.when or s.require for s in self._plan.statements))
 
     def run(self, execute: Execute, at: Callable[[int], None]) -> ServerError | str:
         """The statements of one iteration. Returns how it is to end, or the error that ended it."""
@@ -44,6 +44,10 @@ class CarryingLoop:
                 if error is not None:
                     return error
                 carried.keep(statement, number, rows, result)
+                lacking = carried.lacking(statement, rows)
+                if lacking is not None:
+                    message = carried.said_of(lacking, rows)
+                    return ServerError(code="", kind="refused", message=message, check="required")
             except MissingValue as missing:
                 return _fault(carried.why_missing(missing.name))
             except (ConditionError, ValueError) as fault:

@@ -92,6 +92,8 @@ def _told(recording: Recording, event: Event) -> tuple[str, str, str]:
             "refused": "refused, rolled back",
             "timeout": "lock timeout: rolled back",
         }.get(kind, f"{error.message if error else 'failed'}; rolled back")
+        if error and error.check == "required":
+            text = f"{error.message}: rolled back"
         if kind == "deadlock" and error and error.undone == "statement":
             text = "deadlock victim: statement given up; rolled back"
         return "✗", text, "bad"

@@ -20,6 +20,7 @@ from catenum.core.diagnose import (
     schema_change,
     serialization_refused,
     stricter_isolation,
+    unmet_requirement,
     unseen_cycle,
     want_of_index,
 )
@@ -41,6 +42,7 @@ PASSES: tuple[Pass, ...] = (
     hot_row.find,
     locks_for_rows.find,
     serialization_refused.find,
+    unmet_requirement.find,
     stricter_isolation.find,
 )
 

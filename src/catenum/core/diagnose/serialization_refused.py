@@ -13,8 +13,8 @@ from catenum.core.words import named
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for each refused transaction."""
-    refused = [event for event in recording.events if event.error is not None and event.error.kind == "refused"]
-    return [_finding(recording, event) for event in refused]
+    failed = [event for event in recording.events if event.error is not None and event.error.kind == "refused"]
+    return [_finding(recording, event) for event in failed if event.error and event.error.check != "required"]
 
 
 def _finding(recording: Recording, event: Event) -> Finding:

@@ -23,7 +23,8 @@ def _of(recording: Recording, record: TransactionRecord) -> Finding | None:
     level = rank(record.isolation)
     if level < rank("repeatable read"):
         return None
-    refused = [e for e in recording.events if e.transaction == record.name and e.error and e.error.kind == "refused"]
+    failed = [e for e in recording.events if e.transaction == record.name and e.error and e.error.kind == "refused"]
+    refused = [e for e in failed if e.error and e.error.check != "required"]
     waited = [w for w in recording.waits if record.name in (w.waiter, w.holder)]
     if not refused and not waited:
         return None

@@ -158,7 +158,7 @@ class Evidence:
 
     @property
     def refused(self) -> bool:
-        """Whether the server refused a transaction."""
+        """Whether a transaction was refused."""
         return bool(self.explored.tally.met("refused"))
 
     @property

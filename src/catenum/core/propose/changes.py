@@ -37,6 +37,7 @@ def _lines(transaction: Transaction) -> list[str]:
         lines.append(f"-- begins again at most {transaction.retry.times} times, on {', '.join(transaction.retry.on)}")
     for statement in transaction.statements:
         condition = f" -- only when {statement.when}" if statement.when is not None else ""
+        condition += f" -- refused unless {statement.require}" if statement.require is not None else ""
         lines.append(f"{' '.join(statement.text.split())};{condition}")
     lines.append(f"{transaction.ends};" if transaction.ends != "open" else "-- left open")
     return lines

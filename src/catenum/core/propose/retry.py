@@ -25,7 +25,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
         Candidate(
             kind="retry",
             name="begin again",
-            because=evidence.waits_told(names) or ("the server refuses a transaction",),
+            because=evidence.waits_told(names) or ("a transaction is refused",),
             remedy=remedy(retry=retry),
             means=(
                 f"the conflict still happens; the application begins the transaction again, at most {TIMES} times, "

@@ -13,7 +13,7 @@ MEANING: dict[Kind, str] = {
     "clean": "nobody waited",
     "waited": "a transaction waited, and continued when the lock was free",
     "timeout": "a wait ended by its timeout",
-    "refused": "the server refused a transaction to keep the guarantee of its isolation level",
+    "refused": "a transaction was refused, by the server to keep its level's guarantee, or by its own 'require'",
     "deadlock": "transactions waited for each other in a cycle; one was rolled back",
     "stuck": "a transaction still waits for a lock that is not released",
     "error": "a statement was rejected",

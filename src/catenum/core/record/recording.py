@@ -45,7 +45,8 @@ class ServerError:
     ``undone``: what the server itself rolled back with it. Catenum rolls the rest of the transaction back at once.
     ``position`` counts characters of the statement from 1. ``key``: which key of the scenario's statement is at fault,
     where no server was asked: a condition that cannot be decided, a value that is missing. ``check``: by which a
-    transaction was refused: a row changed since its snapshot, or reads and writes that fit no serial order.
+    transaction was refused: a row changed since its snapshot, reads and writes that fit no serial order, or what the
+    scenario itself requires of a statement (then no server refused it).
     """
 
     code: str
@@ -56,8 +57,8 @@ class ServerError:
     hint: str | None = None
     context: str | None = None
     position: int | None = None
-    key: Literal["sql", "when", "keep"] | None = None
-    check: Literal["row version", "dependency"] | None = None
+    key: Literal["sql", "when", "keep", "require"] | None = None
+    check: Literal["row version", "dependency", "required"] | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from catenum.core.record.recording import Result
-from catenum.core.record.values import Binding, Value, Values
+from catenum.core.record.values import NULL, Binding, Value, Values
 from catenum.core.scenario.conditions import Comparison, MissingValue
 from catenum.core.scenario.model import Statement
+
+#: In ``keep`` and ``require``: the number of rows that a statement found or changed.
+ROWS = "rows"
 
 
 class Carrier:
@@ -43,7 +46,7 @@ class Carrier:
         for name, column in statement.kept.items():
             self._missing.pop(name, None)
             self.values.pop(name, None)
-            if column == "rows":
+            if column == ROWS:
                 kept[name] = Value.of(rows)
             elif result is None or column not in result.columns:
                 returned = ", ".join(result.columns) if result is not None else "no columns"
@@ -55,6 +58,21 @@ class Carrier:
                 kept[name] = Value.read(result.rows[0][place], result.kinds[place] if result.kinds else "text")
         self.values.update(kept)
         return kept
+
+    def lacking(self, statement: Statement, rows: int | None) -> Comparison | None:
+        """Of what a statement requires once it is done, the first comparison that is not true.
+
+        Raises MissingValue, and ConditionError for a comparison of different types.
+        """
+        requirement = statement.requirement
+        return requirement.undecided({**self.values, ROWS: Value.of(rows)}) if requirement is not None else None
+
+    def said_of(self, comparison: Comparison, rows: int | None) -> str:
+        """That a comparison is not true, with the values of its names."""
+        values = {**self.values, ROWS: Value.of(rows)}
+        sides = (side for side in (comparison.left, comparison.right) if side is not None and side.name is not None)
+        told = ", ".join(f"{side.name} is {values.get(str(side.name), NULL)}" for side in sides)
+        return f"'{comparison}' is not true: {told}" if told else f"'{comparison}' is not true"
 
     def pass_over(self, statement: Statement, number: int) -> None:
         """The statement is not run: what it would have kept is missing."""

@@ -123,6 +123,11 @@ class Statement(_Model):
     otherwise: Otherwise | None = Field(
         default=None, description="what to do where 'when' is not true: skip the statement (default), or end with it"
     )
+    require: str | None = Field(
+        default=None,
+        description="what must be true once the statement is done, of kept values and of 'rows', how many it found; "
+        "where it is not, the transaction is rolled back and counts as refused, so that its 'retry' begins it again",
+    )
 
     @property
     def text(self) -> str:
@@ -138,6 +143,11 @@ class Statement(_Model):
     def condition(self) -> Condition | None:
         """``when``, read."""
         return parse_condition(self.when) if self.when is not None else None
+
+    @property
+    def requirement(self) -> Condition | None:
+        """``require``, read."""
+        return parse_condition(self.require) if self.require is not None else None
 
     @model_validator(mode="after")
     def _otherwise_needs_when(self) -> Statement:
@@ -195,12 +205,28 @@ class Transaction(_Model):
     @property
     def carries_values(self) -> bool:
         """Whether its statements depend on values of the run."""
-        return bool(self.parameters) or any(s.keep or s.when for s in self.statements)
+        return bool(self.parameters) or any(s.keep or s.when or s.require for s in self.statements)
 
     @property
     def moves(self) -> int:
         """How many moves it makes when nothing goes wrong: its statements and its end."""
         return len(self.statements) + (self.ends != "open")
+
+
+def _as_changed(statement: Statement) -> str | dict[str, Any]:
+    """A changed statement as it stands in a file: what is said of it, and a text alone where that is all."""
+    told = {
+        str(part): getattr(statement, part) for part in Statement.model_fields if part in statement.model_fields_set
+    }
+    return told["sql"] if list(told) == ["sql"] else told  # type: ignore[no-any-return]
+
+
+#: A statement in place of another: its SQL, and whatever else is said of it; the rest stays as it is.
+Changed = Annotated[
+    Statement,
+    PlainSerializer(_as_changed),
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"$ref": "#/$defs/Statement"}]}),
+]
 
 
 class Remedy(_Model):
@@ -209,8 +235,10 @@ class Remedy(_Model):
     about: str | None = None
     reorder: dict[Name, Annotated[tuple[int, ...], Strict(False)]] | None = None
     isolation: Isolation | dict[Name, Isolation] | None = None
-    rewrite: dict[Name, dict[int, Sql]] | None = None
-    add: dict[Name, dict[int, Sql]] | None = Field(
+    rewrite: dict[Name, dict[int, Changed]] | None = Field(
+        default=None, description="statements in place of those of these numbers: SQL, or a mapping with what changes"
+    )
+    add: dict[Name, dict[int, Changed]] | None = Field(
         default=None, description="statements to run before those of these numbers; one more than the last is the end"
     )
     drop: dict[Name, Annotated[tuple[int, ...], Strict(False)]] | None = None
@@ -336,8 +364,10 @@ def _transaction_for(server: str, transaction: Transaction) -> Transaction:
 
 
 def _statement_for(server: str, statement: Statement) -> Statement:
-    keep = {name: column for name, told in statement.keep.items() if (column := sql_for(server, told))}
-    return statement.model_copy(update={"sql": sql_for(server, statement.sql), "keep": keep})
+    update: dict[str, object] = {"sql": sql_for(server, statement.sql)}
+    if statement.keep:
+        update["keep"] = {name: column for name, told in statement.keep.items() if (column := sql_for(server, told))}
+    return statement.model_copy(update=update)
 
 
 def _remedy_for(server: str, remedy: Remedy) -> Remedy | None:
@@ -348,7 +378,9 @@ def _remedy_for(server: str, remedy: Remedy) -> Remedy | None:
         update[kind] = texts or None
     for kind in ("rewrite", "add"):
         texts_of = {
-            name: {number: text for number, sql in statements.items() if (text := sql_for(server, sql))}
+            name: {
+                number: _statement_for(server, one) for number, one in statements.items() if sql_for(server, one.sql)
+            }
             for name, statements in (getattr(remedy, kind) or {}).items()
         }
         update[kind] = {name: statements for name, statements in texts_of.items() if statements} or None

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
-from catenum.core.scenario.conditions import ConditionError, known_kinds, parse_condition
-from catenum.core.scenario.model import Transaction, sql_for
+from catenum.core.record.values import Values
+from catenum.core.scenario.carry import ROWS
+from catenum.core.scenario.conditions import Condition, ConditionError, known_kinds, parse_condition
+from catenum.core.scenario.model import Statement, Transaction, sql_for
 from catenum.core.servers import NAMES, rules_of
 from catenum.core.sql.parameters import parameters_in
 from catenum.core.words import suggestion
@@ -55,3 +57,31 @@ def name_problems(transaction: Transaction) -> Iterator[NameProblem]:
             if name in transaction.parameters:
                 yield NameProblem(number, "keep", "", 0, f"{name!r} is a parameter already; keep it under another name")
             known[name] = number
+        yield from _required(number, statement, known, transaction.fixed)
+
+
+def _required(number: int, statement: Statement, known: Mapping[str, int], fixed: Values) -> Iterator[NameProblem]:
+    """Of what must be true once a statement is done: of its own values, too, and of the number of its rows."""
+    if statement.require is None:
+        return
+    try:
+        condition = parse_condition(statement.require)
+        known_kinds(condition, {name: value for name, value in fixed.items() if name != ROWS})
+        _counts(condition)
+    except ConditionError as error:
+        yield NameProblem(number, "require", statement.require, error.offset, str(error))
+        return
+    for operand in condition.names:
+        if operand.name not in known and operand.name != ROWS:
+            message = f"{operand.name!r} has no value here: neither this statement nor an earlier one keeps it"
+            advice = "Keep it with 'keep', or use 'rows', the number of rows that the statement found or changed."
+            yield NameProblem(number, "require", statement.require, operand.offset, message, advice)
+
+
+def _counts(condition: Condition) -> None:
+    """Raises ConditionError where the number of rows is compared with a text."""
+    for comparison in condition.comparisons:
+        sides = [side for side in (comparison.left, comparison.right) if side is not None]
+        text = next((side for side in sides if side.name is None and side.value.kind == "text"), None)
+        if text is not None and any(side.name == ROWS for side in sides):
+            raise ConditionError(f"rows, a number, cannot be compared with the text {text}", comparison.offset)

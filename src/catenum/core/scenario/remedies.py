@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from catenum.core.errors import InputError
-from catenum.core.scenario.model import Remedy, Scenario, Sql, Statement, Transaction, chosen
+from catenum.core.scenario.model import Remedy, Scenario, Statement, Transaction, chosen
 from catenum.core.words import suggestion
 
 #: No statements.
-NONE: Mapping[int, Sql] = {}
+NONE: Mapping[int, Statement] = {}
 #: The label of a statement that a remedy adds.
 ADDED = "added by the remedy"
 
@@ -45,33 +45,41 @@ def split_names(names: str, known: Mapping[str, Remedy]) -> list[str]:
 def changed_statements(
     transaction: Transaction,
     order: Sequence[int] | None,
-    texts: Mapping[int, Sql],
-    added: Mapping[int, Sql] = NONE,
+    changed: Mapping[int, Statement],
+    added: Mapping[int, Statement] = NONE,
     dropped: Sequence[int] = (),
 ) -> Transaction:
-    """The transaction with some statements' SQL replaced, others added before those that have their numbers or left
-    out, in another order; all count the statements as they were, from 1. One that was added stays before its statement.
+    """The transaction with some statements changed in what is said of them, others added before those that have their
+    numbers or left out, in another order; all count the statements as they were, from 1. One that was added stays
+    before its statement.
     """
     statements = list(transaction.statements)
-    for number, sql in texts.items():
-        statements[number - 1] = statements[number - 1].model_copy(update={"sql": sql})
+    for number, change in changed.items():
+        told = {part: getattr(change, part) for part in change.model_fields_set}
+        statements[number - 1] = statements[number - 1].model_copy(update=told)
     places = [*(order or range(1, len(statements) + 1)), len(statements) + 1]
     statements = [
         one
         for number in places
         for one in (
-            *((Statement(sql=added[number], label=ADDED),) if number in added else ()),
+            *((_labelled(added[number]),) if number in added else ()),
             *(statements[number - 1 : number] if number not in dropped else ()),
         )
     ]
     return transaction.model_copy(update={"statements": tuple(statements)})
 
 
+def _labelled(statement: Statement) -> Statement:
+    return statement if statement.label is not None else statement.model_copy(update={"label": ADDED})
+
+
 def _changed(name: str, transaction: Transaction, remedy: Remedy) -> Transaction:
-    texts = {number: chosen(sql) for number, sql in ((remedy.rewrite or {}).get(name) or {}).items()}
-    added = {number: chosen(sql) for number, sql in ((remedy.add or {}).get(name) or {}).items()}
     transaction = changed_statements(
-        transaction, (remedy.reorder or {}).get(name), texts, added, (remedy.drop or {}).get(name, ())
+        transaction,
+        (remedy.reorder or {}).get(name),
+        (remedy.rewrite or {}).get(name) or NONE,
+        (remedy.add or {}).get(name) or NONE,
+        (remedy.drop or {}).get(name, ()),
     )
     update: dict[str, object] = {}
     for kind in ("isolation", "timeout", "retry", "ends"):
@@ -93,17 +101,24 @@ def describe(remedy: Remedy) -> list[str]:
         for name, value in pairs:
             lines.append(f"{name} {verb} {f'{value} ms' if kind == 'timeout' else value}")
     for name, statements in (remedy.rewrite or {}).items():
-        lines.extend(
-            f"{name} statement {number}: {' '.join(chosen(sql).split())}" for number, sql in statements.items()
-        )
+        lines.extend(f"{name} statement {number}: {_told(one)}" for number, one in statements.items())
     for name, numbers in (remedy.drop or {}).items():
         lines.extend(f"{name} without statement {number}" for number in numbers)
     for name, statements in (remedy.add or {}).items():
-        lines.extend(
-            f"{name} before statement {number}: {' '.join(chosen(sql).split())}" for number, sql in statements.items()
-        )
+        lines.extend(f"{name} before statement {number}: {_told(one)}" for number, one in statements.items())
     lines.extend(" ".join(chosen(sql).split()) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
     retry = remedy.retry
     for name, value in retry.items() if isinstance(retry, dict) else [("every transaction", retry)] if retry else []:
         lines.append(f"{name} tries again up to {value.times} times on {', '.join(value.on)}")
     return lines
+
+
+def _told(statement: Statement) -> str:
+    """Its SQL in one line, and what else is said of it."""
+    said = statement.model_fields_set
+    more = [f"keeps {', '.join(statement.kept)}" if statement.kept else "keeps nothing"] if "keep" in said else []
+    if "when" in said:
+        more.append(f"only when {statement.when}" if statement.when is not None else "always")
+    if "require" in said:
+        more.append(f"refused unless {statement.require}" if statement.require is not None else "whatever it finds")
+    return " ".join(statement.text.split()) + (f" ({'; '.join(more)})" if more else "")

@@ -54,11 +54,19 @@ def _given_up(recording: Recording) -> str:
 
 
 def _refused(recording: Recording) -> str:
-    names = list(dict.fromkeys(event.transaction for event in _failed(recording, "refused")))
-    return (
-        f"Neither block nor deadlock: the server refused {listed(names)} to keep the guarantee of the isolation level."
-        + _after(recording, names)
-    )
+    failed = _failed(recording, "refused")
+    names = list(dict.fromkeys(event.transaction for event in failed))
+    own = list(dict.fromkeys(event.transaction for event in failed if _required(event)))
+    by_server = [name for name in names if any(e.transaction == name and not _required(e) for e in failed)]
+    told = [f"the server refused {listed(by_server)} to keep the guarantee of the isolation level"] if by_server else []
+    told += [f"{listed(own)} did not find what {'it requires' if len(own) == 1 else 'they require'}"] if own else []
+    rolled = f", and {_was(own)} rolled back" if own else ""
+    return f"Neither block nor deadlock: {'; '.join(told)}{rolled}." + _after(recording, names)
+
+
+def _required(event: Event) -> bool:
+    """Whether a failure is by what the scenario requires, and not by the server."""
+    return event.error is not None and event.error.check == "required"
 
 
 def _deadlock(recording: Recording) -> str:

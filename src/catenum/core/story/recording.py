@@ -275,7 +275,7 @@ def _errors(recording: Recording) -> Section:
     lines = []
     for event in recording.events:
         error = event.error
-        if error is None or error.kind == "deadlock":
+        if error is None or error.kind == "deadlock" or error.check == "required":
             continue
         code = f" (SQLSTATE {error.code})" if error.code else ""
         lines.append(Line(f"{named(event.transaction, event.statement)}: {error.message}{code}", "bad"))

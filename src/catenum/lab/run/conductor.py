@@ -188,7 +188,7 @@ class Conductor:
             return True
         return False
 
-    def _fault(self, lane: Lane, key: Literal["sql", "when", "keep"], message: str) -> Steps:
+    def _fault(self, lane: Lane, key: Literal["sql", "when"], message: str) -> Steps:
         """The transaction cannot go on by what the scenario says: no server was asked."""
         self.journal.schedule.append(Move(number=self.journal.move, transaction=lane.name, statement=lane.statement))
         answer = yield Rest(0.0)
@@ -303,9 +303,9 @@ class Conductor:
         lane.waits.clear()
         yield from self._fail(lane, error, at_ms)
 
-    def _fail(self, lane: Lane, error: ServerError, at_ms: float) -> Steps:
+    def _fail(self, lane: Lane, error: ServerError, at_ms: float, *, phase: int = 2) -> Steps:
         """Note the failure and roll the transaction back; then it is over, or begins again."""
-        self.journal.note(lane, "failed", at_ms, phase=2, error=error)
+        self.journal.note(lane, "failed", at_ms, phase=phase, error=error)
         self._moved.completed.append((lane.name, lane.statement))
         self._moved.undone.append(lane.name)
         lane.under_way = False
@@ -330,6 +330,10 @@ class Conductor:
             yield from self._fail(lane, fault, at_ms)
             return
         self.journal.note(lane, "done", at_ms, phase=phase, reply=reply, kept=tuple(kept.items()))
+        lacking = self._lacking(lane, reply)
+        if lacking is not None:
+            yield from self._fail(lane, lacking, at_ms, phase=phase)
+            return
         self._moved.completed.append((lane.name, lane.statement))
         self._moved.rows[lane.name, lane.statement] = reply.rows
         lane.under_way = False
@@ -344,6 +348,21 @@ class Conductor:
         if lane.upcoming is None:
             return {}
         return lane.carried.keep(lane.upcoming, lane.next + 1, reply.rows, reply.result)
+
+    def _lacking(self, lane: Lane, reply: Reply) -> ServerError | None:
+        """The refusal of a statement that is done but did not bring what it requires."""
+        if lane.upcoming is None:
+            return None
+        try:
+            lacking = lane.carried.lacking(lane.upcoming, reply.rows)
+        except MissingValue as missing:
+            return ServerError(code="", kind="rejected", message=lane.carried.why_missing(missing.name), key="require")
+        except ConditionError as error:
+            return ServerError(code="", kind="rejected", message=str(error), key="require")
+        if lacking is None:
+            return None
+        message = lane.carried.said_of(lacking, reply.rows)
+        return ServerError(code="", kind="refused", message=message, check="required")
 
     def _after_failure(self, lane: Lane, error: ServerError, at_ms: float) -> None:
         retry = lane.transaction.retry

@@ -30,8 +30,8 @@ def _texts(scenario: Scenario, server: str) -> Iterator[tuple[Path, str, str]]:
     for title, remedy in scenario.remedies.items():
         for kind in CHANGES:
             for name, statements in (getattr(remedy, kind) or {}).items():
-                for number, sql in statements.items():
-                    yield ("remedies", title, kind, name, number), f"remedy '{title}'", chosen(sql)
+                for number, one in statements.items():
+                    yield ("remedies", title, kind, name, number), f"remedy '{title}'", one.text
         for kind in ("index", "ddl"):
             for sql in getattr(remedy, kind) or ():
                 yield ("remedies", title, kind), f"remedy '{title}'", chosen(sql)
