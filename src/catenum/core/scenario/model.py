@@ -218,7 +218,7 @@ def _as_changed(statement: Statement) -> str | dict[str, Any]:
     told = {
         str(part): getattr(statement, part) for part in Statement.model_fields if part in statement.model_fields_set
     }
-    return told["sql"] if list(told) == ["sql"] else told  # type: ignore[no-any-return]
+    return told["sql"] if list(told) == ["sql"] else told
 
 
 #: A statement in place of another: its SQL, and whatever else is said of it; the rest stays as it is.
