@@ -11,6 +11,8 @@ import subprocess
 import sys
 
 import pytest
+import yaml
+from jsonschema import Draft202012Validator
 
 from catenum import samples
 from catenum.cli.main import COMMANDS
@@ -92,11 +94,26 @@ def test_samples_are_listed_written_and_fine(call, tmp_path):
     assert call("lint", "mine.yaml", *samples.names()).code == 0
 
 
-@pytest.mark.parametrize("what", ["scenario", "recording"])
-def test_schemas_are_json_schema(call, what):
+@pytest.mark.parametrize("what", ["scenario", "recording", "exploration"])
+def test_schemas_are_those_of_what_is_read_and_written(call, what, tmp_path):
     schema = call("schema", what).json
     assert schema["$schema"].endswith("2020-12/schema")
-    assert schema["properties"]["scenario"]
+    Draft202012Validator.check_schema(schema)
+    reads = Draft202012Validator(schema).iter_errors
+    if what == "scenario":
+        (tmp_path / "berth-count.yaml").write_text(samples.text("berth-count"))
+        call("propose", "berth-count.yaml", "--write", "with.yaml", "--quiet")  # a remedy that says more than SQL
+        texts = [(tmp_path / "with.yaml").read_text(), *(samples.text(name) for name in samples.names())]
+        found = [yaml.safe_load(re.sub(r"\bon:", "'on':", text)) for text in texts]
+        assert any(
+            isinstance(told, dict) for told in found[0]["remedies"]["decide in the write"]["rewrite"]["ines"].values()
+        )
+    else:
+        words = ("play", "left-open") if what == "recording" else ("explore", "berth-count")
+        found = [call(*words, "--json").json]
+    for one in found:
+        assert [error.message for error in reads(json.loads(json.dumps(one)))] == []
+    assert list(reads({"scenario": 3}))
 
 
 def test_explain_as_json_and_in_a_sentence(call, tmp_path):

@@ -37,10 +37,16 @@ def _lines(transaction: Transaction) -> list[str]:
         lines.append(f"-- begins again at most {transaction.retry.times} times, on {', '.join(transaction.retry.on)}")
     for statement in transaction.statements:
         condition = f" -- only when {statement.when}" if statement.when is not None else ""
+        if statement.kept:
+            condition += f" -- keeps {', '.join(_kept(name, column) for name, column in statement.kept.items())}"
         condition += f" -- refused unless {statement.require}" if statement.require is not None else ""
         lines.append(f"{' '.join(statement.text.split())};{condition}")
     lines.append(f"{transaction.ends};" if transaction.ends != "open" else "-- left open")
     return lines
+
+
+def _kept(name: str, column: str) -> str:
+    return f"{name} = how many rows" if column == "rows" else name if name == column else f"{name} = {column}"
 
 
 def ddl(candidate: Candidate, rules: Rules) -> list[str]:

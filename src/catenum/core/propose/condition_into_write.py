@@ -10,7 +10,7 @@ from collections.abc import Iterator
 
 from catenum.core.propose import first_lock, order, stronger_lock
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, merged, remedy
-from catenum.core.propose.reading import Reading, same_row
+from catenum.core.propose.reading import Reading, own_comparison, same_row
 from catenum.core.propose.stronger_lock import anomalies_told
 from catenum.core.scenario.conditions import Comparison
 
@@ -79,13 +79,12 @@ def _checked(evidence: Evidence, name: str) -> Iterator[Found]:
 
 def _own(evidence: Evidence, write: Reading, kept: dict[str, tuple[Reading, str]], one: Comparison) -> str | None:
     source, column = kept.get(one.left.name or "", (None, ""))
-    if source is None or (one.right is not None and one.right.name is not None):
+    if source is None:
         return None
     same = source.table is not None and write.table is not None and source.table.lower() == write.table.lower()
     if not same or not same_row(source, write, evidence.keys(write.table or "").primary):
         return None
-    expression = source.selected.get(column)
-    return f"{expression} {one.sign}{f' {one.right}' if one.right is not None else ''}" if expression else None
+    return own_comparison(source, {one.left.name or "": column}, one)
 
 
 def _claimed(evidence: Evidence, name: str) -> Iterator[Found]:

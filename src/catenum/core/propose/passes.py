@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable
 from catenum.core.propose import (
     batch_order,
     condition_into_write,
+    decide_in_write,
     first_lock,
     index,
     isolation,
@@ -18,6 +19,7 @@ from catenum.core.propose import (
     stronger_lock,
     timeout,
     value_into_write,
+    version_check,
 )
 from catenum.core.propose.candidate import Evidence, Ladder
 
@@ -30,11 +32,13 @@ PASSES: tuple[Pass, ...] = (
     stronger_lock.derive,
     condition_into_write.derive,
     value_into_write.derive,
+    decide_in_write.derive,
     first_lock.derive,
     rows_first.derive,
     shorter.derive,
     isolation.derive,
     schema_change.derive,
+    version_check.derive,
     retry.derive,
     timeout.derive,
 )

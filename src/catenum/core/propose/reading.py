@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
+
+from catenum.core.scenario.conditions import Comparison
 
 #: The end of a locking read: what the servers write there.
 _LOCKS = re.compile(
@@ -65,6 +67,11 @@ class Reading:
         return None
 
     @property
+    def changes(self) -> bool:
+        """Whether it is an UPDATE or a DELETE."""
+        return isinstance(self.tree, exp.Update | exp.Delete)
+
+    @property
     def where(self) -> str | None:
         """The text of its condition."""
         where = self.tree.args.get("where") if self.tree is not None else None
@@ -92,6 +99,14 @@ class Reading:
         if not isinstance(self.tree, exp.Select):
             return {}
         return {one.alias_or_name.lower(): _bare(one).sql(dialect=self.dialect) for one in self.tree.expressions}
+
+    @property
+    def columns(self) -> dict[str, str]:
+        """Of what a SELECT gives, the plain columns: by the name that it gives to each, the column in lower case."""
+        if not isinstance(self.tree, exp.Select):
+            return {}
+        pairs = ((one.alias_or_name.lower(), _bare(one)) for one in self.tree.expressions)
+        return {name: one.name.lower() for name, one in pairs if isinstance(one, exp.Column)}
 
     @property
     def assigned(self) -> dict[str, str]:
@@ -154,6 +169,25 @@ class Reading:
     def subquery(self) -> str:
         """A SELECT without its lock clause, in brackets."""
         return f"({self.with_lock(None)})"
+
+
+def own_comparison(source: Reading, columns: Mapping[str, str], one: Comparison) -> str | None:
+    """A comparison of a kept value with a constant, in terms of the column that gave it; None where it cannot be.
+
+    ``columns``: by the name of a value the column that it is kept from.
+    """
+    if one.left.name not in columns or (one.right is not None and one.right.name is not None):
+        return None
+    expression = source.selected.get(columns[str(one.left.name)])
+    return f"{expression} {one.sign}{f' {one.right}' if one.right is not None else ''}" if expression else None
+
+
+def same_value(column: str, value: str, dialect: str, *, may_be_null: bool) -> str:
+    """A condition that a column has a value; ``may_be_null``: also where both are NULL."""
+    if not may_be_null:
+        return f"{column} = {value}"
+    told = exp.NullSafeEQ(this=exp.column(column), expression=exp.Var(this=value)).sql(dialect=dialect)
+    return told.replace(" IS NOT DISTINCT FROM ", " is not distinct from ")
 
 
 def _bare(one: exp.Expression) -> exp.Expression:

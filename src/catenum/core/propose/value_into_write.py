@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
 from catenum.core.propose.reading import Reading, same_row
@@ -16,11 +16,11 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     drop: dict[str, tuple[int, ...]] = {}
     told = []
     for name in evidence.in_anomalies or (evidence.in_cycles if evidence.wrong else ()):
-        for number, (sql, what) in _changed(evidence, name).items():
+        for number, (sql, what) in changed(evidence, name).items():
             rewrite.setdefault(name, {})[number] = sql
             told.append(f"{name} statement {number} writes {what}, which it read before")
-        if needless := _needless(evidence, name, rewrite.get(name, {})):
-            drop[name] = needless
+        if left := needless(evidence, name, rewrite.get(name, {})):
+            drop[name] = left
     if rewrite:
         yield (
             Candidate(
@@ -36,7 +36,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
         )
 
 
-def _needless(evidence: Evidence, name: str, rewritten: dict[int, str]) -> tuple[int, ...]:
+def needless(evidence: Evidence, name: str, rewritten: Mapping[int, str]) -> tuple[int, ...]:
     """The plain reads whose values nobody uses any more."""
     statements = evidence.transactions[name].statements
     texts = {n: rewritten.get(n, statement.text) for n, statement in enumerate(statements, 1)}
@@ -51,7 +51,8 @@ def _needless(evidence: Evidence, name: str, rewritten: dict[int, str]) -> tuple
     return tuple(found)
 
 
-def _changed(evidence: Evidence, name: str) -> dict[int, tuple[str, str]]:
+def changed(evidence: Evidence, name: str) -> dict[int, tuple[str, str]]:
+    """The statements that write what their transaction read before: how they read with it in them, and which values."""
     kept: dict[str, tuple[Reading, str]] = {}
     found: dict[int, tuple[str, str]] = {}
     for number, statement in enumerate(evidence.transactions[name].statements, 1):
@@ -60,7 +61,7 @@ def _changed(evidence: Evidence, name: str) -> dict[int, tuple[str, str]]:
         used: list[str] = []
         for parameter in reading.parameters if reading.assigned else ():
             source, column = kept.get(parameter, (None, ""))
-            text = _expression(evidence, reading, source, column) if source is not None else None
+            text = expression(evidence, reading, source, column) if source is not None else None
             if text is not None:
                 sql, used = evidence.reading(sql).with_value(parameter, text), [*used, parameter]
         if used:
@@ -69,12 +70,11 @@ def _changed(evidence: Evidence, name: str) -> dict[int, tuple[str, str]]:
     return found
 
 
-def _expression(evidence: Evidence, write: Reading, read: Reading, column: str) -> str | None:
+def expression(evidence: Evidence, write: Reading, read: Reading, column: str) -> str | None:
     """What stands in place of the value: the column itself in the same row, else the query that gave it."""
     selected = read.selected.get(column)
     if selected is None or write.table is None:
         return None
     if read.table is not None and read.table.lower() == write.table.lower():
-        own = same_row(read, write, evidence.keys(write.table).primary)
-        return selected if own and selected.lower() == column else None
+        return read.columns.get(column) if same_row(read, write, evidence.keys(write.table).primary) else None
     return read.subquery() if len(read.selected) == 1 else None

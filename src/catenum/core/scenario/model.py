@@ -16,6 +16,7 @@ from pydantic import (
     BeforeValidator,
     ConfigDict,
     Field,
+    GetJsonSchemaHandler,
     PlainSerializer,
     Strict,
     StrictBool,
@@ -26,6 +27,7 @@ from pydantic import (
     create_model,
     model_validator,
 )
+from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import PydanticKnownError
 
 from catenum.core.record.values import Value
@@ -110,6 +112,25 @@ class _Model(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", strict=True)
 
 
+#: What stands for a statement or a text where servers differ, and nothing else is said.
+_SQL_BY_SERVER = {
+    "type": "object",
+    "minProperties": 1,
+    "additionalProperties": False,
+    "properties": {name: {"type": "string", "minLength": 1} for name in NAMES},
+}
+
+
+def _or_plainly(core: Any, handler: GetJsonSchemaHandler, *plain: JsonSchemaValue) -> JsonSchemaValue:
+    """The JSON Schema of a model that a file may also give by a text alone: any of ``plain``."""
+    reference = handler(core)
+    whole = handler.resolve_ref_schema(reference)
+    whole_copy = dict(whole)
+    whole.clear()
+    whole["anyOf"] = [*plain, whole_copy]
+    return reference
+
+
 class Statement(_Model):
     """One SQL statement; in the file a plain string, or a mapping that adds a label, values to keep, a condition."""
 
@@ -160,6 +181,10 @@ class Statement(_Model):
     def _from_text(cls, value: Any) -> Any:
         plain = isinstance(value, str) or (isinstance(value, dict) and value and set(value) <= set(NAMES))
         return {"sql": value} if plain else value
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, core: Any, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+        return _or_plainly(core, handler, {"type": "string", "minLength": 1}, _SQL_BY_SERVER)
 
 
 class Retry(_Model):
@@ -222,11 +247,7 @@ def _as_changed(statement: Statement) -> str | dict[str, Any]:
 
 
 #: A statement in place of another: its SQL, and whatever else is said of it; the rest stays as it is.
-Changed = Annotated[
-    Statement,
-    PlainSerializer(_as_changed),
-    WithJsonSchema({"anyOf": [{"type": "string"}, {"$ref": "#/$defs/Statement"}]}),
-]
+Changed = Annotated[Statement, PlainSerializer(_as_changed)]
 
 
 class Remedy(_Model):
@@ -300,6 +321,10 @@ class Data(_ServerParts):  # type: ignore[valid-type,misc] # the servers' names 
     @classmethod
     def _from_text(cls, value: Any) -> Any:
         return {"common": value} if isinstance(value, str) else value
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, core: Any, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+        return _or_plainly(core, handler, {"type": "string"})
 
     def part(self, name: str) -> str:
         """The SQL of one part: ``common``, or a server's name."""

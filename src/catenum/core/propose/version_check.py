@@ -1,0 +1,75 @@
+"""A version check: a write only while its row is as it was read, and the transaction begins again where it is not.
+
+For transactions that think between the read and the write, and must not keep others waiting meanwhile. What was read is
+compared, so no column is added; an application that has a version compares that.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.reading import same_row, same_value
+from catenum.core.propose.retry import PAUSE_MS, TIMES, may_begin_again
+from catenum.core.propose.stronger_lock import anomalies_told
+from catenum.core.scenario.model import Retry
+
+
+def derive(evidence: Evidence) -> Iterator[Ladder]:
+    """One change in all transactions whose data was wrong."""
+    rewrite: dict[str, dict[int, object]] = {}
+    told = []
+    for name in evidence.in_anomalies:
+        found = _checked(evidence, name) if may_begin_again(evidence, name) else None
+        if found is not None:
+            number, condition, sql = found
+            rewrite[name] = {number: {"sql": sql, "require": "rows = 1"}}
+            told.append(f"{name} statement {number} changes a row that it read before ({condition})")
+    if rewrite:
+        retry = {name: Retry.model_validate({"times": TIMES, "pause": f"{PAUSE_MS}ms"}) for name in rewrite}
+        yield (
+            Candidate(
+                kind="condition into write",
+                name="only while it is as it was read, else begin again",
+                because=(*told, *anomalies_told(evidence)),
+                remedy=remedy(rewrite=rewrite, retry=retry),
+                means=(
+                    "where the write changes no row, somebody has changed it since the read: the application rolls "
+                    f"back and begins the transaction again, at most {TIMES} times, with fresh values",
+                ),
+            ),
+        )
+
+
+def _checked(evidence: Evidence, name: str) -> tuple[int, str, str] | None:
+    """The first write of a row that was read for its values: its number, what is compared, and how it then reads."""
+    statements = evidence.transactions[name].statements
+    for at, read in enumerate(statements):
+        source = evidence.reading(read.text)
+        columns = {column.lower(): value for value, column in read.kept.items() if column != "rows"}
+        given = {source.columns[name]: value for name, value in columns.items() if name in source.columns}
+        if not given or len(given) < len(columns) or source.table is None:
+            continue
+        key = evidence.keys(source.table).primary
+        for number in range(at + 2, len(statements) + 1):
+            one = statements[number - 1]
+            write = evidence.reading(one.text)
+            if not (write.changes and write.table == source.table and same_row(source, write, key)):
+                continue
+            if one.require is not None:
+                return None
+            nulls = _nulls(evidence, name)
+            parts = [
+                same_value(column, f":{value}", evidence.rules.dialect, may_be_null=value in nulls)
+                for column, value in given.items()
+                if write.equals.get(column) != f":{value}"
+            ]
+            sql = write.with_condition(" and ".join(parts)) if parts else one.text
+            return (number, ", ".join(given), sql) if sql is not None else None
+    return None
+
+
+def _nulls(evidence: Evidence, name: str) -> set[str]:
+    """The values that were NULL when they were read."""
+    events = (event for event in evidence.played.events if event.transaction == name)
+    return {value for event in events for value, text in event.kept.items() if text is None}
