@@ -29,7 +29,7 @@ FIRST = {
     "postgresql": {
         "berth-swap": "order", "tug-upgrade": "condition into write", "crane-standby": "stronger lock",
         "crane-key": "shorter", "call-cancel": "condition into write", "box-number": "stronger lock",
-        "manifest-total": "stronger lock", "berth-count": "stronger lock",
+        "manifest-total": "stronger lock", "berth-count": "condition into write",
     },
     "mariadb": {"call-cancel": "condition into write", "gap-insert": "isolation", "gate-queue": "index"},
     "mysql": {"crane-key": "shorter", "gap-insert": "isolation"},
@@ -49,6 +49,75 @@ def test_a_cure_is_found_without_a_look_at_the_remedies_by_hand(request, call, s
     assert not first["cost"]["anomalies"]
     assert (first["defect"], first["dominated"]) == (None, False)
     assert done.json["why_first"].startswith(f"'{first['name']}' is first")
+
+
+QUAY = """
+scenario: quay-places
+data: |
+  create table quay (id int primary key, free int not null, master varchar(20));
+  create table moored (vessel varchar(20) primary key, quay int not null);
+  insert into quay values (2, 1, null);
+transactions:
+  ines:
+    isolation: read committed
+    statements:
+      - sql: select free, master from quay where id = 2
+        keep: {free: free, master: master}
+      - sql: update quay set free = :free - 1 where id = 2
+        when: free > 0
+        otherwise: rollback
+      - insert into moored (vessel, quay) values ('Halcyon', 2)
+  tomas:
+    isolation: read committed
+    statements:
+      - sql: select free as there from quay where id = 2
+        keep: {seen: there}
+      - sql: update quay set free = :seen + 1 where id = 2
+        when: seen < 3
+"""
+
+
+@pytest.mark.parametrize("server", NAMES)
+def test_a_value_that_is_read_checked_and_written_goes_into_the_write_as_a_whole(request, call, tmp_path, server):
+    request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+    (tmp_path / "quay.yaml").write_text(QUAY)
+    named = {}
+    for one in call("propose", "quay.yaml", "--target", f"local:{server}", "--json").json["candidates"]:
+        named[one["name"]] = one
+    whole, check = named["decide in the write"], named["only while it is as it was read, else begin again"]
+    for one in (whole, check):
+        assert (one["verdict"], one["proven"], one["defect"]) == ("cures", True, None)
+        assert one["kind"] == "condition into write"
+        assert not one["cost"]["anomalies"]
+    assert whole["cost"]["outcomes"].keys() <= {"clean", "waited"}
+    assert whole["change"]["drop"] == {"ines": [1], "tomas": [1]}
+    ines = whole["change"]["rewrite"]["ines"]
+    assert ines["2"]["sql"] == "update quay set free = free - 1 where id = 2 and free > 0"
+    assert (ines["2"]["when"], ines["2"]["keep"]) == (None, {"changed": "rows"})
+    assert (ines["3"]["when"], ines["3"]["otherwise"]) == ("changed = 1", "rollback")
+    assert whole["change"]["rewrite"]["tomas"]["2"]["sql"].endswith("set free = free + 1 where id = 2 and free < 3")
+    again = check["change"]["rewrite"]["ines"]["2"]
+    assert again["require"] == "rows = 1"
+    same = "is not distinct from" if server == "postgresql" else "<=>"
+    assert again["sql"].endswith(f"and free = :free and master {same} :master")
+    assert "refused" in check["cost"]["outcomes"]
+    assert check["change"]["retry"]["tomas"]["times"] == 3
+
+
+@pytest.mark.parametrize(
+    "other",
+    [
+        "{sql: \"insert into moored (vessel, quay) values ('Oriel', :free)\", when: free > 0}",  # needs the value itself
+        "{sql: \"insert into moored (vessel, quay) values ('Oriel', 2)\", when: free > 1}",  # another check of it
+        "{sql: select 1, require: free > 0}",
+    ],
+)
+def test_where_the_value_is_needed_elsewhere_the_read_stays(kept, call, tmp_path, other):
+    text = QUAY.replace("- insert into moored (vessel, quay) values ('Halcyon', 2)", f"- {other}")
+    (tmp_path / "quay.yaml").write_text(text)
+    for one in call("propose", "quay.yaml", "--json").json["candidates"]:
+        assert "ines" not in one["change"].get("drop", {})
+        assert one["defect"] is None, one
 
 
 def test_the_rows_of_batches_are_locked_by_key(kept_mariadb, call):

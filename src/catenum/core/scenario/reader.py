@@ -324,7 +324,7 @@ def _valid_keys(path: Path) -> list[str]:
             model = Fill
         case ("fill", _, "columns", _):
             model = Column
-        case (*_, "statements", int()):
+        case (*_, "statements", int()) | ("remedies", _, "rewrite" | "add", _, int()):
             model = Statement
         case (*_, "retry") | ("remedies", _, "retry", _):
             model = Retry
