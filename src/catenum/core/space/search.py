@@ -120,11 +120,16 @@ class Space:
         """Whether all that follows from moving ``name`` was walked elsewhere, as far as is known beforehand."""
         asleep = {**node.sleep, **{n: effect for n, effect in node.walked.items() if effect is not None}}
         place = node.progress.next[name]
-        left = {n: effect for n, effect in asleep.items() if not self._wakes(name, place, effect, node)}
+        left = {n: effect for n, effect in asleep.items() if not self._wakes(name, place, effect, node, now=True)}
         return bool(left) and not self._all_wake(node, left)
 
     def _done(self, node: Node) -> set[Step]:
-        return {(n, k) for n, upto in node.progress.next.items() for k in range(min(upto, self.lengths[n]))}
+        """What has been done by those who are not over, and so may hold others up."""
+        going_on = ((n, upto) for n, upto in node.progress.next.items() if upto < self.moves[n] or self._stays_open(n))
+        return {(n, k) for n, upto in going_on for k in range(min(upto, self.lengths[n]))}
+
+    def _stays_open(self, name: str) -> bool:
+        return self.moves[name] == self.lengths[name]
 
     def _all_wake(self, node: Node, sleep: Mapping[str, Effect]) -> bool:
         """Whether every sleeper may be woken by moves of those who are awake; waiting ones go on after their
@@ -146,6 +151,11 @@ class Space:
                     grown = True
         return all(name in awake for name in sleep)
 
+    def _may_wait(self, name: str, node: Node) -> bool:
+        """Whether a transaction, which may be another than the scenario's, has a statement left that may wait."""
+        known = node.progress.next.get(name, 0)
+        return name not in self.lengths or known < self.lengths[name] or bool(node.progress.again[name])
+
     @staticmethod
     def _barred_at(mover: str, node: Node) -> int | None:
         """The place where a transaction certainly waits, for one that can move and so waits for nobody."""
@@ -158,9 +168,9 @@ class Space:
         end = self.moves[mover] if place is None or holder in awake else place + 1
         return any(self._wakes(mover, place, sleeper, node) for place in range(start, end))
 
-    def _wakes(self, mover: str, place: int, sleeper: Effect, node: Node) -> bool:
+    def _wakes(self, mover: str, place: int, sleeper: Effect, node: Node, *, now: bool = False) -> bool:
         """Whether a move may depend on a sleeper's: by what it does, by being undone, by closing a cycle with its wait,
-        or since one of the two lets somebody go on for whom the other waits.
+        or since one of the two lets somebody go on for whom the other waits. ``now``: it is the next that is made.
         """
         step, end = self.step(mover, place), (mover, None)
         others = [other for other in sleeper.steps if other[0] != mover]
@@ -175,6 +185,8 @@ class Space:
             return False
         if any(waiter in sleeper.holders for waiter, _ in node.waits):
             return True
+        if not resumed and not any(self._may_wait(holder, node) for holder in (() if now else sleeper.holders)):
+            return False  # the chain ends with those for whom the sleeper waits
         return step[1] is not None and any(
             self.dependence.depend(step, held) for held in self._done(node) if held[0] != mover
         )

@@ -30,7 +30,7 @@ from catenum.lab.propose.meaning import Serial, difference, serial
 from catenum.lab.run.loading import load
 from catenum.lab.run.play import PlayOptions, play
 
-#: A candidate's exploration may take so many times the baseline's, and at least so long (ms).
+#: A candidate's exploration may take so many times the baseline's, in schedules too, and at least so long (ms).
 TIMES_BASELINE, LEAST_MS = 4.0, 6_000.0
 #: Schedules that end badly as it is, which are tried first with a candidate.
 MOST_SCREENED = 4
@@ -122,6 +122,9 @@ class Proposer:
             if not evidence.footprint(name, number).understood
         )
         self._how = replace(self.how, for_ms=max(LEAST_MS, took * TIMES_BASELINE))
+        if self.how.limit is not None and explored.reach.complete:
+            # who does not wait any more has more orders: where the time allows they are all run
+            self._how = replace(self._how, limit=max(self.how.limit, int(TIMES_BASELINE) * explored.tally.schedules))
         slow = self.engine.capabilities.timeout_step_ms > 1
         bad = (entry.shortest for entry in explored.tally.ordered if entry.bad and entry.shortest)
         self._screen = [*islice(bad, MOST_SCREENED), *_turns(list(scenario.transactions))]
