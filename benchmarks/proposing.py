@@ -9,7 +9,9 @@ import sys
 
 from catenum import samples
 from catenum.core.scenario.reader import read_scenario
+from catenum.engines.clock import Clock
 from catenum.engines.targets import Settings, open_engine, resolve
+from catenum.lab.explore.survey import Survey
 from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.propose.propose import Proposer
 from catenum.lab.run.play import PlayOptions
@@ -20,7 +22,7 @@ SAMPLES = {
     "postgresql": ("berth-swap", "tug-upgrade", "crane-standby", "left-open", "crane-key", "call-cancel",
                    "box-number", "manifest-total", "berth-count", "batch-order", "three-desks"),
     "mariadb": ("berth-swap", "tug-upgrade", "crane-standby", "crane-key", "call-cancel", "gap-insert", "gate-queue",
-                "box-number", "berth-count", "batch-order"),
+                "box-number", "berth-count", "batch-order", "three-desks"),
 }  # fmt: skip
 SAMPLES["mysql"] = SAMPLES["mariadb"]
 
@@ -35,14 +37,18 @@ def main() -> int:
                 engine.make_scratch()
                 scenario = read_scenario(samples.text(name).encode(), name).scenario
                 how = ExploreOptions(limit=300)
+                alone = Survey(connect=connect, engine=engine, scenario=scenario, options=how)
+                clock = Clock()
+                alone.run()
+                took = clock.now_ms()
                 found = Proposer(
                     connect=connect, engine=engine, scenario=scenario, options=PlayOptions(locks="full"), how=how,
                     first_only=True,
                 ).run()  # fmt: skip
                 engine.close()
-                ratio = found.first_cure_ms / found.baseline_ms if found.first_cure_ms else float("inf")
+                ratio = found.first_cure_ms / took if found.first_cure_ms else float("inf")
                 good = good and ratio <= BOUND
-                what = f"{server}: {name}, to the first cure / exploring it as it is ({found.baseline_ms:.0f} ms)"
+                what = f"{server}: {name}, to the first cure / exploring it as it is ({took:.0f} ms)"
                 print(
                     f"{'ok  ' if ratio <= BOUND else 'SLOW'}  {what:<80} {ratio:6.2f}  (at most {BOUND:g})", flush=True
                 )

@@ -154,16 +154,22 @@ UPDATES = [
 ]
 
 
+@pytest.mark.parametrize("indexed", [False, True])
 @pytest.mark.parametrize("server", ["mariadb", "mysql"])
-def test_rows_that_were_only_updated_are_updated_back_and_locked_as_before(request, server):
+def test_rows_that_were_only_updated_are_updated_back_and_locked_as_before(request, server, indexed):
+    asked = ["select box from yard where block = 7 and id < 9 for update"] if indexed else []
     connect_to = {"mariadb": connect_mariadb, "mysql": connect_mysql}[server]
     where = {"unix_socket": request.getfixturevalue(f"kept_{server}"), "user": "root"}
     rows = ", ".join(f"({n}, 'tern', {n} / 7, '2026-03-01')" for n in range(1, 121))
     data = f"""create table yard (id int primary key, box longtext, weight double, seen timestamp default current_timestamp on update current_timestamp);
     insert into yard values {rows};"""
+    if indexed:
+        data += "alter table yard add column block int not null default 7, add index by_block (block, id);"
     parts = {
         "gate": {"statements": UPDATES, "ends": "commit"},
-        "tower": {"statements": ["select id from yard where id > 90 for update", "select id from yard for share"]},
+        "tower": {
+            "statements": ["select id from yard where id > 90 for update", "select id from yard for share", *asked]
+        },
     }
     scenario = Scenario.model_validate({"scenario": "kept", "data": data, "transactions": parts})
     engine = connect_to(where, "own", private=True)
@@ -181,5 +187,32 @@ def test_rows_that_were_only_updated_are_updated_back_and_locked_as_before(reque
                 again = [picture.locks for picture in stage.pictured(["tower"]).journal.taken]
                 assert again == first
             assert not any(refilled)
+    finally:
+        engine.close()
+
+
+@pytest.mark.parametrize(
+    ("index", "change"),
+    [
+        ("add index by_box (box(3))", "update yard set box = 'TERN' where id = 2"),
+        ("add column twice int as (weight * 2), add index by_twice (twice)", "update yard set weight = 3 where id = 2"),
+        ("add index by_seen (seen)", "update yard set weight = 3 where id = 2"),  # set by the server itself
+        ("add fulltext index words (box)", "update yard set weight = 3 where id = 2"),
+    ],
+)
+@pytest.mark.parametrize("server", ["mariadb", "mysql"])
+def test_a_table_of_which_an_entry_of_an_index_may_change_is_filled_again(request, server, index, change):
+    connect_to = {"mariadb": connect_mariadb, "mysql": connect_mysql}[server]
+    where = {"unix_socket": request.getfixturevalue(f"kept_{server}"), "user": "root"}
+    data = f"""create table yard (id int primary key, box text, weight int, seen timestamp default current_timestamp on update current_timestamp);
+    alter table yard {index}; insert into yard (id, box, weight) values (1, 'tern', 1), (2, 'gull', 2);"""
+    scenario = Scenario.model_validate(
+        {"scenario": "kept", "data": data, "transactions": {"gate": {"statements": [change]}}}
+    )
+    engine = connect_to(where, "own", private=True)
+    try:
+        engine.make_scratch()
+        with Stage(engine, scenario):
+            assert list(engine.keeper._by_update) == []
     finally:
         engine.close()

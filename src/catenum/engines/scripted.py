@@ -272,7 +272,7 @@ class ScriptedEngine:
         *,
         shape: bool,
         written: Collection[str] | None = None,
-        updated: Collection[str] = (),
+        updated: Mapping[str, Collection[str]] | None = None,
     ) -> None:
         """No data."""
 

@@ -87,16 +87,18 @@ def figures(recordings: Sequence[Recording]) -> Figures:
     )
 
 
-def figures_of(tally: Tally, given: Recording, *, complete: bool) -> Figures:
-    """The figures of one variant over an exploration; locks and time come from ``given``, one schedule in full."""
+def figures_of(tally: Tally, given: Recording | None, *, complete: bool) -> Figures:
+    """The figures of one variant over an exploration; locks and time come from ``given``, where a schedule was played
+    in full.
+    """
     broken = [*tally.broken_rules, *([SERIAL] if tally.anomalies else [])]
     return Figures(
         runs=tally.schedules,
         kinds={kind: count for kind in KINDS if (count := tally.count_of(kind))},
         waits=tally.waits,
         longest_chain=tally.chain,
-        locks=given.locks_taken(),
-        time_ms=given.duration_ms,
+        locks=given.locks_taken() if given is not None else None,
+        time_ms=given.duration_ms if given is not None else 0.0,
         broken=tuple(broken),
         ended_well=tally.ended_well,
         attempts=tally.tries,

@@ -233,9 +233,13 @@ class Dependence:
         every = (touch for touches in self.touches.values() for touch in touches)
         return frozenset(touch.table for touch in every if touch.table and touch.mode >= TouchMode.WRITE)
 
-    def updated(self) -> frozenset[str]:
-        """Those of ``written`` whose rows stay, with their keys: nothing but UPDATE writes them, and no foreign key."""
+    def updated(self) -> dict[str, frozenset[str]]:
+        """Those of ``written`` whose rows stay, with their keys: nothing but UPDATE writes them, and no foreign key.
+
+        With the columns that are set.
+        """
         other = set()
+        columns: dict[str, set[str]] = {}
         for access in (access for found in self.footprints.values() for access in found.accesses):
             table = access.table.lower()
             keys = self.tables.get(table)
@@ -247,7 +251,9 @@ class Dependence:
                 or ((access.writes or access.verb == "schema") and not (access.verb == "update" and access.columns))
             ):
                 other.add(table)
-        return self.written() - other
+            elif access.writes:
+                columns.setdefault(table, set()).update(access.columns)
+        return {table: frozenset(columns.get(table, ())) for table in self.written() - other}
 
     def to_ask(self) -> dict[Column, list[Written]]:
         """The values that statements compare a key's column with, or give it, where only the server can tell which are
@@ -305,9 +311,10 @@ class Dependence:
     def _rows(self, access: Access, keys: TableKeys) -> Iterator[frozenset[RowKey] | None]:
         """The rows that may be touched: where a key is compared with a list of values, one after another."""
         lists = dict(access.choices)
-        single = [columns[0] for columns in (keys.primary, *keys.unique) if len(columns) == 1]
+        single = [columns[0] for columns in _gone_by(access, keys) if len(columns) == 1]
         column = next((one for one in single if one.lower() in lists), None)
-        if column is None or not self.rules.locks_matches_only or len(lists[column.lower()]) > MOST_CHOICES:
+        exact = self.rules.locks_matches_only or access.by_primary
+        if column is None or not exact or len(lists[column.lower()]) > MOST_CHOICES:
             yield self._row_keys(access, keys)
             return
         for written in lists[column.lower()]:
@@ -319,7 +326,7 @@ class Dependence:
         if keys.guarded or self._moves_keys(access, keys):
             return None
         given = dict(access.literals)
-        unique = [columns for columns in (keys.primary, *keys.unique) if columns]
+        unique = [columns for columns in _gone_by(access, keys) if columns]
         known = [c for c in unique if all(column.lower() in given for column in c)]
         if access.verb == "insert":
             # Which of its keys an upsert finds a row by is not known before.
@@ -389,3 +396,8 @@ class Dependence:
                 old, new = group[b], group[a]
                 group = {name: new if g == old else g for name, g in group.items()}
         return group
+
+
+def _gone_by(access: Access, keys: TableKeys) -> tuple[tuple[str, ...], ...]:
+    """The unique keys by which a statement may come to its rows."""
+    return (keys.primary,) if access.by_primary else (keys.primary, *keys.unique)

@@ -20,7 +20,13 @@ from sqlglot.errors import SqlglotError
 
 from catenum.core.record.values import Value
 from catenum.core.sql.named_locks import FUNCTIONS, NamedLock, named_locks
-from catenum.core.sql.understood import counts_found_rows, is_understood, names_rows_plainly, sets_own_variables
+from catenum.core.sql.understood import (
+    counts_found_rows,
+    goes_by_primary_key,
+    is_understood,
+    names_rows_plainly,
+    sets_own_variables,
+)
 
 Verb = Literal["read", "lock", "insert", "update", "delete", "schema"]
 
@@ -50,6 +56,7 @@ class Access:
     equals: tuple[tuple[str, str], ...] = ()
     literals: tuple[tuple[str, Written], ...] = ()
     choices: tuple[tuple[str, tuple[Written, ...]], ...] = ()
+    by_primary: bool = False  # by a hint it goes through the primary key and nothing else
     changes_found: tuple[str, ...] = ()  # the columns that an INSERT sets in a row that is already there
     lock_mode: str | None = None  # of LOCK TABLE, as it is written
     makes_index: bool = False
@@ -255,7 +262,7 @@ _OF_MERGE: tuple[Verb, ...] = ("insert", "update", "delete")
 def _accesses(tree: exp.Expr) -> Iterator[Access]:
     common = {cte.alias.lower() for cte in tree.find_all(exp.CTE)}
     target = _target(tree)
-    plain = names_rows_plainly(tree)
+    plain, by_primary = names_rows_plainly(tree), goes_by_primary_key(tree)
     if isinstance(tree, exp.Merge) and target is not None:
         for verb in _OF_MERGE:
             yield Access(table=target.name, schema=target.db or None, verb=verb)
@@ -268,6 +275,7 @@ def _accesses(tree: exp.Expr) -> Iterator[Access]:
             equals=_constants(pairs := list(_inserted(tree) if verb == "insert" else _compared(tree))),
             literals=_literals(pairs) if plain else (),
             choices=tuple(_choices(tree)) if plain and verb != "insert" else (),
+            by_primary=by_primary,
             changes_found=tuple(_on_conflict(tree)),
             makes_index=isinstance(tree, exp.Create) and str(tree.args.get("kind") or "").lower() == "index",
             concurrently=bool(tree.args.get("concurrently")),
@@ -286,6 +294,7 @@ def _accesses(tree: exp.Expr) -> Iterator[Access]:
             equals=_constants(pairs),
             literals=_literals(pairs) if plain and select is not None else (),
             choices=tuple(_choices(select)) if plain and select is not None else (),
+            by_primary=by_primary,
         )
 
 

@@ -115,11 +115,22 @@ def names_rows_plainly(tree: exp.Expr) -> bool:
     """Whether the WHERE clause of ``tree`` can only speak of the one table that the statement names, and says which
     rows are come by: not where another index is to be gone through, since what is passed there is locked.
     """
-    if tree.find(exp.IndexTableHint) is not None:
+    if tree.find(exp.IndexTableHint) is not None and not goes_by_primary_key(tree):
         return False
     if sum(1 for _ in tree.find_all(exp.Table)) != 1:
         return False
     return not any(tree.find_all(exp.Subquery, exp.Join, exp.CTE, exp.Lateral, exp.Unnest, exp.SetOperation))
+
+
+def goes_by_primary_key(tree: exp.Expr) -> bool:
+    """Whether its only hint is FORCE INDEX (PRIMARY): where the key is compared with values, a scan is then no choice
+    (MySQL manual, "Index Hints": "a table scan is assumed to be very expensive"; test_quick_select is told to take a
+    range at any cost).
+    """
+    hints = list(tree.find_all(exp.IndexTableHint))
+    if len(hints) != 1 or str(hints[0].this).upper() != "FORCE" or hints[0].args.get("target"):
+        return False
+    return [one.name.lower() for one in hints[0].expressions] == ["primary"]
 
 
 def counts_found_rows(tree: exp.Expr) -> bool:

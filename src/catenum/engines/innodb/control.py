@@ -77,7 +77,7 @@ class InnodbControl(ABC):
         self._writer: pymysql.Connection[Any] | None = None
         self._aside = Aside()  # uses the writer, where that is a connection of its own
         self._made = self._loaded = self._connected = self._cut_short = False
-        self._learned = self._loops = False
+        self._learned = self._loops = self._steady = False
         self._threads: dict[int, str] = {}
         self._report: ReportedDeadlock | None = None  # of the deadlock asked for last, where InnoDB told of it
         self._last_report: ReportedDeadlock | None = None
@@ -251,8 +251,10 @@ class InnodbControl(ABC):
             self.query(f"kill {'connection' if whole else 'query'} {thread}")
 
     def _learn(self) -> None:
-        """Learn definitions, where somebody can have changed them since: a session of the run, or its loops."""
-        if not self._learned:
+        """Learn definitions, where somebody can have changed them since: a session of the run, or its loops; not where
+        it is known of all that runs that it does not (``keep_data``).
+        """
+        if not self._learned and not self._steady:
             self.reader.learn()
             self._learned = not self._threads and not self._loops
 

@@ -68,7 +68,7 @@ class InnodbData(InnodbControl):
         with self._told():
             self.writer.select_db(self.schema)
             self.write("commit")
-            self._learned = False
+            self._learned = self._steady = False
             self._learn()
 
     def refuses(self, index: str) -> str | None:
@@ -137,12 +137,13 @@ class InnodbData(InnodbControl):
         *,
         shape: bool,
         written: Collection[str] | None = None,
-        updated: Collection[str] = (),
+        updated: Mapping[str, Collection[str]] | None = None,
     ) -> None:
         """In a database beside the scratch one."""
         with self._told():
             self.query("select get_lock(%s, 0)", (self.keeper.kept,))
             self.keeper.keep(ignored, shape=shape, written=written, updated=updated)
+        self._steady = not shape
 
     def data_state(self) -> str:
         """Fingerprints of the tables' rows."""

@@ -22,7 +22,7 @@ select table_name, column_name, concat(column_type, coalesce(concat(' character 
 from information_schema.columns where table_schema = %s
 """
 _INDEXES = """
-select table_name, index_name, column_name, non_unique from information_schema.statistics
+select table_name, index_name, column_name, non_unique, sub_part from information_schema.statistics
 where table_schema = %s order by table_name, index_name, seq_in_index
 """
 _REFERENCES = """
@@ -35,12 +35,11 @@ select table_name from information_schema.tables where table_schema = %s
 and (table_type <> 'BASE TABLE' or coalesce(engine, '') <> 'InnoDB')
 union select table_name from information_schema.partitions where table_schema = %s and partition_name is not null
 """
-#: Tables whose rows are kept apart by more than keys on whole, plain columns.
-_GUARDED = """
-select s.table_name from information_schema.statistics s join information_schema.columns c
-on c.table_schema = s.table_schema and c.table_name = s.table_name and c.column_name = s.column_name
-where s.table_schema = %s and s.non_unique = 0
-and (s.sub_part is not null or c.extra like '%%GENERATED%%' or c.extra like '%%on update%%')
+#: Columns whose values follow from others, or from the clock: a unique key on one keeps rows apart in another way than
+#: a statement's text says. Asked apart from the indexes, since MariaDB opens every table for a join of the two.
+DERIVED = """
+select table_name, column_name from information_schema.columns where table_schema = %s
+and (extra like '%%GENERATED%%' or extra like '%%on update%%') and extra not like '%%DEFAULT_GENERATED'
 """
 #: Columns by the way in which their values are compared. Only in strict mode is a value never cut to fit.
 _KINDS = """
@@ -84,12 +83,11 @@ class Index:
 class InnodbReader(ABC):
     """Reads locks over the control connection, for the tables of one scratch space."""
 
-    #: The indexes of the scratch space, a row for each column: table, index, column, whether it is not unique.
+    #: The indexes of the scratch space, a row for each column: table, index, column (an expression in brackets),
+    #: whether it is not unique, how much of the column is in it where that is not all.
     index_columns: ClassVar[str] = _INDEXES
     #: Tables with columns whose values are made anew each time: the clock's, chance, numbers that count up.
     made: ClassVar[str]
-    #: Tables whose rows are kept apart by more than keys on whole, plain columns.
-    guarded: ClassVar[str] = _GUARDED
 
     def __init__(self, query: Query, schema: str) -> None:
         """``query`` gives the rows of one query on the control connection."""
@@ -111,15 +109,18 @@ class InnodbReader(ABC):
         types = {(table, column): kind for table, column, kind in self.query(_COLUMNS, (self.schema,))}
         columns: dict[tuple[str, str], list[str]] = {}
         unique: set[tuple[str, str]] = set()
-        for table, index, column, non_unique in self.query(self.index_columns, (self.schema,)):
+        derived = set(self.query(DERIVED, (self.schema,)))
+        guarded: set[str] = set()
+        for table, index, column, non_unique, part in self.query(self.index_columns, (self.schema,)):
             columns.setdefault((table, index), []).append(column)
             if str(non_unique) == "0":
                 unique.add((table, index))
+                if part is not None or column.startswith("(") or (table, column) in derived:
+                    guarded.add(table)  # kept apart by more than keys on whole, plain columns
         references = {(str(child), str(parent)) for child, parent in self.query(_REFERENCES, (self.schema,))}
         made = [(str(table), str(column)) for table, column in self.query(self.made, (self.schema,))]
         triggers = {str(row[0]) for row in self.query(_TRIGGERS, (self.schema,))}
         opaque = {str(row[0]) for row in self.query(_OPAQUE, (self.schema, self.schema))}
-        guarded = {str(row[0]) for row in self.query(self.guarded, (self.schema,))}
         kinds = [(str(row[0]), str(row[1]), "asked") for row in self.query(_ASKED, (self.schema,))]
         kinds += [(str(row[0]), str(row[1]), str(row[2])) for row in self.query(_KINDS, (self.schema,))]
         self.tables, self.indexes = {}, {}

@@ -13,7 +13,7 @@ from catenum.engines.mysql.metadata import MetadataLocks
 from catenum.engines.mysql.rows import DataLock
 
 _INDEXES = """
-select table_name, index_name, coalesce(column_name, concat('(', expression, ')')), non_unique
+select table_name, index_name, coalesce(column_name, concat('(', expression, ')')), non_unique, sub_part
 from information_schema.statistics where table_schema = %s order by table_name, index_name, seq_in_index
 """
 _MADE = """
@@ -22,14 +22,6 @@ where table_schema = %s and (extra like '%%auto_increment%%' or column_default l
 or (extra like '%%DEFAULT_GENERATED%%' and lower(column_default) regexp
 '(^|[^a-z_])(now|sysdate|curdate|curtime|utc_date|utc_time|utc_timestamp|unix_timestamp|uuid|uuid_short|rand)[(]'))
 """
-#: A unique index on an expression has no column; one that is descending or not used by plans keeps rows apart too.
-_GUARDED = """
-select s.table_name from information_schema.statistics s left join information_schema.columns c
-on c.table_schema = s.table_schema and c.table_name = s.table_name and c.column_name = s.column_name
-where s.table_schema = %s and s.non_unique = 0
-and (s.sub_part is not null or s.expression is not null or c.extra like '%%GENERATED%%' or c.extra like '%%on update%%')
-and coalesce(c.extra, '') not like '%%DEFAULT_GENERATED'
-"""
 
 
 class DataLocks(InnodbReader):
@@ -37,7 +29,6 @@ class DataLocks(InnodbReader):
 
     index_columns = _INDEXES
     made = _MADE
-    guarded = _GUARDED
 
     def __init__(self, query: Query, schema: str, metadata: MetadataLocks) -> None:
         """``query`` gives the rows of one query on the control connection."""

@@ -74,13 +74,14 @@ class Data(Protocol):
         *,
         shape: bool,
         written: Collection[str] | None = None,
-        updated: Collection[str] = (),
+        updated: Mapping[str, Collection[str]] | None = None,
     ) -> None:
         """Remember what the tables hold now, for ``data_state`` and ``restore_data``.
 
         ``ignored``: per table the columns that ``data_state`` shall not cover; they are put back all the same.
         ``shape``: statements may change more than rows. ``written``: the tables that statements can write, in lower
-        case; None where that is not known. ``updated``: those of them that are only updated, and never in a key.
+        case; None where that is not known. ``updated``: those of them that are only updated, and never in a key, with
+        the columns that are set.
         Raises NotRestored where what is put back is not what was there, and
         NeedsReload, once, where the server would not plan as before: what stands there then must be loaded again.
         """

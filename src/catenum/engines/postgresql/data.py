@@ -115,7 +115,7 @@ class PostgresqlData(PostgresqlControl):
         *,
         shape: bool,
         written: Collection[str] | None = None,
-        updated: Collection[str] = (),
+        updated: Mapping[str, Collection[str]] | None = None,
     ) -> None:
         """In a schema beside the scratch space."""
         with self._told(self.info.url):

@@ -16,6 +16,7 @@ from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.space.exploration import Exploration
 from catenum.core.space.exploration_file import tally_adapter
+from catenum.core.space.run import Run
 from catenum.engines.ports import Engine
 from catenum.lab.explore.audit import Widened, untold
 from catenum.lab.explore.stage import Stage
@@ -52,6 +53,8 @@ class Survey:
     notes: tuple[str, ...] = ()
     #: Called once with the stage when it is ready, before anything is explored; what it raises ends the survey.
     before: Callable[[Stage], None] | None = None
+    #: Told of each schedule that was run, where one worker runs them all; what it raises ends the survey.
+    heard: Callable[[Run], None] = lambda judged: None
 
     def run(
         self,
@@ -97,9 +100,9 @@ class Survey:
             if self.workers > 1 and any(found.named_locks for found in stage.footprints.values()):
                 self.workers, self.notes = 1, (*self.notes, ONE_WORKER)
             if self.workers == 1:
-                explore_here(stage, self.explorer, self.options, progress)
+                explore_here(stage, self.explorer, self.options, progress, self.heard)
                 if turn_to_sample(self.explorer, self.options):
-                    explore_here(stage, self.explorer, self.options, progress)
+                    explore_here(stage, self.explorer, self.options, progress, self.heard)
         if self.workers > 1:
             errand = Errand(self.connect, self.scenario, self.ddl, self.options, os.getpid())
             explore_together(errand, self.workers, self.explorer, self.options, progress)

@@ -121,8 +121,11 @@ def space_of(stage: Stage, *, reduce: bool) -> Space:
 class Worker:
     """Works shares off on one stage, run by run, so that its caller can stop, report or split in between."""
 
-    def __init__(self, stage: Stage, options: ExploreOptions) -> None:
-        self.stage, self.options = stage, options
+    def __init__(
+        self, stage: Stage, options: ExploreOptions, heard: Callable[[Run], None] = lambda judged: None
+    ) -> None:
+        """``heard`` is told of each schedule that was run; what it raises ends the work."""
+        self.stage, self.options, self.heard = stage, options, heard
         self.oracle = Oracle(stage)
         stage.widen(options.widened, options.opened)
         self.space = space_of(stage, reduce=not options.every)
@@ -171,6 +174,8 @@ class Worker:
                 self.tally.add(made)
             else:
                 self.tally.ruled_out += 1
+        if made is not None:
+            self.heard(made)
 
     def _walk_on(self, walk: Walk) -> None:
         """One schedule of a walk. Where the server lets two that wait go on now in this order, now in that, the same
@@ -185,6 +190,7 @@ class Worker:
                     walk.turn()
                     self.tally.add(judged)
                 if not run.broken_off:
+                    self.heard(judged)
                     self._check(judged, possible, last=not walk.more)
                 return
             self.tally.strayed += 1
@@ -257,11 +263,15 @@ def _left_of(walk: Mapping[str, Any]) -> float:
 
 
 def explore_here(
-    stage: Stage, explorer: Explorer, options: ExploreOptions, progress: Callable[[Explorer], None] | None = None
+    stage: Stage,
+    explorer: Explorer,
+    options: ExploreOptions,
+    progress: Callable[[Explorer], None] | None = None,
+    heard: Callable[[Run], None] = lambda judged: None,
 ) -> None:
     """Work everything off on one stage. What is left when this returns or raises stands in ``explorer``."""
     clock, told = Clock(), 0.0
-    worker = Worker(stage, options)
+    worker = Worker(stage, options, heard)
     already = explorer.ran_ms
     try:
         while explorer.shares:

@@ -10,7 +10,7 @@ from itertools import islice, permutations
 from catenum.core.space.oracle import PASSED_OVER, Observation
 from catenum.core.space.run import Run
 from catenum.lab.explore.serial import Oracle
-from catenum.lab.explore.stage import Serially, Stage
+from catenum.lab.explore.stage import Stage
 
 #: Serial orders that are run for it.
 MOST_ORDERS = 24
@@ -19,10 +19,10 @@ Order = tuple[str, ...]
 
 @dataclass(frozen=True)
 class Serial:
-    """All (or the first) serial orders of a scenario, run. ``still_bad``: a given schedule that ends badly again."""
+    """All (or the first) serial orders of a scenario, run. ``still_bad``: of a given schedule that ends badly again."""
 
     runs: Mapping[Order, Run]
-    still_bad: Order | None = None
+    still_bad: Run | None = None
 
     @property
     def ended(self) -> list[Order]:
@@ -45,19 +45,19 @@ def serial(stage: Stage, schedules: Sequence[Order] = ()) -> Serial:
     order.
     """
     oracle = Oracle(stage)
-    bad = next((order for order in schedules if _is_bad(oracle, stage.run(order=order))), None)
+    runs = (oracle.judge(stage.run(order=order)) for order in schedules)
+    bad = next((run for run in runs if ends_badly(run)), None)
     if bad is not None:
         return Serial({}, bad)
     orders = islice(permutations(stage.scenario.transactions), MOST_ORDERS)
-    return Serial({order: stage.run(Serially(order)) for order in orders})
+    return Serial({order: stage.serial_run(order) for order in orders})
 
 
-def _is_bad(oracle: Oracle, run: Run) -> bool:
-    """Whether no change in which this schedule can happen is a cure."""
+def ends_badly(run: Run) -> bool:
+    """Whether no change in which this schedule, judged, can happen is a cure."""
     if run.kind not in ("clean", "waited") and not run.ended_well:
         return True
-    judged = oracle.judge(run)
-    return judged.data == "anomaly" or any(value is not True for value in judged.holds.values())
+    return run.data == "anomaly" or any(value is not True for value in run.holds.values())
 
 
 def difference(

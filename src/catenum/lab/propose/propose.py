@@ -18,6 +18,7 @@ from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedy
 from catenum.core.servers import rules_of
 from catenum.core.space.exploration import Exploration
+from catenum.core.space.run import Run
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.compare.contest import Result, contest
@@ -26,14 +27,14 @@ from catenum.lab.explore.survey import Survey
 from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import cycles
-from catenum.lab.propose.meaning import Serial, difference, serial
+from catenum.lab.propose.meaning import Serial, difference, ends_badly, serial
 from catenum.lab.run.loading import load
 from catenum.lab.run.play import PlayOptions, play
 
 #: A candidate's exploration may take so many times the baseline's, in schedules too, and at least so long (ms).
 TIMES_BASELINE, LEAST_MS = 4.0, 6_000.0
 #: Schedules that end badly as it is, which are tried first with a candidate.
-MOST_SCREENED = 4
+MOST_SCREENED, MOST_TURNS = 2, 1
 #: Turns of each transaction in a schedule of turns; what is over takes none.
 MOST_MOVES = 20
 #: Pairs of candidates that are tried together.
@@ -90,13 +91,13 @@ class Proposer:
 
     def run(self) -> Proposals:
         """Everything. Raises InputError, TargetError as exploring does."""
-        clock = Clock()
+        self._clock = clock = Clock()
         bare = self.scenario.for_server(self.engine.info.server)
         scenario = bare.model_copy(update={"remedies": {}})  # nothing is read from them
         played = play(self.engine, scenario, self.options, file=self.file)
-        compared = _Serially()
+        compared, began_ms = _Serially(), clock.now_ms()
         explored = self._explore("as it is", scenario, (), self.how, compared)
-        took = clock.now_ms() - compared.took_ms
+        took = clock.now_ms() - began_ms
         if not explored.tally.schedules:
             raise InputError("no schedule was run, so nothing is known of the scenario as it is")
         baseline = figures_of(explored.tally, played, complete=explored.reach.complete)
@@ -127,8 +128,9 @@ class Proposer:
             self._how = replace(self._how, limit=max(self.how.limit, int(TIMES_BASELINE) * explored.tally.schedules))
         slow = self.engine.capabilities.timeout_step_ms > 1
         bad = (entry.shortest for entry in explored.tally.ordered if entry.bad and entry.shortest)
-        self._screen = [*islice(bad, MOST_SCREENED), *_turns(list(scenario.transactions))]
+        self._screen = [*islice(bad, MOST_SCREENED), *islice(_turns(list(scenario.transactions)), MOST_TURNS)]
         self._deferred: list[Candidate] = []
+        self._deadlocked: list[Candidate] = []  # of these, those that a deadlock ended
         for ladder in ladders(evidence):
             if self._over(clock) or (self.first_only and found.first_cure_ms is not None):
                 break
@@ -137,8 +139,6 @@ class Proposer:
                 found.dropped.append((ladder[0].name, why))
                 continue
             for proposal in self._climb(evidence, ladder, found):
-                if proposal.cures and found.first_cure_ms is None:
-                    found.first_cure_ms = clock.now_ms()
                 if self._over(clock) or (self.first_only and proposal.cures):
                     break
         for candidate in self._deferred:
@@ -163,8 +163,8 @@ class Proposer:
     def _climb(self, evidence: Evidence, ladder: Ladder, found: Proposals) -> Iterator[Proposal]:
         """The rungs up to the first that cures; of levels, then lower ones for single transactions."""
         for place, rung in enumerate(ladder):
-            if place and _only_stronger(ladder[place - 1], rung) and ladder[place - 1] in self._deferred:
-                self._deferred.append(rung)
+            if rung.excludes and any(one in self._deadlocked for one in ladder[:place]):
+                self._deferred.append(rung)  # a cycle that one exclusive lock lets close, another hardly breaks
                 continue
             proposal = self.attempt(rung, found, screened=not found.cures)
             if proposal is None:
@@ -210,9 +210,9 @@ class Proposer:
                 found.dropped.append((candidate.name, why))
                 return None
             explored = self._explore(candidate.name, changed, ddl, self._how, compared)
-            given = given or play(self.engine, changed, self.options, file=self.file, ddl=ddl)
-        except StillBad:
+        except StillBad as bad:
             self._deferred.append(candidate)
+            self._deadlocked += [candidate] if bad.run.kind == "deadlock" and candidate.excludes else []
             return None
         except InputError as error:
             found.dropped.append((candidate.name, error.problems[0].message))
@@ -225,13 +225,16 @@ class Proposer:
             verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {defect}")
         elif candidate.eases_only and verdict.rank == "cures":
             verdict = Verdict(rank="eases", reason=verdict.reason)
+        if verdict.rank == "cures" and found.first_cure_ms is None:
+            found.first_cure_ms = self._clock.now_ms()
         if candidate.for_checks and verdict.rank not in ("cures", "eases") and found.load is None and not self.copies:
             why = "no schedule is better with it; --churn measures whether those checks are faster under load"
             found.dropped.append((candidate.name, why))
             return None
+        given = given or play(self.engine, changed, self.options, file=self.file, ddl=ddl)
         proposal = Proposal(
             candidate=candidate,
-            figures=numbers,
+            figures=replace(numbers, locks=given.locks_taken(), time_ms=given.duration_ms),
             verdict=verdict,
             defect=defect,
             checked_orders=len(after.runs if candidate.decides else self._serial.ended),
@@ -240,7 +243,7 @@ class Proposer:
         return proposal
 
     def _explore(
-        self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions, before: Callable[[Stage], None]
+        self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions, compared: _Serially
     ) -> Exploration:
         survey = Survey(
             connect=self.connect,
@@ -250,7 +253,8 @@ class Proposer:
             workers=self.workers,
             file=self.file,
             ddl=tuple(ddl),
-            before=before,
+            before=compared,
+            heard=compared.heard,
         )
         progress = self.progress
         return survey.run(progress=(lambda explorer: progress(name, explorer)) if progress is not None else None)
@@ -338,30 +342,31 @@ class _Serially:
     def __init__(self, schedules: Sequence[tuple[str, ...]] = ()) -> None:
         self.schedules = schedules
         self.found = Serial({})
-        self.took_ms = 0.0
 
     def __call__(self, stage: Stage) -> None:
         """Raises StillBad where such a schedule ends badly here as well."""
-        clock = Clock()
         self.found = serial(stage, self.schedules)
-        self.took_ms = clock.now_ms()
         if self.found.still_bad is not None:
-            raise StillBad
+            raise StillBad(self.found.still_bad)
+
+    def heard(self, run: Run) -> None:
+        """Raises StillBad where another schedule ends badly, and that is to be known."""
+        if self.schedules and ends_badly(run):
+            raise StillBad(run)
 
 
 class StillBad(Exception):
-    """A candidate that cannot cure: exploring it tells no more than how bad it is."""
+    """A candidate that cannot cure: exploring it tells no more than how bad it is. ``run``: the bad schedule."""
+
+    def __init__(self, run: Run) -> None:
+        super().__init__(run.kind)
+        self.run = run
 
 
 def _turns(names: Sequence[str]) -> Iterator[tuple[str, ...]]:
     """Schedules in which everybody takes turns, each time another first: there most cycles close."""
     for first in range(len(names)):
         yield (*names[first:], *names[:first]) * MOST_MOVES
-
-
-def _only_stronger(one: Candidate, other: Candidate) -> bool:
-    """Whether ``other`` takes a stronger lock where that of ``one`` already lets nobody else in."""
-    return one.excludes and other.excludes and one.remedy.isolation == other.remedy.isolation
 
 
 def _helps(after: Figures, before: Figures) -> bool:
