@@ -11,7 +11,7 @@ from enumerating.generate import case, locking_case
 from enumerating.sessions import Bench, MariadbBench, PostgresqlBench
 from enumerating.walk import Account, Case, End, Part, Walk
 
-LOCKING = {"postgresql": (31, 47), "mariadb": (29,)}
+LOCKING = {"postgresql": (1, 26), "mariadb": (14,)}
 SEEDS = {"postgresql": (2, 9, 101, 103, 105, 107, 581), "mariadb": (3, 20, 31, 61, 63, 64, 72, 101)}
 
 
