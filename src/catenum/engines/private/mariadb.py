@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import subprocess
+import tempfile
 from pathlib import Path
 
 from catenum.core.errors import TargetError
@@ -53,18 +54,25 @@ class MariadbRecipe(InnodbRecipe):
 
     def initialise(self, data: Path) -> None:
         """Make a data directory. Raises TargetError with the program's own message where that fails."""
+        # What makes it is a server, too, and clears a shared folder of temporary tables, which may be another's.
+        with tempfile.TemporaryDirectory(prefix="making-", dir=data.parent, ignore_cleanup_errors=True) as own:
+            if self.owner.drop:
+                os.chown(own, self.owner.uid, self.owner.gid)
+            self._make(data, f"--tmpdir={own}")
+
+    def _make(self, data: Path, temporary: str) -> None:
         if loader_of(self.programs):
-            self._bootstrap(data)
+            self._bootstrap(data, temporary)
             return
         places = (self.programs / "mariadb-install-db", self.programs.parent / "bin" / "mariadb-install-db")
         program = next((place for place in places if place.is_file()), places[0])
         command = [
             str(program), "--no-defaults", f"--datadir={data}", "--auth-root-authentication-method=normal",
-            "--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M",
+            "--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M", temporary,
         ]  # fmt: skip
         make_data(command, data, self.owner)
 
-    def _bootstrap(self, data: Path) -> None:
+    def _bootstrap(self, data: Path, temporary: str) -> None:
         """As that program does, which cannot start a server through a loader."""
         folders = [self.programs.parent / "share" / name for name in ("mariadb", "mysql")]
         scripts = next(folder for folder in folders if (folder / _SCRIPTS[0]).is_file())
@@ -79,6 +87,7 @@ class MariadbRecipe(InnodbRecipe):
                 "--bootstrap",
                 f"--datadir={data}",
                 "--innodb-log-file-size=32M",
+                temporary,
                 "--skip-grant-tables",
             ],
             input="\n".join(lines),
