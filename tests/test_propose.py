@@ -120,6 +120,45 @@ def test_where_the_value_is_needed_elsewhere_the_read_stays(kept, call, tmp_path
         assert one["defect"] is None, one
 
 
+QUEUE = """
+scenario: gate-next
+data: |
+  create table truck (id int primary key, state varchar(10) not null);
+  insert into truck values (1, 'due'), (2, 'due'), (3, 'due');
+transactions: {north: &next {isolation: read committed, statements: [
+  {sql: "select id from truck where state = 'due' order by id limit 1 for update", keep: {truck: id}},
+  "update truck set state = 'in' where id = :truck"]}, south: *next}
+"""
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mysql"])
+def test_a_queue_may_pass_over_what_is_locked_and_that_only_eases(request, call, tmp_path, server):
+    request.getfixturevalue({"postgresql": "kept", "mysql": "kept_mysql"}[server])
+    (tmp_path / "queue.yaml").write_text(QUEUE)
+    done = call("propose", "queue.yaml", "--target", f"local:{server}", "--json").json
+    first = done["candidates"][0]
+    assert (first["verdict"], first["kind"], first["cost"]["waits"]) == ("eases", "timeout", 0)
+    assert all("for update skip locked" in sql["1"] for sql in first["change"]["rewrite"].values())
+    assert not any("%(" in line for one in done["candidates"] for line in one["statements"]), "values by their names"
+    (tmp_path / "all.yaml").write_text(QUEUE.replace(" limit 1", ""))  # who wants all of them wants those, too
+    every = call("propose", "all.yaml", "--target", f"local:{server}", "--json").json
+    assert not any("skip locked" in line for one in every["candidates"] for line in one["statements"])
+
+
+def test_rows_are_told_apart_by_the_values_of_parameters_and_not_by_their_names(kept, call, tmp_path):
+    data = "create table berth (id int primary key, moved int); insert into berth values (3, 0), (7, 0);"
+    texts = [f"update berth set moved = moved + 1 where id = :{name}" for name in ("mine", "other")]
+    parts = {"early": {"mine": 3, "other": 7}, "late": {"mine": 7, "other": 3}}
+    told = {n: {"parameters": p, "isolation": "read committed", "statements": texts} for n, p in parts.items()}
+    (tmp_path / "s.yaml").write_text(json.dumps({"scenario": "given", "data": data, "transactions": told}))
+    found = call("propose", "s.yaml", "--json").json["candidates"]
+    assert (found[0]["kind"], found[0]["change"]["reorder"]) == ("order", {"late": [2, 1]})
+    added = [one["change"]["add"] for one in found if one["kind"] == "first lock"]
+    for change in added:
+        lines = {name: next(iter(sql.values())) for name, sql in change.items()}
+        assert ("id = :mine" in lines["early"]) is ("id = :other" in lines["late"]), lines
+
+
 def test_the_rows_of_batches_are_locked_by_key(kept_mariadb, call):
     done = call("propose", "batch-order", "--target", "local:mariadb", "--json")
     first = done.json["candidates"][0]

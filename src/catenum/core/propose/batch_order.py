@@ -12,6 +12,7 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.reading import written
 
 
 def derive(evidence: Evidence) -> Iterator[Ladder]:
@@ -58,13 +59,13 @@ def _locked_first(evidence: Evidence, name: str, number: int) -> str | None:
     others = tree.args.get("from_") or tree.args.get("from") or tree.args.get("using")
     more = ""
     if isinstance(others, exp.From):
-        more = f", {others.this.sql(dialect=dialect)}"
+        more = f", {written(others.this, dialect)}"
     elif isinstance(others, list) and others:
-        more = "".join(f", {one.sql(dialect=dialect)}" for one in others)
+        more = "".join(f", {written(one, dialect)}" for one in others)
     where = tree.args.get("where")
     if table.args.get("joins") or tree.args.get("limit"):
         return None
-    condition = f" where {where.this.sql(dialect=dialect)}" if where is not None else ""
+    condition = f" where {written(where.this, dialect)}" if where is not None else ""
     source = evidence.rules.by_key(table.sql(dialect=dialect))
     clause = evidence.rules.row_locks[-1]
     of = f" of {called}" if more and evidence.rules.locks_of_tables else ""

@@ -103,6 +103,10 @@ class Evidence:
         """A statement's text, by its number from 1."""
         return self.transactions[name].statements[number - 1].text
 
+    def resolved(self, name: str, number: int) -> str:
+        """A statement's text with the values of the transaction's parameters in it: to compare, not to run."""
+        return self.rules.with_values(self.sql(name, number), self.transactions[name].fixed)
+
     def footprint(self, name: str, number: int) -> Footprint:
         """What a statement touches."""
         return self.rules.footprint(self.sql(name, number), self.transactions[name].fixed)

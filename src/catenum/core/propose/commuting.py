@@ -1,8 +1,9 @@
 """Which of a transaction's own statements may change places without changing what it means.
 
 Conservative, and by the texts alone: no swap across a value that is kept for later, a condition that may end the
-transaction, a table that one of the two writes (unless a unique key keeps their rows apart), a table with triggers, or
-a foreign key between what one inserts or deletes and the other writes. What is left is run and compared all the same.
+transaction or that it requires, a table that one of the two writes (unless a unique key keeps their rows apart), a
+table with triggers, or a foreign key between what one inserts or deletes and the other writes. What is left is run and
+compared all the same.
 """
 
 from __future__ import annotations
@@ -40,7 +41,9 @@ def commute(evidence: Evidence, name: str, first: int, then: int) -> bool:
     """Whether two statements of one transaction may change places."""
     statements = evidence.transactions[name].statements
     one, other = statements[first - 1], statements[then - 1]
-    if one.when is not None or other.when is not None or _uses(evidence, name, then) & set(one.kept):
+    if any(statement.when is not None or statement.require is not None for statement in (one, other)):
+        return False
+    if _uses(evidence, name, then) & set(one.kept):
         return False
     if set(one.kept) & set(other.kept):
         return False

@@ -119,7 +119,7 @@ def _guarded(evidence: Evidence, name: str) -> Iterator[Found]:
     """Writes that rely on a row whose state another transaction changes, from a value that it names to another."""
     for other, transaction in evidence.transactions.items():
         for number in range(1, len(transaction.statements) + 1) if other != name else ():
-            change = evidence.reading(evidence.sql(other, number))
+            change = evidence.reading(evidence.resolved(other, number))
             key = [column.lower() for column in evidence.keys(change.table or "").primary]
             states = [c for c in change.assigned if c in change.equals and change.assigned[c] != change.equals[c]]
             row = evidence.key_condition(change)
@@ -128,9 +128,10 @@ def _guarded(evidence: Evidence, name: str) -> Iterator[Found]:
             state = f"{states[0]} = {change.equals[states[0]]}"
             for own in range(1, len(evidence.transactions[name].statements) + 1):
                 reading = evidence.reading(evidence.sql(name, own))
-                if reading.assigned and same_row(change, reading, key) and states[0] not in reading.equals:
+                known = evidence.reading(evidence.resolved(name, own))
+                if reading.assigned and same_row(change, known, key) and states[0] not in reading.equals:
                     yield own, state, reading.with_condition(state)
                     continue
                 refers = change.table in evidence.keys(reading.inserts_into or "").references
-                if refers and change.equals[key[0]] in reading.inserted:
+                if refers and change.equals[key[0]] in known.inserted:
                     yield own, state, reading.inserted_where(f"{change.table} where {row} and {state}")

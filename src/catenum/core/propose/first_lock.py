@@ -10,6 +10,10 @@ from collections.abc import Iterator, Mapping
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
 from catenum.core.propose.stronger_lock import anomalies_told, levels_for
+from catenum.core.sql.statements import Written
+
+#: A table, and the values of its primary key.
+Row = tuple[str, tuple[tuple[str, Written], ...]]
 
 
 def derive(evidence: Evidence) -> Iterator[Ladder]:
@@ -19,11 +23,16 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
         return
     touched = [rows_named(evidence, name) for name in names]
     common = set(touched[0]).intersection(*touched[1:])
-    for table, condition in sorted(common):
+    for row in sorted(common):
+        table, values = row
         key = ", ".join(evidence.keys(table).primary)
-        sql = f"select {key} from {table} where {condition} {evidence.rules.row_locks[-1]}"
+        reads = {
+            name: f"select {key} from {table} where {own[row]} {evidence.rules.row_locks[-1]}"
+            for name, own in zip(names, touched, strict=True)
+        }
+        title = ", ".join(f"{column} = {value}" for column, (_, value) in values)
         what = "all of them wait for each other at that row"
-        yield locked_first(evidence, names, dict.fromkeys(names, sql), f"{table} ({condition})", what)
+        yield locked_first(evidence, names, reads, f"{table} ({title})", what)
 
 
 def locked_first(evidence: Evidence, names: list[str], reads: Mapping[str, str], title: str, what: str) -> Ladder:
@@ -45,14 +54,21 @@ def locked_first(evidence: Evidence, names: list[str], reads: Mapping[str, str],
     )
 
 
-def rows_named(evidence: Evidence, name: str) -> dict[tuple[str, str], int]:
-    """The rows that a transaction names by a whole primary key: table and condition, with the statement."""
-    found: dict[tuple[str, str], int] = {}
+def rows_named(evidence: Evidence, name: str) -> dict[Row, str]:
+    """The rows that a transaction names by a whole primary key, with the condition by which it does."""
+    found: dict[Row, str] = {}
     for number in range(1, len(evidence.transactions[name].statements) + 1):
         reading = evidence.reading(evidence.sql(name, number))
         condition = evidence.key_condition(reading)
-        if reading.table and condition is not None and not _carried(evidence, name, condition):
-            found.setdefault((reading.table.lower(), condition), number)
+        if reading.table is None or condition is None or _carried(evidence, name, condition):
+            continue
+        # by its values, since two transactions may have one name for two rows
+        for access in evidence.footprint(name, number).on(reading.table):
+            given = dict(access.literals)
+            key = [column.lower() for column in evidence.keys(reading.table).primary]
+            if all(column in given for column in key):
+                row = (reading.table.lower(), tuple((column, given[column]) for column in key))
+                found.setdefault(row, condition)
     return found
 
 

@@ -45,6 +45,11 @@ class Reading:
         return not any(one.find(exp.AggFunc, exp.Window) for one in tree.expressions)
 
     @property
+    def takes_some(self) -> bool:
+        """Whether it is a SELECT of the first few of the rows that there are."""
+        return isinstance(self.tree, exp.Select) and self.tree.args.get("limit") is not None
+
+    @property
     def lock_clause(self) -> str | None:
         """As it is written, in lower case and single spaces."""
         found = _LOCKS.search(self.sql)
@@ -75,7 +80,7 @@ class Reading:
     def where(self) -> str | None:
         """The text of its condition."""
         where = self.tree.args.get("where") if self.tree is not None else None
-        return where.this.sql(dialect=self.dialect) if where is not None else None
+        return written(where.this, self.dialect) if where is not None else None
 
     @property
     def equals(self) -> dict[str, str]:
@@ -90,7 +95,7 @@ class Reading:
             elif isinstance(one, exp.Paren):
                 left.append(one.this)
             elif isinstance(one, exp.EQ) and isinstance(one.this, exp.Column) and not one.expression.find(exp.Column):
-                found[one.this.name.lower()] = one.expression.sql(dialect=self.dialect)
+                found[one.this.name.lower()] = written(one.expression, self.dialect)
         return found
 
     @property
@@ -98,7 +103,7 @@ class Reading:
         """What a SELECT gives: by the name of a column, the expression."""
         if not isinstance(self.tree, exp.Select):
             return {}
-        return {one.alias_or_name.lower(): _bare(one).sql(dialect=self.dialect) for one in self.tree.expressions}
+        return {one.alias_or_name.lower(): written(_bare(one), self.dialect) for one in self.tree.expressions}
 
     @property
     def columns(self) -> dict[str, str]:
@@ -114,7 +119,7 @@ class Reading:
         if not isinstance(self.tree, exp.Update):
             return {}
         pairs = (one for one in self.tree.expressions if isinstance(one, exp.EQ) and isinstance(one.this, exp.Column))
-        return {one.this.name.lower(): one.expression.sql(dialect=self.dialect) for one in pairs}
+        return {one.this.name.lower(): written(one.expression, self.dialect) for one in pairs}
 
     @property
     def parameters(self) -> list[str]:
@@ -138,7 +143,7 @@ class Reading:
         """The values of that row, as they are written."""
         if self.inserts_into is None or self.tree is None:
             return []
-        return [one.sql(dialect=self.dialect) for one in self.tree.expression.expressions[0].expressions]
+        return [written(one, self.dialect) for one in self.tree.expression.expressions[0].expressions]
 
     # -- what can be made of it --------------------------------------------------------------------------------------
 
@@ -188,6 +193,14 @@ def same_value(column: str, value: str, dialect: str, *, may_be_null: bool) -> s
         return f"{column} = {value}"
     told = exp.NullSafeEQ(this=exp.column(column), expression=exp.Var(this=value)).sql(dialect=dialect)
     return told.replace(" IS NOT DISTINCT FROM ", " is not distinct from ")
+
+
+def written(one: exp.Expression, dialect: str) -> str:
+    """The text of a part of a statement, its values by their names, as a scenario has them."""
+    told = one.transform(
+        lambda node: exp.Var(this=f":{node.name}") if isinstance(node, exp.Placeholder) and node.name else node
+    )
+    return str(told.sql(dialect=dialect))
 
 
 def _bare(one: exp.Expression) -> exp.Expression:

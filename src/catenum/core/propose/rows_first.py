@@ -18,7 +18,8 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies]))
     for table in sorted(contended(evidence, names)):
         key = evidence.keys(table).primary
-        rows = {name: [where for other, where in rows_named(evidence, name) if other == table] for name in names}
+        named = {name: rows_named(evidence, name).items() for name in names}
+        rows = {name: [where for (other, _), where in own if other == table] for name, own in named.items()}
         if not key or not any(len(conditions) > 1 for conditions in rows.values()):
             continue
         listed, source = ", ".join(key), evidence.rules.by_key(table)

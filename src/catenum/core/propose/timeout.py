@@ -1,14 +1,16 @@
 """Timeout: nobody waits longer than so long. It ends waits by failing, so it eases and never cures wrong data.
 
 Those in the middle of a chain first: they hold up others while they wait. A locking read can also be told not to wait
-at all. To pass over rows that somebody has would change what the read means, so that is not proposed.
+at all; and one that takes only some of the rows that there are, to pass over those that somebody has. Of another read
+that would change the meaning, so it is not proposed.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.reading import Reading
 from catenum.core.space.tally import MeetingEntry
 
 LIMIT_MS = 200
@@ -36,27 +38,42 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
                     eases_only=True,
                 ),
             )
-    yield from _at_once(evidence)
+    yield from _unlike_before(
+        evidence,
+        "nowait",
+        lambda reading: True,
+        "do not wait",
+        "the read fails at once where somebody has the row; the application can say who, or come back",
+    )
+    yield from _unlike_before(
+        evidence,
+        "skip locked",
+        lambda reading: reading.takes_some,
+        "pass over what is locked",
+        "the read takes the next rows where somebody has the first: right where any of them will do, as in a queue",
+    )
 
 
-def _at_once(evidence: Evidence) -> Iterator[Ladder]:
-    """Locking reads that say at once that somebody has the row, where they are what waits."""
+def _unlike_before(
+    evidence: Evidence, word: str, fits: Callable[[Reading], bool], what: str, means: str
+) -> Iterator[Ladder]:
+    """Locking reads that are what waits, with another word on what to do instead."""
     rewrite: dict[str, dict[int, str]] = {}
     for meeting in evidence.explored.tally.meetings.values():
         if meeting.statement is None:
             continue
         reading = evidence.reading(evidence.sql(meeting.waiter, meeting.statement))
         clause = reading.lock_clause
-        if clause is not None and not clause.endswith(("nowait", "skip locked")):
-            rewrite.setdefault(meeting.waiter, {})[meeting.statement] = reading.with_lock(f"{clause} nowait")
+        if clause is not None and not clause.endswith(("nowait", "skip locked")) and fits(reading):
+            rewrite.setdefault(meeting.waiter, {})[meeting.statement] = reading.with_lock(f"{clause} {word}")
     if rewrite:
         yield (
             Candidate(
                 kind="timeout",
-                name=f"do not wait: {', '.join(rewrite)}",
+                name=f"{what}: {', '.join(rewrite)}",
                 because=evidence.waits_told(list(evidence.transactions)),
                 remedy=remedy(rewrite=rewrite),
-                means=("the read fails at once where somebody has the row; the application can say who, or come back",),
+                means=(means,),
                 eases_only=True,
             ),
         )

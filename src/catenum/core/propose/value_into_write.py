@@ -41,7 +41,7 @@ def needless(evidence: Evidence, name: str, rewritten: Mapping[int, str]) -> tup
     statements = evidence.transactions[name].statements
     texts = {n: rewritten.get(n, statement.text) for n, statement in enumerate(statements, 1)}
     used = {value for text in texts.values() for value in evidence.reading(text).parameters}
-    used |= {word for statement in statements for word in re.findall(r"\w+", statement.when or "")}
+    used |= {word for statement in statements for word in re.findall(r"\w+", f"{statement.when} {statement.require}")}
     gone = {value for n in rewritten for value in evidence.reading(statements[n - 1].text).parameters} - used
     found = []
     for number, statement in enumerate(statements, 1):

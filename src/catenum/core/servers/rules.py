@@ -134,6 +134,10 @@ class Rules(ABC):
         """What a statement touches; where ``values`` of its parameters are known, which rows it names by them."""
         return statements.footprint(parameters.readable(sql, self.lexis, values), self.dialect)
 
+    def with_values(self, sql: str, values: Values) -> str:
+        """A statement with known values of its parameters in their places, to be read and never sent."""
+        return parameters.readable(sql, self.lexis, values)
+
     def numbered(self, sql: str) -> str:
         """A statement with ``$1``, ``$2`` in place of its parameters."""
         return parameters.numbered(sql, self.lexis)
