@@ -257,7 +257,7 @@ def test_a_rotated_log_is_read_in_the_order_of_its_times(call, logs, tmp_path):
     assert all(len(member["history"]) == 2 for one in told for member in one["members"])
 
 
-@pytest.mark.parametrize("language", ["de_DE", "fr_FR", "ja_JP", "ru_RU"])
+@pytest.mark.parametrize("language", ["de_DE", "ja_JP"])
 def test_a_log_in_another_language_tells_the_same(request, call, tmp_path, monkeypatch, language):
     needs("postgresql")
     make_locale(request, monkeypatch, language)

@@ -397,14 +397,21 @@ transactions:
 
 
 def test_a_foreign_key_without_an_index_is_given_one_where_that_ends_refusals(kept, call, tmp_path):
-    (tmp_path / "strike-off.yaml").write_text(STRIKE_OFF)
-    found = call("propose", "strike-off.yaml", "--json").json
-    first = found["candidates"][0]
-    assert (first["change"], first["verdict"], first["proven"]) == (
-        {"index": ["create index box_vessel on box (vessel)"]}, "cures", True,
-    )  # fmt: skip
-    assert "refused" in found["baseline"]["outcomes"]
-    assert "refused" not in first["cost"]["outcomes"]
+    engine = connect(kept, "own", private=True)
+    try:
+        engine.make_scratch()
+        found = Proposer(
+            connect=lambda: engine, engine=engine, scenario=read_scenario(STRIKE_OFF.encode(), "s").scenario,
+            options=PlayOptions(locks="full"), how=ExploreOptions(limit=300), first_only=True,
+        ).run()  # fmt: skip
+    finally:
+        engine.close()
+    (first,) = found.cures
+    assert first.candidate.remedy.index == ("create index box_vessel on box (vessel)",)
+    assert found.explored.reach.complete
+    assert first.figures.complete
+    assert "refused" in found.baseline.kinds
+    assert "refused" not in first.figures.kinds
     (tmp_path / "loose.yaml").write_text(STRIKE_OFF.replace("serializable", "read committed").replace(
         "select name from vessel where id = 1", "update vessel set name = 'x' where id = 1"
     ))  # fmt: skip

@@ -273,6 +273,7 @@ class ScriptedEngine:
         shape: bool,
         written: Collection[str] | None = None,
         updated: Mapping[str, Collection[str]] | None = None,
+        afresh: bool = False,
     ) -> None:
         """No data."""
 

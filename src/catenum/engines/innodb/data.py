@@ -138,11 +138,12 @@ class InnodbData(InnodbControl):
         shape: bool,
         written: Collection[str] | None = None,
         updated: Mapping[str, Collection[str]] | None = None,
+        afresh: bool = False,
     ) -> None:
         """In a database beside the scratch one."""
         with self._told():
             self.query("select get_lock(%s, 0)", (self.keeper.kept,))
-            self.keeper.keep(ignored, shape=shape, written=written, updated=updated)
+            self.keeper.keep(ignored, shape=shape, written=written, updated=updated, afresh=afresh)
         self._steady = not shape
 
     def data_state(self) -> str:

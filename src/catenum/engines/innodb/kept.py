@@ -128,9 +128,12 @@ class Keeper(ABC):
         shape: bool,
         written: Collection[str] | None = None,
         updated: Mapping[str, Collection[str]] | None = None,
+        afresh: bool = False,
     ) -> None:
         """Copy what stands in the scratch database now. See ``engines.ports.data.Data.keep_data``."""
         self.drop()
+        if afresh:
+            self._by_loading = self._analyzes = False
         self._watch_shape, self._ignored, self._start = shape, ignored, None
         self.query(self.freshly)
         self._columns = self._tables()

@@ -75,6 +75,7 @@ class Data(Protocol):
         shape: bool,
         written: Collection[str] | None = None,
         updated: Mapping[str, Collection[str]] | None = None,
+        afresh: bool = False,
     ) -> None:
         """Remember what the tables hold now, for ``data_state`` and ``restore_data``.
 
@@ -82,6 +83,7 @@ class Data(Protocol):
         ``shape``: statements may change more than rows. ``written``: the tables that statements can write, in lower
         case; None where that is not known. ``updated``: those of them that are only updated, and never in a key, with
         the columns that are set.
+        ``afresh``: the data may be other than that of the last time, so nothing that was learnt of that counts.
         Raises NotRestored where what is put back is not what was there, and
         NeedsReload, once, where the server would not plan as before: what stands there then must be loaded again.
         """

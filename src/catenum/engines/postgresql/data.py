@@ -116,10 +116,11 @@ class PostgresqlData(PostgresqlControl):
         shape: bool,
         written: Collection[str] | None = None,
         updated: Mapping[str, Collection[str]] | None = None,
+        afresh: bool = False,
     ) -> None:
         """In a schema beside the scratch space."""
         with self._told(self.info.url):
-            self.keeper.keep(ignored, shape=shape)
+            self.keeper.keep(ignored, shape=shape, afresh=afresh)
 
     def data_state(self) -> str:
         """Fingerprints of the tables' rows."""

@@ -86,13 +86,14 @@ class Keeper:
         self._start: _State | None = None
         self._last: _State | None = None
 
-    def keep(self, ignored: Mapping[str, Sequence[str]], *, shape: bool) -> None:
+    def keep(self, ignored: Mapping[str, Sequence[str]], *, shape: bool, afresh: bool = False) -> None:
         """Copy what stands in the scratch space now. ``ignored``: per table the columns no fingerprint shall cover.
 
         ``shape``: look at definitions too, since statements may change them. Raises NeedsReload where the tables,
-        emptied and filled again, are not as after loading; that is not tried a second time.
+        emptied and filled again, are not as after loading; that is not tried a second time, but ``afresh``.
         """
         self.drop()
+        self._by_loading = self._by_loading and not afresh
         self._watch_shape, self._ignored, self._start = shape, ignored, None
         found = self._fetch(_TABLES)
         self._columns = {table: list(columns or ()) for table, columns, _ in found}

@@ -132,7 +132,7 @@ class Stage:
             self.footprints,
             self.ignored,
         )
-        self._keep()
+        self._keep(afresh=True)
         self._open_sessions()
         self.driver = Driver(self.engine, self.sessions, self.clock)
         differs = [self._differs(order) for order in self._orders_to_repeat()]  # every one is to be run
@@ -253,20 +253,21 @@ class Stage:
         self.restores += 1
         return self._summary.run_of(conductor, path, end, rows, holds)
 
-    def _keep(self) -> None:
+    def _keep(self, *, afresh: bool = False) -> None:
         try:
-            self._keep_once()
+            self._keep_once(afresh=afresh)
         except NeedsReload:
             load(self.engine, self.scenario, self.file, self.ddl)
-            self._keep_once()
+            self._keep_once(afresh=False)
 
-    def _keep_once(self) -> None:
+    def _keep_once(self, *, afresh: bool) -> None:
         plain = self.dependence.plain
         self.engine.keep_data(
             self.ignored.by_table(),
             shape=self.shape,
             written=self.dependence.written() if plain else None,
             updated=self.dependence.updated() if plain else None,
+            afresh=afresh,
         )
 
     def _reload(self) -> None:
