@@ -33,7 +33,7 @@ shot intake 0 "catenum intake port.csv; catenum restage port.csv --pick $pick"
 catenum restage port.csv --pick "$pick" --quiet >last-night.yaml
 shot last-night 0 "catenum explore last-night.yaml --quiet; catenum propose last-night.yaml"
 shot churn 0 "catenum churn yard-lookup --target local:mariadb --for 8s --save cycles"
-shot propose 0 "catenum propose crane-standby"
+shot propose 0 "catenum propose berth-count"
 shot explore 0 "catenum explore manifest-total"
 shot explore-levels 0 "catenum explore crane-standby --isolation each"
 catenum explore left-open --save space --quiet >/dev/null || true
