@@ -78,7 +78,7 @@ def _moved(evidence: Evidence, statements: tuple[Statement, ...], at: int, place
     source, write = (evidence.reading(statements[n].text) for n in (at, place))
     columns = {value: column.lower() for value, column in statements[at].kept.items() if column != "rows"}
     condition = statements[place].condition
-    if condition is None:
+    if condition is None or statements[place].require is not None:
         return None
     own = {str(c): own_comparison(source, columns, c) for c in condition.comparisons if _uses(str(c), columns)}
     checks = [text for text in own.values() if text is not None]
