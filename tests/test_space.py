@@ -315,7 +315,10 @@ LISTED = "select moved from berth where id in (1, 2) for update"
         ("postgresql", FIRST, 1, CHANGE, "insert into berth (id, moved) values (1, 1)", True),
         ("postgresql", FIRST, 1, CHANGE, "update berth set moved = 3", True),
         ("postgresql", FIRST, 1, CHANGE.replace("moved", "id"), CHANGE, True),
-        ("mariadb", FIRST.replace("berth", "crane"), 1, CHANGE.replace("berth", "crane"), CHANGE.replace("berth", "crane"), True),
+        ("mariadb", FIRST.replace("berth", "crane"), 1, CHANGE.replace("berth", "crane"), CHANGE.replace("berth", "crane"), False),
+        ("mariadb", FIRST.replace("berth", "crane"), 1, CHANGE.replace("berth", "crane"), "update crane set moved = 3 where moved = 1", True),
+        ("postgresql", LISTED, 2, CHANGE.replace("= 1", "in (1, 2)"), LISTED, False),
+        ("postgresql", FIRST, 1, CHANGE.replace("= 1", "in (1, 2)"), LISTED, True),
     ],
 )  # fmt: skip
 def test_who_wants_a_row_that_is_locked_waits_before_and_after_it_is_changed(

@@ -196,6 +196,7 @@ BESIDE = (
     "",
     "",
     "create index by_vessel on berth (vessel);",
+    "create index by_moved on berth (moved);",
     "create table box (id int primary key, berth int, foreign key (berth) references berth (id));",
 )
 

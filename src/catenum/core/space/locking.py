@@ -50,9 +50,10 @@ class Locked:
                 self._rows.setdefault(name, set()).update(named)
 
     def covers(self, step: Step, bound: Binding) -> bool:
-        """Whether a statement that is about to be sent changes one row, which its transaction has locked, and no index.
+        """Whether a statement that is about to be sent changes rows that it names and its transaction has locked.
 
-        An entry of an index that the change moves is locked on its own by a server that locks what it passes.
+        Who comes to such a row by its key meets that lock first, whatever other indexes there are. Who comes by another
+        index does not name the row, and is not taken for independent.
         """
         name, number = step
         if number is None or not self._rows.get(name):
@@ -60,11 +61,8 @@ class Locked:
         found = self._dependence.read(step, bound)
         if not found.counts_found or [access.verb for access in found.accesses] != ["update"]:
             return False
-        keys = self._dependence.tables.get(found.accesses[0].table.lower())
-        if keys is None or any(tuple(columns) != keys.primary for columns in (*keys.indexes.values(), *keys.unique)):
-            return False
-        named = list(self._named(step, bound, (TouchMode.WRITE,)))
-        return len(named) == 1 and named[0] in self._rows[name]
+        named = set(self._named(step, bound, (TouchMode.WRITE,)))
+        return bool(named) and named <= self._rows[name]
 
     def holder(self, step: Step) -> str | None:
         """The transaction for which a statement certainly waits as long as that one is not over."""

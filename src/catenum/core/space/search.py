@@ -239,7 +239,8 @@ class Walk:
         step: Step = (moved.transaction, None if moved.statement is None else moved.statement - 1)
         steps = {step}
         following, again = dict(self.progress.next), dict(self.progress.again)
-        held = frozenset((step,) if not moved.passed and self.locked.covers(step, moved.bound) else ())
+        covered = not moved.passed and not moved.holders and self.locked.covers(step, moved.bound)
+        held = frozenset((step,) if covered else ())
         self.locked.sent(moved.transaction, moved.bound)
         for name, statement in moved.completed:
             done: Step = (name, None if statement is None else statement - 1)

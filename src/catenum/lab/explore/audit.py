@@ -85,8 +85,9 @@ def _step(space: Space, node: Any, name: str) -> Step:
 class Audit:
     """Which exchanges to make, and what comes of them."""
 
-    def __init__(self, stage: Stage, space: Space, seed: int) -> None:
-        self.stage, self.space, self.seed = stage, space, seed
+    def __init__(self, stage: Stage, space: Space, seed: int, one_in: int = ONE_IN) -> None:
+        """``one_in``: of so many runs one may be spent on exchanges, one on schedules that the server may decide."""
+        self.stage, self.space, self.seed, self.one_in = stage, space, seed, one_in
         self.runs = self.tried = self.swaps = self.repeated = self.races = 0
         self.race: tuple[str, ...] | None = None
         self.fresh: list[Run] = []  # other outcomes of schedules that were run already
@@ -101,9 +102,9 @@ class Audit:
             known = self._waiting.get(exchange.pair)
             if known is None or self._lot(exchange) < self._lot(known[0]):
                 self._waiting[exchange.pair] = (exchange, run)
-        if self.tried < self.runs // ONE_IN:
+        if self.tried < self.runs // self.one_in:
             self.exchange()
-        if may_differ(run) and self.repeated < max(REPEATS, self.runs // ONE_IN):
+        if may_differ(run) and self.repeated < max(REPEATS, self.runs // self.one_in):
             self._repeat(run)
 
     def finish(self) -> None:

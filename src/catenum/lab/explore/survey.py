@@ -86,7 +86,8 @@ class Survey:
                 before(stage)
             if resume is not None:
                 self._widen_as(resume)
-            for step, table in untold(stage) if not (self.options.opened or self.options.every) else ():
+            known = self.options.opened or self.options.every or self.options.looked
+            for step, table in untold(stage) if not known else ():
                 self.options = replace(self.options, opened=(*self.options.opened, step))
                 what = f"{step[0]} statement {(step[1] or 0) + 1} locked {table}, which its text does not tell"
                 self.notes = (*self.notes, f"{what}; it is assumed to touch anything")

@@ -23,7 +23,7 @@ from catenum.core.space.tally import Tally, shorter
 from catenum.core.words import counted, one_line
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
-from catenum.lab.explore.audit import Audit, Exchange, exchanges
+from catenum.lab.explore.audit import ONE_IN, Audit, Exchange, exchanges
 from catenum.lab.explore.hold import held
 from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import TIMEOUT_MS, Stage, StageOptions, hurried
@@ -50,6 +50,10 @@ class ExploreOptions:
     #: Pairs of moves that were seen to depend on each other, and statements that were seen to touch more than is known.
     widened: tuple[tuple[Step, Step], ...] = ()
     opened: tuple[Step, ...] = ()
+    #: Whether it is known already that the statements lock nothing else than their texts tell.
+    looked: bool = False
+    #: Of so many runs one may be spent on checking what is assumed (see ``audit``).
+    check_one_in: int = ONE_IN
 
 
 @dataclass(kw_only=True)
@@ -129,7 +133,7 @@ class Worker:
         self.oracle = Oracle(stage)
         stage.widen(options.widened, options.opened)
         self.space = space_of(stage, reduce=not options.every)
-        self.audit = Audit(stage, self.space, options.seed)
+        self.audit = Audit(stage, self.space, options.seed, options.check_one_in)
         self._run: set[int] = set()  # the classes of the drawn schedules that were run
         self.walk: Walk | None = None
         self.drawn: list[list[str]] = []

@@ -17,6 +17,7 @@ from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedy
 from catenum.core.servers import rules_of
+from catenum.core.space.dependence import Step
 from catenum.core.space.exploration import Exploration
 from catenum.core.space.run import Run
 from catenum.engines.clock import Clock
@@ -33,6 +34,8 @@ from catenum.lab.run.play import PlayOptions, play
 
 #: A candidate's exploration may take so many times the baseline's, in schedules too, and at least so long (ms).
 TIMES_BASELINE, LEAST_MS = 4.0, 6_000.0
+#: Of so many runs of a candidate one is spent on checking what is assumed; of the scenario as it is one of ten.
+CHECK_ONE_IN = 30
 #: Schedules that end badly as it is, which are tried first with a candidate.
 MOST_SCREENED, MOST_TURNS = 2, 1
 #: Turns of each transaction in a schedule of turns; what is over takes none.
@@ -122,7 +125,12 @@ class Proposer:
             for number in range(1, len(one.statements) + 1)
             if not evidence.footprint(name, number).understood
         )
-        self._how = replace(self.how, for_ms=max(LEAST_MS, took * TIMES_BASELINE))
+        self._how = replace(
+            self.how,
+            for_ms=max(LEAST_MS, took * TIMES_BASELINE),
+            looked=not compared.opened,  # what the texts told is so in a candidate, which says it of the same tables
+            check_one_in=CHECK_ONE_IN,
+        )
         if self.how.limit is not None and explored.reach.complete:
             # who does not wait any more has more orders: where the time allows they are all run
             self._how = replace(self._how, limit=max(self.how.limit, int(TIMES_BASELINE) * explored.tally.schedules))
@@ -257,7 +265,9 @@ class Proposer:
             heard=compared.heard,
         )
         progress = self.progress
-        return survey.run(progress=(lambda explorer: progress(name, explorer)) if progress is not None else None)
+        found = survey.run(progress=(lambda explorer: progress(name, explorer)) if progress is not None else None)
+        compared.opened = survey.options.opened
+        return found
 
     # -- in loops ----------------------------------------------------------------------------------------------------
 
@@ -342,6 +352,7 @@ class _Serially:
     def __init__(self, schedules: Sequence[tuple[str, ...]] = ()) -> None:
         self.schedules = schedules
         self.found = Serial({})
+        self.opened: tuple[Step, ...] = ()  # statements that were seen to lock more than their texts tell
 
     def __call__(self, stage: Stage) -> None:
         """Raises StillBad where such a schedule ends badly here as well."""
