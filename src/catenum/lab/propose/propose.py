@@ -130,6 +130,7 @@ class Proposer:
             for_ms=max(LEAST_MS, took * TIMES_BASELINE),
             looked=not compared.opened,  # what the texts told is so in a candidate, which says it of the same tables
             check_one_in=CHECK_ONE_IN,
+            stage=replace(self.how.stage, sure=True),
         )
         if self.how.limit is not None and explored.reach.complete:
             # who does not wait any more has more orders: where the time allows they are all run
