@@ -37,7 +37,7 @@ TIMES_BASELINE, LEAST_MS = 4.0, 6_000.0
 #: Of so many runs of a candidate one is spent on checking what is assumed; of the scenario as it is one of ten.
 CHECK_ONE_IN = 30
 #: Schedules that end badly as it is, which are tried first with a candidate.
-MOST_SCREENED, MOST_TURNS = 2, 1
+MOST_SCREENED, MOST_TURNS = 1, 1
 #: Turns of each transaction in a schedule of turns; what is over takes none.
 MOST_MOVES = 20
 #: Pairs of candidates that are tried together.
