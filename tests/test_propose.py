@@ -104,16 +104,26 @@ def test_a_value_that_is_read_checked_and_written_goes_into_the_write_as_a_whole
     assert check["change"]["retry"]["tomas"]["times"] == 3
 
 
+COUNTED = "when: found = 1 and free > 0"
+
+
 @pytest.mark.parametrize(
     "other",
     [
         "{sql: \"insert into moored (vessel, quay) values ('Oriel', :free)\", when: free > 0}",  # needs the value itself
         "{sql: \"insert into moored (vessel, quay) values ('Oriel', 2)\", when: free > 1}",  # another check of it
         "{sql: select 1, require: free > 0}",
+        COUNTED,  # in place of the check: the number of rows of the read itself
     ],
 )
 def test_where_the_value_is_needed_elsewhere_the_read_stays(kept, call, tmp_path, other):
-    text = QUAY.replace("- insert into moored (vessel, quay) values ('Halcyon', 2)", f"- {other}")
+    text = QUAY.replace(
+        "- insert into moored (vessel, quay) values ('Halcyon', 2)", f"- {other}" if other != COUNTED else "- select 1"
+    )
+    if other == COUNTED:
+        text = text.replace("keep: {free: free,", "keep: {found: rows, free: free,", 1).replace(
+            "when: free > 0", COUNTED, 1
+        )
     (tmp_path / "quay.yaml").write_text(text)
     for one in call("propose", "quay.yaml", "--json").json["candidates"]:
         assert "ines" not in one["change"].get("drop", {})

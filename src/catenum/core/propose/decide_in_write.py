@@ -15,6 +15,7 @@ from catenum.core.propose import value_into_write
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
 from catenum.core.propose.reading import own_comparison, same_row
 from catenum.core.propose.stronger_lock import anomalies_told
+from catenum.core.scenario.carry import ROWS
 from catenum.core.scenario.model import Statement
 
 #: What a changed statement says, as in a remedy.
@@ -76,7 +77,7 @@ def _whole(evidence: Evidence, name: str) -> Whole | None:
 
 def _moved(evidence: Evidence, statements: tuple[Statement, ...], at: int, place: int) -> Whole | None:
     source, write = (evidence.reading(statements[n].text) for n in (at, place))
-    columns = {value: column.lower() for value, column in statements[at].kept.items() if column != "rows"}
+    columns = {value: column.lower() for value, column in statements[at].kept.items() if column != ROWS}
     condition = statements[place].condition
     if condition is None or statements[place].require is not None:
         return None
@@ -92,13 +93,13 @@ def _moved(evidence: Evidence, statements: tuple[Statement, ...], at: int, place
     sql = evidence.reading(sql).with_condition(" and ".join(checks))
     rest = [str(c) for c in condition.comparisons if str(c) not in own]
     told = _followers(statements, at, place, set(statements[at].kept), set(own))
-    if sql is None or told is None:
+    if sql is None or told is None or any(_uses(text, set(statements[at].kept)) for text in rest):
         return None
     first: Told = {"sql": sql, "when": " and ".join(rest) or None}
     if not rest:
         first["otherwise"] = None
     if told:
-        first["keep"] = {**statements[place].kept, _name(statements): "rows"}
+        first["keep"] = {**statements[place].kept, _name(statements): ROWS}
     return Whole(at + 1, place + 1, " and ".join(checks), {place + 1: first, **told})
 
 

@@ -12,6 +12,7 @@ from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
 from catenum.core.propose.reading import same_row, same_value
 from catenum.core.propose.retry import PAUSE_MS, TIMES, may_begin_again
 from catenum.core.propose.stronger_lock import anomalies_told
+from catenum.core.scenario.carry import ROWS
 from catenum.core.scenario.model import Retry
 
 
@@ -46,7 +47,7 @@ def _checked(evidence: Evidence, name: str) -> tuple[int, str, str] | None:
     statements = evidence.transactions[name].statements
     for at, read in enumerate(statements):
         source = evidence.reading(read.text)
-        columns = {column.lower(): value for value, column in read.kept.items() if column != "rows"}
+        columns = {column.lower(): value for value, column in read.kept.items() if column != ROWS}
         given = {source.columns[name]: value for name, value in columns.items() if name in source.columns}
         if not given or len(given) < len(columns) or source.table is None:
             continue
