@@ -8,12 +8,16 @@ import os
 import shutil
 import signal
 import tempfile
+import threading
 from pathlib import Path
+from types import SimpleNamespace
 
 import psycopg
 import pytest
 
 from catenum.engines.private.postgresql import DATABASE, USER
+from catenum.engines.private.programs import Owner
+from catenum.engines.private.slots import _Slot
 from conftest import SCRIPT, Done, until
 
 
@@ -111,12 +115,41 @@ def test_a_killed_command_takes_its_server_along_and_the_next_one_clears_up(alon
         until(lambda: is_under_way(alone.cache), "the statement is under way")
     finally:
         os.environ["CATENUM_CACHE"] = before
+    (note,) = alone.cache.glob("postgresql-*/slot-*/server.json")
+    sockets = Path(json.loads(note.read_text())["sockets"])
+    assert sockets.is_dir()
     process.send_signal(signal.SIGKILL)
     process.wait()
     until(lambda: servers_of(alone.cache) == [], "the kernel has ended the server")
     done = alone("play", "berth-swap")
     assert "Cleared a private server that a killed command had left" in done.err
+    assert not sockets.exists()
     assert done.code == 1
+
+
+def test_the_note_of_a_server_is_read_whole_or_not_at_all_while_another_command_writes_it(tmp_path):
+    owner = Owner("whoever", os.geteuid(), os.getegid(), drop=False)
+    slot = _Slot(tmp_path, SimpleNamespace(owner=owner))
+    read, over = [], threading.Event()
+
+    def reads() -> None:
+        while not over.is_set():
+            with contextlib.suppress(FileNotFoundError):
+                read.append(slot.note.read_text())
+
+    reader = threading.Thread(target=reads)
+    reader.start()
+    made = []
+    try:
+        for _ in range(300):
+            made.append(slot._socket_folder(owner, keep=True))
+    finally:
+        over.set()
+        reader.join()
+        for folder in made:
+            folder.rmdir()
+    assert {json.loads(text)["sockets"] for text in read} <= {str(folder) for folder in made}
+    assert read
 
 
 def test_without_server_programs_the_ways_to_get_them_are_named(alone, tmp_path):

@@ -13,6 +13,7 @@ import fcntl
 import hashlib
 import json
 import os
+import secrets
 import shutil
 import signal
 import subprocess
@@ -162,12 +163,9 @@ class _Slot:
         if new:
             tell(f"Making a private {self.recipe.name} {self.recipe.version} (once) in {self.folder} …")
             self._make_data(owner)
-        sockets = Path(tempfile.mkdtemp(prefix="catenum-"))
-        if owner.drop:
-            os.chown(sockets, owner.uid, owner.gid)
-        self.note.write_text(json.dumps({"kept": keep, "sockets": str(sockets), "by": os.getpid()}))
-        process = self._process = self._launch(sockets, keep=keep)
         try:
+            sockets = self._socket_folder(owner, keep=keep)
+            process = self._process = self._launch(sockets, keep=keep)
             self._await_ready(process, sockets)
             if new:
                 self.recipe.furnish(sockets)
@@ -176,6 +174,21 @@ class _Slot:
             self.stop()
             raise
         return self._described(sockets, process.pid, kept=keep, cleared=cleared)
+
+    def _socket_folder(self, owner: Owner, *, keep: bool) -> Path:
+        """Make the folder of the server's sockets, and note it.
+
+        The note comes before the folder, and whole (a command that is killed between the two leaves nothing that no
+        note names), and another command that reads it in this moment finds all of it or none.
+        """
+        sockets = Path(tempfile.gettempdir()) / f"catenum-{secrets.token_hex(6)}"
+        fresh = self.note.with_suffix(".new")
+        fresh.write_text(json.dumps({"kept": keep, "sockets": str(sockets), "by": os.getpid()}))
+        os.replace(fresh, self.note)
+        sockets.mkdir(mode=0o700)  # fails where the name is taken: a folder of another is never used
+        if owner.drop:
+            os.chown(sockets, owner.uid, owner.gid)
+        return sockets
 
     def _make_data(self, owner: Owner) -> None:
         if owner.drop:
