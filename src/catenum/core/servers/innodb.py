@@ -95,6 +95,7 @@ class InnodbRules(Rules):
     thread_word: str
     lexis = LEXIS
     usual_level = "repeatable read"
+    grants_at_release = True  # lock_rec_dequeue_from_page in lock0lock.cc
     #: An implicit lock: others see it as this until the transaction commits.
     inserted_mode = Mode("record", "X", "record")
     schema_modes = frozenset([MDL_EXCLUSIVE])

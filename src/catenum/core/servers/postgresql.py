@@ -7,7 +7,7 @@ Row locks carry the names of the documentation (``FOR UPDATE``), also where an U
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
@@ -281,6 +281,10 @@ class PostgresqlRules(Rules):
     def snapshot_statements(self, level: str, touched: Sequence[Sequence[TouchMode]]) -> range:
         """The first one, at the levels with one snapshot a transaction (13.2.2)."""
         return range(1) if level in ("repeatable read", "serializable") else range(0)
+
+    def may_overtake(self, levels: Collection[str]) -> bool:
+        """Both go after the row's new version, where neither is refused for it (13.2.1; README.tuplock)."""
+        return not any(map(self.refuses_what_changed, levels))
 
     def refuses_by_any_order(self, level: str) -> bool:
         """Under serializable snapshot isolation (Ports and Grittner 2012)."""

@@ -110,6 +110,19 @@ class Rules(ABC):
     #: Whether a statement locks no row but those that it finds, by whatever index it comes.
     locks_matches_only: bool = False
 
+    #: Whether who releases a lock gives it to the first that waits for it, rather than waking it to try again.
+    grants_at_release: bool = False
+
+    def may_overtake(self, levels: Collection[str]) -> bool:
+        """Whether one that waits for a row may go on before one at the head of the queue, where the holder changed the
+        row and commits. ``levels``: theirs.
+        """
+        return False
+
+    def refuses_what_changed(self, level: str) -> bool:
+        """Whether a transaction at ``level`` that waited for a row is refused where the row was changed."""
+        return self.refuses_late_locks and self.rank(level) >= self.rank("repeatable read")
+
     def refuses_by_any_order(self, level: str) -> bool:
         """Whether who is refused can turn on any order within a group of connected transactions at ``level``."""
         return False

@@ -88,6 +88,10 @@ class Counts:
     repeated: int = 0
     races: int = 0
     race: tuple[str, ...] | None = None
+    overtaken: int = 0
+    contests: int = 0
+    contest: tuple[str, ...] | None = None
+    contestants: tuple[str, str] | None = None
 
 
 @dataclass(kw_only=True)
@@ -157,6 +161,10 @@ def _counts(tally: Tally) -> Counts:
         repeated=tally.repeated,
         races=tally.races,
         race=tally.race,
+        overtaken=tally.overtaken,
+        contests=tally.contests,
+        contest=tally.contest,
+        contestants=tally.contestants,
     )
 
 
@@ -194,6 +202,10 @@ def exploration_of(file: ExplorationFile) -> Exploration:
         repeated=counts.repeated,
         races=counts.races,
         race=counts.race,
+        overtaken=counts.overtaken,
+        contests=counts.contests,
+        contest=counts.contest,
+        contestants=counts.contestants,
     )
     return Exploration(
         scenario=file.scenario,

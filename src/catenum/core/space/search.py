@@ -16,15 +16,14 @@ and split; what is run does not depend on how it was split.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 from catenum.core.record.values import NOTHING, Binding, Value
+from catenum.core.space.contest import Arrivals, Contest, Waits, holders_of, reaches
 from catenum.core.space.dependence import PASSED, Dependence, Step
 from catenum.core.space.locking import Locked
-
-Waits = frozenset[tuple[str, str]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,7 +109,7 @@ class Space:
 
     def _cycle(self, a: Effect, b: Effect, waits: Waits) -> bool:
         """Whether the two waits together close a cycle that neither closes alone."""
-        return _reaches(a.holders, b.mover, waits) and _reaches(b.holders, a.mover, waits)
+        return reaches(a.holders, b.mover, waits) and reaches(b.holders, a.mover, waits)
 
     def doomed(self, node: Node) -> bool:
         """Whether some sleeper can never be woken, so that all below was walked elsewhere."""
@@ -209,6 +208,10 @@ class Walk:
     def _start(self) -> Progress:
         """Before a run: nothing is done, nothing locked."""
         self.locked = Locked(self.space.dependence)
+        self.arrivals = Arrivals(self.space.dependence)
+        self.open_contests: list[Contest] = []
+        self.overtaken: Contest | None = None
+        self._waits: Waits = frozenset()
         names = self.space.lengths
         return Progress(dict.fromkeys(names, 0), self.space.attempts)
 
@@ -217,8 +220,13 @@ class Walk:
     def choose(self, ready: Sequence[str], waits: Waits) -> str | None:
         """The next move of the schedule at hand; None where all below has been walked elsewhere.
 
-        None too where others can move than when the same moves were made before: then ``strayed`` is set.
+        None too where others can move than when the same moves were made before: then ``strayed`` is set. After a
+        transaction was overtaken (``overtaken``) it is None where another schedule covers that; otherwise the run goes
+        on to some end, which is one more outcome.
         """
+        if self.overtaken is not None:
+            return ready[0] if self.overtaken in self.open_contests else None
+        self._waits = waits
         if self.depth < len(self.nodes):
             node = self.nodes[self.depth]
             self.strayed = node.ready != tuple(ready)
@@ -235,6 +243,13 @@ class Walk:
 
     def moved(self, moved: Any) -> None:
         """The move at hand is over; ``moved`` tells what it brought (``completed``, ``undone``, ``holders``)."""
+        if self.overtaken is not None:
+            return
+        contests = self.arrivals.moved(moved, self._waits)
+        self.open_contests += [contest for contest in contests if not self.covers(contest)]
+        self.overtaken = next((contest for contest in contests if contest.overtaken), None)
+        if self.overtaken is not None:
+            return  # what this move does is what it does where nobody is overtaken
         node = self.nodes[self.depth]
         step: Step = (moved.transaction, None if moved.statement is None else moved.statement - 1)
         steps = {step}
@@ -252,10 +267,42 @@ class Walk:
             steps.add((name, None))
             following[name] = 0 if again[name] else self.space.moves[name]
             again[name] = max(0, again[name] - 1)
+        steps |= self._went_on(moved)
         self.progress = Progress(following, again)
         bound = PASSED if moved.passed else moved.bound
         node.walked[node.at_hand] = Effect(moved.transaction, frozenset(steps), moved.holders, bound, held)
         self.depth += 1
+
+    def _went_on(self, moved: Any) -> set[Step]:
+        """Statements that got what they waited for, and now wait for another: some of what they do is done."""
+        before = {name: holders_of(name, self._waits) for name, _ in self._waits}
+        after = {name: holders_of(name, moved.waits) for name, _ in moved.waits}
+        on = [name for name, holders in before.items() if name in after and not holders & after[name]]
+        return {self.space.step(name, self.progress.next[name]) for name in on if name in self.progress.next}
+
+    def covers(self, contest: Contest) -> bool:
+        """Whether the outcome in which the second goes on first is that of another schedule of the space.
+
+        It is, where the second could as well have come before the first: where nothing that it depends on, of the moves
+        between the two, depends in turn on the first. That schedule is walked, and in it the second is the first.
+        """
+        first, second = contest.came
+        if not contest.two_ways:
+            return False
+        made = [(self._effect(place), self.nodes[place].waits) for place in range(first, second + 1)]
+        needed = [made[-1][0]]
+        for place, (effect, waits) in reversed(list(enumerate(made[1:-1], first + 1))):
+            if place in contest.waiting or all(self.space.independent(effect, other, waits) for other in needed):
+                continue
+            if not self.space.independent(made[0][0], effect, waits):
+                return False
+            needed.append(effect)
+        return True
+
+    def _effect(self, place: int) -> Effect:
+        node = self.nodes[place]
+        effect = node.walked[node.at_hand]
+        return effect if effect is not None else Effect(node.at_hand, frozenset())
 
     def _barred(self, ready: Sequence[str]) -> dict[str, tuple[int, str]]:
         found = {}
@@ -317,7 +364,7 @@ class Walk:
 
     def give_up(self) -> None:
         """The schedule at hand cannot be repeated: leave what lies below where it strayed, and go on elsewhere."""
-        del self.nodes[self.depth :]
+        del self.nodes[self.depth + (self.overtaken is not None) :]
         self.strayed = False
         self.turn()
 
@@ -355,20 +402,7 @@ def _lets_go_on(a: Effect, b: Effect, waits: Waits) -> bool:
     in a longer chain.
     """
     others = {name for name, _ in a.steps} - {a.mover}
-    return bool(b.holders) and any(_reaches(b.holders, name, waits) for name in others)
-
-
-def _reaches(start: Iterable[str], goal: str, waits: Waits) -> bool:
-    seen: set[str] = set()
-    stack = list(start)
-    while stack:
-        name = stack.pop()
-        if name == goal:
-            return True
-        if name not in seen:
-            seen.add(name)
-            stack.extend(holder for waiter, holder in waits if waiter == name)
-    return False
+    return bool(b.holders) and any(reaches(b.holders, name, waits) for name in others)
 
 
 def _effect_to_plain(effect: Effect | None) -> Any:

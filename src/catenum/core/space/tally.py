@@ -86,7 +86,7 @@ class MeetingEntry:
 
 _SUMS = (
     *("schedules", "broken_off", "ruled_out", "strayed", "given_up", "swaps", "repeated", "races"),
-    *("waits", "tries", "ended_well"),
+    *("overtaken", "waits", "tries", "ended_well"),
 )
 
 
@@ -103,6 +103,10 @@ class Tally:
     repeated: int = 0  # schedules run again, since the server may decide something by itself
     races: int = 0  # of those, how many ended in two ways
     race: Path | None = None
+    overtaken: int = 0  # runs made again, since of two that waited the one that came later went on first
+    contests: int = 0  # schedules in which the server chose so, and no other schedule stands for the other choice
+    contest: Path | None = None  # one of them, and between whom it chose
+    contestants: tuple[str, str] | None = None
     outcomes: dict[str, OutcomeEntry] = field(default_factory=dict)
     cycles: dict[str, DeadlockEntry] = field(default_factory=dict)
     meetings: dict[str, MeetingEntry] = field(default_factory=dict)
@@ -143,6 +147,7 @@ class Tally:
         for name in _SUMS:
             setattr(self, name, getattr(self, name) + getattr(other, name))
         self.race = shorter(self.race, other.race)
+        self.note_contest(other.contest, other.contestants, other.contests)
         if other.locks is not None:
             self.locks = (self.locks or 0) + other.locks
         for key, outcome in other.outcomes.items():
@@ -172,6 +177,12 @@ class Tally:
         self.map = [entry for entry in self.map if _on_map(entry[0], self.every)]
         for path, key in other.map:
             self._add_to_map(path, key)
+
+    def note_contest(self, path: Path | None, between: tuple[str, str] | None, count: int = 1) -> None:
+        """In so many schedules, this one among them, the server chose what no other schedule stands for."""
+        self.contests += count
+        if path is not None and shorter(self.contest, path) == path:
+            self.contest, self.contestants = path, between
 
     def _add_outcome(self, key: str, run: Run) -> None:
         entry = self.outcomes.get(key)

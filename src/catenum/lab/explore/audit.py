@@ -15,15 +15,20 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from catenum.core.space.contest import Arrivals, Waits
 from catenum.core.space.dependence import Dependence, Step
 from catenum.core.space.run import Run
-from catenum.core.space.search import Space, Waits, Walk
+from catenum.core.space.search import Space, Walk
 from catenum.lab.explore.stage import Stage
 
 #: Of the runs, one in so many may be spent on exchanges, and one in so many on schedules that the server may decide.
 ONE_IN = 10
 #: How often a schedule that the server may decide is run again.
 REPEATS = 2
+#: How many runs may be spent in any case on seeing the server's other choice where no schedule stands for it.
+SEEKS = 40
+#: How often a schedule is made again that came out otherwise than it should.
+MOST_TRIES = 20
 
 Pair = tuple[Step, Step]
 
@@ -52,19 +57,30 @@ class Exchange:
 
 
 class Exactly:
-    """Guides a run along one path; where that cannot be followed, or is over too soon, the run is broken off."""
+    """Guides a run along one path; where that cannot be followed, or is over too soon, the run is broken off.
 
-    def __init__(self, path: Sequence[str]) -> None:
-        self.path, self.depth = path, 0
+    So it is where a transaction is overtaken by one that came later, unless the run is to go on ``past`` that, to some
+    end.
+    """
+
+    def __init__(self, path: Sequence[str], dependence: Dependence, *, past: bool = False) -> None:
+        self.path, self.depth, self.past = path, 0, past
+        self.overtaken = False
+        self._arrivals, self._waits = Arrivals(dependence), frozenset[tuple[str, str]]()
 
     def choose(self, ready: Sequence[str], waits: Waits) -> str | None:
         """The next of the path."""
+        self._waits = waits
+        if self.overtaken:
+            return ready[0] if self.past else None
         name = self.path[self.depth] if self.depth < len(self.path) else None
         return name if name in ready else None
 
     def moved(self, moved: Any) -> None:
         """Go on."""
         self.depth += 1
+        contests = self._arrivals.moved(moved, self._waits)
+        self.overtaken = self.overtaken or any(contest.overtaken for contest in contests)
 
 
 def exchanges(walk: Walk, path: tuple[str, ...]) -> Iterator[Exchange]:
@@ -88,14 +104,17 @@ class Audit:
     def __init__(self, stage: Stage, space: Space, seed: int, one_in: int = ONE_IN) -> None:
         """``one_in``: of so many runs one may be spent on exchanges, one on schedules that the server may decide."""
         self.stage, self.space, self.seed, self.one_in = stage, space, seed, one_in
-        self.runs = self.tried = self.swaps = self.repeated = self.races = 0
+        self.runs = self.tried = self.swaps = self.repeated = self.races = self.overtaken = self.sought = 0
         self.race: tuple[str, ...] | None = None
         self.fresh: list[Run] = []  # other outcomes of schedules that were run already
         self._waiting: dict[Pair, tuple[Exchange, Run]] = {}
         self._made: dict[Pair, int] = {}
 
-    def saw(self, run: Run, possible: Sequence[Exchange]) -> None:
-        """A schedule was run. Raises Widened where it contradicts what was assumed."""
+    def saw(self, run: Run, possible: Sequence[Exchange], *, contested: bool = False) -> None:
+        """A schedule was run. Raises Widened where it contradicts what was assumed.
+
+        ``contested``: the server could have let another go on first, for which no schedule stands.
+        """
         self.runs += 1
         contradiction(self.space.dependence, run)
         for exchange in possible:
@@ -106,6 +125,8 @@ class Audit:
             self.exchange()
         if may_differ(run) and self.repeated < max(REPEATS, self.runs // self.one_in):
             self._repeat(run)
+        if contested:
+            self._seek(run)
 
     def finish(self) -> None:
         """The share is worked off: at least one exchange is made, where there is one to make."""
@@ -138,6 +159,19 @@ class Audit:
     def _raced(self, path: tuple[str, ...]) -> None:
         self.races, self.race = self.races + 1, self.race or path
 
+    def _seek(self, run: Run) -> None:
+        """See whether the server makes its other choice, too."""
+        for _ in range(MOST_TRIES):
+            if self.sought >= max(SEEKS, self.runs // self.one_in):
+                return
+            self.sought, self.repeated = self.sought + 1, self.repeated + 1
+            guide = Exactly(run.path, self.space.dependence, past=True)
+            again = self.stage.run(guide)
+            if guide.overtaken:
+                self.overtaken += 1
+                self.fresh.append(again)
+                return
+
     def _repeat(self, run: Run) -> None:
         for _ in range(REPEATS):
             self.repeated += 1
@@ -147,7 +181,7 @@ class Audit:
     def _steady(self, path: tuple[str, ...], run: Run, times: int = 2) -> bool:
         """Whether a schedule ends as before; if not, the server has decided something by itself."""
         for _ in range(times):
-            again = self.stage.run(Exactly(path))
+            again = self._exactly(path)
             if again.broken_off or _essence(again) != _essence(run):
                 self._raced(path)
                 if not again.broken_off:
@@ -155,8 +189,18 @@ class Audit:
                 return False
         return True
 
+    def _exactly(self, path: Sequence[str]) -> Run:
+        """Run a schedule in which nobody is overtaken: that is another one's outcome, or known to be the server's."""
+        for _ in range(MOST_TRIES):
+            guide = Exactly(path, self.space.dependence)
+            run = self.stage.run(guide)
+            if not guide.overtaken:
+                break
+            self.overtaken += 1
+        return run
+
     def _again(self, path: Sequence[str]) -> object:
-        run = self.stage.run(Exactly(path))
+        run = self._exactly(path)
         return None if run.broken_off else _essence(run)
 
     def _lot(self, exchange: Exchange) -> int:

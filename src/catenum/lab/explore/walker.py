@@ -23,7 +23,7 @@ from catenum.core.space.tally import Tally, shorter
 from catenum.core.words import counted, one_line
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
-from catenum.lab.explore.audit import ONE_IN, Audit, Exchange, exchanges
+from catenum.lab.explore.audit import MOST_TRIES, ONE_IN, Audit, Exchange, exchanges
 from catenum.lab.explore.hold import held
 from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import TIMEOUT_MS, Stage, StageOptions, hurried
@@ -32,8 +32,6 @@ from catenum.lab.run.safety import warnings
 Share = dict[str, Any]
 #: Schedules of a drawn share: a worker takes so many at a time.
 DRAWN_AT_A_TIME = 20
-#: How often a schedule that strays from what was met before is run again.
-MOST_TRIES = 20
 #: So many times the limit a number of classes may be for a walk to be tried nonetheless, or so many in any case.
 WORTH_A_WALK, SOON_WALKED = 4, 6_000
 
@@ -135,6 +133,7 @@ class Worker:
         self.space = space_of(stage, reduce=not options.every)
         self.audit = Audit(stage, self.space, options.seed, options.check_one_in)
         self._run: set[int] = set()  # the classes of the drawn schedules that were run
+        self._met: set[tuple[tuple[str, ...], str, str]] = set()  # where somebody was overtaken, and by whom
         self.walk: Walk | None = None
         self.drawn: list[list[str]] = []
         self.tally = Tally()
@@ -187,15 +186,22 @@ class Worker:
         """
         for _ in range(MOST_TRIES):
             run = self.stage.run(walk)
+            if walk.overtaken is not None:
+                self._overtaken(walk, run)
+                walk.again()
+                continue
             if not walk.strayed:
                 judged = self._judged(run)
+                contests = walk.open_contests[:1]
                 possible = list(exchanges(walk, run.path)) if self.space.reduce and not run.broken_off else []
                 with held:
                     walk.turn()
                     self.tally.add(judged)
+                    for contest in contests if not run.broken_off else ():
+                        self.tally.note_contest(run.path, (contest.first, contest.second))
                 if not run.broken_off:
                     self.heard(judged)
-                    self._check(judged, possible, last=not walk.more)
+                    self._check(judged, possible, contested=bool(contests), last=not walk.more)
                 return
             self.tally.strayed += 1
             walk.again()
@@ -204,21 +210,41 @@ class Worker:
             self.tally.given_up += 1
             walk.give_up()
 
-    def _check(self, run: Run, possible: list[Exchange], *, last: bool) -> None:
+    def _overtaken(self, walk: Walk, run: Run) -> None:
+        """The one that came later went on first. Where no schedule stands for that, it is one more outcome."""
+        contest = walk.overtaken
+        with held:
+            self.tally.overtaken += 1
+        if contest is None or run.broken_off:
+            return
+        met = (walk.path, contest.first, contest.second)
+        if met not in self._met:
+            judged = self._judged(run)
+            with held:
+                self._met.add(met)
+                self.tally.add(judged)
+                self.tally.note_contest(run.path, (contest.first, contest.second))
+            self.heard(judged)
+
+    def _check(self, run: Run, possible: list[Exchange], *, contested: bool, last: bool) -> None:
         """Compare what was assumed with what happened. Raises Widened."""
         audit, tally = self.audit, self.tally
-        before = (audit.swaps, audit.repeated, audit.races)
-        audit.saw(run, possible)
+        before = (audit.swaps, audit.repeated, audit.races, audit.overtaken)
+        audit.saw(run, possible, contested=contested)
         if last:
             audit.finish()
         with held:
             tally.swaps += audit.swaps - before[0]
             tally.repeated += audit.repeated - before[1]
             tally.races += audit.races - before[2]
+            tally.overtaken += audit.overtaken - before[3]
             tally.race = shorter(tally.race, audit.race)
-            for other in audit.fresh:
-                tally.add(self._judged(other))
+            fresh = [self._judged(other) for other in audit.fresh]
+            for other in fresh:
+                tally.add(other)
             audit.fresh.clear()
+        for other in fresh:
+            self.heard(other)
 
     def _judged(self, run: Run) -> Run:
         return run if run.broken_off else self.oracle.judge(run)
@@ -330,7 +356,7 @@ def exploration(
 ) -> Exploration:
     """The result, as it is shown and saved."""
     tally = explorer.tally
-    raced = bool(tally.given_up or tally.strayed or tally.races)
+    raced = bool(tally.given_up or tally.strayed or tally.races or tally.contests)
     walked = not explorer.shares and not explorer.plan.sampled
     reach = Reach(
         orders=explorer.plan.orders,
@@ -389,6 +415,14 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
         yield f"limits that statements set themselves ({one_line(limiting[0], 50)}) are waited for"
     if any(t.retry is not None for t in stage.scenario.transactions.values()):
         yield "retries do not pause here; the schedules cover every point at which a retry can start"
+    if tally.contests:
+        one, other = tally.contestants or ("", "")
+        yield (
+            f"in {counted(tally.contests, 'schedule')} two transactions waited when a third released what both needed, "
+            f"and the server decides which of them continues first ({one} or {other}, in "
+            f"'{' '.join(tally.contest or ())}'). No schedule has the other choice for its outcome, so what was not "
+            "seen is not proven"
+        )
     if tally.races:
         yield (
             f"the server let {counted(tally.races, 'schedule')} end in two ways (run again, "

@@ -45,7 +45,6 @@ class Choice:
         ready = [lane.name for lane in self.lanes.values() if lane.ready]
         if not ready:
             return None
-        waits = frozenset((w.waiter, w.holder) for w in map(self.journal.waits.__getitem__, self.journal.open_waits()))
-        name = guide.choose(ready, waits)
+        name = guide.choose(ready, self.journal.who_waits())
         self.broken_off = name is None
         return self.lanes[name] if name is not None else None

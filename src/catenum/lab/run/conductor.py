@@ -94,6 +94,7 @@ class Conductor:
             yield from self._make_move(lane)
             if self.guide is not None:
                 self._moved.holders = frozenset(self.journal.waits[i].holder for i in lane.waits)
+                self._moved.waits = self.journal.who_waits()
                 self.guide.moved(self._moved)
         self.stuck = not self.broken_off and any(lane.under_way for lane in self.lanes.values())
         for lane in self.lanes.values():
@@ -340,6 +341,8 @@ class Conductor:
         if lane.statement is None:
             lane.over = True
             lane.status = "committed" if lane.ends == "commit" else "rolled back"
+            if lane.status == "committed":
+                self._moved.committed.append(lane.name)
             return
         lane.next += 1
         lane.over = lane.statement is None and lane.ends == "open"

@@ -127,6 +127,10 @@ class Journal:
         """The waits that are open now, as positions in ``waits``."""
         return [i for lane in self.lanes.values() for i in lane.waits]
 
+    def who_waits(self) -> frozenset[tuple[str, str]]:
+        """Who waits for whom now."""
+        return frozenset((self.waits[i].waiter, self.waits[i].holder) for i in self.open_waits())
+
     def note_cycles(self, graph: WaitGraph, at_ms: float, mover: Lane) -> None:
         """Cycles that close, and those that the server let go."""
         standing = []
