@@ -17,12 +17,18 @@ soak: $(VENV)/.ready-dev-embedded
 	$(BIN)/python tests/soak.py --server postgresql --seconds $(SECONDS) --first $(FIRST)
 	$(BIN)/python tests/soak.py --server mariadb --seconds $(SECONDS) --first $(FIRST)
 	$(BIN)/python tests/soak.py --server mysql --seconds $(SECONDS) --first $(FIRST)
-	$(BIN)/python tests/soak.py --server postgresql --locking --seconds $(SECONDS) --first $(FIRST)
-	$(BIN)/python tests/soak.py --server mariadb --locking --seconds $(SECONDS) --first $(FIRST)
-	$(BIN)/python tests/soak.py --server mysql --locking --seconds $(SECONDS) --first $(FIRST)
+	$(BIN)/python tests/soak.py --server postgresql --make locks --seconds $(SECONDS) --first $(FIRST)
+	$(BIN)/python tests/soak.py --server mariadb --make locks --seconds $(SECONDS) --first $(FIRST)
+	$(BIN)/python tests/soak.py --server mysql --make locks --seconds $(SECONDS) --first $(FIRST)
+	$(BIN)/python tests/soak.py --server postgresql --make queues --seconds $(SECONDS) --first $(FIRST)
+	$(BIN)/python tests/soak.py --server mariadb --make queues --seconds $(SECONDS) --first $(FIRST)
+	$(BIN)/python tests/soak.py --server mysql --make queues --seconds $(SECONDS) --first $(FIRST)
 	$(BIN)/python tests/moments.py --server postgresql --seconds 600 --first $(FIRST)
 	$(BIN)/python tests/moments.py --server mariadb --seconds 600 --first $(FIRST)
 	$(BIN)/python tests/moments.py --server mysql --seconds 600 --first $(FIRST)
+	$(BIN)/python tests/overtaking.py --server postgresql
+	$(BIN)/python tests/overtaking.py --server mariadb
+	$(BIN)/python tests/overtaking.py --server mysql
 	$(BIN)/python tests/kills.py
 	$(BIN)/python tests/proposals.py
 

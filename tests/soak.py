@@ -10,9 +10,7 @@ from __future__ import annotations
 import argparse
 import contextlib
 import io
-import json
 import os
-import subprocess
 import sys
 import tempfile
 import time
@@ -21,10 +19,8 @@ from pathlib import Path
 
 from catenum.cli.main import main
 from enumerating.compare import as_json, compared, written
-from enumerating.generate import PIECES, case, locking_case
-from enumerating.sessions import Bench, MariadbBench, MysqlBench, PostgresqlBench
-
-SCRIPT = Path(sys.executable).with_name("catenum")
+from enumerating.generate import MAKES, PIECES
+from enumerating.sessions import bench_on, kept_sockets
 
 
 def soak() -> int:
@@ -35,40 +31,26 @@ def soak() -> int:
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--step", type=int, default=1)
     parser.add_argument("--count", type=int, default=10**9)
-    parser.add_argument("--locking", action="store_true", help="scenarios in which rows are locked and then changed")
+    parser.add_argument("--make", choices=tuple(MAKES), default="pieces", help="which kind of scenarios")
     parser.add_argument("--show", action="store_true", help="print the scenario of --first and stop")
     args = parser.parse_args()
-    make = locking_case if args.locking else case
+    make = MAKES[args.make]
     folder = Path(tempfile.mkdtemp(prefix="catenum-soak-"))
     if args.show:
         print(written(make(args.server, args.first), folder).read_text())
         return 0
-    subprocess.run(
-        [str(SCRIPT), "local", "start", "--target", f"local:{args.server}"], check=False, capture_output=True
-    )
-    status = subprocess.run(
-        [str(SCRIPT), "local", "status", "--target", f"local:{args.server}", "--json"],
-        check=True,
-        capture_output=True,
-        text=True,
-    )
-    (server,) = json.loads(status.stdout)["servers"]
-    bench: Bench
-    name = f"enumerated_{os.getpid()}"
-    if args.server == "postgresql":
-        bench = PostgresqlBench(f"host={server['sockets']} user=catenum dbname=marrowgate", 3, name)
-    else:
-        bench = (MysqlBench if args.server == "mysql" else MariadbBench)(
-            str(Path(server["sockets"]) / "server.sock"), 3, name
-        )
+    bench = bench_on(args.server, kept_sockets(args.server), 3, f"enumerated_{os.getpid()}")
+    counts = Counter[str]()
 
     def explore(path: Path) -> dict:
         out, err = io.StringIO(), io.StringIO()
         with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
             code = main(["explore", str(path), "--target", f"local:{args.server}", "--json", "--quiet"])
-        if not out.getvalue().strip():
+        found = as_json(out.getvalue())
+        counts["not proven"] += bool(found) and not found["reach"]["complete"]
+        if not found:
             print(f"  explore ended with {code}: {err.getvalue().strip()[-600:]}", flush=True)
-        return as_json(out.getvalue())
+        return found
 
     def play(path: Path, order: str) -> dict:
         out = io.StringIO()
@@ -77,7 +59,7 @@ def soak() -> int:
             main(words)
         return as_json(out.getvalue())
 
-    until, counts = time.monotonic() + args.seconds, Counter[str]()
+    until = time.monotonic() + args.seconds
     number = args.first
     while time.monotonic() < until and counts["compared"] < args.count:
         began = time.monotonic()
@@ -102,7 +84,8 @@ def soak() -> int:
     bench.close()
     print(
         f"{args.server}: {counts['compared']} compared, {counts['different']} different, {counts['only once']} that differed "
-        f"once and not again, the last was {number - args.step}"
+        f"once and not again, {counts['not proven']} explorations in which nothing is called proven, "
+        f"the last was {number - args.step}"
     )
     return 1 if counts["different"] else 0
 

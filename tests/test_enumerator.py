@@ -7,11 +7,12 @@ from collections.abc import Iterator
 import pytest
 
 from enumerating.compare import as_json, compared, differences
-from enumerating.generate import case, locking_case
+from enumerating.generate import case, locking_case, queue_case
 from enumerating.sessions import Bench, MariadbBench, PostgresqlBench
 from enumerating.walk import Account, Case, End, Part, Walk
 
 LOCKING = {"postgresql": (1, 26), "mariadb": (14,)}
+QUEUES = {"postgresql": (14, 20), "mariadb": (11, 33)}
 SEEDS = {"postgresql": (2, 9, 101, 103, 105, 107, 581), "mariadb": (3, 20, 31, 61, 63, 64, 72, 101)}
 
 
@@ -29,7 +30,7 @@ def bench(request: pytest.FixtureRequest) -> Iterator[Bench]:
     ("bench", "server", "make", "seed"),
     [
         (server, server, make, seed)
-        for make, found in ((case, SEEDS), (locking_case, LOCKING))
+        for make, found in ((case, SEEDS), (locking_case, LOCKING), (queue_case, QUEUES))
         for server, seeds in found.items()
         for seed in seeds
     ],
@@ -67,5 +68,5 @@ def test_a_difference_is_told():
     """Either account may have what the other has not."""
     end = End(("north",), "waited", (("north", "committed", ""),), frozenset(), 0, True, ())
     row = {"kind": "clean", "data": "serial", "status": {"north": "committed"}, "failed_by": {}, "holds": {}}
-    lines = differences(SWAP, Account([end]), {"outcomes": [row], "cycles": []})
+    lines = differences(SWAP, Account([end]), {"reach": {"complete": True}, "outcomes": [row], "cycles": []})
     assert [line.partition(":")[0] for line in lines] == ["missed by explore", "only in explore"]

@@ -45,8 +45,11 @@ def differences(case: Case, account: Account, exploration: dict) -> list[str]:
     """What one account has and the other has not, a line each. Empty: they agree.
 
     Where a cycle closed at the move of somebody outside it, the victim is the server's choice: who of the members
-    fell is then left out, and only that one did is compared.
+    fell is then left out, and only that one did is compared. Where ``explore`` says that it has not run all that can
+    happen, nothing that it lacks contradicts it; nor does what it has, if it came of a choice of the server's.
     """
+    if not exploration["reach"]["complete"]:
+        return []
     outcomes, fell = told(exploration)
     late = any(end.late for end in account.ends)
     walked = {_unnamed(end.coarse) if late else end.coarse: end.path for end in account.ends}

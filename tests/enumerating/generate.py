@@ -225,3 +225,49 @@ def locking_case(server: str, seed: int) -> Case:
         parts[name] = Part(tuple(texts), same, chance.choice(("commit",) * 5 + ("rollback",)))
     holds = dict(chance.sample(sorted(RULES.items()), chance.choice((0, 1))))
     return Case(f"{COMMON} {beside}", parts, holds)
+
+
+#: Statements that wait for one row and then for another, or for what others wait for, too.
+QUEUES = (
+    "update berth set moved = moved + 1 where id in ({k}, {m})", "update berth set moved = moved * 2 + 1 where id between {k} and 3", "update berth set moved = moved + 1 where id in (1, 2, 3)",
+    "update berth set moved = {v} where id = {k}", "update berth set moved = moved * 2 + 1 where id = {k}", "update berth set moved = moved + {v} where id = {k}",
+    "update berth set moved = (select moved from crane where id = 1) where id = {k}", "update berth set moved = moved + (select moved from crane where id = 1) where id in ({k}, {m})",
+    "update berth set moved = moved + 1 where vessel = 1", "update crane set moved = moved * 2 + 1 where id = 1", "update crane set moved = (select sum(moved) from berth) where id = 1",
+    "select moved from berth where id = {k} for update", "select sum(moved) from (select moved from berth where id in ({k}, {m}) order by id desc for update) b",
+    "delete from berth where id = {k}", "insert into berth values ({n}, {v}, 1)", "update berth set id = {n} where id = {k}", "select sum(moved) from berth", "select moved from crane where id = 1 for share",
+    "insert into crane select {n}, moved from berth where id = {k}", "delete from berth where moved = {v}", "update berth set moved = moved + 1 where moved = {v}",
+)  # fmt: skip
+QUEUE_LEVELS = {
+    "postgresql": (None, None, None, "repeatable read", "serializable"),
+    "mariadb": (None, "read committed", "read committed"),
+    "mysql": (None, "read committed", "read committed"),
+}
+QUEUE_RULES = {
+    "one is even": "select coalesce(max(moved), 0) % 2 = 0 from berth where id = 1",
+    "two is small": "select coalesce(max(moved), 0) < 4 from berth where id = 2",
+    "the crane is even": "select coalesce(max(moved), 0) % 2 = 0 from crane where id = 1",
+    "few berths": "select count(*) < 4 from berth",
+}
+
+
+def queue_case(server: str, seed: int) -> Case:
+    """The scenario of this number in which several wait at a time, and a statement waits more than once."""
+    chance = random.Random(f"{server} queues {seed}")
+    pool = [sql for sql in QUEUES if server == "postgresql" or "for share" not in sql]
+    pool = chance.sample(pool, 5)
+    level = chance.choice(QUEUE_LEVELS[server])
+    parts = {}
+    longer = chance.choice(("north", "south", "east", ""))
+    for name in ("north", "south", "east"):
+        texts = []
+        for _ in range(2 if name == longer else 1):
+            text = chance.choice(pool)
+            values = {"k": chance.choice((1, 1, 2)), "m": chance.choice((2, 3)), "n": 4, "v": chance.randint(0, 3)}
+            for key, value in values.items():
+                text = text.replace("{" + key + "}", str(value))
+            texts.append(text)
+        parts[name] = Part(tuple(texts), level, chance.choice(("commit",) * 5 + ("rollback",)))
+    return Case(COMMON, parts, QUEUE_RULES)
+
+
+MAKES = {"pieces": case, "locks": locking_case, "queues": queue_case}

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import json
 import queue
 import re
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Callable, Sequence
+from pathlib import Path
 from typing import Any
 
 import psycopg
@@ -307,3 +311,21 @@ class MysqlBench(MariadbBench):
             "own.engine_transaction_id = l.engine_transaction_id where own.thread_id = t.thread_id and l.lock_status = 'WAITING'))"
         )
         return {int(row[0]) for row in self._ask(query)}
+
+
+def bench_on(server: str, sockets: str, hands: int, schema: str = "enumerated") -> Bench:
+    """A bench on a private server, by its folder of sockets."""
+    if server == "postgresql":
+        return PostgresqlBench(f"host={sockets} user=catenum dbname=marrowgate", hands, schema)
+    made = MysqlBench if server == "mysql" else MariadbBench
+    return made(str(Path(sockets) / "server.sock"), hands, schema)
+
+
+def kept_sockets(server: str) -> str:
+    """The folder of sockets of the private server that stays, which is started where it does not run."""
+    command = [str(Path(sys.executable).with_name("catenum")), "local"]
+    target = ("--target", f"local:{server}")
+    subprocess.run([*command, "start", *target], check=False, capture_output=True)
+    status = subprocess.run([*command, "status", *target, "--json"], check=True, capture_output=True, text=True)
+    (found,) = json.loads(status.stdout)["servers"]
+    return found["sockets"]

@@ -18,10 +18,12 @@ from dataclasses import dataclass
 from itertools import combinations
 from typing import Any
 
+from catenum.core.record.recording import TableKeys
 from catenum.core.record.values import Binding
 from catenum.core.servers.touch import Touch, TouchMode
 from catenum.core.space.dependence import NAMED_LOCKS, SEQUENCES, Dependence, Step
 from catenum.core.space.meeting import meets
+from catenum.core.sql.statements import Access
 
 #: Who waits for whom.
 Waits = frozenset[tuple[str, str]]
@@ -79,12 +81,13 @@ class Arrivals:
 
     def _over(self, free: str, moved: Any, before: Waits) -> Iterator[Contest]:
         """The contests over what ``free`` let go of."""
+        ended = (moved.transaction, None) in moved.completed
         waiting = {
             name: arrival
             for name, arrival in self._here.items()
             if name != free
-            # the mover came upon the victim of this very move, or closed the cycle: its wait was not seen
-            and (reaches([name], free, before) or (name == moved.transaction and free in moved.undone))
+            # a mover that is not over itself came upon the victim of its own move: its wait was not seen
+            and (reaches([name], free, before) or (name == moved.transaction and free in moved.undone and not ended))
         }
         places = frozenset(arrival.place for arrival in waiting.values())
         for first, second in combinations(sorted(waiting, key=lambda name: waiting[name].place), 2):
@@ -124,7 +127,13 @@ class Arrivals:
             gone = free not in moved.committed and self._made(free, a, b, TouchMode.INSERT)
             if queued:
                 return False if gone else None
-            return None if simple and not gone and not self._made(free, a, b, TouchMode.SCHEMA) else False
+            if gone or self._made(free, a, b, TouchMode.SCHEMA):
+                return False
+            # both wait for a gap, and then for each other's key
+            inserts = self._inserts_one_key(a) and self._inserts_one_key(b)
+            if inserts and not {a.step[0], b.step[0]}.intersection(moved.undone):
+                return True
+            return None if simple else False
         if not queued:
             return simple
         levels = [self._dependence.levels[x.step[0]] for x in (a, b)]
@@ -156,19 +165,31 @@ class Arrivals:
 
     def _takes_one_lock(self, arrival: Arrival) -> bool:
         """Whether a statement that waits asks for no other lock, of those that others could want, after this one."""
-        locked = [touch for touch in self._touched(arrival) if touch.mode >= TouchMode.SHARE]
-        if len(locked) != 1 or not locked[0].keys or arrival.step[1] is None:
+        touch = self._only_lock(arrival)
+        rules = self._dependence.rules
+        if touch is None or not touch.keys:
             return False
-        (touch,) = locked
-        if touch.mode is TouchMode.INSERT:  # InnoDB locks the entry that it finds, and then the gap
-            return len(touch.keys or ()) == 1 and not self._dependence.rules.grants_at_release
-        if not self._dependence.rules.grants_at_release:
-            return True
-        (access,) = self._dependence.read(arrival.step, arrival.bound).accesses
-        keys = self._dependence.tables[access.table.lower()]
-        indexed = {column.lower() for index in keys.indexes.values() for column in index} | keys.columns
-        by_primary = [columns for columns, _ in touch.keys or ()] == [keys.primary]
-        return by_primary and not (access.writes and indexed & {*access.columns})
+        if not rules.grants_at_release:
+            return touch.mode is not TouchMode.INSERT or len(touch.keys) == 1
+        found = self._dependence.read(arrival.step, arrival.bound).accesses
+        if len(found) != 1 or [columns for columns, _ in touch.keys] != [self._keys(found[0]).primary]:
+            return False  # the row comes after an entry of another index, or beside another table's
+        keys = self._keys(found[0])
+        indexed = {"*", *(column for index in keys.indexes.values() for column in index), *keys.columns}
+        changed = {column.lower() for column in found[0].columns}
+        return found[0].verb == "lock" or (found[0].verb == "update" and not changed & {c.lower() for c in indexed})
+
+    def _keys(self, access: Access) -> TableKeys:
+        return self._dependence.tables[access.table.lower()]
+
+    def _inserts_one_key(self, arrival: Arrival) -> bool:
+        touch = self._only_lock(arrival)
+        return touch is not None and touch.mode is TouchMode.INSERT and len(touch.keys or ()) == 1
+
+    def _only_lock(self, arrival: Arrival) -> Touch | None:
+        """What a statement locks, where that is one thing."""
+        locked = [touch for touch in self._touched(arrival) if touch.mode >= TouchMode.SHARE]
+        return locked[0] if len(locked) == 1 and arrival.step[1] is not None else None
 
 
 def _passed(first: str, second: str, moved: Any, before: Waits) -> bool:

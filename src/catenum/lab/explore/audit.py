@@ -113,7 +113,7 @@ class Audit:
     def saw(self, run: Run, possible: Sequence[Exchange], *, contested: bool = False) -> None:
         """A schedule was run. Raises Widened where it contradicts what was assumed.
 
-        ``contested``: the server could have let another go on first, for which no schedule stands.
+        ``contested``: the server could have let another go on first, for which no schedule stands, and one would know.
         """
         self.runs += 1
         contradiction(self.space.dependence, run)

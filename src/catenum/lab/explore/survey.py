@@ -32,7 +32,7 @@ from catenum.lab.explore.walker import (
 )
 from catenum.lab.explore.workers import Errand, explore_together
 
-STATE_FORMAT = "catenum-exploration-state/2"
+STATE_FORMAT = "catenum-exploration-state/3"
 ONE_WORKER = "one worker ran all schedules: scratch spaces keep tables apart, but not named locks"
 Progress = Callable[[Explorer], None]
 

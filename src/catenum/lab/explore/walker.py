@@ -192,16 +192,19 @@ class Worker:
                 continue
             if not walk.strayed:
                 judged = self._judged(run)
-                contests = walk.open_contests[:1]
+                contests = list(walk.open_contests)
                 possible = list(exchanges(walk, run.path)) if self.space.reduce and not run.broken_off else []
                 with held:
                     walk.turn()
                     self.tally.add(judged)
-                    for contest in contests if not run.broken_off else ():
+                    if contests and not run.broken_off:
+                        contest = contests[0]
                         self.tally.note_contest(run.path, (contest.first, contest.second))
                 if not run.broken_off:
                     self.heard(judged)
-                    self._check(judged, possible, contested=bool(contests), last=not walk.more)
+                    self._check(
+                        judged, possible, contested=any(contest.two_ways for contest in contests), last=not walk.more
+                    )
                 return
             self.tally.strayed += 1
             walk.again()
