@@ -10,8 +10,12 @@ from catenum.core.record.recording import TableKeys
 from catenum.core.record.values import NOTHING
 from catenum.core.scenario.model import Scenario
 from catenum.core.servers import rules_of
+from catenum.core.space.claims import describe_outcome
 from catenum.core.space.contest import Arrivals
 from catenum.core.space.dependence import Dependence
+from catenum.core.space.oracle import Observation
+from catenum.core.space.run import Run
+from catenum.core.space.tally import Tally
 
 CHANGE, LOCK = "update berth set moved = 1 where id = 1", "select moved from berth where id = 1 for update"
 INSERT = "insert into berth (id, moved) values (4, 0)"
@@ -148,3 +152,28 @@ def test_a_statement_that_goes_on_to_its_next_wait_is_part_of_what_let_it_go_on(
     assert found["counts"]["longest_chain"] == every["counts"]["longest_chain"] == 3
     pairs = [{(m["waiter"], m["holder"]) for m in x["meetings"]} for x in (found, every)]
     assert pairs[0] == pairs[1]
+
+
+def run_of(path: str, *, chosen: bool = False) -> Run:
+    nothing = Observation((), {}, "")
+    return Run(
+        path=tuple(path.split()), kind="waited", status={}, failed_by={}, attempts={}, meetings=(), cycles=(), chain=0,
+        locks=None, holds={}, observed=nothing, ended_well=True, data="serial", went_on=(path,), chosen=chosen,
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize("merged", [False, True])
+def test_the_schedule_that_is_shown_for_an_outcome_leads_there_by_itself_where_one_does(merged):
+    tally = Tally()
+    for run in (run_of("a b", chosen=True), run_of("a b c"), run_of("a", chosen=True), run_of("a b c d")):
+        other = Tally()
+        (other if merged else tally).add(run)
+        tally.merge(other)
+    (entry,) = tally.outcomes.values()
+    assert (entry.count, entry.chosen, entry.only_chosen) == (4, 2, False)
+    assert (entry.shortest, entry.went_on) == (("a", "b", "c"), ("a b c",))
+    alone = Tally()
+    alone.add(run_of("a b", chosen=True))
+    (entry,) = alone.outcomes.values()
+    assert entry.only_chosen
+    assert "only when the server let the later of two that waited continue first" in describe_outcome(entry)

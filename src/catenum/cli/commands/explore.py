@@ -13,6 +13,7 @@ from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Progress
 from catenum.cli.space_options import add_reach_options, options_of
 from catenum.core.errors import InputError, SaveError
+from catenum.core.record.recording import DataVerdict
 from catenum.core.record.recording_file import to_json as recording_json
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
@@ -21,6 +22,7 @@ from catenum.core.servers import rules_of
 from catenum.core.space.expect import parse_expectation, unmet
 from catenum.core.space.exploration import Exploration, how_far, letter_of
 from catenum.core.space.exploration_file import to_json, to_plain
+from catenum.core.space.run import went_on
 from catenum.core.words import counted
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
@@ -33,6 +35,8 @@ from catenum.render.explore import print_exploration, print_levels
 LEVELS_FORMAT = "catenum-levels/1"
 STATE, RESULT = "state.json", "exploration.json"
 SAVE_EVERY_MS = 5_000.0
+#: How often a schedule is played to get the outcome that it had: where the server had made its other choice, and else.
+MOST_REPLAYS, FEW_REPLAYS = 20, 3
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -242,17 +246,24 @@ def _save_state(survey: Survey, folder: Path, explorer: Explorer | None) -> None
 def _save(
     found: Exploration, job: _Job, engine: Engine, file: ScenarioFile, options: ExploreOptions, outside: bool
 ) -> None:
-    """The result, and a recording of each distinct outcome, played again from its shortest schedule."""
+    """The result, and a recording of each distinct outcome, played again from its shortest schedule.
+
+    Where the server goes on otherwise than it did, the verdict on the data is not the recording's.
+    """
     folder = job.folder
     if folder is None:
         return
     common.save_atomically(folder / RESULT, to_json(found).encode())
-    if found.reach.complete or found.reach.sampled:
+    if found.reach.whole:
         (folder / STATE).unlink(missing_ok=True)
     for number, entry in enumerate(found.outcomes):
         stage = options.stage
         how = PlayOptions(order=entry.shortest, victim=stage.victim, limit_ms=stage.limit_ms, once=outside)
-        recording = play(engine, job.scenario, how, file=file, ddl=job.ddl, data=entry.data)
+        verdicts: list[DataVerdict] = [entry.data] * (MOST_REPLAYS if entry.chosen else FEW_REPLAYS)
+        for verdict in (*verdicts, "unchecked"):
+            recording = play(engine, job.scenario, how, file=file, ddl=job.ddl, data=verdict)
+            if went_on(recording.events) == entry.went_on and recording.outcome.kind == entry.kind:
+                break
         common.save_atomically(folder / f"outcome-{letter_of(number)}.json", recording_json(recording).encode())
 
 
@@ -260,5 +271,5 @@ def _tell_files(found: list[Exploration], folder: Path | None, args: argparse.Na
     if folder is None or args.quiet or args.json:
         return
     err.write(f"Written to {folder}: {RESULT} and one recording an outcome  (next: catenum draw {folder})\n")
-    if not all(one.reach.complete for one in found) and not any(one.reach.sampled for one in found):
+    if not all(one.reach.whole for one in found):
         err.write(f"Stopped before the end: catenum explore {args.scenario} --resume {folder} goes on.\n")

@@ -140,5 +140,7 @@ def describe_outcome(entry: OutcomeEntry) -> str:
     left = [name for name, status in entry.status.items() if status == "cut off"]
     if left:
         parts.append(f"{', '.join(left)} still wait{'s' if len(left) == 1 else ''}")
+    if entry.only_chosen:
+        parts.append("only when the server let the later of two that waited continue first")
     parts.extend(f"'{title}' false" for title, value in entry.holds.items() if value is not True)
     return "; ".join(parts)

@@ -28,6 +28,11 @@ class Reach:
     every: bool = False
     raced: bool = False
 
+    @property
+    def whole(self) -> bool:
+        """Whether all that was to be run was run: there is nothing to continue."""
+        return self.complete or self.raced or (self.sampled and not self.left)
+
 
 @dataclass(kw_only=True)
 class Exploration:

@@ -36,6 +36,8 @@ class OutcomeRow:
     shortest: tuple[str, ...]
     transactions: tuple[str, ...] = ()
     evidence: tuple[str, ...] = ()
+    went_on: tuple[str, ...] = ()
+    chosen: int = 0
 
 
 @dataclass(kw_only=True)

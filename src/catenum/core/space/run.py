@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
 
-from catenum.core.record.recording import DataVerdict, Kind, Status
+from catenum.core.record.recording import DataVerdict, Event, Kind, Status
 from catenum.core.space.anomaly import Anomaly
 from catenum.core.space.oracle import Observation
 
@@ -38,7 +39,11 @@ class DeadlockOutline:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Run:
-    """One schedule, run. ``path`` names the transaction of each move made."""
+    """One schedule, run. ``path`` names the transaction of each move made.
+
+    ``went_on``: see ``went_on``. ``chosen``: the server went on otherwise than it does as a rule, so ``path`` does not
+    lead there by itself.
+    """
 
     path: tuple[str, ...]
     kind: Kind
@@ -55,6 +60,8 @@ class Run:
     broken_off: bool = False
     data: DataVerdict = "unchecked"
     anomaly: Anomaly | None = None
+    went_on: tuple[str, ...] = ()
+    chosen: bool = False
 
     @property
     def switches(self) -> int:
@@ -76,3 +83,12 @@ class Run:
     def fine_outcome(self) -> tuple[Any, ...]:
         """The same with all data in it: what reduction must not lose."""
         return (*self.outcome, self.observed.key, tuple(sorted(self.attempts.items())))
+
+
+def went_on(events: Iterable[Event]) -> tuple[str, ...]:
+    """Which statements that had waited went on or failed, in the order of the moves: what a schedule leaves open."""
+    found = [
+        (event.move, event.transaction, event.statement) for event in events if event.what in ("resumed", "failed")
+    ]
+    ordered = sorted(found, key=lambda one: (one[0], one[1]))  # what one move let go on, went on together
+    return tuple(f"{name} {'end' if statement is None else statement}" for _, name, statement in ordered)

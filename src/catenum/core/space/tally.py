@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import json
 import zlib
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 from catenum.core.record.outcome import KINDS
@@ -29,7 +29,11 @@ def shorter(a: Path | None, b: Path | None) -> Path | None:
 
 @dataclass(kw_only=True)
 class OutcomeEntry:
-    """One distinct outcome: what it is, how often it came, the shortest schedule to it."""
+    """One distinct outcome: what it is, how often it came, the shortest schedule to it.
+
+    ``went_on``: which statements that waited went on in that schedule, in order. ``chosen``: how often it came only
+    since the server went on otherwise than it does as a rule.
+    """
 
     kind: Kind
     data: DataVerdict
@@ -41,6 +45,23 @@ class OutcomeEntry:
     shortest: Path | None = None
     transactions: tuple[str, ...] = ()
     evidence: tuple[str, ...] = ()
+    went_on: tuple[str, ...] = ()
+    chosen: int = 0
+
+    @property
+    def only_chosen(self) -> bool:
+        """Whether no schedule leads there unless the server makes its other choice."""
+        return self.chosen == self.count > 0
+
+    def take_shortest(self, other: OutcomeEntry) -> None:
+        """Take over the other's schedule where it is better to show: it leads there by itself, or is shorter."""
+        if self.shortest is not None and self.only_chosen == other.only_chosen:
+            if shorter(self.shortest, other.shortest) == self.shortest:
+                return
+        elif self.shortest is not None and other.only_chosen:
+            return
+        self.shortest, self.went_on = other.shortest, other.went_on
+        self.transactions, self.evidence = other.transactions, other.evidence
 
     @property
     def bad(self) -> bool:
@@ -151,11 +172,7 @@ class Tally:
         if other.locks is not None:
             self.locks = (self.locks or 0) + other.locks
         for key, outcome in other.outcomes.items():
-            mine = self.outcomes.setdefault(key, OutcomeEntry(**{**vars(outcome), "count": 0, "shortest": None}))
-            mine.count += outcome.count
-            if shorter(mine.shortest, outcome.shortest) != mine.shortest:
-                mine.shortest, mine.evidence = outcome.shortest, outcome.evidence
-                mine.transactions = outcome.transactions
+            self._take_outcome(key, outcome)
         for key, cycle in other.cycles.items():
             blank = DeadlockEntry(members=cycle.members, resources=cycle.resources, named=cycle.named)
             known = self.cycles.setdefault(key, blank)
@@ -185,21 +202,32 @@ class Tally:
             self.contest, self.contestants = path, between
 
     def _add_outcome(self, key: str, run: Run) -> None:
-        entry = self.outcomes.get(key)
-        if entry is None:
-            entry = self.outcomes[key] = OutcomeEntry(
+        self._take_outcome(
+            key,
+            OutcomeEntry(
                 kind=run.kind,
                 data=run.data,
                 anomaly=run.anomaly.name if run.anomaly else None,
                 holds=run.holds,
                 status=dict(run.status),
                 failed_by=run.failed_by,
-            )
-        entry.count += 1
-        if shorter(entry.shortest, run.path) != entry.shortest:
-            entry.shortest = run.path
-            if run.anomaly is not None:
-                entry.transactions, entry.evidence = run.anomaly.transactions, run.anomaly.evidence
+                count=1,
+                shortest=run.path,
+                transactions=run.anomaly.transactions if run.anomaly else (),
+                evidence=run.anomaly.evidence if run.anomaly else (),
+                went_on=run.went_on,
+                chosen=int(run.chosen),
+            ),
+        )
+
+    def _take_outcome(self, key: str, outcome: OutcomeEntry) -> None:
+        mine = self.outcomes.get(key)
+        if mine is None:
+            self.outcomes[key] = replace(outcome)
+            return
+        mine.take_shortest(outcome)
+        mine.count += outcome.count
+        mine.chosen += outcome.chosen
 
     def _add_cycle(self, cycle: DeadlockOutline, path: Path) -> None:
         blank = DeadlockEntry(members=cycle.members, resources=cycle.resources, named=cycle.named)

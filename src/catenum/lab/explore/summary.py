@@ -23,7 +23,7 @@ from catenum.core.record.recording import (
 )
 from catenum.core.record.waits import Edge, Resource, WaitGraph
 from catenum.core.space.oracle import PASSED_OVER, Observation, Seen, seen_of
-from catenum.core.space.run import DeadlockOutline, Meeting, Run
+from catenum.core.space.run import DeadlockOutline, Meeting, Run, went_on
 from catenum.core.sql.statements import Footprint
 from catenum.lab.explore.ignored import Ignored
 from catenum.lab.run.conductor import Conductor
@@ -83,6 +83,7 @@ class Summary:
             observed=self._observation(conductor, events, end, rows),
             ended_well=all(lane.status == meant[lane.ends] for lane in lanes.values()),
             broken_off=conductor.broken_off,
+            went_on=went_on(events),
         )
 
     def _observation(

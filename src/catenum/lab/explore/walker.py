@@ -222,7 +222,7 @@ class Worker:
             return
         met = (walk.path, contest.first, contest.second)
         if met not in self._met:
-            judged = self._judged(run)
+            judged = replace(self._judged(run), chosen=True)
             with held:
                 self._met.add(met)
                 self.tally.add(judged)
@@ -242,7 +242,7 @@ class Worker:
             tally.races += audit.races - before[2]
             tally.overtaken += audit.overtaken - before[3]
             tally.race = shorter(tally.race, audit.race)
-            fresh = [self._judged(other) for other in audit.fresh]
+            fresh = [replace(self._judged(other), chosen=True) for other in audit.fresh]
             for other in fresh:
                 tally.add(other)
             audit.fresh.clear()
