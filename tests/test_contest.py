@@ -155,7 +155,7 @@ def test_a_statement_that_goes_on_to_its_next_wait_is_part_of_what_let_it_go_on(
 
 
 def run_of(path: str, *, chosen: bool = False) -> Run:
-    nothing = Observation((), {}, "")
+    nothing = Observation(committed=(), seen={}, end="")
     return Run(
         path=tuple(path.split()), kind="waited", status={}, failed_by={}, attempts={}, meetings=(), cycles=(), chain=0,
         locks=None, holds={}, observed=nothing, ended_well=True, data="serial", went_on=(path,), chosen=chosen,
