@@ -236,6 +236,21 @@ def test_where_nothing_is_wrong_nothing_is_proposed(kept, call, tmp_path):
     assert call("propose", "quiet.yaml", "--pick", 3, "--patch").code == 2
 
 
+def test_a_collation_of_the_scenario_s_own_is_another_one_each_time_the_data_is_loaded(kept, call, tmp_path):
+    (tmp_path / "s.yaml").write_text("""
+scenario: folded
+data: |
+  create collation folded (provider = icu, locale = 'und-u-ks-level2', deterministic = false);
+  create table berth (name text collate folded primary key, moved int);
+  insert into berth values ('East', 0), ('West', 0);
+transactions:
+  north: {statements: [update berth set moved = 1 where name = 'East', update berth set moved = 1 where name = 'West']}
+  south: {statements: [update berth set moved = 2 where name = 'west', update berth set moved = 2 where name = 'east']}
+""")
+    done = call("propose", "s.yaml", "--json")
+    assert (done.code, done.json["candidates"][0]["kind"]) == (0, "order")
+
+
 def test_a_captured_conflict_goes_from_the_scenario_on_standard_input(kept, run):
     text = samples.text("berth-swap")
     done = run("propose", "-", "--json", input=text)

@@ -154,5 +154,9 @@ def _row_mode(word: str) -> Mode:
 
 
 def _texts(columns: tuple[str, ...], alias: str | None = None) -> sql.Composed:
+    """Columns as texts. A collation of the scenario's own is another one each time its data is loaded, and a statement
+    that was prepared with the former ends in an error: so the texts have the server's.
+    """
     prefix = [alias] if alias else []
-    return sql.SQL(", ").join(sql.SQL("{}::text").format(sql.Identifier(*prefix, column)) for column in columns)
+    text = sql.SQL('{}::text collate "C"')
+    return sql.SQL(", ").join(text.format(sql.Identifier(*prefix, column)) for column in columns)
