@@ -562,6 +562,8 @@ def test_the_performance_schema_s_history_of_transactions_tells_where_they_began
         with contextlib.suppress(pymysql.Error):
             late.cursor().execute("update berth set moved = 2 where id = 3")
         other.join()
+        last = "performance_schema.events_statements_history where sql_text like 'update berth set moved = 2%'"
+        until(lambda: count(admin, last) == 2, "both are in the history, which is written after the answer is sent")
         for name, saved in views.items():
             cursor = admin.cursor(pymysql.cursors.DictCursor)
             cursor.execute(" union all ".join(rows.format(view) for view in saved))
