@@ -15,6 +15,7 @@ from types import SimpleNamespace
 import psycopg
 import pytest
 
+from catenum.core.errors import TargetError
 from catenum.engines.private.postgresql import DATABASE, USER
 from catenum.engines.private.programs import Owner
 from catenum.engines.private.slots import _Slot
@@ -150,6 +151,21 @@ def test_the_note_of_a_server_is_read_whole_or_not_at_all_while_another_command_
             folder.rmdir()
     assert {json.loads(text)["sockets"] for text in read} <= {str(folder) for folder in made}
     assert read
+
+
+def test_a_folder_of_another_s_is_neither_used_nor_removed(tmp_path, monkeypatch):
+    monkeypatch.setattr("catenum.engines.private.slots.secrets.token_hex", lambda count: f"taken-{os.getpid()}")
+    theirs = Path(tempfile.gettempdir()) / f"catenum-taken-{os.getpid()}"
+    theirs.mkdir()
+    owner = Owner("whoever", os.geteuid(), os.getegid(), drop=False)
+    slot = _Slot(tmp_path, SimpleNamespace(owner=owner))
+    try:
+        with pytest.raises(TargetError, match="cannot make a folder for the server's sockets"):
+            slot._socket_folder(owner, keep=True)
+        slot._remove_sockets()
+        assert theirs.is_dir()
+    finally:
+        theirs.rmdir()
 
 
 def test_without_server_programs_the_ways_to_get_them_are_named(alone, tmp_path):

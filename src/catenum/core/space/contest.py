@@ -69,14 +69,15 @@ class Arrivals:
         step: Step = (moved.transaction, None if moved.statement is None else moved.statement - 1)
         self._here[moved.transaction] = Arrival(self._place, step, moved.bound)
         self._place += 1
-        found = [contest for free in self._letting_go(moved, before) for contest in self._over(free, moved, before)]
+        freeing = sorted(self._letting_go(moved, before))
+        found = [contest for free in freeing for contest in self._over(free, moved, before)]
         for name in (*(name for name, _ in moved.completed), *moved.undone):
             self._here.pop(name, None)
         return found
 
     def _letting_go(self, moved: Any, before: Waits) -> set[str]:
         over = {name for name, statement in moved.completed if statement is None}.union(moved.undone)
-        freed = {holder for waiter, holder in before - moved.waits if holder == moved.transaction}
+        freed = {holder for _, holder in before - moved.waits if holder == moved.transaction}
         return over | freed
 
     def _over(self, free: str, moved: Any, before: Waits) -> Iterator[Contest]:

@@ -185,7 +185,11 @@ class _Slot:
         fresh = self.note.with_suffix(".new")
         fresh.write_text(json.dumps({"kept": keep, "sockets": str(sockets), "by": os.getpid()}))
         os.replace(fresh, self.note)
-        sockets.mkdir(mode=0o700)  # fails where the name is taken: a folder of another is never used
+        try:
+            sockets.mkdir(mode=0o700)
+        except OSError as error:
+            self.note.unlink()  # a folder that has this name is another's: neither used nor removed
+            raise TargetError(f"cannot make a folder for the server's sockets: {error}") from error
         if owner.drop:
             os.chown(sockets, owner.uid, owner.gid)
         return sockets

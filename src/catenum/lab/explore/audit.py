@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from catenum.core.space.contest import Arrivals, Waits
@@ -66,7 +66,8 @@ class Exactly:
     def __init__(self, path: Sequence[str], dependence: Dependence, *, past: bool = False) -> None:
         self.path, self.depth, self.past = path, 0, past
         self.overtaken = False
-        self._arrivals, self._waits = Arrivals(dependence), frozenset[tuple[str, str]]()
+        self._arrivals = Arrivals(dependence)
+        self._waits: Waits = frozenset()
 
     def choose(self, ready: Sequence[str], waits: Waits) -> str | None:
         """The next of the path."""
@@ -169,7 +170,7 @@ class Audit:
             again = self.stage.run(guide)
             if guide.overtaken:
                 self.overtaken += 1
-                self.fresh.append(again)
+                self.fresh.append(replace(again, chosen=True))
                 return
 
     def _repeat(self, run: Run) -> None:

@@ -242,7 +242,7 @@ class Worker:
             tally.races += audit.races - before[2]
             tally.overtaken += audit.overtaken - before[3]
             tally.race = shorter(tally.race, audit.race)
-            fresh = [replace(self._judged(other), chosen=True) for other in audit.fresh]
+            fresh = [self._judged(other) for other in audit.fresh]
             for other in fresh:
                 tally.add(other)
             audit.fresh.clear()
