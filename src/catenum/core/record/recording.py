@@ -237,7 +237,8 @@ class TableKeys:
 
     ``triggers``: code of its own runs when the table is written. ``opaque``: reading or writing it does more than its
     definition as a plain table says (a view, a partition, a policy, a function of a user's own in a default or check);
-    ``guarded``: constraints other than keys on plain columns keep rows apart. ``kinds``: how values of a key's columns
+    ``guarded``: constraints other than keys on plain columns keep rows apart; ``checked``: a check, a domain or a
+    computed column may refuse a row before it is locked. ``kinds``: how values of a key's columns
     are compared, for columns where Catenum knows it: ``integer``, ``text N`` (bytes), ``folded N`` (by a collation),
     N the length kept; ``asked`` (the server tells which are the same).
     ``made``: columns whose values the server makes up
@@ -252,6 +253,7 @@ class TableKeys:
     triggers: bool = False
     opaque: bool = False
     guarded: bool = False
+    checked: bool = False
     kinds: dict[str, str] = field(default_factory=dict)
     made: tuple[str, ...] = ()
     unindexed: tuple[tuple[str, tuple[str, ...]], ...] = ()

@@ -96,6 +96,7 @@ class InnodbRules(Rules):
     lexis = LEXIS
     usual_level = "repeatable read"
     grants_at_release = True  # lock_rec_dequeue_from_page in lock0lock.cc
+    locks_before_checks = True  # row_search_mvcc locks; row_upd computes and checks afterwards
     #: An implicit lock: others see it as this until the transaction commits.
     inserted_mode = Mode("record", "X", "record")
     schema_modes = frozenset([MDL_EXCLUSIVE])
@@ -216,6 +217,10 @@ class InnodbRules(Rules):
         if level == "serializable" or within_write:
             return TouchMode.SHARE
         return TouchMode.DIRTY if level == "read uncommitted" else TouchMode.READ
+
+    def scans_as_written(self, keys: TableKeys) -> bool:
+        """Only where rows are not clustered by a primary key ("Clustered and Secondary Indexes")."""
+        return not keys.primary
 
     def locks_gaps(self, levels: Collection[str]) -> bool:
         """From repeatable read on."""

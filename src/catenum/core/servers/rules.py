@@ -110,6 +110,15 @@ class Rules(ABC):
     #: Whether a statement locks no row but those that it finds, by whatever index it comes.
     locks_matches_only: bool = False
 
+    #: Whether a row is locked before what a statement sets is computed and checked.
+    locks_before_checks: bool = False
+    #: Whether ``t.name`` may call a function of that name.
+    calls_as_columns: bool = False
+
+    def scans_as_written(self, keys: TableKeys) -> bool:
+        """Whether a scan meets a table's rows in the order in which they were written."""
+        return True
+
     #: Whether who releases a lock gives it to the first that waits for it, rather than waking it to try again.
     grants_at_release: bool = False
 

@@ -16,6 +16,11 @@ KeyValue = tuple[str, bool, str]
 RowKey = tuple[tuple[str, ...], tuple[KeyValue, ...]]
 
 
+#: In the place of a table's name, as no table here is called: sequences; named locks; and, before a table's name, the
+#: order in which its rows were written.
+SEQUENCES, NAMED_LOCKS, ROW_ORDER = "every sequence", "every named lock", "order of the rows of "
+
+
 class TouchMode(IntEnum):
     """How a statement touches what it touches, from the mildest."""
 
@@ -35,6 +40,11 @@ class Touch:
     table: str | None
     mode: TouchMode
     keys: frozenset[RowKey] | None = None
+
+    @property
+    def at_once(self) -> bool:
+        """Whether it is of what no transaction holds back or undoes: numbers, the order of rows."""
+        return self.table is not None and self.table.startswith((SEQUENCES, ROW_ORDER))
 
 
 ANYTHING = Touch(None, TouchMode.SCHEMA)

@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from itertools import combinations, permutations
 from typing import Literal
 
-from catenum.core.servers.touch import Touch, TouchMode
-from catenum.core.space.dependence import NAMED_LOCKS, SEQUENCES, Dependence
+from catenum.core.servers.touch import NAMED_LOCKS, Touch, TouchMode
+from catenum.core.space.dependence import Dependence
 from catenum.core.space.meeting import meets
 from catenum.core.space.oracle import Observation
 
@@ -31,8 +31,6 @@ Name = Literal[
 Relation = Literal["saw", "did not see", "overwrote"]
 #: Runs some transactions one after another; None where one of them did not commit.
 RunSerially = Callable[[Sequence[str]], Observation | None]
-#: What transactions do not undo, and so is never seen too early.
-_NOT_ROWS = (SEQUENCES, NAMED_LOCKS)
 _MOST = 4  # transactions whose serial orders are all looked at for the name's sake
 
 
@@ -131,6 +129,7 @@ class _Relations:
             for y in self.dependence.touches[b]:
                 if (
                     x.mode >= TouchMode.WRITE <= y.mode
+                    and not x.at_once
                     and meets(x, y)
                     and (TouchMode.WRITE in (x.mode, y.mode) or (self._changes_found(a) and self._changes_found(b)))
                     and (None not in (x.keys, y.keys) or self._change_the_same(a[0], b[0], x.table or y.table))
@@ -201,7 +200,7 @@ class _Relations:
         return any(
             self._place(name, n) < self._place(who, number)
             and any(
-                x.mode >= TouchMode.WRITE and meets(x, y) and x.table not in _NOT_ROWS
+                x.mode >= TouchMode.WRITE and meets(x, y) and x.table != NAMED_LOCKS and not x.at_once
                 for x in self.dependence.touches[name, n]
                 for y in self.dependence.touches[who, number]
             )

@@ -20,8 +20,8 @@ from typing import Any
 
 from catenum.core.record.recording import TableKeys
 from catenum.core.record.values import Binding
-from catenum.core.servers.touch import Touch, TouchMode
-from catenum.core.space.dependence import NAMED_LOCKS, SEQUENCES, Dependence, Step
+from catenum.core.servers.touch import NAMED_LOCKS, Touch, TouchMode
+from catenum.core.space.dependence import Dependence, Step
 from catenum.core.space.meeting import meets
 from catenum.core.sql.statements import Access
 
@@ -152,7 +152,8 @@ class Arrivals:
         ours, theirs = self._touched(a), self._touched(b)
         return any(
             change.mode >= least
-            and change.table not in (NAMED_LOCKS, SEQUENCES)
+            and change.table != NAMED_LOCKS
+            and not change.at_once
             and any(meets(change, x) for x in ours)
             and any(meets(change, x) for x in theirs)
             for change in self._dependence.all_touches(free)
@@ -189,7 +190,8 @@ class Arrivals:
 
     def _only_lock(self, arrival: Arrival) -> Touch | None:
         """What a statement locks, where that is one thing."""
-        locked = [touch for touch in self._touched(arrival) if touch.mode >= TouchMode.SHARE]
+        touched = self._touched(arrival)
+        locked = [touch for touch in touched if touch.mode >= TouchMode.SHARE and not touch.at_once]
         return locked[0] if len(locked) == 1 and arrival.step[1] is not None else None
 
 
@@ -204,7 +206,7 @@ def _passed(first: str, second: str, moved: Any, before: Waits) -> bool:
 
 def _shows_at_once(touch: Touch) -> bool:
     """Whether such a touch sees, or shows, what no lock keeps back until the end of a transaction."""
-    return touch.mode is TouchMode.DIRTY or touch.table in (None, SEQUENCES)
+    return touch.mode is TouchMode.DIRTY or touch.table is None or touch.at_once
 
 
 def holders_of(name: str, waits: Waits) -> set[str]:

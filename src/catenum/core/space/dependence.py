@@ -20,15 +20,24 @@ What counts beyond the rows themselves:
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from itertools import combinations
 
 from catenum.core.record.recording import TableKeys
 from catenum.core.record.values import NOTHING, NULL, Binding, Values
-from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.model import Scenario, chosen
 from catenum.core.servers import Rules
-from catenum.core.servers.touch import ANYTHING, KeyValue, RowKey, Touch, TouchMode
+from catenum.core.servers.touch import (
+    ANYTHING,
+    NAMED_LOCKS,
+    ROW_ORDER,
+    SEQUENCES,
+    KeyValue,
+    RowKey,
+    Touch,
+    TouchMode,
+)
 from catenum.core.space.meeting import CLASS, end_meets, meets, shut_out
 from catenum.core.sql.statements import Access, Footprint
 
@@ -42,8 +51,8 @@ PASSED: Binding = (("passed over", NULL),)
 Column = tuple[str, str]
 Written = tuple[bool, str]
 _NO_WAIT = re.compile(r"\b(?:skip\s+locked|nowait|wait\s+\d)", re.IGNORECASE)
-#: No names that a table could have here: they are lower-case words of one part.
-SEQUENCES, NAMED_LOCKS = "every sequence", "every named lock"
+#: Calls that take a number from a sequence, or ask for one that was taken.
+_NUMBERS = frozenset(["nextval", "lastval", "currval", "setval", "next_value_for", "last_insert_id"])
 
 
 class Dependence:
@@ -82,6 +91,9 @@ class Dependence:
             for name, texts in self.statements.items()
             for number, sql in enumerate(texts)
         }
+        self._rules_read = [rules.footprint(chosen(sql)) for sql in scenario.holds.values()]
+        self._numbers_count = self._numbers_matter(scenario)
+        self._in_order = self._order_matters()
         self.touches: dict[Step, tuple[Touch, ...]] = {
             step: tuple(self._touches(found, self.levels[step[0]])) for step, found in self.footprints.items()
         }
@@ -97,7 +109,11 @@ class Dependence:
             (name, number)
             for name, transaction in scenario.transactions.items()
             for number, statement in enumerate(transaction.statements)
-            if statement.when or transaction.timeout is not None or name in limited or _NO_WAIT.search(statement.text)
+            if statement.when
+            or transaction.timeout is not None
+            or name in limited
+            or _NO_WAIT.search(statement.text)
+            or not self._waits_certainly((name, number))
         }
         self.snapshots = {name: self._snapshot_steps(name) for name in scenario.transactions}
         self._bound = self._bound_groups()
@@ -136,6 +152,25 @@ class Dependence:
         """From now on these depend on each other, whatever their statements say."""
         self.widened |= {frozenset(pair) for pair in pairs}
 
+    def special(self, a: Step, b: Step) -> bool:
+        """Whether two steps that are independent touch one table (or sequence) all the same, so that it takes a reason
+        to call them so: different keys, rows that were locked before, numbers that nobody tells apart, a snapshot.
+        """
+        gaps = self._gaps(a[0], b[0])
+        return any(
+            meets(replace(x, keys=None), replace(y, keys=None), gaps=gaps)
+            or (x.table == y.table and max(x.mode, y.mode) >= TouchMode.WRITE)
+            for x in self._touches_of(a)
+            for y in self._touches_of(b)
+        )
+
+    def _touches_of(self, step: Step) -> Sequence[Touch]:
+        return self.all_touches(step[0]) if step[1] is None else self.touches[step]
+
+    def let_pass(self, step: Step) -> None:
+        """From now on this statement may be over without waiting for a row that is locked."""
+        self.may_pass.add(step)
+
     def open(self, step: Step) -> None:
         """From now on this statement may touch anything."""
         self.touches[step] = (ANYTHING,)
@@ -150,7 +185,67 @@ class Dependence:
 
     def _calls_own(self, found: Footprint) -> bool:
         """Whether it may call a function that is not the server's own."""
-        return bool(found.functions & self.functions) or "*" in self.functions
+        called = found.functions | found.attributes if self.rules.calls_as_columns else found.functions
+        return bool(called & self.functions) or "*" in self.functions
+
+    def _waits_certainly(self, step: Step) -> bool:
+        """Whether a statement that comes to a locked row waits, whatever that row holds: it names rows by one key and
+        nothing else, sees the newest version, and has nothing that may fail first.
+        """
+        found = self.footprints[step]
+        if len(found.accesses) != 1 or found.limited:
+            return False
+        access = found.accesses[0]
+        keys = self.tables.get(access.table.lower())
+        if keys is None or not access.equals_only or self.rules.refuses_what_changed(self.levels[step[0]]):
+            return False
+        compared = {column for column, _ in (*access.literals, *access.choices)}
+        if compared not in [{column.lower() for column in key} for key in _gone_by(access, keys) if key]:
+            return False
+        return self.rules.locks_before_checks or (found.computes_plainly and not keys.checked)
+
+    def _numbers_matter(self, scenario: Scenario) -> bool:
+        """Whether anybody can tell who took which number: it is kept or returned, a rule may read it, a statement
+        reads, names or gives a value of such a column, a foreign key refers to it, or a unique key has it.
+        """
+        numbered = {table: {c.lower() for c in keys.made} for table, keys in self.tables.items() if keys.made}
+        if any(_NUMBERS & (set(f.by_nature) | f.functions) for f in self.footprints.values()):
+            return True
+        written = [a for f in self.footprints.values() for a in f.accesses if a.table.lower() in numbered]
+        if any(a.sets_default for a in written):
+            return True
+        taking = {a.table.lower() for a in written if a.verb == "insert"}
+        others = {a.table.lower() for a in written if a.verb != "insert"}
+        named = {a.table.lower() for a in written if {c for c, _ in a.literals} & numbered[a.table.lower()]}
+        in_keys = {table for table in taking if numbered[table] & {c.lower() for c in self.tables[table].columns}}
+        in_rules = {a.table.lower() for f in self._rules_read for a in f.accesses}
+        strange = any(not f.understood or in_rules - self.tables.keys() for f in self._rules_read)
+        kept = any(s.kept for t in scenario.transactions.values() for s in t.statements)
+        seen = taking & (others | named | in_keys | in_rules | self.children.keys())
+        return bool(taking) and (bool(seen) or strange or kept)
+
+    def _order_matters(self) -> frozenset[str]:
+        """The tables of which a statement locks several rows in the order in which it finds them, takes some of them
+        by a limit, or makes one value of many.
+        """
+        found: set[str] = set()
+        for step, footprint in self.footprints.items():
+            for access in footprint.accesses:
+                table = access.table.lower()
+                keys = self.tables.get(table)
+                if keys is None or not self.rules.scans_as_written(keys):
+                    continue
+                given = {column for column, _ in access.literals}
+                one = any(key and {c.lower() for c in key} <= given for key in (keys.primary, *keys.unique))
+                ordered = {c.lower() for c in keys.primary} <= set(footprint.order_by) and bool(keys.primary)
+                locks = access.verb in ("update", "delete", "lock")
+                if not one and (
+                    (locks and not (ordered and access.verb == "lock"))
+                    or (footprint.limited and not ordered)
+                    or footprint.gathers
+                ):
+                    found.add(table)
+        return frozenset(found)
 
     def touched(self, step: Step, bound: Binding = NOTHING) -> tuple[Touch, ...]:
         """What a statement touches; which rows exactly, where its values are known."""
@@ -231,7 +326,11 @@ class Dependence:
     def written(self) -> frozenset[str]:
         """The tables that some statement can write, where all is known (``plain``)."""
         every = (touch for touches in self.touches.values() for touch in touches)
-        return frozenset(touch.table for touch in every if touch.table and touch.mode >= TouchMode.WRITE)
+        return frozenset(
+            touch.table
+            for touch in every
+            if touch.table and touch.mode >= TouchMode.WRITE and not touch.at_once
+        )
 
     def updated(self) -> dict[str, frozenset[str]]:
         """Those of ``written`` whose rows stay, with their keys: nothing but UPDATE writes them, and no foreign key.
@@ -274,7 +373,7 @@ class Dependence:
         if not found.understood or found.calls_unknown or self._calls_own(found):
             yield ANYTHING
             return
-        if {"nextval", "lastval", "currval", "next_value_for"} & (set(found.by_nature) | found.functions):
+        if _NUMBERS & (set(found.by_nature) | found.functions):
             yield Touch(SEQUENCES, TouchMode.WRITE)
         if found.named_locks:
             yield Touch(NAMED_LOCKS, TouchMode.WRITE)
@@ -294,8 +393,10 @@ class Dependence:
             for some in self._rows(access, keys):
                 yield Touch(access.table.lower(), mode, some)
             yield from self._related(access, keys)
-            if access.verb == "insert" and keys.made:
-                yield Touch(SEQUENCES, TouchMode.SHARE)
+            if keys.made and (access.verb == "insert" or access.sets_default):
+                yield Touch(SEQUENCES, TouchMode.WRITE if self._numbers_count else TouchMode.SHARE)
+            if access.verb in ("insert", "update") and access.table.lower() in self._in_order:
+                yield Touch(f"{ROW_ORDER}{access.table.lower()}", TouchMode.WRITE)
 
     def _mode(self, access: Access, level: str, *, within_write: bool) -> TouchMode:
         if access.verb == "schema":
@@ -385,7 +486,15 @@ class Dependence:
         if name in self.decides and self.rules.snapshot_statements(self.levels[name], [()] * count):
             return range(count)  # which statement comes first is decided in the run
         touched = [[touch.mode for touch in self.touches[name, number]] for number in range(count)]
-        return self.rules.snapshot_statements(self.levels[name], touched)
+        found = self.rules.snapshot_statements(self.levels[name], touched)
+        takes_none = 0  # LOCK TABLE, SET and savepoints before it come without one
+        while found and takes_none < count and self._without_snapshot(self.footprints[name, takes_none]):
+            takes_none += 1
+        return range(min(count, found.stop + takes_none)) if found else found
+
+    @staticmethod
+    def _without_snapshot(found: Footprint) -> bool:
+        return bool(not found.parsed or found.sets or any(a.lock_mode for a in found.accesses))
 
     def _bound_groups(self) -> dict[str, str]:
         """Where any order can decide who is refused: each transaction's group of connected ones, by a member's name."""

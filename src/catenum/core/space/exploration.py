@@ -17,7 +17,8 @@ class Reach:
     """How far an exploration got. ``classes`` None: too many to count. ``left``: shares that were not worked off.
 
     ``every``: nothing was left out as equivalent, so each order counts as a class. ``raced``: all classes that were met
-    were run, but the server decided something by itself, so there may be more.
+    were run, but the server decided something by itself, so there may be more. ``all_orders``: so many orders can be
+    made, and all were run as well, with the same outcomes.
     """
 
     orders: int
@@ -27,6 +28,7 @@ class Reach:
     left: int = 0
     every: bool = False
     raced: bool = False
+    all_orders: int | None = None
 
     @property
     def whole(self) -> bool:
@@ -75,7 +77,7 @@ def how_far(exploration: Exploration) -> str:
     """One sentence on how much was run, and what that allows to be said."""
     reach, tally = exploration.reach, exploration.tally
     done = counted(tally.schedules, "schedule")
-    checked = f"; {counted(tally.swaps, 'exchange')} of independent moves checked" if tally.swaps else ""
+    checked = checks_of(exploration)
     if reach.complete and reach.every:
         return f"{done} run: all that are possible (of {_orders(reach.orders)}; none was left out as equivalent)"
     if reach.every:
@@ -93,6 +95,22 @@ def how_far(exploration: Exploration) -> str:
         out = f" ({tally.ruled_out:,} more came to one of these, because of waiting)" if tally.ruled_out else ""
         return f"{tally.schedules:,} {of} {whole} run, drawn by chance{out}; the rest was not run"
     return f"stopped after {done} of at most {whole}; the rest was not run"
+
+
+def checks_of(exploration: Exploration) -> str:
+    """What was run to see that no schedule was left out wrongly; begins with a semicolon where there is anything."""
+    reach, tally = exploration.reach, exploration.tally
+    if reach.every:
+        return ""
+    text = ""
+    if reach.all_orders is not None:
+        text = f"; all {counted(reach.all_orders, 'order')} that can be made were run as well, with the same outcomes"
+    if tally.swaps:
+        text += f"; {counted(tally.swaps, 'swap')} of independent moves checked"
+    if tally.special and reach.all_orders is None:
+        done = sum(tally.special.values())
+        text += f" ({done:,} of {len(tally.special):,} pairs that are independent for a special reason)"
+    return text
 
 
 def _orders(number: int) -> str:

@@ -87,6 +87,7 @@ class Counts:
     longest_schedule: tuple[str, ...] | None
     schedules_listed_every: int
     swaps: int = 0
+    special: dict[str, bool] = field(default_factory=dict)
     repeated: int = 0
     races: int = 0
     race: tuple[str, ...] | None = None
@@ -160,6 +161,7 @@ def _counts(tally: Tally) -> Counts:
         longest_schedule=tally.longest,
         schedules_listed_every=tally.every,
         swaps=tally.swaps,
+        special=tally.special,
         repeated=tally.repeated,
         races=tally.races,
         race=tally.race,
@@ -201,6 +203,7 @@ def exploration_of(file: ExplorationFile) -> Exploration:
         tries=counts.tries,
         attempts=counts.attempts,
         swaps=counts.swaps,
+        special=counts.special,
         repeated=counts.repeated,
         races=counts.races,
         race=counts.race,

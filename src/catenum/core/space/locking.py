@@ -24,6 +24,7 @@ class Locked:
     def __init__(self, dependence: Dependence) -> None:
         self._dependence = dependence
         self._rows: dict[str, set[Row]] = {}
+        self._inserted: dict[str, set[str]] = {}  # tables of which others may not see all rows that it has locked
         self._bound: dict[str, Binding] = {}
 
     def sent(self, name: str, bound: Binding) -> None:
@@ -33,6 +34,7 @@ class Locked:
     def undone(self, name: str) -> None:
         """A transaction is rolled back or over: it has no locks."""
         self._rows.pop(name, None)
+        self._inserted.pop(name, None)
 
     def done(self, step: Step, rows: int | None) -> None:
         """A statement was answered and reported so many rows."""
@@ -42,6 +44,8 @@ class Locked:
             return
         bound = self._bound.get(name, NOTHING)
         found = self._dependence.read(step, bound)
+        added = {access.table.lower() for access in found.accesses if access.verb == "insert"}
+        self._inserted.setdefault(name, set()).update(added)
         if not found.understood:
             self.undone(name)  # it may have gone back to a savepoint
         elif found.counts_found and len(found.accesses) == 1:
@@ -74,7 +78,11 @@ class Locked:
             for touch in self._dependence.touched(step)
             if touch.keys is not None and touch.mode in (TouchMode.LOCK, TouchMode.WRITE)
         }
-        return next((other for other, rows in self._rows.items() if other != name and rows & wanted), None)
+        for other, rows in self._rows.items():
+            seen = {row for row in rows & wanted if row[0] not in self._inserted.get(other, ())}
+            if other != name and seen:
+                return other
+        return None
 
     def _named(self, step: Step, bound: Binding, modes: Iterable[TouchMode]) -> Iterable[Row]:
         """The rows of its table that a statement names by a key."""

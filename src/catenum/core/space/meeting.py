@@ -30,6 +30,8 @@ def meets(a: Touch, b: Touch, *, gaps: bool = False) -> bool:
 
 def end_meets(ended: Touch, b: Touch, *, gaps: bool = False) -> bool:
     """Whether the end of a transaction that touched ``ended`` counts for a statement that touches ``b``."""
+    if ended.at_once or b.at_once:
+        return False
     if b.mode is TouchMode.READ and ended.mode >= TouchMode.WRITE:
         same = ended.table is None or b.table is None or ended.table == b.table
         return same and (ended.mode is TouchMode.SCHEMA or _rows_meet(ended.keys, b.keys))

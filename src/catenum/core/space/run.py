@@ -62,6 +62,7 @@ class Run:
     anomaly: Anomaly | None = None
     went_on: tuple[str, ...] = ()
     chosen: bool = False
+    rejected: frozenset[tuple[str, int | None]] = frozenset()  # steps that the server rejected
 
     @property
     def switches(self) -> int:

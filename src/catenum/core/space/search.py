@@ -16,7 +16,7 @@ and split; what is run does not depend on how it was split.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -203,6 +203,7 @@ class Walk:
         self.more = more
         self.depth = 0
         self.strayed = False
+        self.did_not_wait: Step | None = None  # a statement that was taken for certain to wait, and did not
         self.progress = self._start()
 
     def _start(self) -> Progress:
@@ -253,6 +254,13 @@ class Walk:
         node = self.nodes[self.depth]
         step: Step = (moved.transaction, None if moved.statement is None else moved.statement - 1)
         steps = {step}
+        place, holder = node.barred.get(moved.transaction, (-1, ""))
+        if (
+            (step[1] == place and holder in node.ready and holder not in moved.undone)
+            and not (moved.holders or moved.passed)
+            and (moved.transaction, moved.statement) in moved.completed
+        ):
+            self.did_not_wait = step
         following, again = dict(self.progress.next), dict(self.progress.again)
         covered = not moved.passed and not moved.holders and self.locked.covers(step, moved.bound)
         held = frozenset((step,) if covered else ())
@@ -279,6 +287,14 @@ class Walk:
         after = {name: holders_of(name, moved.waits) for name, _ in moved.waits}
         on = [name for name, holders in before.items() if name in after and not holders & after[name]]
         return {self.space.step(name, self.progress.next[name]) for name in on if name in self.progress.next}
+
+    def bars(self) -> Iterator[tuple[Step, str, tuple[str, ...]]]:
+        """Of the schedule at hand: statements taken for certain to wait, for whom, and the moves that lead there."""
+        for depth, node in enumerate(self.nodes):
+            for name, (place, holder) in node.barred.items():
+                if holder in node.ready:
+                    again = place - node.progress.next[name] + 1
+                    yield (name, place), holder, (*self.path[:depth], *[name] * again)
 
     def covers(self, contest: Contest) -> bool:
         """Whether the outcome in which the second goes on first is that of another schedule of the space.

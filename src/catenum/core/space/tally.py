@@ -121,6 +121,7 @@ class Tally:
     strayed: int = 0
     given_up: int = 0
     swaps: int = 0  # independent neighbours exchanged, with the same result
+    special: dict[str, bool] = field(default_factory=dict)  # pairs independent for a special reason: checked?
     repeated: int = 0  # schedules run again, since the server may decide something by itself
     races: int = 0  # of those, how many ended in two ways
     race: Path | None = None
@@ -167,6 +168,8 @@ class Tally:
         """Take in what was added up elsewhere."""
         for name in _SUMS:
             setattr(self, name, getattr(self, name) + getattr(other, name))
+        for swapped, done in other.special.items():
+            self.special[swapped] = self.special.get(swapped, False) or done
         self.race = shorter(self.race, other.race)
         self.note_contest(other.contest, other.contestants, other.contests)
         if other.locks is not None:

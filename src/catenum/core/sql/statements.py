@@ -21,6 +21,7 @@ from sqlglot.errors import SqlglotError
 from catenum.core.record.values import Value
 from catenum.core.sql.named_locks import FUNCTIONS, NamedLock, named_locks
 from catenum.core.sql.understood import (
+    computes_plainly,
     counts_found_rows,
     goes_by_primary_key,
     is_understood,
@@ -61,6 +62,8 @@ class Access:
     lock_mode: str | None = None  # of LOCK TABLE, as it is written
     makes_index: bool = False
     concurrently: bool = False
+    equals_only: bool = False  # WHERE is nothing but ``literals`` and ``choices``, and no LIMIT cuts
+    sets_default: bool = False  # an UPDATE (or a row that an INSERT finds) gets a column's default
 
     @property
     def writes(self) -> bool:
@@ -78,6 +81,7 @@ class Footprint:
     parsed: bool = True
     understood: bool = False
     functions: frozenset[str] = frozenset()
+    attributes: frozenset[str] = frozenset()  # columns with their table before them: on PostgreSQL perhaps calls
     count: int = 1
     control: str | None = None  # begin, commit, rollback: what a transaction's own statement must not be
     calls_unknown: bool = False  # calls a function whose doings its name does not tell
@@ -88,6 +92,9 @@ class Footprint:
     sets_level: bool = False  # a setting, not only a variable of the user's own
     named_locks: tuple[NamedLock, ...] = ()
     counts_found: bool = False  # the rows that it reports are rows of its one table that it found
+    computes_plainly: bool = False  # nothing in it can fail before the rows are locked, as far as its text shows
+    gathers: bool = False  # makes one value of many rows, in the order in which they come
+    limited: bool = False  # returns or changes some of the rows that match
 
     @property
     def may_set_anything(self) -> bool:
@@ -165,6 +172,7 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
         count=count,
         understood=is_understood(tree),
         functions=frozenset(name.lower() for call in tree.find_all(exp.Func) for name in _function_names(call)),
+        attributes=frozenset(one.name.lower() for one in tree.find_all(exp.Column) if one.table),
         sets_level=isinstance(tree, exp.Set) and not sets_own_variables(tree),
         calls_unknown=any(
             isinstance(f, exp.Anonymous) and _function_name(f) not in _HARMLESS for f in tree.find_all(exp.Func)
@@ -175,9 +183,15 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
         order_by=_order_by(tree),
         sets=_setting(tree, sql),
         counts_found=counts_found_rows(tree),
+        computes_plainly=computes_plainly(tree),
+        gathers=any(tree.find_all(*_GATHERING)) or bool(_GATHERING_NAMES & set(called)),
+        limited=any(tree.find_all(exp.Limit, exp.Fetch, exp.Offset)),
     )
 
 
+#: Aggregates whose value depends on the order in which rows come.
+_GATHERING = (exp.ArrayAgg, exp.GroupConcat, exp.JSONArrayAgg, exp.JSONObjectAgg, exp.First, exp.Last)
+_GATHERING_NAMES = frozenset(["string_agg", "json_agg", "jsonb_agg", "xmlagg", "row_number"])
 #: Functions that give another value at each call or in each transaction.
 _BY_NATURE = frozenset(
     [
@@ -275,6 +289,8 @@ def _accesses(tree: exp.Expr) -> Iterator[Access]:
             equals=_constants(pairs := list(_inserted(tree) if verb == "insert" else _compared(tree))),
             literals=_literals(pairs) if plain else (),
             choices=tuple(_choices(tree)) if plain and verb != "insert" else (),
+            equals_only=plain and verb in ("update", "delete") and _equals_only(tree),
+            sets_default=_sets_default(tree),
             by_primary=by_primary,
             changes_found=tuple(_on_conflict(tree)),
             makes_index=isinstance(tree, exp.Create) and str(tree.args.get("kind") or "").lower() == "index",
@@ -294,6 +310,7 @@ def _accesses(tree: exp.Expr) -> Iterator[Access]:
             equals=_constants(pairs),
             literals=_literals(pairs) if plain and select is not None else (),
             choices=tuple(_choices(select)) if plain and select is not None else (),
+            equals_only=plain and select is not None and _equals_only(select),
             by_primary=by_primary,
         )
 
@@ -381,6 +398,24 @@ def _terms(tree: exp.Expr) -> Iterable[exp.Expr]:
     if where is None:
         return ()
     return where.this.flatten() if isinstance(where.this, exp.And) else (where.this,)
+
+
+def _equals_only(tree: exp.Expr) -> bool:
+    """Whether WHERE is nothing but columns compared with plain literals, and all that matches is taken."""
+    if any(tree.args.get(part) for part in ("limit", "offset", "having", "qualify", "distinct", "group")):
+        return False
+    terms = list(_terms(tree))
+    compared = sum(1 for _ in _literals(_compared(tree)))
+    return bool(terms) and compared + sum(1 for _ in _choices(tree)) == len(terms)
+
+
+def _sets_default(tree: exp.Expr) -> bool:
+    """Whether an UPDATE, or an INSERT for a row that it finds, sets a column to its default."""
+    conflict = tree.args.get("conflict")
+    terms = [*(tree.expressions if isinstance(tree, exp.Update) else ())]
+    terms += conflict.expressions if isinstance(conflict, exp.OnConflict) else ()
+    values = (term.expression for term in terms if isinstance(term, exp.EQ))
+    return any(part.name.lower() == "default" for value in values for part in value.find_all(exp.Column, exp.Var))
 
 
 def _choices(tree: exp.Expr) -> Iterator[tuple[str, tuple[Written, ...]]]:

@@ -142,3 +142,22 @@ def counts_found_rows(tree: exp.Expr) -> bool:
     if any(tree.args.get(part) for part in ("group", "having", "distinct", "limit", "offset", "qualify")):
         return False
     return not any(one.find(exp.AggFunc, exp.Window) for one in tree.expressions)
+
+
+#: What stands in an expression that no value makes fail, apart from numbers that grow too large.
+_HARMLESS_PARTS = (exp.Column, exp.Identifier, exp.Literal, exp.Star, exp.Add, exp.Sub, exp.Neg, exp.Paren, exp.Alias)
+
+
+def computes_plainly(tree: exp.Expr) -> bool:
+    """Whether what ``tree`` returns or sets is made of columns and literals alone: servers may compute it before they
+    lock the row (PostgreSQL, ``ExecUpdate`` in nodeModifyTable.c: projection and checks, then ``table_tuple_update``),
+    and one that fails then does not wait.
+    """
+    if isinstance(tree, exp.Delete):
+        return tree.args.get("returning") is None
+    if not isinstance(tree, exp.Select | exp.Update) or tree.args.get("returning") is not None:
+        return False
+    terms = tree.expressions
+    if isinstance(tree, exp.Update):
+        terms = [term.expression if isinstance(term, exp.EQ) else term for term in terms]
+    return all(isinstance(node, _HARMLESS_PARTS) for term in terms for node in term.walk())

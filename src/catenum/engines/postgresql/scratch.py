@@ -27,8 +27,9 @@ select c.relname, i.indisprimary, i.indisunique, ic.relname, array_agg(a.attname
        or c.relkind = 'p',
        (select array_agg(m.attname::text order by m.attnum) from pg_attribute m
         left join pg_attrdef d on d.adrelid = m.attrelid and d.adnum = m.attnum
+        left join pg_type y on y.oid = m.atttypid
         where m.attrelid = c.oid and m.attnum > 0 and not m.attisdropped and (m.attidentity <> ''
-          or regexp_replace(pg_get_expr(d.adbin, d.adrelid), '''[^'']*''', '', 'g')
+          or regexp_replace(coalesce(pg_get_expr(d.adbin, d.adrelid), y.typdefault), '''[^'']*''', '', 'g')
             ~* '\m(nextval|now\(|current_|localtime'
             '|clock_timestamp|statement_timestamp|transaction_timestamp|timeofday|random|gen_random|uuid|txid_current)'))
 from pg_class c
@@ -86,6 +87,13 @@ select distinct c.relname from pg_index i join pg_class c on c.oid = i.indrelid
 where c.relnamespace = %s::regnamespace and (i.indisexclusion or i.indisunique and (
   i.indpred is not null or i.indexprs is not null or exists (select from pg_attribute a
     where a.attrelid = c.oid and a.attnum = any (i.indkey::int2[]) and a.attgenerated <> '')))
+"""
+#: Tables whose rows may be refused before they are locked: a check, a domain, a column that is computed.
+_CHECKED = """
+select c.relname from pg_class c where c.relnamespace = %s::regnamespace and c.relkind in ('r', 'p') and (
+  exists (select from pg_constraint k where k.conrelid = c.oid and k.contype = 'c')
+  or exists (select from pg_attribute a left join pg_type t on t.oid = a.atttypid
+    where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped and (a.attgenerated <> '' or t.typtype = 'd')))
 """
 #: Columns of unique keys by the way in which their values are compared.
 _KINDS = """
@@ -279,6 +287,8 @@ class Scratch:
             found[table] = replace(found[table], opaque=True)
         for (table,) in self.connection.execute(_GUARDED, [self.schema]).fetchall():
             found[table] = replace(found[table], guarded=True)
+        for (table,) in self.connection.execute(_CHECKED, [self.schema]).fetchall():
+            found[table] = replace(found[table], checked=True)
         for table, column in self.connection.execute(_ASKED, [self.schema]).fetchall():
             if table in found:
                 found[table] = replace(found[table], kinds={**found[table].kinds, column: "asked"})

@@ -34,20 +34,26 @@ Pair = tuple[Step, Step]
 
 
 class Widened(Exception):
-    """Two moves that were taken for independent are not; everything is to be walked again with that known."""
+    """What was assumed is not so; everything is to be walked again with that known: ``pairs`` of moves that are not
+    independent, statements (``passing``) that do not wait.
+    """
 
-    def __init__(self, pairs: Sequence[Pair], why: str) -> None:
+    def __init__(self, pairs: Sequence[Pair], why: str, passing: Sequence[Step] = ()) -> None:
         super().__init__(why)
-        self.pairs, self.why = tuple(pairs), why
+        self.pairs, self.why, self.passing = tuple(pairs), why, tuple(passing)
 
 
 @dataclass(frozen=True, slots=True)
 class Exchange:
-    """A schedule, and the place in it of the first of two neighbours that may change places."""
+    """A schedule, and the place in it of the first of two neighbours that may change places.
+
+    ``special``: it took more than their tables to call the two independent.
+    """
 
     path: tuple[str, ...]
     place: int
     pair: Pair
+    special: bool = False
 
     @property
     def exchanged(self) -> tuple[str, ...]:
@@ -92,7 +98,8 @@ def exchanges(walk: Walk, path: tuple[str, ...]) -> Iterator[Exchange]:
             continue
         if walk.space.independent(one, other, node.waits):
             steps = (_step(walk.space, node, one.mover), _step(walk.space, node, other.mover))
-            yield Exchange(path, place, steps)
+            special = any(walk.space.dependence.special(x, y) for x in one.steps for y in other.steps)
+            yield Exchange(path, place, steps, special)
 
 
 def _step(space: Space, node: Any, name: str) -> Step:
@@ -102,14 +109,18 @@ def _step(space: Space, node: Any, name: str) -> Step:
 class Audit:
     """Which exchanges to make, and what comes of them."""
 
-    def __init__(self, stage: Stage, space: Space, seed: int, one_in: int = ONE_IN) -> None:
-        """``one_in``: of so many runs one may be spent on exchanges, one on schedules that the server may decide."""
-        self.stage, self.space, self.seed, self.one_in = stage, space, seed, one_in
+    def __init__(self, stage: Stage, space: Space, one_in: int = ONE_IN, *, thorough: bool = True) -> None:
+        """``one_in``: of so many runs one may be spent on exchanges, one on schedules that the server may decide.
+        ``thorough``: each pair that is independent for a special reason is exchanged, however many there are.
+        """
+        self.stage, self.space, self.one_in, self.thorough = stage, space, one_in, thorough
         self.runs = self.tried = self.swaps = self.repeated = self.races = self.overtaken = self.sought = 0
         self.race: tuple[str, ...] | None = None
         self.fresh: list[Run] = []  # other outcomes of schedules that were run already
         self._waiting: dict[Pair, tuple[Exchange, Run]] = {}
         self._made: dict[Pair, int] = {}
+        self.special: dict[Pair, bool] = {}  # pairs independent for a special reason: whether they were exchanged
+        self._bars: dict[tuple[Step, str], tuple[str, ...]] = {}  # certain waits, and moves that lead to each
 
     def saw(self, run: Run, possible: Sequence[Exchange], *, contested: bool = False) -> None:
         """A schedule was run. Raises Widened where it contradicts what was assumed.
@@ -120,8 +131,10 @@ class Audit:
         contradiction(self.space.dependence, run)
         for exchange in possible:
             known = self._waiting.get(exchange.pair)
-            if known is None or self._lot(exchange) < self._lot(known[0]):
+            if known is None or _lot(exchange) < _lot(known[0]):
                 self._waiting[exchange.pair] = (exchange, run)
+            if exchange.special:
+                self.special.setdefault(exchange.pair, False)
         if self.tried < self.runs // self.one_in:
             self.exchange()
         if may_differ(run) and self.repeated < max(REPEATS, self.runs // self.one_in):
@@ -129,18 +142,48 @@ class Audit:
         if contested:
             self._seek(run)
 
+    def bar(self, step: Step, holder: str, path: tuple[str, ...]) -> None:
+        """A statement is taken for certain to wait after these moves, the last of which sends it."""
+        known = self._bars.get((step, holder))
+        if known is None or (len(path), path) < (len(known), known):
+            self._bars[step, holder] = path
+
     def finish(self) -> None:
-        """The share is worked off: at least one exchange is made, where there is one to make."""
+        """The share is worked off: whatever rests on a special reason is tried, and at least one exchange is made.
+        Raises Widened.
+        """
+        if self.thorough:
+            for bar, path in sorted(self._bars.items()):
+                self._try_bar(*bar, path)
+            self._bars.clear()
+            while any(not done and pair in self._waiting for pair, done in self.special.items()):
+                self.exchange()
         if not self.tried:
             self.exchange()
 
+    def _try_bar(self, step: Step, holder: str, path: tuple[str, ...]) -> None:
+        guide = Exactly(path, self.space.dependence)
+        run = self.stage.run(guide)
+        name, number = step
+        waited = any((m.waiter, m.statement) == (name, (number or 0) + 1) for m in run.meetings)
+        if guide.depth == len(path) and not waited:
+            why = f"{step_name(step)} was certain to wait for {holder} after '{' '.join(path[:-1])}', but did not"
+            raise Widened([], why, [step])
+
     def exchange(self) -> None:
-        """Make the exchange of the pair of statements that was exchanged least. Raises Widened."""
+        """Make the exchange of the pair of statements that was exchanged least, those with a special reason first.
+        Raises Widened.
+        """
         if not self._waiting:
             return
-        pair = min(self._waiting, key=lambda p: (self._made.get(p, 0), self._lot(self._waiting[p][0])))
+        pair = min(
+            self._waiting,
+            key=lambda p: (self._made.get(p, 0), p not in self.special, _lot(self._waiting[p][0])),
+        )
         exchange, run = self._waiting.pop(pair)
         self._made[pair] = self._made.get(pair, 0) + 1
+        if pair in self.special:
+            self.special[pair] = True
         self.tried += 1
         if self._again(exchange.exchanged) == _essence(run):
             self.swaps += 1
@@ -150,10 +193,10 @@ class Audit:
         if self._again(exchange.exchanged) == _essence(run):  # it ended in two ways: no exchange can be judged by it
             self._raced(exchange.exchanged)
             return
-        (a, one), (b, other) = pair
+        a, b = pair
         raise Widened(
             [pair],
-            f"{_called(a, one)} and {_called(b, other)} were taken for independent, but "
+            f"{step_name(a)} and {step_name(b)} were taken for independent, but "
             f"'{' '.join(exchange.exchanged)}' ends otherwise than '{' '.join(exchange.path)}'",
         )
 
@@ -204,8 +247,10 @@ class Audit:
         run = self._exactly(path)
         return None if run.broken_off else _essence(run)
 
-    def _lot(self, exchange: Exchange) -> int:
-        return zlib.crc32(f"{self.seed} {exchange.place} {' '.join(exchange.path)}".encode())
+
+def _lot(exchange: Exchange) -> int:
+    """An order that has nothing to do with how the space is walked, and is the same each time."""
+    return zlib.crc32(f"{exchange.place} {' '.join(exchange.path)}".encode())
 
 
 def _essence(run: Run) -> object:
@@ -227,13 +272,17 @@ def contradiction(dependence: Dependence, run: Run) -> None:
     """Raises Widened where a statement waited for a transaction with which it was taken to have nothing to do, or where
     a transaction failed that was taken to have nothing to do with any other.
     """
+    passing = [step for step in sorted(run.rejected, key=repr) if step[1] is not None]
+    passing = [step for step in passing if step not in dependence.may_pass]
+    if passing:
+        raise Widened([], f"{step_name(passing[0])} can be rejected, so it need not wait", passing)
     for meeting in run.meetings:
         if meeting.holder not in dependence.statements:
             continue
         step: Step = (meeting.waiter, None if meeting.statement is None else meeting.statement - 1)
         theirs = _steps(dependence, meeting.holder)
         if not any(dependence.depend(step, other) for other in theirs):
-            why = f"{_called(*step)} waited for {meeting.holder}, with which it was taken to have nothing to do"
+            why = f"{step_name(step)} waited for {meeting.holder}, with which it was taken to have nothing to do"
             raise Widened([(step, other) for other in theirs], why)
     for name, kinds in run.failed_by.items():
         others = [step for other in dependence.statements if other != name for step in _steps(dependence, other)]
@@ -268,5 +317,7 @@ def _steps(dependence: Dependence, name: str) -> list[Step]:
     return [*((name, number) for number in range(len(dependence.statements[name]))), (name, None)]
 
 
-def _called(name: str, number: int | None) -> str:
+def step_name(step: Step) -> str:
+    """A step in words."""
+    name, number = step
     return f"the end of {name}" if number is None else f"{name} statement {number + 1}"

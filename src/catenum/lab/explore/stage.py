@@ -157,9 +157,15 @@ class Stage:
         self.sessions.clear()
         self.engine.calm()
 
-    def widen(self, pairs: Sequence[tuple[Step, Step]], steps: Sequence[Step]) -> None:
-        """Moves that depend on each other, and statements that touch anything, whatever their text says."""
+    def widen(
+        self, pairs: Sequence[tuple[Step, Step]], steps: Sequence[Step], passing: Sequence[Step] = ()
+    ) -> None:
+        """Moves that depend on each other, statements that touch anything, and statements that need not wait, whatever
+        their text says.
+        """
         self.dependence.widen(pairs)
+        for step in passing:
+            self.dependence.let_pass(step)
         for step in steps:
             self.dependence.open(step)
 

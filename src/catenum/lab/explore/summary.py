@@ -84,6 +84,11 @@ class Summary:
             ended_well=all(lane.status == meant[lane.ends] for lane in lanes.values()),
             broken_off=conductor.broken_off,
             went_on=went_on(events),
+            rejected=frozenset(
+                (event.transaction, None if event.statement is None else event.statement - 1)
+                for event in events
+                if event.error is not None and event.error.kind == "rejected"
+            ),
         )
 
     def _observation(

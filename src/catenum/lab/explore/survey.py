@@ -7,18 +7,21 @@ tell what it found, and go on later from where it stopped.
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from catenum.core.errors import InputError
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.space.claims import describe_outcome
 from catenum.core.space.exploration import Exploration
 from catenum.core.space.exploration_file import tally_adapter
 from catenum.core.space.run import Run
+from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.audit import Widened, untold
+from catenum.lab.explore.complete import EveryOrder, Outcomes, every_order
 from catenum.lab.explore.stage import Stage
 from catenum.lab.explore.walker import (
     ExploreOptions,
@@ -72,14 +75,21 @@ class Survey:
             try:
                 return self._run(resume, counted, progress)
             except Widened as widened:
-                self.notes = (*self.notes, f"{widened}; please report this. Everything was run again with that known")
-                self.options = replace(self.options, widened=(*self.options.widened, *widened.pairs))
+                if widened.pairs:
+                    why = f"{widened}; please report this. Everything was run again with that known"
+                    self.notes = (*self.notes, why)
+                self.options = replace(
+                    self.options,
+                    widened=(*self.options.widened, *widened.pairs),
+                    passing=(*self.options.passing, *widened.passing),
+                )
                 resume = counted = None
 
     def _run(
         self, resume: dict[str, Any] | None, counted: Callable[[Plan], None] | None, progress: Progress | None
     ) -> Exploration:
         self.stage = Stage(self.engine, self.scenario, self.options.stage, self.file, self.ddl)
+        every: EveryOrder | None = None
         with self.stage as stage:
             if self.before is not None:
                 before, self.before = self.before, None
@@ -91,7 +101,7 @@ class Survey:
                 self.options = replace(self.options, opened=(*self.options.opened, step))
                 what = f"{step[0]} statement {(step[1] or 0) + 1} locked {table}, which its text does not tell"
                 self.notes = (*self.notes, f"{what}; it is assumed to touch anything")
-            stage.widen(self.options.widened, self.options.opened)
+            stage.widen(self.options.widened, self.options.opened, self.options.passing)
             made = plan(stage.scenario, stage.dependence, self.options, self._salt())
             self.explorer = Explorer(plan=made, shares=list(made.shares))
             if resume is not None:
@@ -101,15 +111,78 @@ class Survey:
             if self.workers > 1 and any(found.named_locks for found in stage.footprints.values()):
                 self.workers, self.notes = 1, (*self.notes, ONE_WORKER)
             if self.workers == 1:
-                explore_here(stage, self.explorer, self.options, progress, self.heard)
+                outcomes = Outcomes()
+
+                def heard(run: Run) -> None:
+                    outcomes(run)
+                    self.heard(run)
+
+                explore_here(stage, self.explorer, self.options, progress, heard)
                 if turn_to_sample(self.explorer, self.options):
-                    explore_here(stage, self.explorer, self.options, progress, self.heard)
+                    explore_here(stage, self.explorer, self.options, progress, heard)
+                elif not resume:
+                    self._run_every_order(stage, outcomes)
+            else:
+                every = self._every_order(stage)
         if self.workers > 1:
             errand = Errand(self.connect, self.scenario, self.ddl, self.options, os.getpid())
             explore_together(errand, self.workers, self.explorer, self.options, progress)
             if turn_to_sample(self.explorer, self.options):
                 explore_together(errand, self.workers, self.explorer, self.options, progress)
+            elif every is not None and not self.explorer.shares and not self.explorer.plan.sampled:
+                self._compare(every, None)
         return self.result
+
+    def _every_order(self, stage: Stage) -> EveryOrder | None:
+        explorer, clock = self.explorer, Clock()
+        if explorer is None or self.options.every or not self.options.all_orders:
+            return None
+        most = self.options.for_ms
+        spent = explorer.ran_ms
+        found = every_order(
+            stage,
+            self.options,
+            explorer.plan.orders,
+            lambda: most is not None and spent + clock.now_ms() > most,
+        )
+        return found
+
+    def _run_every_order(self, stage: Stage, outcomes: Outcomes) -> None:
+        """After a walk that is through: what it left out must not have another outcome."""
+        explorer = self.explorer
+        if explorer is None or explorer.shares or explorer.plan.sampled:
+            return
+        every = self._every_order(stage)
+        if every is not None:
+            self._compare(every, outcomes)
+
+    def _compare(self, every: EveryOrder, outcomes: Outcomes | None) -> None:
+        explorer = self.explorer
+        if explorer is None:
+            return
+        tally = explorer.tally
+        steady = every.steady and not (tally.given_up or tally.strayed or tally.races or tally.contests)
+        missed = [run for key, run in every.tally.outcomes.items() if key not in tally.outcomes]
+        same = not missed and every.tally.cycles.keys() <= tally.cycles.keys()
+        if outcomes is not None and steady:
+            same = same and every.outcomes.fine <= outcomes.fine
+        if same:
+            explorer.all_orders = every.tally.schedules if steady else None
+        else:
+            self._take_every_order(every, [describe_outcome(one) or one.kind for one in missed])
+
+    def _take_every_order(self, every: EveryOrder, missed: Sequence[str]) -> None:
+        """All orders have an outcome that the reduced walk had not: theirs counts."""
+        explorer = self.explorer
+        if explorer is None:
+            return
+        explorer.tally, explorer.plan.every, explorer.plan.classes = every.tally, True, every.tally.schedules
+        told = f" ({'; '.join(missed[:3])})" if missed else ""
+        self.notes = (
+            *self.notes,
+            f"orders that were taken for equivalent have another outcome{told}, so every order counts here; "
+            "please report this",
+        )
 
     @property
     def result(self) -> Exploration:
@@ -140,6 +213,7 @@ class Survey:
             "sampled": explorer.plan.sampled,
             "widened": [[list(one), list(other)] for one, other in self.options.widened],
             "opened": [list(step) for step in self.options.opened],
+            "passing": [list(step) for step in self.options.passing],
             "tally": tally_adapter().dump_python(explorer.tally, mode="json"),
         }
 
@@ -147,9 +221,10 @@ class Survey:
         try:
             pairs = tuple(((a, m), (b, n)) for (a, m), (b, n) in state.get("widened", ()))
             steps = tuple((name, number) for name, number in state.get("opened", ()))
+            passing = tuple((name, number) for name, number in state.get("passing", ()))
         except (TypeError, ValueError) as error:
             raise InputError(f"nothing to resume: the saved state is damaged ({error})") from error
-        self.options = replace(self.options, widened=pairs, opened=steps)
+        self.options = replace(self.options, widened=pairs, opened=steps, passing=passing)
 
     def _go_on_from(self, state: dict[str, Any]) -> None:
         if self.explorer is None:

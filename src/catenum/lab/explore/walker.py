@@ -23,7 +23,15 @@ from catenum.core.space.tally import Tally, shorter
 from catenum.core.words import counted, one_line
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
-from catenum.lab.explore.audit import MOST_TRIES, ONE_IN, Audit, Exchange, exchanges
+from catenum.lab.explore.audit import (
+    MOST_TRIES,
+    ONE_IN,
+    Audit,
+    Exchange,
+    Widened,
+    exchanges,
+    step_name,
+)
 from catenum.lab.explore.hold import held
 from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import TIMEOUT_MS, Stage, StageOptions, hurried
@@ -34,6 +42,8 @@ Share = dict[str, Any]
 DRAWN_AT_A_TIME = 20
 #: So many times the limit a number of classes may be for a walk to be tried nonetheless, or so many in any case.
 WORTH_A_WALK, SOON_WALKED = 4, 6_000
+#: Orders that are all run as well, after the reduced walk.
+ALL_ORDERS = 200
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -50,8 +60,14 @@ class ExploreOptions:
     opened: tuple[Step, ...] = ()
     #: Whether it is known already that the statements lock nothing else than their texts tell.
     looked: bool = False
-    #: Of so many runs one may be spent on checking what is assumed (see ``audit``).
+    #: Statements that were seen not to wait, or that may not.
+    passing: tuple[Step, ...] = ()
+    #: Of so many runs one may be spent on checking what is assumed (see ``audit``); ``thorough``: whatever rests on a
+    #: special reason is checked in any case.
     check_one_in: int = ONE_IN
+    thorough: bool = True
+    #: Where no more orders than this can be made, all of them are run as well (see ``complete``).
+    all_orders: int = ALL_ORDERS
 
 
 @dataclass(kw_only=True)
@@ -129,9 +145,9 @@ class Worker:
         """``heard`` is told of each schedule that was run; what it raises ends the work."""
         self.stage, self.options, self.heard = stage, options, heard
         self.oracle = Oracle(stage)
-        stage.widen(options.widened, options.opened)
+        stage.widen(options.widened, options.opened, options.passing)
         self.space = space_of(stage, reduce=not options.every)
-        self.audit = Audit(stage, self.space, options.seed, options.check_one_in)
+        self.audit = Audit(stage, self.space, options.check_one_in, thorough=options.thorough)
         self._run: set[int] = set()  # the classes of the drawn schedules that were run
         self._met: set[tuple[tuple[str, ...], str, str]] = set()  # where somebody was overtaken, and by whom
         self.walk: Walk | None = None
@@ -190,8 +206,14 @@ class Worker:
                 self._overtaken(walk, run)
                 walk.again()
                 continue
+            if walk.did_not_wait is not None:
+                name, number = walk.did_not_wait
+                raise Widened([], f"{name} statement {(number or 0) + 1} did not wait as expected", [(name, number)])
             if not walk.strayed:
                 judged = self._judged(run)
+                if not run.broken_off:
+                    for bar in walk.bars():
+                        self.audit.bar(*bar)
                 contests = list(walk.open_contests)
                 possible = list(exchanges(walk, run.path)) if self.space.reduce and not run.broken_off else []
                 with held:
@@ -237,6 +259,9 @@ class Worker:
         if last:
             audit.finish()
         with held:
+            for (a, b), done in audit.special.items():
+                key = f"{step_name(a)} | {step_name(b)}"
+                tally.special[key] = tally.special.get(key, False) or done
             tally.swaps += audit.swaps - before[0]
             tally.repeated += audit.repeated - before[1]
             tally.races += audit.races - before[2]
@@ -271,6 +296,7 @@ class Explorer:
     shares: list[Share]
     tally: Tally = field(default_factory=Tally)
     ran_ms: float = 0.0
+    all_orders: int | None = None  # orders run as well, all that can be made; the outcomes were the same
 
     @property
     def fraction(self) -> float:
@@ -279,10 +305,10 @@ class Explorer:
             left = sum(len(share["drawn"]) for share in self.shares)
             whole = left + self.tally.schedules + self.tally.ruled_out
             return 1 - left / whole if whole else 0.0
-        return max(0.0, 1 - sum(_left_of(share["walk"]) for share in self.shares))
+        return max(0.0, 1 - sum(left_of(share["walk"]) for share in self.shares))
 
 
-def _left_of(walk: Mapping[str, Any]) -> float:
+def left_of(walk: Mapping[str, Any]) -> float:
     """The part of the space that a walk still has before it, as though all branches of a node were alike."""
     if not walk["more"]:
         return 0.0
@@ -369,6 +395,7 @@ def exploration(
         sampled=explorer.plan.sampled,
         every=explorer.plan.every,
         left=len(explorer.shares),
+        all_orders=explorer.all_orders,
     )
     return Exploration(
         scenario=scenario.scenario,

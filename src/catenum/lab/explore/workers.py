@@ -61,7 +61,7 @@ def _work(errand: Errand, pipe: Connection) -> None:
         except CatenumError as error:
             _say(pipe, ("failed", str(error)))
         except Widened as widened:
-            _say(pipe, ("widened", widened.pairs, widened.why))
+            _say(pipe, ("widened", widened.pairs, widened.why, widened.passing))
         except (EOFError, BrokenPipeError, KeyboardInterrupt):
             pass  # the parent is gone, or wants us gone: what was made is cleared below
 

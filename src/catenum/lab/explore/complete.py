@@ -1,0 +1,64 @@
+"""Every order that can be made, run after the reduced walk and compared with it, where they are few.
+
+The reduced walk leaves orders out by what is known of the statements. That knowledge can be wrong; running every order
+needs none of it. So where all of them are soon run, they are, and the two accounts must agree.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+from catenum.core.space.run import Run
+from catenum.core.space.tally import Tally
+from catenum.lab.explore.stage import Stage
+from catenum.lab.explore.walker import ExploreOptions, Worker, left_of
+
+#: After so many orders their whole number is estimated, and given up where it is so many times too large.
+ESTIMATED_AFTER, TOO_MANY_TIMES = (12, 40, 100), 3
+
+
+@dataclass
+class Outcomes:
+    """The outcomes of one account of a space, with all data in them. Told of each schedule as it is run."""
+
+    fine: set[object] = field(default_factory=set)
+    runs: dict[object, Run] = field(default_factory=dict)
+
+    def __call__(self, run: Run) -> None:
+        """Take one schedule in."""
+        self.fine.add(run.fine_outcome)
+        self.runs.setdefault(run.outcome, run)
+
+
+@dataclass(frozen=True)
+class EveryOrder:
+    """All orders that can be made, run: what they add up to, and whether the server decided nothing by itself."""
+
+    tally: Tally
+    outcomes: Outcomes
+    steady: bool
+
+
+def every_order(
+    stage: Stage, options: ExploreOptions, orders: int, over: Callable[[], bool] = lambda: False
+) -> EveryOrder | None:
+    """Run every order, where no more than ``options.all_orders`` can be made; None where there are more (or where
+    ``over`` says so first). ``orders``: their number if nobody ever waited. Raises Widened.
+    """
+    most = options.all_orders
+    outcomes = Outcomes()
+    worker = Worker(stage, replace(options, every=True, limit=None), outcomes)
+    worker.take({"walk": {"more": True, "nodes": []}})
+    while worker.busy:
+        made = worker.tally.schedules
+        if made > most or over():
+            return None
+        if orders > most and made in ESTIMATED_AFTER and worker.walk is not None:
+            walked = 1.0 - left_of(worker.walk.to_plain())
+            if walked <= 0 or made / walked > TOO_MANY_TIMES * most:
+                return None
+        worker.step()
+    tally = worker.tally
+    steady = not (tally.given_up or tally.strayed or tally.races or tally.contests)
+    return EveryOrder(tally, outcomes, steady)
