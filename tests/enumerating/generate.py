@@ -270,4 +270,61 @@ def queue_case(server: str, seed: int) -> Case:
     return Case(COMMON, parts, QUEUE_RULES)
 
 
-MAKES = {"pieces": case, "locks": locking_case, "queues": queue_case}
+
+
+
+#: What a transaction rests on besides the rows that it names: numbers, the order of rows, what a row holds.
+STATE = (
+    "create table job (id int primary key, version smallint, taken text, check (version < 4)); insert into job values (1, 1, null), (2, 1, null), (3, 2, 'x');"
+    "create table log (kg int, vessel int); insert into log values (5, 1), (6, 2);"
+)
+NUMBERED = {
+    "postgresql": "create table ticket (id serial primary key, vessel int unique); create sequence tag cache 3;",
+    "mariadb": "create table ticket (id int auto_increment primary key, vessel int unique); create sequence tag;",
+    "mysql": "create table ticket (id int auto_increment primary key, vessel int unique);",
+}
+STATE_FIRST = (
+    "select version from job where id = {k} for update", "update job set version = version + 1 where id = {k}", "insert into log values ({v}, {k})",
+    "update log set kg = kg + 1", "insert into ticket (vessel) values ({n})", "select taken from job where id = {k} for update",
+)  # fmt: skip
+STATE_THEN = (
+    "update job set taken = 'n' where id = {k} and version = {v}", "update job set version = version + 1 where id = {k} and taken is null", "update job set version = version * 2 where id = {k}",
+    "update job set version = 6 / (version - 2) where id = {k}", "delete from job where id = {k} and version > 1", "select id from job where id in (1, 2) limit 1 for update",
+    "select id from job where taken is null order by id limit 1 for update skip locked", "update job set taken = 'n' where id = {k}", "select id from job where id = {k} and version = {v} for update",
+    "insert into log values ({v}, {k})", "update log set kg = kg + 1", "update log set kg = {v} where vessel = {k}", "delete from log where kg = {v}", "select kg from log limit 1 for update", "select kg from log for update",
+    "insert into ticket (vessel) values ({n})", "insert into ticket (vessel) values ({k})", "update ticket set vessel = 9 where id = {k}", "delete from ticket where id = {k}", "insert into ticket values ({k}, {n})",
+    "select id from job where id = {k} for update nowait", "update berth set moved = moved + 1 where id = {k}", "insert into berth values ({n}, {v}, {k})",
+)  # fmt: skip
+STATE_OWN = {
+    "postgresql": ("insert into berth values (nextval('tag') + 5, 0, 1)", "select nextval('tag')", "update ticket set id = default where vessel = {k}", "select string_agg(kg::text, ',') from log"),
+    "mariadb": ("insert into berth values (nextval(tag) + 5, 0, 1)", "select nextval(tag)", "select group_concat(kg) from log"),
+    "mysql": ("select group_concat(kg) from log",),
+}  # fmt: skip
+STATE_RULES = {
+    "the first ticket is for 1 or 4": "select count(*) = 0 from ticket where id = 1 and vessel not in (1, 4)",
+    "low versions": "select coalesce(max(version), 0) < 3 from job",
+    "little logged": "select sum(kg) < 14 from log",
+}
+
+
+def state_case(server: str, seed: int) -> Case:
+    """The scenario of this number, in which more counts than the rows that are named."""
+    chance = random.Random(f"{server} state {seed}")
+    then = [*STATE_THEN, *STATE_OWN[server]]
+    pool = chance.sample(then, 6)
+    names = ["north", "south", "east"][: chance.choice((2, 2, 3))]
+    level = chance.choice(LEVELS[server])
+    parts = {}
+    for name in names:
+        most = chance.choice((1, 2)) if len(names) == 2 else 1
+        texts = [chance.choice(STATE_FIRST), *(chance.choice(pool) for _ in range(most))]
+        for place, text in enumerate(texts):
+            values = {"k": chance.choice((1, 1, 2)), "n": chance.choice((4, 5)), "v": chance.randint(1, 2)}
+            for key, value in values.items():
+                text = text.replace("{" + key + "}", str(value))
+            texts[place] = text
+        parts[name] = Part(tuple(texts), level, chance.choice(("commit",) * 5 + ("rollback",)))
+    return Case(f"{COMMON} {STATE} {NUMBERED[server]}", parts, STATE_RULES, {"ticket": 0})
+
+
+MAKES = {"pieces": case, "locks": locking_case, "queues": queue_case, "state": state_case}

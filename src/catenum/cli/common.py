@@ -110,6 +110,11 @@ def positive(text: str) -> int:
     return int(text)
 
 
+def whole_number(text: str) -> int:
+    """A whole number from 0 on the command line."""
+    return 0 if text == "0" else positive(text)
+
+
 def at_level(scenario: Scenario, level: str) -> Scenario:
     """The scenario with every transaction at ``level``."""
     transactions = {n: t.model_copy(update={"isolation": level}) for n, t in scenario.transactions.items()}

@@ -6,7 +6,7 @@ import argparse
 
 from catenum.cli import common
 from catenum.lab.explore.stage import StageOptions
-from catenum.lab.explore.walker import ExploreOptions
+from catenum.lab.explore.walker import ALL_ORDERS, ExploreOptions
 
 
 def add_reach_options(parser: argparse.ArgumentParser, *, limit: int, length: bool = True) -> None:
@@ -20,6 +20,14 @@ def add_reach_options(parser: argparse.ArgumentParser, *, limit: int, length: bo
         type=common.positive,
         default=limit,
         help=f"at most so many classes of schedules; where there are more, a sample is drawn (default {limit:,})",
+    )
+    parser.add_argument(
+        "--check-orders",
+        metavar="N",
+        type=common.whole_number,
+        default=ALL_ORDERS,
+        help="where no more than N orders can be made, run all of them as well and compare "
+        f"(default {ALL_ORDERS}; 0: never)",
     )
     if length:
         parser.add_argument(
@@ -38,5 +46,6 @@ def options_of(args: argparse.Namespace, *, pictures: bool) -> ExploreOptions:
         limit=args.limit,
         for_ms=args.length,
         seed=args.seed,
+        all_orders=args.check_orders,
         stage=StageOptions(pictures=pictures, victim=args.victim, limit_ms=float(args.statement_limit)),
     )

@@ -270,6 +270,7 @@ class ScriptedEngine:
         self,
         ignored: Mapping[str, Sequence[str]],
         *,
+        of_new: Mapping[str, Sequence[str]] = {},
         shape: bool,
         written: Collection[str] | None = None,
         updated: Mapping[str, Collection[str]] | None = None,

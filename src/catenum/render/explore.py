@@ -190,14 +190,17 @@ def print_levels(console: Console, found: Sequence[Exploration], note: str = "")
     )
     say(console)
     rows = [_level_row(one) for one in found]
-    head = ("level", "runs", "deadlock", "refused", "timeout", "waits", "anomaly", "rules", "shortest bad schedule")
+    head = (
+        *("level", "runs", "deadlock", "refused", "timeout", "error", "waits", "anomaly", "rules"),
+        "shortest bad schedule",
+    )
     widths = [max(len(head[i]), *(len(row[i]) for row in rows)) for i in range(len(head))]
     widths[-1] = 0
     say(console, "  ".join(h.ljust(w) for h, w in zip(head, widths, strict=True)).rstrip(), style=STYLES["faint"])
     for one, row in zip(found, rows, strict=True):
         text = Text()
         for place, (cell, width) in enumerate(zip(row, widths, strict=True)):
-            troubled = head[place] in ("deadlock", "refused", "timeout") and cell != "–"
+            troubled = head[place] in ("deadlock", "refused", "timeout", "error") and cell != "–"
             troubled = troubled or (head[place] == "anomaly" and cell != "none")
             troubled = troubled or (head[place] == "rules" and bool(one.tally.broken_rules))
             text.append(
@@ -233,6 +236,7 @@ def _level_row(one: Exploration) -> tuple[str, ...]:
         str(tally.met("deadlock") or "–"),
         str(tally.met("refused") or "–"),
         str(tally.met("timeout") or "–"),
+        str(tally.count_of("error") or "–"),
         str(tally.count_of("waited") or "–"),
         f"{', '.join(names)} {tally.anomalies}" if names else "none",
         f"false in {broken}" if broken else "kept" if worst is None or worst.holds else "–",

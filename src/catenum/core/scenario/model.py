@@ -34,7 +34,7 @@ from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import Condition, parse_condition
 from catenum.core.servers import LEVELS, NAMES
 
-FailureKind = Literal["deadlock", "refused", "timeout"]
+FailureKind = Literal["deadlock", "refused", "timeout", "duplicate"]
 Ends = Literal["commit", "rollback", "open"]
 
 _DURATION = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(ms|s|min|h)\s*$")

@@ -95,6 +95,7 @@ class InnodbRules(Rules):
     thread_word: str
     lexis = LEXIS
     usual_level = "repeatable read"
+    duplicates = frozenset(["1062", "1022", "1586"])  # ER_DUP_ENTRY, ER_DUP_KEY, ER_DUP_ENTRY_WITH_KEY_NAME
     grants_at_release = True  # lock_rec_dequeue_from_page in lock0lock.cc
     locks_before_checks = True  # row_search_mvcc locks; row_upd computes and checks afterwards
     #: An implicit lock: others see it as this until the transaction commits.

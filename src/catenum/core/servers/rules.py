@@ -331,6 +331,13 @@ class Rules(ABC):
 
     #: Error codes, as the server writes them, to Catenum's kinds; any other means that a statement was rejected.
     error_kinds: Mapping[str, ErrorKind]
+    #: Codes by which a statement is rejected since a unique key has its value already.
+    duplicates: frozenset[str] = frozenset()
+
+    def is_duplicate(self, code: str) -> bool:
+        """Whether an error's code means that a unique key has the value already."""
+        return code in self.duplicates
+
     #: Deadlocks by which a victim loses its statement only, and stays in its transaction; and, where the code does not
     #: tell, what a session is asked that was a victim: whether (1) or not (0) it is in a transaction still.
     undoes_statement: frozenset[str] = frozenset()

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from catenum.core.space.exploration import Exploration
 from catenum.core.space.tally import OutcomeEntry
-from catenum.core.words import counted
+from catenum.core.words import counted, listed
 
 Subject = Literal["deadlock", "data", "rule", "retry"]
 
@@ -19,7 +19,7 @@ class Claim:
 
     ``proven``: it holds for every schedule, since all classes were run. ``runs``: how many schedules it rests on.
     ``swaps``: how many exchanges of independent moves were checked for it. ``by_serial_order``: a rule is false even
-    where the transactions ran one after another.
+    where the transactions ran one after another. ``apart``: values that were left out of the comparison.
     """
 
     about: Subject
@@ -29,6 +29,7 @@ class Claim:
     runs: int
     swaps: int = 0
     by_serial_order: bool = False
+    apart: tuple[str, ...] = ()
 
 
 def claims(exploration: Exploration) -> list[Claim]:
@@ -68,18 +69,22 @@ def _deadlocks(exploration: Exploration) -> Iterator[Claim]:
 def _data(exploration: Exploration) -> Iterator[Claim]:
     tally = exploration.tally
     unchecked = sum(entry.count for entry in tally.outcomes.values() if entry.data == "unchecked")
-    if tally.anomalies:
-        names: dict[str, int] = {}
-        for entry in tally.outcomes.values():
-            if entry.anomaly:
-                names[entry.anomaly] = names.get(entry.anomaly, 0) + entry.count
-        listed = ", ".join(f"{name} in {count:,}" for name, count in sorted(names.items(), key=lambda i: -i[1]))
-        verb = "gives" if tally.anomalies == 1 else "give"
-        text = f"{_of(tally.anomalies, tally.schedules)} {verb} data that no serial order gives: {listed}"
+    rows, reads = tally.anomalies_in("rows"), tally.anomalies_in("reads")
+    if rows:
+        count = sum(rows.values())
+        verb = "leaves" if count == 1 else "leave"
+        text = f"{_of(count, tally.schedules)} {verb} rows that no serial order leaves: {_named(rows)}"
         yield _seen(exploration, "data", text)
-    elif not unchecked:
-        proven = "every schedule gives data that some serial order gives"
-        yield _never(exploration, "data", proven, "no wrong data was seen")
+    if reads:
+        count = sum(reads.values())
+        text = f"in {_of(count, tally.schedules)} the rows at the end are right, but what was read is not: {_named(reads)}"
+        yield _seen(exploration, "data", text)
+    if not tally.anomalies and not unchecked:
+        apart = tuple(exploration.ignored)
+        but = f", apart from {listed(list(apart))}" if apart else ""
+        proven = f"every schedule gives data that some serial order gives{but}"
+        claim = _never(exploration, "data", proven, f"no wrong data was seen{but}")
+        yield replace(claim, apart=apart)
     if unchecked:
         text = (
             f"not proven: the data of {_of(unchecked, tally.schedules)} could not be checked, since not every serial "
@@ -101,16 +106,20 @@ def _rules(exploration: Exploration) -> Iterator[Claim]:
                 f"the rule '{title}' was never false",
             )
             continue
-        serial = sum(e.count for e in tally.outcomes.values() if e.data == "serial" and e.holds.get(title) is not True)
+        serial = tally.broken_serially.get(title)
         text = f"the rule '{title}' is false after {_of(count, tally.schedules)}"
-        if serial:
+        if serial is not None:
             text += (
-                f"; {serial:,} of them {'is' if serial == 1 else 'are'} equal to a serial order, so no isolation level "
-                "can keep the rule: the statements themselves break it"
+                f"; it is also false where they run one after another ({', then '.join(serial)}), so no isolation "
+                "level can keep the rule: the statements themselves break it"
             )
         yield Claim(
-            about="rule", text=text, good=False, proven=True, runs=tally.schedules, by_serial_order=bool(serial)
+            about="rule", text=text, good=False, proven=True, runs=tally.schedules, by_serial_order=serial is not None
         )
+
+
+def _named(counts: dict[str, int]) -> str:
+    return ", ".join(f"{name} in {count:,}" for name, count in sorted(counts.items(), key=lambda i: (-i[1], i[0])))
 
 
 def _tries(exploration: Exploration) -> Iterator[Claim]:
@@ -140,6 +149,8 @@ def describe_outcome(entry: OutcomeEntry) -> str:
     left = [name for name, status in entry.status.items() if status == "cut off"]
     if left:
         parts.append(f"{', '.join(left)} still wait{'s' if len(left) == 1 else ''}")
+    if entry.wrong == "reads":
+        parts.append("the rows are right, what was read is not")
     if entry.only_chosen:
         parts.append("only when the server let the later of two that waited continue first")
     parts.extend(f"'{title}' false" for title, value in entry.holds.items() if value is not True)

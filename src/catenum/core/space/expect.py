@@ -12,32 +12,49 @@ from catenum.core.space import anomaly
 from catenum.core.space.tally import Tally
 
 ANOMALIES = tuple(get_args(anomaly.Name))
-WORDS = (*KINDS, "anomaly", "conflict", "broken rule", *ANOMALIES)
+#: Where an anomaly shows: in the rows at the end, or only in what was read on the way.
+WRONG = {"wrong rows": "rows", "wrong reads": "reads"}
+WORDS = (*KINDS, "anomaly", *WRONG, "conflict", "broken rule", *ANOMALIES)
+#: What an expectation says of the data.
+DATA_WORDS = ("anomaly", *WRONG, *ANOMALIES)
+#: What counts though no term names it, and the term by which it does not.
+ALWAYS = {"broken rule": "rules: any", "error": "errors: any"}
 
 
 @dataclass(frozen=True, slots=True)
 class Term:
-    """One thing expected: that some schedule ends in ``word``, or that none does."""
+    """One thing expected: that some schedule ends in ``word``, or that none does, or (``any``) either."""
 
     word: str
     none: bool
+    any: bool = False
 
     def __str__(self) -> str:
         return f"no {self.word}" if self.none else self.word
 
 
 def parse_expectation(text: str) -> list[Term]:
-    """The terms of an expectation. Raises InputError for an unknown word."""
+    """The terms of an expectation. Raises InputError for an unknown word.
+
+    That no rule is false and no statement is rejected is expected in any case, unless a term says something of it.
+    """
     terms = []
     for part in text.split(","):
         word = " ".join(part.split()).lower()
+        free = next((what for what, said in ALWAYS.items() if word == said), None)
+        if free is not None:
+            terms.append(Term(free, none=False, any=True))
+            continue
         none = word.startswith("no ")
         word = word.removeprefix("no ")
         if word not in WORDS:
             near = get_close_matches(word, WORDS, n=1)
-            hint = f"Did you mean {near[0]!r}?" if near else f"Known are: {', '.join(WORDS)}."
+            known = ", ".join((*WORDS, *ALWAYS.values()))
+            hint = f"Did you mean {near[0]!r}?" if near else f"Known are: {known}."
             raise InputError(f"--expect: {word!r} is not an outcome of a schedule", advice=hint)
         terms.append(Term(word, none))
+    said = {term.word for term in terms}
+    terms += [Term(word, none=True) for word in ALWAYS if word not in said]
     return terms
 
 
@@ -46,9 +63,10 @@ def count_of(word: str, tally: Tally) -> int:
     return sum(
         entry.count
         for entry in tally.outcomes.values()
-        if entry.met(word)
+        if (entry.ends_in_error if word == "error" else entry.met(word))
         or (word == "anomaly" and entry.data == "anomaly")
         or word == entry.anomaly
+        or (word in WRONG and WRONG[word] == entry.wrong)
         or (word == "conflict" and KINDS.index(entry.kind) > KINDS.index("waited"))
         or (word == "broken rule" and any(value is not True for value in entry.holds.values()))
     )
@@ -58,9 +76,11 @@ def unmet(terms: list[Term], tally: Tally) -> list[str]:
     """What did not come out as expected, in words."""
     told = []
     for term in terms:
+        if term.any:
+            continue
         count = count_of(term.word, tally)
         unchecked = sum(e.count for e in tally.outcomes.values() if e.data == "unchecked")
-        if term.none and unchecked and (term.word == "anomaly" or term.word in ANOMALIES):
+        if term.none and unchecked and term.word in DATA_WORDS:
             told.append(f"the data of {unchecked} of {tally.schedules} schedules could not be checked")
         if term.none and count:
             told.append(f"{term.word} in {count} of {tally.schedules} schedules")

@@ -16,6 +16,7 @@ from catenum.core.errors import InputError, Place
 from catenum.core.record.recording import DataVerdict, Kind, TargetInfo
 from catenum.core.space.claims import Claim, claims
 from catenum.core.space.exploration import Exploration, Reach, letter_of
+from catenum.core.space.run import Wrong
 from catenum.core.space.tally import DeadlockEntry, MeetingEntry, OutcomeEntry, Tally
 
 FORMAT, OLD_FORMAT = "catenum-exploration/2", "catenum-exploration/1"
@@ -38,6 +39,7 @@ class OutcomeRow:
     evidence: tuple[str, ...] = ()
     went_on: tuple[str, ...] = ()
     chosen: int = 0
+    wrong: Wrong | None = None
 
 
 @dataclass(kw_only=True)
@@ -95,6 +97,7 @@ class Counts:
     contests: int = 0
     contest: tuple[str, ...] | None = None
     contestants: tuple[str, str] | None = None
+    broken_serially: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
 
 @dataclass(kw_only=True)
@@ -169,6 +172,7 @@ def _counts(tally: Tally) -> Counts:
         contests=tally.contests,
         contest=tally.contest,
         contestants=tally.contestants,
+        broken_serially=tally.broken_serially,
     )
 
 
@@ -211,6 +215,7 @@ def exploration_of(file: ExplorationFile) -> Exploration:
         contests=counts.contests,
         contest=counts.contest,
         contestants=counts.contestants,
+        broken_serially=counts.broken_serially,
     )
     return Exploration(
         scenario=file.scenario,

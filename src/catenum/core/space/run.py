@@ -4,11 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 from catenum.core.record.recording import DataVerdict, Event, Kind, Status
 from catenum.core.space.anomaly import Anomaly
 from catenum.core.space.oracle import Observation
+
+
+#: Where data is no serial order's: in the rows at the end, or only in what was read on the way.
+Wrong = Literal["rows", "reads"]
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -60,6 +64,7 @@ class Run:
     broken_off: bool = False
     data: DataVerdict = "unchecked"
     anomaly: Anomaly | None = None
+    wrong: Wrong | None = None
     went_on: tuple[str, ...] = ()
     chosen: bool = False
     rejected: frozenset[tuple[str, int | None]] = frozenset()  # steps that the server rejected
@@ -76,6 +81,7 @@ class Run:
             self.kind,
             self.data,
             self.anomaly.name if self.anomaly else None,
+            self.wrong,
             tuple(sorted(self.holds.items())),
             tuple((name, self.status[name], self.failed_by.get(name, ())) for name in sorted(self.status)),
         )

@@ -14,7 +14,7 @@ from itertools import pairwise
 
 from catenum.core.record.outcome import KINDS
 from catenum.core.record.recording import DataVerdict, Kind
-from catenum.core.space.run import DeadlockOutline, Meeting, Run
+from catenum.core.space.run import DeadlockOutline, Meeting, Run, Wrong
 
 Path = tuple[str, ...]
 #: Schedules kept for the map; beyond it every second one is left out, again and again.
@@ -47,6 +47,7 @@ class OutcomeEntry:
     evidence: tuple[str, ...] = ()
     went_on: tuple[str, ...] = ()
     chosen: int = 0
+    wrong: Wrong | None = None
 
     @property
     def only_chosen(self) -> bool:
@@ -68,6 +69,12 @@ class OutcomeEntry:
         """Whether a build should fail on it."""
         broken = any(value is not True for value in self.holds.values())
         return self.kind not in ("clean", "waited") or self.data == "anomaly" or broken
+
+    @property
+    def ends_in_error(self) -> bool:
+        """Whether a statement was rejected and its transaction failed for good."""
+        last = (kinds[-1] for name, kinds in self.failed_by.items() if self.status.get(name) == "failed")
+        return self.kind == "error" and any(kind not in ("deadlock", "refused", "timeout") for kind in last)
 
     def met(self, kind: str) -> bool:
         """Whether ``kind`` happened, be it that something worse came after: a cycle, and then somebody stuck."""
@@ -141,6 +148,7 @@ class Tally:
     ended_well: int = 0
     map: list[tuple[Path, str]] = field(default_factory=list)
     every: int = 1  # of the schedules, the map has one in so many
+    broken_serially: dict[str, Path] = field(default_factory=dict)  # rules, and a serial order that breaks each
 
     def add(self, run: Run) -> None:
         """Take one schedule in."""
@@ -168,6 +176,8 @@ class Tally:
         """Take in what was added up elsewhere."""
         for name in _SUMS:
             setattr(self, name, getattr(self, name) + getattr(other, name))
+        for title, order in other.broken_serially.items():
+            self.broken_serially.setdefault(title, order)
         for swapped, done in other.special.items():
             self.special[swapped] = self.special.get(swapped, False) or done
         self.race = shorter(self.race, other.race)
@@ -220,6 +230,7 @@ class Tally:
                 evidence=run.anomaly.evidence if run.anomaly else (),
                 went_on=run.went_on,
                 chosen=int(run.chosen),
+                wrong=run.wrong,
             ),
         )
 
@@ -295,6 +306,14 @@ class Tally:
     def anomalies(self) -> int:
         """How many schedules left or saw data that no serial order gives."""
         return sum(entry.count for entry in self.outcomes.values() if entry.data == "anomaly")
+
+    def anomalies_in(self, wrong: Wrong) -> dict[str, int]:
+        """In how many schedules each anomaly was seen, in the rows at the end or only in what was read."""
+        found: dict[str, int] = {}
+        for entry in self.outcomes.values():
+            if entry.anomaly and entry.wrong == wrong:
+                found[entry.anomaly] = found.get(entry.anomaly, 0) + entry.count
+        return found
 
     @property
     def broken_rules(self) -> dict[str, int]:

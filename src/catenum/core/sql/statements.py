@@ -353,7 +353,7 @@ def _inserted(tree: exp.Expr) -> Iterator[tuple[exp.Expr, exp.Expr]]:
 
 def assigned(sql: str, dialect: str, values: Iterable[Value], functions: Collection[str] = ()) -> set[tuple[str, str]]:
     """The columns (with their tables) that an UPDATE or INSERT sets from an expression with one of these literals, or
-    with a call of one of ``functions``.
+    with a call of one of ``functions``. Where no columns are listed: ``#0``, ``#1`` by their places.
     """
     texts = {value.text for value in values}
     try:
@@ -366,10 +366,12 @@ def assigned(sql: str, dialect: str, values: Iterable[Value], functions: Collect
         return found
     if isinstance(tree, exp.Update):
         pairs = [(e.this.name, e.expression) for e in tree.expressions if isinstance(e, exp.EQ)]
-    elif isinstance(tree, exp.Insert) and isinstance(tree.this, exp.Schema):
+    elif isinstance(tree, exp.Insert):
         source = tree.args.get("expression")
         rows = source.expressions if isinstance(source, exp.Values) else [source] if source is not None else []
-        names = [column.name for column in tree.this.expressions]
+        listed = [column.name for column in tree.this.expressions] if isinstance(tree.this, exp.Schema) else []
+        widest = max((len(row.expressions) for row in rows), default=0)
+        names = listed or [f"#{place}" for place in range(widest)]
         pairs = [pair for row in rows for pair in zip(names, row.expressions, strict=False)]
     else:
         pairs = []

@@ -135,6 +135,7 @@ class InnodbData(InnodbControl):
         self,
         ignored: Mapping[str, Sequence[str]],
         *,
+        of_new: Mapping[str, Sequence[str]] = {},
         shape: bool,
         written: Collection[str] | None = None,
         updated: Mapping[str, Collection[str]] | None = None,
@@ -143,7 +144,9 @@ class InnodbData(InnodbControl):
         """In a database beside the scratch one."""
         with self._told():
             self.query("select get_lock(%s, 0)", (self.keeper.kept,))
-            self.keeper.keep(ignored, shape=shape, written=written, updated=updated, afresh=afresh)
+            self.keeper.keep(
+                ignored, of_new=of_new, shape=shape, written=written, updated=updated, afresh=afresh
+            )
         self._steady = not shape
 
     def data_state(self) -> str:

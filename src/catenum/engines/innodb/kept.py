@@ -112,6 +112,8 @@ class Keeper(ABC):
         self._rules, self._make_space = rules, make_space
         self._columns: dict[str, list[str]] = {}
         self._ignored: Mapping[str, Sequence[str]] = {}
+        self._of_new: Mapping[str, Sequence[str]] = {}
+        self._primary: dict[str, list[str]] = {}
         self._numbers: dict[str, int] = {}
         self._sequences: list[str] = []
         self._always: list[str] = []
@@ -125,6 +127,7 @@ class Keeper(ABC):
         self,
         ignored: Mapping[str, Sequence[str]],
         *,
+        of_new: Mapping[str, Sequence[str]] = {},
         shape: bool,
         written: Collection[str] | None = None,
         updated: Mapping[str, Collection[str]] | None = None,
@@ -135,6 +138,9 @@ class Keeper(ABC):
         if afresh:
             self._by_loading = self._analyzes = False
         self._watch_shape, self._ignored, self._start = shape, ignored, None
+        self._of_new, self._primary = of_new, {}
+        for table, column in self.query(_PRIMARY, (self.schema,)):
+            self._primary.setdefault(str(table), []).append(str(column))
         self.query(self.freshly)
         self._columns = self._tables()
         self._numbers = {
@@ -147,9 +153,9 @@ class Keeper(ABC):
         able = set(self._columns) if written is None else {t for t in self._columns if t.lower() in written}
         self._always = [table for table in self._columns if table in able & (secondary | set(self._numbers))]
         keys: dict[str, list[str]] = {}
-        for table, column in self.query(_PRIMARY, (self.schema,)):
-            if str(table).lower() in updated and table not in self._always:
-                keys.setdefault(str(table), []).append(str(column))
+        for table, key in self._primary.items():
+            if table.lower() in updated and table not in self._always:
+                keys[table] = key
         self._by_update = {} if shape else keys
         self._refers = bool(self.query(_REFERS, (self.schema,)))
         known = self._known()
@@ -195,7 +201,7 @@ class Keeper(ABC):
             return self._last
         number = len(self._columns)
         shown = cells[:number]
-        for place, table in enumerate(t for t in self._columns if self._ignored.get(t)):
+        for place, table in enumerate(filter(self._leaves_out, self._columns)):
             shown[list(self._columns).index(table)] = cells[number + len(self._sequences) + place]
         self._last = _State(
             rows=tuple(cells[:number]),
@@ -233,9 +239,19 @@ class Keeper(ABC):
 
     def _digested(self, table: str, columns: Sequence[str], *, shown: bool) -> str:
         left = [c for c in columns if not (shown and c in self._ignored.get(table, ()))]
-        row = f"json_array({', '.join(map(_q, left))})"
+        new = self._of_new.get(table, ()) if shown and table in self._columns else ()
+        cells = [self._if_loaded(table, c) if c in new else _q(c) for c in left]
+        row = f"json_array({', '.join(cells)})"
         rows = self.digest.format(f"coalesce(group_concat({row} order by {row}), '')")
         return f"(select {rows} from {self.own(table)})"
+
+    def _leaves_out(self, table: str) -> bool:
+        return bool(self._ignored.get(table) or self._of_new.get(table))
+
+    def _if_loaded(self, table: str, column: str) -> str:
+        """A column's value in a row that was kept."""
+        same = " and ".join(f"kept_row.{_q(k)} = {self.own(table)}.{_q(k)}" for k in self._primary.get(table, ()))
+        return f"case when exists (select 1 from {self._copy(table)} kept_row where {same}) then {_q(column)} end"
 
     def _marked(self, updated: Mapping[str, Collection[str]]) -> Iterator[str]:
         """The tables with secondary indexes of which entries may change, and so be left with marks."""
@@ -248,7 +264,7 @@ class Keeper(ABC):
     def _state_query(self) -> str:
         parts = [self._digested(table, columns, shown=False) for table, columns in self._columns.items()]
         parts += [self.sequence_told.format(self.own(name)) for name in self._sequences]
-        parts += [self._digested(t, c, shown=True) for t, c in self._columns.items() if self._ignored.get(t)]
+        parts += [self._digested(t, c, shown=True) for t, c in self._columns.items() if self._leaves_out(t)]
         return "select " + (", ".join(parts) or "1")
 
     # -- bringing it back --------------------------------------------------------------------------------------------

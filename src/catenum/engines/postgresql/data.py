@@ -113,6 +113,7 @@ class PostgresqlData(PostgresqlControl):
         self,
         ignored: Mapping[str, Sequence[str]],
         *,
+        of_new: Mapping[str, Sequence[str]] = {},
         shape: bool,
         written: Collection[str] | None = None,
         updated: Mapping[str, Collection[str]] | None = None,
@@ -120,7 +121,7 @@ class PostgresqlData(PostgresqlControl):
     ) -> None:
         """In a schema beside the scratch space."""
         with self._told(self.info.url):
-            self.keeper.keep(ignored, shape=shape, afresh=afresh)
+            self.keeper.keep(ignored, of_new=of_new, shape=shape, afresh=afresh)
 
     def data_state(self) -> str:
         """Fingerprints of the tables' rows."""

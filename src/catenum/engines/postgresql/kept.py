@@ -28,6 +28,11 @@ where c.relnamespace = %s::regnamespace and c.relkind = 'r' group by c.oid order
 """
 _VIEWS = "select relname from pg_class where relnamespace = %s::regnamespace and relkind = 'm' order by relname"
 _SEQUENCES = "select relname from pg_class where relnamespace = %s::regnamespace and relkind = 'S' order by relname"
+_PRIMARY = """
+select c.relname, array_agg(a.attname::text) from pg_index i join pg_class c on c.oid = i.indrelid
+join pg_attribute a on a.attrelid = c.oid and a.attnum = any (i.indkey::int2[])
+where c.relnamespace = %s::regnamespace and i.indisprimary group by c.oid
+"""
 _BREAK = "\x1e"
 
 
@@ -77,6 +82,8 @@ class Keeper:
         self._sequences: list[str] = []
         self._views: list[str] = []
         self._ignored: Mapping[str, Sequence[str]] = {}
+        self._of_new: Mapping[str, Sequence[str]] = {}
+        self._primary: dict[str, list[str]] = {}
         self._by_loading = False  # emptied and filled again, the tables are not as after loading
         self._watch_shape = True
         self._small: set[str] = set()
@@ -86,8 +93,16 @@ class Keeper:
         self._start: _State | None = None
         self._last: _State | None = None
 
-    def keep(self, ignored: Mapping[str, Sequence[str]], *, shape: bool, afresh: bool = False) -> None:
-        """Copy what stands in the scratch space now. ``ignored``: per table the columns no fingerprint shall cover.
+    def keep(
+        self,
+        ignored: Mapping[str, Sequence[str]],
+        *,
+        of_new: Mapping[str, Sequence[str]] = {},
+        shape: bool,
+        afresh: bool = False,
+    ) -> None:
+        """Copy what stands in the scratch space now. ``ignored``: per table the columns no fingerprint shall cover;
+        ``of_new``: those that it covers only in rows that stand there now, by their primary key.
 
         ``shape``: look at definitions too, since statements may change them. Raises NeedsReload where the tables,
         emptied and filled again, are not as after loading; that is not tried a second time, but ``afresh``.
@@ -95,6 +110,8 @@ class Keeper:
         self.drop()
         self._by_loading = self._by_loading and not afresh
         self._watch_shape, self._ignored, self._start = shape, ignored, None
+        self._of_new = of_new
+        self._primary = {table: list(columns) for table, columns in self._fetch(_PRIMARY)}
         found = self._fetch(_TABLES)
         self._columns = {table: list(columns or ()) for table, columns, _ in found}
         self._known_of = [table for table, _, known in found if known]
@@ -166,7 +183,7 @@ class Keeper:
                 order.append(cells[place + 1])
                 place += 2
         after = place + len(self._views)
-        left_out = [table for table in self._columns if self._ignored.get(table)]
+        left_out = [table for table in self._columns if self._leaves_out(table)]
         compared = dict(zip(left_out, cells[len(cells) - 2 - len(left_out) : -2], strict=True))
         self._last = _State(
             rows=tuple(rows),
@@ -206,7 +223,21 @@ class Keeper:
 
     def _row(self, table: str, columns: Sequence[str], *, shown: bool) -> sql.Composed:
         left = [c for c in columns if not (shown and c in self._ignored.get(table, ()))]
-        return sql.SQL("row({})::text").format(sql.SQL(", ").join(map(sql.Identifier, left)))
+        new = self._of_new.get(table, ()) if shown and table in self._columns else ()
+        cells = [self._if_loaded(table, c) if c in new else sql.Identifier(c) for c in left]
+        return sql.SQL("row({})::text").format(sql.SQL(", ").join(cells))
+
+    def _if_loaded(self, table: str, column: str) -> sql.Composed:
+        """A column's value in a row that was kept."""
+        same = [
+            sql.SQL("kept_row.{0} = {1}").format(sql.Identifier(key), sql.Identifier(self.schema, table, key))
+            for key in self._primary.get(table, ())
+        ]
+        text = "case when exists (select from {} kept_row where {}) then {} end"
+        return sql.SQL(text).format(self._copy(table), sql.SQL(" and ").join(same), sql.Identifier(column))
+
+    def _leaves_out(self, table: str) -> bool:
+        return bool(self._ignored.get(table) or self._of_new.get(table))
 
     def _digested(
         self, table: str, columns: Sequence[str], *, shown: bool = False, by: str | None = None
@@ -231,7 +262,7 @@ class Keeper:
             for name in self._sequences
         ]
         shape = self._shape() if self._watch_shape else sql.SQL("''")
-        left_out = [self._digested(t, c, shown=True) for t, c in self._columns.items() if self._ignored.get(t)]
+        left_out = [self._digested(t, c, shown=True) for t, c in self._columns.items() if self._leaves_out(t)]
         every = [*parts, *views, *sequences, *left_out, sizes_query(self.schema), shape]
         return sql.SQL("select ") + sql.SQL(", ").join(every)
 

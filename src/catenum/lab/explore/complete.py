@@ -59,6 +59,6 @@ def every_order(
             if walked <= 0 or made / walked > TOO_MANY_TIMES * most:
                 return None
         worker.step()
-    tally = worker.tally
+    tally = worker.take_tally()
     steady = not (tally.given_up or tally.strayed or tally.races or tally.contests)
     return EveryOrder(tally, outcomes, steady)

@@ -9,11 +9,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from catenum.core.record.recording import NO_KEYS, Result, TableKeys
+from catenum.core.record.recording import NO_KEYS, Result, TableKeys, TableRows
 from catenum.core.scenario.model import Scenario
 from catenum.core.servers import Rules
 from catenum.core.space.oracle import Observation, differing_columns, differing_result_columns
-from catenum.core.sql.statements import Footprint
+from catenum.core.sql.statements import Access, Footprint
 
 #: A transaction and the number of its statement, from 0.
 Place = tuple[str, int]
@@ -35,11 +35,13 @@ class Ignored:
         rules: Rules,
         footprints: Mapping[Place, Footprint],
         tables: Mapping[str, TableKeys],
-        columns: Mapping[str, Sequence[str]],
+        loaded: Mapping[str, TableRows],
     ) -> None:
-        """``columns``: those of each table, in order."""
+        """``loaded``: the rows of each table before anything runs, all or the first of them."""
         self.scenario, self.rules, self.footprints = scenario, rules, footprints
-        self.tables, self._columns = tables, columns
+        self.tables, self._loaded = tables, loaded
+        self._columns = {name: rows.columns for name, rows in loaded.items()}
+        self._of_new: set[str] = set()  # of these, only the values of rows that were not loaded
         self.why: dict[str, str] = {}
         self._results: dict[Place, set[str]] = {}  # columns of single results
         self.made = False  # whether the server fills some column in
@@ -49,27 +51,47 @@ class Ignored:
             self._add_made(found)
         self._add_carried()
 
-    def add(self, name: str, why: str) -> None:
-        """Leave a column out."""
+    def add(self, name: str, why: str, *, of_new: bool = False) -> None:
+        """Leave a column out; ``of_new``: its values in rows that were not loaded, as far as that can be told."""
+        if of_new and (name not in self.why or name in self._of_new):
+            self._of_new.add(name)
+        else:
+            self._of_new.discard(name)
         self.why.setdefault(name, why)
 
-    def by_table(self) -> dict[str, list[str]]:
-        """For each table the columns that no fingerprint covers."""
+    def by_table(self, *, of_new: bool = False) -> dict[str, list[str]]:
+        """For each table the columns that no fingerprint covers; or those that it covers in rows that were loaded."""
+        whole = self.why.keys() - self._of_new
+        left_out = self._of_new if of_new else whole
         return {
             table: [
-                column for column in columns if column.lower() in self.why or self._named(table, column) in self.why
+                column for column in columns if column.lower() in left_out or self._named(table, column) in left_out
             ]
             for table, columns in self._columns.items()
             if table in self.tables
         }
 
+    def left_out(self) -> dict[str, str]:
+        """What is left out, in words, and why."""
+        found = {f"{name} of new rows" if name in self._of_new else name: why for name, why in self.why.items()}
+        for (name, number), read in self.footprints.items():
+            if self._gives_numbers(read):
+                found[f"what {name} statement {number + 1} returns"] = "the server makes its values"
+        return found
+
     def of_result(self, place: Place) -> frozenset[str]:
         """The columns of a statement's result that are left out; ``*`` stands for all of them."""
         found = self.footprints[place]
-        if NUMBERS & set(found.by_nature) and not any(access.writes for access in found.accesses):
+        if self._gives_numbers(found):
             return frozenset("*")
-        tables = [access.table.lower() for access in found.accesses]
-        named = {column for name in self.why for table, dot, column in [name.partition(".")] if dot and table in tables}
+        tables = {access.table.lower() for access in found.accesses if not self._names_loaded(access)}
+        every = {access.table.lower() for access in found.accesses}
+        named = {
+            column
+            for name in self.why
+            for table, dot, column in [name.partition(".")]
+            if dot and table in (tables if name in self._of_new else every)
+        }
         return frozenset({name for name in self.why if "." not in name} | named | self._results.get(place, set()))
 
     def add_differing(self, one: SerialRun, two: SerialRun) -> bool:
@@ -90,6 +112,28 @@ class Ignored:
                     self.add(f"{name} of {place[0]} {place[1] + 1}", _DIFFERED)
         return new
 
+    def _at_place(self, table: str, named: str) -> str:
+        columns = next((c for name, c in self._columns.items() if name.lower() == table.lower()), ())
+        place = int(named[1:]) if named.startswith("#") else len(columns)
+        return columns[place] if place < len(columns) else named
+
+    @staticmethod
+    def _gives_numbers(found: Footprint) -> bool:
+        return bool(NUMBERS & set(found.by_nature)) and not any(access.writes for access in found.accesses)
+
+    def _names_loaded(self, access: Access) -> bool:
+        """Whether what is named by a key is a row that was loaded."""
+        table = next((name for name in self._loaded if name.lower() == access.table.lower()), None)
+        if table is None or access.verb == "insert":
+            return False
+        key, rows = self.tables.get(table, NO_KEYS).primary, self._loaded[table]
+        given = {column: written for column, (_, written) in access.literals}
+        if not key or not {column.lower() for column in key} <= given.keys() or not set(key) <= set(rows.columns):
+            return False
+        places = [rows.columns.index(column) for column in key]
+        named = tuple(given[column.lower()] for column in key)
+        return any(tuple(row[place] for place in places) == named for row in rows.rows)
+
     @staticmethod
     def _named(table: str, column: str) -> str:
         return f"{table}.{column}".lower()
@@ -100,6 +144,11 @@ class Ignored:
             for column in self.tables.get(access.table, NO_KEYS).made if access.verb == "insert" else ():
                 if column.lower() not in given:
                     self.made = True
+                    keyed = bool(self.tables[access.table].primary) and not access.changes_found
+                    self.add(self._named(access.table, column), "the server makes its values", of_new=keyed)
+            if access.sets_default:
+                for column in self.tables.get(access.table, NO_KEYS).made:
+                    self.made = True
                     self.add(self._named(access.table, column), "the server makes its values")
 
     def _add_carried(self) -> None:
@@ -108,8 +157,14 @@ class Ignored:
             made: set[str] = set()
             for number, statement in enumerate(transaction.statements):
                 assigned = self.rules.assigned(statement.text, frozenset(made), NUMBERS)
-                for table, column in assigned:
-                    self.add(self._named(table, column), "it is set from a value that the server makes")
+                writes = [a for a in self.footprints[name, number].accesses if a.writes]
+                added = all(a.verb == "insert" and not a.changes_found for a in writes)
+                for table, named in assigned:
+                    column = self._at_place(table, named)
+                    keyed = added and bool(self.tables.get(table, NO_KEYS).primary)
+                    self.add(
+                        self._named(table, column), "it is set from a value that the server makes", of_new=keyed
+                    )
                 left_out = self.of_result((name, number))
                 made -= statement.keep.keys()
                 made |= {

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import functools
 import math
 from collections.abc import Sequence
 from dataclasses import replace
+from itertools import islice, permutations
 
 from catenum.core.record.recording import DataVerdict
 from catenum.core.space.anomaly import Anomaly, name_anomaly
 from catenum.core.space.oracle import MOST_ORDERS, Observation, serial_orders
-from catenum.core.space.run import Run
+from catenum.core.space.run import Run, Wrong
 from catenum.core.words import listed
 from catenum.lab.explore.stage import Stage
 
+#: Orders of all transactions that are run to see whether one of them breaks a rule.
+MOST_FOR_RULES = 24
 #: Verdicts and serial runs that are remembered.
 MOST_KEPT = 5000
 
@@ -34,7 +38,8 @@ class Oracle:
         self.stage = stage
         self.asked = 0  # serial orders that were run
         self._serial: dict[tuple[str, ...], Observation | None] = {}
-        self._verdicts: dict[object, tuple[DataVerdict, Anomaly | None]] = {}
+        self._verdicts: dict[object, tuple[DataVerdict, Anomaly | None, Wrong | None]] = {}
+        self.broken: dict[str, tuple[str, ...]] = {}  # rules, and a serial order that breaks each
 
     def judge(self, run: Run) -> Run:
         """The run with its verdict on the data."""
@@ -44,24 +49,38 @@ class Oracle:
             found = self._judge(run)
             if len(self._verdicts) < MOST_KEPT:
                 self._verdicts[key] = found
-        data, anomaly = found
-        return replace(run, data=data, anomaly=anomaly)
+        if any(value is False for value in run.holds.values()):
+            self._find_broken()
+        data, anomaly, wrong = found
+        return replace(run, data=data, anomaly=anomaly, wrong=wrong)
 
-    def _judge(self, run: Run) -> tuple[DataVerdict, Anomaly | None]:
+    def _judge(self, run: Run) -> tuple[DataVerdict, Anomaly | None, Wrong | None]:
         committed = run.observed.committed
         known = 0
+        wrong: Wrong = "rows"
         for order in serial_orders(committed):
             serial = self.serially(order)
             if serial is not None:
                 known += 1
                 if serial.key == run.observed.key:
-                    return "serial", None
+                    return "serial", None, None
+                if serial.end == run.observed.end:
+                    wrong = "reads"
         if math.factorial(len(committed)) > MOST_ORDERS:
-            return "unchecked", None  # one of the orders that were not run may give it
+            return "unchecked", None, None  # one of the orders that were not run may give it
         if not known:
-            return "anomaly", Anomaly(name="other anomaly", transactions=committed, evidence=(_never_both(committed),))
+            never = Anomaly(name="other anomaly", transactions=committed, evidence=(_never_both(committed),))
+            return "anomaly", never, "rows"
         wrote = [name for name, status in run.status.items() if status not in ("committed", "not begun")]
-        return "anomaly", name_anomaly(run.observed, self.serially, self.stage.dependence, wrote)
+        return "anomaly", name_anomaly(run.observed, self.serially, self.stage.dependence, wrote), wrong
+
+    @functools.cache  # noqa: B019 - as long-lived as its stage
+    def _find_broken(self) -> None:
+        """Which rules are false where all transactions run one after another, in some order."""
+        for order in islice(permutations(self.stage.scenario.transactions), MOST_FOR_RULES):
+            for title, value in self.stage.serial_run(order).holds.items():
+                if value is False:
+                    self.broken.setdefault(title, order)
 
     def serially(self, order: Sequence[str]) -> Observation | None:
         """What an order of transactions gives one after another; None where one of them does not commit."""

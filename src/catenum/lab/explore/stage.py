@@ -126,8 +126,8 @@ class Stage:
         hidden = not self.dependence.plain  # code that nobody reads may do anything
         self.shape = hidden or any(f.changes_tables for f in found)
         self.outlives = hidden or any(f.may_outlive for f in found)
-        columns = {name: rows.columns for name, rows in self.engine.rows(1).items()}
-        self.ignored = Ignored(self.scenario, self.rules, self.footprints, self.tables, columns)
+        loaded = self.engine.rows(KEPT_ROWS)
+        self.ignored = Ignored(self.scenario, self.rules, self.footprints, self.tables, loaded)
         self._summary = Summary(
             self.scenario.scenario,
             self.engine.info,
@@ -136,6 +136,8 @@ class Stage:
             self.footprints,
             self.ignored,
         )
+        #: Whether what the comparison covers decides each rule, so that it need not be asked twice.
+        self._rows_decide = not self.shape and all(map(self._reads_tables, self._rules_read))
         self._keep(afresh=True)
         self._open_sessions()
         self.driver = Driver(self.engine, self.sessions, self.clock)
@@ -243,6 +245,7 @@ class Stage:
             check_ms=self._check_ms,
             value_names=self.rules.value_names,
             limits_waits=self.rules.limits_waits,
+            is_duplicate=self.rules.is_duplicate,
             waited=self._waited,
         )
         self.restored()
@@ -270,10 +273,21 @@ class Stage:
             load(self.engine, self.scenario, self.file, self.ddl)
             self._keep_once(afresh=False)
 
+    @property
+    def _rules_read(self) -> list[Footprint]:
+        return [self.rules.footprint(chosen(sql)) for sql in self.scenario.holds.values()]
+
+    def _reads_tables(self, found: Footprint) -> bool:
+        known = {name.lower() for name in self.tables}
+        own = found.functions | found.attributes
+        plain = found.understood and not found.calls_unknown and not found.by_nature and not found.gathers
+        return plain and not own & self.engine.functions() and {a.table.lower() for a in found.accesses} <= known
+
     def _keep_once(self, *, afresh: bool) -> None:
         plain = self.dependence.plain
         self.engine.keep_data(
             self.ignored.by_table(),
+            of_new=self.ignored.by_table(of_new=True),
             shape=self.shape,
             written=self.dependence.written() if plain else None,
             updated=self.dependence.updated() if plain else None,
@@ -305,7 +319,9 @@ class Stage:
     def _state(self, end: str, *, wanted: bool) -> tuple[dict[str, TableRows], dict[str, bool | None]]:
         known = self._states.get(end)
         # a rule may read columns that the comparison leaves out, so one end state may be two to a rule
-        if known is None or (self.scenario.holds and wanted and any(self.ignored.by_table().values())):
+        if known is None or (
+            self.scenario.holds and wanted and (self.ignored.why or not self._rows_decide)
+        ):
             holds: dict[str, bool | None] = {}
             for title, sql in self.scenario.holds.items():
                 try:

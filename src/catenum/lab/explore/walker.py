@@ -285,6 +285,7 @@ class Worker:
     def take_tally(self) -> Tally:
         """What was added up since the last time."""
         tally, self.tally = self.tally, Tally()
+        tally.broken_serially = dict(self.oracle.broken)
         return tally
 
 
@@ -407,7 +408,7 @@ def exploration(
         reach=reach,
         tally=explorer.tally,
         ran_ms=round(explorer.ran_ms, 1),
-        ignored=dict(stage.ignored.why),
+        ignored=dict(stage.ignored.left_out()),
         notes=tuple(notes_of(stage, explorer.plan, explorer.tally)),
     )
 

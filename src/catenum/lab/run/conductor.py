@@ -60,15 +60,17 @@ class Conductor:
         check_ms: float = 0.0,
         value_names: Callable[[str], tuple[str, ...]] = lambda sql: (),
         limits_waits: Callable[[str], bool] = lambda sql: False,
+        is_duplicate: Callable[[str], bool] = lambda code: False,
         waited: set[Situation] | None = None,
     ) -> None:
         """``check_ms``: how long after its wait began a possible closer of cycles checks; its check is waited for.
 
         ``value_names`` gives the names of a statement's parameters; ``limits_waits`` tells whether one sets a limit on
-        the waits that come after it. ``waited``: where a statement had to wait in earlier schedules; this one adds its
+        the waits that come after it; ``is_duplicate``, whether an error's code means that a key exists. ``waited``: where a statement had to wait in earlier schedules; this one adds its
         own. Nothing but how soon a check is made depends on that.
         """
         self.check_ms, self.value_names, self.limits_waits = check_ms, value_names, limits_waits
+        self.is_duplicate = is_duplicate
         self.guide = guide
         self.lanes = {
             name: Lane(name, transaction, index)
@@ -369,7 +371,8 @@ class Conductor:
 
     def _after_failure(self, lane: Lane, error: ServerError, at_ms: float) -> None:
         retry = lane.transaction.retry
-        if retry is not None and error.kind in retry.on and lane.attempt <= retry.times:
+        kinds = {error.kind, "duplicate"} if self.is_duplicate(error.code) else {error.kind}
+        if retry is not None and kinds & set(retry.on) and lane.attempt <= retry.times:
             lane.begin_again()
             lane.idle_until_ms = at_ms + retry.pause if retry.pause else 0.0
             return

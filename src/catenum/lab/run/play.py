@@ -186,6 +186,7 @@ def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Ma
             check_ms=engine.capabilities.check_ms,
             value_names=rules_of(engine.info.server).value_names,
             limits_waits=rules_of(engine.info.server).limits_waits,
+            is_duplicate=rules_of(engine.info.server).is_duplicate,
         )
         started = clock.wall()
         clock.reset()
