@@ -283,22 +283,31 @@ NUMBERED = {
     "mariadb": "create table ticket (id int auto_increment primary key, vessel int unique); create sequence tag;",
     "mysql": "create table ticket (id int auto_increment primary key, vessel int unique);",
 }
-STATE_FIRST = (
-    "select version from job where id = {k} for update", "update job set version = version + 1 where id = {k}", "insert into log values ({v}, {k})",
-    "update log set kg = kg + 1", "insert into ticket (vessel) values ({n})", "select taken from job where id = {k} for update",
+_LOCK_ROW = (
+    "select version from job where id = {k} for update", "update job set version = version + 1 where id = {k}", "update job set taken = 'n' where id = {k}",
+    "select taken from job where id = {k} for update",
 )  # fmt: skip
-STATE_THEN = (
-    "update job set taken = 'n' where id = {k} and version = {v}", "update job set version = version + 1 where id = {k} and taken is null", "update job set version = version * 2 where id = {k}",
-    "update job set version = 6 / (version - 2) where id = {k}", "delete from job where id = {k} and version > 1", "select id from job where id in (1, 2) limit 1 for update",
-    "select id from job where taken is null order by id limit 1 for update skip locked", "update job set taken = 'n' where id = {k}", "select id from job where id = {k} and version = {v} for update",
-    "insert into log values ({v}, {k})", "update log set kg = kg + 1", "update log set kg = {v} where vessel = {k}", "delete from log where kg = {v}", "select kg from log limit 1 for update", "select kg from log for update",
-    "insert into ticket (vessel) values ({n})", "insert into ticket (vessel) values ({k})", "update ticket set vessel = 9 where id = {k}", "delete from ticket where id = {k}", "insert into ticket values ({k}, {n})",
-    "select id from job where id = {k} for update nowait", "update berth set moved = moved + 1 where id = {k}", "insert into berth values ({n}, {v}, {k})",
-)  # fmt: skip
+#: By what is tested: the statements that begin, and those that come then.
+THEMES = {
+    "conditions": (_LOCK_ROW, (
+        "update job set taken = 'n' where id = {k} and version = {v}", "update job set version = version + 1 where id = {k} and taken is null", "update job set version = version * 2 where id = {k}",
+        "update job set version = 6 / (version - 2) where id = {k}", "delete from job where id = {k} and version > 1", "select id from job where id in (1, 2) order by id limit 1 for update",
+        "select id from job where taken is null order by id limit 1 for update skip locked", "select id from job where id = {k} and version = {v} for update", "select id from job where id = {k} for update nowait",
+        "delete from job where id = {k}", "update job set taken = 'n' where id in (1, 2) and version = {v}", "insert into job values ({n}, {v}, null)", "update job set taken = 'n' where id = {n}", *_LOCK_ROW, *_LOCK_ROW,
+    )),
+    "numbers": (("insert into ticket (vessel) values ({n})", "update berth set moved = 1 where id = {k}"), (
+        "insert into ticket (vessel) values ({n})", "insert into ticket (vessel) values ({k})", "update ticket set vessel = 9 where id = {k}", "delete from ticket where id = {k}", "insert into ticket values ({k}, {n})",
+        "select vessel from ticket where id = {k} for update", "update berth set moved = moved + 1 where id = {k}", "select count(*) from ticket where id = {k}",
+    )),
+    "order of rows": (("insert into log values ({v}, {k})", "update log set kg = kg + 1 where vessel = {k}", "select kg from log where vessel = {k} for update", "update job set taken = 'n' where id = {k}"), (
+        "insert into log values ({v}, {k})", "update log set kg = kg + 1", "update log set kg = {v} where vessel = {k}", "delete from log where kg = {v}", "select kg from log limit 1 for update", "select kg from log for update",
+        "update log set kg = kg + 1 where vessel = {k}", "update job set taken = 'n' where id = {k}", "select kg from log where kg > {v} for update",
+    )),
+}  # fmt: skip
 STATE_OWN = {
-    "postgresql": ("insert into berth values (nextval('tag') + 5, 0, 1)", "select nextval('tag')", "update ticket set id = default where vessel = {k}", "select string_agg(kg::text, ',') from log"),
-    "mariadb": ("insert into berth values (nextval(tag) + 5, 0, 1)", "select nextval(tag)", "select group_concat(kg) from log"),
-    "mysql": ("select group_concat(kg) from log",),
+    "postgresql": {"numbers": ("insert into berth values (nextval('tag') + 5, 0, 1)", "select nextval('tag')", "update ticket set id = default where vessel = {k}"), "order of rows": ("select string_agg(kg::text, ',') from log",)},
+    "mariadb": {"numbers": ("insert into berth values (nextval(tag) + 5, 0, 1)", "select nextval(tag)"), "order of rows": ("select group_concat(kg) from log",)},
+    "mysql": {"order of rows": ("select group_concat(kg) from log",)},
 }  # fmt: skip
 STATE_RULES = {
     "the first ticket is for 1 or 4": "select count(*) = 0 from ticket where id = 1 and vessel not in (1, 4)",
@@ -310,21 +319,23 @@ STATE_RULES = {
 def state_case(server: str, seed: int) -> Case:
     """The scenario of this number, in which more counts than the rows that are named."""
     chance = random.Random(f"{server} state {seed}")
-    then = [*STATE_THEN, *STATE_OWN[server]]
-    pool = chance.sample(then, 6)
+    theme = chance.choice(sorted(THEMES))
+    first, then = THEMES[theme]
+    then = [*then, *STATE_OWN[server].get(theme, ())]
     names = ["north", "south", "east"][: chance.choice((2, 2, 3))]
     level = chance.choice(LEVELS[server])
     parts = {}
     for name in names:
-        most = chance.choice((1, 2)) if len(names) == 2 else 1
-        texts = [chance.choice(STATE_FIRST), *(chance.choice(pool) for _ in range(most))]
+        most = chance.choice((1, 2, 2)) if len(names) == 2 else chance.choice((0, 1))
+        texts = [chance.choice(first), *(chance.choice(then) for _ in range(most))]
         for place, text in enumerate(texts):
-            values = {"k": chance.choice((1, 1, 2)), "n": chance.choice((4, 5)), "v": chance.randint(1, 2)}
+            values = {"k": chance.choice((1, 2)), "n": chance.choice((4, 5)), "v": chance.randint(1, 2)}
             for key, value in values.items():
                 text = text.replace("{" + key + "}", str(value))
             texts[place] = text
-        parts[name] = Part(tuple(texts), level, chance.choice(("commit",) * 5 + ("rollback",)))
-    return Case(f"{COMMON} {STATE} {NUMBERED[server]}", parts, STATE_RULES, {"ticket": 0})
+        parts[name] = Part(tuple(texts), level, chance.choice(("commit",) * 7 + ("rollback",)))
+    rules = dict(chance.sample(sorted(STATE_RULES.items()), 1))
+    return Case(f"{COMMON} {STATE} {NUMBERED[server]}", parts, rules, {"ticket": 0})
 
 
 MAKES = {"pieces": case, "locks": locking_case, "queues": queue_case, "state": state_case}

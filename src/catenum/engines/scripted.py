@@ -244,6 +244,14 @@ class ScriptedEngine:
         """Its errors come with their cycles."""
         return None
 
+    def deadlock_count(self, sessions: Mapping[str, Session]) -> int | None:
+        """It counts nothing."""
+        return None
+
+    def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
+        """It has no routines."""
+        return []
+
     def report_of(self, error: ServerError) -> str | None:
         """Its errors are all it says."""
         return error.message

@@ -14,7 +14,7 @@ from catenum.cli.exits import ExitCode
 from catenum.core.compare.measure import percentile, rate
 from catenum.core.errors import InputError
 from catenum.core.record.recording_file import to_json
-from catenum.core.words import duration, one_line, suggestion
+from catenum.core.words import duration, listed, one_line, suggestion
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import DeadlockKind, cycles
 from catenum.lab.run.loading import load
@@ -23,6 +23,8 @@ from catenum.render.console import make_console, say
 FORMAT = "catenum-churn/1"
 FAILURES = ("deadlock", "refused", "timeout", "rejected")
 STEP_S = 0.5
+#: Routines that catch errors, and what each catches.
+Handlers = list[tuple[str, tuple[str, ...]]]
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -85,12 +87,13 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         finally:
             churn.close()
         found = cycles(churn)
+        handlers = engine.handlers()
     paths = _save(found, args.save, scenario.scenario)
-    show(churn, found, paths, args, out)
+    show(churn, found, paths, args, out, handlers)
     if interrupted:
         err.write("catenum: interrupted; these are the figures so far\n")
         return ExitCode.INTERRUPTED
-    found_any = churn.stuck or any(churn.failures(kind) for kind in FAILURES)
+    found_any = churn.stuck or churn.hidden or any(churn.failures(kind) for kind in FAILURES)
     return ExitCode.FOUND if found_any else ExitCode.OK
 
 
@@ -153,7 +156,14 @@ def figures(churn: Churn) -> dict[str, Any]:
     }
 
 
-def show(churn: Churn, found: list[DeadlockKind], paths: list[Path], args: argparse.Namespace, out: IO[str]) -> None:
+def show(
+    churn: Churn,
+    found: list[DeadlockKind],
+    paths: list[Path],
+    args: argparse.Namespace,
+    out: IO[str],
+    handlers: Handlers,
+) -> None:
     """The figures on standard output, in the form asked for."""
     value = figures(churn)
     if args.json:
@@ -174,6 +184,8 @@ def show(churn: Churn, found: list[DeadlockKind], paths: list[Path], args: argpa
             "cycles": told,
             "rings": told,  # the same
             "cycles_not_read": churn.unread,
+            "deadlocks_hidden": churn.hidden,
+            "handlers": {name: list(conditions) for name, conditions in handlers},
             "files": [str(p) for p in paths],
         }
         out.write(json.dumps(plain, indent=2, ensure_ascii=False) + "\n")
@@ -182,6 +194,7 @@ def show(churn: Churn, found: list[DeadlockKind], paths: list[Path], args: argpa
     deadlocks = rate(churn.failures("deadlock"), churn.iterations)
     if args.quiet:
         say(console, f"{churn.scenario.scenario}: deadlocks: {deadlocks}")
+        _print_hidden(console, churn, handlers)
         return
     info = churn.engine.info
     say(console, f"{churn.scenario.scenario} on {info.server} {info.version} ({info.url}), in loops", style="bold")
@@ -199,6 +212,7 @@ def show(churn: Churn, found: list[DeadlockKind], paths: list[Path], args: argpa
         if number or kind == "deadlock":
             style = "bold red" if number else "green"
             say(console, f"{kind + 's':<10} {number:>7}   {rate(number, churn.iterations)}", style=style)
+    _print_hidden(console, churn, handlers)
     if value["lock_waits"] is not None:
         say(console, f"lock waits {churn.waits:>7}   (for rows, as the server counts them)")
     if value["waiting_at_a_look"] is not None:
@@ -211,6 +225,17 @@ def show(churn: Churn, found: list[DeadlockKind], paths: list[Path], args: argpa
             console, "                   no other loop was in a transaction any more: a session keeps what it waits for"
         )
     _print_cycles(console, found, paths, churn.unread)
+
+
+def _print_hidden(console: Console, churn: Churn, handlers: Handlers) -> None:
+    """Deadlocks that only the server's own count shows, and what may have caught them."""
+    for name, conditions in handlers:
+        say(console, f"           {name} catches {listed(list(conditions))}: its client is not told", style="dim")
+    if churn.hidden:
+        text = f"caught     {churn.hidden:>7}   deadlocks that the server counted and no client was told of"
+        say(console, text, style="bold red")
+    elif handlers and churn.hidden is None:
+        say(console, "           the server's own count of deadlocks could not be compared", style="bold red")
 
 
 def _print_table(console: Console, churn: Churn) -> None:

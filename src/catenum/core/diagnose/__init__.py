@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from catenum.core.diagnose import (
+    caught_deadlock,
     foreign_key,
     gap_locks,
     hot_row,
@@ -31,6 +32,7 @@ Pass = Callable[[Recording], list[Finding]]
 PASSES: tuple[Pass, ...] = (
     opposite_order.find,
     unseen_cycle.find,
+    caught_deadlock.find,
     index_path.find,
     foreign_key.find,
     gap_locks.find,

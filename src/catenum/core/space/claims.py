@@ -58,6 +58,20 @@ def _never(exploration: Exploration, about: Subject, proven: str, unseen: str) -
 def _deadlocks(exploration: Exploration) -> Iterator[Claim]:
     tally = exploration.tally
     deadlocks = tally.met("deadlock")
+    if tally.uncounted:
+        text = (
+            f"the server counted {counted(tally.uncounted, 'deadlock')} of which no client was told, so a routine "
+            "catches them: nothing is said of deadlocks here"
+        )
+        yield Claim(about="deadlock", text=text, good=False, proven=False, runs=tally.schedules)
+        return
+    if not deadlocks and tally.may_hide:
+        text = (
+            "not proven: no deadlock was reported to a client, but a routine catches errors, and the server's own "
+            "count could not be compared, since others are at work there"
+        )
+        yield Claim(about="deadlock", text=text, good=None, proven=False, runs=tally.schedules)
+        return
     if not deadlocks:
         yield _never(exploration, "deadlock", "no schedule of these statements deadlocks", "no deadlock was seen")
         return
@@ -149,6 +163,8 @@ def describe_outcome(entry: OutcomeEntry) -> str:
     left = [name for name, status in entry.status.items() if status == "cut off"]
     if left:
         parts.append(f"{', '.join(left)} still wait{'s' if len(left) == 1 else ''}")
+    if entry.hidden:
+        parts.append("a deadlock that a routine caught: its client was not told")
     if entry.wrong == "reads":
         parts.append("the rows are right, what was read is not")
     if entry.only_chosen:

@@ -40,6 +40,7 @@ class OutcomeRow:
     went_on: tuple[str, ...] = ()
     chosen: int = 0
     wrong: Wrong | None = None
+    hidden: bool = False
 
 
 @dataclass(kw_only=True)
@@ -98,6 +99,9 @@ class Counts:
     contest: tuple[str, ...] | None = None
     contestants: tuple[str, str] | None = None
     broken_serially: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    deadlocks: int = 0
+    uncounted: int = 0
+    may_hide: bool = False
 
 
 @dataclass(kw_only=True)
@@ -173,6 +177,9 @@ def _counts(tally: Tally) -> Counts:
         contest=tally.contest,
         contestants=tally.contestants,
         broken_serially=tally.broken_serially,
+        deadlocks=tally.deadlocks,
+        uncounted=tally.uncounted,
+        may_hide=tally.may_hide,
     )
 
 
@@ -216,6 +223,9 @@ def exploration_of(file: ExplorationFile) -> Exploration:
         contest=counts.contest,
         contestants=counts.contestants,
         broken_serially=counts.broken_serially,
+        deadlocks=counts.deadlocks,
+        uncounted=counts.uncounted,
+        may_hide=counts.may_hide,
     )
     return Exploration(
         scenario=file.scenario,

@@ -67,6 +67,7 @@ class Run:
     wrong: Wrong | None = None
     went_on: tuple[str, ...] = ()
     chosen: bool = False
+    hidden: int = 0  # deadlocks that the server counted and no client was told of
     rejected: frozenset[tuple[str, int | None]] = frozenset()  # steps that the server rejected
 
     @property
@@ -82,6 +83,7 @@ class Run:
             self.data,
             self.anomaly.name if self.anomaly else None,
             self.wrong,
+            bool(self.hidden),
             tuple(sorted(self.holds.items())),
             tuple((name, self.status[name], self.failed_by.get(name, ())) for name in sorted(self.status)),
         )

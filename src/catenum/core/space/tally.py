@@ -48,6 +48,7 @@ class OutcomeEntry:
     went_on: tuple[str, ...] = ()
     chosen: int = 0
     wrong: Wrong | None = None
+    hidden: bool = False  # a deadlock that no client was told of
 
     @property
     def only_chosen(self) -> bool:
@@ -78,6 +79,8 @@ class OutcomeEntry:
 
     def met(self, kind: str) -> bool:
         """Whether ``kind`` happened, be it that something worse came after: a cycle, and then somebody stuck."""
+        if kind == "deadlock" and self.hidden:
+            return True
         return kind == self.kind or any(kind in kinds for kinds in self.failed_by.values())
 
 
@@ -114,7 +117,7 @@ class MeetingEntry:
 
 _SUMS = (
     *("schedules", "broken_off", "ruled_out", "strayed", "given_up", "swaps", "repeated", "races"),
-    *("overtaken", "waits", "tries", "ended_well"),
+    *("overtaken", "waits", "tries", "ended_well", "deadlocks", "uncounted"),
 )
 
 
@@ -148,6 +151,9 @@ class Tally:
     ended_well: int = 0
     map: list[tuple[Path, str]] = field(default_factory=list)
     every: int = 1  # of the schedules, the map has one in so many
+    deadlocks: int = 0  # of which clients were told, in whatever was run, checks among it
+    uncounted: int = 0  # that the server counted beyond those, and beyond the hidden ones of single runs
+    may_hide: bool = False  # a routine catches errors, and the server's own count could not be compared
     broken_serially: dict[str, Path] = field(default_factory=dict)  # rules, and a serial order that breaks each
 
     def add(self, run: Run) -> None:
@@ -231,6 +237,7 @@ class Tally:
                 went_on=run.went_on,
                 chosen=int(run.chosen),
                 wrong=run.wrong,
+                hidden=bool(run.hidden),
             ),
         )
 
@@ -328,7 +335,7 @@ class Tally:
     @property
     def bad(self) -> int:
         """How many schedules ended in a conflict, an anomaly, or with a rule broken."""
-        return sum(entry.count for entry in self.outcomes.values() if entry.bad)
+        return sum(entry.count for entry in self.outcomes.values() if entry.bad) or int(bool(self.uncounted))
 
 
 def _pair(meeting: Meeting) -> tuple[object, ...]:

@@ -3,14 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import cast
+from typing import ClassVar, cast
+
+import pymysql
 
 from catenum.core.record.modes import NO_MODE, Mode
 from catenum.core.record.recording import ServerError
 from catenum.core.record.waits import Edge
+from catenum.core.sql.handlers import caught
 from catenum.engines.innodb.control import InnodbControl
 from catenum.engines.innodb.session import InnodbSession
 from catenum.engines.ports import Patience, Session
+
+#: Clients that stand in another database than this run's, and so are not its own.
+_OTHERS = """
+select count(*) from {} where id <> connection_id() and command not in ('Daemon', 'Binlog Dump')
+and user not in ('system user', 'event_scheduler') and coalesce(db, '') not in ('{}')
+"""
+_BODIES = """
+select routine_name, routine_definition from information_schema.routines where routine_schema = %s
+union all select trigger_name, action_statement from information_schema.triggers where trigger_schema = %s
+"""
 
 
 class InnodbReports(InnodbControl):
@@ -41,6 +54,27 @@ class InnodbReports(InnodbControl):
         if self._report is None or self._report.victim is None:
             return None
         return names.get(self._report.members[self._report.victim].thread)
+
+    #: The query for how many deadlocks InnoDB has counted.
+    deadlocks_counted: ClassVar[str]
+
+    def deadlock_count(self, sessions: Mapping[str, Session]) -> int | None:
+        """InnoDB's own counter: cycles of metadata and named locks are not in it."""
+        with self._told():
+            try:
+                others = self.query(_OTHERS.format(self.process_list, self.schema))
+                if others and str(others[0][0]) != "0":
+                    return None
+                rows = self.query(self.deadlocks_counted)
+            except pymysql.Error:
+                return None  # this login may not see it
+        return int(rows[0][-1]) if rows else None
+
+    def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
+        """By the bodies of routines and triggers."""
+        with self._told():
+            rows = self.query(_BODIES, (self.schema, self.schema))
+        return [(str(name), found) for name, body in rows if (found := caught(str(body or "")))]
 
     def report_of(self, error: ServerError) -> str | None:
         """InnoDB's own report, kept when the cycle was read from it."""

@@ -8,3 +8,5 @@ from catenum.engines.mariadb.control import MariadbControl
 
 class MariadbReports(InnodbReports, MariadbControl):
     """See ``engines.ports.reports.Reports`` for what each method promises."""
+
+    deadlocks_counted = "show global status like 'Innodb_deadlocks'"

@@ -32,6 +32,14 @@ class Reports(Protocol):
         one that was asked for; None where it cannot.
         """
 
+    def deadlock_count(self, sessions: Mapping[str, Session]) -> int | None:
+        """How many deadlocks the server has counted since it started, those of ``sessions`` among them; None where it
+        does not tell, or where others are at work whose deadlocks would count, too.
+        """
+
+    def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
+        """Routines of the scratch space that catch errors, and what each catches."""
+
     def report_of(self, error: ServerError) -> str | None:
         """The server's own report of the deadlock that ended in ``error``."""
 

@@ -4,14 +4,27 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
+from typing import cast
 
 from catenum.core.record.modes import NO_MODE, Mode
 from catenum.core.record.recording import ServerError, TableKeys
 from catenum.core.record.waits import Edge, Resource
+from catenum.core.sql.handlers import caught
 from catenum.engines.ports import Patience, Session
 from catenum.engines.postgresql.control import PostgresqlControl
 from catenum.engines.postgresql.locks import RULES
-from catenum.engines.postgresql.session import CHECK_AFTER_MS
+from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession
+
+#: Deadlocks counted, and whether other clients than this run's are connected to the database.
+_DEADLOCKS = """
+select d.deadlocks, exists (select from pg_stat_activity a where a.datname = d.datname and a.backend_type =
+  'client backend' and a.pid <> pg_backend_pid() and not starts_with(a.application_name, %s))
+from pg_stat_database d where d.datname = current_database()
+"""
+_BODIES = """
+select p.proname, p.prosrc from pg_proc p join pg_namespace n on n.oid = p.pronamespace
+where n.nspname = %s and p.prokind in ('f', 'p') order by 1
+"""
 
 
 class PostgresqlReports(PostgresqlControl):
@@ -72,6 +85,22 @@ class PostgresqlReports(PostgresqlControl):
     def cycle_victim(self, names: Mapping[int, str]) -> str | None:
         """The error came with its cycle: no other deadlock's can be mistaken for it."""
         return None
+
+    def deadlock_count(self, sessions: Mapping[str, Session]) -> int | None:
+        """By the statistics of the database; a session hands its counts in when asked to (15 and later)."""
+        if self.connection.info.server_version < 150000:
+            return None
+        with self._told(self.info.url):
+            for session in cast(Mapping[str, PostgresqlSession], sessions).values():
+                session.hand_in_counts()
+            row = self.connection.execute(_DEADLOCKS, [f"catenum {self.run}"]).fetchone()
+        return int(row[0]) if row is not None and not row[1] else None
+
+    def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
+        """By the source of what is not SQL alone."""
+        with self._told(self.info.url):
+            rows = self.connection.execute(_BODIES, [self.schema]).fetchall()
+        return [(str(name), found) for name, body in rows if (found := caught(str(body)))]
 
     def report_of(self, error: ServerError) -> str | None:
         """The error's own texts; the rest stands in the server's log."""

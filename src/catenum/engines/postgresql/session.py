@@ -89,6 +89,11 @@ class PostgresqlSession:
             raise psycopg.OperationalError(self._pg.get_error_message())
         self._set_up(self._settings)
 
+    def hand_in_counts(self) -> None:
+        """Have what was counted here stand in the server's statistics. Not where a statement is under way."""
+        if not self.in_transaction and self._pg.status == pq.ConnStatus.OK:
+            self._pg.exec_(b"select pg_catalog.pg_stat_force_next_flush()")
+
     def _set_up(self, settings: str) -> None:
         result = self._pg.exec_(settings.encode())
         if result.status == pq.ExecStatus.FATAL_ERROR:

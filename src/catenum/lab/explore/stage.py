@@ -9,10 +9,11 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import islice, permutations
 from types import TracebackType
 
+from catenum.core.record.outcome import KINDS
 from catenum.core.record.recording import (
     TableRows,
 )
@@ -95,6 +96,12 @@ class Stage:
         self._settle: Callable[[], None] = lambda: None  # waits for the data to be back
         self.restores = 0
         self.notes: tuple[str, ...] = ()
+        self.handlers: list[tuple[str, tuple[str, ...]]] = []
+        self.deadlocks = 0  # of which clients were told, in all runs
+        self._hidden = 0  # of which they were not, in runs that were looked at one by one
+        self.may_hide = False  # a routine may have caught one, and the server's count was not to be had
+        self._counted: int | None = None  # by the server, before the first run
+        self._last_counted: int | None = None
 
     def _depends(self, classes: Mapping[Column, Mapping[Written, int]]) -> Dependence:
         return Dependence(
@@ -138,8 +145,10 @@ class Stage:
         )
         #: Whether what the comparison covers decides each rule, so that it need not be asked twice.
         self._rows_decide = not self.shape and all(map(self._reads_tables, self._rules_read))
+        self.handlers = self.engine.handlers()
         self._keep(afresh=True)
         self._open_sessions()
+        self._counted = self._last_counted = self.engine.deadlock_count(self.sessions)
         self.driver = Driver(self.engine, self.sessions, self.clock)
         differs = [self._differs(order) for order in self._orders_to_repeat()]  # every one is to be run
         self.restored()
@@ -158,6 +167,13 @@ class Stage:
         self.engine.end(list(self.sessions.values()))
         self.sessions.clear()
         self.engine.calm()
+
+    def uncounted(self) -> int:
+        """How many deadlocks the server has counted that no run shows."""
+        now = self.engine.deadlock_count(self.sessions) if self._counted is not None else None
+        if now is None or self._counted is None:
+            return 0
+        return max(0, now - self._counted - self.deadlocks - self._hidden)
 
     def widen(
         self, pairs: Sequence[tuple[Step, Step]], steps: Sequence[Step], passing: Sequence[Step] = ()
@@ -255,6 +271,9 @@ class Stage:
 
     def _finish(self, conductor: Conductor, path: tuple[str, ...]) -> Run:
         self._let_go(conductor)
+        met = sum(e.error is not None and e.error.kind == "deadlock" for e in conductor.journal.events)
+        self.deadlocks += met
+        hidden = self._hidden_in(met)
         if self.outlives:  # before the rows are read: a session may keep whole tables locked
             self.sessions.update(self.engine.renew(self.sessions))
         end = self.engine.data_state()
@@ -264,7 +283,26 @@ class Stage:
         except NeedsReload:
             self._reload()
         self.restores += 1
-        return self._summary.run_of(conductor, path, end, rows, holds)
+        run = self._summary.run_of(conductor, path, end, rows, holds)
+        if not hidden:
+            return run
+        return replace(run, hidden=hidden, kind=max(run.kind, "deadlock", key=KINDS.index))
+
+    def _hidden_in(self, met: int) -> int:
+        """How many deadlocks the server counted in this run of which no client was told: where code is at work that
+        may catch them.
+        """
+        if self.dependence.plain and not self.handlers:
+            return 0
+        if self._last_counted is None:
+            self.may_hide = bool(self.handlers)
+            return 0
+        now = self.engine.deadlock_count(self.sessions)
+        before, self._last_counted = self._last_counted, now
+        hidden = max(0, now - before - met) if now is not None else 0
+        self.may_hide = self.may_hide or (now is None and bool(self.handlers))
+        self._hidden += hidden
+        return hidden
 
     def _keep(self, *, afresh: bool = False) -> None:
         try:

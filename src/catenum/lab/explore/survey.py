@@ -37,6 +37,7 @@ from catenum.lab.explore.workers import Errand, explore_together
 
 STATE_FORMAT = "catenum-exploration-state/3"
 ONE_WORKER = "one worker ran all schedules: scratch spaces keep tables apart, but not named locks"
+ONE_COUNTS = "one worker ran all schedules, so that the server's count of deadlocks tells of each"
 Progress = Callable[[Explorer], None]
 
 
@@ -110,6 +111,8 @@ class Survey:
                 counted(made)
             if self.workers > 1 and any(found.named_locks for found in stage.footprints.values()):
                 self.workers, self.notes = 1, (*self.notes, ONE_WORKER)
+            if self.workers > 1 and stage.handlers:
+                self.workers, self.notes = 1, (*self.notes, ONE_COUNTS)
             if self.workers == 1:
                 outcomes = Outcomes()
 
@@ -122,15 +125,22 @@ class Survey:
                     explore_here(stage, self.explorer, self.options, progress, heard)
                 elif not resume:
                     self._run_every_order(stage, outcomes)
+                self.explorer.tally.uncounted = stage.uncounted()
+                self.explorer.tally.may_hide = stage.may_hide
             else:
                 every = self._every_order(stage)
         if self.workers > 1:
+            was = self.engine.deadlock_count({})
             errand = Errand(self.connect, self.scenario, self.ddl, self.options, os.getpid())
             explore_together(errand, self.workers, self.explorer, self.options, progress)
             if turn_to_sample(self.explorer, self.options):
                 explore_together(errand, self.workers, self.explorer, self.options, progress)
             elif every is not None and not self.explorer.shares and not self.explorer.plan.sampled:
                 self._compare(every, None)
+            now = self.engine.deadlock_count({})
+            if was is not None and now is not None:
+                tally = self.explorer.tally
+                tally.uncounted = max(0, now - was - tally.deadlocks)
         return self.result
 
     def _every_order(self, stage: Stage) -> EveryOrder | None:

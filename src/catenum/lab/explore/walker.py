@@ -20,7 +20,7 @@ from catenum.core.space.exploration import Exploration, Reach
 from catenum.core.space.run import Run
 from catenum.core.space.search import Space, Walk
 from catenum.core.space.tally import Tally, shorter
-from catenum.core.words import counted, one_line
+from catenum.core.words import counted, listed, one_line
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.audit import (
@@ -153,6 +153,7 @@ class Worker:
         self.walk: Walk | None = None
         self.drawn: list[list[str]] = []
         self.tally = Tally()
+        self._deadlocks = stage.deadlocks
 
     def take(self, share: Share) -> None:
         """Begin a share."""
@@ -286,6 +287,7 @@ class Worker:
         """What was added up since the last time."""
         tally, self.tally = self.tally, Tally()
         tally.broken_serially = dict(self.oracle.broken)
+        tally.deadlocks, self._deadlocks = self.stage.deadlocks - self._deadlocks, self.stage.deadlocks
         return tally
 
 
@@ -422,6 +424,11 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
         yield (
             f"it is not certain what {what} touches, so it is assumed to touch everything: "
             "more schedules are run than needed"
+        )
+    for routine, conditions in stage.handlers:
+        yield (
+            f"{routine} catches {listed(list(conditions))}: a deadlock or a refusal inside it is not reported to its "
+            "client, so the server's own count is compared after each schedule"
         )
     found = stage.footprints.values()
     by_nature = sorted({name for f in found for name in f.by_nature})

@@ -32,6 +32,8 @@ from catenum.lab.run.parameters import domain_values
 
 KEPT_LATENCIES = 20_000
 REPORT_S = 0.1
+#: How often, and how long apart (ms), the server's count of deadlocks is read until it has those of the loops.
+COUNT_TRIES, COUNT_PAUSE_MS = 20, 15.0
 DRAIN_S = 5.0  # for iterations to end once the gate is closed: whoever waits longer waits for what nobody releases
 
 
@@ -232,6 +234,8 @@ class Churn:
         self.waits = 0
         self.looks = self.seen_waiting = 0  # where waits are not counted: looks, and loops seen waiting in them
         self.clock = Clock()
+        self.hidden: int | None = None  # deadlocks that the server counted and no loop met; None: not known
+        self._counted: int | None = None
         self._late: dict[int, int] = {}  # loops that did not end their iteration after a turn: at which statement
         self._waiting: set[int] = set()  # those of them that waited for a lock then
         self._chance = random.Random(11)
@@ -285,6 +289,7 @@ class Churn:
 
     def ready(self) -> None:
         """Wait until every process is connected. Raises TargetError where one could not begin."""
+        self._counted = self.engine.deadlock_count({})
         waiting = set(range(len(self._jobs)))
         while waiting:
             for report in self._reports(10.0):
@@ -411,6 +416,18 @@ class Churn:
                 process.join(2)
         for pipe in self._pipes:
             pipe.close()
+        self.hidden = self._count_hidden()
+
+    def _count_hidden(self) -> int | None:
+        """After the loops are over: a session hands in its counts at its end, which is a moment after the process's."""
+        told, now = self.failures("deadlock"), None
+        with contextlib.suppress(TargetError):  # the server is gone
+            for _ in range(COUNT_TRIES if self._counted is not None else 0):
+                now = self.engine.deadlock_count({})
+                if now is None or now - (self._counted or 0) >= told:
+                    break
+                self.clock.rest(COUNT_PAUSE_MS)
+        return max(0, now - self._counted - told) if now is not None and self._counted is not None else None
 
     def sql_of(self, name: str, statement: int) -> str:
         """The text of a loop's statement, from 1; of its end beyond those."""

@@ -68,6 +68,7 @@ class _Made:
     started: str
     duration: float
     ids: dict[str, str]
+    hidden: int = 0  # deadlocks that the server counted and no client was told of
 
 
 def full_order(scenario: Scenario, order: Sequence[str] | None) -> tuple[str, ...]:
@@ -125,7 +126,7 @@ def play(
                 conductor.journal.events,
                 conductor.journal.waits,
                 stuck=conductor.stuck,
-                deadlocked=any(cycle.victim for cycle in conductor.journal.cycles),
+                deadlocked=bool(made.hidden) or any(cycle.victim for cycle in conductor.journal.cycles),
             ),
             data=data,
             holds=holds,
@@ -138,6 +139,8 @@ def play(
         tables=tables,
         definition=definition,
         plans=plans,
+        hidden_deadlocks=made.hidden,
+        handlers=dict(engine.handlers()),
         holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},
         notes=(
             *_differences(scenario, engine),
@@ -188,11 +191,16 @@ def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Ma
             limits_waits=rules_of(engine.info.server).limits_waits,
             is_duplicate=rules_of(engine.info.server).is_duplicate,
         )
+        counted = engine.deadlock_count(sessions)
         started = clock.wall()
         clock.reset()
         Driver(engine, sessions, clock, options.announce).run(conductor)
+        duration = clock.now_ms()
         ids = {name: session.id for name, session in sessions.items()}
-        return _Made(conductor=conductor, started=started, duration=clock.now_ms(), ids=ids)
+        now = engine.deadlock_count(sessions) if counted is not None else None
+        met = sum(event.error is not None and event.error.kind == "deadlock" for event in conductor.journal.events)
+        hidden = max(0, now - counted - met) if counted is not None and now is not None else 0
+        return _Made(conductor=conductor, started=started, duration=duration, ids=ids, hidden=hidden)
     finally:
         engine.end(list(sessions.values()))
 
