@@ -294,6 +294,7 @@ THEMES = {
         "update job set version = 6 / (version - 2) where id = {k}", "delete from job where id = {k} and version > 1", "select id from job where id in (1, 2) order by id limit 1 for update",
         "select id from job where taken is null order by id limit 1 for update skip locked", "select id from job where id = {k} and version = {v} for update", "select id from job where id = {k} for update nowait",
         "delete from job where id = {k}", "update job set taken = 'n' where id in (1, 2) and version = {v}", "insert into job values ({n}, {v}, null)", "update job set taken = 'n' where id = {n}", *_LOCK_ROW, *_LOCK_ROW,
+        *["update berth set moved = {v} where id = {k}", "update crane set moved = {v} where id = 1"] * 3,
     )),
     "numbers": (("insert into ticket (vessel) values ({n})", "update berth set moved = 1 where id = {k}"), (
         "insert into ticket (vessel) values ({n})", "insert into ticket (vessel) values ({k})", "update ticket set vessel = 9 where id = {k}", "delete from ticket where id = {k}", "insert into ticket values ({k}, {n})",
@@ -326,7 +327,7 @@ def state_case(server: str, seed: int) -> Case:
     level = chance.choice(LEVELS[server])
     parts = {}
     for name in names:
-        most = chance.choice((1, 2, 2)) if len(names) == 2 else chance.choice((0, 1))
+        most = chance.choice((1, 2, 3)) if len(names) == 2 else chance.choice((0, 1, 2))
         texts = [chance.choice(first), *(chance.choice(then) for _ in range(most))]
         for place, text in enumerate(texts):
             values = {"k": chance.choice((1, 2)), "n": chance.choice((4, 5)), "v": chance.randint(1, 2)}

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from catenum.core.space.claims import Claim, claims, describe_outcome
 from catenum.core.space.exploration import Exploration, how_far, letter_of
-from catenum.core.space.tally import OutcomeEntry
+from catenum.core.space.tally import MeetingEntry, OutcomeEntry
 from catenum.core.words import counted, duration, shortened
 from catenum.render.console import STYLES, say
 
@@ -144,17 +144,17 @@ def _print_meetings(console: Console, found: Exploration) -> None:
         return
     say(console, "Who waits for whom, in how many schedules (left waits for above)", style=STYLES["strong"])
     rows = sorted({(m.waiter, m.statement or 0) for m in meetings})
-    columns = sorted({(m.holder, m.holder_statement or 0) for m in meetings})
-    counts: dict[tuple[tuple[str, int], tuple[str, int]], int] = {}
+    columns = sorted({_holder(m) for m in meetings})
+    counts: dict[tuple[tuple[str, int], tuple[str, str]], int] = {}
     for m in meetings:
-        key = ((m.waiter, m.statement or 0), (m.holder, m.holder_statement or 0))
+        key = ((m.waiter, m.statement or 0), _holder(m))
         counts[key] = counts.get(key, 0) + m.count
     heads = [_step(column) for column in columns]
     left = max(len(_step(row)) for row in rows)
     widths = [max(len(h), 4) for h in heads]
     if left + 4 + sum(width + 2 for width in widths) > console.width:
         for m in sorted(meetings, key=lambda m: -m.count):
-            holder = _step((m.holder, m.holder_statement or 0))
+            holder = _step(_holder(m))
             say(console, f"    {_step((m.waiter, m.statement or 0))} waits for {holder}: {m.count:,}  ({m.resource})")
         say(console)
         return
@@ -172,7 +172,13 @@ def _print_meetings(console: Console, found: Exploration) -> None:
     say(console)
 
 
-def _step(pair: tuple[str, int]) -> str:
+def _holder(meeting: MeetingEntry) -> tuple[str, str]:
+    """The holder, and which of its statements took the lock: ``1``, ``1 or 2`` where that is not certain."""
+    known = meeting.holder_candidates if meeting.holder_statement is None else (meeting.holder_statement,)
+    return meeting.holder, " or ".join(map(str, known))
+
+
+def _step(pair: tuple[str, int | str]) -> str:
     return f"{pair[0]} {pair[1]}" if pair[1] else f"{pair[0]} …"
 
 

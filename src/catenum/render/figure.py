@@ -373,7 +373,7 @@ def _draw_edge(
     axes.add_patch(arrow)
     wait = next((w for w in reversed(recording.waits) if (w.waiter, w.holder) == (edge.waiter, edge.holder)), None)
     verb = "asked first for" if edge.queued else "took"
-    holder = named(edge.holder, wait.holder_statement) if wait and wait.holder_statement else edge.holder
+    holder = f"{edge.holder} {wait.holder_numbers}" if wait and wait.holder_numbers else edge.holder
     waiter = named(edge.waiter, wait.statement) if wait else edge.waiter
     mx, my = (x1 + x2) / 2, (y1 + y2) / 2
     dx, dy = x2 - x1, y2 - y1

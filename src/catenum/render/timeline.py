@@ -121,7 +121,7 @@ def _waits_at(recording: Recording, event: Event) -> list[Wait]:
 
 def _wait_text(wait: Wait) -> str:
     place = "behind " if wait.queued else "for "
-    since = f" (its {wait.holder_statement})" if wait.holder_statement else ""
+    since = f" (its {wait.holder_numbers})" if wait.holder_numbers else ""
     return f"{place}{wait.holder}{since} over {wait.resource.text}"
 
 

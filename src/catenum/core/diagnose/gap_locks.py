@@ -18,7 +18,7 @@ def find(recording: Recording) -> list[Finding]:
         return []
     evidence = []
     for wait in waits:
-        since = f" since {named(wait.holder, wait.holder_statement)}" if wait.holder_statement else ""
+        since = f" since {wait.holder} {wait.holder_numbers}" if wait.holder_numbers else ""
         evidence.append(
             f"{named(wait.waiter, wait.statement)} wanted to insert into {wait.resource.text}; "
             f"{wait.holder} held {wait.held or 'it'} there{since}"

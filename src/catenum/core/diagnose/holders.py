@@ -1,8 +1,8 @@
 """Which statement of the holder took the lock that somebody waits for.
 
-No server reports this. Where lock pictures were taken, the first picture that shows the lock names the statement (told
-by the server); otherwise the holder's statements are read, and the first that takes a conflicting lock on the
-resource is named (derived from the statement).
+Some servers report it: MySQL with each lock, and lock pictures show when it came (both count as reported by the
+server). Otherwise the holder's statements are read. One is named where it is certain: it alone can have taken the lock.
+Where several can, all of them are named (``holder_candidates``), and none as *the* statement.
 """
 
 from __future__ import annotations
@@ -28,14 +28,21 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
     if wait.queued:
         wait = replace(wait, holder_statement=sent[-1] if sent else None, holder_told_by="server")
     else:
-        seen = _from_pictures(wait, recording.pictures, recording.events)
+        texts = {number: recording.sql(wait.holder, number) or "" for number in sent}
+        told = [number for number, text in texts.items() if wait.taken_by and _same_text(text, wait.taken_by)]
+        seen = told[0] if len(told) == 1 else _from_pictures(wait, recording.pictures, recording.events)
         if seen is not None:
             wait = replace(wait, holder_statement=seen, holder_told_by="server")
         else:
-            read = _from_statements(wait, sent, recording)
-            wait = replace(wait, holder_statement=read, holder_told_by="statement" if read else None)
+            read = _from_statements(wait, told or sent, recording)
+            wait = replace(
+                wait,
+                holder_statement=read[0] if len(read) == 1 else None,
+                holder_candidates=read if len(read) > 1 else (),
+                holder_told_by="statement" if read else None,
+            )
     if wait.held is None and wait.resource.kind in ("row", "gap"):
-        sql = recording.sql(wait.holder, wait.holder_statement)
+        sql = recording.sql(wait.holder, wait.holder_statement or next(iter(wait.holder_candidates), None))
         wait = replace(wait, held=_row_mode(sql, wait, recording) if sql else None)
     if wait.held is not None:
         rule = rules.conflict(wait.wanted, wait.held)
@@ -76,7 +83,12 @@ def _statement_under_way(transaction: str, move: int, events: Sequence[Event]) -
     return next((event.statement for event in reversed(sent) if event.statement is not None), None)
 
 
-def _from_statements(wait: Wait, sent: Sequence[int], recording: Recording) -> int | None:
+def _same_text(one: str, other: str) -> bool:
+    return " ".join(one.split()).rstrip(";") == " ".join(other.split()).rstrip(";")
+
+
+def _from_statements(wait: Wait, sent: Sequence[int], recording: Recording) -> tuple[int, ...]:
+    """The statements of which one took the lock, up to the first that certainly had it."""
     table = wait.resource.table
     candidates: list[tuple[bool, int]] = []
     for number in sent:
@@ -89,9 +101,21 @@ def _from_statements(wait: Wait, sent: Sequence[int], recording: Recording) -> i
             )
         elif not found.parsed or (table and any(_takes(access, wait, recording) for access in found.on(table))):
             candidates.append((found.parsed, number))
-    known = [number for parsed, number in candidates if parsed]
-    unknown = [number for parsed, number in candidates if not parsed]
-    return next(iter(known or unknown), None)
+        if candidates and candidates[-1][1] == number and any(_names(a, wait.resource) for a in found.accesses):
+            break
+    known = tuple(number for parsed, number in candidates if parsed)
+    unknown = tuple(number for parsed, number in candidates if not parsed)
+    return tuple(sorted({*known, *unknown}))
+
+
+def _names(access: Access, resource: Resource) -> bool:
+    """Whether an access certainly concerns a row: it names it by the whole key, and by nothing else."""
+    key = {column.lower(): value for column, value in resource.key or ()}
+    given = dict(access.equals)
+    if resource.kind != "row" or not key or access.table.lower() != (resource.table or "").lower():
+        return False
+    named = all(given.get(column) == value for column, value in key.items())
+    return named and (access.verb == "insert" or (access.equals_only and set(given) == set(key)))
 
 
 def _takes(access: Access, wait: Wait, recording: Recording) -> bool:
@@ -101,7 +125,8 @@ def _takes(access: Access, wait: Wait, recording: Recording) -> bool:
         keys = recording.tables.get(wait.resource.table or "", NO_KEYS)
         mode = rules.inserted_mode if access.verb == "insert" else rules.row_mode(access, keys.columns)
         # a gap is named by the row behind it, which the statement that locked the gap need not have asked for
-        fits = mode is not None and (wait.resource.kind == "gap" or touches(access, wait.resource))
+        listed = recording.rows[keys_of].columns if (keys_of := wait.resource.table or "") in recording.rows else ()
+        fits = mode is not None and (wait.resource.kind == "gap" or touches(access, wait.resource, listed))
     else:
         mode, fits = rules.table_mode(access), True
     if mode is None or not fits:
@@ -110,9 +135,13 @@ def _takes(access: Access, wait: Wait, recording: Recording) -> bool:
     return rule is None or rule.conflict
 
 
-def touches(access: Access, resource: Resource) -> bool:
-    """Whether an access can concern a row such as ``berth(id=7)``: False only where a constant says otherwise."""
-    wanted = dict(access.equals)
+def touches(access: Access, resource: Resource, columns: Sequence[str] = ()) -> bool:
+    """Whether an access can concern a row such as ``berth(id=7)``: False only where a constant says otherwise.
+
+    ``columns``: those of its table, in order, for an INSERT that lists none.
+    """
+    places = {f"#{place}": column.lower() for place, column in enumerate(columns)}
+    wanted = {places.get(column, column): value for column, value in access.equals}
     return all(wanted.get(column.lower(), value) == value for column, value in resource.key or ())
 
 

@@ -41,7 +41,7 @@ def _finding(recording: Recording, name: str, number: int, waits: list[Wait]) ->
     behind = [wait for wait in waits if wait.holder == name]
     evidence = []
     for wait in waited:
-        since = f", since {named(wait.holder, wait.holder_statement)}" if wait.holder_statement else ""
+        since = f", since {wait.holder} {wait.holder_numbers}" if wait.holder_numbers else ""
         evidence.append(
             f"{named(name, number)} wanted {wait.wanted} on {wait.resource.text} and waited for {wait.holder}, "
             f"which held {wait.held or 'a lock'}{since}"

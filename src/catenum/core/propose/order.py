@@ -53,7 +53,7 @@ def _taken(evidence: Evidence, names: Sequence[str]) -> Taken:
     for meeting in evidence.explored.tally.meetings.values():
         for name, number in (
             (meeting.waiter, meeting.statement),
-            (meeting.holder, meeting.holder_statement),
+            *((meeting.holder, number) for number in (meeting.holder_statement, *meeting.holder_candidates)),
         ):
             if name in found and number is not None:
                 found[name][meeting.resource] = min(number, found[name].get(meeting.resource, number))

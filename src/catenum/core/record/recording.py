@@ -105,7 +105,11 @@ class Event:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Wait:
-    """A wait from when it began to when it ended. ``holder_told_by`` says how the holder's statement is known."""
+    """A wait from when it began to when it ended. ``holder_told_by`` says how the holder's statement is known.
+
+    ``holder_candidates``: where that is not certain, the statements of which one took the lock; ``holder_statement`` is
+    None then. ``taken_by``: the text of the statement that took it, where the server tells.
+    """
 
     waiter: str
     attempt: int
@@ -118,10 +122,18 @@ class Wait:
     queued: bool
     conflict: str | None = None
     holder_told_by: Literal["server", "statement"] | None = None
+    holder_candidates: tuple[int, ...] = ()
+    taken_by: str | None = None
     move: int
     since_ms: float
     until_ms: float | None = None
     ended: WaitEnd = "lasted"
+
+    @property
+    def holder_numbers(self) -> str | None:
+        """The holder's statement in words: ``1``, or ``1 or 2`` where that is not certain; None where nothing is known."""
+        numbers = self.holder_candidates if self.holder_statement is None else (self.holder_statement,)
+        return " or ".join(map(str, numbers)) or None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -94,6 +94,7 @@ class Edge:
     """``waiter`` cannot continue until ``holder`` releases the lock.
 
     ``queued``: the holder does not hold the lock yet but stands ahead in its queue. ``since_ms`` is on the run's clock.
+    ``taken_by``: the text of the holder's statement that took the lock, where the server tells it.
     """
 
     waiter: str
@@ -103,6 +104,7 @@ class Edge:
     held: ModeField | None
     queued: bool = False
     since_ms: float | None = None
+    taken_by: str | None = None
 
     @property
     def identity(self) -> tuple[object, ...]:

@@ -112,7 +112,7 @@ class InnodbRules(Rules):
     )
     named_locks_span = "server"
     reports_modes = True
-    victim_reported = "InnoDB rolls back the transaction with the least weight (rows changed and locks taken)"
+    victim_reported = "InnoDB rolls back the transaction with the least weight (rows changed and lock structures held)"
 
     #: Numbers that mean the same on every server that speaks the protocol.
     error_kinds: Mapping[str, ErrorKind] = {

@@ -17,7 +17,10 @@ Wrong = Literal["rows", "reads"]
 
 @dataclass(frozen=True, slots=True, order=True)
 class Meeting:
-    """A statement that waited for another's transaction: numbers count from 1, None is an end (or is not known)."""
+    """A statement that waited for another's transaction: numbers count from 1, None is an end (or is not known).
+
+    ``holder_candidates``: where it is not certain which statement of the holder took the lock, those that may have.
+    """
 
     waiter: str
     statement: int | None
@@ -25,6 +28,7 @@ class Meeting:
     holder_statement: int | None
     resource: str
     wanted: str
+    holder_candidates: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

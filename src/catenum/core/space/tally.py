@@ -113,6 +113,7 @@ class MeetingEntry:
     resource: str
     wanted: str
     count: int = 0
+    holder_candidates: tuple[int, ...] = ()
 
 
 _SUMS = (
@@ -269,6 +270,7 @@ class Tally:
             holder_statement=meeting.holder_statement,
             resource=meeting.resource,
             wanted=meeting.wanted,
+            holder_candidates=meeting.holder_candidates,
         )
         entry = self.meetings.setdefault(key, blank)
         entry.count += 1
@@ -339,7 +341,8 @@ class Tally:
 
 
 def _pair(meeting: Meeting) -> tuple[object, ...]:
-    return (meeting.waiter, meeting.statement, meeting.holder, meeting.holder_statement)
+    held = meeting.holder_statement if meeting.holder_statement is not None else meeting.holder_candidates
+    return (meeting.waiter, meeting.statement, meeting.holder, held)
 
 
 def _key(value: object) -> str:

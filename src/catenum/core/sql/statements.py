@@ -345,10 +345,13 @@ def _written_columns(tree: exp.Expr) -> Iterator[str]:
 
 
 def _inserted(tree: exp.Expr) -> Iterator[tuple[exp.Expr, exp.Expr]]:
-    """Columns and values of a one-row INSERT."""
+    """Columns and values of a one-row INSERT; ``#0``, ``#1`` by their places where it lists no columns."""
     values = tree.args.get("expression")
-    if isinstance(tree.this, exp.Schema) and isinstance(values, exp.Values) and len(values.expressions) == 1:
-        yield from zip(tree.this.expressions, values.expressions[0].expressions, strict=False)
+    if not isinstance(values, exp.Values) or len(values.expressions) != 1:
+        return
+    given = values.expressions[0].expressions
+    columns = tree.this.expressions if isinstance(tree.this, exp.Schema) else ()
+    yield from zip(columns or [exp.column(f"#{place}") for place in range(len(given))], given, strict=False)
 
 
 def assigned(sql: str, dialect: str, values: Iterable[Value], functions: Collection[str] = ()) -> set[tuple[str, str]]:

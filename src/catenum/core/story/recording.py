@@ -142,7 +142,7 @@ def _branch_text(recording: Recording, move: int) -> Callable[[Branch], str]:
 
 def _wait_line(wait: Wait) -> str:
     """One wait in words: who, over what, which modes, since which statement of the holder, how long."""
-    since = f" since {named(wait.holder, wait.holder_statement)}" if wait.holder_statement else ""
+    since = f" since {wait.holder} {wait.holder_numbers}" if wait.holder_numbers else ""
     if wait.queued:
         why = f"behind {wait.holder}, which is ahead in the queue for {wait.held or 'it'}{since}"
     else:
@@ -233,7 +233,7 @@ def _conflicts(recording: Recording) -> Section:
             wait.waiter,
             wait.statement,
             wait.holder,
-            wait.holder_statement,
+            wait.holder_numbers,
             wait.resource.identity,
             wait.wanted,
             wait.held,
@@ -256,7 +256,7 @@ def _conflicts(recording: Recording) -> Section:
 
 
 def _holder(wait: Wait) -> str:
-    return named(wait.holder, wait.holder_statement) if wait.holder_statement else wait.holder
+    return f"{wait.holder} {wait.holder_numbers}" if wait.holder_numbers else wait.holder
 
 
 def _victims(recording: Recording) -> Section:

@@ -94,7 +94,7 @@ class InnodbReports(InnodbControl):
             True: "; here this is the one that closed the cycle",
             False: "; here it waited before the cycle was closed",
         }
-        rule = "InnoDB rolls back the transaction with the least weight (rows changed and locks taken)"
+        rule = "InnoDB rolls back the transaction with the least weight (rows changed and lock structures held)"
         if wanted.family == "metadata" or not reported:  # InnoDB tells of each one that it finds
             rule = (
                 "the server's metadata locks, which InnoDB does not see, give up the session whose wait weighs "

@@ -8,7 +8,7 @@ from catenum.core.record.recording import LockEntry
 from catenum.core.record.waits import Edge, Resource
 from catenum.engines.innodb.locks import InnodbReader, Query, past_queues
 from catenum.engines.innodb.session import InnodbSession
-from catenum.engines.mysql import rows
+from catenum.engines.mysql import history, rows
 from catenum.engines.mysql.metadata import MetadataLocks
 from catenum.engines.mysql.rows import DataLock
 
@@ -22,6 +22,9 @@ where table_schema = %s and (extra like '%%auto_increment%%' or column_default l
 or (extra like '%%DEFAULT_GENERATED%%' and lower(column_default) regexp
 '(^|[^a-z_])(now|sysdate|curdate|curtime|utc_date|utc_time|utc_timestamp|unix_timestamp|uuid|uuid_short|rand)[(]'))
 """
+
+#: Locks of which the taker is remembered.
+MOST_TAKERS = 2_000
 
 
 class DataLocks(InnodbReader):
@@ -37,6 +40,7 @@ class DataLocks(InnodbReader):
         self._connections = rows.Connections(query)
         self._owners = rows.Owners(query, self._connections)
         self._since: dict[str, float] = {}
+        self._takers: dict[tuple[str, int], str | None] = {}  # by a lock's id and event, the statement that took it
         self._looked: dict[int, int] = {}  # by thread, the statement that a look has met before and not seen to wait
 
     def meet(self, connection: int) -> None:
@@ -67,6 +71,7 @@ class DataLocks(InnodbReader):
                     held=other.mode,
                     queued=not other.granted,
                     since_ms=self._since[wanted.id],
+                    taken_by=self._taken_by(other, holder),
                 )
             )
         found = [edge for name in sessions for edge in past_queues([e for e in edges if e.waiter == name])]
@@ -75,6 +80,18 @@ class DataLocks(InnodbReader):
         rest = {thread: mine[thread] for thread, sent in again.items() if self._looked.get(thread) == sent}
         self._looked = again
         return [*found, *self.metadata.edges(rest, everyone, now_ms)] if rest else found
+
+    def _taken_by(self, lock: DataLock, holder: int) -> str | None:
+        """The statement that took a lock; None where another wrote it down, or where it is not retained."""
+        key = lock.id, lock.event
+        if key not in self._takers:
+            found = None
+            if lock.granted and self._connections.of(lock.thread) == holder:
+                found = history.taker(history.kept(self.query, [str(holder)]).get(str(holder), ()), lock.event)
+            if len(self._takers) > MOST_TAKERS:
+                self._takers.clear()
+            self._takers[key] = found.text if found is not None else None
+        return self._takers[key]
 
     def resource_of(self, lock: DataLock) -> Resource:
         """What a lock is on, as people read it."""

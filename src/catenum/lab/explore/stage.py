@@ -142,6 +142,7 @@ class Stage:
             self.dependence.statements,
             self.footprints,
             self.ignored,
+            loaded,
         )
         #: Whether what the comparison covers decides each rule, so that it need not be asked twice.
         self._rows_decide = not self.shape and all(map(self._reads_tables, self._rules_read))

@@ -41,10 +41,12 @@ class Summary:
         statements: Mapping[str, Sequence[str]],
         footprints: Mapping[tuple[str, int], Footprint],
         ignored: Ignored,
+        rows: Mapping[str, TableRows],
     ) -> None:
         self._title, self._target, self._tables = title, target, dict(tables)
         self._statements, self._footprints, self._ignored = statements, footprints, ignored
-        self._attributed: dict[object, int | None] = {}
+        self._rows = dict(rows)
+        self._attributed: dict[object, tuple[int | None, tuple[int, ...]]] = {}
         self._chains: dict[frozenset[tuple[str, str]], int] = {}
 
     def run_of(
@@ -139,7 +141,8 @@ class Summary:
         return longest
 
     def _meeting(self, wait: Wait, conductor: Conductor) -> Meeting:
-        holder_statement = None
+        holder_statement: int | None = None
+        candidates: tuple[int, ...] = ()
         if wait.holder in conductor.lanes:
             sent = [
                 (event.statement, tuple(event.values.items()))
@@ -153,14 +156,23 @@ class Summary:
                 wait.resource.identity,
                 wait.wanted,
                 wait.held,
+                wait.taken_by,
                 tuple(sent),
             )
             if key not in self._attributed:
                 self._attributed[key] = self._attribute(wait, conductor)
-            holder_statement = self._attributed[key]
-        return Meeting(wait.waiter, wait.statement, wait.holder, holder_statement, wait.resource.text, str(wait.wanted))
+            holder_statement, candidates = self._attributed[key]
+        return Meeting(
+            wait.waiter,
+            wait.statement,
+            wait.holder,
+            holder_statement,
+            wait.resource.text,
+            str(wait.wanted),
+            candidates,
+        )
 
-    def _attribute(self, wait: Wait, conductor: Conductor) -> int | None:
+    def _attribute(self, wait: Wait, conductor: Conductor) -> tuple[int | None, tuple[int, ...]]:
         recording = Recording(
             scenario=self._title,
             about=None,
@@ -188,8 +200,10 @@ class Summary:
             events=tuple(conductor.journal.events),
             waits=(wait,),
             tables=self._tables,
+            rows=self._rows,
         )
-        return attribute(recording)[0].holder_statement
+        found = attribute(recording)[0]
+        return found.holder_statement, found.holder_candidates
 
     def _cycle(self, cycle: OpenDeadlock, conductor: Conductor) -> DeadlockOutline:
         edges = list(cycle.edges)
@@ -198,7 +212,11 @@ class Summary:
         members = []
         for edge in edges:
             statements = [
-                w.statement for w in conductor.journal.waits if (w.waiter, w.holder) == (edge.waiter, edge.holder)
+                w.statement
+                for w in conductor.journal.waits
+                if (w.waiter, w.holder) == (edge.waiter, edge.holder)
+                and w.move <= cycle.move
+                and w.attempt == cycle.attempts.get(edge.waiter, w.attempt)
             ]
             members.append((edge.waiter, statements[-1] if statements else cycle.under_way.get(edge.waiter)))
         resources = tuple(edge.resource.text for edge in edges)

@@ -381,6 +381,9 @@ class Conductor:
     def _verdict(self, lane: Lane, reply: Reply, at_ms: float, mover: Lane) -> None:
         """The server gave ``lane`` up. Its report fills in what fell between two checks."""
         cycle = next((c for c in self.journal.cycles if c.pending and lane.name in c.members), None)
+        reported = [c for c in WaitGraph(reply.edges).cycles() if lane.name in {edge.waiter for edge in c}]
+        if cycle is not None and reported and {edge.waiter for edge in reported[0]} == cycle.members:
+            cycle.edges = reported[0]  # what the server says of it counts, not what was seen on the way
         if cycle is None:
             self.surprised = True
             seen = {(self.journal.waits[i].waiter, self.journal.waits[i].holder) for i in self.journal.open_waits()}
@@ -400,6 +403,7 @@ class Conductor:
                 at_ms,
                 mover.name,
                 {other.name: other.statement for other in self.lanes.values() if other.under_way or other is lane},
+                {other.name: other.attempt for other in self.lanes.values()},
             )
             self.journal.cycles.append(cycle)
         cycle.victim, cycle.verdict_ms, cycle.pending = lane.name, at_ms, False

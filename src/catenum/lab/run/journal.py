@@ -110,6 +110,7 @@ class Journal:
                 wanted=edge.wanted,
                 held=edge.held,
                 queued=edge.queued,
+                taken_by=edge.taken_by,
                 move=self.move,
                 since_ms=round(since, 3),
             )
@@ -139,7 +140,8 @@ class Journal:
             standing.append(members)
             if not any(cycle.pending and cycle.members == members for cycle in self.cycles):
                 closer = mover.name if mover.name in members else max(members, key=self._waiting_since)
-                self.cycles.append(OpenDeadlock(edges, self.move, at_ms, closer))
+                attempts = {name: self.lanes[name].attempt for name in members if name in self.lanes}
+                self.cycles.append(OpenDeadlock(edges, self.move, at_ms, closer, attempts=attempts))
         for cycle in self.cycles:
             if cycle.pending and cycle.members not in standing:
                 cycle.pending = False  # the server let it go by without a victim: it rearranged a queue

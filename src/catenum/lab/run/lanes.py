@@ -86,7 +86,7 @@ class Lane:
 @dataclass
 class OpenDeadlock:
     """A deadlock as it is met. ``edges`` go round; ``victim`` comes with the server's verdict. ``under_way``: the
-    statement (None: the end) of each transaction that one was under way of when the cycle was noted.
+    statement (None: the end) of each transaction that one was under way of when the cycle was noted; ``attempts``: which attempt each made.
     """
 
     edges: tuple[Edge, ...]
@@ -94,6 +94,7 @@ class OpenDeadlock:
     at_ms: float
     closer: str
     under_way: Mapping[str, int | None] = field(default_factory=dict)
+    attempts: Mapping[str, int] = field(default_factory=dict)
     victim: str | None = None
     verdict_ms: float | None = None
     error: ServerError | None = None

@@ -301,7 +301,7 @@ def _member(
         waits_for=holder,
         resource=edge.resource,
         wanted=edge.wanted,
-        held=wait.held if wait else edge.held,
+        held=edge.held or (wait.held if wait else None),
         holds=(held,),
         statements=tuple(sent),
         queued=edge.queued,
