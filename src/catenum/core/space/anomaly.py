@@ -8,6 +8,7 @@ committed, was overwritten without having been seen. The names are those of Bere
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import combinations, permutations
@@ -16,7 +17,7 @@ from typing import Literal
 from catenum.core.servers.touch import NAMED_LOCKS, Touch, TouchMode
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.meeting import meets
-from catenum.core.space.oracle import Observation
+from catenum.core.space.oracle import PASSED_OVER, Observation
 
 Name = Literal[
     "dirty read",
@@ -29,6 +30,7 @@ Name = Literal[
     "other anomaly",
 ]
 Relation = Literal["saw", "did not see", "overwrote"]
+_SKIPS = re.compile(r"\bskip\s+locked\b", re.IGNORECASE)
 #: Runs some transactions one after another; None where one of them did not commit.
 RunSerially = Callable[[Sequence[str]], Observation | None]
 _MOST = 4  # transactions whose serial orders are all looked at for the name's sake
@@ -97,6 +99,8 @@ class _Relations:
                     continue
                 before, after = self._orders_with(whom, who), self._orders_with(who, whom)
                 for number, result in enumerate(self.run.seen[who]):
+                    if self._passes_over(who, number):
+                        continue
                     with_it = any(o.seen[who][number] == result for o in before if number < len(o.seen[who]))
                     without = any(o.seen[who][number] == result for o in after if number < len(o.seen[who]))
                     shown = result.shown or f"{result.rows} row{'s' if result.rows != 1 else ''} changed"
@@ -112,12 +116,18 @@ class _Relations:
             for x in range(len(self.run.seen[a])):
                 for y in range(len(self.run.seen[b])):
                     table = self._both_write((a, x), (b, y))
-                    if table is None or 0 in (self.run.seen[a][x].rows, self.run.seen[b][y].rows):
+                    if table is None or self._reads_only(a, x) or self._reads_only(b, y) or 0 in (self.run.seen[a][x].rows, self.run.seen[b][y].rows):
                         continue  # who changed no row overwrote nothing
                     pair = ((a, x), (b, y))
                     late, early = pair if self._place(a, x) > self._place(b, y) else pair[::-1]
-                    text = f"{late[0]} statement {late[1] + 1} wrote {table} after {early[0]} statement {early[1] + 1}"
+                    what = table or "the same row"
+                    text = f"{late[0]} statement {late[1] + 1} wrote {what} after {early[0]} statement {early[1] + 1}"
                     yield Relating(late[0], "overwrote", early[0], text, late[1])
+
+    def _reads_only(self, name: str, number: int) -> bool:
+        """Whether a statement is a query that is known to write nothing."""
+        found = self.dependence.footprints[name, number]
+        return found.parsed and not found.calls_unknown and not any(a.writes for a in found.accesses)
 
     def _place(self, name: str, number: int) -> int:
         return self.run.places.get((name, number), 0)
@@ -138,15 +148,17 @@ class _Relations:
         return None
 
     def _change_the_same(self, a: str, b: str, table: str | None) -> bool:
-        """Whether two transactions, each run before and after the other, change a row in common; where that cannot be
-        told, they may.
+        """Whether two transactions, each run before and after the other, change a row in common. ``table`` None: of
+        any table. Where that cannot be seen, they are not said to.
         """
-        if table is None or table not in self.dependence.tables:
-            return True
+        if table is None:
+            return any(self._change_the_same(a, b, one) for one in self.dependence.tables)
+        if table not in self.dependence.tables:
+            return False
         ours = self._changed(a, (), table), self._changed(a, (b,), table)
         theirs = self._changed(b, (), table), self._changed(b, (a,), table)
         if None in (*ours, *theirs):
-            return True
+            return False
         return bool(set().union(*filter(None, ours)) & set().union(*filter(None, theirs)))
 
     def _changed(self, name: str, first: tuple[str, ...], table: str) -> set[tuple[str | None, ...]] | None:
@@ -177,13 +189,15 @@ class _Relations:
     def dirty_read(self, undone: Sequence[str]) -> Anomaly | None:
         """Somebody saw what was not committed: not yet, or never."""
         for r in self.saw:
-            commit = self.run.commits.get(r.whom)
+            commit = self._committed_by(r.whom)
             early = commit is not None and self._place(r.who, r.statement or 0) < commit
             if r.relation == "saw" and early and self._wrote_before(r.whom, r.who, r.statement or 0):
                 text = f"{r.evidence}, before {r.whom} committed"
                 return Anomaly(name="dirty read", transactions=(r.who, r.whom), evidence=(text,))
         for who in self.run.committed:
             for number, result in enumerate(self.run.seen[who]):
+                if self._passes_over(who, number):
+                    continue
                 whom = next((name for name in undone if self._wrote_before(name, who, number)), None)
                 if whom is not None and not self._in_some_order(who, number):
                     text = f"{who} statement {number + 1} saw {result.shown}, which {whom} wrote and never committed"
@@ -194,6 +208,20 @@ class _Relations:
         result = self.run.seen[who][number]
         known = [o.seen[who] for order, o in self.orders.items() if who in order]
         return any(number < len(seen) and seen[number] == result for seen in known)
+
+    def _passes_over(self, name: str, number: int) -> bool:
+        """Whether a statement leaves out what others have locked: that it does not see a row is no sight of a change."""
+        return _SKIPS.search(self.dependence.statements[name][number]) is not None
+
+    def _committed_by(self, name: str) -> int | None:
+        """When a transaction's first changes were committed: by its end, or by a statement that commits by itself."""
+        texts = self.dependence.statements[name]
+        early = [
+            self.run.places[name, number]
+            for number, sql in enumerate(texts)
+            if (name, number) in self.run.places and self.dependence.rules.commits_by_itself(sql)
+        ]
+        return min(early, default=self.run.commits.get(name))
 
     def _wrote_before(self, name: str, who: str, number: int) -> bool:
         """Whether ``name`` had written something that a statement of ``who`` touches, before that was answered."""
@@ -211,6 +239,8 @@ class _Relations:
         """All is in order but for what one transaction saw that wrote nothing (Fekete, O'Neil and O'Neil 2004)."""
         for reader in self.run.committed if len(self.run.committed) > 2 else ():
             if any(touch.mode >= TouchMode.WRITE for touch in self.dependence.all_touches(reader)):
+                continue
+            if any(self._passes_over(reader, number) for number in range(len(self.run.seen[reader]))):
                 continue
             others = [name for name in self.run.committed if name != reader]
             for order in permutations(others):
@@ -306,12 +336,38 @@ class _Relations:
             one, two = self._not_seen(a, b), self._not_seen(b, a)
             if one is not None and two is not None:
                 return Anomaly(name="write skew", transactions=(a, b), evidence=(one.evidence, two.evidence))
+        if len(self.run.committed) == 2:
+            a, b = self.run.committed
+            mine, theirs = self._as_alone(a, b), self._as_alone(b, a)
+            if mine is not None and theirs is not None:
+                return Anomaly(name="write skew", transactions=(a, b), evidence=(mine, theirs))
+        return None
+
+    def _as_alone(self, name: str, other: str) -> str | None:
+        """What shows that a transaction changed its rows as though the other had never run; None where it did not."""
+        alone = self.serially((name,))
+        for table, keys in self.dependence.tables.items():
+            changed = self._changed(name, (), table)
+            rows = next((rows for title, rows in self.run.rows.items() if title.lower() == table), None)
+            was = next((r for t, r in alone.rows.items() if t.lower() == table), None) if alone is not None else None
+            if not changed or rows is None or was is None or self._change_the_same(name, other, table):
+                continue
+            places = [rows.columns.index(column) for column in keys.primary]
+            ends = {row for row in rows.rows if tuple(row[p] for p in places) in changed}
+            if ends and ends <= set(was.rows):
+                pairs = zip(rows.columns, min(ends, key=repr), strict=True)
+                shown = ", ".join(f"{c}={'null' if v is None else v}" for c, v in pairs)
+                return f"{table} ends with {shown}, which {name} leaves when it runs alone: it did not see {other}"
         return None
 
     def differences(self) -> Iterator[str]:
         """For what has no name: how the run differs from the serial order nearest to it."""
         for r in self.saw[:4]:
             yield r.evidence
+        for who in self.run.committed:
+            for number, result in enumerate(self.run.seen[who]):
+                if self._passes_over(who, number) and result.rows != PASSED_OVER.rows:
+                    yield f"{who} statement {number + 1} passes over what others have locked ({result.shown})"
         for who in self.run.committed:
             for number, result in enumerate(self.run.seen[who]):
                 if not self._in_some_order(who, number):

@@ -27,6 +27,9 @@ SOME_LOCK = Mode("metadata", "a lock")
 #: How long a session is in the state of waiting before it is taken to wait although nobody stands in its way (ms).
 UNEXPLAINED_MS = 200.0
 
+#: Locks of the whole server that are over in a moment: whoever makes a login has one, and is no part of a run.
+PASSING = frozenset(["ACL_CACHE", "COLUMN STATISTICS", "RESOURCE_GROUPS"])
+
 #: A thread, its mode, the table.
 Held = tuple[int, Mode, str]
 
@@ -82,7 +85,7 @@ class InnodbMetadata(ABC):
         locks = listed(self.query) if waited else []
         edges: list[Edge] = []
         for thread, since in waited.items():
-            pairs = waits_for(thread, waited, locks)
+            pairs = [pair for pair in waits_for(thread, waited, locks) if pair[0].kind not in PASSING]
             edges += [
                 edge_of(rest[thread].name, wanted, other, everyone, self.schema, now_ms - since)
                 for wanted, other in pairs
