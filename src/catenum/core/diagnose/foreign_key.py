@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from catenum.core.diagnose.evidence import ref
 from catenum.core.record.recording import NO_KEYS, Finding, Recording, Statement, Wait
-from catenum.core.servers import rules_of
+from catenum.core.servers import Rules, rules_of
 from catenum.core.words import named
 
 
@@ -34,6 +34,8 @@ def _children(recording: Recording, wait: Wait, name: str, parent: str) -> list[
     found = []
     for number in numbers:
         touched = rules.footprint(recording.sql(name, number) or "")
+        if not _stands_in(wait, name, number, rules):
+            continue
         child = any(
             access.verb in ("insert", "update") and parent in recording.tables.get(access.table, NO_KEYS).references
             for access in touched.accesses
@@ -41,6 +43,20 @@ def _children(recording: Recording, wait: Wait, name: str, parent: str) -> list[
         if child and not touched.on(parent):
             found.append(number)
     return found
+
+
+def _stands_in(wait: Wait, name: str, number: int, rules: Rules) -> bool:
+    """Whether the lock that a foreign key takes is what this wait is about: it is asked for by the statement that
+    waits, or it conflicts with what the other wants.
+    """
+    mode = rules.parent_mode
+    if name == wait.waiter:
+        return number == wait.statement and wait.wanted.name == mode.name
+    known = wait.holder_candidates or ((wait.holder_statement,) if wait.holder_statement else ())
+    if (known and number not in known) or (wait.held is not None and wait.held.name != mode.name):
+        return False
+    found = rules.conflict(wait.wanted, mode)
+    return found is None or found.conflict
 
 
 def _finding(recording: Recording, statement: Statement, parent: str, wait: Wait) -> Finding:

@@ -31,7 +31,7 @@ def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
         if own is None or own.held is None or own.held == wait.wanted:
             return None
         first = own.holder_statement
-        since = f" since {named(wait.waiter, first)}" if first else ""
+        since = f" since {wait.waiter} {own.holder_numbers}" if own.holder_numbers else ""
         evidence.append(
             f"{wait.waiter} held {own.held} on {resource}{since}, and wanted {wait.wanted} "
             f"({named(wait.waiter, wait.statement)}), which {wait.holder}'s {wait.held or 'lock'} does not let by"

@@ -25,17 +25,17 @@ def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
         if wait is None or wait.queued:
             return None
         own = _blocked_by(waits, wait.waiter)
-        first = own.holder_statement if own else None
-        if own is None or first is None or wait.statement is None or first >= wait.statement:
+        numbers = (own.holder_candidates or (own.holder_statement or 0,)) if own else (0,)
+        if own is None or not min(numbers) or wait.statement is None or max(numbers) >= wait.statement:
             return None
         if own.resource.may_be(wait.resource):
             return None
         taken[wait.waiter] = (own.resource.text, wait.resource.text)
         evidence.append(
-            f"{wait.waiter} locked {own.resource.text} first ({named(wait.waiter, first)}), "
+            f"{wait.waiter} locked {own.resource.text} first ({wait.waiter} {own.holder_numbers}), "
             f"then wanted {wait.resource.text} ({named(wait.waiter, wait.statement)})"
         )
-        statements.extend([*ref(wait.waiter, first), *ref(wait.waiter, wait.statement)])
+        statements.extend([*ref(wait.waiter, numbers[0]), *ref(wait.waiter, wait.statement)])
     names = list(taken)
     last = names[-1]
     return Finding(

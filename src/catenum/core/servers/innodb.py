@@ -100,6 +100,7 @@ class InnodbRules(Rules):
     locks_before_checks = True  # row_search_mvcc locks; row_upd computes and checks afterwards
     #: An implicit lock: others see it as this until the transaction commits.
     inserted_mode = Mode("record", "X", "record")
+    parent_mode = Mode("record", "S", "record")
     schema_modes = frozenset([MDL_EXCLUSIVE])
 
     catalogues = ("information_schema", "performance_schema")

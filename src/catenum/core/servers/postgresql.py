@@ -138,6 +138,7 @@ class PostgresqlRules(Rules):
 
     tables = TABLES
     inserted_mode = UPDATE
+    parent_mode = KEY_SHARE  # RI_FKey_check in ri_triggers.c
     named_source = 'PostgreSQL documentation, 13.3.5 "Advisory Locks"'
     schema_modes = frozenset([ACCESS_EXCLUSIVE, EXCLUSIVE, _table("ShareRowExclusiveLock"), TABLE_SHARE])
 

@@ -70,6 +70,8 @@ class Rules(ABC):
     tables: tuple[ModeTable, ...]
     #: What a row that a transaction inserted amounts to for others, until it commits.
     inserted_mode: Mode
+    #: The lock that a foreign key takes on the row of the table that it refers to.
+    parent_mode: Mode
     #: Where the conflicts of locks by a name of one's own are described.
     named_source: str
     #: Modes in which a statement that changes a table's definition stands in the way of others.

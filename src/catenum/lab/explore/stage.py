@@ -275,10 +275,15 @@ class Stage:
         met = sum(e.error is not None and e.error.kind == "deadlock" for e in conductor.journal.events)
         self.deadlocks += met
         hidden = self._hidden_in(met)
+        wanted = not conductor.broken_off or not path
+        before: dict[str, bool | None] = {}
         if self.outlives:  # before the rows are read: a session may keep whole tables locked
+            if wanted:
+                before = self._rules_now()  # what a session still holds or has set is part of the end
             self.sessions.update(self.engine.renew(self.sessions))
         end = self.engine.data_state()
-        rows, holds = self._state(end, wanted=not conductor.broken_off or not path)
+        rows, holds = self._state(end, wanted=wanted)
+        holds = {title: holds[title] if value is None else value for title, value in before.items()} or holds
         try:
             self._settle = self.engine.restore_data()
         except NeedsReload:
@@ -361,16 +366,20 @@ class Stage:
         if known is None or (
             self.scenario.holds and wanted and (self.ignored.why or not self._rows_decide)
         ):
-            holds: dict[str, bool | None] = {}
-            for title, sql in self.scenario.holds.items():
-                try:
-                    holds[title] = self.engine.truth(chosen(sql))
-                except DataError:
-                    holds[title] = None
-            known = (self.engine.rows(KEPT_ROWS) if known is None else known[0], holds)
+            known = (self.engine.rows(KEPT_ROWS) if known is None else known[0], self._rules_now())
             if len(self._states) < KEPT_STATES:
                 self._states[end] = known
         return known
+
+
+    def _rules_now(self) -> dict[str, bool | None]:
+        found: dict[str, bool | None] = {}
+        for title, sql in self.scenario.holds.items():
+            try:
+                found[title] = self.engine.truth(chosen(sql))
+            except DataError:
+                found[title] = None
+        return found
 
 
 def hurried(scenario: Scenario, timeout_step_ms: int) -> Scenario:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from catenum.core.diagnose import diagnose
@@ -69,6 +69,7 @@ class _Made:
     duration: float
     ids: dict[str, str]
     hidden: int = 0  # deadlocks that the server counted and no client was told of
+    holds: dict[str, bool | None] = field(default_factory=dict)  # rules, before the sessions were ended
 
 
 def full_order(scenario: Scenario, order: Sequence[str] | None) -> tuple[str, ...]:
@@ -109,6 +110,8 @@ def play(
         made = _make_moves(engine, scenario, options)
     conductor = made.conductor
     holds, failed = _holds(engine, scenario)
+    for title, value in made.holds.items():
+        holds[title] = holds[title] if value is None else value
     if may_change_tables(engine, scenario) or any(table.triggers for table in tables.values()):
         tables = engine.tables()
     if plans:
@@ -200,9 +203,20 @@ def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Ma
         now = engine.deadlock_count(sessions) if counted is not None else None
         met = sum(event.error is not None and event.error.kind == "deadlock" for event in conductor.journal.events)
         hidden = max(0, now - counted - met) if counted is not None and now is not None else 0
-        return _Made(conductor=conductor, started=started, duration=duration, ids=ids, hidden=hidden)
+        over = not any(lane.under_way or lane.status == "left open" for lane in conductor.lanes.values())
+        holds = _holds(engine, scenario)[0] if over and _outlives(engine, scenario) else {}
+        return _Made(
+            conductor=conductor, started=started, duration=duration, ids=ids, hidden=hidden, holds=holds
+        )
     finally:
         engine.end(list(sessions.values()))
+
+
+def _outlives(engine: Engine, scenario: Scenario) -> bool:
+    """Whether a session may keep something beyond its transaction that a rule can see."""
+    rules = rules_of(engine.info.server)
+    texts = (statement.text for one in scenario.transactions.values() for statement in one.statements)
+    return any(rules.footprint(text).may_outlive for text in texts)
 
 
 def _differences(scenario: Scenario, engine: Engine) -> list[str]:
