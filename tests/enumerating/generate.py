@@ -270,9 +270,6 @@ def queue_case(server: str, seed: int) -> Case:
     return Case(COMMON, parts, QUEUE_RULES)
 
 
-
-
-
 #: What a transaction rests on besides the rows that it names: numbers, the order of rows, what a row holds.
 STATE = (
     "create table job (id int primary key, version smallint, taken text, check (version < 4)); insert into job values (1, 1, null), (2, 1, null), (3, 2, 'x');"
@@ -306,8 +303,8 @@ THEMES = {
     )),
 }  # fmt: skip
 STATE_OWN = {
-    "postgresql": {"numbers": ("insert into berth values (nextval('tag') + 5, 0, 1)", "select nextval('tag')", "update ticket set id = default where vessel = {k}"), "order of rows": ("select string_agg(kg::text, ',') from log",)},
-    "mariadb": {"numbers": ("insert into berth values (nextval(tag) + 5, 0, 1)", "select nextval(tag)"), "order of rows": ("select group_concat(kg) from log",)},
+    "postgresql": {"numbers": ("insert into log values (nextval('tag'), 9)", "select nextval('tag')", "update ticket set id = default where vessel = {k}"), "order of rows": ("select string_agg(kg::text, ',') from log",)},
+    "mariadb": {"numbers": ("insert into log values (nextval(tag), 9)", "select nextval(tag)"), "order of rows": ("select group_concat(kg) from log",)},
     "mysql": {"order of rows": ("select group_concat(kg) from log",)},
 }  # fmt: skip
 STATE_RULES = {
@@ -336,7 +333,8 @@ def state_case(server: str, seed: int) -> Case:
             texts[place] = text
         parts[name] = Part(tuple(texts), level, chance.choice(("commit",) * 7 + ("rollback",)))
     rules = dict(chance.sample(sorted(STATE_RULES.items()), 1))
-    return Case(f"{COMMON} {STATE} {NUMBERED[server]}", parts, rules, {"ticket": 0})
+    made = {"ticket": 0, "log": 0} if theme == "numbers" else {"ticket": 0}
+    return Case(f"{COMMON} {STATE} {NUMBERED[server]}", parts, rules, made)
 
 
 MAKES = {"pieces": case, "locks": locking_case, "queues": queue_case, "state": state_case}

@@ -184,6 +184,10 @@ class ScriptedEngine:
 
     # -- the protocol ------------------------------------------------------------------------------------------------
 
+    def keeps_numbers(self) -> bool:
+        """It has no sequences."""
+        return False
+
     def renew(self, sessions: Mapping[str, Session]) -> Mapping[str, Session]:
         """Nothing outlives a transaction here."""
         return sessions

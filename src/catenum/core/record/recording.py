@@ -131,7 +131,7 @@ class Wait:
 
     @property
     def holder_numbers(self) -> str | None:
-        """The holder's statement in words: ``1``, or ``1 or 2`` where that is not certain; None where nothing is known."""
+        """The holder's statement: ``1``, or ``1 or 2`` where that is not certain; None where nothing is known."""
         numbers = self.holder_candidates if self.holder_statement is None else (self.holder_statement,)
         return " or ".join(map(str, numbers)) or None
 

@@ -116,7 +116,9 @@ class _Relations:
             for x in range(len(self.run.seen[a])):
                 for y in range(len(self.run.seen[b])):
                     table = self._both_write((a, x), (b, y))
-                    if table is None or self._reads_only(a, x) or self._reads_only(b, y) or 0 in (self.run.seen[a][x].rows, self.run.seen[b][y].rows):
+                    if table is None or self._reads_only(a, x) or self._reads_only(b, y):
+                        continue
+                    if 0 in (self.run.seen[a][x].rows, self.run.seen[b][y].rows):
                         continue  # who changed no row overwrote nothing
                     pair = ((a, x), (b, y))
                     late, early = pair if self._place(a, x) > self._place(b, y) else pair[::-1]
@@ -210,7 +212,7 @@ class _Relations:
         return any(number < len(seen) and seen[number] == result for seen in known)
 
     def _passes_over(self, name: str, number: int) -> bool:
-        """Whether a statement leaves out what others have locked: that it does not see a row is no sight of a change."""
+        """Whether a statement leaves out what others have locked: not to see a row is then no sight of a change."""
         return _SKIPS.search(self.dependence.statements[name][number]) is not None
 
     def _committed_by(self, name: str) -> int | None:

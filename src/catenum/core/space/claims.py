@@ -91,7 +91,9 @@ def _data(exploration: Exploration) -> Iterator[Claim]:
         yield _seen(exploration, "data", text)
     if reads:
         count = sum(reads.values())
-        text = f"in {_of(count, tally.schedules)} the rows at the end are right, but what was read is not: {_named(reads)}"
+        text = (
+            f"in {_of(count, tally.schedules)} the rows at the end are right, but what was read is not: {_named(reads)}"
+        )
         yield _seen(exploration, "data", text)
     if not tally.anomalies and not unchecked:
         apart = tuple(exploration.ignored)

@@ -79,6 +79,9 @@ class Dependence:
         self.functions = frozenset(functions)
         self._footprint_of = footprint_of
         self.tables = {name.lower(): keys for name, keys in tables.items()}
+        for name in tables:  # what a statement means by a name is not certain then
+            if sum(other.lower() == name.lower() for other in tables) > 1:
+                self.tables[name.lower()] = replace(self.tables[name.lower()], opaque=True)
         self.children = {
             parent.lower(): [child for child, keys in self.tables.items() if parent in keys.references]
             for keys in tables.values()
@@ -229,7 +232,7 @@ class Dependence:
         by a limit, or makes one value of many.
         """
         found: set[str] = set()
-        for step, footprint in self.footprints.items():
+        for footprint in self.footprints.values():
             for access in footprint.accesses:
                 table = access.table.lower()
                 keys = self.tables.get(table)
@@ -327,9 +330,7 @@ class Dependence:
         """The tables that some statement can write, where all is known (``plain``)."""
         every = (touch for touches in self.touches.values() for touch in touches)
         return frozenset(
-            touch.table
-            for touch in every
-            if touch.table and touch.mode >= TouchMode.WRITE and not touch.at_once
+            touch.table for touch in every if touch.table and touch.mode >= TouchMode.WRITE and not touch.at_once
         )
 
     def updated(self) -> dict[str, frozenset[str]]:
@@ -352,7 +353,7 @@ class Dependence:
                 other.add(table)
             elif access.writes:
                 columns.setdefault(table, set()).update(access.columns)
-        return {table: frozenset(columns.get(table, ())) for table in self.written() - other}
+        return {table: frozenset(columns[table]) for table in (self.written() - other) & columns.keys()}
 
     def to_ask(self) -> dict[Column, list[Written]]:
         """The values that statements compare a key's column with, or give it, where only the server can tell which are

@@ -10,7 +10,6 @@ from catenum.core.record.recording import DataVerdict, Event, Kind, Status
 from catenum.core.space.anomaly import Anomaly
 from catenum.core.space.oracle import Observation
 
-
 #: Where data is no serial order's: in the rows at the end, or only in what was read on the way.
 Wrong = Literal["rows", "reads"]
 

@@ -115,6 +115,11 @@ class Footprint:
         return self.changes_tables or self.calls_unknown or self.sets == "session" or kept
 
     @property
+    def recalls_numbers(self) -> bool:
+        """Whether it asks for a number that its session took before."""
+        return bool({"currval", "lastval", "last_insert_id"} & {*self.by_nature, *self.functions})
+
+    @property
     def may_change_plans(self) -> bool:
         """Whether the same statement may be planned otherwise after it."""
         return self.changes_tables or self.calls_unknown or self.sets is not None

@@ -144,9 +144,7 @@ class InnodbData(InnodbControl):
         """In a database beside the scratch one."""
         with self._told():
             self.query("select get_lock(%s, 0)", (self.keeper.kept,))
-            self.keeper.keep(
-                ignored, of_new=of_new, shape=shape, written=written, updated=updated, afresh=afresh
-            )
+            self.keeper.keep(ignored, of_new=of_new, shape=shape, written=written, updated=updated, afresh=afresh)
         self._steady = not shape
 
     def data_state(self) -> str:

@@ -26,8 +26,9 @@ from catenum.engines.ports import NeedsReload, NotRestored
 
 _COLUMNS = """
 select c.table_name, c.column_name from information_schema.columns c
-join information_schema.tables t on t.table_schema = c.table_schema and t.table_name = c.table_name
-where c.table_schema = %s and t.table_type = 'BASE TABLE' and coalesce(c.generation_expression, '') = ''
+join information_schema.tables t on t.table_schema = c.table_schema and binary t.table_name = binary c.table_name
+where c.table_schema = %s and t.table_type in ('BASE TABLE', 'SYSTEM VERSIONED')
+and coalesce(c.generation_expression, '') = ''
 order by c.table_name, c.ordinal_position
 """
 _NUMBERED = "select table_name, auto_increment from information_schema.tables where table_schema = %s"
@@ -42,6 +43,9 @@ where table_schema = %s and index_name = 'PRIMARY' order by table_name, seq_in_i
 """
 _ON_INSERT = """
 select 1 from information_schema.triggers where event_object_schema = %s and event_manipulation = 'INSERT' limit 1
+"""
+_VERSIONED = """
+select table_name from information_schema.tables where table_schema = %s and table_type = 'SYSTEM VERSIONED'
 """
 _REFERS = "select 1 from information_schema.referential_constraints where constraint_schema = %s limit 1"
 #: Definitions that every server tells alike, a row each; every part names the schema once.
@@ -67,7 +71,7 @@ SHAPE = (
     "select 'routine', concat_ws('|', routine_name, routine_type, dtd_identifier, routine_definition, sql_data_access) "
     "from information_schema.routines where routine_schema = %s",
 )
-_DIGEST = "coalesce(group_concat(kind, ' ', part order by kind, part), '')"
+_DIGEST = "coalesce(group_concat(kind, ' ', part order by kind, binary part), '')"
 #: What the planner goes by: the number of rows, and how many of them share a key.
 _KNOWN = (
     "select 'rows' kind, concat_ws('|', table_name, table_rows) part from information_schema.tables "
@@ -117,6 +121,7 @@ class Keeper(ABC):
         self._numbers: dict[str, int] = {}
         self._sequences: list[str] = []
         self._always: list[str] = []
+        self._versioned: set[str] = set()
         self._by_update: Mapping[str, Sequence[str]] = {}  # the primary key's columns of the tables that may be
         self._watch_shape = self._refers = True
         self._by_loading = self._analyzes = False
@@ -158,6 +163,9 @@ class Keeper(ABC):
                 keys[table] = key
         self._by_update = {} if shape else keys
         self._refers = bool(self.query(_REFERS, (self.schema,)))
+        self._versioned = {str(row[0]) for row in self.query(_VERSIONED, (self.schema,))}
+        if self._versioned & able:
+            self._by_loading = True  # what was is part of the data, and nothing puts it back
         known = self._known()
         if self.query(_ON_INSERT, (self.schema,)):
             self._by_loading = True  # filling a table again would set them off
@@ -172,7 +180,11 @@ class Keeper(ABC):
     def _try_refill(self, first: _State, known: str) -> None:
         """From now on tables are filled in one way, if that gives what was loaded: without or with ANALYZE."""
         for self._analyzes in (False, True):
+            if self._refers:
+                self.query("set session foreign_key_checks = 0")
             self._refill(list(self._columns))
+            if self._refers:
+                self.query("set session foreign_key_checks = 1")
             if self.state() != first:
                 raise NotRestored("a copy of the data, put back, is not what it was", self._differing())
             if self._known() == known:
@@ -243,6 +255,9 @@ class Keeper(ABC):
         cells = [self._if_loaded(table, c) if c in new else _q(c) for c in left]
         row = f"json_array({', '.join(cells)})"
         rows = self.digest.format(f"coalesce(group_concat({row} order by {row}), '')")
+        if table in self._versioned:  # what was counts, too; its times are other ones after each loading
+            every = f"(select count(*) from {self.own(table)} for system_time all)"
+            return f"(select concat({rows}, ' ', {every}) from {self.own(table)})"
         return f"(select {rows} from {self.own(table)})"
 
     def _leaves_out(self, table: str) -> bool:
@@ -284,6 +299,15 @@ class Keeper(ABC):
             raise NeedsReload
         for name, was, _ in moved:
             self.query(self.sequence_back.format(self.own(name), was.partition("|")[0]))
+        if self._refers:
+            self.query("set session foreign_key_checks = 0")  # no cascade, and no order of parents and children
+        try:
+            self._put_back(tables, start)
+        finally:
+            if self._refers:
+                self.query("set session foreign_key_checks = 1")
+
+    def _put_back(self, tables: Sequence[str], start: _State) -> None:
         rest = [table for table in tables if table not in self._by_update]
         for table in tables:
             if table not in rest:
@@ -301,6 +325,8 @@ class Keeper(ABC):
         keys = self._by_update[table]
         same = " and ".join(f"own.{_q(key)} = copy.{_q(key)}" for key in keys)
         others = [(f"own.{_q(c)}", f"copy.{_q(c)}") for c in self._columns[table] if c not in keys]
+        if not others:
+            return  # a table of keys alone
         values = ", ".join(f"{now} = {was}" for now, was in others)
         # a collation may call two texts the same, and two numbers may have one text
         alike = " and ".join(f"{now} <=> {was} and binary {now} <=> binary {was}" for now, was in others)
@@ -308,10 +334,6 @@ class Keeper(ABC):
         self.query(f"{update} where not ({alike})")
 
     def _refill(self, tables: Sequence[str]) -> None:
-        if not tables:
-            return
-        if self._refers:
-            self.query("set session foreign_key_checks = 0")
         for table in tables:
             self.query(f"truncate table {self.own(table)}")
             listed = ", ".join(map(_q, self._columns[table]))
@@ -321,8 +343,6 @@ class Keeper(ABC):
                 self.query(f"alter table {self.own(table)} auto_increment = {self._numbers[table]}")
             if self._analyzes:
                 self.query(f"analyze table {self.own(table)}")
-        if self._refers:
-            self.query("set session foreign_key_checks = 1")
 
     def _differing(self) -> list[str]:
         found = self._last or self.state()

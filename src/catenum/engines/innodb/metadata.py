@@ -84,15 +84,16 @@ class InnodbMetadata(ABC):
         waited = {int(thread): float(time_ms) for thread, state, time_ms in states if waits_by_state(state)}
         locks = listed(self.query) if waited else []
         edges: list[Edge] = []
+        explained = {lock.thread for lock in locks if lock.pending and lock.kind in PASSING}
         for thread, since in waited.items():
             pairs = [pair for pair in waits_for(thread, waited, locks) if pair[0].kind not in PASSING]
+            if pairs:
+                explained.add(thread)  # else a holder is listed in another mode than it has
             edges += [
                 edge_of(rest[thread].name, wanted, other, everyone, self.schema, now_ms - since)
                 for wanted, other in pairs
             ]
-        explained = {lock.thread for lock in locks if lock.pending} | {
-            int(thread) for thread, _, time_ms in states if float(time_ms) < UNEXPLAINED_MS
-        }
+        explained |= {int(thread) for thread, _, time_ms in states if float(time_ms) < UNEXPLAINED_MS}
         return edges, [row for row in states if int(row[0]) not in explained]
 
     def named_edges(

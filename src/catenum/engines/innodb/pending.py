@@ -70,7 +70,7 @@ def listed(query: Any) -> list[MetadataLock]:
             str(kind),
             str(schema or ""),
             str(name or ""),
-            metadata_mode(f"MDL_{mode}"),
+            metadata_mode(f"MDL_{mode or 'SHARED_READ_ONLY'}"),  # MariaDB has no name for that of LOCK TABLES … READ
             status == "PENDING",
         )
         for thread, kind, schema, name, mode, status in query(_LISTED)

@@ -50,6 +50,10 @@ class InnodbSessions(InnodbControl):
         self.end(list(sessions.values()))
         return {name: cast(Session, self.open_session(name)) for name in sessions}
 
+    def keeps_numbers(self) -> bool:
+        """Caches of sequences and of automatic numbers belong to the table."""
+        return False
+
     def end(self, sessions: Sequence[Session]) -> None:
         """End the sessions and wait until the server has undone what they had begun and released named locks."""
         for session in cast(Sequence[InnodbSession], sessions):

@@ -80,7 +80,8 @@ class Data(Protocol):
     ) -> None:
         """Remember what the tables hold now, for ``data_state`` and ``restore_data``.
 
-        ``ignored``: per table the columns that ``data_state`` shall not cover; they are put back all the same; ``of_new``: those that it covers only in rows that stand there now.
+        ``ignored``: per table the columns that ``data_state`` shall not cover; they are put back all the same;
+        ``of_new``: those that it covers only in rows that stand there now.
         ``shape``: statements may change more than rows. ``written``: the tables that statements can write, in lower
         case; None where that is not known. ``updated``: those of them that are only updated, and never in a key, with
         the columns that are set.

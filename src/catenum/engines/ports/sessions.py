@@ -110,5 +110,8 @@ class Sessions(Protocol):
         None of them is in a transaction. The same objects, or others in their place.
         """
 
+    def keeps_numbers(self) -> bool:
+        """Whether a session may keep numbers of a sequence of the scratch space for itself."""
+
     def end(self, sessions: Sequence[Session]) -> None:
         """End ``sessions`` and wait until the server has released what they held. Never raises."""

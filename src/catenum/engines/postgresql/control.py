@@ -13,6 +13,7 @@ from dataclasses import replace
 from typing import Any, LiteralString
 
 import psycopg
+from psycopg import sql
 from psycopg.conninfo import conninfo_to_dict, make_conninfo
 
 from catenum.core.errors import TargetError
@@ -86,6 +87,9 @@ class PostgresqlControl:
         if self.role is None:
             return
         self.restorer = self._connect_as(self.scratch.kept, "restorer")
+        # an index on a function that calls another finds that one; the server's own names come first all the same
+        path = sql.SQL("set search_path = pg_catalog, {}").format(sql.Identifier(self.schema))
+        self.restorer.execute(path, prepare=False)
         self.writer = self._connect_as(self.role, "data")
         self._base = self._as(self.role)
         self.connection.execute("set search_path = pg_catalog", prepare=False)  # no name may mean something of theirs

@@ -286,17 +286,21 @@ class Scratch:
         ).fetchall():
             found[table] = replace(found[table], opaque=True)
         for (table,) in self.connection.execute(_GUARDED, [self.schema]).fetchall():
-            found[table] = replace(found[table], guarded=True)
+            if table in found:
+                found[table] = replace(found[table], guarded=True)
         for (table,) in self.connection.execute(_CHECKED, [self.schema]).fetchall():
-            found[table] = replace(found[table], checked=True)
+            if table in found:
+                found[table] = replace(found[table], checked=True)
         for table, column in self.connection.execute(_ASKED, [self.schema]).fetchall():
             if table in found:
                 found[table] = replace(found[table], kinds={**found[table].kinds, column: "asked"})
         for table, parent, columns in self.connection.execute(_UNINDEXED, [self.schema]).fetchall():
             one = (str(parent), tuple(columns))
-            found[table] = replace(found[table], unindexed=(*found[table].unindexed, one))
+            if table in found:
+                found[table] = replace(found[table], unindexed=(*found[table].unindexed, one))
         for table, column, kind in self.connection.execute(_KINDS, [self.schema]).fetchall():
-            found[table] = replace(found[table], kinds={**found[table].kinds, column: kind})
+            if table in found:  # and not a materialized view
+                found[table] = replace(found[table], kinds={**found[table].kinds, column: kind})
         return found
 
     def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:

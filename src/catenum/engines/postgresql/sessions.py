@@ -60,6 +60,16 @@ class PostgresqlSessions(PostgresqlControl):
                 session.renew()
         return sessions
 
+    def keeps_numbers(self) -> bool:
+        """Sequences with CACHE give a session several at a time (documentation, "CREATE SEQUENCE")."""
+        query = (
+            "select exists (select from pg_catalog.pg_sequence q join pg_catalog.pg_class c on c.oid = q.seqrelid "
+            "where c.relnamespace = %s::regnamespace and q.seqcache > 1)"
+        )
+        with self._told(self.info.url):
+            row = self.connection.execute(query, [self.schema]).fetchone()
+        return bool(row and row[0])
+
     def end(self, sessions: Sequence[Session]) -> None:
         """End the sessions; where one was in a transaction, wait until the server has undone it."""
         left_open = False

@@ -7,7 +7,7 @@ the statements that carry such a value on: ``returning id`` kept as ``box``, and
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 
 from catenum.core.record.recording import NO_KEYS, Result, TableKeys, TableRows
 from catenum.core.scenario.model import Scenario
@@ -162,9 +162,7 @@ class Ignored:
                 for table, named in assigned:
                     column = self._at_place(table, named)
                     keyed = added and bool(self.tables.get(table, NO_KEYS).primary)
-                    self.add(
-                        self._named(table, column), "it is set from a value that the server makes", of_new=keyed
-                    )
+                    self.add(self._named(table, column), "it is set from a value that the server makes", of_new=keyed)
                 left_out = self.of_result((name, number))
                 made -= statement.keep.keys()
                 made |= {

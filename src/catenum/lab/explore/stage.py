@@ -132,7 +132,8 @@ class Stage:
         found = self.footprints.values()
         hidden = not self.dependence.plain  # code that nobody reads may do anything
         self.shape = hidden or any(f.changes_tables for f in found)
-        self.outlives = hidden or any(f.may_outlive for f in found)
+        self.outlives = hidden or any(f.may_outlive or f.recalls_numbers for f in found)
+        self.outlives = self.outlives or self.engine.keeps_numbers()
         loaded = self.engine.rows(KEPT_ROWS)
         self.ignored = Ignored(self.scenario, self.rules, self.footprints, self.tables, loaded)
         self._summary = Summary(
@@ -176,9 +177,7 @@ class Stage:
             return 0
         return max(0, now - self._counted - self.deadlocks - self._hidden)
 
-    def widen(
-        self, pairs: Sequence[tuple[Step, Step]], steps: Sequence[Step], passing: Sequence[Step] = ()
-    ) -> None:
+    def widen(self, pairs: Sequence[tuple[Step, Step]], steps: Sequence[Step], passing: Sequence[Step] = ()) -> None:
         """Moves that depend on each other, statements that touch anything, and statements that need not wait, whatever
         their text says.
         """
@@ -363,14 +362,11 @@ class Stage:
     def _state(self, end: str, *, wanted: bool) -> tuple[dict[str, TableRows], dict[str, bool | None]]:
         known = self._states.get(end)
         # a rule may read columns that the comparison leaves out, so one end state may be two to a rule
-        if known is None or (
-            self.scenario.holds and wanted and (self.ignored.why or not self._rows_decide)
-        ):
+        if known is None or (self.scenario.holds and wanted and (self.ignored.why or not self._rows_decide)):
             known = (self.engine.rows(KEPT_ROWS) if known is None else known[0], self._rules_now())
             if len(self._states) < KEPT_STATES:
                 self._states[end] = known
         return known
-
 
     def _rules_now(self) -> dict[str, bool | None]:
         found: dict[str, bool | None] = {}

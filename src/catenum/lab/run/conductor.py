@@ -66,7 +66,8 @@ class Conductor:
         """``check_ms``: how long after its wait began a possible closer of cycles checks; its check is waited for.
 
         ``value_names`` gives the names of a statement's parameters; ``limits_waits`` tells whether one sets a limit on
-        the waits that come after it; ``is_duplicate``, whether an error's code means that a key exists. ``waited``: where a statement had to wait in earlier schedules; this one adds its
+        the waits that come after it; ``is_duplicate``, whether an error's code means that a key exists. ``waited``:
+        where a statement had to wait in earlier schedules; this one adds its
         own. Nothing but how soon a check is made depends on that.
         """
         self.check_ms, self.value_names, self.limits_waits = check_ms, value_names, limits_waits

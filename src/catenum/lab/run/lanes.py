@@ -86,7 +86,8 @@ class Lane:
 @dataclass
 class OpenDeadlock:
     """A deadlock as it is met. ``edges`` go round; ``victim`` comes with the server's verdict. ``under_way``: the
-    statement (None: the end) of each transaction that one was under way of when the cycle was noted; ``attempts``: which attempt each made.
+    statement (None: the end) of each transaction that one was under way of when the cycle was noted;
+    ``attempts``: which attempt each made.
     """
 
     edges: tuple[Edge, ...]

@@ -205,9 +205,7 @@ def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Ma
         hidden = max(0, now - counted - met) if counted is not None and now is not None else 0
         over = not any(lane.under_way or lane.status == "left open" for lane in conductor.lanes.values())
         holds = _holds(engine, scenario)[0] if over and _outlives(engine, scenario) else {}
-        return _Made(
-            conductor=conductor, started=started, duration=duration, ids=ids, hidden=hidden, holds=holds
-        )
+        return _Made(conductor=conductor, started=started, duration=duration, ids=ids, hidden=hidden, holds=holds)
     finally:
         engine.end(list(sessions.values()))
 
