@@ -31,6 +31,10 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
         texts = {number: recording.sql(wait.holder, number) or "" for number in sent}
         told = [number for number, text in texts.items() if wait.taken_by and _same_text(text, wait.taken_by)]
         seen = told[0] if len(told) == 1 else _from_pictures(wait, recording.pictures, recording.events)
+        if seen is not None and not told and rules.shows_inserts_late:
+            # an inserted row is no lock yet: it enters a picture when somebody wants it
+            inserts = [n for n in sent if n < seen and _inserts(texts[n], wait, recording)]
+            seen, sent = (None, [*inserts, seen]) if inserts else (seen, sent)
         if seen is not None:
             wait = replace(wait, holder_statement=seen, holder_told_by="server")
         else:
@@ -81,6 +85,11 @@ def _statement_under_way(transaction: str, move: int, events: Sequence[Event]) -
     """The last statement the transaction had sent when ``move`` was over."""
     sent = [e for e in events if e.transaction == transaction and e.what == "sent" and e.move <= move]
     return next((event.statement for event in reversed(sent) if event.statement is not None), None)
+
+
+def _inserts(sql: str, wait: Wait, recording: Recording) -> bool:
+    found = rules_of(recording.target.server).footprint(sql).on(wait.resource.table or "")
+    return any(access.verb == "insert" and _takes(access, wait, recording) for access in found)
 
 
 def _same_text(one: str, other: str) -> bool:

@@ -21,10 +21,6 @@ def definition_of(scenario: Scenario, server: str, ddl: Sequence[str] = ()) -> d
     behind = ["" if script.endswith(";") else ";", *(f"\n{one.rstrip().rstrip(';')};" for one in ddl)] if ddl else []
     found["data"] = script + "".join(behind)
     for transaction in found["transactions"].values():
-        if "timeout" in transaction:
-            transaction["timeout"] = f"{transaction['timeout']}ms"
-        if "pause" in transaction.get("retry", {}):
-            transaction["retry"]["pause"] = f"{transaction['retry']['pause']}ms"
         if all(list(statement) == ["sql"] for statement in transaction["statements"]):
             transaction["statements"] = [statement["sql"] for statement in transaction["statements"]]
     if "order" in found:

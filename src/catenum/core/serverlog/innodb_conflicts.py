@@ -140,7 +140,10 @@ class InnodbConflicts:
         if lock is None:
             return None
         holder = holder_of(member, report.members)
-        held = next((k.mode for k in member.conflicting if holder and k.owner == holder.number and not k.waiting), None)
+        own = [k.mode for k in member.conflicting if holder and k.owner == holder.number and not k.waiting]
+        # a lock on the gap alone holds up nobody who wants the record
+        fits = [mode for mode in own if mode.covers != "gap" or lock.mode.covers == "insert intention"]
+        held = next(iter(fits or own), None)
         ahead = held is None and holder is not None and holder.waits is not None and same_place(holder.waits, lock)
         return CapturedWait(
             queued=ahead,

@@ -2,7 +2,7 @@
 
 Record locks are shown as a mode and what it covers: ``X record`` (the row alone), ``X gap`` (the space before it), ``X
 next-key`` (both), ``X insert intention`` (a wish to insert into the gap). Sources: MariaDB documentation, "InnoDB
-Lock Modes"; for records and gaps the rules of ``lock_rec_has_to_wait`` in InnoDB's lock0lock.cc.
+Lock Modes"; for records and gaps the rules of ``lock_rechas_to_wait`` in InnoDB's lock0lock.cc.
 """
 
 from __future__ import annotations
@@ -53,8 +53,8 @@ RECORD_COVERS: tuple[Covers, ...] = ("gap", "insert intention", "record", "next-
 _RECORD_MODES = tuple(Mode("record", name, covers) for name in ("S", "X") for covers in RECORD_COVERS)
 
 
-def _has_to_wait(wanted: Mode, held: Mode) -> bool:
-    """``lock_rec_has_to_wait`` (lock0lock.cc).
+def has_to_wait(wanted: Mode, held: Mode) -> bool:
+    """``lock_rechas_to_wait`` (lock0lock.cc).
 
     Whether a request on a record waits for a lock that another has on it.
     """
@@ -69,12 +69,12 @@ def _has_to_wait(wanted: Mode, held: Mode) -> bool:
     return held.covers != "gap"
 
 
-_RECORD_CONFLICTS = frozenset((a, b) for a in _RECORD_MODES for b in _RECORD_MODES if _has_to_wait(a, b))
+_RECORD_CONFLICTS = frozenset((a, b) for a in _RECORD_MODES for b in _RECORD_MODES if has_to_wait(a, b))
 
 
 def innodb_locks(source: str) -> tuple[ModeTable, ModeTable]:
     """The tables for whole tables and for records, with where a server's documentation describes them."""
-    records = f"{source} (gap locks), and lock_rec_has_to_wait in lock0lock.cc"
+    records = f"{source} (gap locks), and lock_rechas_to_wait in lock0lock.cc"
     return (
         ModeTable(title="InnoDB table locks", source=source, modes=_TABLE_MODES, conflicts=_TABLE_CONFLICTS),
         ModeTable(
@@ -95,11 +95,13 @@ class InnodbRules(Rules):
     thread_word: str
     lexis = LEXIS
     usual_level = "repeatable read"
+    code_word = "error number"
     duplicates = frozenset(["1062", "1022", "1586"])  # ER_DUP_ENTRY, ER_DUP_KEY, ER_DUP_ENTRY_WITH_KEY_NAME
     grants_at_release = True  # lock_rec_dequeue_from_page in lock0lock.cc
     locks_before_checks = True  # row_search_mvcc locks; row_upd computes and checks afterwards
     #: An implicit lock: others see it as this until the transaction commits.
     inserted_mode = Mode("record", "X", "record")
+    shows_inserts_late = True  # implicit locks (lock_rec_convert_impl_to_expl in lock0lock.cc)
     parent_mode = Mode("record", "S", "record")
     schema_modes = frozenset([MDL_EXCLUSIVE])
 

@@ -133,6 +133,7 @@ class PostgresqlRules(Rules):
     level_note = "read uncommitted is not listed: PostgreSQL runs it as read committed"
     usual_level = "read committed"
     locks_matches_only = True
+    code_word = "SQLSTATE"
     duplicates = frozenset(["23505", "23P01"])  # unique_violation, exclusion_violation
     calls_as_columns = True  # 4.2.6 "Function Calls": functional notation
 

@@ -70,6 +70,8 @@ class Rules(ABC):
     tables: tuple[ModeTable, ...]
     #: What a row that a transaction inserted amounts to for others, until it commits.
     inserted_mode: Mode
+    #: Whether the lock of a row that was inserted is listed only once somebody else wants it.
+    shows_inserts_late: bool = False
     #: The lock that a foreign key takes on the row of the table that it refers to.
     parent_mode: Mode
     #: Where the conflicts of locks by a name of one's own are described.
@@ -333,6 +335,8 @@ class Rules(ABC):
 
     #: Error codes, as the server writes them, to Catenum's kinds; any other means that a statement was rejected.
     error_kinds: Mapping[str, ErrorKind]
+    #: What the codes of its errors are called.
+    code_word: str
     #: Codes by which a statement is rejected since a unique key has its value already.
     duplicates: frozenset[str] = frozenset()
 

@@ -273,11 +273,12 @@ def _victims(recording: Recording) -> Section:
 
 def _errors(recording: Recording) -> Section:
     lines = []
+    word = rules_of(recording.target.server).code_word
     for event in recording.events:
         error = event.error
         if error is None or error.kind == "deadlock" or error.check == "required":
             continue
-        code = f" (SQLSTATE {error.code})" if error.code else ""
+        code = f" ({word} {error.code})" if error.code else ""
         lines.append(Line(f"{named(event.transaction, event.statement)}: {error.message}{code}", "bad"))
         if error.position:
             lines.append(Line(f"at character {error.position}: {_around(event.sql, error.position)}", indent=2))

@@ -14,6 +14,7 @@ from catenum.core.record.recording import LockEntry, TableKeys
 from catenum.core.record.waits import Edge, Resource, key_text
 from catenum.core.serverlog.innodb_fields import decode
 from catenum.core.serverlog.innodb_status import RecordLock, ReportedDeadlock, holder_of, latest_deadlock, same_place
+from catenum.core.servers.innodb import has_to_wait
 from catenum.core.space.classes import classes_of
 from catenum.engines.innodb.session import InnodbSession
 
@@ -22,9 +23,12 @@ select table_name, column_name, concat(column_type, coalesce(concat(' character 
 from information_schema.columns where table_schema = %s
 """
 _INDEXES = """
-select table_name, index_name, column_name, non_unique, sub_part from information_schema.statistics
+select table_name, index_name, if(index_type = 'HASH', concat('(hash of ', column_name, ')'), column_name),
+  non_unique, sub_part from information_schema.statistics
 where table_schema = %s order by table_name, index_name, seq_in_index
 """
+#: What stands for a column of a long text in a unique index: no value that anybody has given.
+HASHED = "(hash of "
 _REFERENCES = """
 select table_name, referenced_table_name from information_schema.referential_constraints where constraint_schema = %s
 """
@@ -198,7 +202,7 @@ class InnodbReader(ABC):
             text = f"{table}(a row without a key)"
             return Resource(kind="row", text=text, database=lock.schema, table=lock.table, index=lock.index)
         values = zip(known.columns, lock.fields, strict=False)
-        key = tuple((column, decode(value, kind)) for (column, kind), value in values)
+        key = tuple((c, decode(value, kind)) for (c, kind), value in values if not c.startswith(HASHED))
         text = f"{table}({key_text(key)})" if not gap else f"{table}: the gap before ({key_text(key)})"
         return Resource(
             kind="gap" if gap else "row",
@@ -221,7 +225,11 @@ class InnodbReader(ABC):
         for member in latest.members:
             holder = holder_of(member, latest.members)
             if member.waits is not None and holder is not None:
-                held = next((k.mode for k in member.conflicting if k.owner == holder.number and not k.waiting), None)
+                own = [k.mode for k in member.conflicting if k.owner == holder.number and not k.waiting]
+                # of several locks of the holder on the record, the one that stands in the way
+                held = next((mode for mode in own if has_to_wait(member.waits.mode, mode)), None)
+                if held is None and len(own) == 1:
+                    held = own[0]  # a lock on a table
                 ahead = held is None and holder.waits is not None and same_place(holder.waits, member.waits)
                 edges.append(
                     Edge(
