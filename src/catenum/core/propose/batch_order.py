@@ -12,7 +12,7 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
-from catenum.core.propose.reading import written
+from catenum.core.propose.editing import written
 
 
 def derive(evidence: Evidence) -> Iterator[Ladder]:

@@ -68,13 +68,13 @@ def _conflict(evidence: Evidence, a: Access, b: Access) -> bool:
     if keys.triggers or other.triggers or keys.opaque or other.opaque:
         return True
     if a.table.lower() == b.table.lower():
-        return not _apart(a, b, [keys.primary, *keys.unique])
+        return not apart(a, b, [keys.primary, *keys.unique])
     parent, child = (a, b) if a.table in other.references else (b, a)
     related = a.table in other.references or b.table in keys.references
     return related and child.writes and parent.verb in ("insert", "delete")
 
 
-def _apart(a: Access, b: Access, keys: Sequence[tuple[str, ...]]) -> bool:
+def apart(a: Access, b: Access, keys: Sequence[tuple[str, ...]]) -> bool:
     """Whether a unique key keeps their rows apart, and neither moves a row from one value of it to another."""
     mine, theirs = dict(a.literals), dict(b.literals)
     for key in keys:

@@ -8,9 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from sqlglot import exp
+
 from catenum.core.propose import first_lock, order, stronger_lock
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, merged, remedy
-from catenum.core.propose.reading import Reading, own_comparison, same_row
+from catenum.core.propose.editing import written
+from catenum.core.propose.reading import Reading, is_null, own_comparison, same_row, term
 from catenum.core.propose.stronger_lock import anomalies_told
 from catenum.core.scenario.conditions import Comparison
 
@@ -71,13 +74,14 @@ def _checked(evidence: Evidence, name: str) -> Iterator[Found]:
         condition = statement.condition
         if condition is not None and reading.table is not None:
             parts = [_own(evidence, reading, kept, one) for one in condition.comparisons]
-            if parts and all(parts):
-                text = " and ".join(str(part) for part in parts)
-                yield number, text, reading.with_condition(text)
+            terms = [part for part in parts if part is not None]
+            if terms and len(terms) == len(parts):
+                text = " and ".join(written(part, evidence.rules.dialect) for part in terms)
+                yield number, text, reading.with_condition(*terms)
         kept |= {value: (reading, column.lower()) for value, column in statement.kept.items() if column != "rows"}
 
 
-def _own(evidence: Evidence, write: Reading, kept: dict[str, tuple[Reading, str]], one: Comparison) -> str | None:
+def _own(evidence: Evidence, write: Reading, kept: dict[str, tuple[Reading, str]], one: Comparison) -> exp.Expr | None:
     source, column = kept.get(one.left.name or "", (None, ""))
     if source is None:
         return None
@@ -100,7 +104,7 @@ def _claimed(evidence: Evidence, name: str) -> Iterator[Found]:
                 continue
             empty = [c for c in source.selected if c in reading.assigned and _was_empty(evidence, name, at, c)]
             for column in empty[:1]:
-                yield number, f"{column} is null", reading.with_condition(f"{column} is null")
+                yield number, f"{column} is null", reading.with_condition(is_null(column))
         if reading.selected:
             reads.append((number, reading))
 
@@ -126,11 +130,14 @@ def _guarded(evidence: Evidence, name: str) -> Iterator[Found]:
             if not states or row is None:
                 continue
             state = f"{states[0]} = {change.equals[states[0]]}"
+            asked = term(state, evidence.rules.dialect)
+            if asked is None:
+                continue
             for own in range(1, len(evidence.transactions[name].statements) + 1):
                 reading = evidence.reading(evidence.sql(name, own))
                 known = evidence.reading(evidence.resolved(name, own))
                 if reading.assigned and same_row(change, known, key) and states[0] not in reading.equals:
-                    yield own, state, reading.with_condition(state)
+                    yield own, state, reading.with_condition(asked)
                     continue
                 refers = change.table in evidence.keys(reading.inserts_into or "").references
                 if refers and change.equals[key[0]] in known.inserted:

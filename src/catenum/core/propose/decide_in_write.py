@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 
 from catenum.core.propose import value_into_write
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.editing import written
 from catenum.core.propose.reading import own_comparison, same_row
 from catenum.core.propose.stronger_lock import anomalies_told
 from catenum.core.scenario.carry import ROWS
@@ -82,15 +83,19 @@ def _moved(evidence: Evidence, statements: tuple[Statement, ...], at: int, place
     if condition is None or statements[place].require is not None:
         return None
     own = {str(c): own_comparison(source, columns, c) for c in condition.comparisons if _uses(str(c), columns)}
-    checks = [text for text in own.values() if text is not None]
+    checks = [term for term in own.values() if term is not None]
     sql: str | None = statements[place].text
     for value in write.parameters:
         if value in columns and sql is not None:
-            text = value_into_write.expression(evidence, write, source, columns[value])
-            sql = evidence.reading(sql).with_value(value, text) if text is not None else None
+            found = value_into_write.expression(evidence, write, source, columns[value])
+            sql = evidence.reading(sql).with_value(value, found) if found is not None else None
     if not checks or len(checks) < len(own) or sql is None:
         return None
-    sql = evidence.reading(sql).with_condition(" and ".join(checks))
+    # the read is left out, so whatever else it asked for is asked for here
+    beyond = [one for one in source.terms_beyond(evidence.keys(source.table or "").primary) if one not in checks]
+    stands = write.terms_beyond(())
+    checks = [*(one for one in beyond if one not in stands), *checks]
+    sql = evidence.reading(sql).with_condition(*checks)
     rest = [str(c) for c in condition.comparisons if str(c) not in own]
     told = _followers(statements, at, place, set(statements[at].kept), set(own))
     if sql is None or told is None or any(_uses(text, set(statements[at].kept)) for text in rest):
@@ -100,7 +105,8 @@ def _moved(evidence: Evidence, statements: tuple[Statement, ...], at: int, place
         first["otherwise"] = None
     if told:
         first["keep"] = {**statements[place].kept, _name(statements): ROWS}
-    return Whole(at + 1, place + 1, " and ".join(checks), {place + 1: first, **told})
+    text = " and ".join(written(one, evidence.rules.dialect) for one in checks)
+    return Whole(at + 1, place + 1, text, {place + 1: first, **told})
 
 
 def _followers(

@@ -5,18 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 
-import sqlglot
 from sqlglot import exp
-from sqlglot.errors import SqlglotError
 
+from catenum.core.propose import editing
+from catenum.core.propose.editing import written
 from catenum.core.scenario.conditions import Comparison
 
-#: The end of a locking read: what the servers write there.
-_LOCKS = re.compile(
-    r"\s+(?:for\s+(?:no\s+key\s+update|key\s+share|update|share)|lock\s+in\s+share\s+mode)"
-    r"(?P<rest>(?:\s+of\s+[\w.\", ]+?)?(?:\s+(?:nowait|skip\s+locked))?)\s*\Z",
-    re.IGNORECASE,
-)
 _PARAMETER = re.compile(r"(?<![:\w]):([A-Za-z_]\w*)")
 
 
@@ -25,22 +19,19 @@ class Reading:
 
     def __init__(self, sql: str, dialect: str) -> None:
         self.sql, self.dialect = sql, dialect
-        self.tree: exp.Expression | None
-        try:
-            tree = sqlglot.parse_one(sql, dialect=dialect)
-            self.tree = tree if isinstance(tree, exp.Expression) else None
-        except (SqlglotError, RecursionError):
-            self.tree = None
+        self.tree: exp.Expr | None = editing.parsed(editing.bare(sql, dialect), dialect)
 
     # -- what it is --------------------------------------------------------------------------------------------------
 
     @property
     def is_plain_select(self) -> bool:
-        """A SELECT that a lock clause may stand behind: no groups, no sets, no aggregates."""
+        """A SELECT that a lock clause may stand behind: no groups, no sets, no aggregates. With a limit it locks the
+        rows that it returns.
+        """
         tree = self.tree
         if not isinstance(tree, exp.Select) or not any(tree.find_all(exp.Table)):
             return False
-        if any(tree.args.get(part) for part in ("group", "having", "distinct", "limit")):
+        if any(tree.args.get(part) for part in ("group", "having", "distinct")):
             return False
         return not any(one.find(exp.AggFunc, exp.Window) for one in tree.expressions)
 
@@ -52,13 +43,11 @@ class Reading:
     @property
     def lock_clause(self) -> str | None:
         """As it is written, in lower case and single spaces."""
-        found = _LOCKS.search(self.sql)
-        return " ".join(found[0].lower().split()) if found else None
+        return editing.lock_clause(self.sql, self.dialect)
 
     def with_lock(self, clause: str | None) -> str:
         """The same SELECT with this lock clause in place of its own; without one for None."""
-        plain = _LOCKS.sub("", self.sql).rstrip().rstrip(";").rstrip()
-        return f"{plain} {clause}" if clause else plain
+        return editing.with_lock(self.sql, clause, self.dialect)
 
     @property
     def table(self) -> str | None:
@@ -147,22 +136,29 @@ class Reading:
 
     # -- what can be made of it --------------------------------------------------------------------------------------
 
-    def with_condition(self, more: str) -> str | None:
-        """The same UPDATE or DELETE, only where this is true as well."""
+    def with_condition(self, *terms: exp.Expr) -> str | None:
+        """The same UPDATE or DELETE, only where these are true as well."""
         if not isinstance(self.tree, exp.Update | exp.Delete) or self.where is None:
             return None
         if any(self.tree.args.get(part) for part in ("returning", "order", "limit")):
             return None
-        place = _last_where(self.sql)
-        if place is None:
-            return None
-        head, condition = self.sql[:place], self.sql[place:].strip().rstrip(";")
-        mixed = isinstance(self.tree.args["where"].this, exp.Or)
-        return f"{head} {f'({condition})' if mixed else condition} and {more}"
+        return editing.with_condition(self.sql, self.tree, terms, self.dialect)
 
-    def with_value(self, name: str, text: str) -> str:
+    def with_value(self, name: str, value: exp.Expr) -> str:
         """The same with an expression in place of a parameter."""
-        return re.sub(rf"(?<![:\w]):{re.escape(name)}\b", lambda _: text, self.sql)
+        return editing.with_value(self.sql, self.tree, name, value, self.dialect) if self.tree else self.sql
+
+    def terms_beyond(self, key: Sequence[str]) -> list[exp.Expr]:
+        """What its condition asks for besides the equalities of a key."""
+        where = self.tree.args.get("where") if self.tree is not None else None
+        columns = {column.lower() for column in key}
+        return [
+            term
+            for term in (_terms(where.this) if where is not None else ())
+            if not (
+                isinstance(term, exp.EQ) and isinstance(term.this, exp.Column) and term.this.name.lower() in columns
+            )
+        ]
 
     def inserted_where(self, source: str) -> str | None:
         """The same INSERT, but only where there is such a row."""
@@ -173,51 +169,82 @@ class Reading:
 
     def subquery(self) -> str:
         """A SELECT without its lock clause, in brackets."""
-        return f"({self.with_lock(None)})"
+        return f"({self._unlocked})"
+
+    @property
+    def _unlocked(self) -> str:
+        return editing.bare(self.with_lock(None), self.dialect)
+
+    def as_value(self) -> exp.Expr | None:
+        """The same as an expression."""
+        tree = editing.parsed(self._unlocked, self.dialect)
+        return exp.Subquery(this=tree) if isinstance(tree, exp.Select) else None
+
+    def expression_of(self, name: str) -> exp.Expr | None:
+        """What a SELECT gives by this name."""
+        found = self.tree.expressions if isinstance(self.tree, exp.Select) else ()
+        return next((_bare(one) for one in found if one.alias_or_name.lower() == name.lower()), None)
 
 
-def own_comparison(source: Reading, columns: Mapping[str, str], one: Comparison) -> str | None:
+#: A comparison of a condition, as SQL has it.
+_SIGNS: dict[str, type[exp.Binary]] = {
+    "=": exp.EQ,
+    "<>": exp.NEQ,
+    "<": exp.LT,
+    "<=": exp.LTE,
+    ">": exp.GT,
+    ">=": exp.GTE,
+}
+
+
+def own_comparison(source: Reading, columns: Mapping[str, str], one: Comparison) -> exp.Expr | None:
     """A comparison of a kept value with a constant, in terms of the column that gave it; None where it cannot be.
 
     ``columns``: by the name of a value the column that it is kept from.
     """
     if one.left.name not in columns or (one.right is not None and one.right.name is not None):
         return None
-    expression = source.selected.get(columns[str(one.left.name)])
-    return f"{expression} {one.sign}{f' {one.right}' if one.right is not None else ''}" if expression else None
-
-
-def same_value(column: str, value: str, dialect: str, *, may_be_null: bool) -> str:
-    """A condition that a column has a value; ``may_be_null``: also where both are NULL."""
-    if not may_be_null:
-        return f"{column} = {value}"
-    told = exp.NullSafeEQ(this=exp.column(column), expression=exp.Var(this=value)).sql(dialect=dialect)
-    return told.replace(" IS NOT DISTINCT FROM ", " is not distinct from ")
-
-
-def written(one: exp.Expression, dialect: str) -> str:
-    """The text of a part of a statement, its values by their names, as a scenario has them."""
-    told = one.transform(
-        lambda node: exp.Var(this=f":{node.name}") if isinstance(node, exp.Placeholder) and node.name else node
-    )
-    return str(told.sql(dialect=dialect))
-
-
-def _bare(one: exp.Expression) -> exp.Expression:
-    return one.this if isinstance(one, exp.Alias) else one
-
-
-def _last_where(sql: str) -> int | None:
-    """Behind the word WHERE of the outermost statement."""
-    depth, found = 0, None
-    for token in re.finditer(r"'(?:[^']|'')*'|\(|\)|\bwhere\b", sql, re.IGNORECASE):
-        if token[0] == "(":
-            depth += 1
-        elif token[0] == ")":
-            depth -= 1
-        elif depth == 0 and token[0].lower() == "where":
-            found = token.end()
+    value = source.expression_of(columns[str(one.left.name)])
+    if value is None:
+        return None
+    whole = value.copy() if isinstance(value, exp.Column | exp.Literal | exp.Func) else exp.Paren(this=value.copy())
+    if one.right is None:
+        null = exp.Is(this=whole, expression=exp.Null())
+        return null if one.sign == "is null" else exp.Not(this=null)
+    right = editing.parsed(f"select {one.right}", source.dialect)
+    sign = _SIGNS.get(one.sign)
+    if sign is None or not isinstance(right, exp.Select):
+        return None
+    found: exp.Expr = sign(this=whole, expression=right.expressions[0])
     return found
+
+
+def same_value(column: str, value: str, *, may_be_null: bool) -> exp.Expr:
+    """A condition that a column has the value of a parameter; ``may_be_null``: also where both are NULL."""
+    kind: type[exp.Expr] = exp.NullSafeEQ if may_be_null else exp.EQ
+    return kind(this=exp.column(column), expression=exp.Placeholder(this=value))
+
+
+def is_null(column: str) -> exp.Expr:
+    """A condition that a column is NULL."""
+    return exp.Is(this=exp.column(column), expression=exp.Null())
+
+
+def term(text: str, dialect: str) -> exp.Expr | None:
+    """A condition from its text."""
+    tree = editing.parsed(f"select 1 where {text}", dialect)
+    where = tree.args.get("where") if tree is not None else None
+    return where.this if where is not None else None
+
+
+def _terms(one: exp.Expr) -> list[exp.Expr]:
+    if isinstance(one, exp.Paren):
+        return _terms(one.this) if isinstance(one.this, exp.And | exp.Paren) else [one]
+    return [*_terms(one.this), *_terms(one.expression)] if isinstance(one, exp.And) else [one]
+
+
+def _bare(one: exp.Expr) -> exp.Expr:
+    return one.this if isinstance(one, exp.Alias) else one
 
 
 def same_row(one: Reading, other: Reading, key: Sequence[str]) -> bool:

@@ -33,13 +33,21 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
 
 def _named(evidence: Evidence) -> Iterator[Ladder]:
     rewrite: dict[str, dict[int, str]] = {}
+    rows: set[object] = set()  # what stands in place of the name, in each transaction that takes it
+    whole = True
     for name, transaction in evidence.transactions.items():
         for number, statement in enumerate(transaction.statements, 1):
-            if any(lock.of_session for lock in evidence.footprint(name, number).named_locks):
-                sql = evidence.rules.lock_of_transaction(statement.text) or _row_in_place(evidence, name, number)
+            if any(lock.of_session and lock.takes for lock in evidence.footprint(name, number).named_locks):
+                sql = evidence.rules.lock_of_transaction(statement.text)
+                if sql is None:
+                    found = _row_in_place(evidence, name, number)
+                    whole = whole and found is not None
+                    sql, row = found or (None, None)
+                    rows.add(row)
                 if sql is not None:
                     rewrite.setdefault(name, {})[number] = sql
-    if rewrite:
+    # a row excludes the same others only where all who take the name come to that one row
+    if rewrite and whole and len(rows) <= 1:
         yield (
             Candidate(
                 kind="shorter",
@@ -51,14 +59,16 @@ def _named(evidence: Evidence) -> Iterator[Ladder]:
         )
 
 
-def _row_in_place(evidence: Evidence, name: str, number: int) -> str | None:
-    """The row that the transaction changes by its key, locked in place of the name."""
+def _row_in_place(evidence: Evidence, name: str, number: int) -> tuple[str, object] | None:
+    """The row that the transaction changes by its key, locked in place of the name; and which one that is."""
     for later in range(number + 1, len(evidence.transactions[name].statements) + 1):
         reading = evidence.reading(evidence.sql(name, later))
         condition = evidence.key_condition(reading)
         if reading.table and reading.assigned and condition is not None:
             key = ", ".join(evidence.keys(reading.table).primary)
-            return f"select {key} from {reading.table} where {condition} {evidence.rules.row_locks[-1]}"
+            known = evidence.key_condition(evidence.reading(evidence.resolved(name, later)))
+            sql = f"select {key} from {reading.table} where {condition} {evidence.rules.row_locks[-1]}"
+            return sql, (reading.table.lower(), known)
     return None
 
 

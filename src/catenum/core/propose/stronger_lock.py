@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.commuting import apart
 
 Changes = Mapping[str, Mapping[int, str]]
 
@@ -78,12 +79,28 @@ def _first_reads(evidence: Evidence, name: str, tables: set[str]) -> Iterator[tu
         reading = evidence.reading(evidence.sql(name, number))
         found = evidence.footprint(name, number).accesses
         mine = [a.table.lower() for a in found if a.table.lower() in tables]
+        if mine and not _meets(evidence, name, number):
+            continue  # nobody else comes to these rows
         if mine and not set(mine) <= done and all(not access.writes for access in found):
             if reading.is_plain_select:
                 yield number, True
             elif reading.table is not None and evidence.keys(reading.table).primary and reading.where:
                 yield number, False
         done.update(mine)
+
+
+def _meets(evidence: Evidence, name: str, number: int) -> bool:
+    """Whether another transaction may touch a row of those that a statement touches."""
+    mine = evidence.footprint(name, number).accesses
+    for other, transaction in evidence.transactions.items():
+        for place in range(1, len(transaction.statements) + 1) if other != name else ():
+            for theirs in evidence.footprint(other, place).accesses:
+                for own in mine:
+                    keys = evidence.keys(own.table)
+                    same = own.table.lower() == theirs.table.lower()
+                    if same and not apart(own, theirs, [keys.primary, *keys.unique]):
+                        return True
+    return False
 
 
 def _with(evidence: Evidence, reads: Mapping[str, list[tuple[int, bool]]], clause: str) -> tuple[Changes, Changes]:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 
+from sqlglot import exp
+
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
 from catenum.core.propose.reading import Reading, same_row
 from catenum.core.propose.stronger_lock import anomalies_told
@@ -57,24 +59,38 @@ def changed(evidence: Evidence, name: str) -> dict[int, tuple[str, str]]:
     found: dict[int, tuple[str, str]] = {}
     for number, statement in enumerate(evidence.transactions[name].statements, 1):
         reading = evidence.reading(statement.text)
-        sql = statement.text
+        sql: str | None = statement.text
         used: list[str] = []
         for parameter in reading.parameters if reading.assigned else ():
+            if sql is None:
+                break
             source, column = kept.get(parameter, (None, ""))
-            text = expression(evidence, reading, source, column) if source is not None else None
-            if text is not None:
-                sql, used = evidence.reading(sql).with_value(parameter, text), [*used, parameter]
-        if used:
+            value = expression(evidence, reading, source, column) if source is not None else None
+            if value is not None and source is not None:
+                sql, used = evidence.reading(sql).with_value(parameter, value), [*used, parameter]
+                sql = _asking(evidence, sql, source)
+        if used and sql is not None:
             found[number] = (sql, ", ".join(used))
         kept |= {value: (reading, column.lower()) for value, column in statement.kept.items() if column != "rows"}
     return found
 
 
-def expression(evidence: Evidence, write: Reading, read: Reading, column: str) -> str | None:
+def _asking(evidence: Evidence, sql: str, source: Reading) -> str | None:
+    """A write that asks for whatever the read of its row asked for besides the key; None where it cannot."""
+    write = evidence.reading(sql)
+    if source.table is None or write.table is None or source.table.lower() != write.table.lower():
+        return sql
+    stands = write.terms_beyond(())
+    beyond = [one for one in source.terms_beyond(evidence.keys(source.table).primary) if one not in stands]
+    return write.with_condition(*beyond) if beyond else sql
+
+
+def expression(evidence: Evidence, write: Reading, read: Reading, column: str) -> exp.Expr | None:
     """What stands in place of the value: the column itself in the same row, else the query that gave it."""
     selected = read.selected.get(column)
     if selected is None or write.table is None:
         return None
     if read.table is not None and read.table.lower() == write.table.lower():
-        return read.columns.get(column) if same_row(read, write, evidence.keys(write.table).primary) else None
-    return read.subquery() if len(read.selected) == 1 else None
+        own = read.columns.get(column) if same_row(read, write, evidence.keys(write.table).primary) else None
+        return exp.column(own) if own is not None else None
+    return read.as_value() if len(read.selected) == 1 else None

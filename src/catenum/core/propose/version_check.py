@@ -31,12 +31,13 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
         yield (
             Candidate(
                 kind="condition into write",
-                name="only while it is as it was read, else begin again",
+                name="update only if unchanged, otherwise retry",
                 because=(*told, *anomalies_told(evidence)),
                 remedy=remedy(rewrite=rewrite, retry=retry),
                 means=(
                     "where the write changes no row, somebody has changed it since the read: the application rolls "
                     f"back and begins the transaction again, at most {TIMES} times, with fresh values",
+                    *evidence.rules.counting_note,
                 ),
             ),
         )
@@ -59,18 +60,13 @@ def _checked(evidence: Evidence, name: str) -> tuple[int, str, str] | None:
                 continue
             if one.require is not None:
                 return None
-            nulls = _nulls(evidence, name)
+            keys = evidence.keys(source.table)
+            filled = {column.lower() for column in (*keys.primary, *keys.filled)}
             parts = [
-                same_value(column, f":{value}", evidence.rules.dialect, may_be_null=value in nulls)
+                same_value(column, value, may_be_null=column not in filled)
                 for column, value in given.items()
                 if write.equals.get(column) != f":{value}"
             ]
-            sql = write.with_condition(" and ".join(parts)) if parts else one.text
+            sql = write.with_condition(*parts) if parts else one.text
             return (number, ", ".join(given), sql) if sql is not None else None
     return None
-
-
-def _nulls(evidence: Evidence, name: str) -> set[str]:
-    """The values that were NULL when they were read."""
-    events = (event for event in evidence.played.events if event.transaction == name)
-    return {value for event in events for value, text in event.kept.items() if text is None}

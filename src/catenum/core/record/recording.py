@@ -255,7 +255,7 @@ class TableKeys:
     N the length kept; ``asked`` (the server tells which are the same).
     ``made``: columns whose values the server makes up
     (sequences, the clock, chance) where a statement gives none. ``unindexed``: foreign keys for which no index begins
-    with their columns, each as the table that it refers to and those columns.
+    with their columns, each as the table that it refers to and those columns. ``filled``: columns that are never NULL.
     """
 
     primary: tuple[str, ...]
@@ -269,6 +269,7 @@ class TableKeys:
     kinds: dict[str, str] = field(default_factory=dict)
     made: tuple[str, ...] = ()
     unindexed: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    filled: tuple[str, ...] = ()
 
     @property
     def columns(self) -> frozenset[str]:

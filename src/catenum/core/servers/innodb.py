@@ -95,6 +95,10 @@ class InnodbRules(Rules):
     thread_word: str
     lexis = LEXIS
     usual_level = "repeatable read"
+    counting_note = (
+        "the count is that of rows *found*, as here: a driver that counts rows *changed* (the protocol's default) "
+        "reports 0 where the values are the same, so set its option for found rows (CLIENT_FOUND_ROWS)",
+    )
     code_word = "error number"
     duplicates = frozenset(["1062", "1022", "1586"])  # ER_DUP_ENTRY, ER_DUP_KEY, ER_DUP_ENTRY_WITH_KEY_NAME
     grants_at_release = True  # lock_rec_dequeue_from_page in lock0lock.cc

@@ -352,6 +352,8 @@ class Rules(ABC):
     idle_limit: str
     #: How to releases a lock that outlives its transaction, and what does so by itself.
     outlived_lock_advice: tuple[str, ...]
+    #: What an application must know that counts the rows of a write.
+    counting_note: tuple[str, ...] = ()
     #: How far names of named locks reach: the whole ``database`` or ``server``.
     named_locks_span: str
     #: What else would let a statement run on a server of the user's own, beginning with a comma.

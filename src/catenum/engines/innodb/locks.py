@@ -27,6 +27,9 @@ select table_name, index_name, if(index_type = 'HASH', concat('(hash of ', colum
   non_unique, sub_part from information_schema.statistics
 where table_schema = %s order by table_name, index_name, seq_in_index
 """
+_FILLED = (
+    "select table_name, column_name from information_schema.columns where table_schema = %s and is_nullable = 'NO'"
+)
 #: What stands for a column of a long text in a unique index: no value that anybody has given.
 HASHED = "(hash of "
 _REFERENCES = """
@@ -124,6 +127,7 @@ class InnodbReader(ABC):
         references = {(str(child), str(parent)) for child, parent in self.query(_REFERENCES, (self.schema,))}
         made = [(str(table), str(column)) for table, column in self.query(self.made, (self.schema,))]
         triggers = {str(row[0]) for row in self.query(_TRIGGERS, (self.schema,))}
+        filled = [(str(row[0]), str(row[1])) for row in self.query(_FILLED, (self.schema,))]
         opaque = {str(row[0]) for row in self.query(_OPAQUE, (self.schema, self.schema))}
         kinds = [(str(row[0]), str(row[1]), "asked") for row in self.query(_ASKED, (self.schema,))]
         kinds += [(str(row[0]), str(row[1]), str(row[2])) for row in self.query(_KINDS, (self.schema,))]
@@ -144,6 +148,7 @@ class InnodbReader(ABC):
                 guarded=table in guarded,
                 kinds={column: kind for owner, column, kind in kinds if owner == table and (table, column) in in_keys},
                 made=tuple(column for owner, column in made if owner == table),
+                filled=tuple(column for owner, column in filled if owner == table),
             )
             for (owner, index), names in columns.items():
                 if owner == table:

@@ -88,6 +88,11 @@ where c.relnamespace = %s::regnamespace and (i.indisexclusion or i.indisunique a
   i.indpred is not null or i.indexprs is not null or exists (select from pg_attribute a
     where a.attrelid = c.oid and a.attnum = any (i.indkey::int2[]) and a.attgenerated <> '')))
 """
+_FILLED = """
+select c.relname, array_agg(a.attname::text) from pg_class c join pg_attribute a on a.attrelid = c.oid
+where c.relnamespace = %s::regnamespace and c.relkind in ('r', 'p') and a.attnum > 0 and a.attnotnull
+  and not a.attisdropped group by c.relname
+"""
 #: Tables whose rows may be refused before they are locked: a check, a domain, a column that is computed.
 _CHECKED = """
 select c.relname from pg_class c where c.relnamespace = %s::regnamespace and c.relkind in ('r', 'p') and (
@@ -288,6 +293,9 @@ class Scratch:
         for (table,) in self.connection.execute(_GUARDED, [self.schema]).fetchall():
             if table in found:
                 found[table] = replace(found[table], guarded=True)
+        for table, columns in self.connection.execute(_FILLED, [self.schema]).fetchall():
+            if table in found:
+                found[table] = replace(found[table], filled=tuple(columns))
         for (table,) in self.connection.execute(_CHECKED, [self.schema]).fetchall():
             if table in found:
                 found[table] = replace(found[table], checked=True)
