@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import textwrap
+from collections.abc import Iterator, Sequence
 from dataclasses import asdict
 from typing import Any
 
@@ -10,12 +11,12 @@ from rich.console import Console
 from rich.text import Text
 
 from catenum.core.compare.verdict import SERIAL
-from catenum.core.propose.changes import ddl, difference, plain
+from catenum.core.propose.changes import ddl, difference, plain, unified
 from catenum.core.propose.ranking import Load, Proposal, why_first
 from catenum.core.record.outcome import KINDS
 from catenum.core.servers import rules_of
 from catenum.core.space.exploration import how_far
-from catenum.core.words import counted
+from catenum.core.words import counted, duration, listed
 from catenum.lab.propose.propose import Proposals
 from catenum.render.console import STYLES, say
 
@@ -25,8 +26,17 @@ _TONES = {"cures": "good", "eases": "wait", "no better": "plain", "worse": "bad"
 MOST_TOLD = 3
 
 
-def print_proposals(console: Console, found: Proposals) -> None:
-    """The table, the proposals that count in full, a line for each of the others, and why the first is first."""
+def print_first(console: Console, one: Proposal, after_ms: float) -> None:
+    """The first that cures, as soon as it is found."""
+    text = f"First cure, after {duration(after_ms)}: {one.candidate.name} ({one.verdict.reason}); others are tried…"
+    _wrapped(console, text, "", STYLES["good"])
+
+
+def print_proposals(console: Console, found: Proposals, *, verbose: bool = False) -> None:
+    """The table, the proposals that count in full, a line for each of the others, and why the first is first.
+
+    What is dominated is left out, unless ``verbose``.
+    """
     explored = found.explored
     say(
         console,
@@ -44,17 +54,21 @@ def print_proposals(console: Console, found: Proposals) -> None:
             return
         say(console, f"Nothing to cure: {none}. What follows shortens the waiting, if anything does.")
     say(console)
-    _print_table(console, found)
+    _print_table(console, found, verbose=verbose)
     told = [one for one in found.tried if one.cures and not one.dominated][:MOST_TOLD] or found.tried[:1]
     for one in told:
         say(console)
         _print_one(console, found, one)
     others = [one for one in found.tried if one not in told]
-    if others or found.dropped or found.left_alone:
+    shown = [one for one in others if verbose or not one.dominated]
+    if shown or found.dropped or found.left_alone:
         say(console)
         say(console, "Tried, and not in front", style=STYLES["strong"])
-    for one in others:
-        _wrapped(console, f"{one.candidate.name}: {one.verdict.rank}; {one.verdict.reason}", "  ")
+    for names, result in _twins(shown):
+        _wrapped(console, f"{names}: {result}", "  ")
+    if len(shown) < len(others):
+        number = counted(len(others) - len(shown), "other change")
+        _wrapped(console, f"{number} that something here beats in every respect: --verbose lists all", "  ")
     if found.left_alone:
         alone = f"Left alone, since it is not certain from the text what they do: {', '.join(found.left_alone)}."
         _wrapped(console, alone, "  ")
@@ -65,10 +79,35 @@ def print_proposals(console: Console, found: Proposals) -> None:
     if line is not None:
         _wrapped(console, line, "", STYLES["good"])
     elif found.conflict:
-        _wrapped(console, "Nothing that was tried cures. What eases is marked so above; a retry in the application "
-                 "is left where a conflict must remain.", "", STYLES["bad"])  # fmt: skip
-    if found.stopped:
+        _wrapped(console, _no_cure(found), "", STYLES["bad"])
+    if found.interrupted:
+        say(console, "Interrupted: not all candidates were tried.", style=STYLES["bad"])
+    elif found.stopped:
         say(console, "Stopped by --for: not all candidates were tried.", style=STYLES["bad"])
+
+
+def _no_cure(found: Proposals) -> str:
+    if not found.tried:
+        return "No candidate was tried to its end, so nothing is said of what cures."
+    if found.serial_breaks:
+        named = listed([f"'{title}'" for title in found.serial_breaks])
+        return (
+            f"Nothing that was tried cures. No order of the transactions keeps the rule {named}: it is false even "
+            "where they run one after another, so the statements themselves must change."
+        )
+    return (
+        "Nothing that was tried cures. What eases is marked so above; a retry in the application is left where a "
+        "conflict must remain."
+    )
+
+
+def _twins(proposals: Sequence[Proposal]) -> Iterator[tuple[str, str]]:
+    """Proposals with one result in one line: their names, and the result."""
+    results: dict[str, list[str]] = {}
+    for one in proposals:
+        results.setdefault(f"{one.verdict.rank}; {one.verdict.reason}", []).append(one.candidate.name)
+    for result, names in results.items():
+        yield " · ".join(names), result
 
 
 def _outcomes(kinds: Any) -> str:
@@ -77,18 +116,19 @@ def _outcomes(kinds: Any) -> str:
 
 def _proven(one: Proposal) -> str:
     if one.figures.complete:
-        return f"every schedule that can differ was run ({one.figures.runs:,}), so this is proven"
+        every = f", and all {one.orders_run:,} orders as well" if one.orders_run else ""
+        return f"every schedule that can differ was run ({one.figures.runs:,}{every}), so this is proven"
     return f"only a sample was run ({one.figures.runs:,} schedules), so this is not proven"
 
 
-def _print_table(console: Console, found: Proposals) -> None:
+def _print_table(console: Console, found: Proposals, *, verbose: bool) -> None:
     head = ("kind", "runs", "outcome", "waits", "chain", "locks", "changes", "verdict")
     rows = [("as it is", found.baseline, "", "", "")]
+    shown = [one for one in found.tried if verbose or not one.dominated] or found.tried[:1]
     rows += [
-        (one.candidate.name, one.figures, one.candidate.kind, str(one.candidate.size), one.verdict.rank)
-        for one in found.tried
+        (one.candidate.name, one.figures, one.candidate.kind, str(one.candidate.size), _rank(one)) for one in shown
     ]
-    marks = ["", *("*" if not one.dominated and one.verdict.rank in ("cures", "eases") else "" for one in found.tried)]
+    marks = ["", *("*" if not one.dominated and one.verdict.rank in ("cures", "eases") else "" for one in shown)]
     cells = []
     for (name, figures, kind, size, rank), mark in zip(rows, marks, strict=True):
         wrong = "WRONG " if figures.broken else ""
@@ -111,24 +151,35 @@ def _print_table(console: Console, found: Proposals) -> None:
         text = Text()
         text.append(f"{row[0]:<2}{parts[0].ljust(width)}", style=STYLES["strong"])
         for n, value in enumerate(row[2:]):
-            tone = _TONES.get(value, "plain") if n == len(head) - 1 else "bad" if value.startswith("WRONG") else "plain"
-            shown = (
-                value.rjust(widths[n])
-                if head[n] in ("runs", "waits", "chain", "locks", "changes")
-                else value.ljust(widths[n])
-            )
-            text.append("  " + shown, style=STYLES[tone])
+            tone = "bad" if value.startswith("WRONG") else "plain"
+            tone = _TONES.get(value.rstrip("¹"), "plain") if n == len(head) - 1 else tone
+            right = head[n] in ("runs", "waits", "chain", "locks", "changes")
+            cell = value.rjust(widths[n]) if right else value.ljust(widths[n])
+            text.append("  " + cell, style=STYLES[tone])
         text.rstrip()
         say(console, text)
         for part in parts[1:]:
             say(console, Text(f"  {part}", style=STYLES["strong"]))
     say(console, "* nothing else that was tried is as good in every respect and better in one", style=STYLES["faint"])
+    if any("¹" in row[-1] for row in cells):
+        say(console, "¹ for the values or the rows of this case only; see below", style=STYLES["faint"])
+
+
+def _rank(one: Proposal) -> str:
+    limited = one.cures and (one.candidate.these_values or one.only_while)
+    return f"{one.verdict.rank}¹" if limited else one.verdict.rank
 
 
 def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
     line = Text(f"{one.candidate.name}: ", style=STYLES["strong"])
     line.append(one.verdict.rank, style=STYLES[_TONES[one.verdict.rank]])
     say(console, line)
+    for why in one.candidate.these_values:
+        _wrapped(console, why, "  only for these values: ", STYLES["bad"])
+    for why in one.only_while:
+        _wrapped(console, why, "  does not cure ", STYLES["bad"])
+    for harm in one.candidate.harms:
+        _wrapped(console, harm, "  harms    ", STYLES["bad"])
     for reason in one.candidate.because:
         _wrapped(console, reason, "  because  ")
     if one.load is None or not one.by_loops:
@@ -138,9 +189,10 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
         if one.by_loops:
             _wrapped(console, f"move by move: {_outcomes(one.figures.kinds)}; {_proven(one)}", "  result   ")
     if one.checked_orders and not one.candidate.decides:
+        also = f", on the rows as loaded and also where {'; '.join(one.varied)}" if one.varied else ""
         _wrapped(
             console,
-            f"the same rows and results as before in {counted(one.checked_orders, 'serial order')}",
+            f"the same rows and results as before in {counted(one.checked_orders, 'serial order')}{also}",
             "  meaning  ",
         )
     elif one.candidate.decides:
@@ -172,9 +224,12 @@ def patch(found: Proposals, one: Proposal) -> str:
     """The change as SQL, and as a difference of the statements."""
     rules = rules_of(found.explored.target.server)
     lines = [f"-- {one.candidate.kind}: {one.candidate.name} ({one.verdict.rank}; {_proven(one)})"]
+    lines += [f"-- only for these values: {why}" for why in one.candidate.these_values]
+    lines += [f"-- does not cure {why}" for why in one.only_while]
+    lines += [f"-- harms: {harm}" for harm in one.candidate.harms]
     lines += [f"-- {meaning}" for meaning in one.candidate.means]
     lines += ddl(one.candidate, rules)
-    lines += [f"-- {line}" if line.endswith(":") else line for line in difference(found.scenario, one.candidate)]
+    lines += unified(found.scenario, one.candidate)
     return "\n".join(lines) + "\n"
 
 
@@ -204,6 +259,11 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
                 "cost": {**_figures(one.figures), "changes": one.candidate.size, "load": _load(one.load)},
                 "serial_orders_compared": one.checked_orders,
                 "changes_meaning": one.candidate.decides,
+                "these_values_only": list(one.candidate.these_values),
+                "does_not_cure": list(one.only_while),
+                "harms": list(one.candidate.harms),
+                "other_data": list(one.varied),
+                "orders_run": one.orders_run,
                 "defect": one.defect,
                 "dominated": one.dominated,
             }
@@ -213,6 +273,8 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
         "why_first": why_first(found.tried),
         "left_alone": list(found.left_alone),
         "stopped": found.stopped,
+        "interrupted": found.interrupted,
+        "rules_broken_serially": list(found.serial_breaks),
     }
 
 

@@ -14,12 +14,14 @@ from catenum.cli.progress import Progress
 from catenum.cli.space_options import add_reach_options, options_of
 from catenum.core.errors import InputError
 from catenum.core.propose.changes import with_remedies
+from catenum.core.propose.ranking import Proposal
 from catenum.core.servers import rules_of
+from catenum.engines.clock import Clock
 from catenum.lab.explore.walker import Explorer
 from catenum.lab.propose.propose import Proposals, Proposer
 from catenum.lab.run.play import PlayOptions
 from catenum.render.console import make_console, say
-from catenum.render.propose import patch, print_proposals, proposals_value
+from catenum.render.propose import patch, print_first, print_proposals, proposals_value
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -41,6 +43,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--write", metavar="FILE", type=Path, help="write a copy of the scenario with what cures as remedies"
     )
+    parser.add_argument("--force", action="store_true", help="with --write: over a file that is there")
     parser.add_argument(
         "--pick", type=common.positive, metavar="N", help="for --write and --patch: the proposal of this rank"
     )
@@ -58,8 +61,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     common.refuse_unsafe(file, target.server, outside=False)
     if args.write:
         common.check_writable(args.write)
+        if args.write.exists() and not args.force:
+            raise InputError(f"--write {args.write}: the file is there", advice="Use --force to overwrite it.")
     progress = Progress(err, quiet=args.quiet or args.json)
-    length = args.length
+    length, clock = args.length, Clock()
     args.length = None
 
     def heard(name: str, explorer: Explorer | None) -> None:
@@ -67,6 +72,12 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             progress.part(0.0, name)
         else:
             progress.part(explorer.fraction, f"of '{name}', {explorer.tally.schedules:,} schedules")
+
+    def first(proposal: Proposal) -> None:
+        progress.clear()
+        if not (args.json or args.quiet or args.patch):
+            print_first(make_console(out, color=False if args.no_color else None), proposal, clock.now_ms())
+            out.flush()
 
     with common.server_for(target, common.teller(err, args.quiet), file) as (connect, engine):
         proposer = Proposer(
@@ -79,11 +90,17 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             workers=args.workers,
             for_ms=float(length) if length else None,
             progress=heard,
+            first=first,
             copies=copies_of(args, list(scenario.transactions)) if args.churn else None,
         )
         found = proposer.run()
         progress.clear()
     _show(args, found, text, list(file.scenario.remedies), out, err)
+    if found.interrupted:
+        return ExitCode.INTERRUPTED
+    if found.stopped and not found.tried and found.conflict:
+        err.write("catenum: --for was over before any candidate was tried; give it more time\n")
+        return ExitCode.USAGE
     return ExitCode.OK if found.cures or not found.conflict else ExitCode.FOUND
 
 
@@ -111,7 +128,13 @@ def _show(args: argparse.Namespace, found: Proposals, text: str, taken: list[str
         return
     console = make_console(out, color=False if args.no_color else None)
     if args.quiet:
-        best = chosen[0].candidate.name if chosen else "nothing cures" if found.conflict else "nothing to cure"
+        none = "nothing cures" if found.tried else "nothing was tried"
+        best = _briefly(chosen[0]) if chosen else none if found.conflict else "nothing to cure"
         say(console, f"{found.explored.scenario} on {rules_of(found.explored.target.server).title}: {best}")
         return
-    print_proposals(console, found)
+    print_proposals(console, found, verbose=args.verbose)
+
+
+def _briefly(one: Proposal) -> str:
+    limits = " (for the values or rows of this case only)" if one.candidate.these_values or one.only_while else ""
+    return f"{one.candidate.name}{limits}"

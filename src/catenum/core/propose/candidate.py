@@ -38,6 +38,8 @@ class Candidate:
     ``eases_only``: it ends waits by failing, and never counts as a cure of wrong data. ``for_checks``: an index for
     checks that the server makes by itself, of which no plan is shown. ``excludes``: who comes second waits at its
     first read already, so where a cycle closes all the same a stronger lock there hardly breaks it.
+    ``these_values``: why it fits the values of this case only, and not the code; ``harms``: whom it holds up that
+    nobody held up before.
     """
 
     kind: CandidateKind
@@ -49,6 +51,8 @@ class Candidate:
     eases_only: bool = False
     for_checks: bool = False
     excludes: bool = False
+    these_values: tuple[str, ...] = ()
+    harms: tuple[str, ...] = ()
 
     @property
     def size(self) -> int:
@@ -215,4 +219,5 @@ def merged(one: Candidate, other: Candidate) -> Candidate | None:
         remedy=remedy(**parts),
         means=tuple(dict.fromkeys((*one.means, *other.means))),
         decides=one.decides or other.decides,
+        these_values=(*one.these_values, *other.these_values),
     )

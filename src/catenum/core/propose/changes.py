@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import re
 from collections.abc import Collection, Iterator, Sequence
 from typing import Any
 
@@ -13,6 +14,9 @@ from catenum.core.propose.candidate import Candidate
 from catenum.core.scenario.model import Remedy, Scenario, Transaction
 from catenum.core.scenario.remedies import apply_remedy
 from catenum.core.servers import Rules
+
+#: What may begin a comment, which a semicolon behind it would be part of.
+_COMMENT = re.compile(r"--|#")
 
 
 def difference(scenario: Scenario, candidate: Candidate) -> Iterator[str]:
@@ -25,6 +29,14 @@ def difference(scenario: Scenario, candidate: Candidate) -> Iterator[str]:
         one, other = _lines(before), _lines(changed.transactions[name])
         changes = list(difflib.unified_diff(one, other, lineterm="", n=len(one)))[3:]  # without the heads
         yield from (f"{name}:", *changes) if changes else ()
+
+
+def unified(scenario: Scenario, candidate: Candidate) -> Iterator[str]:
+    """The same as differences that ``patch`` takes: of ``NAME.sql``, which holds a transaction's statements."""
+    changed, _ = apply_remedy(scenario, candidate.remedy)
+    for name, before in scenario.transactions.items():
+        one, other = _lines(before), _lines(changed.transactions[name])
+        yield from difflib.unified_diff(one, other, f"a/{name}.sql", f"b/{name}.sql", lineterm="")
 
 
 def _lines(transaction: Transaction) -> list[str]:
@@ -40,9 +52,11 @@ def _lines(transaction: Transaction) -> list[str]:
         if statement.kept:
             condition += f" -- keeps {', '.join(_kept(name, column) for name, column in statement.kept.items())}"
         condition += f" -- refused unless {statement.require}" if statement.require is not None else ""
-        lines.append(f"{' '.join(statement.text.split())};{condition}")
+        *first, last = statement.text.rstrip().rstrip(";").splitlines()
+        lines += first
+        lines.append(f"{last}\n;{condition}" if _COMMENT.search(last) else f"{last};{condition}")
     lines.append(f"{transaction.ends};" if transaction.ends != "open" else "-- left open")
-    return lines
+    return [part for line in lines for part in line.split("\n")]
 
 
 def _kept(name: str, column: str) -> str:

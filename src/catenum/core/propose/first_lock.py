@@ -32,10 +32,21 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
         }
         title = ", ".join(f"{column} = {value}" for column, (_, value) in values)
         what = "all of them wait for each other at that row"
-        yield locked_first(evidence, names, reads, f"{table} ({title})", what)
+        why = (
+            f"that all of them come to {table} ({title}) is so for the values of this case; the code names no such row"
+        )
+        yield locked_first(evidence, names, reads, f"{table} ({title})", what, these_values=(why,))
 
 
-def locked_first(evidence: Evidence, names: list[str], reads: Mapping[str, str], title: str, what: str) -> Ladder:
+def locked_first(
+    evidence: Evidence,
+    names: list[str],
+    reads: Mapping[str, str],
+    title: str,
+    what: str,
+    *,
+    these_values: tuple[str, ...] = (),
+) -> Ladder:
     """A locking read before everything else, at the transactions' own levels and then at read committed.
 
     ``what``: what that means for the application, beside what such a lock keeps out.
@@ -49,6 +60,7 @@ def locked_first(evidence: Evidence, names: list[str], reads: Mapping[str, str],
             because=evidence.waits_told(names) or anomalies_told(evidence),
             remedy=remedy(add=add, isolation=levels or None),
             means=(f"{what}; {evidence.rules.lock_blocks(evidence.rules.row_locks[-1])}",),
+            these_values=these_values,
         )
         for levels in levels_for(evidence, strict)
     )

@@ -42,7 +42,9 @@ class Load:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Proposal:
     """A candidate, tried. ``defect``: why it must not be made, although its schedules may be better. ``load``: what
-    loops gave; ``by_loops``: the verdict is theirs, since the schedules have no conflict.
+    loops gave; ``by_loops``: the verdict is theirs, since the schedules have no conflict. ``only_while``: other data on
+    which it does not cure; ``varied``: other data on which it was tried and means the same;
+    ``orders_run``: so many orders can be made with it, and all were run as well.
     """
 
     candidate: Candidate
@@ -53,6 +55,9 @@ class Proposal:
     dominated: bool = False
     load: Load | None = None
     by_loops: bool = False
+    only_while: tuple[str, ...] = ()
+    varied: tuple[str, ...] = ()
+    orders_run: int | None = None
 
     @property
     def proven(self) -> bool:
@@ -70,9 +75,11 @@ class Proposal:
         figures = self.figures
         runs = max(1, figures.runs)
         return (
+            float(bool(self.candidate.these_values or self.only_while)),
             float(bool(figures.broken)),
             figures.conflicts / runs,
             (figures.runs - figures.ended_well) / runs,
+            float(bool(self.candidate.harms)),
             figures.waits / runs,
             float(figures.longest_chain),
             -self.load.supported if self.load is not None else -1.0,
@@ -113,18 +120,20 @@ def why_first(order: Sequence[Proposal]) -> str | None:
     if place is None:
         return f"{told}; '{second.candidate.name}' measures the same."
     better = next((n for n, (a, b) in enumerate(zip(first.measure, second.measure, strict=True)) if a > b), None)
-    told += f", and it has {_NAMES[place]} than '{second.candidate.name}'"
+    told += f", and ahead of '{second.candidate.name}' by {_NAMES[place]}"
     if better is not None:
         return f"{told}, which would be the better choice where {_CASES[better]} counts more."
     return f"{told}, which would be the better choice only where the first cannot be made."
 
 
 _NAMES = (
-    "fewer wrong results", "fewer conflicts", "fewer transactions that fail", "fewer waits", "shorter chains",
+    "a change that the code can make for all its values", "fewer wrong results", "fewer conflicts",
+    "fewer transactions that fail", "no new queue", "fewer waits", "shorter chains",
     "more throughput", "fewer locks", "less to change",
 )  # fmt: skip
 _CASES = (
-    "the data", "that no conflict happens at all", "that everybody comes to an end", "that fewer wait",
+    "the case at hand", "the data", "that no conflict happens at all", "that everybody comes to an end",
+    "that nobody else is held up", "that fewer wait",
     "that chains stay short", "throughput", "the number of locks", "that little is changed",
 )  # fmt: skip
 

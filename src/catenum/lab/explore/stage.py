@@ -134,7 +134,7 @@ class Stage:
         self.shape = hidden or any(f.changes_tables for f in found)
         self.outlives = hidden or any(f.may_outlive or f.recalls_numbers for f in found)
         self.outlives = self.outlives or self.engine.keeps_numbers()
-        loaded = self.engine.rows(KEPT_ROWS)
+        self.loaded = loaded = self.engine.rows(KEPT_ROWS)
         self.ignored = Ignored(self.scenario, self.rules, self.footprints, self.tables, loaded)
         self._summary = Summary(
             self.scenario.scenario,

@@ -10,9 +10,11 @@ from catenum.core.compare.verdict import Figures, Verdict, figures_of, judge
 from catenum.core.errors import InputError
 from catenum.core.propose import isolation
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, merged
+from catenum.core.propose.caveats import with_caveats
 from catenum.core.propose.passes import ladders
 from catenum.core.propose.ranking import Load, Proposal, ranked
-from catenum.core.record.recording import Recording
+from catenum.core.propose.variations import Variation, variations
+from catenum.core.record.recording import Recording, TableRows
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedy
@@ -21,8 +23,9 @@ from catenum.core.space.dependence import Step
 from catenum.core.space.exploration import Exploration
 from catenum.core.space.run import Run
 from catenum.engines.clock import Clock
-from catenum.engines.ports import Engine
+from catenum.engines.ports import Engine, NotRestored
 from catenum.lab.compare.contest import Result, contest
+from catenum.lab.explore.audit import ONE_IN
 from catenum.lab.explore.stage import Stage
 from catenum.lab.explore.survey import Survey
 from catenum.lab.explore.walker import ExploreOptions, Explorer
@@ -38,6 +41,8 @@ TIMES_BASELINE, LEAST_MS = 4.0, 6_000.0
 CHECK_ONE_IN = 30
 #: Schedules that end badly as it is, which are tried first with a candidate.
 MOST_SCREENED, MOST_TURNS = 1, 1
+#: Of what would be put first, so many are run in every order and on other data, at most; and schedules on each.
+MOST_CONFIRMED, MOST_ON_OTHER_DATA = 5, 200
 #: Turns of each transaction in a schedule of turns; what is over takes none.
 MOST_MOVES = 20
 #: Pairs of candidates that are tried together.
@@ -60,8 +65,10 @@ class Proposals:
     load: Load | None = None  # of the scenario as it is, beside the best few in loops
     left_alone: tuple[str, ...] = ()  # statements of which it is not certain what they do
     stopped: bool = False
+    interrupted: bool = False
     first_cure_ms: float | None = None
     baseline_ms: float = 0.0
+    serial_breaks: tuple[str, ...] = ()  # rules that are false in some order of whole transactions, too
 
     @property
     def conflict(self) -> bool:
@@ -89,6 +96,8 @@ class Proposer:
     progress: Callable[[str, Explorer | None], None] | None = None
     #: Whether nothing more is tried once something cures.
     first_only: bool = False
+    #: Told of the first candidate that cures, as soon as it is found.
+    first: Callable[[Proposal], None] = lambda proposal: None
     #: Loops of each transaction for conflicts inside statements; None where none are run.
     copies: Mapping[str, int] | None = None
 
@@ -99,13 +108,14 @@ class Proposer:
         scenario = bare.model_copy(update={"remedies": {}})  # nothing is read from them
         played = play(self.engine, scenario, self.options, file=self.file)
         compared, began_ms = _Serially(), clock.now_ms()
-        explored = self._explore("as it is", scenario, (), self.how, compared)
+        explored = self._explore("as it is", scenario, (), self._within(self.how), compared)
         took = clock.now_ms() - began_ms
         if not explored.tally.schedules:
             raise InputError("no schedule was run, so nothing is known of the scenario as it is")
         baseline = figures_of(explored.tally, played, complete=explored.reach.complete)
         found = Proposals(scenario=scenario, explored=explored, baseline=baseline, played=played, baseline_ms=took)
         found.looped = tuple(self._loops(scenario)) if self.copies is not None else ()
+        found.serial_breaks = compared.found.broken
         if not found.conflict and not found.baseline.waits:
             return found
         self._serial = compared.found
@@ -119,6 +129,7 @@ class Proposer:
             serial_breaks=self._serial.broken,
             looped=found.looped,
         )
+        self._evidence = evidence
         found.left_alone = tuple(
             f"{name} statement {number}"
             for name, one in scenario.transactions.items()
@@ -130,16 +141,29 @@ class Proposer:
             for_ms=max(LEAST_MS, took * TIMES_BASELINE),
             looked=not compared.opened,  # what the texts told is so in a candidate, which says it of the same tables
             check_one_in=CHECK_ONE_IN,
+            thorough=False,  # what is put first is checked whole at the end
+            all_orders=0,
             stage=replace(self.how.stage, sure=True),
         )
         if self.how.limit is not None and explored.reach.complete:
             # who does not wait any more has more orders: where the time allows they are all run
             self._how = replace(self._how, limit=max(self.how.limit, int(TIMES_BASELINE) * explored.tally.schedules))
-        slow = self.engine.capabilities.timeout_step_ms > 1
         bad = (entry.shortest for entry in explored.tally.ordered if entry.bad and entry.shortest)
         self._screen = [*islice(bad, MOST_SCREENED), *islice(_turns(list(scenario.transactions)), MOST_TURNS)]
         self._deferred: list[Candidate] = []
         self._deadlocked: list[Candidate] = []  # of these, those that a deadlock ended
+        try:
+            self._try_all(evidence, found, clock)
+            if not self.first_only:
+                self._confirm(evidence, found, compared.loaded)
+        except KeyboardInterrupt:
+            found.interrupted = found.stopped = True
+        found.stopped = found.stopped or self._over(clock)
+        found.tried = ranked(found.tried)
+        return found
+
+    def _try_all(self, evidence: Evidence, found: Proposals, clock: Clock) -> None:
+        slow = self.engine.capabilities.timeout_step_ms > 1
         for ladder in ladders(evidence):
             if self._over(clock) or (self.first_only and found.first_cure_ms is not None):
                 break
@@ -150,7 +174,7 @@ class Proposer:
             for proposal in self._climb(evidence, ladder, found):
                 if self._over(clock) or (self.first_only and proposal.cures):
                     break
-        for candidate in self._deferred:
+        for candidate in list(self._deferred):
             if self._over(clock) or (self.first_only and found.first_cure_ms is not None):
                 break
             self.attempt(candidate, found)
@@ -160,9 +184,13 @@ class Proposer:
             self.attempt(pair, found)
         if found.looped and not self._over(clock):
             self._under_load(found)
-        found.stopped = self._over(clock)
-        found.tried = ranked(found.tried)
-        return found
+
+    def _within(self, how: ExploreOptions) -> ExploreOptions:
+        """The same, but for no longer than is left of the time allowed."""
+        if self.for_ms is None:
+            return how
+        left = max(1.0, self.for_ms - self._clock.now_ms())
+        return replace(how, for_ms=min(left, how.for_ms) if how.for_ms is not None else left)
 
     def _over(self, clock: Clock) -> bool:
         return self.for_ms is not None and clock.now_ms() > self.for_ms
@@ -210,6 +238,7 @@ class Proposer:
         """
         if any(one.candidate.remedy == candidate.remedy for one in found.tried):
             return None
+        candidate = with_caveats(self._evidence, candidate)
         changed, ddl = apply_remedy(found.scenario, candidate.remedy)
         fails_by_itself = bool(candidate.remedy.retry or candidate.eases_only)
         compared = _Serially(self._screen if screened and not fails_by_itself else ())
@@ -218,7 +247,7 @@ class Proposer:
             if given and not candidate.for_checks and (why := _of_no_use(found.played, given)) is not None:
                 found.dropped.append((candidate.name, why))
                 return None
-            explored = self._explore(candidate.name, changed, ddl, self._how, compared)
+            explored = self._explore(candidate.name, changed, ddl, self._within(self._how), compared)
         except StillBad as bad:
             self._deferred.append(candidate)
             self._deadlocked += [candidate] if bad.run.kind == "deadlock" and candidate.excludes else []
@@ -234,8 +263,6 @@ class Proposer:
             verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {defect}")
         elif candidate.eases_only and verdict.rank == "cures":
             verdict = Verdict(rank="eases", reason=verdict.reason)
-        if verdict.rank == "cures" and found.first_cure_ms is None:
-            found.first_cure_ms = self._clock.now_ms()
         if candidate.for_checks and verdict.rank not in ("cures", "eases") and found.load is None and not self.copies:
             why = "no schedule is better with it; --churn measures whether those checks are faster under load"
             found.dropped.append((candidate.name, why))
@@ -249,7 +276,71 @@ class Proposer:
             checked_orders=len(after.runs if candidate.decides else self._serial.ended),
         )
         found.tried.append(proposal)
+        if proposal.cures and found.first_cure_ms is None:
+            found.first_cure_ms = self._clock.now_ms()
+            self.first(proposal)
         return proposal
+
+    # -- what is put first -------------------------------------------------------------------------------------------
+
+    def _confirm(self, evidence: Evidence, found: Proposals, loaded: Mapping[str, TableRows]) -> None:
+        """What would be put first is run in every order, where these are few, and on other data; until that stands."""
+        others = variations(evidence, loaded)
+        before: dict[str, Serial] = {}
+        settled: list[Candidate] = []
+        for _ in range(MOST_CONFIRMED):
+            first = next((one for one in ranked(found.tried) if one.cures), None)
+            if first is None or first.candidate in settled or first.by_loops or self._over(self._clock):
+                return
+            settled.append(first.candidate)
+            place = next(n for n, one in enumerate(found.tried) if one.candidate is first.candidate)
+            found.tried[place] = self._confirmed(found, first, others, before)
+
+    def _confirmed(
+        self, found: Proposals, one: Proposal, others: Sequence[Variation], before: dict[str, Serial]
+    ) -> Proposal:
+        changed, ddl = apply_remedy(found.scenario, one.candidate.remedy)
+        whole = replace(self._how, thorough=True, all_orders=self.how.all_orders, check_one_in=ONE_IN)
+        explored = self._explore(one.candidate.name, changed, ddl, self._within(whole), _Serially())
+        numbers = figures_of(explored.tally, None, complete=explored.reach.complete)
+        numbers = replace(numbers, locks=one.figures.locks, time_ms=one.figures.time_ms)
+        one = replace(
+            one, figures=numbers, verdict=judge(found.baseline, numbers), orders_run=explored.reach.all_orders
+        )
+        for other in others if one.cures else ():
+            if self._over(self._clock):
+                break
+            try:
+                one = self._on_other_data(found, one, other, before)
+            except (InputError, NotRestored):
+                continue  # such data cannot be: a constraint, a trigger is against it
+            if not one.cures:
+                break
+        return one
+
+    def _on_other_data(self, found: Proposals, one: Proposal, other: Variation, before: dict[str, Serial]) -> Proposal:
+        """Whether a candidate means the same, and cures, on other data. Raises InputError where there can be none."""
+        how = replace(self._how, limit=MOST_ON_OTHER_DATA)
+        if other.title not in before:
+            compared = _Serially()
+            self._explore(f"where {other.title}", found.scenario, other.sql, replace(how, limit=1), compared)
+            before[other.title] = compared.found
+        changed, ddl = apply_remedy(found.scenario, one.candidate.remedy)
+        compared = _Serially()
+        explored = self._explore(
+            f"{one.candidate.name}, where {other.title}", changed, (*ddl, *other.sql), self._within(how), compared
+        )
+        was = before[other.title]
+        candidate = one.candidate
+        defect = difference(was, compared.found, decides=candidate.decides, dropped=candidate.remedy.drop)
+        if defect is not None and not candidate.decides:
+            told = f"where {other.title}, {defect}"
+            verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {told}")
+            return replace(one, verdict=verdict, defect=told)
+        wrong = _still_wrong(explored, was)
+        if wrong is not None:
+            return replace(one, only_while=(*one.only_while, f"where {other.title}, {wrong}"))
+        return replace(one, varied=(*one.varied, other.title))
 
     def _explore(
         self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions, compared: _Serially
@@ -353,11 +444,12 @@ class _Serially:
     def __init__(self, schedules: Sequence[tuple[str, ...]] = ()) -> None:
         self.schedules = schedules
         self.found = Serial({})
+        self.loaded: Mapping[str, TableRows] = {}
         self.opened: tuple[Step, ...] = ()  # statements that were seen to lock more than their texts tell
 
     def __call__(self, stage: Stage) -> None:
         """Raises StillBad where such a schedule ends badly here as well."""
-        self.found = serial(stage, self.schedules)
+        self.found, self.loaded = serial(stage, self.schedules), stage.loaded
         if self.found.still_bad is not None:
             raise StillBad(self.found.still_bad)
 
@@ -379,6 +471,19 @@ def _turns(names: Sequence[str]) -> Iterator[tuple[str, ...]]:
     """Schedules in which everybody takes turns, each time another first: there most cycles close."""
     for first in range(len(names)):
         yield (*names[first:], *names[:first]) * MOST_MOVES
+
+
+def _still_wrong(explored: Exploration, before: Serial) -> str | None:
+    """What is wrong on other data, in words; None where nothing is. Rules count that hold there one after another."""
+    tally = explored.tally
+    for kind in ("deadlock", "refused", "timeout", "stuck"):
+        bad = [e for e in tally.outcomes.values() if e.met(kind) and "failed" in e.status.values()]
+        if bad:
+            return f"some schedules still end in a {kind}" if kind != "refused" else "a transaction is still refused"
+    if tally.anomalies:
+        return "some schedules still give data that no serial order gives"
+    broken = [title for title in tally.broken_rules if title not in before.broken]
+    return f"the rule '{broken[0]}' is still false after some schedules" if broken else None
 
 
 def _helps(after: Figures, before: Figures) -> bool:

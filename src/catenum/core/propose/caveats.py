@@ -1,0 +1,91 @@
+"""What must be said of a candidate before anybody makes it: that it fits the values of one case only, whom it holds up.
+
+Two transactions whose statements are the same but for values are one piece of code (a call site): a change of one of
+them alone cannot be made. A lock on a row that everybody else only reads makes a queue of them all.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from itertools import combinations
+
+from catenum.core.propose.candidate import Candidate, Evidence
+from catenum.core.scenario.model import Scenario, Statement
+from catenum.core.scenario.remedies import apply_remedy
+from catenum.core.words import counted
+
+#: Statements behind a lock that it is named for spanning.
+MANY = 2
+
+
+def with_caveats(evidence: Evidence, candidate: Candidate) -> Candidate:
+    """The candidate with what has to be said of it."""
+    changed, _ = apply_remedy(evidence.scenario, candidate.remedy)
+    harms = tuple(dict.fromkeys(_queues(evidence, changed, candidate)))
+    return replace(
+        candidate,
+        these_values=(*candidate.these_values, *_one_of_a_call_site(evidence, changed)),
+        harms=harms,
+        means=(*candidate.means, *_spans(evidence, changed, candidate)),
+    )
+
+
+def _shapes(evidence: Evidence, scenario: Scenario, name: str) -> tuple[object, ...]:
+    one = scenario.transactions[name]
+    said = [(s.when, s.require, s.otherwise, tuple(s.kept)) for s in one.statements]
+    texts = [evidence.rules.shape(s.text) for s in one.statements]
+    retry = one.retry.model_dump_json() if one.retry is not None else None
+    return (tuple(texts), tuple(said), one.isolation, one.timeout, retry, one.ends)
+
+
+def _one_of_a_call_site(evidence: Evidence, changed: Scenario) -> Iterator[str]:
+    for one, other in combinations(evidence.transactions, 2):
+        if _shapes(evidence, evidence.scenario, one) != _shapes(evidence, evidence.scenario, other):
+            continue
+        if _shapes(evidence, changed, one) != _shapes(evidence, changed, other):
+            yield (
+                f"{one} and {other} are the same code with other values, and this change makes them differ: it fits "
+                "the values of this case only"
+            )
+
+
+def _new_locks(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[tuple[str, int, str]]:
+    """Locking reads that the candidate brings: the transaction, the statement's number as changed, the table."""
+    touched = {*(candidate.remedy.add or {}), *(candidate.remedy.rewrite or {})}
+    for name in evidence.transactions:
+        if name not in touched:
+            continue
+        before = {statement.text for statement in evidence.transactions[name].statements}
+        for number, statement in enumerate(changed.transactions[name].statements, 1):
+            if statement.text in before:
+                continue
+            for access in _accesses(evidence, statement):
+                if access[1] == "lock":
+                    yield name, number, access[0]
+
+
+def _accesses(evidence: Evidence, statement: Statement) -> list[tuple[str, str]]:
+    return [(a.table.lower(), a.verb) for a in evidence.rules.footprint(statement.text).accesses]
+
+
+def _queues(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[str]:
+    written: Mapping[str, bool] = {
+        table: True
+        for one in evidence.transactions.values()
+        for statement in one.statements
+        for table, verb in _accesses(evidence, statement)
+        if verb != "read"
+    }
+    for _, _, table in _new_locks(evidence, changed, candidate):
+        if table not in written:
+            yield f"rows of {table} are otherwise only read: with this lock whoever comes to one waits for all others"
+
+
+def _spans(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[str]:
+    told = set()
+    for name, number, table in _new_locks(evidence, changed, candidate):
+        behind = len(changed.transactions[name].statements) - number
+        if behind >= MANY and (name, table) not in told:
+            told.add((name, table))
+            yield f"{name} holds the lock on {table} over {counted(behind, 'more statement')}, until it ends"
