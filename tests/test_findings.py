@@ -82,7 +82,8 @@ def recording_of(case: dict) -> Recording:
     return Recording(
         scenario="case", about=None, target=target, started="", duration_ms=9.0, order=(), schedule=(),
         outcome=Outcome(kind="waited", holds=case.get("holds", {})), transactions=tuple(records), events=tuple(events),
-        waits=tuple(waits), deadlocks=cycles, pictures=tuple(_picture(case)), plans=tuple(_plans(case)),
+        waits=tuple(waits), deadlocks=cycles, hidden_deadlocks=case.get("hidden_deadlocks", 0),
+        handlers={name: tuple(conditions) for name, conditions in case.get("handlers", {}).items()}, pictures=tuple(_picture(case)), plans=tuple(_plans(case)),
         tables={
             name: TableKeys(primary=tuple(told.get("primary", ["id"])), references=tuple(told.get("references", ())), indexes={})
             for name, told in case.get("tables", {}).items()

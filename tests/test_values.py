@@ -474,7 +474,7 @@ def test_numbers_that_the_server_makes_are_left_out_wherever_they_are_carried(ca
     if server == "mariadb":
         request.getfixturevalue("kept_mariadb")
     found = call("explore", "box-number", "--target", f"local:{server}", "--json").json
-    assert set(found["ignored"]) == {"box.id", "vessel.latest"}
+    assert set(found["ignored"]) == {"box.id of new rows", "vessel.latest"}
     assert {o["anomaly"] for o in found["outcomes"]} == {None, "lost update"}
     done = call("trial", "box-number", "--target", f"local:{server}", "--json").json
     assert [v["verdict"] for v in done["variants"][1:]] == ["cures", "cures"]

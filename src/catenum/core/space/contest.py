@@ -20,9 +20,10 @@ from typing import Any
 
 from catenum.core.record.recording import TableKeys
 from catenum.core.record.values import Binding
-from catenum.core.servers.touch import NAMED_LOCKS, Touch, TouchMode
-from catenum.core.space.dependence import Dependence, Step
+from catenum.core.servers.touch import NAMED_LOCKS, SEQUENCES, Touch, TouchMode
+from catenum.core.space.dependence import Dependence
 from catenum.core.space.meeting import meets
+from catenum.core.space.state import Step
 from catenum.core.sql.statements import Access
 
 #: Who waits for whom.
@@ -206,7 +207,7 @@ def _passed(first: str, second: str, moved: Any, before: Waits) -> bool:
 
 def _shows_at_once(touch: Touch) -> bool:
     """Whether such a touch sees, or shows, what no lock keeps back until the end of a transaction."""
-    return touch.mode is TouchMode.DIRTY or touch.table is None or touch.at_once
+    return touch.mode is TouchMode.DIRTY or touch.table in (None, SEQUENCES)
 
 
 def holders_of(name: str, waits: Waits) -> set[str]:

@@ -13,7 +13,8 @@ import math
 import random
 from collections.abc import Callable, Iterator, Mapping
 
-from catenum.core.space.dependence import Dependence, Step
+from catenum.core.space.dependence import Dependence
+from catenum.core.space.state import Step
 
 Places = tuple[int, ...]
 _State = tuple[Places, frozenset[int]]

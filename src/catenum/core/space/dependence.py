@@ -26,7 +26,7 @@ from itertools import combinations
 
 from catenum.core.record.recording import TableKeys
 from catenum.core.record.values import NOTHING, NULL, Binding, Values
-from catenum.core.scenario.model import Scenario, chosen
+from catenum.core.scenario.model import Scenario
 from catenum.core.servers import Rules
 from catenum.core.servers.touch import (
     ANYTHING,
@@ -39,20 +39,24 @@ from catenum.core.servers.touch import (
     TouchMode,
 )
 from catenum.core.space.meeting import CLASS, end_meets, meets, shut_out
+from catenum.core.space.state import (
+    Step,
+    numbers_matter,
+    scanners,
+    takes_numbers,
+    unique_keys,
+    waits_certainly,
+)
 from catenum.core.sql.statements import Access, Footprint
 
 #: Values in a list that are taken one by one.
 MOST_CHOICES = 30
-#: A transaction and the number of its statement, from 0; None for its end.
-Step = tuple[str, int | None]
 #: In place of a statement's values: it was not run.
 PASSED: Binding = (("passed over", NULL),)
 #: A column of a table; and what a statement writes for it: whether as a text, and what.
 Column = tuple[str, str]
 Written = tuple[bool, str]
 _NO_WAIT = re.compile(r"\b(?:skip\s+locked|nowait|wait\s+\d)", re.IGNORECASE)
-#: Calls that take a number from a sequence, or ask for one that was taken.
-_NUMBERS = frozenset(["nextval", "lastval", "currval", "setval", "next_value_for", "last_insert_id"])
 
 
 class Dependence:
@@ -94,9 +98,9 @@ class Dependence:
             for name, texts in self.statements.items()
             for number, sql in enumerate(texts)
         }
-        self._rules_read = [rules.footprint(chosen(sql)) for sql in scenario.holds.values()]
-        self._numbers_count = self._numbers_matter(scenario)
-        self._in_order = self._order_matters()
+        self._numbers_count = numbers_matter(scenario, rules, self.footprints, self.tables, self.children)
+        self._scanners = scanners(rules, self.footprints, self.tables)
+        self._again = {name for name, one in scenario.transactions.items() if one.retry is not None}
         self.touches: dict[Step, tuple[Touch, ...]] = {
             step: tuple(self._touches(found, self.levels[step[0]])) for step, found in self.footprints.items()
         }
@@ -116,7 +120,7 @@ class Dependence:
             or transaction.timeout is not None
             or name in limited
             or _NO_WAIT.search(statement.text)
-            or not self._waits_certainly((name, number))
+            or not waits_certainly((name, number), self.footprints[name, number], self.levels[name], rules, self.tables)
         }
         self.snapshots = {name: self._snapshot_steps(name) for name in scenario.transactions}
         self._bound = self._bound_groups()
@@ -191,65 +195,6 @@ class Dependence:
         called = found.functions | found.attributes if self.rules.calls_as_columns else found.functions
         return bool(called & self.functions) or "*" in self.functions
 
-    def _waits_certainly(self, step: Step) -> bool:
-        """Whether a statement that comes to a locked row waits, whatever that row holds: it names rows by one key and
-        nothing else, sees the newest version, and has nothing that may fail first.
-        """
-        found = self.footprints[step]
-        if len(found.accesses) != 1 or found.limited:
-            return False
-        access = found.accesses[0]
-        keys = self.tables.get(access.table.lower())
-        if keys is None or not access.equals_only or self.rules.refuses_what_changed(self.levels[step[0]]):
-            return False
-        compared = {column for column, _ in (*access.literals, *access.choices)}
-        if compared not in [{column.lower() for column in key} for key in _gone_by(access, keys) if key]:
-            return False
-        return self.rules.locks_before_checks or (found.computes_plainly and not keys.checked)
-
-    def _numbers_matter(self, scenario: Scenario) -> bool:
-        """Whether anybody can tell who took which number: it is kept or returned, a rule may read it, a statement
-        reads, names or gives a value of such a column, a foreign key refers to it, or a unique key has it.
-        """
-        numbered = {table: {c.lower() for c in keys.made} for table, keys in self.tables.items() if keys.made}
-        if any(_NUMBERS & (set(f.by_nature) | f.functions) for f in self.footprints.values()):
-            return True
-        written = [a for f in self.footprints.values() for a in f.accesses if a.table.lower() in numbered]
-        if any(a.sets_default for a in written):
-            return True
-        taking = {a.table.lower() for a in written if a.verb == "insert"}
-        others = {a.table.lower() for a in written if a.verb != "insert"}
-        named = {a.table.lower() for a in written if {c for c, _ in a.literals} & numbered[a.table.lower()]}
-        in_keys = {table for table in taking if numbered[table] & {c.lower() for c in self.tables[table].columns}}
-        in_rules = {a.table.lower() for f in self._rules_read for a in f.accesses}
-        strange = any(not f.understood or in_rules - self.tables.keys() for f in self._rules_read)
-        kept = any(s.kept for t in scenario.transactions.values() for s in t.statements)
-        seen = taking & (others | named | in_keys | in_rules | self.children.keys())
-        return bool(taking) and (bool(seen) or strange or kept)
-
-    def _order_matters(self) -> frozenset[str]:
-        """The tables of which a statement locks several rows in the order in which it finds them, takes some of them
-        by a limit, or makes one value of many.
-        """
-        found: set[str] = set()
-        for footprint in self.footprints.values():
-            for access in footprint.accesses:
-                table = access.table.lower()
-                keys = self.tables.get(table)
-                if keys is None or not self.rules.scans_as_written(keys):
-                    continue
-                given = {column for column, _ in access.literals}
-                one = any(key and {c.lower() for c in key} <= given for key in (keys.primary, *keys.unique))
-                ordered = {c.lower() for c in keys.primary} <= set(footprint.order_by) and bool(keys.primary)
-                locks = access.verb in ("update", "delete", "lock")
-                if not one and (
-                    (locks and not (ordered and access.verb == "lock"))
-                    or (footprint.limited and not ordered)
-                    or footprint.gathers
-                ):
-                    found.add(table)
-        return frozenset(found)
-
     def touched(self, step: Step, bound: Binding = NOTHING) -> tuple[Touch, ...]:
         """What a statement touches; which rows exactly, where its values are known."""
         name, number = step
@@ -279,10 +224,20 @@ class Dependence:
         if b[1] is None:
             return self._end_and_statement(b[0], a, bound_a)
         return any(
-            meets(x, y, gaps=gaps) and not (a in held and shut_out(x, y)) and not (b in held and shut_out(y, x))
+            meets(x, y, gaps=gaps)
+            and not (a in held and shut_out(x, y))
+            and not (b in held and shut_out(y, x))
+            and not (x.table == y.table and self._nobody_scans(x, a, b))
             for x in self.touched(a, bound_a)
             for y in self.touched(b, bound_b)
         )
+
+    def _nobody_scans(self, touch: Touch, a: Step, b: Step) -> bool:
+        """Whether two writes have nothing in common but the order of rows, and no scan can come behind both."""
+        if touch.table is None or not touch.table.startswith(ROW_ORDER):
+            return False
+        left = self._scanners.get(touch.table.removeprefix(ROW_ORDER), set()) - {a, b}
+        return not left and not {a[0], b[0]} & self._again
 
     def _end_and_statement(self, ended: str, step: Step, bound: Binding) -> bool:
         gaps = self._gaps(ended, step[0])
@@ -374,7 +329,7 @@ class Dependence:
         if not found.understood or found.calls_unknown or self._calls_own(found):
             yield ANYTHING
             return
-        if _NUMBERS & (set(found.by_nature) | found.functions):
+        if takes_numbers(found):
             yield Touch(SEQUENCES, TouchMode.WRITE)
         if found.named_locks:
             yield Touch(NAMED_LOCKS, TouchMode.WRITE)
@@ -396,7 +351,7 @@ class Dependence:
             yield from self._related(access, keys)
             if keys.made and (access.verb == "insert" or access.sets_default):
                 yield Touch(SEQUENCES, TouchMode.WRITE if self._numbers_count else TouchMode.SHARE)
-            if access.verb in ("insert", "update") and access.table.lower() in self._in_order:
+            if access.verb in ("insert", "update") and access.table.lower() in self._scanners:
                 yield Touch(f"{ROW_ORDER}{access.table.lower()}", TouchMode.WRITE)
 
     def _mode(self, access: Access, level: str, *, within_write: bool) -> TouchMode:
@@ -413,7 +368,7 @@ class Dependence:
     def _rows(self, access: Access, keys: TableKeys) -> Iterator[frozenset[RowKey] | None]:
         """The rows that may be touched: where a key is compared with a list of values, one after another."""
         lists = dict(access.choices)
-        single = [columns[0] for columns in _gone_by(access, keys) if len(columns) == 1]
+        single = [columns[0] for columns in unique_keys(access, keys) if len(columns) == 1]
         column = next((one for one in single if one.lower() in lists), None)
         exact = self.rules.locks_matches_only or access.by_primary
         if column is None or not exact or len(lists[column.lower()]) > MOST_CHOICES:
@@ -428,7 +383,7 @@ class Dependence:
         if keys.guarded or self._moves_keys(access, keys):
             return None
         given = dict(access.literals)
-        unique = [columns for columns in _gone_by(access, keys) if columns]
+        unique = [columns for columns in unique_keys(access, keys) if columns]
         known = [c for c in unique if all(column.lower() in given for column in c)]
         if access.verb == "insert":
             # Which of its keys an upsert finds a row by is not known before.
@@ -506,8 +461,3 @@ class Dependence:
                 old, new = group[b], group[a]
                 group = {name: new if g == old else g for name, g in group.items()}
         return group
-
-
-def _gone_by(access: Access, keys: TableKeys) -> tuple[tuple[str, ...], ...]:
-    """The unique keys by which a statement may come to its rows."""
-    return (keys.primary,) if access.by_primary else (keys.primary, *keys.unique)

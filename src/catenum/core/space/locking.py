@@ -12,7 +12,8 @@ from collections.abc import Iterable
 
 from catenum.core.record.values import NOTHING, Binding
 from catenum.core.servers.touch import RowKey, TouchMode
-from catenum.core.space.dependence import Dependence, Step
+from catenum.core.space.dependence import Dependence
+from catenum.core.space.state import Step
 
 #: A table, and the value of its unique key.
 Row = tuple[str, frozenset[RowKey]]

@@ -22,8 +22,9 @@ from typing import Any
 
 from catenum.core.record.values import NOTHING, Binding, Value
 from catenum.core.space.contest import Arrivals, Contest, Waits, holders_of, reaches
-from catenum.core.space.dependence import PASSED, Dependence, Step
+from catenum.core.space.dependence import PASSED, Dependence
 from catenum.core.space.locking import Locked
+from catenum.core.space.state import Step
 
 
 @dataclass(frozen=True, slots=True)

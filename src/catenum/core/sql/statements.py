@@ -19,7 +19,8 @@ from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
 from catenum.core.record.values import Value
-from catenum.core.sql.named_locks import FUNCTIONS, NamedLock, named_locks
+from catenum.core.sql.functions import BY_NATURE, HARMLESS
+from catenum.core.sql.named_locks import NamedLock, named_locks
 from catenum.core.sql.understood import (
     computes_plainly,
     counts_found_rows,
@@ -180,10 +181,10 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
         attributes=frozenset(one.name.lower() for one in tree.find_all(exp.Column) if one.table),
         sets_level=isinstance(tree, exp.Set) and not sets_own_variables(tree),
         calls_unknown=any(
-            isinstance(f, exp.Anonymous) and _function_name(f) not in _HARMLESS for f in tree.find_all(exp.Func)
+            isinstance(f, exp.Anonymous) and _function_name(f) not in HARMLESS for f in tree.find_all(exp.Func)
         ),
         named_locks=tuple(named_locks(tree)),
-        by_nature=tuple(sorted({name for name in called if name in _BY_NATURE})),
+        by_nature=tuple(sorted({name for name in called if name in BY_NATURE})),
         ordered=tree.args.get("order") is not None,
         order_by=_order_by(tree),
         sets=_setting(tree, sql),
@@ -197,48 +198,6 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
 #: Aggregates whose value depends on the order in which rows come.
 _GATHERING = (exp.ArrayAgg, exp.GroupConcat, exp.JSONArrayAgg, exp.JSONObjectAgg, exp.First, exp.Last)
 _GATHERING_NAMES = frozenset(["string_agg", "json_agg", "jsonb_agg", "xmlagg", "row_number"])
-#: Functions that give another value at each call or in each transaction.
-_BY_NATURE = frozenset(
-    [
-        "now",
-        "current_timestamp",
-        "currenttimestamp",
-        "current_date",
-        "currentdate",
-        "current_time",
-        "currenttime",
-        "localtime",
-        "localtimestamp",
-        "clock_timestamp",
-        "statement_timestamp",
-        "transaction_timestamp",
-        "timeofday",
-        "sysdate",
-        "utc_timestamp",
-        "unix_timestamp",
-        "curdate",
-        "curtime",
-        "random",
-        "rand",
-        "uuid",
-        "gen_random_uuid",
-        "uuid_generate_v4",
-        "nextval",
-        "currval",
-        "lastval",
-        "last_insert_id",
-        "txid_current",
-        "pg_current_xact_id",
-        "connection_id",
-        "pg_backend_pid",
-    ]
-)
-#: Functions that the parser does not know by a name of its own, and that touch no table.
-_HARMLESS = (
-    _BY_NATURE
-    | FUNCTIONS
-    | frozenset(["pg_sleep", "sleep", "version", "database", "current_setting", "to_json", "row_to_json", "md5"])
-)
 
 
 def _function_names(call: exp.Func) -> Iterable[str]:

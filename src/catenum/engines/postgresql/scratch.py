@@ -89,7 +89,8 @@ where c.relnamespace = %s::regnamespace and (i.indisexclusion or i.indisunique a
     where a.attrelid = c.oid and a.attnum = any (i.indkey::int2[]) and a.attgenerated <> '')))
 """
 _FILLED = """
-select c.relname, array_agg(a.attname::text) from pg_class c join pg_attribute a on a.attrelid = c.oid
+select c.relname, array_agg(a.attname::text order by a.attnum) from pg_class c
+join pg_attribute a on a.attrelid = c.oid
 where c.relnamespace = %s::regnamespace and c.relkind in ('r', 'p') and a.attnum > 0 and a.attnotnull
   and not a.attisdropped group by c.relname
 """

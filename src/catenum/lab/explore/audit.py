@@ -16,9 +16,10 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from catenum.core.space.contest import Arrivals, Waits
-from catenum.core.space.dependence import Dependence, Step
+from catenum.core.space.dependence import Dependence
 from catenum.core.space.run import Run
 from catenum.core.space.search import Space, Walk
+from catenum.core.space.state import Step
 from catenum.lab.explore.stage import Stage
 
 #: Of the runs, one in so many may be spent on exchanges, and one in so many on schedules that the server may decide.

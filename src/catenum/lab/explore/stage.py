@@ -20,11 +20,12 @@ from catenum.core.record.recording import (
 from catenum.core.scenario.model import Scenario, chosen
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.servers import rules_of
-from catenum.core.space.dependence import Column, Dependence, Step, Written
+from catenum.core.space.dependence import Column, Dependence, Written
 from catenum.core.space.oracle import (
     Observation,
 )
 from catenum.core.space.run import Run
+from catenum.core.space.state import Step
 from catenum.core.sql.statements import Footprint
 from catenum.engines.clock import Clock
 from catenum.engines.ports import DataError, Engine, NeedsReload, NotRestored, Session

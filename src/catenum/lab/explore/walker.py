@@ -15,10 +15,11 @@ from typing import Any
 
 from catenum.core.scenario.model import Scenario
 from catenum.core.space.counting import Classes, TooMany, schedules
-from catenum.core.space.dependence import Dependence, Step
+from catenum.core.space.dependence import Dependence
 from catenum.core.space.exploration import Exploration, Reach
 from catenum.core.space.run import Run
 from catenum.core.space.search import Space, Walk
+from catenum.core.space.state import Step
 from catenum.core.space.tally import Tally, shorter
 from catenum.core.words import counted, listed, one_line
 from catenum.engines.clock import Clock
@@ -34,7 +35,7 @@ from catenum.lab.explore.audit import (
 )
 from catenum.lab.explore.hold import held
 from catenum.lab.explore.serial import Oracle
-from catenum.lab.explore.stage import TIMEOUT_MS, Stage, StageOptions, hurried
+from catenum.lab.explore.stage import TIMEOUT_MS, Stage, StageOptions
 from catenum.lab.run.safety import warnings
 
 Share = dict[str, Any]
@@ -164,7 +165,7 @@ class Worker:
 
     @property
     def busy(self) -> bool:
-        """Whether something of the share is left."""
+        """Whether anything is left."""
         return bool(self.drawn) or (self.walk is not None and self.walk.more)
 
     def share(self) -> Share | None:
@@ -473,8 +474,3 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
             f"in {tally.strayed} runs the server let two that waited go on in another order than before, and the "
             f"schedule was run again{tail}: such a race is the server's own, and can go either way"
         )
-
-
-def prepared(scenario: Scenario, server: str, timeout_step_ms: int) -> Scenario:
-    """The scenario as a stage will run it."""
-    return hurried(scenario.for_server(server), timeout_step_ms)

@@ -7,8 +7,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import islice, permutations
 
+from catenum.core.record.recording import TableRows
 from catenum.core.space.oracle import PASSED_OVER, Observation
 from catenum.core.space.run import Run
+from catenum.core.space.state import Step
 from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import Stage
 
@@ -96,3 +98,32 @@ def _rows(observed: Observation) -> dict[str, tuple[object, ...]]:
 def _seen(observed: Observation, name: str, without: Sequence[int] = ()) -> Counter[object]:
     seen = enumerate(observed.seen.get(name, ()), 1)
     return Counter((one.rows, one.content) for n, one in seen if one != PASSED_OVER and n not in without)
+
+
+class Serially:
+    """Runs the serial orders, and schedules that end badly as it is, on a stage before it is explored."""
+
+    def __init__(self, schedules: Sequence[tuple[str, ...]] = ()) -> None:
+        self.schedules = schedules
+        self.found = Serial({})
+        self.loaded: Mapping[str, TableRows] = {}
+        self.opened: tuple[Step, ...] = ()  # statements that were seen to lock more than their texts tell
+
+    def __call__(self, stage: Stage) -> None:
+        """Raises StillBad where such a schedule ends badly here as well."""
+        self.found, self.loaded = serial(stage, self.schedules), stage.loaded
+        if self.found.still_bad is not None:
+            raise StillBad(self.found.still_bad)
+
+    def heard(self, run: Run) -> None:
+        """Raises StillBad where another schedule ends badly, and that is to be known."""
+        if self.schedules and ends_badly(run):
+            raise StillBad(run)
+
+
+class StillBad(Exception):
+    """A candidate that cannot cure: exploring it tells no more than how bad it is. ``run``: the bad schedule."""
+
+    def __init__(self, run: Run) -> None:
+        super().__init__(run.kind)
+        self.run = run

@@ -13,25 +13,22 @@ from catenum.core.propose.candidate import Candidate, Evidence, Ladder, merged
 from catenum.core.propose.caveats import with_caveats
 from catenum.core.propose.passes import ladders
 from catenum.core.propose.ranking import Load, Proposal, ranked
-from catenum.core.propose.variations import Variation, variations
-from catenum.core.record.recording import Recording, TableRows
+from catenum.core.propose.variations import variations
+from catenum.core.record.recording import Recording
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedy
 from catenum.core.servers import rules_of
-from catenum.core.space.dependence import Step
 from catenum.core.space.exploration import Exploration
-from catenum.core.space.run import Run
 from catenum.engines.clock import Clock
-from catenum.engines.ports import Engine, NotRestored
+from catenum.engines.ports import Engine
 from catenum.lab.compare.contest import Result, contest
-from catenum.lab.explore.audit import ONE_IN
-from catenum.lab.explore.stage import Stage
 from catenum.lab.explore.survey import Survey
 from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import cycles
-from catenum.lab.propose.meaning import Serial, difference, ends_badly, serial
+from catenum.lab.propose.confirm import Confirmation
+from catenum.lab.propose.meaning import Serially, StillBad, difference
 from catenum.lab.run.loading import load
 from catenum.lab.run.play import PlayOptions, play
 
@@ -41,8 +38,6 @@ TIMES_BASELINE, LEAST_MS = 4.0, 6_000.0
 CHECK_ONE_IN = 30
 #: Schedules that end badly as it is, which are tried first with a candidate.
 MOST_SCREENED, MOST_TURNS = 1, 1
-#: Of what would be put first, so many are run in every order and on other data, at most; and schedules on each.
-MOST_CONFIRMED, MOST_ON_OTHER_DATA = 5, 200
 #: Turns of each transaction in a schedule of turns; what is over takes none.
 MOST_MOVES = 20
 #: Pairs of candidates that are tried together.
@@ -107,8 +102,8 @@ class Proposer:
         bare = self.scenario.for_server(self.engine.info.server)
         scenario = bare.model_copy(update={"remedies": {}})  # nothing is read from them
         played = play(self.engine, scenario, self.options, file=self.file)
-        compared, began_ms = _Serially(), clock.now_ms()
-        explored = self._explore("as it is", scenario, (), self._within(self.how), compared)
+        compared, began_ms = Serially(), clock.now_ms()
+        explored = self.explore("as it is", scenario, (), self.within(self.how), compared)
         took = clock.now_ms() - began_ms
         if not explored.tally.schedules:
             raise InputError("no schedule was run, so nothing is known of the scenario as it is")
@@ -136,7 +131,7 @@ class Proposer:
             for number in range(1, len(one.statements) + 1)
             if not evidence.footprint(name, number).understood
         )
-        self._how = replace(
+        self.tried_how = replace(
             self.how,
             for_ms=max(LEAST_MS, took * TIMES_BASELINE),
             looked=not compared.opened,  # what the texts told is so in a candidate, which says it of the same tables
@@ -147,7 +142,9 @@ class Proposer:
         )
         if self.how.limit is not None and explored.reach.complete:
             # who does not wait any more has more orders: where the time allows they are all run
-            self._how = replace(self._how, limit=max(self.how.limit, int(TIMES_BASELINE) * explored.tally.schedules))
+            self.tried_how = replace(
+                self.tried_how, limit=max(self.how.limit, int(TIMES_BASELINE) * explored.tally.schedules)
+            )
         bad = (entry.shortest for entry in explored.tally.ordered if entry.bad and entry.shortest)
         self._screen = [*islice(bad, MOST_SCREENED), *islice(_turns(list(scenario.transactions)), MOST_TURNS)]
         self._deferred: list[Candidate] = []
@@ -155,45 +152,46 @@ class Proposer:
         try:
             self._try_all(evidence, found, clock)
             if not self.first_only:
-                self._confirm(evidence, found, compared.loaded)
+                others = variations(evidence, compared.loaded)
+                Confirmation(self, found.scenario, found.baseline, others).confirm(found.tried)
         except KeyboardInterrupt:
             found.interrupted = found.stopped = True
-        found.stopped = found.stopped or self._over(clock)
+        found.stopped = found.stopped or self.over()
         found.tried = ranked(found.tried)
         return found
 
     def _try_all(self, evidence: Evidence, found: Proposals, clock: Clock) -> None:
         slow = self.engine.capabilities.timeout_step_ms > 1
         for ladder in ladders(evidence):
-            if self._over(clock) or (self.first_only and found.first_cure_ms is not None):
+            if self.over() or (self.first_only and found.first_cure_ms is not None):
                 break
             if slow and ladder[0].remedy.timeout and ladder[0].eases_only and found.cures:
                 why = "it only ends waits by failing, each after a second here, and something else cures"
                 found.dropped.append((ladder[0].name, why))
                 continue
             for proposal in self._climb(evidence, ladder, found):
-                if self._over(clock) or (self.first_only and proposal.cures):
+                if self.over() or (self.first_only and proposal.cures):
                     break
         for candidate in list(self._deferred):
-            if self._over(clock) or (self.first_only and found.first_cure_ms is not None):
+            if self.over() or (self.first_only and found.first_cure_ms is not None):
                 break
             self.attempt(candidate, found)
         for pair in self._pairs(found):
-            if self._over(clock):
+            if self.over():
                 break
             self.attempt(pair, found)
-        if found.looped and not self._over(clock):
+        if found.looped and not self.over():
             self._under_load(found)
 
-    def _within(self, how: ExploreOptions) -> ExploreOptions:
+    def within(self, how: ExploreOptions) -> ExploreOptions:
         """The same, but for no longer than is left of the time allowed."""
         if self.for_ms is None:
             return how
         left = max(1.0, self.for_ms - self._clock.now_ms())
         return replace(how, for_ms=min(left, how.for_ms) if how.for_ms is not None else left)
 
-    def _over(self, clock: Clock) -> bool:
-        return self.for_ms is not None and clock.now_ms() > self.for_ms
+    def over(self) -> bool:
+        return self.for_ms is not None and self._clock.now_ms() > self.for_ms
 
     # -- trying ------------------------------------------------------------------------------------------------------
 
@@ -241,13 +239,13 @@ class Proposer:
         candidate = with_caveats(self._evidence, candidate)
         changed, ddl = apply_remedy(found.scenario, candidate.remedy)
         fails_by_itself = bool(candidate.remedy.retry or candidate.eases_only)
-        compared = _Serially(self._screen if screened and not fails_by_itself else ())
+        compared = Serially(self._screen if screened and not fails_by_itself else ())
         try:
             given = play(self.engine, changed, self.options, file=self.file, ddl=ddl) if ddl else None
             if given and not candidate.for_checks and (why := _of_no_use(found.played, given)) is not None:
                 found.dropped.append((candidate.name, why))
                 return None
-            explored = self._explore(candidate.name, changed, ddl, self._within(self._how), compared)
+            explored = self.explore(candidate.name, changed, ddl, self.within(self.tried_how), compared)
         except StillBad as bad:
             self._deferred.append(candidate)
             self._deadlocked += [candidate] if bad.run.kind == "deadlock" and candidate.excludes else []
@@ -281,69 +279,8 @@ class Proposer:
             self.first(proposal)
         return proposal
 
-    # -- what is put first -------------------------------------------------------------------------------------------
-
-    def _confirm(self, evidence: Evidence, found: Proposals, loaded: Mapping[str, TableRows]) -> None:
-        """What would be put first is run in every order, where these are few, and on other data; until that stands."""
-        others = variations(evidence, loaded)
-        before: dict[str, Serial] = {}
-        settled: list[Candidate] = []
-        for _ in range(MOST_CONFIRMED):
-            first = next((one for one in ranked(found.tried) if one.cures), None)
-            if first is None or first.candidate in settled or first.by_loops or self._over(self._clock):
-                return
-            settled.append(first.candidate)
-            place = next(n for n, one in enumerate(found.tried) if one.candidate is first.candidate)
-            found.tried[place] = self._confirmed(found, first, others, before)
-
-    def _confirmed(
-        self, found: Proposals, one: Proposal, others: Sequence[Variation], before: dict[str, Serial]
-    ) -> Proposal:
-        changed, ddl = apply_remedy(found.scenario, one.candidate.remedy)
-        whole = replace(self._how, thorough=True, all_orders=self.how.all_orders, check_one_in=ONE_IN)
-        explored = self._explore(one.candidate.name, changed, ddl, self._within(whole), _Serially())
-        numbers = figures_of(explored.tally, None, complete=explored.reach.complete)
-        numbers = replace(numbers, locks=one.figures.locks, time_ms=one.figures.time_ms)
-        one = replace(
-            one, figures=numbers, verdict=judge(found.baseline, numbers), orders_run=explored.reach.all_orders
-        )
-        for other in others if one.cures else ():
-            if self._over(self._clock):
-                break
-            try:
-                one = self._on_other_data(found, one, other, before)
-            except (InputError, NotRestored):
-                continue  # such data cannot be: a constraint, a trigger is against it
-            if not one.cures:
-                break
-        return one
-
-    def _on_other_data(self, found: Proposals, one: Proposal, other: Variation, before: dict[str, Serial]) -> Proposal:
-        """Whether a candidate means the same, and cures, on other data. Raises InputError where there can be none."""
-        how = replace(self._how, limit=MOST_ON_OTHER_DATA)
-        if other.title not in before:
-            compared = _Serially()
-            self._explore(f"where {other.title}", found.scenario, other.sql, replace(how, limit=1), compared)
-            before[other.title] = compared.found
-        changed, ddl = apply_remedy(found.scenario, one.candidate.remedy)
-        compared = _Serially()
-        explored = self._explore(
-            f"{one.candidate.name}, where {other.title}", changed, (*ddl, *other.sql), self._within(how), compared
-        )
-        was = before[other.title]
-        candidate = one.candidate
-        defect = difference(was, compared.found, decides=candidate.decides, dropped=candidate.remedy.drop)
-        if defect is not None and not candidate.decides:
-            told = f"where {other.title}, {defect}"
-            verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {told}")
-            return replace(one, verdict=verdict, defect=told)
-        wrong = _still_wrong(explored, was)
-        if wrong is not None:
-            return replace(one, only_while=(*one.only_while, f"where {other.title}, {wrong}"))
-        return replace(one, varied=(*one.varied, other.title))
-
-    def _explore(
-        self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions, compared: _Serially
+    def explore(
+        self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions, compared: Serially
     ) -> Exploration:
         survey = Survey(
             connect=self.connect,
@@ -438,52 +375,10 @@ def _load(result: Result) -> Load:
     )
 
 
-class _Serially:
-    """Runs the serial orders, and schedules that end badly as it is, on a stage before it is explored."""
-
-    def __init__(self, schedules: Sequence[tuple[str, ...]] = ()) -> None:
-        self.schedules = schedules
-        self.found = Serial({})
-        self.loaded: Mapping[str, TableRows] = {}
-        self.opened: tuple[Step, ...] = ()  # statements that were seen to lock more than their texts tell
-
-    def __call__(self, stage: Stage) -> None:
-        """Raises StillBad where such a schedule ends badly here as well."""
-        self.found, self.loaded = serial(stage, self.schedules), stage.loaded
-        if self.found.still_bad is not None:
-            raise StillBad(self.found.still_bad)
-
-    def heard(self, run: Run) -> None:
-        """Raises StillBad where another schedule ends badly, and that is to be known."""
-        if self.schedules and ends_badly(run):
-            raise StillBad(run)
-
-
-class StillBad(Exception):
-    """A candidate that cannot cure: exploring it tells no more than how bad it is. ``run``: the bad schedule."""
-
-    def __init__(self, run: Run) -> None:
-        super().__init__(run.kind)
-        self.run = run
-
-
 def _turns(names: Sequence[str]) -> Iterator[tuple[str, ...]]:
     """Schedules in which everybody takes turns, each time another first: there most cycles close."""
     for first in range(len(names)):
         yield (*names[first:], *names[:first]) * MOST_MOVES
-
-
-def _still_wrong(explored: Exploration, before: Serial) -> str | None:
-    """What is wrong on other data, in words; None where nothing is. Rules count that hold there one after another."""
-    tally = explored.tally
-    for kind in ("deadlock", "refused", "timeout", "stuck"):
-        bad = [e for e in tally.outcomes.values() if e.met(kind) and "failed" in e.status.values()]
-        if bad:
-            return f"some schedules still end in a {kind}" if kind != "refused" else "a transaction is still refused"
-    if tally.anomalies:
-        return "some schedules still give data that no serial order gives"
-    broken = [title for title in tally.broken_rules if title not in before.broken]
-    return f"the rule '{broken[0]}' is still false after some schedules" if broken else None
 
 
 def _helps(after: Figures, before: Figures) -> bool:

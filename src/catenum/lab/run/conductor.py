@@ -383,7 +383,8 @@ class Conductor:
         """The server gave ``lane`` up. Its report fills in what fell between two checks."""
         cycle = next((c for c in self.journal.cycles if c.pending and lane.name in c.members), None)
         reported = [c for c in WaitGraph(reply.edges).cycles() if lane.name in {edge.waiter for edge in c}]
-        if cycle is not None and reported and {edge.waiter for edge in reported[0]} == cycle.members:
+        whole = bool(reported) and all(edge.held is not None for edge in reported[0])
+        if cycle is not None and whole and {edge.waiter for edge in reported[0]} == cycle.members:
             cycle.edges = reported[0]  # what the server says of it counts, not what was seen on the way
         if cycle is None:
             self.surprised = True

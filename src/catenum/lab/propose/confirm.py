@@ -1,0 +1,131 @@
+"""What would be put first, checked whole: in every order where these are few, and on other data.
+
+A candidate that cures the case at hand may rest on a row that is there, a value that is not NULL, a table without an
+index. So the first is tried on variations of the data; where it changes what the transactions do it loses, where it
+does not cure that is said, and the next may come before it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Protocol
+
+from catenum.core.compare.verdict import Figures, Verdict, figures_of, judge
+from catenum.core.errors import InputError
+from catenum.core.propose.candidate import Candidate
+from catenum.core.propose.ranking import Proposal, ranked
+from catenum.core.propose.variations import Variation
+from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.remedies import apply_remedy
+from catenum.core.space.exploration import Exploration
+from catenum.engines.ports import NotRestored
+from catenum.lab.explore.audit import ONE_IN
+from catenum.lab.explore.walker import ExploreOptions
+from catenum.lab.propose.meaning import Serial, Serially, difference
+
+#: So many of those that would be put first are checked, at most; and schedules of each on other data.
+MOST_CONFIRMED, MOST_ON_OTHER_DATA = 5, 200
+
+
+class Tries(Protocol):
+    """What explores a changed scenario, within the time that is left (see ``propose.Proposer``)."""
+
+    how: ExploreOptions
+    tried_how: ExploreOptions
+
+    def explore(
+        self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions, compared: Serially
+    ) -> Exploration:
+        """Explore, with SQL behind the data."""
+
+    def within(self, how: ExploreOptions) -> ExploreOptions:
+        """The same, but for no longer than is left."""
+
+    def over(self) -> bool:
+        """Whether no time is left."""
+
+
+@dataclass
+class Confirmation:
+    """Checks proposals of one scenario. ``others``: the data to try them on."""
+
+    tries: Tries
+    scenario: Scenario
+    baseline: Figures
+    others: Sequence[Variation]
+    _before: dict[str, Serial] = field(default_factory=dict)  # by variation, the scenario as it is
+
+    def confirm(self, tried: list[Proposal]) -> None:
+        """Check what would be first in ``tried``, which is changed, until what is first then was checked."""
+        settled: list[Candidate] = []
+        for _ in range(MOST_CONFIRMED):
+            first = next((one for one in ranked(tried) if one.cures), None)
+            if first is None or first.candidate in settled or first.by_loops or self.tries.over():
+                return
+            settled.append(first.candidate)
+            place = next(n for n, one in enumerate(tried) if one.candidate is first.candidate)
+            tried[place] = self._on_all_data(self._in_every_order(first))
+
+    def _in_every_order(self, one: Proposal) -> Proposal:
+        changed, ddl = apply_remedy(self.scenario, one.candidate.remedy)
+        tries = self.tries
+        whole = replace(tries.tried_how, thorough=True, all_orders=tries.how.all_orders, check_one_in=ONE_IN)
+        explored = tries.explore(one.candidate.name, changed, ddl, tries.within(whole), Serially())
+        numbers = figures_of(explored.tally, None, complete=explored.reach.complete)
+        numbers = replace(numbers, locks=one.figures.locks, time_ms=one.figures.time_ms)
+        return replace(
+            one,
+            figures=numbers,
+            verdict=judge(self.baseline, numbers),
+            orders_run=explored.reach.all_orders,
+        )
+
+    def _on_all_data(self, one: Proposal) -> Proposal:
+        for other in self.others:
+            if self.tries.over() or not one.cures:
+                break
+            try:
+                one = self._on_other_data(one, other)
+            except (InputError, NotRestored):
+                continue  # such data cannot be: a constraint or a trigger is against it
+        return one
+
+    def _on_other_data(self, one: Proposal, other: Variation) -> Proposal:
+        """Raises InputError where there can be no such data."""
+        how, candidate = replace(self.tries.tried_how, limit=MOST_ON_OTHER_DATA), one.candidate
+        if other.title not in self._before:
+            compared = Serially()
+            self.tries.explore(f"where {other.title}", self.scenario, other.sql, replace(how, limit=1), compared)
+            self._before[other.title] = compared.found
+        was = self._before[other.title]
+        changed, ddl = apply_remedy(self.scenario, candidate.remedy)
+        compared = Serially()
+        name = f"{candidate.name}, where {other.title}"
+        explored = self.tries.explore(name, changed, (*ddl, *other.sql), self.tries.within(how), compared)
+        defect = difference(was, compared.found, decides=candidate.decides, dropped=candidate.remedy.drop)
+        if defect is not None and not candidate.decides:
+            told = f"where {other.title}, {defect}"
+            verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {told}")
+            return replace(one, verdict=verdict, defect=told)
+        wrong = _still_wrong(explored, was)
+        if wrong is not None:
+            return replace(one, only_while=(*one.only_while, f"where {other.title}, {wrong}"))
+        return replace(one, varied=(*one.varied, other.title))
+
+
+def _still_wrong(explored: Exploration, before: Serial) -> str | None:
+    """What is wrong on other data, in words; None where nothing is. Rules count that hold there one after another."""
+    tally = explored.tally
+    for kind, told in (
+        ("deadlock", "some schedules still deadlock"),
+        ("refused", "a transaction is still refused in some schedules"),
+        ("timeout", "a transaction still runs into its timeout in some schedules"),
+        ("stuck", "a transaction still waits at the end of some schedules"),
+    ):
+        if any(e.met(kind) and {"failed", "cut off"} & set(e.status.values()) for e in tally.outcomes.values()):
+            return told
+    if tally.anomalies:
+        return "some schedules still give data that no serial order gives"
+    broken = [title for title in tally.broken_rules if title not in before.broken]
+    return f"the rule '{broken[0]}' is still false after some schedules" if broken else None
