@@ -28,7 +28,8 @@ select table_name, index_name, if(index_type = 'HASH', concat('(hash of ', colum
 where table_schema = %s order by table_name, index_name, seq_in_index
 """
 _FILLED = (
-    "select table_name, column_name from information_schema.columns where table_schema = %s and is_nullable = 'NO'"
+    "select table_name, column_name from information_schema.columns where table_schema = %s and is_nullable = 'NO' "
+    "order by table_name, ordinal_position"
 )
 #: What stands for a column of a long text in a unique index: no value that anybody has given.
 HASHED = "(hash of "
