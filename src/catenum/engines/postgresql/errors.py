@@ -98,3 +98,8 @@ def went_away(error: psycopg.Error, shown_url: str) -> TargetError:
         f"the server went away: {shown_url}: {reason}",
         advice="Check the server's own log. The next run drops scratch space that was left.",
     )
+
+
+def vanished(message: str) -> bool:
+    """Whether the catalogue named something that somebody has dropped meanwhile."""
+    return message.startswith(("could not open relation with OID", "cache lookup failed for"))

@@ -393,7 +393,7 @@ class Keeper:
         """Several statements in one round trip; the last one's result."""
         return self._execute(query.as_bytes(self.connection))
 
-    def _execute(self, query: bytes, *, again: bool = True) -> Any:
+    def _execute(self, query: bytes, *, again: bool = True, tries: int = 8) -> Any:
         result = self.connection.pgconn.exec_(query)
         if result.status == pq.ExecStatus.FATAL_ERROR:
             error = errors.from_result(result)
@@ -401,5 +401,7 @@ class Keeper:
             if error.code == "26000" and again:  # the driver releases all that is prepared at a DROP
                 self._prepare()
                 return self._execute(query, again=False)
+            if tries and errors.vanished(error.message):  # another run's, dropped meanwhile
+                return self._execute(query, again=again, tries=tries - 1)
             raise (psycopg.OperationalError if error.kind == "lost" else psycopg.DatabaseError)(error.message)
         return result

@@ -16,8 +16,11 @@ from psycopg import sql
 
 from catenum.core.record.recording import TableKeys
 from catenum.core.space.classes import classes_of
+from catenum.engines.postgresql import errors
 
 MARK = "catenum scratch space"
+#: How often the catalogue is read anew, where something was dropped meanwhile.
+MOST_TRIES = 8
 _LOCK_CLASS = 0x63617465  # the class of the advisory locks by which runs say that they live
 _TABLES = r"""
 select c.relname, i.indisprimary, i.indisunique, ic.relname, array_agg(a.attname::text order by k.place),
@@ -263,12 +266,23 @@ class Scratch:
             [connection.info.backend_pid for connection in self.ours if not connection.closed],
         )
 
+    def _read(self, query: LiteralString, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
+        """Rows of the catalogue. What another run drops meanwhile can be named there and be gone: then once more."""
+        for _ in range(MOST_TRIES):
+            try:
+                return self.connection.execute(query, values or None).fetchall()
+            except psycopg.Error as error:
+                if not errors.vanished(str(error)):
+                    raise
+                found = error
+        raise found
+
     # -- what stands in it -------------------------------------------------------------------------------------------
 
     def tables(self) -> dict[str, TableKeys]:
         """The tables, with their primary and unique keys."""
         found: dict[str, TableKeys] = {}
-        for row in self.connection.execute(_TABLES, [self.schema]).fetchall():
+        for row in self._read(_TABLES, [self.schema]):
             table, primary, unique, index, columns, parents, triggers, made = row
             new = TableKeys(
                 primary=(), references=tuple(sorted(parents or ())), triggers=triggers, made=tuple(made or ())
@@ -287,27 +301,25 @@ class Scratch:
     def described(self) -> dict[str, TableKeys]:
         """The tables, also with what the catalogue tells of them beyond their keys."""
         found = self.tables()
-        for (table,) in self.connection.execute(
-            _OPAQUE, [self.schema, self.schema, _REACHES_OUT, _REACHES_OUT]
-        ).fetchall():
+        for (table,) in self._read(_OPAQUE, [self.schema, self.schema, _REACHES_OUT, _REACHES_OUT]):
             found[table] = replace(found[table], opaque=True)
-        for (table,) in self.connection.execute(_GUARDED, [self.schema]).fetchall():
+        for (table,) in self._read(_GUARDED, [self.schema]):
             if table in found:
                 found[table] = replace(found[table], guarded=True)
-        for table, columns in self.connection.execute(_FILLED, [self.schema]).fetchall():
+        for table, columns in self._read(_FILLED, [self.schema]):
             if table in found:
                 found[table] = replace(found[table], filled=tuple(columns))
-        for (table,) in self.connection.execute(_CHECKED, [self.schema]).fetchall():
+        for (table,) in self._read(_CHECKED, [self.schema]):
             if table in found:
                 found[table] = replace(found[table], checked=True)
-        for table, column in self.connection.execute(_ASKED, [self.schema]).fetchall():
+        for table, column in self._read(_ASKED, [self.schema]):
             if table in found:
                 found[table] = replace(found[table], kinds={**found[table].kinds, column: "asked"})
-        for table, parent, columns in self.connection.execute(_UNINDEXED, [self.schema]).fetchall():
+        for table, parent, columns in self._read(_UNINDEXED, [self.schema]):
             one = (str(parent), tuple(columns))
             if table in found:
                 found[table] = replace(found[table], unindexed=(*found[table].unindexed, one))
-        for table, column, kind in self.connection.execute(_KINDS, [self.schema]).fetchall():
+        for table, column, kind in self._read(_KINDS, [self.schema]):
             if table in found:  # and not a materialized view
                 found[table] = replace(found[table], kinds={**found[table].kinds, column: kind})
         return found
@@ -328,4 +340,4 @@ class Scratch:
 
     def functions(self) -> frozenset[str]:
         """The names of functions that are not the server's own, in any schema; ``*`` where operators or casts are."""
-        return frozenset(row[0].lower() for row in self.connection.execute(_FUNCTIONS).fetchall())
+        return frozenset(row[0].lower() for row in self._read(_FUNCTIONS))
