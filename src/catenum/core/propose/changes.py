@@ -74,6 +74,9 @@ def ddl(candidate: Candidate, rules: Rules) -> list[str]:
 def plain(remedy: Remedy) -> dict[str, Any]:
     """A remedy as it stands in a scenario file."""
     value: dict[str, Any] = _plain(remedy.model_dump(exclude_none=True, exclude_defaults=True))
+    if remedy.timeout is not None:  # with their unit, be it one for all or one for each
+        each = remedy.timeout
+        value["timeout"] = {n: f"{ms}ms" for n, ms in each.items()} if isinstance(each, dict) else f"{each}ms"
     return value
 
 

@@ -250,16 +250,27 @@ def _as_changed(statement: Statement) -> str | dict[str, Any]:
 Changed = Annotated[Statement, PlainSerializer(_as_changed)]
 
 
+def _by_number(value: object) -> object:
+    """Numbers of statements as keys: in JSON, and so in what ``propose --json`` prints, they are texts."""
+    if not isinstance(value, dict):
+        return value
+    return {int(k) if isinstance(k, str) and k.isdecimal() else k: one for k, one in value.items()}
+
+
+#: By the number of a statement, from 1, what is said of it.
+ByNumber = Annotated[dict[int, Changed], BeforeValidator(_by_number)]
+
+
 class Remedy(_Model):
     """A change to try against the scenario. Several kinds of change in one remedy are made together."""
 
     about: str | None = None
     reorder: dict[Name, Annotated[tuple[int, ...], Strict(False)]] | None = None
     isolation: Isolation | dict[Name, Isolation] | None = None
-    rewrite: dict[Name, dict[int, Changed]] | None = Field(
+    rewrite: dict[Name, ByNumber] | None = Field(
         default=None, description="statements in place of those of these numbers: SQL, or a mapping with what changes"
     )
-    add: dict[Name, dict[int, Changed]] | None = Field(
+    add: dict[Name, ByNumber] | None = Field(
         default=None, description="statements to run before those of these numbers; one more than the last is the end"
     )
     drop: dict[Name, Annotated[tuple[int, ...], Strict(False)]] | None = None

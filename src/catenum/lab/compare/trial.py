@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 
 from catenum.core.compare.verdict import Figures, Verdict, figures, figures_of, judge
+from catenum.core.errors import InputError
 from catenum.core.record.recording import Recording
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
@@ -19,6 +20,10 @@ from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.run.play import PlayOptions, play
 
 BASELINE = "as it is"
+#: Of a remedy that the server does not take.
+NOT_RUN = Figures(
+    runs=0, kinds={}, waits=0, longest_chain=0, locks=None, time_ms=0.0, broken=(), ended_well=0, attempts=0
+)
 
 
 @dataclass(frozen=True)
@@ -31,6 +36,11 @@ class Variant:
     figures: Figures
     verdict: Verdict | None = None
     explored: Exploration | None = None
+
+    @property
+    def wins(self) -> bool:
+        """Whether it can be recommended."""
+        return self.verdict is not None and self.verdict.wins
 
 
 @dataclass(frozen=True)
@@ -50,8 +60,8 @@ class Trial:
     @property
     def winners(self) -> list[Variant]:
         """Remedies that can be recommended, those with the least waiting first."""
-        won = [variant for variant in self.variants[1:] if variant.verdict and variant.verdict.wins]
-        return sorted(won, key=lambda v: (v.figures.conflicts, v.figures.waits, v.figures.longest_chain))
+        won = [variant for variant in self.variants[1:] if variant.wins]
+        return sorted(won, key=rank_of)
 
 
 def orders_of(scenario: Scenario, order: Sequence[str] | None) -> list[tuple[str, ...]]:
@@ -81,8 +91,16 @@ def trial(
         for order in orders:
             if progress is not None:
                 progress(done, total, name)
-            runs.append(play(engine, changed, replace(options, order=order), file=file, ddl=ddl))
+            try:
+                runs.append(play(engine, changed, replace(options, order=order), file=file, ddl=ddl))
+            except InputError as error:
+                if not variants:
+                    raise
+                variants.append(_rejected(name, changes, error))
+                break
             done += 1
+        if len(runs) < len(orders):
+            continue
         found = figures(runs)
         verdict = judge(variants[0].figures, found) if variants else None
         variants.append(Variant(name, changes, tuple(runs), found, verdict))
@@ -105,18 +123,64 @@ def trial_of_all(
 ) -> Trial:
     """Explore the baseline and each remedy. The scenario's own order is also played in full, for locks and times."""
     scenario = scenario.for_server(engine.info.server)
+    explorer = _Explorer(connect, engine, workers, file, progress)
+    quickly = replace(how, all_orders=0, thorough=False)
     variants: list[Variant] = []
     for name, changes, changed, ddl in _variants(scenario, _chosen(scenario, only)):
-        given = play(engine, changed, options, file=file, ddl=ddl)
-        survey = Survey(
-            connect=connect, engine=engine, scenario=changed, options=how, workers=workers, file=file, ddl=ddl
-        )
-        heard = partial(progress, name) if progress is not None else None
-        explored = survey.run(progress=heard)
-        found = figures_of(explored.tally, given, complete=explored.reach.complete)
-        verdict = judge(variants[0].figures, found) if variants else None
-        variants.append(Variant(name, changes, (given,), found, verdict, explored))
+        baseline = variants[0].figures if variants else None
+        try:
+            given = play(engine, changed, options, file=file, ddl=ddl)
+            bare = Variant(name, changes, (given,), NOT_RUN)
+            made = explorer.explored(bare, changed, ddl, quickly if variants else how, baseline)
+            best = min((rank_of(one) for one in variants[1:] if one.wins), default=None)
+            if made.wins and (best is None or rank_of(made) < best):
+                made = explorer.explored(bare, changed, ddl, how, baseline)  # what is put first is checked whole
+        except InputError as error:
+            if not variants:
+                raise
+            made = _rejected(name, changes, error)
+        variants.append(made)
     return Trial(scenario.scenario, (), tuple(variants), unchecked=False)
+
+
+@dataclass(frozen=True)
+class _Explorer:
+    """Explores variants on one engine."""
+
+    connect: Callable[[], Engine]
+    engine: Engine
+    workers: int
+    file: ScenarioFile | None
+    progress: Callable[[str, Explorer], None] | None
+
+    def explored(
+        self, bare: Variant, changed: Scenario, ddl: Sequence[str], how: ExploreOptions, baseline: Figures | None
+    ) -> Variant:
+        """The variant with what exploring it gave, judged by the baseline."""
+        survey = Survey(
+            connect=self.connect,
+            engine=self.engine,
+            scenario=changed,
+            options=how,
+            workers=self.workers,
+            file=self.file,
+            ddl=tuple(ddl),
+        )
+        found = survey.run(progress=partial(self.progress, bare.name) if self.progress is not None else None)
+        numbers = figures_of(found.tally, bare.runs[0], complete=found.reach.complete)
+        verdict = judge(baseline, numbers) if baseline is not None else None
+        return replace(bare, figures=numbers, verdict=verdict, explored=found)
+
+
+def rank_of(variant: Variant) -> tuple[int, int, int]:
+    """What winners are ordered by: those with the least waiting first."""
+    return (variant.figures.conflicts, variant.figures.waits, variant.figures.longest_chain)
+
+
+def _rejected(name: str, changes: tuple[str, ...], error: InputError) -> Variant:
+    """A remedy of which the server does not take some statement: the others are tried all the same."""
+    reason = f"the server rejects what it adds: {error.problems[0].message}"
+    return Variant(name, changes, (), NOT_RUN, Verdict(rank="loses", reason=reason))
 
 
 def _chosen(scenario: Scenario, only: Sequence[str] | None) -> list[str]:

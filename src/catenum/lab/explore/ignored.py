@@ -7,7 +7,8 @@ the statements that carry such a value on: ``returning id`` kept as ``box``, and
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import re
+from collections.abc import Iterator, Mapping
 
 from catenum.core.record.recording import NO_KEYS, Result, TableKeys, TableRows
 from catenum.core.scenario.model import Scenario
@@ -44,6 +45,7 @@ class Ignored:
         self._of_new: set[str] = set()  # of these, only the values of rows that were not loaded
         self.why: dict[str, str] = {}
         self._results: dict[Place, set[str]] = {}  # columns of single results
+        self._unused = set(_unused_reads(scenario, rules))
         self.made = False  # whether the server fills some column in
         for name in scenario.ignore:
             self.add(name.lower(), "the scenario says so")
@@ -77,12 +79,14 @@ class Ignored:
         for (name, number), read in self.footprints.items():
             if self._gives_numbers(read):
                 found[f"what {name} statement {number + 1} returns"] = "the server makes its values"
+            if (name, number) in self._unused:
+                found[f"what {name} statement {number + 1} keeps"] = "no later statement uses it"
         return found
 
     def of_result(self, place: Place) -> frozenset[str]:
         """The columns of a statement's result that are left out; ``*`` stands for all of them."""
         found = self.footprints[place]
-        if self._gives_numbers(found):
+        if self._gives_numbers(found) or place in self._unused:
             return frozenset("*")
         tables = {access.table.lower() for access in found.accesses if not self._names_loaded(access)}
         every = {access.table.lower() for access in found.accesses}
@@ -170,3 +174,20 @@ class Ignored:
                     for kept, column in statement.kept.items()
                     if column != "rows" and (column.lower() in left_out or "*" in left_out)
                 }
+
+
+def _unused_reads(scenario: Scenario, rules: Rules) -> Iterator[Place]:
+    """Plain queries that keep values of which no later statement or condition makes any use: what they gave no longer
+    matters. One that keeps nothing is for whoever reads it.
+    """
+    for name, transaction in scenario.transactions.items():
+        for number, statement in enumerate(transaction.statements):
+            if not statement.kept or statement.require is not None:
+                continue
+            later = transaction.statements[number + 1 :]
+            used = {value for one in later for value in rules.value_names(one.text)}
+            conditions = " ".join(f"{one.when or ''} {one.require or ''}" for one in later)
+            used |= set(re.findall(r"[A-Za-z_]\w*", conditions))
+            reads = rules.footprint(statement.text).accesses
+            if not used & set(statement.kept) and not any(access.writes for access in reads):
+                yield name, number

@@ -100,6 +100,7 @@ class Stage:
         self.handlers: list[tuple[str, tuple[str, ...]]] = []
         self.deadlocks = 0  # of which clients were told, in all runs
         self._hidden = 0  # of which they were not, in runs that were looked at one by one
+        self.unsteady = False  # one serial order gave two results
         self.may_hide = False  # a routine may have caught one, and the server's count was not to be had
         self._counted: int | None = None  # by the server, before the first run
         self._last_counted: int | None = None
@@ -153,11 +154,14 @@ class Stage:
         self._open_sessions()
         self._counted = self._last_counted = self.engine.deadlock_count(self.sessions)
         self.driver = Driver(self.engine, self.sessions, self.clock)
-        differs = [self._differs(order) for order in self._orders_to_repeat()]  # every one is to be run
+        repeated = list(self._orders_to_repeat())
+        differs = [self._differs(order) for order in repeated]  # every one is to be run
         self.restored()
         if any(differs):
             self._keep()
             self._states.clear()
+        if repeated:
+            self.unsteady = self._runs_differ(repeated[0])
         self._first_state = self.engine.data_state()
         return self
 
@@ -234,6 +238,11 @@ class Stage:
 
     def _differs(self, order: Sequence[str]) -> bool:
         return self.ignored.add_differing(self._serial_with_results(order), self._serial_with_results(order))
+
+    def _runs_differ(self, order: Sequence[str]) -> bool:
+        """Whether one serial order gives two results, apart from what is left out: nothing is proven then."""
+        one, two = (self._finish(self._conduct(Serially(order)), tuple(order)) for _ in range(2))
+        return (one.observed.key, one.status, one.kind) != (two.observed.key, two.status, two.kind)
 
     def _serial_with_results(self, order: Sequence[str]) -> SerialRun:
         conductor = self._conduct(Serially(order))

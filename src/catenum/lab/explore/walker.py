@@ -389,7 +389,7 @@ def exploration(
 ) -> Exploration:
     """The result, as it is shown and saved."""
     tally = explorer.tally
-    raced = bool(tally.given_up or tally.strayed or tally.races or tally.contests)
+    raced = bool(tally.given_up or tally.strayed or tally.races or tally.contests or stage.unsteady)
     walked = not explorer.shares and not explorer.plan.sampled
     reach = Reach(
         orders=explorer.plan.orders,
@@ -454,6 +454,11 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
         yield f"limits that statements set themselves ({one_line(limiting[0], 50)}) are waited for"
     if any(t.retry is not None for t in stage.scenario.transactions.values()):
         yield "retries do not pause here; the schedules cover every point at which a retry can start"
+    if stage.unsteady:
+        yield (
+            "one serial order, run twice, gave two results that differ in more than the values left out: something "
+            "beside the rows changes from run to run, so nothing is proven"
+        )
     if tally.contests:
         one, other = tally.contestants or ("", "")
         yield (
