@@ -162,6 +162,7 @@ class Stage:
             self._states.clear()
         if repeated:
             self.unsteady = self._runs_differ(repeated[0])
+            self.restored()
         self._first_state = self.engine.data_state()
         return self
 
