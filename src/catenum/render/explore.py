@@ -46,7 +46,7 @@ def print_exploration(console: Console, found: Exploration, *, verbose: bool = F
 
 def _basis(claim: Claim, *, every: bool) -> str:
     """What a proof rests on."""
-    swaps = f", {counted(claim.swaps, 'exchange')} checked" if claim.swaps else ""
+    swaps = f", {counted(claim.swaps, 'swap')} checked" if claim.swaps else ""
     return counted(claim.runs, "order" if every else "class") + " run" + swaps
 
 
