@@ -17,14 +17,13 @@ from catenum.core.record.recording_file import to_json
 from catenum.core.words import duration, listed, one_line, suggestion
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import DeadlockKind, cycles
+from catenum.lab.run.handlers import Handlers, handlers_of
 from catenum.lab.run.loading import load
 from catenum.render.console import make_console, say
 
 FORMAT = "catenum-churn/1"
 FAILURES = ("deadlock", "refused", "timeout", "rejected")
 STEP_S = 0.5
-#: Routines that catch errors, and what each catches.
-Handlers = list[tuple[str, tuple[str, ...]]]
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -87,7 +86,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         finally:
             churn.close()
         found = cycles(churn)
-        handlers = engine.handlers()
+        handlers = handlers_of(engine, churn.scenario)
     paths = _save(found, args.save, scenario.scenario)
     show(churn, found, paths, args, out, handlers)
     if interrupted:
@@ -230,7 +229,7 @@ def show(
 def _print_hidden(console: Console, churn: Churn, handlers: Handlers) -> None:
     """Deadlocks that only the server's own count shows, and what may have caught them."""
     for name, conditions in handlers:
-        say(console, f"           {name} catches {listed(list(conditions))}: its client is not told", style="dim")
+        say(console, f"           {name} catches {listed(list(conditions))}: its client need not be told", style="dim")
     if churn.hidden:
         text = f"caught     {churn.hidden:>7}   deadlocks that the server counted and no client was told of"
         say(console, text, style="bold red")

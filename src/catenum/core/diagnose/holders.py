@@ -31,14 +31,14 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
         texts = {number: recording.sql(wait.holder, number) or "" for number in sent}
         told = [number for number, text in texts.items() if wait.taken_by and _same_text(text, wait.taken_by)]
         seen = told[0] if len(told) == 1 else _from_pictures(wait, recording.pictures, recording.events)
-        if seen is not None and not told and rules.shows_inserts_late:
-            # an inserted row is no lock yet: it enters a picture when somebody wants it
+        if seen is not None and rules.shows_inserts_late:
+            # an inserted row is no lock yet: it is listed when somebody wants it, its own transaction among them
             inserts = [n for n in sent if n < seen and _inserts(texts[n], wait, recording)]
             seen, sent = (None, [*inserts, seen]) if inserts else (seen, sent)
         if seen is not None:
             wait = replace(wait, holder_statement=seen, holder_told_by="server")
         else:
-            read = _from_statements(wait, told or sent, recording)
+            read = _from_statements(wait, sent if len(told) <= 1 else told, recording)
             wait = replace(
                 wait,
                 holder_statement=read[0] if len(read) == 1 else None,
@@ -110,17 +110,32 @@ def _from_statements(wait: Wait, sent: Sequence[int], recording: Recording) -> t
             )
         elif not found.parsed or (table and any(_takes(access, wait, recording) for access in found.on(table))):
             candidates.append((found.parsed, number))
-        if candidates and candidates[-1][1] == number and any(_names(a, wait.resource) for a in found.accesses):
+        if (
+            candidates
+            and candidates[-1] in ((True, number),)
+            and _certainly(found.accesses, named, wait, _columns(recording, wait))
+        ):
             break
     known = tuple(number for parsed, number in candidates if parsed)
     unknown = tuple(number for parsed, number in candidates if not parsed)
     return tuple(sorted({*known, *unknown}))
 
 
-def _names(access: Access, resource: Resource) -> bool:
+def _certainly(
+    accesses: Sequence[Access], named: Sequence[Resource | None], wait: Wait, columns: Sequence[str]
+) -> bool:
+    """Whether a statement that may have taken the lock certainly has it: it names the row, the lock, or the table."""
+    if wait.resource.kind == "advisory":
+        return any(lock is not None and lock.identity == wait.resource.identity for lock in named)
+    if wait.resource.kind in ("row", "gap"):
+        return any(_names(access, wait.resource, columns) for access in accesses)
+    return any(access.table == wait.resource.table for access in accesses)
+
+
+def _names(access: Access, resource: Resource, columns: Sequence[str]) -> bool:
     """Whether an access certainly concerns a row: it names it by the whole key, and by nothing else."""
     key = {column.lower(): value for column, value in resource.key or ()}
-    given = dict(access.equals)
+    given = _by_name(access, columns)
     if resource.kind != "row" or not key or access.table.lower() != (resource.table or "").lower():
         return False
     named = all(given.get(column) == value for column, value in key.items())
@@ -134,7 +149,7 @@ def _takes(access: Access, wait: Wait, recording: Recording) -> bool:
         keys = recording.tables.get(wait.resource.table or "", NO_KEYS)
         mode = rules.inserted_mode if access.verb == "insert" else rules.row_mode(access, keys.columns)
         # a gap is named by the row behind it, which the statement that locked the gap need not have asked for
-        listed = recording.rows[keys_of].columns if (keys_of := wait.resource.table or "") in recording.rows else ()
+        listed = _columns(recording, wait)
         fits = mode is not None and (wait.resource.kind == "gap" or touches(access, wait.resource, listed))
     else:
         mode, fits = rules.table_mode(access), True
@@ -144,13 +159,23 @@ def _takes(access: Access, wait: Wait, recording: Recording) -> bool:
     return rule is None or rule.conflict
 
 
+def _by_name(access: Access, columns: Sequence[str]) -> dict[str, str]:
+    """The constants of an access by their columns' names, also where an INSERT gives them by their places."""
+    places = {f"#{place}": column.lower() for place, column in enumerate(columns)}
+    return {places.get(column, column): value for column, value in access.equals}
+
+
+def _columns(recording: Recording, wait: Wait) -> Sequence[str]:
+    rows = recording.rows.get(wait.resource.table or "")
+    return rows.columns if rows is not None else ()
+
+
 def touches(access: Access, resource: Resource, columns: Sequence[str] = ()) -> bool:
     """Whether an access can concern a row such as ``berth(id=7)``: False only where a constant says otherwise.
 
     ``columns``: those of its table, in order, for an INSERT that lists none.
     """
-    places = {f"#{place}": column.lower() for place, column in enumerate(columns)}
-    wanted = {places.get(column, column): value for column, value in access.equals}
+    wanted = _by_name(access, columns)
     return all(wanted.get(column.lower(), value) == value for column, value in resource.key or ())
 
 

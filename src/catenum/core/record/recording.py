@@ -255,7 +255,8 @@ class TableKeys:
     N the length kept; ``asked`` (the server tells which are the same).
     ``made``: columns whose values the server makes up
     (sequences, the clock, chance) where a statement gives none. ``unindexed``: foreign keys for which no index begins
-    with their columns, each as the table that it refers to and those columns. ``filled``: columns that are never NULL.
+    with their columns, each as the table that it refers to and those columns. ``filled``: columns that are never NULL;
+    ``stamped``: columns that get the time whenever their row is changed.
     """
 
     primary: tuple[str, ...]
@@ -270,6 +271,7 @@ class TableKeys:
     made: tuple[str, ...] = ()
     unindexed: tuple[tuple[str, tuple[str, ...]], ...] = ()
     filled: tuple[str, ...] = ()
+    stamped: tuple[str, ...] = ()
 
     @property
     def columns(self) -> frozenset[str]:

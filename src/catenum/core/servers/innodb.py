@@ -2,7 +2,7 @@
 
 Record locks are shown as a mode and what it covers: ``X record`` (the row alone), ``X gap`` (the space before it), ``X
 next-key`` (both), ``X insert intention`` (a wish to insert into the gap). Sources: MariaDB documentation, "InnoDB
-Lock Modes"; for records and gaps the rules of ``lock_rechas_to_wait`` in InnoDB's lock0lock.cc.
+Lock Modes"; for records and gaps the rules of ``lock_rec_has_to_wait`` in InnoDB's lock0lock.cc.
 """
 
 from __future__ import annotations
@@ -54,7 +54,7 @@ _RECORD_MODES = tuple(Mode("record", name, covers) for name in ("S", "X") for co
 
 
 def has_to_wait(wanted: Mode, held: Mode) -> bool:
-    """``lock_rechas_to_wait`` (lock0lock.cc).
+    """``lock_rec_has_to_wait`` (lock0lock.cc).
 
     Whether a request on a record waits for a lock that another has on it.
     """
@@ -74,7 +74,7 @@ _RECORD_CONFLICTS = frozenset((a, b) for a in _RECORD_MODES for b in _RECORD_MOD
 
 def innodb_locks(source: str) -> tuple[ModeTable, ModeTable]:
     """The tables for whole tables and for records, with where a server's documentation describes them."""
-    records = f"{source} (gap locks), and lock_rechas_to_wait in lock0lock.cc"
+    records = f"{source} (gap locks), and lock_rec_has_to_wait in lock0lock.cc"
     return (
         ModeTable(title="InnoDB table locks", source=source, modes=_TABLE_MODES, conflicts=_TABLE_CONFLICTS),
         ModeTable(

@@ -99,7 +99,7 @@ class Dependence:
             for number, sql in enumerate(texts)
         }
         self._numbers_count = numbers_matter(scenario, rules, self.footprints, self.tables, self.children)
-        self._scanners = scanners(rules, self.footprints, self.tables)
+        self._scanners = scanners(rules, self.footprints, self.tables, self._descendants)
         self._again = {name for name, one in scenario.transactions.items() if one.retry is not None}
         self.touches: dict[Step, tuple[Touch, ...]] = {
             step: tuple(self._touches(found, self.levels[step[0]])) for step, found in self.footprints.items()

@@ -7,7 +7,7 @@ locks on them in that order.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 
 from catenum.core.record.recording import TableKeys
 from catenum.core.scenario.model import Scenario, chosen
@@ -55,9 +55,12 @@ def numbers_matter(
     return bool(taking) and (bool(seen) or strange or kept)
 
 
-def scanners(rules: Rules, footprints: Footprints, tables: Mapping[str, TableKeys]) -> dict[str, set[Step]]:
+def scanners(
+    rules: Rules, footprints: Footprints, tables: Mapping[str, TableKeys], below: Callable[[str], Iterable[str]]
+) -> dict[str, set[Step]]:
     """By table, the statements that lock several rows in the order in which they find them, take some of them by a
-    limit, or make one value of many.
+    limit, or make one value of many. ``below``: the tables that a cascade from a table can reach: it goes through their
+    rows in that order, too.
     """
     found: dict[str, set[Step]] = {}
     for step, footprint in footprints.items():
@@ -66,6 +69,9 @@ def scanners(rules: Rules, footprints: Footprints, tables: Mapping[str, TableKey
             keys = tables.get(table)
             if keys is not None and rules.scans_as_written(keys) and _counts_order(access, footprint, keys):
                 found.setdefault(table, set()).add(step)
+            for child in below(table) if access.verb in ("delete", "update") else ():
+                if child in tables and rules.scans_as_written(tables[child]):
+                    found.setdefault(child, set()).add(step)
     return found
 
 

@@ -31,6 +31,10 @@ _FILLED = (
     "select table_name, column_name from information_schema.columns where table_schema = %s and is_nullable = 'NO' "
     "order by table_name, ordinal_position"
 )
+_STAMPED = (
+    "select table_name, column_name from information_schema.columns where table_schema = %s "
+    "and extra like '%%on update%%' order by table_name, ordinal_position"
+)
 #: What stands for a column of a long text in a unique index: no value that anybody has given.
 HASHED = "(hash of "
 _REFERENCES = """
@@ -129,6 +133,7 @@ class InnodbReader(ABC):
         made = [(str(table), str(column)) for table, column in self.query(self.made, (self.schema,))]
         triggers = {str(row[0]) for row in self.query(_TRIGGERS, (self.schema,))}
         filled = [(str(row[0]), str(row[1])) for row in self.query(_FILLED, (self.schema,))]
+        stamped = [(str(row[0]), str(row[1])) for row in self.query(_STAMPED, (self.schema,))]
         opaque = {str(row[0]) for row in self.query(_OPAQUE, (self.schema, self.schema))}
         kinds = [(str(row[0]), str(row[1]), "asked") for row in self.query(_ASKED, (self.schema,))]
         kinds += [(str(row[0]), str(row[1]), str(row[2])) for row in self.query(_KINDS, (self.schema,))]
@@ -150,6 +155,7 @@ class InnodbReader(ABC):
                 kinds={column: kind for owner, column, kind in kinds if owner == table and (table, column) in in_keys},
                 made=tuple(column for owner, column in made if owner == table),
                 filled=tuple(column for owner, column in filled if owner == table),
+                stamped=tuple(column for owner, column in stamped if owner == table),
             )
             for (owner, index), names in columns.items():
                 if owner == table:

@@ -150,6 +150,9 @@ class Ignored:
                     self.made = True
                     keyed = bool(self.tables[access.table].primary) and not access.changes_found
                     self.add(self._named(access.table, column), "the server makes its values", of_new=keyed)
+            if access.verb == "update" or access.changes_found:
+                for column in self.tables.get(access.table, NO_KEYS).stamped:
+                    self.add(self._named(access.table, column), "the server sets it whenever the row is changed")
             if access.sets_default:
                 for column in self.tables.get(access.table, NO_KEYS).made:
                     self.made = True

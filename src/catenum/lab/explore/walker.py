@@ -428,7 +428,7 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
         )
     for routine, conditions in stage.handlers:
         yield (
-            f"{routine} catches {listed(list(conditions))}: a deadlock or a refusal inside it is not reported to its "
+            f"{routine} catches {listed(list(conditions))}: a deadlock or a refusal inside it need not reach its "
             "client, so the server's own count is compared after each schedule"
         )
     found = stage.footprints.values()

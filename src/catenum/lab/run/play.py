@@ -30,6 +30,7 @@ from catenum.engines.clock import Clock
 from catenum.engines.ports import DataError, Engine, Session
 from catenum.lab.run.conductor import Conductor
 from catenum.lab.run.driver import Driver
+from catenum.lab.run.handlers import handlers_of
 from catenum.lab.run.lanes import Lane, OpenDeadlock
 from catenum.lab.run.loading import load
 from catenum.lab.run.needs import Announce
@@ -143,7 +144,7 @@ def play(
         definition=definition,
         plans=plans,
         hidden_deadlocks=made.hidden,
-        handlers=dict(engine.handlers()),
+        handlers=dict(handlers_of(engine, scenario)),
         holds_sql={title: chosen(sql) for title, sql in scenario.holds.items()},
         notes=(
             *_differences(scenario, engine),
