@@ -47,6 +47,10 @@ def print_proposals(console: Console, found: Proposals, *, verbose: bool = False
     for title in found.baseline.broken:
         wrong = "no serial order gives the data" if title == SERIAL else f"the rule '{title}' is false"
         say(console, f"  {wrong}, in some schedule", style=STYLES["bad"])
+    if not found.conflict and found.stopped:
+        cut = "Stopped by --for before every schedule was run: no conflict was seen, and nothing was tried."
+        _wrapped(console, cut, "", STYLES["bad"])
+        return
     if not found.conflict:
         none = "no schedule ends in a conflict, and no rule is broken"
         if not found.baseline.waits:

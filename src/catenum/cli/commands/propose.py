@@ -98,7 +98,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     _show(args, found, text, list(file.scenario.remedies), out, err)
     if found.interrupted:
         return ExitCode.INTERRUPTED
-    if found.stopped and not found.tried and found.conflict:
+    if found.stopped and not found.tried:
         err.write("catenum: --for was over before any candidate was tried; give it more time\n")
         return ExitCode.USAGE
     return ExitCode.OK if found.cures or not found.conflict else ExitCode.FOUND
@@ -129,7 +129,7 @@ def _show(args: argparse.Namespace, found: Proposals, text: str, taken: list[str
     console = make_console(out, color=False if args.no_color else None)
     if args.quiet:
         none = "nothing cures" if found.tried else "nothing was tried"
-        best = _briefly(chosen[0]) if chosen else none if found.conflict else "nothing to cure"
+        best = _briefly(chosen[0]) if chosen else none if found.conflict or found.stopped else "nothing to cure"
         say(console, f"{found.explored.scenario} on {rules_of(found.explored.target.server).title}: {best}")
         return
     print_proposals(console, found, verbose=args.verbose)

@@ -25,7 +25,7 @@ def with_caveats(evidence: Evidence, candidate: Candidate) -> Candidate:
     harms = tuple(dict.fromkeys(_queues(evidence, changed, candidate)))
     return replace(
         candidate,
-        these_values=(*candidate.these_values, *_one_of_a_call_site(evidence, changed)),
+        these_values=(*candidate.these_values, *_one_of_a_call_site(evidence, changed, candidate)),
         harms=harms,
         means=(*candidate.means, *_spans(evidence, changed, candidate)),
     )
@@ -39,11 +39,12 @@ def _shapes(evidence: Evidence, scenario: Scenario, name: str) -> tuple[object, 
     return (tuple(texts), tuple(said), one.isolation, one.timeout, retry, one.ends)
 
 
-def _one_of_a_call_site(evidence: Evidence, changed: Scenario) -> Iterator[str]:
+def _one_of_a_call_site(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[str]:
+    order = candidate.remedy.reorder or {}
     for one, other in combinations(evidence.transactions, 2):
         if _shapes(evidence, evidence.scenario, one) != _shapes(evidence, evidence.scenario, other):
             continue
-        if _shapes(evidence, changed, one) != _shapes(evidence, changed, other):
+        if order.get(one) != order.get(other) or _shapes(evidence, changed, one) != _shapes(evidence, changed, other):
             yield (
                 f"{one} and {other} are the same code with other values, and this change makes them differ: it fits "
                 "the values of this case only"

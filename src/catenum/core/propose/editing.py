@@ -62,8 +62,13 @@ def _in_lower_case(sql: str, dialect: str) -> str:
 
 def bracketed(one: exp.Expr, dialect: str) -> str:
     """The text of an expression, in brackets where something that stands beside it could tear it apart."""
-    text = written(one, dialect)
-    return text if isinstance(one, _WHOLE) else f"({text})"
+    return written(whole(one), dialect)
+
+
+def whole(one: exp.Expr) -> exp.Expr:
+    """A copy of an expression, in brackets where something that stands beside it could tear it apart."""
+    stands = isinstance(one, _WHOLE) and not isinstance(one, exp.Binary | exp.Not)  # AND and OR count as functions
+    return one.copy() if stands else exp.Paren(this=one.copy())
 
 
 def checked(text: str, meant: exp.Expr, dialect: str) -> str:
@@ -93,9 +98,9 @@ def with_condition(sql: str, tree: exp.Expr, terms: Sequence[exp.Expr], dialect:
     both = exp.Paren(this=both) if isinstance(both, exp.Or) else both
     told = []
     for term in terms:
-        whole = term.copy() if not isinstance(term, exp.Or) else exp.Paren(this=term.copy())
-        told.append(written(whole, dialect))
-        both = exp.And(this=both, expression=whole)
+        asked = term.copy() if not isinstance(term, exp.Or) else exp.Paren(this=term.copy())
+        told.append(written(asked, dialect))
+        both = exp.And(this=both, expression=asked)
     meant.args["where"].set("this", both)
     tokens = tokens_of(sql, dialect)
     outer = _at_depth_0(tokens)
@@ -148,17 +153,15 @@ def bare(sql: str, dialect: str) -> str:
 
 def with_value(sql: str, tree: exp.Expr, name: str, value: exp.Expr, dialect: str) -> str:
     """The same statement with an expression in place of a parameter."""
-    whole = value if isinstance(value, _WHOLE) else exp.Paren(this=value.copy())
-    meant = tree.transform(
-        lambda node: whole.copy() if isinstance(node, exp.Placeholder) and node.name == name else node
-    )
+    put = whole(value)
+    meant = tree.transform(lambda node: put.copy() if isinstance(node, exp.Placeholder) and node.name == name else node)
     tokens = tokens_of(sql, dialect)
     places = [
         (colon.start, word.end + 1)
         for colon, word in pairwise(tokens)
         if colon.token_type is TokenType.COLON and word.start == colon.end + 1 and word.text == name
     ]
-    text, told = sql, written(whole, dialect)
+    text, told = sql, written(put, dialect)
     for start, end in reversed(places):
         text = f"{text[:start]}{told}{text[end:]}"
     return checked(text, meant, dialect)

@@ -207,7 +207,7 @@ def own_comparison(source: Reading, columns: Mapping[str, str], one: Comparison)
     value = source.expression_of(columns[str(one.left.name)])
     if value is None:
         return None
-    whole = value.copy() if isinstance(value, exp.Column | exp.Literal | exp.Func) else exp.Paren(this=value.copy())
+    whole = editing.whole(value)
     if one.right is None:
         null = exp.Is(this=whole, expression=exp.Null())
         return null if one.sign == "is null" else exp.Not(this=null)

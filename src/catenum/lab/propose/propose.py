@@ -111,6 +111,9 @@ class Proposer:
         found = Proposals(scenario=scenario, explored=explored, baseline=baseline, played=played, baseline_ms=took)
         found.looped = tuple(self._loops(scenario)) if self.copies is not None else ()
         found.serial_breaks = compared.found.broken
+        found.stopped = self.over()
+        if found.stopped and not explored.reach.whole:
+            return found
         if not found.conflict and not found.baseline.waits:
             return found
         self._serial = compared.found
