@@ -187,7 +187,8 @@ class Evidence:
         found = []
         for meeting in sorted(self.explored.tally.meetings.values(), key=lambda m: -m.count):
             if meeting.waiter in names and meeting.holder in names:
-                by = f", locked by its statement {meeting.holder_statement}" if meeting.holder_statement else ""
+                known = (meeting.holder_statement,) if meeting.holder_statement else meeting.holder_candidates
+                by = f", locked by its statement {' or '.join(map(str, known))}" if known else ""
                 at = f" statement {meeting.statement}" if meeting.statement else " (at its end)"
                 found.append(f"{meeting.waiter}{at} waits for {meeting.holder} over {meeting.resource}{by}")
         return tuple(found[:most])

@@ -19,6 +19,7 @@ from catenum.core.propose.variations import Variation
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.remedies import apply_remedy
 from catenum.core.space.exploration import Exploration
+from catenum.engines.clock import Clock
 from catenum.engines.ports import NotRestored
 from catenum.lab.explore.audit import ONE_IN
 from catenum.lab.explore.walker import ExploreOptions
@@ -48,12 +49,14 @@ class Tries(Protocol):
 
 @dataclass
 class Confirmation:
-    """Checks proposals of one scenario. ``others``: the data to try them on."""
+    """Checks proposals of one scenario. ``others``: the data to try them on, as long as ``budget_ms`` allows."""
 
     tries: Tries
     scenario: Scenario
     baseline: Figures
     others: Sequence[Variation]
+    budget_ms: float
+    _clock: Clock = field(default_factory=Clock)
     _before: dict[str, Serial] = field(default_factory=dict)  # by variation, the scenario as it is
 
     def confirm(self, tried: list[Proposal]) -> None:
@@ -83,7 +86,7 @@ class Confirmation:
 
     def _on_all_data(self, one: Proposal) -> Proposal:
         for other in self.others:
-            if self.tries.over() or not one.cures:
+            if self.tries.over() or not one.cures or self._clock.now_ms() > self.budget_ms:
                 break
             try:
                 one = self._on_other_data(one, other)

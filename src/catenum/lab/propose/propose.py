@@ -34,6 +34,8 @@ from catenum.lab.run.play import PlayOptions, play
 
 #: A candidate's exploration may take so many times the baseline's, in schedules too, and at least so long (ms).
 TIMES_BASELINE, LEAST_MS = 4.0, 6_000.0
+#: At least so long (ms) what would be put first is tried on other data.
+LEAST_CONFIRM_MS = 20_000.0
 #: Of so many runs of a candidate one is spent on checking what is assumed; of the scenario as it is one of ten.
 CHECK_ONE_IN = 30
 #: Schedules that end badly as it is, which are tried first with a candidate.
@@ -156,7 +158,8 @@ class Proposer:
             self._try_all(evidence, found, clock)
             if not self.first_only:
                 others = variations(evidence, compared.loaded)
-                Confirmation(self, found.scenario, found.baseline, others).confirm(found.tried)
+                budget_ms = max(LEAST_CONFIRM_MS, took * TIMES_BASELINE)
+                Confirmation(self, found.scenario, found.baseline, others, budget_ms).confirm(found.tried)
         except KeyboardInterrupt:
             found.interrupted = found.stopped = True
         found.stopped = found.stopped or self.over()
