@@ -11,9 +11,13 @@ from dataclasses import dataclass, field, replace
 
 from catenum.core.space.run import Run
 from catenum.core.space.tally import Tally
+from catenum.lab.explore.audit import Exactly
+from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import Stage
 from catenum.lab.explore.walker import ExploreOptions, Worker, left_of
 
+#: Outcomes of which a schedule is remembered; and how often one that was missed is run again.
+MOST_PATHS, AGAIN = 1_000, 2
 #: After so many orders their whole number is estimated, and given up where it is so many times too large.
 ESTIMATED_AFTER, TOO_MANY_TIMES = (12, 40, 100), 3
 
@@ -23,12 +27,22 @@ class Outcomes:
     """The outcomes of one account of a space, with all data in them. Told of each schedule as it is run."""
 
     fine: set[object] = field(default_factory=set)
-    runs: dict[object, Run] = field(default_factory=dict)
+    paths: dict[object, tuple[str, ...]] = field(default_factory=dict)  # to each of them, of no more than are compared
 
     def __call__(self, run: Run) -> None:
         """Take one schedule in."""
-        self.fine.add(run.fine_outcome)
-        self.runs.setdefault(run.outcome, run)
+        key = run.fine_outcome
+        if key not in self.fine:
+            self.fine.add(key)
+            if len(self.paths) <= MOST_PATHS:
+                self.paths[key] = run.path
+
+    def is_steady(self, stage: Stage, key: object) -> bool:
+        """Whether its schedule has this outcome each time, so that it is not the server that chose it."""
+        path = self.paths[key]
+        oracle = Oracle(stage)
+        again = (stage.run(Exactly(path, stage.dependence)) for _ in range(AGAIN))
+        return all(not run.broken_off and oracle.judge(run).fine_outcome == key for run in again)
 
 
 @dataclass(frozen=True)

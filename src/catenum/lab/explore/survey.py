@@ -37,6 +37,8 @@ from catenum.lab.explore.workers import Errand, explore_together
 
 STATE_FORMAT = "catenum-exploration-state/3"
 ONE_WORKER = "one worker ran all schedules: scratch spaces keep tables apart, but not named locks"
+#: How long (ms) every order may take, or how many times what the walk took.
+EVERY_ORDER_MS, EVERY_ORDER_TIMES = 15_000.0, 3.0
 ONE_COUNTS = "one worker ran all schedules, so that the server's count of deadlocks tells of each"
 Progress = Callable[[Explorer], None]
 
@@ -136,7 +138,7 @@ class Survey:
             if turn_to_sample(self.explorer, self.options):
                 explore_together(errand, self.workers, self.explorer, self.options, progress)
             elif every is not None and not self.explorer.shares and not self.explorer.plan.sampled:
-                self._compare(every, None)
+                self._compare(every)
             now = self.engine.deadlock_count({})
             if was is not None and now is not None:
                 tally = self.explorer.tally
@@ -147,14 +149,11 @@ class Survey:
         explorer, clock = self.explorer, Clock()
         if explorer is None or self.options.every or not self.options.all_orders:
             return None
-        most = self.options.for_ms
-        spent = explorer.ran_ms
-        found = every_order(
-            stage,
-            self.options,
-            explorer.plan.orders,
-            lambda: most is not None and spent + clock.now_ms() > most,
-        )
+        spent, most = explorer.ran_ms, max(EVERY_ORDER_MS, EVERY_ORDER_TIMES * explorer.ran_ms)
+        if self.options.for_ms is not None:
+            most = min(most, self.options.for_ms - spent)
+        found = every_order(stage, self.options, explorer.plan.orders, lambda: clock.now_ms() > most)
+        explorer.ran_ms = spent + clock.now_ms()
         return found
 
     def _run_every_order(self, stage: Stage, outcomes: Outcomes) -> None:
@@ -164,22 +163,38 @@ class Survey:
             return
         every = self._every_order(stage)
         if every is not None:
-            self._compare(every, outcomes)
+            beyond = every.outcomes.fine - outcomes.fine
+            steady = all(every.outcomes.is_steady(stage, key) for key in beyond)
+            self._compare(every, differs=bool(beyond), steady=steady)
 
-    def _compare(self, every: EveryOrder, outcomes: Outcomes | None) -> None:
+    def _compare(self, every: EveryOrder, *, differs: bool = False, steady: bool = True) -> None:
+        """``differs``: some data is that of no schedule of the reduced walk; ``steady``: whenever it is run."""
         explorer = self.explorer
         if explorer is None:
             return
         tally = explorer.tally
-        steady = every.steady and not (tally.given_up or tally.strayed or tally.races or tally.contests)
-        missed = [run for key, run in every.tally.outcomes.items() if key not in tally.outcomes]
-        same = not missed and every.tally.cycles.keys() <= tally.cycles.keys()
-        if outcomes is not None and steady:
-            same = same and every.outcomes.fine <= outcomes.fine
-        if same:
-            explorer.all_orders = every.tally.schedules if steady else None
+        missed = [key for key in every.tally.outcomes if key not in tally.outcomes]
+        raced = bool(tally.given_up or tally.strayed or tally.races or tally.contests)
+        calm = every.steady and steady and not raced
+        if not (missed or differs or (calm and every.tally.cycles.keys() - tally.cycles.keys())):
+            explorer.all_orders = every.tally.schedules if calm else None
+        elif calm:
+            entries = [every.tally.outcomes[key] for key in missed]
+            self._take_every_order(every, [describe_outcome(one) or one.kind for one in entries])
         else:
-            self._take_every_order(every, [describe_outcome(one) or one.kind for one in missed])
+            self._take_choices(every, missed)
+
+    def _take_choices(self, every: EveryOrder, missed: Sequence[str]) -> None:
+        """Outcomes by a choice of the server's, for which no schedule stands: they count, and nothing is proven."""
+        explorer = self.explorer
+        if explorer is None:
+            return
+        tally = explorer.tally
+        for key in missed:
+            tally.outcomes[key] = every.tally.outcomes[key]
+            tally.schedules += every.tally.outcomes[key].count
+        tally.races += 1
+        tally.race = tally.race or next((every.tally.outcomes[key].shortest for key in missed), None)
 
     def _take_every_order(self, every: EveryOrder, missed: Sequence[str]) -> None:
         """All orders have an outcome that the reduced walk had not: theirs counts."""
