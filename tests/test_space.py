@@ -185,7 +185,7 @@ def test_where_the_server_goes_another_way_than_before_the_schedule_is_run_again
 
         def execute(self, session, sql):
             Fickle.calls += sql == "lock a"
-            super().execute(session, "fail rejected" if sql == "lock a" and Fickle.calls == 9 else sql)
+            super().execute(session, "fail rejected" if sql == "lock a" and Fickle.calls == 13 else sql)
 
     with Stage(Fickle(case), case, footprint_of=scripted_footprint) as on:
         worker = Worker(on, ExploreOptions())

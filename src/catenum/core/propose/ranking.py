@@ -122,8 +122,8 @@ def why_first(order: Sequence[Proposal]) -> str | None:
     better = next((n for n, (a, b) in enumerate(zip(first.measure, second.measure, strict=True)) if a > b), None)
     told += f", and ahead of '{second.candidate.name}' by {_NAMES[place]}"
     if better is not None:
-        return f"{told}, which would be the better choice where {_CASES[better]} counts more."
-    return f"{told}, which would be the better choice only where the first cannot be made."
+        return f"{told}; '{second.candidate.name}' would be the better choice where {_CASES[better]} counts more."
+    return f"{told}; '{second.candidate.name}' would be the better choice only where the first cannot be made."
 
 
 _NAMES = (

@@ -87,7 +87,9 @@ class DataLocks(InnodbReader):
         if key not in self._takers:
             found = None
             if lock.granted and self._connections.of(lock.thread) == holder:
-                found = history.taker(history.kept(self.query, [str(holder)]).get(str(holder), ()), lock.event)
+                known = history.kept(self.query, [str(holder)]).get(str(holder), [])
+                last = history.running(self.query, [str(holder)]).get(str(holder))  # it comes to the others a bit late
+                found = history.taker([*known, last] if last is not None else known, lock.event)
             if len(self._takers) > MOST_TAKERS:
                 self._takers.clear()
             self._takers[key] = found.text if found is not None else None

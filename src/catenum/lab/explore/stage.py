@@ -33,7 +33,7 @@ from catenum.lab.explore.ignored import Ignored, SerialRun
 from catenum.lab.explore.summary import Summary
 from catenum.lab.run.conductor import Conductor, Situation
 from catenum.lab.run.driver import Driver
-from catenum.lab.run.handlers import handlers_of
+from catenum.lab.run.handlers import handler_notes, handlers_of
 from catenum.lab.run.lanes import Guide, Lane, Moved
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import with_first_values
@@ -151,6 +151,7 @@ class Stage:
         #: Whether what the comparison covers decides each rule, so that it need not be asked twice.
         self._rows_decide = not self.shape and all(map(self._reads_tables, self._rules_read))
         self.handlers = handlers_of(self.engine, self.scenario)
+        self.notes = (*self.notes, *handler_notes(self.handlers))
         self._keep(afresh=True)
         self._open_sessions()
         self._counted = self._last_counted = self.engine.deadlock_count(self.sessions)

@@ -21,7 +21,7 @@ from catenum.core.space.run import Run
 from catenum.core.space.search import Space, Walk
 from catenum.core.space.state import Step
 from catenum.core.space.tally import Tally, shorter
-from catenum.core.words import counted, listed, one_line
+from catenum.core.words import counted, one_line
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.audit import (
@@ -425,11 +425,6 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
         yield (
             f"it is not certain what {what} touches, so it is assumed to touch everything: "
             "more schedules are run than needed"
-        )
-    for routine, conditions in stage.handlers:
-        yield (
-            f"{routine} catches {listed(list(conditions))}: a deadlock or a refusal inside it need not reach its "
-            "client, so the server's own count is compared after each schedule"
         )
     found = stage.footprints.values()
     by_nature = sorted({name for f in found for name in f.by_nature})

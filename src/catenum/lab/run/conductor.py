@@ -410,6 +410,7 @@ class Conductor:
             self.journal.cycles.append(cycle)
         cycle.victim, cycle.verdict_ms, cycle.pending = lane.name, at_ms, False
         cycle.error, cycle.report = reply.error, reply.report
+        self.journal.forget_takers(self.journal.move)
 
     def _ended_by_us(self, lane: Lane, error: ServerError, at_ms: float) -> ServerError:
         for cycle in self.journal.cycles:

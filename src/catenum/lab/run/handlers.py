@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from catenum.core.scenario.model import Scenario
 from catenum.core.sql.handlers import caught
+from catenum.core.words import listed
 from catenum.engines.ports import Engine
 
 Handlers = list[tuple[str, tuple[str, ...]]]
@@ -18,3 +19,12 @@ def handlers_of(engine: Engine, scenario: Scenario) -> Handlers:
         if (found := caught(statement.text))
     ]
     return [*engine.handlers(), *own]
+
+
+def handler_notes(handlers: Handlers) -> tuple[str, ...]:
+    """What a reader of results should know of them."""
+    return tuple(
+        f"{routine} catches {listed(list(conditions))}: a deadlock or a refusal inside it need not reach its client, "
+        "so the server's own count is compared after each schedule"
+        for routine, conditions in handlers
+    )

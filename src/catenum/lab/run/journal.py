@@ -120,6 +120,12 @@ class Journal:
         """A wait is over."""
         self.waits[index] = replace(self.waits[index], until_ms=round(at_ms, 3), ended=ended)
 
+    def forget_takers(self, move: int) -> None:
+        """Who took what the closing wait is for: whether a check comes before the server's verdict is chance."""
+        for i in self.open_waits():
+            if self.waits[i].move == move:
+                self.waits[i] = replace(self.waits[i], taken_by=None)
+
     def graph(self) -> WaitGraph:
         """The waits that are open now."""
         return WaitGraph(as_edge(self.waits[i]) for lane in self.lanes.values() for i in lane.waits)
