@@ -26,7 +26,7 @@ from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.propose.meaning import Serial, Serially, difference
 
 #: So many of those that would be put first are checked, at most; and schedules of each on other data.
-MOST_CONFIRMED, MOST_ON_OTHER_DATA = 5, 200
+MOST_CONFIRMED, MOST_ON_OTHER_DATA = 5, 100
 
 
 class Tries(Protocol):

@@ -35,7 +35,7 @@ from catenum.lab.run.play import PlayOptions, play
 #: A candidate's exploration may take so many times the baseline's, in schedules too, and at least so long (ms).
 TIMES_BASELINE, LEAST_MS = 4.0, 6_000.0
 #: At least so long (ms) what would be put first is tried on other data.
-LEAST_CONFIRM_MS = 20_000.0
+LEAST_CONFIRM_MS = 10_000.0
 #: Of so many runs of a candidate one is spent on checking what is assumed; of the scenario as it is one of ten.
 CHECK_ONE_IN = 30
 #: Schedules that end badly as it is, which are tried first with a candidate.
