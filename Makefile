@@ -32,6 +32,7 @@ soak: $(VENV)/.ready-dev-embedded
 	$(BIN)/python tests/overtaking.py --server postgresql
 	$(BIN)/python tests/overtaking.py --server mariadb
 	$(BIN)/python tests/overtaking.py --server mysql
+	CATENUM_TESTS_EVERYWHERE=1 $(BIN)/python -m pytest tests/test_kinds.py
 	$(BIN)/python tests/kills.py
 	$(BIN)/python tests/proposals.py
 

@@ -38,7 +38,9 @@ def bench(request: pytest.FixtureRequest) -> Iterator[Bench]:
 )
 def test_explore_says_what_walking_every_order_shows(bench, call, tmp_path, server, make, seed):
     def explore(path):
-        return as_json(call("explore", path, "--target", f"local:{server}", "--json", "--quiet", "--check-orders", 0).out)
+        return as_json(
+            call("explore", path, "--target", f"local:{server}", "--json", "--quiet", "--check-orders", 0).out
+        )
 
     def play(path, order):
         return as_json(call("play", path, "--order", order, "--target", f"local:{server}", "--json").out)
