@@ -18,6 +18,7 @@ from catenum.core.serverlog.innodb_status import report_of
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mysql import history, versions
+from catenum.engines.mysql.packed import WHOLE, together
 from catenum.engines.mysql.plans import steps_of
 from catenum.engines.mysql.rows import Connections, Owners, value_of
 from catenum.engines.mysql.waits import Transaction, waits
@@ -586,3 +587,15 @@ def test_a_server_that_tells_nothing_of_locks_is_refused_in_a_sentence(tmp_path,
     off = [[("9.1.0", "x")], [("performance_schema", "OFF")]]
     with pytest.raises(TargetError, match="has its performance schema off"):
         versions.checked(lambda query: off.pop(0), "quay", reads=False)
+
+
+def test_what_the_server_cuts_short_is_read_row_by_row(mysql):
+    """Wherever in the text of all rows the cut is, the last row included."""
+    rest = "from (select 1 n, repeat('a', 600) t union all select 2, repeat('b', 600)) x"
+    whole = [["1", "a" * 600, "end"], ["2", "b" * 600, "end"]]
+    try:
+        for most in (4, 500, 606, 610, 700, 1000, 1213, 1214, 1215, 4000):
+            mysql.query(f"set session group_concat_max_len = {most}")
+            assert sorted(together(mysql.query, ("n", "t", "'end'"), rest)) == whole, most
+    finally:
+        mysql.query(f"set session {WHOLE}")

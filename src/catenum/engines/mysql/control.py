@@ -6,7 +6,7 @@ from catenum.core.record.recording import TargetInfo
 from catenum.core.servers import rules_of
 from catenum.engines.innodb.control import MARK, InnodbControl
 from catenum.engines.innodb.kept import Keeper
-from catenum.engines.mysql import versions
+from catenum.engines.mysql import packed, versions
 from catenum.engines.mysql.kept import MysqlKeeper
 from catenum.engines.mysql.locks import DataLocks
 from catenum.engines.mysql.metadata import MetadataLocks
@@ -32,7 +32,7 @@ class MysqlControl(InnodbControl):
 
     rules = rules_of("mysql")
     process_list = "performance_schema.processlist"
-    limits = "set session lock_wait_timeout = 1, max_execution_time = 60000"
+    limits = f"set session lock_wait_timeout = 1, max_execution_time = 60000, {packed.WHOLE}"
 
     reader: DataLocks
     metadata: MetadataLocks
