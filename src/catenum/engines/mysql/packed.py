@@ -36,9 +36,7 @@ def together(query: Query, columns: Sequence[str], rest: str) -> list[list[str |
     """The same for rows that are not too many, sent as one text; row by row where that text is not what it should be:
     it was cut, or a value contains the sign that ends a row. The session should have ``WHOLE`` set.
     """
-    whole = (
-        f"group_concat(concat({_packed(columns)}, _utf8mb4 0x1d) separator '')"  # each row ends so, if not cut
-    )
+    whole = f"group_concat(concat({_packed(columns)}, _utf8mb4 0x1d) separator '')"  # each row ends so, if not cut
     number, text = query(f"select count(*), {whole} {rest}")[0]
     parts = str(text).split(_ROW) if text is not None else [""]
     if len(parts) == int(number) + 1 and not parts[-1]:
