@@ -231,7 +231,7 @@ def _print_hidden(console: Console, churn: Churn, handlers: Handlers) -> None:
     for name, conditions in handlers:
         say(console, f"           {name} catches {listed(list(conditions))}: its client need not be told", style="dim")
     if churn.hidden:
-        text = f"caught     {churn.hidden:>7}   deadlocks that the server counted and no client was told of"
+        text = f"caught     {churn.hidden:>7}   deadlocks that the server counted and no client received"
         say(console, text, style="bold red")
     elif handlers and churn.hidden is None:
         say(console, "           the server's own count of deadlocks could not be compared", style="bold red")

@@ -373,7 +373,7 @@ class Recording:
     source: Source = "run"
     #: The scenario that was run, as it was after all options, so that it can be run again.
     definition: dict[str, Any] | None = None
-    #: Deadlocks that the server counted and no client was told of; routines that catch errors, and which.
+    #: Deadlocks that the server counted and no client received; routines that catch errors, and which.
     hidden_deadlocks: int = 0
     handlers: dict[str, tuple[str, ...]] = field(default_factory=dict)
 

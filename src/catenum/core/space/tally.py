@@ -48,7 +48,7 @@ class OutcomeEntry:
     went_on: tuple[str, ...] = ()
     chosen: int = 0
     wrong: Wrong | None = None
-    hidden: bool = False  # a deadlock that no client was told of
+    hidden: bool = False  # a deadlock that no client received
 
     @property
     def only_chosen(self) -> bool:

@@ -99,7 +99,7 @@ class Stage:
         self.restores = 0
         self.notes: tuple[str, ...] = ()
         self.handlers: list[tuple[str, tuple[str, ...]]] = []
-        self.deadlocks = 0  # of which clients were told, in all runs
+        self.deadlocks = 0  # that clients received as an error, in all runs
         self._hidden = 0  # of which they were not, in runs that were looked at one by one
         self.unsteady = False  # one serial order gave two results
         self.may_hide = False  # a routine may have caught one, and the server's count was not to be had

@@ -69,7 +69,7 @@ class _Made:
     started: str
     duration: float
     ids: dict[str, str]
-    hidden: int = 0  # deadlocks that the server counted and no client was told of
+    hidden: int = 0  # deadlocks that the server counted and no client received
     holds: dict[str, bool | None] = field(default_factory=dict)  # rules, before the sessions were ended
 
 
