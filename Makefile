@@ -32,7 +32,7 @@ soak: $(VENV)/.ready-dev-embedded
 	$(BIN)/python tests/overtaking.py --server postgresql
 	$(BIN)/python tests/overtaking.py --server mariadb
 	$(BIN)/python tests/overtaking.py --server mysql
-	CATENUM_TESTS_EVERYWHERE=1 $(BIN)/python -m pytest tests/test_kinds.py
+	CATENUM_TESTS_EVERYWHERE=1 $(BIN)/python -m pytest -n 4 -m soak
 	$(BIN)/python tests/kills.py
 	$(BIN)/python tests/proposals.py
 

@@ -67,6 +67,14 @@ def _own_surroundings() -> Iterator[None]:
     shutil.rmtree(folder, ignore_errors=True)
 
 
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Leave out what is for ``make soak``: the same on a server on which it can hardly go wrong in its own way."""
+    if "CATENUM_TESTS_EVERYWHERE" not in os.environ:
+        left = [item for item in items if item.get_closest_marker("soak")]
+        config.hook.pytest_deselected(items=left)
+        items[:] = [item for item in items if not item.get_closest_marker("soak")]
+
+
 @functools.cache
 def missing(server: str) -> str | None:
     """Why there can be no private server of this kind here; None where there can be one."""

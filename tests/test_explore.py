@@ -171,7 +171,7 @@ class Drawn:
 
 
 LARGE = [("postgresql", "left-open"), ("postgresql", "yard-rebuild"), ("mariadb", "left-open"), ("mysql", "yard-rebuild"),
-         *((name, "pile-up") for name in ("postgresql", "mariadb", "mysql"))]  # fmt: skip
+         ("postgresql", "pile-up"), *(pytest.param(name, "pile-up", marks=pytest.mark.soak) for name in ("mariadb", "mysql"))]  # fmt: skip
 
 
 @pytest.mark.parametrize(("server", "name"), LARGE, indirect=["server"])
@@ -654,7 +654,7 @@ def test_what_the_planner_knows_is_no_data_although_a_rollback_leaves_it_changed
     [
         ("postgresql", "set local lock_timeout = '50ms'"),
         ("mariadb", "set session innodb_lock_wait_timeout = 1"),
-        ("mysql", "set session innodb_lock_wait_timeout = 1"),
+        pytest.param("mysql", "set session innodb_lock_wait_timeout = 1", marks=pytest.mark.soak),
     ],
 )
 def test_a_limit_that_a_statement_sets_is_waited_for_as_the_key_timeout_is(

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import contextlib
 import csv
+import fcntl
+import functools
 import gzip
 import json
 import os
+import pickle
 import re
 import shutil
 import subprocess
@@ -39,15 +42,21 @@ FORMS = {
 
 @pytest.fixture(scope="module")
 def logs(tmp_path_factory) -> Callable[[str, bool], Captured]:
-    """A server's logs, made once."""
-    made: dict[tuple[str, bool], Captured] = {}
+    """A server's logs, made once for all processes of the run: setting up a server takes longer than most tests."""
+    run = os.environ.get("PYTEST_XDIST_TESTRUNUID")
+    shared = tmp_path_factory.getbasetemp().parent / f"logs-{run}" if run else tmp_path_factory.mktemp("logs")
 
+    @functools.cache
     def get(server: str, statements: bool) -> Captured:
-        if (server, statements) not in made:
-            needs(server)
-            folder = tmp_path_factory.mktemp(f"{server}-{statements}")
-            made[server, statements] = captured(server, folder, statements=statements)
-        return made[server, statements]
+        needs(server)
+        folder = shared / f"{server}-{statements}"
+        folder.mkdir(parents=True, exist_ok=True)
+        made = folder.with_suffix(".pickle")
+        with folder.with_suffix(".lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            if not made.exists():
+                made.write_bytes(pickle.dumps(captured(server, folder, statements=statements)))
+        return pickle.loads(made.read_bytes())
 
     return get
 

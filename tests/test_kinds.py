@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 import pytest
@@ -15,9 +14,11 @@ from enumerating.walk import Case, Part
 
 KEPT = {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}
 CASES = yaml.safe_load(Path(__file__).with_suffix(".yaml").with_stem("kinds").read_text())
-#: On the servers on which it can go wrong in its own way; ``make soak`` takes the others (``also``) as well.
-WHERE = ("servers", "also") if "CATENUM_TESTS_EVERYWHERE" in os.environ else ("servers",)
-ON = [(server, title) for title, case in CASES.items() for where in WHERE for server in case.get(where, ())]
+#: ``also``: the servers on which it can hardly go wrong in its own way.
+ON = [
+    *((server, title) for title, case in CASES.items() for server in case["servers"]),
+    *(pytest.param(s, title, marks=pytest.mark.soak) for title, case in CASES.items() for s in case.get("also", ())),
+]
 
 
 def case_of(title: str, server: str) -> Case:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import queue
 import re
@@ -325,6 +326,7 @@ def bench_on(server: str, sockets: str, hands: int, schema: str = "enumerated") 
     return made(str(Path(sockets) / "server.sock"), hands, schema)
 
 
+@functools.cache
 def kept_sockets(server: str) -> str:
     """The folder of sockets of the private server that stays, which is started where it does not run."""
     command = [str(Path(sys.executable).with_name("catenum")), "local"]

@@ -30,6 +30,7 @@ def print_first(console: Console, one: Proposal, after_ms: float) -> None:
     """The first that cures, as soon as it is found."""
     text = f"First cure, after {duration(after_ms)}: {one.candidate.name} ({one.verdict.reason}); others are tried…"
     _wrapped(console, text, "", STYLES["good"])
+    say(console, "")
 
 
 def print_proposals(console: Console, found: Proposals, *, verbose: bool = False) -> None:

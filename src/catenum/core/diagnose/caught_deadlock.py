@@ -1,6 +1,6 @@
-"""A deadlock that a routine caught: its client was not told, and goes on in a transaction that was undone by half.
+"""A deadlock that a routine caught: its client received no error, and goes on in a transaction undone by half.
 
-Evidence: the server's own counter, beside the deadlocks of which clients were told in this run.
+Evidence: the server's own counter, beside the deadlock errors that clients received in this run.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ from catenum.core.words import counted, listed
 
 
 def find(recording: Recording) -> list[Finding]:
-    """One finding, where the server counted more deadlocks than clients were told of."""
+    """One finding, where the server counted more deadlocks than clients received."""
     if not recording.hidden_deadlocks:
         return []
     catching = [f"{name} catches {listed(list(found))}" for name, found in recording.handlers.items()]
@@ -21,8 +21,8 @@ def find(recording: Recording) -> list[Finding]:
             transactions=tuple(record.name for record in recording.transactions),
             statements=(),
             evidence=(
-                f"the server counted {counted(recording.hidden_deadlocks, 'deadlock')} in this run of which no client "
-                "was told",
+                f"the server counted {counted(recording.hidden_deadlocks, 'deadlock')} in this run that no client "
+                "received",
                 *catching,
             ),
             advice=(

@@ -60,7 +60,7 @@ def _deadlocks(exploration: Exploration) -> Iterator[Claim]:
     deadlocks = tally.met("deadlock")
     if tally.uncounted:
         text = (
-            f"the server counted {counted(tally.uncounted, 'deadlock')} of which no client was told, so a routine "
+            f"the server counted {counted(tally.uncounted, 'deadlock')} that no client received, so a routine "
             "catches them: nothing is said of deadlocks here"
         )
         yield Claim(about="deadlock", text=text, good=False, proven=False, runs=tally.schedules)

@@ -80,7 +80,7 @@ def unmet(terms: list[Term], tally: Tally) -> list[str]:
             continue
         count = count_of(term.word, tally)
         if term.none and tally.uncounted and term.word in ("deadlock", "conflict"):
-            told.append(f"the server counted {tally.uncounted} deadlocks of which no client was told")
+            told.append(f"the server counted {tally.uncounted} deadlocks that no client received")
         unchecked = sum(e.count for e in tally.outcomes.values() if e.data == "unchecked")
         if term.none and unchecked and term.word in DATA_WORDS:
             told.append(f"the data of {unchecked} of {tally.schedules} schedules could not be checked")

@@ -70,7 +70,7 @@ class Run:
     wrong: Wrong | None = None
     went_on: tuple[str, ...] = ()
     chosen: bool = False
-    hidden: int = 0  # deadlocks that the server counted and no client was told of
+    hidden: int = 0  # deadlocks that the server counted and no client received
     rejected: frozenset[tuple[str, int | None]] = frozenset()  # steps that the server rejected
 
     @property

@@ -307,7 +307,7 @@ class Stage:
         return replace(run, hidden=hidden, kind=max(run.kind, "deadlock", key=KINDS.index))
 
     def _hidden_in(self, met: int) -> int:
-        """How many deadlocks the server counted in this run of which no client was told: where code is at work that
+        """How many deadlocks the server counted in this run that no client received: where code is at work that
         may catch them.
         """
         if self.dependence.plain and not self.handlers:
