@@ -21,6 +21,9 @@ from catenum.core.errors import SaveError
 from catenum.core.moment.across import Link, Place, links, look_across, standing, together
 from catenum.core.moment.groups import groups_of
 from catenum.core.moment.incidents import IncidentTracker
+from catenum.core.moment.sample import Sample
+from catenum.core.record.recording_file import to_plain
+from catenum.core.record.waits import Resource
 from catenum.core.serverlog.postgresql import PostgresqlLog
 from catenum.core.serverlog.waits import log_waits, piles
 from catenum.core.story.lines import tree_lines
@@ -78,18 +81,76 @@ def test_what_could_not_be_stored_is_a_gap_and_what_became_of_its_incidents_is_n
     for sample in looks:
         watch.take(Sighting("harbour", sample.at, sample=sample))
     assert [line.what for line in told] == ["began", "store", "ended", "store"]
-    (gap,) = store.rows("select since, until, why from gap")
+    (gap,) = store.rows("select since, until, why from gap where why like '%store%'")
     assert gap == {"since": at(0), "until": at(3), "why": "the store could not be written to"}
     (incident,) = history.incidents(store, Span())
     assert (incident["ended"], incident["first"]) == (at(2), at(0))
     store.close()
 
 
+def test_after_a_full_disk_everything_is_stored_again(tmp_path):
+    """With what began while it was full, and the deadlocks of that time: no id of a row that was rolled back is used."""
+    store, told = writer(tmp_path / "s.sqlite"), []
+    watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0.0), store, told.append)
+    large = " ".join(f"v{n} = {n}" for n in range(20_000))
+    looks = [moment(at(second), *([("b", "a")] if 1 <= second <= 4 else [])) for second in range(8)]
+    for second, sample in enumerate(looks):
+        if second == 1:
+            (pages,) = store.connection.execute("pragma page_count").fetchone()
+            store.connection.execute(f"pragma max_page_count = {pages + 1}")
+            sample = replace(sample, sessions=tuple(replace(s, statement=large) for s in sample.sessions), by_id={})
+        if second == 3:
+            store.connection.execute("pragma max_page_count = 1000000")
+        watch.take(Sighting("harbour", sample.at, sample=replace(sample, deadlocks=int(second >= 2), by_id={})))
+    assert [line.what for line in told if line.what in ("store", "began", "ended", "deadlock")] == [
+        "store", "began", "deadlock", "store", "ended"]  # fmt: skip
+    (incident,) = history.incidents(store, Span())
+    assert (incident["first"], incident["ended"], incident["head"]) == (at(1), at(5), "a")
+    assert store.rows("select count(*) n, max(recording is not null) kept from incident") == [{"n": 1, "kept": 1}]
+    assert store.rows("select sum(count) n from deadlock") == [{"n": 1}]
+    (gap,) = store.rows("select since, until, blind from gap where why like '%store%'")
+    assert gap == {"since": at(0), "until": at(3), "blind": 1}
+    store.close()
+
+
+def test_masking_changes_what_is_shown_and_never_what_an_incident_is(tmp_path):
+    """Two rows of one table that two heads hold are two incidents, masked or not."""
+
+    def row(second: float, *ids: int) -> Sample:
+        sample = moment(at(second), *((f"gate{n}", f"lift{n}") for n in ids))
+        edges = tuple(
+            replace(edge, resource=Resource(kind="row", text=f"slot(id={n})", table="slot", key=(("id", str(n)),)))
+            for edge, n in zip(sample.edges, ids, strict=True)
+        )
+        sql = "update slot set box = 'secret' where id = 4711"
+        return replace(
+            sample, edges=edges, sessions=tuple(replace(s, statement=sql) for s in sample.sessions), by_id={}
+        )
+
+    looks = [row(0, 1), row(1, 1, 2), row(2, 2), row(3, 2), row(4)]
+    found = {}
+    for mask in (False, True):
+        store, told = writer(tmp_path / f"{mask}.sqlite"), []
+        watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0.0, mask=mask), store, told.append)
+        for sample in looks:
+            watch.take(Sighting("harbour", sample.at, sample=sample))
+        rows = history.incidents(store, Span())
+        found[mask] = [(line.what, line.at) for line in told], [(r["first"], r["ended"], r["head"]) for r in rows]
+        shown = repr([(line.text, line.incident and line.incident.masked) for line in told]) + repr(rows)
+        assert ("id=1" in shown) != mask
+        assert ("4711" in repr(rows)) != mask
+        text = repr([to_plain(store.recording(row["id"])) for row in rows])
+        assert ("secret" in text, "id=2" in text) == (not mask, not mask)
+        store.close()
+    assert found[True] == found[False]
+    assert len(found[True][1]) == 2
+
+
 def test_a_watch_that_nobody_looks_for_any_more_ends_and_says_so(monkeypatch):
     monkeypatch.setattr("catenum.live.follow.Follower.run", lambda self: None)
     watch = Watch({"harbour": lambda: None}, WatchOptions(), None, lambda told: None)
     watch.run()
-    assert watch.blind
+    assert watch.abandoned
 
 
 def test_the_hours_of_a_server_are_told_with_how_much_of_them_was_seen(tmp_path):

@@ -209,7 +209,7 @@ def test_a_mariadb_login_that_sees_only_its_own_sessions_says_so(kept_mariadb, c
             said = "grant process on *.* to 'guest'@'localhost';"
             done = call("now", *target)
             assert done.code == 3  # what it may not see may wait all the same
-            assert "Nobody is seen to wait for a lock, by a login that may not see all." in " ".join(done.out.split())
+            assert "Blind, so nobody is seen to wait for a lock: the login" in " ".join(done.out.split())
             assert said in " ".join(done.out.split())
             assert "secret-word" not in done.out + done.err
             checks = {c["what"]: c for c in call("preflight", *target, "--json").json["checks"]}

@@ -6,7 +6,8 @@ waits behind nobody: a check that is not available in time says so.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import deque
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Literal, Protocol
 
@@ -16,6 +17,7 @@ from catenum.core.record.recording import ServerError, TargetInfo
 from catenum.core.record.waits import Resource, key_text
 from catenum.core.servers import Rules
 from catenum.core.sql.statements import Access
+from catenum.engines.clock import Clock
 
 #: How a watching connection names itself to the server.
 APPLICATION = "catenum watch"
@@ -28,8 +30,19 @@ LOOK_MS = 5_000
 NO_ANSWER_MS = 7_000
 
 
-class LookTimedOut(TargetError):
-    """The server did not answer a check in time; the next one may be answered."""
+class CheckFailed(TargetError):
+    """The server answered, and could not be looked at: the connection stands, and the next check may succeed.
+
+    ``number``: the server's own, of the error by which it rejected a query; None where that is not why.
+    """
+
+    def __init__(self, message: str, *, number: int | None = None) -> None:
+        super().__init__(message)
+        self.number = number
+
+
+class LookTimedOut(CheckFailed):
+    """The server did not answer a check in time."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -80,6 +93,36 @@ def access_to(statement: str | None, table: str, rules: Rules) -> Access | None:
     return next(iter(rules.footprint(statement or "").on(table)), None)
 
 
+class Link:
+    """How long a query is on its way, by one that takes the server no time.
+
+    Asked for again only where a check took long: the way counts as long as the shortest of what was seen lately.
+    """
+
+    #: A check that takes no longer than this (ms) needs no account of where the time went.
+    QUICK_MS = 100.0
+
+    def __init__(self, ping: Callable[[], object]) -> None:
+        self._ping, self._clock = ping, Clock()
+        self._trips: deque[float] = deque(maxlen=5)
+        self._queries = 0
+
+    def asked(self) -> None:
+        """A query was sent, and answered."""
+        self._queries += 1
+
+    def spent_ms(self, cost_ms: float) -> float:
+        """Of a check that took ``cost_ms``, with all queries since the last call."""
+        queries, self._queries = self._queries, 0
+        if cost_ms <= self.QUICK_MS:
+            return 0.0
+        before = self._clock.now_ms()
+        self._ping()
+        self._queries = 0
+        self._trips.append(self._clock.now_ms() - before)
+        return min(self._trips) * queries
+
+
 class Lookout(Protocol):
     """One connection to a running server that looks."""
 
@@ -96,6 +139,13 @@ class Lookout(Protocol):
 
         ``locks``: every lock of the sessions in a chain too. Raises LookTimedOut, TargetError.
         """
+
+    @property
+    def blind(self) -> str | None:
+        """Why a check cannot see all; None where it can."""
+
+    def link_ms(self, cost_ms: float) -> float:
+        """How much of the check before was spent on the way to the server and back: no cost to the server."""
 
     def deadlock_report(self) -> DeadlockReport | None:
         """The server's own report of the latest deadlock, where it keeps one that this login may read."""

@@ -17,12 +17,16 @@ Interval = tuple[datetime, datetime]
 
 @dataclass(frozen=True, slots=True)
 class Hour:
-    """One hour of one server: ``hour`` is its beginning (RFC 3339, UTC). ``of_s``: its length within the time asked."""
+    """One hour of one server: ``hour`` is its beginning (RFC 3339, UTC). ``of_s``: its length within the time asked.
+
+    ``looks``: checks that saw all; ``blind_s``: how long somebody looked and could not see.
+    """
 
     server: str
     hour: str
     looks: int
     seen_s: float
+    blind_s: float
     of_s: float
 
 
@@ -38,12 +42,12 @@ def coverage(store: Store, span: Span) -> list[dict[str, Any]]:
     end = min(_time(span.until), moment()) if span.until else moment()
     found = []
     for row in servers:
-        seen = _seen(store, row, end)
+        seen, blind = _seen(store, row, end)
         looks = {
             one["hour"]: one["looks"]
             for one in store.rows(
-                "select substr(minute, 1, 13) hour, sum(samples) looks from minute where server = ? and shape = ? "
-                "group by 1",
+                "select substr(minute, 1, 13) hour, sum(samples - blind) looks from minute "
+                "where server = ? and shape = ? group by 1",
                 (row["id"], LOOKS),
             )
         }
@@ -57,6 +61,7 @@ def coverage(store: Store, span: Span) -> list[dict[str, Any]]:
                     f"{name}:00Z",
                     int(looks.get(name, 0)),
                     round(sum(_common(here, part) for part in seen), 1),
+                    round(sum(_common(here, part) for part in blind), 1),
                     round((here[1] - here[0]).total_seconds(), 1),
                 )
             )
@@ -66,7 +71,7 @@ def coverage(store: Store, span: Span) -> list[dict[str, Any]]:
 
 def seen_intervals(store: Store, name: str) -> Sequence[Interval]:
     """The times in which a server was seen."""
-    return [part for row in _servers(store, name) for part in _seen(store, row, moment())]
+    return [part for row in _servers(store, name) for part in _seen(store, row, moment())[0]]
 
 
 def _servers(store: Store, name: str | None) -> list[dict[str, Any]]:
@@ -77,12 +82,17 @@ def _servers(store: Store, name: str | None) -> list[dict[str, Any]]:
     )
 
 
-def _seen(store: Store, row: dict[str, Any], end: datetime) -> Sequence[Interval]:
-    gaps = store.rows("select since, until from gap where server = ?", (row["id"],))
-    hidden = [(_time(gap["since"]), _time(gap["until"]) if gap["until"] else end) for gap in gaps]
+def _seen(store: Store, row: dict[str, Any], end: datetime) -> tuple[Sequence[Interval], Sequence[Interval]]:
+    """The times in which a server was seen, and those in which somebody looked and could not see."""
+    gaps = store.rows("select since, until, blind from gap where server = ?", (row["id"],))
+    times = [((_time(gap["since"]), _time(gap["until"]) if gap["until"] else end), gap["blind"]) for gap in gaps]
     # The first look stands for the ten seconds in which it is counted.
     last = _time(row["last"]) if row["last"] else _time(row["first"])
-    return _without((_time(row["first"]), max(last, _time(row["first"]))), hidden)
+    whole = (_time(row["first"]), max(last, _time(row["first"])))
+    seen = _without(whole, [time for time, _ in times])
+    unwatched = [time for time, blind in times if not blind]
+    blind = [part for time, blind in times if blind for part in _without(time, unwatched)]
+    return seen, _merged(blind)
 
 
 def _time(text: str) -> datetime:
@@ -92,6 +102,17 @@ def _time(text: str) -> datetime:
 
 def _common(one: Interval, other: Interval) -> float:
     return max(0.0, (min(one[1], other[1]) - max(one[0], other[0])).total_seconds())
+
+
+def _merged(times: Iterable[Interval]) -> Sequence[Interval]:
+    """Intervals that may overlap, as ones that do not."""
+    found: list[Interval] = []
+    for since, until in sorted(times):
+        if found and since <= found[-1][1]:
+            found[-1] = (found[-1][0], max(found[-1][1], until))
+        else:
+            found.append((since, until))
+    return found
 
 
 def _without(whole: Interval, hidden: Iterable[Interval]) -> Sequence[Interval]:

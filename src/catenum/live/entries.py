@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import zlib
+from collections.abc import Iterable
 
 from catenum.core.moment.incidents import Incident
 from catenum.core.moment.recording import recording_of
@@ -53,6 +54,11 @@ class Entries:
             incident.kept_at = incident.worst.at
         if incident.ended or incident.head_count != self._heads.get(incident.number or 0):
             self._enter_heads(incident)
+
+    def forget(self, numbers: Iterable[int | None]) -> None:
+        """What was entered of these incidents is not there: their transaction was rolled back."""
+        for number in numbers:
+            self._heads.pop(number or 0, None)
 
     @staticmethod
     def _shape(server: str, statement: str | None) -> str:

@@ -7,18 +7,25 @@ from __future__ import annotations
 
 import queue
 import threading
+from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass
+from statistics import median
 
 from catenum.core.errors import TargetError
 from catenum.core.moment.sample import Sample
 from catenum.core.words import duration
 from catenum.engines.clock import Clock, wall
-from catenum.engines.lookout import LOOK_MS, DeadlockReport, Lookout, LookTimedOut
+from catenum.engines.lookout import CheckFailed, DeadlockReport, Lookout
 
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 1.0, 60.0
-#: Looking takes at most this share of the time: what takes long is done more rarely.
-MOST_LOOKING = 1 / 25
+#: Looking takes at most this share of the server's time: what takes long there is done more rarely, and yet so often
+#: (ms) that an incident is seen more than once.
+MOST_LOOKING, MOST_PAUSE_MS = 1 / 25, 10_000.0
+#: By the middle one of so many checks: a network that stands still for a moment is no cost to the server.
+COSTS = 5
+#: While the login may not see all, its rights are asked for again this often (ms).
+RIGHTS_EVERY_MS = 10_000.0
 #: A check is long from here on (ms); a quick one may be asked for as often as somebody likes.
 LONG_LOOK_MS = 150.0
 #: Where so many wait, a check comes no more often than this (ms): who passes a row on has no time to spare.
@@ -61,6 +68,8 @@ class Follower(threading.Thread):
         self._deadlocks: int | None = None
         self._report: str | None = None
         self._slowed = False
+        self._costs: deque[float] = deque(maxlen=COSTS)
+        self._calm_pause_ms = every_s * 1000  # between checks while nobody waited
         self._told_by_log = False  # each deadlock's report is in the log that is followed
 
     def run(self) -> None:
@@ -87,6 +96,7 @@ class Follower(threading.Thread):
                     lookout.close()
 
     def _follow(self, lookout: Lookout) -> None:
+        """Until asked to stop, or until the login's rights are to be asked for again."""
         clock = Clock()
         due = 0.0
         self._deadlocks = None
@@ -94,22 +104,34 @@ class Follower(threading.Thread):
         latest = lookout.deadlock_report()
         self._report = latest.key if latest else None  # one from before we came is no news
         while not self.stopping.is_set():
-            pause_ms = self.every_s * 1000
             try:
                 sample = lookout.sample(at_least_ms=self.at_least_ms)
                 report = self._fresh_report(lookout, sample)
-                if sample.cost_ms > LONG_LOOK_MS:
-                    pause_ms = max(pause_ms, sample.cost_ms / MOST_LOOKING)
+                self._costs.append(max(0.0, sample.cost_ms - lookout.link_ms(sample.cost_ms)))
                 waiting = len(sample.graph.waiters)
-                if waiting >= (CROWD // 2 if self._slowed else CROWD):  # a queue that drains is short now and then
-                    pause_ms = max(pause_ms, CROWD_PAUSE_MS)
-                pace = self._pace(pause_ms, sample.cost_ms, waiting)
+                pause_ms = self._pause_ms(waiting)
+                pace = self._pace(pause_ms, median(self._costs), waiting)
                 self.out.put(Sighting(self.server, sample.at, sample=sample, report=report, pace=pace))
-            except LookTimedOut as error:
+                if sample.partial and clock.now_ms() > RIGHTS_EVERY_MS:
+                    return
+            except CheckFailed as error:
+                pause_ms = self.every_s * 1000
                 self.out.put(Sighting(self.server, wall(), trouble=error.problems[0].message))
-                pause_ms = max(pause_ms, LOOK_MS / MOST_LOOKING)
             due = max(due + pause_ms, clock.now_ms())
             self.stopping.wait(max(0.0, due - clock.now_ms()) / 1000)
+
+    def _pause_ms(self, waiting: int) -> float:
+        """How long to the next check, by what checks cost the server; no longer in an incident than before it."""
+        pause, cost = self.every_s * 1000, median(self._costs)
+        if cost > LONG_LOOK_MS:
+            pause = max(pause, min(MOST_PAUSE_MS, cost / MOST_LOOKING))
+        if not waiting:
+            self._calm_pause_ms = pause
+            return pause
+        pause = min(pause, self._calm_pause_ms)
+        if waiting >= (CROWD // 2 if self._slowed else CROWD):  # a queue that drains is short now and then
+            pause = max(pause, CROWD_PAUSE_MS)
+        return pause
 
     def _pace(self, pause_ms: float, cost_ms: float, waiting: int = 0) -> str | None:
         """What is to be said of how often it looks: when that becomes rarer than asked for, and when it is so again."""

@@ -13,6 +13,8 @@ from catenum.live.store import LOOKS, Store
 
 #: Incidents that are told one by one; of more, the longest.
 MOST = 200
+#: What is added up of the hours of a server.
+_SUMS = ("looks", "seen_s", "blind_s", "of_s")
 #: From so many on, incidents that are alike are told as one.
 FOLDED = 4
 
@@ -79,8 +81,8 @@ def _alike(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
 def _servers(hours: list[dict[str, Any]]) -> list[dict[str, Any]]:
     found: dict[str, dict[str, Any]] = {}
     for hour in hours:
-        mine = found.setdefault(hour["server"], {"server": hour["server"], "looks": 0, "seen_s": 0.0, "of_s": 0.0})
-        for key in ("looks", "seen_s", "of_s"):
+        mine = found.setdefault(hour["server"], dict.fromkeys(_SUMS, 0) | {"server": hour["server"]})
+        for key in _SUMS:
             mine[key] = round(mine[key] + hour[key], 1)
     return list(found.values())
 
@@ -99,5 +101,8 @@ def _headline(told: dict[str, Any], value: dict[str, Any]) -> str:
     if left > 0:
         parts.append(f"the {len(value['incidents'])} longest are listed")
     seen, of = (sum(server[key] for server in value["servers"]) for key in ("seen_s", "of_s"))
+    blind = sum(server["blind_s"] for server in value["servers"])
     parts.append(f"{100 * seen / of:.0f} % of the time was seen" if of else "no watch looked")
+    if blind:
+        parts.append(f"the watch was blind for {duration(blind * 1000)}")
     return "; ".join(parts) + "."

@@ -9,6 +9,7 @@ from typing import Any, Literal
 from catenum.core.errors import InputError
 from catenum.core.servers import rules_of
 from catenum.core.sql.masking import same_kind
+from catenum.engines.clock import moment
 from catenum.engines.lookout import StatementRate
 from catenum.live.coverage import coverage
 from catenum.live.spans import Span
@@ -53,21 +54,30 @@ def totals(store: Store, span: Span) -> dict[str, Any]:
     if span.since is not None:
         where, values = f"{where} and coalesce(h.until, '9999') > ?", [*values, span.since]
     gaps = store.rows(
-        "select s.name server, h.since, h.until, h.why from gap h join server s on s.id = h.server "
+        "select s.name server, h.since, h.until, h.why, h.blind from gap h join server s on s.id = h.server "
         f"where {where} order by h.since",
         values,
     )
+    for gap in gaps:
+        gap["blind"] = bool(gap["blind"])
     where, values = span.where("m.minute")
     (looks,) = store.rows(
-        "select coalesce(sum(m.samples), 0) looks from minute m join server s on s.id = m.server "
-        f"where m.shape = '' and {where}",
+        "select coalesce(sum(m.samples - m.blind), 0) looks, coalesce(sum(m.blind), 0) blind_looks "
+        f"from minute m join server s on s.id = m.server where m.shape = '' and {where}",
         values,
     )
     former = {
         "episodes": row["incidents"],
         "holes": gaps,
     }  # former names
-    return {**row, **deadlocks, **looks, "gaps": gaps, "coverage": coverage(store, span), **former}
+    hole = max(gaps, key=_length, default=None)
+    more = {"gaps": gaps, "longest_gap": hole, "coverage": coverage(store, span)}
+    return {**row, **deadlocks, **looks, **more, **former}
+
+
+def _length(gap: dict[str, Any]) -> timedelta:
+    until = datetime.fromisoformat(gap["until"]) if gap["until"] else moment()
+    return until - datetime.fromisoformat(gap["since"])
 
 
 def grouped(store: Store, by: By, span: Span) -> list[dict[str, Any]]:

@@ -80,6 +80,8 @@ _MIGRATIONS = (
       since text not null, until text, holders text, statement text);
     create index log_wait_incident on log_wait (incident);
     """,
+    "alter table gap add column blind int not null default 0; "
+    "alter table minute add column blind int not null default 0",
 )
 VERSION = len(_MIGRATIONS)
 #: The looks themselves are counted under no statement.
@@ -131,26 +133,40 @@ class Store:
 
         ``deadlocks``: how many are news; with none, ``report`` belongs to the latest one.
         """
+        with self._written(incidents):
+            server = self.server(name, sample)
+            self._unwatched(server, sample.at)
+            self._count(server, sample)
+            for incident in incidents:
+                self._entries.enter(server, incident)
+            if deadlocks:
+                self.connection.execute(
+                    "insert into deadlock (server, at, count, report) values (?, ?, ?, ?)",
+                    (server, sample.at, deadlocks, report),
+                )
+            elif report:  # of a deadlock that was reported before
+                self.connection.execute(
+                    "update deadlock set report = coalesce(report || char(10, 10), '') || ? "
+                    "where id = (select max(id) from deadlock where server = ?)",
+                    (report, server),
+                )
+
+    @contextlib.contextmanager
+    def _written(self, incidents: Sequence[Incident] = ()) -> Iterator[None]:
+        """All of it in one transaction, or nothing. Raises SaveError; then what was written down of ids is forgotten
+        with the rows that had them.
+        """
+        before = [(incident, incident.number, incident.kept_at) for incident in incidents]
+        seen = set(self._seen)
         try:
             with self.connection:
-                server = self.server(name, sample)
-                self._unwatched(server, sample.at)
-                self._count(server, sample)
-                for incident in incidents:
-                    self._entries.enter(server, incident)
-                if deadlocks:
-                    self.connection.execute(
-                        "insert into deadlock (server, at, count, report) values (?, ?, ?, ?)",
-                        (server, sample.at, deadlocks, report),
-                    )
-                elif report:  # of a deadlock that was reported before
-                    self.connection.execute(
-                        "update deadlock set report = coalesce(report || char(10, 10), '') || ? "
-                        "where id = (select max(id) from deadlock where server = ?)",
-                        (report, server),
-                    )
+                yield
         except sqlite3.Error as error:
             self._servers.clear()
+            self._seen = seen
+            self._entries.forget(incident.number for incident in incidents)
+            for incident, number, kept_at in before:
+                incident.number, incident.kept_at = number, kept_at
             raise SaveError(f"cannot write to {self.path}: {error}") from error
 
     def _unwatched(self, server: int, at: str) -> None:
@@ -169,12 +185,8 @@ class Store:
 
     def write_end(self, name: str, incident: Incident) -> None:
         """That an incident is over, without another look. Raises SaveError."""
-        try:
-            with self.connection:
-                self._entries.enter(self.server(name), incident)
-        except sqlite3.Error as error:
-            self._servers.clear()
-            raise SaveError(f"cannot write to {self.path}: {error}") from error
+        with self._written([incident]):
+            self._entries.enter(self.server(name), incident)
 
     def _count(self, server: int, sample: Sample) -> None:
         """Count the check, and who waits under which head statement, in steps of ten seconds."""
@@ -186,35 +198,42 @@ class Store:
             counts[key] = counts.get(key, 0) + max(1, len(graph.held_up_by(head)))
         for key, waiting in counts.items():
             self.connection.execute(
-                "insert into minute values (?, ?, ?, ?, 1) on conflict do update "
-                "set waiting = waiting + excluded.waiting, samples = samples + 1",
-                (server, sample.at[:18] + "0", key, waiting),
+                "insert into minute (server, minute, shape, waiting, samples, blind) values (?, ?, ?, ?, 1, ?) "
+                "on conflict do update set waiting = waiting + excluded.waiting, samples = samples + 1, "
+                "blind = blind + excluded.blind",
+                (server, sample.at[:18] + "0", key, waiting, int(sample.partial)),
             )
 
     def gap(self, name: str, since: str, until: str | None, why: str) -> None:
         """A time in which a server was not seen. Raises SaveError."""
-        try:
-            with self.connection:
-                server = self.server(name)
-                if until is None:
-                    self.connection.execute(
-                        "insert into gap (server, since, why) values (?, ?, ?)", (server, since, why)
-                    )
-                else:
-                    self.connection.execute(
-                        "update gap set until = ? where server = ? and until is null", (until, server)
-                    )
-        except sqlite3.Error as error:
-            raise SaveError(f"cannot write to {self.path}: {error}") from error
+        with self._written():
+            server = self.server(name)
+            if until is None:
+                self.connection.execute("insert into gap (server, since, why) values (?, ?, ?)", (server, since, why))
+                return
+            begun = self.connection.execute(
+                "update gap set until = ? where server = ? and until is null", (until, server)
+            )
+            if not begun.rowcount:  # its beginning could not be stored
+                values = (server, since, until, why)
+                self.connection.execute("insert into gap (server, since, until, why) values (?, ?, ?, ?)", values)
 
     def missed(self, name: str, since: str, until: str, why: str) -> None:
-        """A time that is over in which a server was not seen. Raises SaveError."""
-        try:
-            with self.connection:
-                values = (self.server(name), since, until, why)
-                self.connection.execute("insert into gap (server, since, until, why) values (?, ?, ?, ?)", values)
-        except sqlite3.Error as error:
-            raise SaveError(f"cannot write to {self.path}: {error}") from error
+        """A time that is over in which somebody looked and could not see. Raises SaveError.
+
+        One that goes on with the last one, for the same reason, is made part of it.
+        """
+        with self._written():
+            server = self.server(name)
+            longer = self.connection.execute(
+                "update gap set until = ? where server = ? and blind and why = ? and until = ?",
+                (until, server, why, since),
+            )
+            if not longer.rowcount:
+                values = (server, since, until, why)
+                self.connection.execute(
+                    "insert into gap (server, since, until, why, blind) values (?, ?, ?, ?, 1)", values
+                )
 
     def release(self, name: str, session: SessionInfo, way: str, waiting: int, went_on: int, outcome: str) -> None:
         """What a person did about a blocker: who, when, to whom, what was undone. Raises SaveError."""
@@ -222,16 +241,13 @@ class Store:
         by = f"{getpass.getuser()}@{socket.gethostname()}"
         told = (session.id, session.user, session.application, session.host, session.statement)
         undone = (session.transaction_ms, session.rows_changed)
-        try:
-            with self.connection:
-                self.connection.execute(
-                    "insert into release (server, at, by, way, session, user, application, host, statement, "
-                    "transaction_ms, rows_changed, waiting, went_on, outcome) "
-                    "values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                    (self.server(name), at, by, way, *told, *undone, waiting, went_on, outcome),
-                )
-        except sqlite3.Error as error:
-            raise SaveError(f"cannot write to {self.path}: {error}") from error
+        with self._written():
+            self.connection.execute(
+                "insert into release (server, at, by, way, session, user, application, host, statement, "
+                "transaction_ms, rows_changed, waiting, went_on, outcome) "
+                "values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (self.server(name), at, by, way, *told, *undone, waiting, went_on, outcome),
+            )
 
     def note(self, incident: int, text: str) -> None:
         """Add a person's note. Raises InputError where there is no such incident."""

@@ -20,6 +20,7 @@ from catenum.core.moment.alarms import Alarm, Alarms, Thresholds
 from catenum.core.moment.incidents import Change, DeadlockCount, Head, Incident, IncidentTracker
 from catenum.core.moment.recording import recording_of
 from catenum.core.moment.sample import Sample
+from catenum.core.moment.sight import Sight
 from catenum.core.record.recording_file import to_plain
 from catenum.core.servers import rules_of
 from catenum.core.words import duration
@@ -32,8 +33,8 @@ from catenum.live.store import Store
 
 FORMAT = "catenum-watch/1"
 What = Literal[
-    "began", "ended", "long", "many", "idle", "deadlocks", "clear", "deadlock", "report", "lost", "back", "trouble",
-    "note", "store",
+    "began", "ended", "long", "many", "idle", "deadlocks", "clear", "deadlock", "report", "lost", "back", "blind",
+    "sees", "trouble", "note", "store",
 ]  # fmt: skip
 #: The store is trimmed this often (ms).
 TRIM_EVERY_MS = 60_000.0
@@ -86,7 +87,7 @@ class Watch:
     stop: threading.Event = field(default_factory=threading.Event)
 
     def __post_init__(self) -> None:
-        self.blind = False  # nobody looks any more: the watch has ended by itself
+        self.abandoned = False  # nobody looks any more: the watch has ended by itself
         self._clock = Clock()
         self._trackers = {name: IncidentTracker(self.options.at_least_ms) for name in self.servers}
         self._deadlocks = {name: DeadlockCount() for name in self.servers}
@@ -97,11 +98,15 @@ class Watch:
         self._across_before: Sample | None = None
         self._across_ms: float | None = None
         self._ends: tuple[Ends, float] | None = None
+        self._sight = {name: Sight(self.options.every_s * 1000) for name in self.servers}
+        self._seen_whole: set[str] = set()
+        self._twins: dict[int, tuple[Incident, Incident]] = {}  # masked, beside what they are of
+        self._deadlocks_left: dict[str, tuple[int, tuple[str, ...]]] = {}  # not stored so far, and their reports
         self._unstored: dict[str, str] = {}  # since when nothing could be stored
         self._to_store: dict[str, list[Incident]] = {name: [] for name in self.servers}
         self._last_ms: dict[str, float] = {}
         self._last_at: dict[str, str] = {}  # of the last check that succeeded
-        self._lost: dict[str, str] = {}
+        self._lost: dict[str, tuple[str, str]] = {}  # since when, and why
         self._noted: set[tuple[str, str]] = set()  # what hinders looking, told once for each server
         self._commands: list[subprocess.Popen[bytes]] = []
         self._store_failed = False
@@ -134,7 +139,7 @@ class Watch:
                     sighting = out.get(timeout=0.2)
                 except queue.Empty:
                     if not any(follower.is_alive() for follower in followers):
-                        self.blind = True
+                        self.abandoned = True
                         break
                     continue
                 self.take(sighting)
@@ -151,9 +156,9 @@ class Watch:
                 command.poll()
 
     @property
-    def never_seen(self) -> list[str]:
-        """The servers of which no check ever succeeded."""
-        return [name for name in self._trackers if name not in self._last_ms]
+    def never_seen(self) -> list[tuple[str, str | None]]:
+        """The servers of which no check ever saw all, and why not, where they could be looked at."""
+        return [(name, self._sight[name].why) for name in self._trackers if name not in self._seen_whole]
 
     def take(self, sighting: Sighting) -> None:
         """Take in one sighting."""
@@ -162,12 +167,10 @@ class Watch:
             self._take_trouble(sighting)
             return
         if name in self._lost:
-            self._keep(lambda store: store.gap(name, self._lost[name], sighting.at, ""))
-            self.tell(
-                Told(
-                    what="back", server=name, at=sighting.at, text=f"seen again; not seen since {self._lost.pop(name)}"
-                )
-            )
+            gone, why = self._lost.pop(name)
+            self._keep(lambda store: store.gap(name, gone, sighting.at, why))
+            text = f"seen again; not seen since {gone}"
+            self._alert(Told(what="back", server=name, at=sighting.at, text=text))
         if sighting.pace is not None:
             self.tell(Told(what="note", server=name, at=sighting.at, text=sighting.pace))
         sample = sighting.sample.masked() if self.options.mask else sighting.sample
@@ -178,7 +181,9 @@ class Watch:
         now = self._clock.now_ms()
         since = now - self._last_ms.get(name, now)
         self._last_ms[name], before, self._last_at[name] = now, self._last_at.get(name, sample.at), sample.at
-        change = self._trackers[name].update(sample, since_last_ms=since)
+        self._take_sight(name, sample.at, sample.blind, since)
+        # Masking changes what is shown and stored, never what belongs together.
+        change = self._shown(self._trackers[name].update(sighting.sample, since_last_ms=since))
         reports = [
             *([sighting.report.text] if sighting.report else []),
             *self._from_logs(name, sample.target.server),
@@ -192,8 +197,8 @@ class Watch:
         self._store_look(name, before, sample, changed, deadlocks, report)
         self._tell_change(name, sample, change)
         self._tell_deadlocks(name, sample.at, deadlocks, report)
-        alarms = self._alarms[name].take(sample, self._trackers[name].open, deadlocks, now)
-        self._tell_alarms(name, sample.at, alarms)
+        open_now = [self._twin(incident) for incident in self._trackers[name].open]
+        self._tell_alarms(name, sample.at, self._alarms[name].take(sample, open_now, deadlocks, now))
         self._look_across(name, sighting.sample, now)
         if self.seen is not None:
             self.seen(name, sample)
@@ -209,13 +214,17 @@ class Watch:
         forgotten.
         """
         left = [*self._to_store[name], *(one for one in changed if one not in self._to_store[name])]
-        if self._keep(lambda store: store.write(name, sample, left, deadlocks, report)):
+        more, reports = self._deadlocks_left.pop(name, (0, ()))
+        deadlocks, reports = deadlocks + more, (*reports, *([report] if report else []))
+        whole = "\n\n".join(reports) or None
+        if self._keep(lambda store: store.write(name, sample, left, deadlocks, whole)):
             self._to_store[name] = []
             since = self._unstored.pop(name, None)
             if since is not None:
                 self._keep(lambda store: store.missed(name, since, sample.at, "the store could not be written to"))
             return
         self._unstored.setdefault(name, before)
+        self._deadlocks_left[name] = (deadlocks, reports[-MOST_LEFT:])
         self._to_store[name] = left[-MOST_LEFT:]
 
     def _look_across(self, name: str, sample: Sample, now_ms: float) -> None:
@@ -232,20 +241,20 @@ class Watch:
         since, self._across_ms = now_ms - (self._across_ms or now_ms), now_ms
         if found is None and not self._across.open:
             return
-        shown = found or replace(sample, edges=(), sessions=(), by_id={})
-        if self.options.mask:
-            shown = shown.masked()
-        change = self._across.update(shown, since_last_ms=since)
+        whole = found or replace(sample, edges=(), sessions=(), by_id={})
+        change = self._shown(self._across.update(whole, since_last_ms=since))
+        shown = whole.masked() if self.options.mask else whole
         changed = (*change.began, *change.went_on, *change.ended)
         left = [*self._to_store.pop(self._all, ()), *changed]
         failed = [one for one in left if not self._keep(partial(Store.write_end, name=self._all, incident=one))]
         self._to_store[self._all] = failed[-MOST_LEFT:]
         self._tell_change(self._all, shown, change)
+        open_now = [self._twin(incident) for incident in self._across.open]
         for incident in change.began:
             if incident.cycle:
                 text = _across(incident)
                 self._alert(Told(what="deadlock", server=self._all, at=sample.at, text=text, incident=incident))
-        self._tell_alarms(self._all, sample.at, self._across_alarms.take(shown, self._across.open, 0, now_ms))
+        self._tell_alarms(self._all, sample.at, self._across_alarms.take(shown, open_now, 0, now_ms))
 
     def _client_ends(self, now_ms: float) -> Ends:
         """Who has which connection; asking again for each check would cost more than the check."""
@@ -261,19 +270,55 @@ class Watch:
         name, text = sighting.name, sighting.trouble or "not seen"
         since = self._last_at.get(name, sighting.at)  # what was not seen began behind the last check
         if not sighting.lost:
-            self._keep(lambda store: store.missed(name, since, sighting.at, text))
-            self.tell(Told(what="trouble", server=name, at=sighting.at, text=text))
+            self._take_sight(name, sighting.at, text)
             return
         if name in self._lost:
             return
-        self._lost[name] = since
+        self._lost[name] = (since, text)
+        self._sight[name].lost()
         self._alarms[name].lost()
         self._end(name, self._trackers[name].lost(sighting.at), sighting.at)
         self._keep(lambda store: store.gap(name, since, None, text))
-        self.tell(Told(what="lost", server=name, at=sighting.at, text=text))
+        self._alert(Told(what="lost", server=name, at=sighting.at, text=text))
+
+    def _take_sight(self, name: str, at: str, why: str | None, since_last_ms: float = 0.0) -> None:
+        """Store that a check was blind, and say it when that begins and ends."""
+        sight = self._sight[name]
+        was = sight.why
+        spell, turn = sight.take(at, why, since_last_ms=since_last_ms)
+        if why is None:
+            self._seen_whole.add(name)
+        if spell is not None:
+            self._keep(lambda store: store.missed(name, spell.since, spell.until, spell.why))
+        if turn == "blind":
+            self._alert(Told(what="blind", server=name, at=at, text=f"the watch is blind: {why}"))
+        elif turn == "sees":
+            self._alert(Told(what="sees", server=name, at=at, text=f"the watch sees again; it was blind: {was}"))
+
+    def _shown(self, change: Change) -> Change:
+        """The same with incidents as they are shown and stored."""
+        if not self.options.mask:
+            return change
+        began, went_on = ([self._twin(one) for one in part] for part in (change.began, change.went_on))
+        return Change(began, went_on, [self._twin(one, last=True) for one in change.ended], change.deadlocks)
+
+    def _twin(self, incident: Incident, *, last: bool = False) -> Incident:
+        """An incident as it is shown and stored: the same object each time, brought up to date."""
+        if not self.options.mask:
+            return incident
+        _, twin = self._twins.get(id(incident), (incident, None))
+        fresh = incident.masked()
+        if twin is not None:
+            fresh.number, fresh.kept_at = twin.number, twin.kept_at
+            vars(twin).update(vars(fresh))
+        twin = twin or fresh
+        self._twins[id(incident)] = (incident, twin)
+        if last:
+            del self._twins[id(incident)]
+        return twin
 
     def _end(self, name: str, incidents: Sequence[Incident], at: str) -> None:
-        for incident in incidents:
+        for incident in (self._twin(one, last=True) for one in incidents):
             if not self._keep(partial(Store.write_end, name=name, incident=incident)):
                 self._to_store.setdefault(name, []).append(incident)
             self.tell(Told(what="ended", server=name, at=at, text=_ended(incident), incident=incident))
@@ -334,12 +379,13 @@ class Watch:
         except SaveError as error:
             if not self._store_failed:
                 text = f"{error.problems[0].message}; what is seen is reported, but not stored"
-                self.tell(Told(what="store", server="", at=self._clock.wall(), text=text))
+                self._alert(Told(what="store", server="", at=self._clock.wall(), text=text))
             self._store_failed = True
             return False
         if self._store_failed:
             self._store_failed = False
-            self.tell(Told(what="store", server="", at=self._clock.wall(), text="the store can be written to again"))
+            text = "the store can be written to again"
+            self._alert(Told(what="store", server="", at=self._clock.wall(), text=text))
         return True
 
 

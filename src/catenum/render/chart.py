@@ -68,10 +68,10 @@ def _heaviest(rows: Rows, key: str) -> list[tuple[str, float]]:
 
 
 def _panel(axes: Any, rows: Rows, gaps: Rows, shapes: Sequence[str], moments: Mapping[str, float]) -> None:
-    """One server: bars by the statement of the head, and the times that were not seen."""
+    """One server: bars by the statement of the head, and the times that were not watched, or seen blindly."""
     from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 
-    from catenum.render.figure import PAPER, RULE, WAIT, WORK
+    from catenum.render.figure import INK, PAPER, RULE, WAIT, WORK
 
     tones = (WORK, WAIT, "#8c1d40", "#8aa67a", "#a9829b")
     step = 10 / 86_400 if len(next(iter(moments))) > 16 else 1 / 1440
@@ -100,12 +100,13 @@ def _panel(axes: Any, rows: Rows, gaps: Rows, shapes: Sequence[str], moments: Ma
         for moment, value in values.items():
             bottoms[moment] = bottoms.get(moment, 0.0) + value
     right = last + width
-    for number, gap in enumerate(gaps):
+    for gap in gaps:
         since = date2num(datetime.fromisoformat(gap["since"]))
         until = date2num(datetime.fromisoformat(gap["until"])) if gap["until"] else right
         if until > left and since < right:
-            label = None if number else "(not seen)"
-            axes.axvspan(max(left, since), min(right, until), color=RULE, alpha=0.35, zorder=0, label=label)
+            hatch, label = ("///", "(blind)") if gap["blind"] else (None, "(not watched)")
+            tone = {"facecolor": RULE, "edgecolor": INK, "linewidth": 0.0, "alpha": 0.35, "zorder": 0}
+            axes.axvspan(max(left, since), min(right, until), **tone, label=label, hatch=hatch)
     locator = AutoDateLocator()
     axes.xaxis.set_major_locator(locator)
     axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from catenum.core.words import duration, one_line
-from catenum.render.history import incident_line
+from catenum.render.history import gap_text, incident_line, seen_text
 
 WIDTH = 118
 #: Deadlocks that are told one by one.
@@ -103,14 +103,8 @@ def _release(row: dict[str, Any]) -> tuple[str, ...]:
 
 def _coverage(value: dict[str, Any]) -> Iterator[tuple[str, ...]]:
     for server in value["servers"]:
-        seen, of = server["seen_s"] * 1000, server["of_s"] * 1000
         gaps = [gap for gap in value["gaps"] if gap["server"] == server["server"]]
-        told = [
-            f"not seen from {_time(gap['since'])} to {_time(gap['until']) if gap['until'] else 'the end'}: {gap['why']}"
-            for gap in gaps
-        ]
-        text = f"{server['server']}: seen for {duration(seen)} of {duration(of)}, in {server['looks']:,} checks"
-        yield (text, *told)
+        yield (seen_text(server), *map(gap_text, gaps))
 
 
 def _time(text: str) -> str:

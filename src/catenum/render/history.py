@@ -35,7 +35,7 @@ def print_totals(console: Console, told: dict[str, Any]) -> None:
         say(console, f"from {told['first']} to {told['last']}", style=STYLES["faint"])
     _print_coverage(console, told["coverage"])
     for gap in told["gaps"]:
-        text = f"not seen: {gap['server']} from {gap['since']} to {gap['until'] or 'the end'}: {gap['why']}"
+        text = f"{gap['server']} {gap_text(gap)}"
         for line in textwrap.wrap(text, console.width - 1, subsequent_indent="  "):
             say(console, line, style=STYLES["bad"])
 
@@ -45,8 +45,8 @@ def _print_coverage(console: Console, hours: Sequence[dict[str, Any]]) -> None:
     for server in dict.fromkeys(hour["server"] for hour in hours):
         mine = [hour for hour in hours if hour["server"] == server]
         seen, of = sum(hour["seen_s"] for hour in mine), sum(hour["of_s"] for hour in mine)
-        looks = sum(hour["looks"] for hour in mine)
-        text = f"{server}: seen for {duration(seen * 1000)} of {duration(of * 1000)}, in {looks:,} checks"
+        looks, blind = sum(hour["looks"] for hour in mine), sum(hour["blind_s"] for hour in mine)
+        text = seen_text({"server": server, "seen_s": seen, "of_s": of, "looks": looks, "blind_s": blind})
         parts = [hour for hour in mine if hour["seen_s"] < SEEN_WHOLE * hour["of_s"]]
         if parts and len(mine) > 1:
             told = ", ".join(
@@ -59,8 +59,28 @@ def _print_coverage(console: Console, hours: Sequence[dict[str, Any]]) -> None:
             say(console, line, style=STYLES["faint"])
 
 
+def seen_text(server: dict[str, Any]) -> str:
+    """How long a server was seen, and how long somebody looked and could not see."""
+    blind = f", blind for {duration(server['blind_s'] * 1000)}" if server["blind_s"] else ""
+    seen, of = duration(server["seen_s"] * 1000), duration(server["of_s"] * 1000)
+    return f"{server['server']}: seen for {seen} of {of}, in {server['looks']:,} checks{blind}"
+
+
+def gap_text(gap: dict[str, Any]) -> str:
+    """When a server was not seen, and why: nobody looked, or who looked was blind."""
+    how = "blind" if gap["blind"] else "not watched"
+    until = _seconds(gap["until"]) if gap["until"] else "the end"
+    return f"{how} from {_seconds(gap['since'])} to {until}: {gap['why']}"
+
+
+def _seconds(text: str) -> str:
+    return text[:19].rstrip("Z").replace("T", " ")
+
+
 def _nothing(told: dict[str, Any]) -> str:
     """That nothing was seen is worth as much as was looked at."""
+    if not told["looks"] and told["blind_looks"]:
+        return "Nothing is known of that time: the watch looked, and was blind."
     if not told["looks"]:
         return "Nothing was seen in that time: no watch looked."
     if told["gaps"]:

@@ -29,8 +29,8 @@ from catenum.render.text import print_story
 if TYPE_CHECKING:
     pass
 
-_BAD = ("long", "many", "idle", "deadlocks", "deadlock", "lost", "store", "trouble")
-_TONES = {"began": "wait", "clear": "good", **dict.fromkeys(_BAD, "bad")}
+_BAD = ("long", "many", "idle", "deadlocks", "deadlock", "lost", "blind", "store", "trouble")
+_TONES = {"began": "wait", "clear": "good", "sees": "good", **dict.fromkeys(_BAD, "bad")}
 RECENT = 8
 
 
@@ -117,11 +117,11 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         watch = Watch(servers, options, store, face.tell, face.seen)
         _announce(args, targets, store, err)
         _until_ended(watch, args.length)
-        for name in watch.never_seen:
-            err.write(f"catenum: {name} was never seen\n")
-        if watch.blind:
+        for name, why in watch.never_seen:
+            err.write(f"catenum: {name} was never seen{f' whole: {why}' if why else ''}\n")
+        if watch.abandoned:
             err.write("catenum: nobody looks any more: all that followed a server have ended\n")
-        return ExitCode.UNREACHABLE if watch.never_seen or watch.blind else ExitCode.OK
+        return ExitCode.UNREACHABLE if watch.never_seen or watch.abandoned else ExitCode.OK
     finally:
         if store is not None:
             store.close()

@@ -9,13 +9,14 @@ statements of every session in it that were seen in the same transaction: what n
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from statistics import median
 
 from catenum.core.moment.groups import Group, groups_of, part_of
-from catenum.core.moment.sample import Sample, SessionInfo
+from catenum.core.moment.sample import Sample, SessionInfo, masked_session
 from catenum.core.moment.statements import StatementsSeen
 from catenum.core.record.waits import WaitGraph
+from catenum.core.servers import rules_of
 
 #: So many sessions that wait over one thing in two successive looks make an incident, however short each wait is.
 PILE = 10
@@ -80,6 +81,15 @@ class Incident:
     kept_at: str | None = None  # the worst moment that the store has
     number: int | None = None  # in the store
     source: str = "watch"  # or "across": what goes over several servers, each of which has its own part
+    over_masked: str = ""  # the same as ``over``, without values
+
+    def masked(self) -> Incident:
+        """The same without literals in statements and keys; what it is, is the unmasked one's to tell."""
+        masked = rules_of(self.worst.target.server).masked
+        heads = {key: replace(head, session=masked_session(head.session, masked)) for key, head in self.heads.items()}
+        statements = {name: tuple(map(masked, texts)) for name, texts in self.statements.items()}
+        worst = self.worst.masked()
+        return replace(self, worst=worst, heads=heads, statements=statements, over=self.over_masked)
 
     @property
     def longest_held(self) -> Head:
@@ -168,6 +178,7 @@ class IncidentTracker:
                 if not self._counts(group):
                     continue
                 incident = Incident(sample.at, sample.at, sample, _over(group), source=self.source)
+                incident.over_masked = _over(group, masked=True)
                 self.open.append(incident)
                 change.began.append(incident)
             else:
@@ -259,6 +270,7 @@ class IncidentTracker:
         incident.tables = _tables(group)
         if incident.over != _over(group):
             incident.over = _over(group, moved=True)
+            incident.over_masked = _over(group, moved=True, masked=True)
         self._heads(incident, sample, group, since_last_ms)
         chain = WaitGraph(e for e in sample.edges if e.waiter in group.waiting).longest_chain()
         if (len(group.waiting), chain) >= (incident.worst_waiting, incident.chain):
@@ -322,11 +334,11 @@ def _likeness(incident: Incident, group: Group, heads: set[HeadKey], sample: Sam
     return int(not incident.objects.isdisjoint(resource.identity for resource in group.objects))
 
 
-def _over(group: Group, *, moved: bool = False) -> str:
+def _over(group: Group, *, moved: bool = False, masked: bool = False) -> str:
     """What is waited for, in words; a row that has had several places (each update gives it a new one) by its table."""
     resource = next(iter(group.objects), None)
     if resource is None:
         return "what is not reported"
     if moved and resource.kind == "row" and not resource.named and resource.table:
         return f"a row of {resource.table}"
-    return resource.text
+    return (resource.masked() if masked else resource).text

@@ -61,6 +61,7 @@ def sample_value(sample: Sample) -> dict[str, Any]:
         "cost": {"ms": sample.cost_ms, "rows": sample.rows_read},
         "notes": list(sample.notes),
         "partial": sample.partial,
+        "blind": sample.blind,
     }
 
 

@@ -92,7 +92,8 @@ class Sample:
     """One look at a server. ``cost_ms`` and ``rows_read`` are what it cost; ``deadlocks`` counts since its start.
 
     ``open_transactions`` that do nothing are among ``sessions``, whether somebody waits for them or not.
-    ``partial``: the login may not see everybody, so what is not here may be there all the same. ``held``: where the
+    ``blind``: why not everything could be seen (the login may not see everybody, say), so that what is not here may be
+    there all the same; None: all was seen. ``held``: where the
     server tells since when a session has held others up. ``inexact``: those whose waits' lengths are the most they can
     be, since the server counts whole seconds.
     """
@@ -107,7 +108,7 @@ class Sample:
     deadlocks: int | None = None
     locks: tuple[LockEntry, ...] = ()
     notes: tuple[str, ...] = ()
-    partial: bool = False
+    blind: str | None = None
     suspects: tuple[Suspect, ...] = ()
     held: tuple[Held, ...] = ()
     inexact: frozenset[str] = frozenset()
@@ -120,6 +121,11 @@ class Sample:
     def graph(self) -> WaitGraph:
         """Who waits for whom, by session id."""
         return WaitGraph(self.edges)
+
+    @property
+    def partial(self) -> bool:
+        """Whether something may be there that is not seen."""
+        return self.blind is not None
 
     @property
     def idle_open(self) -> list[SessionInfo]:

@@ -48,11 +48,9 @@ def headline_of(sample: Sample) -> str:
     if not waiters:
         idle = sample.idle_open
         tail = f"; {len(idle)} open transaction{'s' if len(idle) != 1 else ''} doing nothing" if idle else ""
-        nobody = (
-            "Nobody is seen to wait for a lock, by a login that may not see all"
-            if sample.partial
-            else "Nobody waits for a lock"
-        )
+        nobody = "Nobody waits for a lock"
+        if sample.blind is not None:
+            nobody = f"Blind, so nobody is seen to wait for a lock: {sample.blind}"
         return f"{nobody}{tail}."
     heads = sample.graph.heads()
     cycles = len(sample.graph.cycles())

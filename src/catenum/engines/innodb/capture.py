@@ -10,6 +10,7 @@ from typing import Any
 
 from catenum.core.errors import TargetError
 from catenum.engines.innodb import earlier, pending
+from catenum.engines.innodb.errors import is_no_text
 from catenum.engines.lookout import Check
 
 Query = Callable[..., list[tuple[Any, ...]]]
@@ -27,11 +28,11 @@ def _text(value: str) -> str:
 
 
 def works(query: Query, text: str) -> bool:
-    """Whether the server lets this login ask."""
+    """Whether the server lets this login ask. What hinders everybody is not the login's fault."""
     try:
         query(text)
-    except TargetError:
-        return False
+    except TargetError as error:
+        return is_no_text(error)
     return True
 
 

@@ -45,6 +45,16 @@ def number_and_text(error: BaseException | None) -> tuple[int, str]:
     return 0, " ".join(str(error).split()) or "connection lost"
 
 
+#: A statement that is no text in the server's encoding runs, and MySQL's view that would show it cannot be read
+#: meanwhile, whatever is asked of it (MySQL Error Reference, ER_CANNOT_CONVERT_STRING).
+_NO_TEXT = 3854
+
+
+def is_no_text(error: Exception) -> bool:
+    """Whether a view could not be read for what somebody's statement contains."""
+    return getattr(error, "number", None) == _NO_TEXT or number_and_text(error)[0] == _NO_TEXT
+
+
 _ADVICE = (
     (r"Access denied for user", "Check user and password, and what the login was granted."),
     (r"Can't connect|refused|timed out|No such file", "Is the server running there?"),

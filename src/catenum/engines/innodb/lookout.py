@@ -24,7 +24,9 @@ from catenum.engines.lookout import (
     APPLICATION,
     LOOK_MS,
     NO_ANSWER_MS,
+    CheckFailed,
     DeadlockReport,
+    Link,
     LookTimedOut,
     StatementRate,
     no_answer,
@@ -71,6 +73,7 @@ class InnodbLookout(ABC):
     def __init__(self, where: dict[str, object], shown_url: str, *, private: bool) -> None:
         self._shown = shown_url
         self._applications: dict[str, str | None] = {}
+        self._link = Link(lambda: self.rows("select 1"))
         options: dict[str, Any] = {
             **where,
             "autocommit": True,
@@ -109,6 +112,7 @@ class InnodbLookout(ABC):
         try:
             cursor = self.connection.cursor()
             cursor.execute(query, values or None)
+            self._link.asked()
             return [tuple(_any_text(value) for value in row) for row in cursor.fetchall()]
         except (pymysql.Error, OSError) as error:
             number, message = errors.number_and_text(error)
@@ -119,7 +123,7 @@ class InnodbLookout(ABC):
                 raise no_answer(self._shown) from error
             if errors.kind_of(number, self.rules) == "lost" or number == 0:
                 raise errors.went_away(error, self._shown) from error
-            raise TargetError(f"{self._shown}: {message}") from error
+            raise CheckFailed(f"{self._shown}: {message}", number=number) from error
 
     def applications(self, ids: Collection[str]) -> dict[str, str | None]:
         """What the sessions' clients called themselves when they connected; asked for once."""
@@ -160,6 +164,15 @@ class InnodbLookout(ABC):
             undoing=row.trx_state == "ROLLING BACK",
             killed=row.command == "Killed",
         )
+
+    @property
+    def blind(self) -> str | None:
+        """Where the login may not see others' sessions."""
+        return None if self.sees_all else f"the login {self.login} sees its own sessions only, and no lock waits"
+
+    def link_ms(self, cost_ms: float) -> float:
+        """By the queries of the check before."""
+        return self._link.spent_ms(cost_ms)
 
     def deadlock_report(self) -> DeadlockReport | None:
         """The section LATEST DETECTED DEADLOCK of InnoDB's status."""

@@ -165,7 +165,7 @@ class MariadbLookout(InnodbLookout):
                 *self._notes({edge.resource.kind for edge in edges if edge.holder == SOMEBODY}),
                 *self._prepared({edge.holder for edge in edges}, transactions),
             ),
-            partial=not self.sees_all,
+            blind=self.blind,
             suspects=suspects,
             inexact=frozenset(waited) if crowd is None else frozenset(),
         )

@@ -29,7 +29,7 @@ from catenum.engines.innodb.standing import Listed, standing_edges, waiting
 from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
 from catenum.engines.mysql import capture, history, packed, versions
 from catenum.engines.mysql.rows import Connections, DataLock, Owners, resource_of
-from catenum.engines.mysql.waits import DETACHED, RowWait, Transaction, transactions, waits
+from catenum.engines.mysql.waits import DETACHED, EVENT, RowWait, Transaction, by_event, transactions, waits
 
 _PROCESSES = ("id", "user", "host", "db", "command", "time", "state", "info")
 #: The columns of an index, in order (MySQL Reference Manual, "The INFORMATION_SCHEMA INNODB_FIELDS Table").
@@ -146,7 +146,7 @@ class MysqlLookout(InnodbLookout):
                 *self._notes({edge.holder for edge in edges}),
                 *self._prepared({edge.holder for edge in edges}, running),
             ),
-            partial=not self.sees_all,
+            blind=self.blind,
             suspects=suspects,
             inexact=frozenset(waited),
         )
@@ -302,10 +302,13 @@ class MysqlLookout(InnodbLookout):
         same = f"exists (select 1 from performance_schema.threads where processlist_id = {number})"
         if self.sees_all:
             trx = f"from information_schema.innodb_trx where trx_mysql_thread_id = {number}"
-            if session.transaction is None:
+            began = session.transaction
+            if began is None:
                 same = f"{same} and not exists (select 1 {trx})"
+            elif began.startswith(EVENT):
+                same = f"exists (select 1 {by_event(number, began)})"
             else:
-                same = f"exists (select 1 {trx} and trx_started = '{plain(session.transaction)}')"
+                same = f"exists (select 1 {trx} and trx_started = '{plain(began)}')"
         self.rows(
             f"set @catenum_order = if({same}, 'kill {what} {number}', 'do 0'); "
             "prepare catenum_order from @catenum_order; execute catenum_order; deallocate prepare catenum_order"

@@ -18,9 +18,13 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
+import pymysql
+
+from catenum.core.errors import TargetError
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.waits import Key, Resource, key_text
 from catenum.core.serverlog.innodb_fields import decode, names_of
+from catenum.engines.innodb.errors import is_no_text
 from catenum.engines.innodb.records import HIDDEN, SUPREMUM, values_of
 from catenum.engines.mysql import packed
 
@@ -299,7 +303,7 @@ class Owners:
         if fresh:
             self._known = {number: one for number, one in self._known.items() if number in told.keys() - fresh}
             listed = ", ".join(str(int(number)) for number in fresh)
-            running = {str(number): int(one) for number, one in self.query(_RUNNING.format(listed))}
+            running = self._running(listed)
             for number in fresh:
                 # The list may be of a moment ago: a writer's number is not used again, an address may be.
                 writes = int(number) < self.READERS
@@ -310,6 +314,14 @@ class Owners:
         elif own:
             self._known = {number: one for number, one in self._known.items() if number in told}
         return {lock.id: self._known.get(lock.transaction, 0) for lock in found}
+
+    def _running(self, listed: str) -> dict[str, int]:
+        try:
+            return {str(number): int(one) for number, one in self.query(_RUNNING.format(listed))}
+        except (TargetError, pymysql.Error) as error:
+            if not is_no_text(error):
+                raise
+            return {}  # then by their locks on tables
 
     def _by_table(self, number: str) -> int:
         """By its locks on tables, which each takes for itself, and which nobody moves."""

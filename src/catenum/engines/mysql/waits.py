@@ -11,6 +11,8 @@ from collections import Counter, defaultdict
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
+from catenum.core.errors import TargetError
+from catenum.engines.innodb.errors import is_no_text
 from catenum.engines.mysql import packed, rows
 from catenum.engines.mysql.rows import DataLock, Owners, Query
 
@@ -20,6 +22,28 @@ _COLUMNS = (
     *("trx_id", "trx_mysql_thread_id", "trx_state", "timestampdiff(microsecond, trx_started, now(6)) / 1000"),
     *("trx_isolation_level", "trx_rows_modified", "timestampdiff(microsecond, trx_wait_started, now(6)) / 1000"),
     *("trx_requested_lock_id", "trx_started"),
+)
+#: How the beginning of a transaction is called where only its event is known.
+EVENT = "event "
+#: The same where ``innodb_trx`` cannot be read: a transaction as the performance schema has it, which counts no rows,
+#: and knows of no session without one. Its lock waits carry no time of their own.
+_EVENTS = (
+    *("coalesce(l.trx, x.trx_id)", "t.processlist_id", "if(l.wanted is null, 'RUNNING', 'LOCK WAIT')"),
+    *(
+        "x.timer_wait / 1000000000",
+        "x.isolation_level",
+        "null",
+        "if(l.wanted is null, null, t.processlist_time * 1000)",
+    ),
+    *("l.wanted", f"concat('{EVENT}', x.event_id)"),
+)
+_FROM_EVENTS = (
+    "from performance_schema.events_transactions_current x "
+    "join performance_schema.threads t on t.thread_id = x.thread_id "
+    "left join (select thread_id, max(engine_transaction_id) trx, "
+    "max(if(lock_status = 'WAITING', engine_lock_id, null)) wanted "
+    "from performance_schema.data_locks where engine = 'INNODB' group by thread_id) l on l.thread_id = x.thread_id "
+    "where x.state = 'ACTIVE' and t.processlist_id <> connection_id()"
 )
 _PAIRS_OF = (
     "select requesting_engine_lock_id, blocking_engine_lock_id from performance_schema.data_lock_waits "
@@ -61,11 +85,17 @@ class RowWait:
 
 def transactions(query: Query, session: int | None = None) -> dict[str, Transaction]:
     """All, or one session's, by its number; those without one, as a prepared transaction whose client has gone, by a
-    name.
+    name. By the performance schema where InnoDB's own view cannot be read.
     """
     which = "" if session is None else f"where trx_mysql_thread_id = {session}"
     found = {}
-    told = packed.together(query, _COLUMNS, f"from information_schema.innodb_trx {which}")
+    try:
+        told = packed.together(query, _COLUMNS, f"from information_schema.innodb_trx {which}")
+    except TargetError as error:
+        if not is_no_text(error):
+            raise
+        mine = "" if session is None else f" and t.processlist_id = {session}"
+        told = packed.together(query, _EVENTS, f"{_FROM_EVENTS}{mine}")
     for trx, number, state, age, level, changed, waited, wanted, started in told:
         name = str(number) if str(number) != "0" else f"{DETACHED} {trx}"
         found[name] = Transaction(
@@ -80,6 +110,15 @@ def transactions(query: Query, session: int | None = None) -> dict[str, Transact
             started=str(started),
         )
     return found
+
+
+def by_event(session: int, began: str) -> str:
+    """The rest of a query that has a row where a session is still in the transaction of that event."""
+    return (
+        "from performance_schema.events_transactions_current x "
+        "join performance_schema.threads t on t.thread_id = x.thread_id "
+        f"where x.state = 'ACTIVE' and t.processlist_id = {session} and x.event_id = {int(began.removeprefix(EVENT))}"
+    )
 
 
 def waits(query: Query, everybody: Mapping[str, Transaction], owners: Owners) -> list[RowWait]:

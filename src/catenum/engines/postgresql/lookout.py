@@ -20,7 +20,6 @@ from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 from psycopg.conninfo import make_conninfo
 
-from catenum.core.errors import TargetError
 from catenum.core.moment.incidents import PILE
 from catenum.core.moment.sample import Held, Sample, SessionInfo, Suspect
 from catenum.core.record.modes import Mode
@@ -33,7 +32,9 @@ from catenum.engines.lookout import (
     LOOK_MS,
     NO_ANSWER_MS,
     Check,
+    CheckFailed,
     DeadlockReport,
+    Link,
     LookTimedOut,
     StatementRate,
     no_answer,
@@ -97,6 +98,7 @@ class PostgresqlLookout:
 
     def __init__(self, conninfo: str, shown_url: str, *, private: bool) -> None:
         self._shown = shown_url
+        self._link = Link(lambda: self._rows("select 1"))
         # Statements come as bytes in the encoding of the session's own database, or of none: SQL_ASCII keeps the server
         # from converting them, and from failing over one that it cannot convert.
         options = (
@@ -162,7 +164,7 @@ class PostgresqlLookout:
                 raise no_answer(self._shown) from error
             raise errors.went_away(error, self._shown) from error
         except psycopg.Error as error:
-            raise TargetError(f"{self._shown}: {error}") from error
+            raise CheckFailed(f"{self._shown}: {error}") from error
         finally:
             timer.cancel()
 
@@ -175,7 +177,21 @@ class PostgresqlLookout:
             line.shutdown(socket.SHUT_RDWR)
 
     def _rows(self, query: LiteralString, values: Sequence[object] | None = None) -> list[tuple[Any, ...]]:
-        return self.connection.execute(query, values).fetchall()
+        rows = self.connection.execute(query, values).fetchall()
+        self._link.asked()
+        return rows
+
+    @property
+    def blind(self) -> str | None:
+        """Where the login may not see others' sessions, or the server does not say what they do."""
+        if not self.sees_all:
+            return f"the login {self.login} sees its own sessions only"
+        return None if self._tracks else "track_activities is off: the server does not say what its sessions do"
+
+    def link_ms(self, cost_ms: float) -> float:
+        """By the queries of the check before."""
+        with self._told():
+            return self._link.spent_ms(cost_ms)
 
     # -- looking -----------------------------------------------------------------------------------------------------
 
@@ -206,7 +222,7 @@ class PostgresqlLookout:
             rows_read=read,
             locks=tuple(entries),
             notes=(*self._notes(), *waits.notes),
-            partial=not self.sees_all,
+            blind=self.blind,
             held=waits.held,
             suspects=waits.suspects,
         )
