@@ -33,21 +33,30 @@ def conflicts_in(
         return []
     rules = rules_of(found[0].server)
     statement_logs = [source for source in found if rules.has_statements_only(source.form)]
-    logs = list({source.path: source for source in found if source not in statement_logs}.values())
+    logs = list({source.name: source for source in found if source not in statement_logs}.values())
     done, path = 0, ""
+    unread: dict[str, int] = {}
 
     def entries(source: Source) -> Iterator[LogEntry]:
         nonlocal done, path
-        path = source.path
-        yield from source.entries(lambda size: progress(done + size))
+        path = source.name
+        yield from source.entries(
+            lambda size: progress(done + size), unread=lambda lines: unread.update({source.name: lines})
+        )
         done += source.size
 
     conflicts: list[Conflict] = []
     series = _series(logs)
     for files in series:
-        for conflict in rules.conflict_reader().read(chain.from_iterable(entries(source) for source in files)):
+        reader = rules.conflict_reader()
+        for conflict in chain(reader.read(chain.from_iterable(map(entries, files))), reader.finish()):
             if _within(conflict.at, since, until):
                 conflicts.append(replace(conflict, source=path))
+    for source in logs:
+        if source.layers or unread.get(source.name):
+            around = f"read from {', within it '.join(source.layers)}" if source.layers else "read"
+            lines = unread.get(source.name, 0)
+            warn(f"{source.name}: {around}; {f'{lines:,} lines were' if lines != 1 else '1 line was'} not read")
     conflicts, twice = _once(conflicts)
     if twice:
         warn(f"{twice} conflicts stand in more than one of these files: each is listed once")
@@ -62,7 +71,7 @@ def _joined(logs: Sequence[Source]) -> Iterator[LogEntry]:
     """The messages of statement logs, those of one form read as one: transactions may stand in another file."""
     for form in dict.fromkeys(source.form for source in logs):
         files = [source for source in logs if source.form == form]
-        reader = files[0].make_reader()
+        reader = files[0].reader()
         for source in files:
             yield from source.entries(more=reader)
         yield from reader.finish()
@@ -70,20 +79,20 @@ def _joined(logs: Sequence[Source]) -> Iterator[LogEntry]:
 
 def _series(logs: Sequence[Source]) -> list[list[Source]]:
     """Files that follow each other, as one log that was rotated; the oldest first, where that shows."""
-    spans = {source.path: source.span() for source in logs}
+    spans = {source.name: source.span() for source in logs}
     known = [span for span in spans.values() if span is not None]
     if len(known) < len(logs):
         return [list(logs)]  # no times, or packed: they follow each other as they were named
     series: list[list[Source]] = []
     for source in logs:
-        span = spans[source.path]
+        span = spans[source.name]
         for files in series:
-            if not any(_overlap(span, spans[other.path]) for other in files):
+            if not any(_overlap(span, spans[other.name]) for other in files):
                 files.append(source)
                 break
         else:
             series.append([source])
-    return [sorted(files, key=lambda source: _first(spans[source.path])) for files in series]
+    return [sorted(files, key=lambda source: _first(spans[source.name])) for files in series]
 
 
 def _overlap(one: Span | None, other: Span | None) -> bool:

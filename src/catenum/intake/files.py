@@ -5,86 +5,153 @@ from __future__ import annotations
 import contextlib
 import gzip
 import io
+import lzma
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 from catenum.core.errors import InputError
 from catenum.core.serverlog import LogEntry, LogReader
+from catenum.core.serverlog.pieces import HEAD, LogPieces
 from catenum.core.serverlog.span import Span, span_of
 from catenum.core.servers import NAMES, rules_of
 from catenum.intake.store import is_store, stored_reports
 
-CHUNK, HEAD, ENDS = 4_000_000, 400_000, 64_000
+CHUNK, ENDS = 4_000_000, 64_000
 #: The name for standard input.
 STDIN = "-"
+_GZIP, _XZ, _ZSTD, _BZIP2 = b"\x1f\x8b", b"\xfd7zXZ\x00", b"\x28\xb5\x2f\xfd", b"BZh"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Source:
-    """One file and what it is: whose, and how it is read."""
+    """One log and what it is: whose, and how it is read. ``only``: of a file into which several programs write, the one
+    whose log this is.
+    """
 
     path: str
     server: str
-    make_reader: Callable[[], LogReader]
+    reader_of: Callable[[str], LogReader | None]
     size: int
+    head: bytes
     data: bytes | None = None
+    only: str | None = None
 
-    def span(self) -> Span | None:
-        """From when to when it goes; None where that does not show, as in a packed file."""
-        try:
-            with io.BytesIO(self.data) if self.data is not None else Path(self.path).open("rb") as raw:
-                head = raw.read(ENDS)
-                raw.seek(max(0, self.size - ENDS))
-                tail = raw.read(ENDS)
-        except OSError:
-            return None
-        return span_of(head.decode("utf-8", "replace"), tail.decode("utf-8", "replace"))
+    @property
+    def name(self) -> str:
+        """The file, with the program where several write into it."""
+        return f"{self.path} ({self.only})" if self.only else self.path
+
+    @cached_property
+    def _like(self) -> LogPieces:
+        return LogPieces(self.head, self.reader_of, self.only)
+
+    @property
+    def layers(self) -> list[str]:
+        """What is around the log."""
+        packing = _packing(self.path, self.data)
+        return [*([packing] if packing else []), *self._like.layers]
 
     @property
     def form(self) -> str:
         """The kind of its reader."""
-        return type(self.make_reader()).__name__
+        return type(self._like.reader).__name__
+
+    def reader(self) -> LogReader:
+        """A new one, for this log and others of its form."""
+        found = self.reader_of(self._like.head)
+        assert found is not None  # the same text gave one
+        return found
+
+    def span(self) -> Span | None:
+        """From when to when it goes; None where that does not show, as in a packed file."""
+        if self.layers:
+            return None
+        try:
+            with _raw(self.path, self.data) as raw:
+                raw.seek(max(0, self.size - ENDS))
+                tail = raw.read(ENDS)
+        except OSError:
+            return None
+        return span_of(self.head[:ENDS].decode("utf-8", "replace"), tail.decode("utf-8", "replace"))
 
     def entries(
-        self, progress: Callable[[int], None] = lambda size: None, more: LogReader | None = None
+        self,
+        progress: Callable[[int], None] = lambda size: None,
+        more: LogReader | None = None,
+        unread: Callable[[int], None] = lambda lines: None,
     ) -> Iterator[LogEntry]:
-        """Its messages. ``progress`` is told the bytes read so far. Raises InputError where it cannot be read.
+        """Its messages. ``progress`` is told the bytes read so far, ``unread`` at the end how many lines were none of a
+        log. Raises InputError where it cannot be read.
 
         ``more``: a reader that other files have been given to, and that is not to finish with this one.
         """
-        reader = more if more is not None else self.make_reader()
+        pieces = LogPieces(self.head, self.reader_of, self.only)
+        if more is not None:
+            pieces.reader = more
         try:
             with _opened(self.path, self.data) as (stream, place):
-                while text := stream.read(CHUNK):
-                    yield from reader.feed(text)
+                while data := stream.read(CHUNK):
+                    yield from pieces.feed(data)
                     progress(place())
-                yield from reader.feed("\n")
-                if more is None:
-                    yield from reader.finish()
-        except (OSError, EOFError) as error:
-            why = getattr(error, "strerror", None) or error
-            raise InputError(f"{self.path}: cannot be read: {why}", advice="A file may have been cut.") from error
+                yield from pieces.rest() if more is not None else pieces.finish()
+        except Exception as error:
+            raise _unreadable(self.path, error) from error
+        unread(pieces.unread)
+
+
+def _unreadable(path: str, error: Exception) -> Exception:
+    """What a packing raises for a file that is cut or damaged, as a sentence; any other error as it is."""
+    packed = type(error).__name__ in ("LZMAError", "ZstdError", "BadGzipFile")
+    if not packed and not isinstance(error, OSError | EOFError):
+        return error
+    why = getattr(error, "strerror", None) or error
+    return InputError(f"{path}: cannot be read: {why}", advice="A file may have been cut.")
+
+
+def _raw(path: str, data: bytes | None) -> IO[bytes]:
+    return io.BytesIO(data) if data is not None else Path(path).open("rb")
+
+
+def _packing(path: str, data: bytes | None) -> str | None:
+    """How a file is packed, by its first bytes, whatever its name says."""
+    with contextlib.suppress(OSError), _raw(path, data) as raw:
+        begins = raw.read(6)
+        known = {_GZIP: "gzip", _XZ: "xz", _ZSTD: "zstd", _BZIP2: "bzip2"}
+        return next((name for mark, name in known.items() if begins.startswith(mark)), None)
+    return None
 
 
 @contextlib.contextmanager
-def _opened(path: str, data: bytes | None) -> Iterator[tuple[IO[str], Callable[[], int]]]:
-    """As text, values that are no UTF-8 written as escapes; with the place in the file, in bytes as it stands there."""
-    with io.BytesIO(data) if data is not None else Path(path).open("rb") as raw:
-        packed = raw.read(2) == b"\x1f\x8b"
-        raw.seek(0)
-        binary: IO[bytes] = gzip.GzipFile(fileobj=raw) if packed else raw  # type: ignore[assignment]
-        yield io.TextIOWrapper(binary, encoding="utf-8", errors="backslashreplace", newline="\n"), raw.tell
+def _opened(path: str, data: bytes | None) -> Iterator[tuple[Any, Callable[[], int]]]:
+    """A file's bytes unpacked; with the place in it, as it stands there."""
+    packing = _packing(path, data)
+    with _raw(path, data) as raw:
+        if packing == "gzip":
+            yield gzip.GzipFile(fileobj=raw), raw.tell
+        elif packing == "xz":
+            yield lzma.LZMAFile(raw), raw.tell  # noqa: SIM115 - closes nothing: the file is closed here
+        elif packing == "bzip2":
+            import bz2
+
+            yield bz2.BZ2File(raw), raw.tell
+        elif packing == "zstd":
+            import zstandard
+
+            yield zstandard.ZstdDecompressor().stream_reader(raw, read_across_frames=True), raw.tell
+        else:
+            yield raw, raw.tell
 
 
 def sources(words: Sequence[str], prefix: str | None = None) -> list[Source]:
-    """The files that are meant, the oldest first. Raises InputError for what is no log."""
+    """The logs that are meant, the oldest first. Raises InputError for what is no log."""
     found: list[Source] = []
     for word in words:
         if word == STDIN:
-            found.append(_source(STDIN, sys.stdin.buffer.read(), prefix))
+            found += _sources(STDIN, sys.stdin.buffer.read(), prefix)
             continue
         path = Path(word)
         if is_store(word):
@@ -96,18 +163,18 @@ def sources(words: Sequence[str], prefix: str | None = None) -> list[Source]:
         except OSError as error:
             raise InputError(f"{word}: cannot be read: {error.strerror}") from error
         if inside is None:
-            found.append(_source(word, None, prefix))
+            found += _sources(word, None, prefix)
             continue
         logs = []
         for one in inside:
             with contextlib.suppress(InputError):
-                logs.append(_source(str(one), None, prefix))
+                logs += _sources(str(one), None, prefix)
         if not logs:
             raise InputError(f"{word}: no file in this folder reads like a server's log")
         found += logs
     servers = {source.server for source in found if not _of_any(source)} or {source.server for source in found}
     if len(servers) > 1:
-        named = ", ".join(f"{source.path} ({rules_of(source.server).title})" for source in found)
+        named = ", ".join(f"{source.name} ({rules_of(source.server).title})" for source in found)
         raise InputError(f"these are logs of different servers: {named}", advice="Give one server's files at a time.")
     (server,) = servers
     return [replace(source, server=server) for source in found]
@@ -123,36 +190,45 @@ def _age(path: Path) -> tuple[float, str]:
 
 
 def _of_server(path: str, server: str, data: bytes) -> Source:
-    rules, head = rules_of(server), data[:HEAD].decode("utf-8", "backslashreplace")
-
-    def make() -> LogReader:
-        return rules.reader_of(head) or rules.log_reader()
-
-    return Source(path, server, make, len(data), data)
+    rules = rules_of(server)
+    return Source(path, server, lambda head: rules.reader_of(head) or rules.log_reader(), len(data), data[:HEAD], data)
 
 
-def _source(path: str, data: bytes | None, prefix: str | None) -> Source:
+def _sources(path: str, data: bytes | None, prefix: str | None) -> list[Source]:
+    """One log, or one for each program that writes a server's log into the file. Raises InputError."""
     try:
         with _opened(path, data) as (stream, _):
-            head = stream.read(HEAD)
+            head = _read(stream, HEAD)
         size = len(data) if data is not None else Path(path).stat().st_size
     except FileNotFoundError as error:
         raise InputError(f"{path}: no such file") from error
-    except (OSError, EOFError) as error:
-        why = getattr(error, "strerror", None) or error
-        raise InputError(f"{path}: cannot be read: {why}") from error
-    for name in NAMES:
-        rules = rules_of(name)
-        if rules.reader_of(head, prefix) is not None:
+    except Exception as error:
+        raise _unreadable(path, error) from error
+    streams: list[str | None] = [*LogPieces(head, lambda text: None).streams] or [None]
+    found = []
+    for only in streams:
+        text = LogPieces(head, lambda text: None, only).head
+        for name in NAMES:
+            if rules_of(name).reader_of(text, prefix) is not None:
 
-            def make(head: str = head, name: str = name) -> LogReader:
-                reader = rules_of(name).reader_of(head, prefix)
-                assert reader is not None  # the same text gave one
-                return reader
+                def reader_of(text: str, name: str = name) -> LogReader | None:
+                    return rules_of(name).reader_of(text, prefix)
 
-            return Source(path, name, make, size, data)
+                found.append(Source(path, name, reader_of, size, head, data, only))
+                break
+    if found:
+        return found
     titles = " or ".join(rules_of(name).title for name in NAMES)
     raise InputError(
         f"{path}: this does not read like a log or a deadlock report of {titles}",
         advice="--prefix tells the server's log_line_prefix, where it is an unusual one." if head.strip() else None,
     )
+
+
+def _read(stream: Any, size: int) -> bytes:
+    """So many bytes, or all that there are: what unpacks gives less at a time."""
+    parts, left = [], size
+    while left and (part := stream.read(left)):
+        parts.append(part)
+        left -= len(part)
+    return b"".join(parts)

@@ -123,7 +123,10 @@ class ConflictReader(Protocol):
     """Finds the conflicts among the messages of a log."""
 
     def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
-        """Each conflict, when it is whole."""
+        """Each conflict in the next messages, when it is whole."""
+
+    def finish(self) -> Iterator[Conflict]:
+        """Nothing more comes: what goes on at the end of the log."""
 
     def recovered(self, found: Sequence[Conflict], entries: Iterable[LogEntry]) -> list[Conflict]:
         """The same with what a statement log tells of their members."""

@@ -42,6 +42,10 @@ class InnodbConflicts:
             if entry.is_deadlock:
                 yield self._conflict(entry)
 
+    def finish(self) -> Iterator[Conflict]:
+        """A deadlock is one message."""
+        yield from ()
+
     def recovered(self, found: Sequence[Conflict], entries: Iterable[LogEntry]) -> list[Conflict]:
         """By a general log: of each member's connection, the transaction in which its statement ran last before.
 

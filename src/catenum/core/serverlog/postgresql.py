@@ -30,6 +30,10 @@ _JSON = {"at": "timestamp", "user": "user", "database": "dbname", "pid": "pid", 
          "severity": "error_severity", "code": "state_code", "message": "message", "detail": "detail", "hint": "hint",
          "context": "context", "statement": "statement", "application": "application_name",
          "session": "session_id"}  # fmt: skip
+#: The first line of such a row, whose message may go over many, has at least so many commas.
+_FEW_COMMAS = 10
+#: A byte that is no UTF-8, as it was written when the log was decoded: no escape that JSON knows.
+_BYTE = re.compile(r"(?<!\\)((?:\\\\)*)\\x(?=[0-9a-f]{2})")
 #: A record of csvlog that is not whole after so many characters is none.
 MOST_RECORD = 8_000_000
 _DONE = "00000"
@@ -53,7 +57,8 @@ class PostgresqlLog:
         if self._reader is None:
             if not text.strip():
                 return
-            self._reader = self._reader_of(text.lstrip("\n"))
+            self._reader, begins = self._reader_of(text)
+            text = text[begins:]
         yield from self._reader.feed(text)
 
     def finish(self) -> Iterator[LogEntry]:
@@ -61,30 +66,42 @@ class PostgresqlLog:
         if self._reader is not None:
             yield from self._reader.finish()
 
-    def _reader_of(self, text: str) -> LogReader:
-        first = text.split("\n", 1)[0]
-        if first.startswith("{"):
-            return _JsonLog()
-        # A row of csvlog begins with a time, and has its columns behind commas.
-        began = _TIME.match(first)
-        if began and first[began.end() :][:1] == ",":
-            return _CsvLog()
-        return _PlainLog(pattern_of(self._prefix) if self._prefix else None)
+    def _reader_of(self, text: str) -> tuple[LogReader, int]:
+        """By the first line that tells, and where that begins: a log may begin in the middle of a message."""
+        plain = _PlainLog(pattern_of(self._prefix) if self._prefix else None)
+        place = 0
+        for line in text.split("\n"):
+            if line.startswith("{") and '"error_severity"' in line:
+                return _JsonLog(), place
+            # A row of csvlog begins with a time, and has its columns behind commas.
+            began = _TIME.match(line)
+            if began and line[began.end() :][:1] == "," and line.count(",") >= _FEW_COMMAS:
+                return _CsvLog(), place
+            if not line.startswith("\t") and _head(line) is not None:
+                return plain, 0
+            place += len(line) + 1
+        return plain, 0
+
+    @property
+    def unread(self) -> int:
+        """Lines that belong to no message."""
+        return getattr(self._reader, "unread", 0)
 
 
 class _JsonLog:
     """One object a line."""
 
     def __init__(self) -> None:
-        self.left, self.seen = "", 0
+        self.left, self.seen, self.unread = "", 0, 0
 
     def feed(self, text: str) -> Iterator[LogEntry]:
         lines = (self.left + text).split("\n")
         self.left = lines.pop()
         for line in lines:
             try:
-                value = json.loads(line)
+                value = json.loads(_BYTE.sub(r"\1\\\\x", line) if "\\x" in line else line, strict=False)
             except ValueError:
+                self.unread += bool(line.strip())
                 continue
             if isinstance(value, dict) and "error_severity" in value:
                 self.seen += 1
@@ -96,13 +113,14 @@ class _JsonLog:
 
 
 _make = partial(tuple.__new__, LogEntry)
+csv.field_size_limit(MOST_RECORD)
 
 
 class _CsvLog:
     """Rows that may go over several lines: a row is whole where its quotes are."""
 
     def __init__(self) -> None:
-        self.left, self.seen = "", 0
+        self.left, self.seen, self.unread = "", 0, 0
 
     def feed(self, text: str) -> Iterator[LogEntry]:
         text = self.left + text
@@ -118,6 +136,7 @@ class _CsvLog:
         seen = 0
         for row in csv.reader(io.StringIO(text[:end], newline="")):
             if len(row) < _FEWEST:
+                self.unread += bool(row)
                 continue
             seen += 1
             if row[12] != _DONE or row[7]:
@@ -139,7 +158,7 @@ class _PlainLog:
     """Lines with a prefix; the parts of a message follow it, and lines that go on begin with a tab."""
 
     def __init__(self, prefix: re.Pattern[str] | None) -> None:
-        self.left, self.seen = "", 0
+        self.left, self.seen, self.unread = "", 0, 0
         self.lines: list[tuple[str, _Head | None]] = []
         self.prefix = prefix
         self._who: dict[str, dict[str, str]] = {}
@@ -154,6 +173,8 @@ class _PlainLog:
                 self.lines = [(line, head)]
             elif self.lines:
                 self.lines.append((line, head))
+            else:
+                self.unread += bool(line.strip())
 
     def finish(self) -> Iterator[LogEntry]:
         if self.lines:

@@ -69,7 +69,7 @@ class PostgresqlConflicts:
         self._mixed: set[int | None] = set()  # processes with two sessions at once: two servers write here
 
     def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
-        """Each conflict, when it is whole; a wait, when it is over or the log ends."""
+        """Each conflict, when it is whole; a wait, when it is over."""
         ran = self._ran
         sessions = self._sessions
         for entry in entries:
@@ -91,6 +91,9 @@ class PostgresqlConflicts:
                 if len(self._who) > MOST_SESSIONS:
                     self._who.pop(next(iter(self._who)))
             yield from self._of(entry)
+
+    def finish(self) -> Iterator[Conflict]:
+        """The waits that go on at the end of the log."""
         for wait in list(self._waits.values()):
             yield self._wait_conflict(wait)
         self._waits.clear()
