@@ -6,10 +6,12 @@ the built command, a private server kept for the session, and a server with logi
 from __future__ import annotations
 
 import contextlib
+import fcntl
 import functools
 import io
 import json
 import os
+import pickle
 import shutil
 import signal
 import sqlite3
@@ -20,6 +22,7 @@ import time
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import psycopg
 import pytest
@@ -107,6 +110,29 @@ def kept() -> str:
 def kept_if_any(request: pytest.FixtureRequest) -> str | None:
     """The same for tests of which not every command needs a server."""
     return None if missing("postgresql") else request.getfixturevalue("kept")
+
+
+@pytest.fixture(scope="session")
+def logs(tmp_path_factory) -> Callable[[str, bool], Any]:
+    """A server's logs, made once for all processes of the run: setting up a server takes longer than most tests."""
+    run = os.environ.get("PYTEST_XDIST_TESTRUNUID")
+    shared = tmp_path_factory.getbasetemp().parent / f"logs-{run}" if run else tmp_path_factory.mktemp("logs")
+
+    @functools.cache
+    def get(server: str, statements: bool) -> Any:
+        from capturing import captured  # which needs what is here
+
+        needs(server)
+        folder = shared / f"{server}-{statements}"
+        folder.mkdir(parents=True, exist_ok=True)
+        made = folder.with_suffix(".pickle")
+        with folder.with_suffix(".lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            if not made.exists():
+                made.write_bytes(pickle.dumps(captured(server, folder, statements=statements)))
+        return pickle.loads(made.read_bytes())
+
+    return get
 
 
 @dataclass(frozen=True)

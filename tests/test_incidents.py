@@ -25,7 +25,8 @@ from catenum.core.moment.sample import Sample
 from catenum.core.record.recording_file import to_plain
 from catenum.core.record.waits import Resource
 from catenum.core.serverlog.postgresql import PostgresqlLog
-from catenum.core.serverlog.waits import log_waits, piles
+from catenum.core.serverlog.waits import piles, waits_of
+from catenum.core.servers import rules_of
 from catenum.core.story.lines import tree_lines
 from catenum.core.words import harmless
 from catenum.live import history
@@ -207,20 +208,21 @@ def test_nothing_that_a_terminal_acts_on_is_left_in_a_text(text):
 
 def test_a_log_s_waits_are_put_together_with_who_held_the_lock():
     log = PostgresqlLog()
-    lines = """2026-11-26 10:00:01.000 UTC [11] LOG:  process 11 still waiting for ShareLock on transaction 788 after 1000.1 ms
+    lines = """2026-11-26 10:00:01.000 UTC [11] LOG:  process 11 still waiting for ShareLock on transaction 788 after 1000.100 ms
 2026-11-26 10:00:01.000 UTC [11] DETAIL:  Process holding the lock: 10. Wait queue: 11.
 2026-11-26 10:00:01.000 UTC [11] CONTEXT:  while updating tuple (0,2) in relation "crate"
 2026-11-26 10:00:01.000 UTC [11] STATEMENT:  update crate set note = 'ERROR:  deadlock detected'
-2026-11-26 10:00:02.500 UTC [12] LOG:  process 12 still waiting for ExclusiveLock on tuple (0,2) of relation 16385 of database 5 after 1000.2 ms
+2026-11-26 10:00:02.500 UTC [12] LOG:  process 12 still waiting for ExclusiveLock on tuple (0,2) of relation 16385 of database 5 after 1000.200 ms
 2026-11-26 10:00:02.500 UTC [12] DETAIL:  Process holding the lock: 11. Wait queue: 12.
-2026-11-26 10:00:05.000 UTC [11] LOG:  process 11 acquired ShareLock on transaction 788 after 5000.1 ms
+2026-11-26 10:00:05.000 UTC [11] LOG:  process 11 acquired ShareLock on transaction 788 after 5000.100 ms
 2026-11-26 10:09:00.000 UTC [15] ERROR:  deadlock detected
 2026-11-26 10:09:00.000 UTC [15] DETAIL:  Process 15 waits for ShareLock on transaction 9; blocked by process 16.
 """
     entries = [*log.feed(lines), *log.finish()]
     assert [entry.is_deadlock for entry in entries] == [False, False, False, True]
-    (pile,) = piles(log_waits(entries))
-    assert (pile.head, pile.at_once, pile.over_yet) == (10, 2, False)
+    reader = rules_of("postgresql").conflict_reader()
+    (pile,) = piles(waits_of([*reader.read(entries), *reader.finish()]))
+    assert (pile.head, pile.at_once, pile.over_yet) == ("10", 2, False)
     assert pile.waits[0].over == "crate row at (0,2)"
     assert round(pile.waits[0].waited_ms) == 5000
 

@@ -4,18 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import csv
-import fcntl
-import functools
 import gzip
 import json
 import os
-import pickle
 import re
 import shutil
 import subprocess
 import tempfile
 import threading
-from collections.abc import Callable
 from pathlib import Path
 
 import psycopg
@@ -38,27 +34,6 @@ FORMS = {
     "mariadb": ("error.log",),
     "mysql": ("error.log",),
 }
-
-
-@pytest.fixture(scope="module")
-def logs(tmp_path_factory) -> Callable[[str, bool], Captured]:
-    """A server's logs, made once for all processes of the run: setting up a server takes longer than most tests."""
-    run = os.environ.get("PYTEST_XDIST_TESTRUNUID")
-    shared = tmp_path_factory.getbasetemp().parent / f"logs-{run}" if run else tmp_path_factory.mktemp("logs")
-
-    @functools.cache
-    def get(server: str, statements: bool) -> Captured:
-        needs(server)
-        folder = shared / f"{server}-{statements}"
-        folder.mkdir(parents=True, exist_ok=True)
-        made = folder.with_suffix(".pickle")
-        with folder.with_suffix(".lock").open("w") as lock:
-            fcntl.flock(lock, fcntl.LOCK_EX)
-            if not made.exists():
-                made.write_bytes(pickle.dumps(captured(server, folder, statements=statements)))
-        return pickle.loads(made.read_bytes())
-
-    return get
 
 
 def plain(sql: str | None) -> str:

@@ -10,6 +10,7 @@ import sys
 import tempfile
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+from datetime import tzinfo
 from pathlib import Path
 from typing import IO
 
@@ -19,6 +20,7 @@ from catenum.core.record.recording_file import from_json
 from catenum.core.scenario.model import Scenario, parse_duration
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.scenario.writing import as_text
+from catenum.core.serverlog.times import zone_of
 from catenum.core.servers import LEVELS, rules_of
 from catenum.core.words import suggestion
 from catenum.engines.ports import Engine
@@ -95,6 +97,16 @@ def duration_argument(text: str) -> int:
         return parse_duration(text)
     except ValueError as error:
         raise argparse.ArgumentTypeError(str(error)) from error
+
+
+def zone_argument(name: str | None) -> tzinfo | None:
+    """A time zone on the command line. Raises InputError where there is none of that name."""
+    if not name:
+        return None
+    found = zone_of(name)
+    if found is None:
+        raise InputError(f"--zone {name}: no such time zone", advice="Write it as Europe/Amsterdam, UTC or +02:00.")
+    return found
 
 
 def long_duration_argument(text: str) -> int:

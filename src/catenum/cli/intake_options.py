@@ -33,6 +33,7 @@ def add_intake_options(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     parser.add_argument("--since", metavar="TIME", help="leave out what came before, such as '2026-11-25 22:00:00'")
     parser.add_argument("--until", metavar="TIME", help="leave out what came after")
+    parser.add_argument("--zone", metavar="ZONE", help="of the log's times, where they name none, or CEST and the like")
     parser.add_argument(
         "--prefix",
         metavar="TEXT",
@@ -80,6 +81,7 @@ def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int]:
         found_in = [conflicts_of(from_json(common.read_file(path), str(path))) for path in recorded]
         return [conflict for conflicts in found_in for conflict in conflicts], len(recorded)
     since, until = (moment(text) if text else None for text in (args.since, args.until))
+    zone = common.zone_argument(args.zone)
     found = sources(args.files, args.prefix)
     size = sum(source.size for source in found)
     progress = Progress(err, quiet=args.quiet)
@@ -93,7 +95,7 @@ def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int]:
             err.write(f"catenum: {text}\n")
 
     try:
-        conflicts = conflicts_in(found, since=since, until=until, progress=show, warn=warn)
+        conflicts = conflicts_in(found, since=since, until=until, zone=zone, progress=show, warn=warn)
         if args.schema is not None and conflicts:
             schema = schema_in(args.schema, conflicts[0].server)
             conflicts = [with_definitions(conflict, schema) for conflict in conflicts]

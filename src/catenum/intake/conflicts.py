@@ -5,16 +5,19 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, tzinfo
 from itertools import chain
 
 from catenum.core.errors import InputError
 from catenum.core.serverlog import LogEntry
 from catenum.core.serverlog.conflicts import Conflict
 from catenum.core.serverlog.span import Span
-from catenum.core.serverlog.waits import NoZone, utc
+from catenum.core.serverlog.times import NoZone, utc
 from catenum.core.servers import rules_of
 from catenum.intake.files import Source
+
+_DAY = re.compile(r"\d{4}-\d\d-\d\d")
+ZONE_ADVICE = "Name the zone of its times with --zone, such as --zone UTC or --zone Europe/Amsterdam."
 
 
 def conflicts_in(
@@ -22,6 +25,7 @@ def conflicts_in(
     *,
     since: datetime | None = None,
     until: datetime | None = None,
+    zone: tzinfo | None = None,
     progress: Callable[[int], None] = lambda size: None,
     warn: Callable[[str], None] = lambda text: None,
 ) -> list[Conflict]:
@@ -50,7 +54,7 @@ def conflicts_in(
     for files in series:
         reader = rules.conflict_reader()
         for conflict in chain(reader.read(chain.from_iterable(map(entries, files))), reader.finish()):
-            if _within(conflict.at, since, until):
+            if _within(conflict, path, since, until, zone):
                 conflicts.append(replace(conflict, source=path))
     for source in logs:
         if source.layers or unread.get(source.name):
@@ -128,22 +132,18 @@ def _known(conflict: Conflict) -> int:
 def moment(text: str) -> datetime:
     """A time on the command line; without a zone it is UTC. Raises InputError."""
     try:
-        return utc(_spaced(text), UTC)
+        return utc(f"{text} 00:00:00" if _DAY.fullmatch(text) else text, UTC)
     except (NoZone, ValueError) as error:
         advice = "Such as '2026-11-25 22:00:00', or with a zone '2026-11-25 22:00:00 +01'."
         raise InputError(f"{text!r} is no time", advice=advice) from error
 
 
-def _within(at: str | None, since: datetime | None, until: datetime | None) -> bool:
-    if since is None and until is None:
+def _within(conflict: Conflict, path: str, since: datetime | None, until: datetime | None, zone: tzinfo | None) -> bool:
+    """Whether it came in that time. Raises InputError where its own time cannot be told."""
+    if (since is None and until is None) or conflict.at is None:
         return True
     try:
-        when = utc(_spaced(at or ""), UTC)
-    except (NoZone, ValueError):
-        return True  # nothing is left out that may be meant
+        when = utc(conflict.at, zone or UTC)  # a log that names no zone is asked in its own times
+    except NoZone as error:
+        raise InputError(f"{path}: {error}, so that --since and --until say nothing", advice=ZONE_ADVICE) from error
     return (since is None or when >= since) and (until is None or when <= until)
-
-
-def _spaced(at: str) -> str:
-    """A time with a space before the hour, and no letter for UTC at its end."""
-    return re.sub(r"(?<=\d)T(?=\d)", " ", at).removesuffix("Z")

@@ -8,7 +8,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from catenum.core.errors import InputError
-from catenum.core.serverlog import LogEntry, LogReader
+from catenum.core.serverlog.conflicts import Conflict, ConflictReader
+from catenum.core.serverlog.pieces import HEAD, LogPieces
 from catenum.core.servers import rules_of
 
 #: No more than so much of a log is read at a time, so that a flood of it does not stop the watch.
@@ -26,7 +27,9 @@ class LogFile:
 
     def __init__(self, path: Path, server: str | None = None) -> None:
         """Raises InputError where it cannot be read."""
-        self._server, self._reader = server, _reader(server)
+        self._server: str | None = None
+        self._pieces: LogPieces | None = None
+        self._conflicts: ConflictReader | None = None
         self.path = path
         try:
             if path.is_dir():
@@ -44,60 +47,87 @@ class LogFile:
             self._like = re.compile(rf".*{re.escape(self.path.suffix)}")
         self._whole_folder = path.is_dir()
         self._place, self._inode, self._born = found.st_size, found.st_ino, found.st_mtime_ns
-        self._left = b""
         self.read = self._understood = 0
-        self._head = ""
+        self._head = b""  # what is read by here, as long as it is not known what it is
+        if server is not None:
+            self.of(server)
 
     def of(self, server: str) -> LogFile:
         """The same, once it is known what server writes it."""
         if server != self._server:
-            self._server, self._reader = server, _reader(server)
+            self._server, self._conflicts = server, rules_of(server).conflict_reader()
         return self
 
-    def entries(self) -> Iterator[LogEntry]:
-        """The messages that were written since the last call."""
-        while text := self._fresh():
-            yield from self._of(text)
-            if len(text) < MOST_BYTES // 2:
+    def conflicts(self) -> Iterator[Conflict]:
+        """What was written since the last call."""
+        if self._conflicts is None:
+            return  # nobody knows whose log it is
+        while data := self._fresh():
+            yield from self._of(data)
+            if len(data) < MOST_BYTES // 2:
                 return  # what is written last may not be whole yet
-        yield from self._reader.finish()
+        if self._pieces is not None:
+            yield from self._conflicts.read(self._pieces.pause())
         following = self._following()
         while following is not None:
-            self._place, self._inode, self.path = 0, following.stat().st_ino, following
+            if self._pieces is not None:
+                yield from self._conflicts.read(self._pieces.finish())
             self._renew()
-            while text := self._fresh():
-                yield from self._of(text)
+            self._place, self._inode, self.path = 0, following.stat().st_ino, following
+            while data := self._fresh():
+                yield from self._of(data)
             following = self._following()
 
-    def _of(self, text: str) -> Iterator[LogEntry]:
-        self.read += len(text)
-        self._head = (self._head + text)[:STRANGE] if len(self._head) < STRANGE else self._head
-        yield from self._reader.feed(text)
+    def _of(self, data: bytes) -> Iterator[Conflict]:
+        self.read += len(data)
+        if self._pieces is None:
+            self._head = (self._head + data)[-HEAD:]
+            self._pieces = self._begun()
+            data = self._head
+        if self._pieces is not None and self._conflicts is not None:
+            yield from self._conflicts.read(self._pieces.feed(data))
+
+    def _begun(self) -> LogPieces | None:
+        """How it is read, by what the file begins with, and where that says nothing, by what has come since."""
+        rules = rules_of(str(self._server))
+        for head in (self._beginning(), self._head):
+            streams: list[str | None] = [*LogPieces(head, lambda text: None).streams]
+            for only in streams or [None]:
+                pieces = LogPieces(head, rules.reader_of, only)
+                if pieces.reader is not None:
+                    return pieces
+        return None
+
+    def _beginning(self) -> bytes:
+        try:
+            with self.path.open("rb") as stream:
+                data = stream.read(HEAD)
+        except OSError:
+            return b""
+        return data[: data.rfind(b"\n") + 1]
 
     def _renew(self) -> None:
         """Another file, or the same from its start."""
-        self._understood += self._reader.seen
-        self._reader, self._left = _reader(self._server), b""
+        self._understood = self.understood
+        self._pieces, self._head = None, b""
 
     @property
     def understood(self) -> int:
         """Messages that were read."""
-        return self._understood + self._reader.seen
+        return self._understood + (self._pieces.reader.seen if self._pieces and self._pieces.reader else 0)
 
     @property
     def trouble(self) -> str | None:
         """Why nothing is found in it, where that is not because nothing is there."""
         if self._server is None or self.read < STRANGE or self.understood:
             return None
-        if not rules_of(self._server).writes_log(self._head):
-            return f"--log {self.path}: nothing in it reads like a message of {rules_of(self._server).title}'s log"
-        return None
+        return f"--log {self.path}: nothing in it reads like a message of {rules_of(self._server).title}'s log"
 
     def deadlocks(self) -> Iterator[str]:
         """The reports of deadlocks that were written since the last call, each as it stands in the log."""
-        for entry in self.entries():
-            if entry.is_deadlock:
-                yield entry.text
+        for conflict in self.conflicts():
+            if conflict.kind == "deadlock":
+                yield conflict.report
 
     def _following(self) -> Path | None:
         """The next file of a rotated log: the oldest of the younger ones."""
@@ -112,7 +142,7 @@ class LogFile:
         later = [found for found in younger if found[0] >= mine and (self._whole_folder or found[1] > self.path.name)]
         return min(later)[2] if later else None
 
-    def _fresh(self) -> str:
+    def _fresh(self) -> bytes:
         """What is new, up to the last whole line."""
         try:
             with self.path.open("rb") as stream:
@@ -122,28 +152,11 @@ class LogFile:
                     self._renew()
                 stream.seek(self._place)
                 data = stream.read(MOST_BYTES)
-                self._place += len(data)
                 self._born = found.st_mtime_ns
         except OSError:
-            return ""
-        # A character may be cut at the end of what is there.
-        data = self._left + data
+            return b""
         end = data.rfind(b"\n") + 1
-        self._left = data[end:]
-        return data[:end].decode("utf-8", "backslashreplace")
-
-
-def _reader(server: str | None) -> LogReader:
-    return rules_of(server).log_reader() if server is not None else _NoReader()
-
-
-class _NoReader:
-    """As long as nobody knows whose log it is."""
-
-    seen = 0
-
-    def feed(self, text: str) -> Iterator[LogEntry]:
-        yield from ()
-
-    def finish(self) -> Iterator[LogEntry]:
-        yield from ()
+        if not end and len(data) == MOST_BYTES:
+            end = len(data)
+        self._place += end
+        return data[:end]

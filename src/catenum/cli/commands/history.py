@@ -9,20 +9,22 @@ from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import IO, Any
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, TargetError
 from catenum.core.record.recording_file import to_json
+from catenum.core.servers import rules_of
 from catenum.core.story.recording import tell
 from catenum.core.words import harmless
 from catenum.engines.clock import moment
+from catenum.intake.conflicts import conflicts_in
+from catenum.intake.files import sources
+from catenum.intake.take import take
 from catenum.live import history
 from catenum.live.handover import handover_value
 from catenum.live.spans import Span
 from catenum.live.store import Store, default_path, reader, writer_beside
-from catenum.live.taken import kind_of_log, take
 from catenum.render.console import make_console, say
 from catenum.render.handover import handover
 from catenum.render.history import (
@@ -79,7 +81,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         if words[:1] == ["note"]:
             return _note(store, words[1:], out, args)
         if words[:1] == ["take"]:
-            return _take(store, words[1:], args, out)
+            return _take(store, words[1:], args, out, err)
         if words[:1] == ["show"]:
             return _show(store, words[1:], args, out)
         if args.chart:
@@ -163,29 +165,32 @@ def _show(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]
     return ExitCode.OK
 
 
-def _take(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]) -> ExitCode:
+def _take(store: Store, words: list[str], args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Take logs in: what happened when no watch ran."""
     if not words:
         raise InputError("which log? catenum history take FILE... --server NAME")
     if args.server is None:
         raise InputError("whose log is this? Name the server with --server, as watch calls it")
-    files = [Path(word) for word in words]
-    kinds = store.rows("select kind from server where name = ?", (args.server,))
-    kind = (kinds[0]["kind"] if kinds else None) or kind_of_log(files[0])
-    taken = take(store, args.server, kind, files, zone=_zone(args.zone), mask=args.mask)
+    found = sources(words)
+    kind = found[0].server
+    rows = store.rows("select kind from server where name = ?", (args.server,))
+    known_as = rows[0]["kind"] if rows else None
+    if known_as not in (None, kind):
+        wrong = f"{found[0].name} reads like a log of {rules_of(kind).title}; {args.server} is {known_as}"
+        raise InputError(wrong, advice="Name its server with --server.")
+
+    def warn(text: str) -> None:
+        if not args.quiet:
+            err.write(f"catenum: {text}\n")
+
+    conflicts = conflicts_in(found, warn=warn)
+    taken = take(store, args.server, kind, conflicts, zone=common.zone_argument(args.zone), mask=args.mask)
     if args.json:
         out.write(json.dumps({"format": FORMAT, **asdict(taken)}) + "\n")
     elif not args.quiet:
         known = f"; {taken.known} were known already" if taken.known else ""
         out.write(f"{taken.incidents} incidents and {taken.deadlocks} deadlocks were taken from the log{known}.\n")
     return ExitCode.OK
-
-
-def _zone(name: str | None) -> ZoneInfo | None:
-    try:
-        return ZoneInfo(name) if name else None
-    except (ZoneInfoNotFoundError, ValueError) as error:
-        raise InputError(f"--zone {name}: no such time zone", advice="Write it as Europe/Amsterdam, or UTC.") from error
 
 
 def _summary(store: Store, span: Span, args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:

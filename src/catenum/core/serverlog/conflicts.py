@@ -76,7 +76,8 @@ class Conflict:
 
     ``at``: the time as the log has it. ``relations``: the tables that the waits are over. ``report``: as it stands in
     the log; ``source``: the file, ``place`` the number of the message in it. ``definition``: of a run of Catenum's own,
-    the scenario, and ``schedule`` whose moves were made, in order.
+    the scenario, and ``schedule`` whose moves were made, in order. ``began``: when the wait was first logged, and how
+    long it had lasted then (ms).
     """
 
     kind: ConflictKind
@@ -93,6 +94,7 @@ class Conflict:
     provenance: Mapping[str, Provenance] = field(default_factory=dict)
     definition: Mapping[str, Any] | None = None
     schedule: tuple[str, ...] = ()
+    began: tuple[str, float] | None = None
 
     @property
     def outcome(self) -> Kind:

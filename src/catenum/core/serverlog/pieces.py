@@ -73,6 +73,12 @@ class LogPieces:
         if self.reader is not None:
             yield from self.reader.finish()
 
+    def pause(self) -> Iterator[LogEntry]:
+        """Nothing has come for a while: what was begun is taken for whole. More may come."""
+        if self.reader is not None:
+            yield from self.reader.feed(self._unwrapper.finish())
+            yield from self.reader.finish()
+
     def rest(self) -> Iterator[LogEntry]:
         """The end of this file; the log may go on in another."""
         if self.reader is not None:

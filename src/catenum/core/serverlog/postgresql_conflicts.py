@@ -54,6 +54,7 @@ class _OpenWait:
     holders: tuple[int, ...] = ()
     members: tuple[Member, ...] = ()  # as they stood when the wait was logged: holders go on before it ends
     ended: WaitEnd = "lasted"
+    began: tuple[str, float] | None = None
 
 
 class PostgresqlConflicts:
@@ -200,7 +201,8 @@ class PostgresqlConflicts:
             yield self._wait_conflict(self._waits.pop(pid))
         numbers = tuple(map(int, holders))
         members = (self._member(pid, entry.statement, entry), *(self._member(one, None, None) for one in numbers))
-        self._waits[pid] = _OpenWait(entry, pid, mode["mode"], ms, numbers, members)
+        began = (entry.at, ms) if entry.at else None
+        self._waits[pid] = _OpenWait(entry, pid, mode["mode"], ms, numbers, members, began=began)
 
     def _wait_conflict(self, wait: _OpenWait) -> Conflict:
         entry = wait.entry
@@ -223,6 +225,7 @@ class PostgresqlConflicts:
             code=entry.code,
             notes=(f"the wait {lasted} {wait.since_ms:g} ms", *self._of_two_servers(wait.members)),
             provenance=_sources(waits),
+            began=wait.began,
         )
 
     # -- deadlocks ---------------------------------------------------------------------------------------------------
@@ -268,7 +271,7 @@ class PostgresqlConflicts:
         relations = relations_of(waits) or ((place.table,) if place.table else ())
         victim = str(entry.pid) if entry.pid is not None else None
         found = self._conflict(kind, entry, tuple(members), waits, victim, [])
-        return replace(found, relations=relations)
+        return replace(found, relations=relations, began=wait.began if wait else None)
 
     def _conflict(
         self, kind: str, entry: LogEntry, members: tuple[Member, ...], waits: tuple[CapturedWait, ...],

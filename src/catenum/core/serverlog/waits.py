@@ -1,41 +1,26 @@
-"""Waits that PostgreSQL wrote to its log with ``log_lock_waits``, put together from its messages.
-
-A session that waits for longer than ``deadlock_timeout`` is reported once as still waiting, with who holds the lock and
-who queues for it, and once more when it has the lock (proc.c, ``ProcSleep``).
-"""
+"""Waits that a log has, put together: those over one thing, or for one session, at the same time."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta, tzinfo
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+from datetime import datetime, timedelta, tzinfo
 
-from catenum.core.serverlog import LogEntry
-
-_WAITS = re.compile(r"process (\d+) (still waiting for|acquired) (\S+) on (.+?) after ([\d.]+) ms")
-_HOLDERS = re.compile(r"Process(?:es)? holding the lock: ([\d, ]+)\. Wait queue: ([\d, ]*)\.?")
-_PLACE = re.compile(r'tuple \((\d+,\d+)\) in relation "((?:[^"]|"")+)"')
-_TIME = re.compile(r"(\d{4}-\d\d-\d\d) +(\d{1,2}:\d\d:\d\d)(\.\d+)? ?(.*)")
-
-
-class NoZone(ValueError):
-    """The times of a log are in a zone that cannot be told from what stands there."""
+from catenum.core.serverlog.conflicts import Conflict
+from catenum.core.serverlog.times import seconds_before, utc
 
 
 @dataclass(slots=True)
 class LogWait:
     """One wait of a session, as the log has it. ``until``: when it had the lock; None where that is not in the log."""
 
-    waiter: int
+    waiter: str
     mode: str
     over: str
     since: datetime
     seen: datetime
     until: datetime | None = None
-    holders: tuple[int, ...] = ()
-    queue: tuple[int, ...] = ()
+    holders: tuple[str, ...] = ()
     statement: str | None = None
     application: str | None = None
     user: str | None = None
@@ -68,7 +53,7 @@ class LogPile:
         return all(wait.until for wait in self.waits)
 
     @property
-    def head(self) -> int | None:
+    def head(self) -> str | None:
         """Who held the lock, of those who did not wait themselves."""
         waiters = {wait.waiter for wait in self.waits}
         return next((pid for wait in self.waits for pid in wait.holders if pid not in waiters), None)
@@ -82,31 +67,30 @@ class LogPile:
         return [wait.since for wait in self.waits]
 
 
-def log_waits(entries: Iterable[LogEntry], zone: tzinfo | None = None) -> Iterator[LogWait]:
-    """Each wait that the log tells of, when it is over or the log ends. Raises NoZone."""
-    open_now: dict[tuple[int, str], LogWait] = {}
-    for entry in entries:
-        told = _WAITS.match(entry.message)
-        if told is None or entry.at is None:
+def waits_of(conflicts: Iterable[Conflict], zone: tzinfo | None = None) -> Iterator[LogWait]:
+    """The waits of conflicts that are no deadlocks, each session's apart. Raises NoZone."""
+    for conflict in conflicts:
+        if conflict.kind in ("deadlock", "refused") or not conflict.at or not conflict.waits:
             continue
-        at = utc(entry.at, zone)
-        pid, what, mode, over, length = int(told[1]), told[2], told[3], told[4], float(told[5])
-        since = at - timedelta(milliseconds=length)
-        wait = open_now.get((pid, over))
-        if wait is None or abs((wait.since - since).total_seconds()) > 1:
-            if wait is not None:
-                yield wait
-            wait = open_now[pid, over] = LogWait(pid, mode, _named(over, entry.context), since, at)
-            wait.statement, wait.application, wait.user = entry.statement, entry.application, entry.user
-        if what == "acquired":
-            wait.until = at
-            yield open_now.pop((pid, over))
-            continue
-        wait.seen = at
-        holders = _HOLDERS.search(entry.detail or "")
-        if holders:
-            wait.holders, wait.queue = _numbers(holders[1]), _numbers(holders[2])
-    yield from open_now.values()
+        first = conflict.waits[0]
+        at = utc(conflict.at, zone)
+        told, ms = conflict.began or (conflict.at, (first.seconds or 0.0) * 1e3)
+        since = seconds_before(utc(told, zone), ms)
+        lasted = since + timedelta(seconds=first.seconds) if first.seconds is not None else at
+        over = conflict.kind != "wait" or first.ended in ("went on", "failed")
+        waiter = conflict.member(first.waiter)
+        yield LogWait(
+            waiter=first.waiter,
+            mode=first.mode,
+            over=first.object,
+            since=since,
+            seen=max(at, lasted),
+            until=lasted if over else None,
+            holders=tuple(wait.holder for wait in conflict.waits if wait.holder is not None),
+            statement=waiter.statement if waiter else None,
+            application=waiter.application if waiter else None,
+            user=waiter.user if waiter else None,
+        )
 
 
 def piles(waits: Iterable[LogWait]) -> list[LogPile]:
@@ -127,36 +111,3 @@ def piles(waits: Iterable[LogWait]) -> list[LogPile]:
         else:
             found.append(LogPile([wait]))
     return found
-
-
-def utc(text: str, zone: tzinfo | None = None) -> datetime:
-    """A time of a log in UTC; ``zone`` is that of times that name none. Raises NoZone."""
-    found = _TIME.match(text)
-    if found is None:
-        raise NoZone(f"{text!r} is no time")
-    day, hour, part, name = found.groups()
-    plain = datetime.fromisoformat(f"{day}T{hour.rjust(8, '0')}{(part or '')[:7]}")
-    if not name and zone is None:
-        raise NoZone(f"{text!r} names no time zone")
-    return plain.replace(tzinfo=_zone(name) if name else zone).astimezone(UTC)
-
-
-def _zone(name: str) -> tzinfo:
-    if name in ("UTC", "GMT", "Z"):
-        return UTC
-    if re.fullmatch(r"[+-]\d\d(:?\d\d)?", name):
-        return datetime.strptime(name if len(name) > 3 else f"{name}00", "%z").tzinfo or UTC
-    try:
-        return ZoneInfo(name)
-    except (ZoneInfoNotFoundError, ValueError) as error:
-        raise NoZone(f"the time zone {name!r} is not known") from error
-
-
-def _named(over: str, context: str | None) -> str:
-    """What is waited for; the message's context tells the table of a row by its name."""
-    place = _PLACE.search(context or "")
-    return f"{place[2]} row at ({place[1]})" if place else over
-
-
-def _numbers(text: str) -> tuple[int, ...]:
-    return tuple(int(part) for part in text.split(",") if part.strip())

@@ -36,14 +36,16 @@ _ISO = r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)"
 _LINES_OF: Mapping[str, re.Pattern[str]] = {
     "lines of a container runtime (CRI)": re.compile(rf"{_ISO} (?:stdout|stderr) (?P<more>[FP])(?::\S*)? ?"),
     "syslog (RFC 5424)": re.compile(
-        rf"<\d{{1,3}}>1 (?:{_ISO}|-) \S+ (?P<who>\S+ \S+) \S+ (?:-|(?:\[(?:[^\]\\]|\\.)*\])+) ?(?:\ufeff)?"
+        rf"<\d{{1,3}}>1 (?:{_ISO}|-) \S+ (?P<who>\S+ (?P<pid>\S+)) \S+ "
+        r'(?:-|(?:\[(?:[^\]"]|"(?:[^"\\]|\\.)*")*\])+) ?(?:\ufeff)?'
     ),
     "syslog (RFC 3164), or the journal": re.compile(
-        rf"(?:<\d{{1,3}}>)?(?:{_MONTH} [ \d]\d \d\d:\d\d:\d\d(?:\.\d+)?|{_ISO}) \S+ (?P<who>[\w./@-]+(?:\[\d+\])?): "
+        rf"(?:<\d{{1,3}}>)?(?:{_MONTH} [ \d]\d \d\d:\d\d:\d\d(?:\.\d+)?|{_ISO}) \S+ "
+        r"(?P<who>[\w./@-]+(?P<pid>\[\d+\])?): "
     ),
     "lines with the name of a service": re.compile(r"(?P<who>[A-Za-z][\w.-]*) +\| ?"),
-    "lines with the name of a pod": re.compile(r"\[(?P<who>(?:pod/)?[a-z0-9][\w./-]*)\] (?=\d{4}-|\{|\t|[A-Z*(])"),
-    "lines with a time before each": re.compile(rf"{_ISO} (?=\d{{4}}-\d\d-\d\d[ T]\d\d:|\t|\{{|\*\*\*|$)"),
+    "lines with the name of a pod": re.compile(r"\[(?P<who>pod/[\w.-]+/[\w.-]+)\] ?"),
+    "lines with a time before each": re.compile(rf"{_ISO} (?!\d+ \[\w+\] \[MY-)"),
 }
 
 
@@ -81,6 +83,8 @@ class _Prefixed(Layer):
             return
         told = found.groupdict()
         who, body = told.get("who") or "", line[found.end() :]
+        if "pid" in told:
+            body = body.replace(_TAB, "\t")
         if self.only is not None and _stream(who) != self.only:
             return
         if told.get("more") == "P":
@@ -90,7 +94,7 @@ class _Prefixed(Layer):
         if numbered is None:
             yield self._parts.pop(who, "") + body
             return
-        yield from self._numbered(who, numbered[1], body[numbered.end() :].rstrip("\n").replace(_TAB, "\t"))
+        yield from self._numbered(who, numbered[1], body[numbered.end() :].rstrip("\n"))
 
     def _numbered(self, who: str, message: str, body: str) -> Iterator[str]:
         """A part of a message of PostgreSQL's: a line of it, or more of a line that was too long. Those of several
@@ -164,29 +168,54 @@ class _Json(Layer):
         return f"{left}\n" if left else ""
 
 
+#: Where a list of lines begins in a JSON value: at its start, or under a name.
+_LIST = re.compile(rf'\s*\[(?=\s*[{{"])|(?s:\s*\{{.{{0,2000}}?"(?:{"|".join(_LIST_FIELDS)})"\s*:\s*\[)')
+_BETWEEN = re.compile(r"[\s,]*")
+
+
 @dataclass
 class _Document(Layer):
-    """One JSON value with a list of such objects, which is read when it is whole."""
+    """One JSON value with a list of such objects, each read when it is whole."""
 
-    _whole: list[str] = field(default_factory=list)
+    _left: str = ""
+    _begun: bool = False
+    _over: bool = False
 
     def feed(self, text: str) -> str:
-        self._whole.append(text)
-        return ""
-
-    def finish(self) -> str:
-        try:
-            rows = _list_in(json.loads("".join(self._whole)))
-        except ValueError:
-            self.unread += 1
+        if self._over:
             return ""
-        found = []
-        for row in rows:
+        self._left += text
+        if not self._begun:
+            begins = _LIST.match(self._left)
+            if begins is None:
+                return ""
+            self._begun, self._left = True, self._left[begins.end() :]
+        found, place, decoder = [], 0, json.JSONDecoder(strict=False)
+        while True:
+            place = _between(self._left, place)
+            if self._left.startswith("]", place):
+                self._over = True
+                break
+            try:
+                row, place = decoder.raw_decode(self._left, place)
+            except ValueError:
+                break  # it is not whole so far
             name = _field_of(row)
             body = _text_of(row, name) if name else row if isinstance(row, str) else None
             self.unread += body is None
             found.append("" if body is None else body if body.endswith("\n") else f"{body}\n")
+        self._left = self._left[place:]
         return "".join(found)
+
+    def finish(self) -> str:
+        self.unread += not self._over and bool(self._left.strip())
+        return ""
+
+
+def _between(text: str, place: int) -> int:
+    """Where the next value of a list begins."""
+    found = _BETWEEN.match(text, place)
+    return found.end() if found is not None else place
 
 
 class Wrapping(NamedTuple):
@@ -225,19 +254,9 @@ def _json_of(begins: str, lines: list[str]) -> Wrapping | None:
 
 def _is_list(begins: str) -> bool:
     """Whether a JSON value that goes over many lines has a list of texts in it, as far as its beginning shows."""
-    listed = begins[0] == "[" or re.match(rf'\{{\s*"(?:{"|".join(_LIST_FIELDS)})"\s*:\s*\[', begins) is not None
     names = "|".join(re.escape(name.rpartition(".")[2]) for name in _TEXT_FIELDS)
-    return listed and (
-        re.search(rf'"(?:{names})"\s*:\s*"', begins) is not None or re.match(r'\[\s*"', begins) is not None
-    )
-
-
-def _list_in(value: object) -> list[Any]:
-    if isinstance(value, list):
-        return value
-    if isinstance(value, dict):
-        return next((value[name] for name in _LIST_FIELDS if isinstance(value.get(name), list)), [value])
-    return []
+    texts = re.search(rf'"(?:{names})"\s*:\s*"', begins) is not None or re.match(r'\[\s*"', begins) is not None
+    return texts and _LIST.match(begins) is not None
 
 
 def _object(line: str) -> dict[str, Any] | None:
@@ -285,7 +304,8 @@ class Unwrapper:
             if isinstance(layer, _Prefixed) and isinstance(again, _Prefixed):
                 streams = layer.streams(head)
                 self.streams = self.streams or (streams if len(streams) > 1 else [])
-                layer.only = again.only = only if only in streams else None
+                one = only if only in streams else streams[0] if len(streams) == 1 else None
+                layer.only = again.only = one  # others may write here later
             self._layers.append(layer)
             head = again.feed(head) + again.finish()
         self.head = head  # without what was around it

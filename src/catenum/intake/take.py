@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-import gzip
+import re
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta, tzinfo
-from pathlib import Path
 
 from catenum.core.errors import InputError, SaveError
-from catenum.core.serverlog import LogEntry, LogReader
-from catenum.core.serverlog.waits import LogPile, NoZone, log_waits, piles, utc
-from catenum.core.servers import NAMES, rules_of
+from catenum.core.serverlog.conflicts import Conflict
+from catenum.core.serverlog.times import NoZone, utc
+from catenum.core.serverlog.waits import LogPile, piles, waits_of
+from catenum.core.servers import rules_of
+from catenum.intake.conflicts import ZONE_ADVICE
 from catenum.live.coverage import seen_intervals
 from catenum.live.entries import NOT_TOLD
 from catenum.live.store import Store
 
-CHUNK = 1_000_000
 #: A deadlock that a watch counted, and the log's report of it, are no further apart.
 SAME = timedelta(seconds=3)
 
@@ -32,38 +32,29 @@ class Taken:
 
 
 def take(
-    store: Store, name: str, kind: str, files: Sequence[Path], *, zone: tzinfo | None = None, mask: bool = False
+    store: Store, name: str, kind: str, found: Sequence[Conflict], *, zone: tzinfo | None = None, mask: bool = False
 ) -> Taken:
-    """Take logs in. Raises InputError where one cannot be read, or its times cannot be told; SaveError."""
-    entries: list[LogEntry] = []
-    seen_messages = 0
-    for path in files:
-        reader = rules_of(kind).log_reader()
-        entries += _entries(path, reader)
-        seen_messages += reader.seen
-    if not seen_messages:
-        raise InputError(f"nothing in {', '.join(map(str, files))} reads like a message of {kind}'s log")
+    """Take the conflicts of logs in. Raises InputError where their times cannot be told; SaveError."""
     try:
-        found = piles(log_waits(entries, zone))
-        deadlocks = [(utc(entry.at, zone), entry) for entry in entries if entry.is_deadlock and entry.at]
+        known_waits = piles(waits_of(found, zone))
+        deadlocks = [(utc(one.at, zone), one) for one in found if one.kind == "deadlock" and one.at]
     except NoZone as error:
-        advice = "Name the zone of its times with --zone, such as --zone UTC or --zone Europe/Amsterdam."
-        raise InputError(f"{files[0]}: {error}", advice=advice) from error
+        raise InputError(f"{found[0].source}: {error}", advice=ZONE_ADVICE) from error
     taken, seen = Taken(), seen_intervals(store, name)
     try:
         with store.connection:
             server = store.server(name)
             store.connection.execute("update server set kind = coalesce(kind, ?) where id = ?", (kind, server))
-            for pile in found:
+            for pile in known_waits:
                 if _within(pile.since, seen) or _is_known(store, server, pile):
                     taken.known += 1
                     continue
                 _enter(store, server, kind, pile, mask=mask)
                 taken.incidents += 1
             known = _KnownDeadlocks(store, server)
-            for at, entry in deadlocks:
-                text = rules_of(kind).masked_report(entry.text) if mask else entry.text
-                if known.has(at, entry):
+            for at, one in deadlocks:
+                text = rules_of(kind).masked_report(one.report) if mask else one.report
+                if known.has(at, one):
                     taken.known += 1
                     continue
                 store.connection.execute(
@@ -74,32 +65,6 @@ def take(
     except sqlite3.Error as error:
         raise SaveError(f"cannot write to {store.path}: {error}") from error
     return taken
-
-
-def kind_of_log(path: Path) -> str:
-    """Which server writes a log, by its first part. Raises InputError where it cannot be read."""
-    try:
-        opened = gzip.open if path.suffix == ".gz" else open
-        with opened(path, "rt", encoding="utf-8", errors="backslashreplace") as stream:
-            head = str(stream.read(CHUNK))
-    except (OSError, EOFError) as error:
-        raise InputError(f"{path}: cannot be read: {getattr(error, 'strerror', None) or error}") from error
-    found = next((name for name in NAMES if rules_of(name).writes_log(head)), None)
-    if found is None:
-        raise InputError(f"{path}: this does not read like a log of {' or '.join(rules_of(n).title for n in NAMES)}")
-    return found
-
-
-def _entries(path: Path, reader: LogReader) -> Iterator[LogEntry]:
-    try:
-        opened = gzip.open if path.suffix == ".gz" else open
-        with opened(path, "rt", encoding="utf-8", errors="backslashreplace", newline="\n") as stream:
-            while text := stream.read(CHUNK):
-                yield from reader.feed(str(text))
-        yield from reader.feed("\n")
-        yield from reader.finish()
-    except (OSError, EOFError) as error:
-        raise InputError(f"{path}: cannot be read: {getattr(error, 'strerror', None) or error}") from error
 
 
 def _text(at: datetime) -> str:
@@ -125,20 +90,24 @@ class _KnownDeadlocks:
         self._logged = {row["at"] for row in rows if row["source"] == "log"}
         self._watched = [(datetime.fromisoformat(row["at"]), row) for row in rows if row["source"] != "log"]
 
-    def has(self, at: datetime, entry: LogEntry) -> bool:
+    def has(self, at: datetime, found: Conflict) -> bool:
         """Whether this one is there; each that a watch only counted stands for one."""
         if _text(at) in self._logged:
             return True
-        members = (entry.detail or entry.text).splitlines()[0]
         for when, row in self._watched:
             if abs(when - at) > SAME:
                 continue
-            if row["report"] is not None and members in row["report"]:
+            if row["report"] is not None and _names_all(row["report"], found):
                 return True
             if row["report"] is None and row["count"] > 0:
                 row["count"] -= 1
                 return True
         return False
+
+
+def _names_all(report: str, found: Conflict) -> bool:
+    """Whether a report names every session of a deadlock."""
+    return all(re.search(rf"\b{re.escape(member.session)}\b", report) for member in found.members)
 
 
 def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -> None:
@@ -151,7 +120,7 @@ def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -
         (
             *(server, _text(pile.since), _text(pile.until), _text(pile.until) if pile.over_yet else None),
             *(pile.at_once, round(sum(w.waited_ms for w in pile.waits), 1)),
-            *(round(max(w.waited_ms for w in pile.waits), 1), str(pile.head) if pile.head else None),
+            *(round(max(w.waited_ms for w in pile.waits), 1), pile.head),
             *(NOT_TOLD, first.over),
         ),
     )
@@ -165,8 +134,8 @@ def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -
         store.connection.execute(
             "insert into log_wait values (?, ?, ?, ?, ?, ?, ?, ?)",
             (
-                *(cursor.lastrowid, str(wait.waiter), wait.application, wait.mode, _text(wait.since)),
-                *(_text(wait.until) if wait.until else None, ", ".join(map(str, wait.holders))),
+                *(cursor.lastrowid, wait.waiter, wait.application, wait.mode, _text(wait.since)),
+                *(_text(wait.until) if wait.until else None, ", ".join(wait.holders)),
                 rules.masked(statement) if mask and wait.statement else statement,
             ),
         )
