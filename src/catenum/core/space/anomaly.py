@@ -104,10 +104,10 @@ class _Relations:
                     with_it = any(o.seen[who][number] == result for o in before if number < len(o.seen[who]))
                     without = any(o.seen[who][number] == result for o in after if number < len(o.seen[who]))
                     shown = result.shown or f"{result.rows} row{'s' if result.rows != 1 else ''} changed"
-                    if with_it and not without:
+                    if with_it and not without and after:  # an order that ends in an error tells nothing
                         text = f"{who} statement {number + 1} saw what {whom} did ({shown})"
                         yield Relating(who, "saw", whom, text, number)
-                    elif without and not with_it:
+                    elif without and not with_it and before:
                         text = f"{who} statement {number + 1} did not see what {whom} did ({shown})"
                         yield Relating(who, "did not see", whom, text, number)
 

@@ -10,11 +10,13 @@ Where the server itself decides who goes on first, one schedule can have two out
 
 from __future__ import annotations
 
+import re
 import zlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+from catenum.core.servers.touch import SEQUENCES
 from catenum.core.space.contest import Arrivals, Waits
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.run import Run
@@ -308,10 +310,25 @@ def untold(stage: Stage) -> list[tuple[Step, str]]:
         steps = [(name, number) for number in range(statement)]
         touched = {touch.table for step in steps for touch in known.touches[step]}
         locked = {(e.resource.table or "").lower() for e in picture.locks if e.transaction == name and e.granted}
-        beyond = sorted((locked & names) - touched)
+        beyond = sorted(t for t in (locked & names) - touched if not _is_sequence(stage, t, steps))
         if beyond and None not in touched:
             found.append(((name, statement - 1), beyond[0]))
     return found
+
+
+def _is_sequence(stage: Stage, table: str, steps: Sequence[Step]) -> bool:
+    """Whether a table is a sequence that these statements name, as MariaDB has them; one that is also read as a table
+    is more than that.
+    """
+    known = stage.dependence
+    if any(touch.table == table for touches in known.touches.values() for touch in touches):
+        return False
+    word = re.compile(rf"\b{re.escape(table)}\b", re.IGNORECASE)
+    return any(
+        touch.table == SEQUENCES and word.search(known.statements[name][number or 0])
+        for name, number in steps
+        for touch in known.touches[name, number]
+    )
 
 
 def _steps(dependence: Dependence, name: str) -> list[Step]:
