@@ -54,7 +54,8 @@ class PostgresqlControl:
             )
         self._connected = True
         self.writer = self.connection  # runs all that a scenario brings: data, rules, plans
-        self.restorer = self.connection  # reads all rows and puts them back, whatever policies there are
+        self.viewer = self._restorer = self.connection  # reads all rows, and puts them back
+        self._sees_all: psycopg.Connection[Any] | None = None
         try:
             with self._told(shown_url):
                 self._prepare(shown_url, private)
@@ -86,15 +87,15 @@ class PostgresqlControl:
         """From now on the scenario's SQL is run as the run's own roles, never on the control connection."""
         if self.role is None:
             return
-        self.restorer = self._connect_as(self.scratch.kept, "restorer")
-        # an index on a function that calls another finds that one; the server's own names come first all the same
-        path = sql.SQL("set search_path = pg_catalog, {}").format(sql.Identifier(self.schema))
-        self.restorer.execute(path, prepare=False)
+        # What reads rows and puts them back may have code of the scenario's evaluated, by a check, or when a query is
+        # planned: it is the scenario's login.
+        self.viewer = self._restorer = self._connect_as(self.role, "restorer")
+        self._restorer.execute(self._path(), prepare=False)
         self.writer = self._connect_as(self.role, "data")
         self._base = self._as(self.role)
         self.connection.execute("set search_path = pg_catalog", prepare=False)  # no name may mean something of theirs
-        self.scratch.writer, self.scratch.ours = self.writer, [self.writer, self.restorer]
-        self.keeper.connection = self.reader.rows.connection = self.restorer
+        self.scratch.writer, self.scratch.ours = self.writer, [self.writer, self.viewer]
+        self.keeper.connection = self.reader.rows.connection = self.viewer
         steers, why = self._may_steer(self.writer)
         self.capabilities = replace(
             self.capabilities,
@@ -102,6 +103,23 @@ class PostgresqlControl:
             steers_victim_why=why,
             check_ms=CHECK_AFTER_MS[Patience.FIRST] if steers else 0.0,
         )
+
+    def see_all_rows(self) -> None:
+        """Have rows read by a login that policies do not hide them from, where there is one that holds for a table's
+        owner, too. Such a table's rows are never put back, but loaded again.
+        """
+        hidden = self.role is not None and self.scratch.hides_rows()
+        if hidden and self._sees_all is None:
+            self._sees_all = self._connect_as(self.scratch.kept, "viewer")
+            self._sees_all.execute(self._path(), prepare=False)
+            self.scratch.ours.append(self._sees_all)
+        self.viewer = self._sees_all if hidden and self._sees_all is not None else self._restorer
+        self.keeper.connection, self.keeper.hidden = self.viewer, hidden
+        self.reader.rows.connection = self.viewer
+
+    def _path(self) -> sql.Composed:
+        """An index on a function that calls another finds that one; the server's own names come first all the same."""
+        return sql.SQL("set search_path = pg_catalog, {}").format(sql.Identifier(self.schema))
 
     @contextlib.contextmanager
     def _told(self, shown_url: str) -> Iterator[None]:

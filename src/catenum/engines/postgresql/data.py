@@ -50,6 +50,7 @@ class PostgresqlData(PostgresqlControl):
             self.writer.pgconn.exec_(b"commit")  # the script began a transaction of its own
         with self._told(self.info.url):
             self.reader.rows.tables = self.scratch.tables()
+            self.see_all_rows()
 
     def refuses(self, index: str) -> str | None:
         """Made within a transaction that is rolled back."""
@@ -145,8 +146,8 @@ class PostgresqlData(PostgresqlControl):
             whole = sql.Identifier(self.schema, table)
             with self._told(self.info.url):
                 query = sql.SQL("select * from {} order by {} limit {}").format(whole, order, limit)
-                result = self.restorer.pgconn.exec_(query.as_bytes(self.restorer))
-                count = self.restorer.execute(sql.SQL("select count(*) from {}").format(whole)).fetchone()
+                result = self.viewer.pgconn.exec_(query.as_bytes(self.viewer))
+                count = self.viewer.execute(sql.SQL("select count(*) from {}").format(whole)).fetchone()
             kept = text_rows(result, limit)
             found[table] = TableRows(columns=kept.columns, rows=kept.rows, total=int(count[0]) if count else 0)
         return found
@@ -186,7 +187,7 @@ class PostgresqlData(PostgresqlControl):
         """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""
         with contextlib.suppress(psycopg.Error):
             if self.role is not None:
-                self.writer.close()
-                self.restorer.close()
+                for connection in self.scratch.ours:
+                    connection.close()
             self.scratch.drop()
         self.connection.close()

@@ -156,7 +156,13 @@ def _row_mode(word: str) -> Mode:
 def _texts(columns: tuple[str, ...], alias: str | None = None) -> sql.Composed:
     """Columns as texts. A collation of the scenario's own is another one each time its data is loaded, and a statement
     that was prepared with the former ends in an error: so the texts have the server's.
+
+    By the output functions, which are the server's own, and not by a cast, which a scenario may have made; as a cast
+    would have it, ``true`` is written out, and ``char(n)`` is not padded.
     """
     prefix = [alias] if alias else []
-    text = sql.SQL('{}::text collate "C"')
+    text = sql.SQL(
+        "case pg_catalog.pg_typeof({0})::oid when 16 then case pg_catalog.concat({0}) when 't' then 'true' else 'false' end "
+        "when 1042 then pg_catalog.rtrim(pg_catalog.concat({0}), ' ') else pg_catalog.concat({0}) end collate \"C\""
+    )
     return sql.SQL(", ").join(text.format(sql.Identifier(*prefix, column)) for column in columns)

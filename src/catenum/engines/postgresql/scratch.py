@@ -84,6 +84,7 @@ select c.relname from pg_class c where c.relnamespace = %s::regnamespace and c.r
   or exists (select from pg_constraint k where k.conrelid = c.oid and pg_get_constraintdef(k.oid) ~* %s))
 """
 _REACHES_OUT = r"\m(pg_|lo_|set_config|setval|query_to|table_to|schema_to|database_to|cursor_to|dblink)"
+_HIDDEN = "select 1 from pg_class c where c.relnamespace = %s::regnamespace and c.relforcerowsecurity limit 1"
 #: Tables whose rows are kept apart by more than keys on plain columns.
 _GUARDED = """
 select distinct c.relname from pg_index i join pg_class c on c.oid = i.indrelid
@@ -175,17 +176,17 @@ class Scratch:
         return cleared
 
     def _make_roles(self, name: str) -> None:
-        """A login that may make tables in its own schemas and nothing else, and one that may do there what it may, and
-        besides see rows that policies hide; with what a run needs: to set when a session checks for deadlocks and
-        whether triggers fire, and to read row locks.
+        """A login that may make tables in its own schemas and nothing else, with what a run needs: to set when it checks
+        for deadlocks and whether triggers fire, and to read row locks. And one that besides sees rows that policies
+        hide from a table's owner, for where there are such.
         """
         role, other = sql.Identifier(name), sql.Identifier(self.kept)
         self._do("create role {} login; create role {} login bypassrls in role {}", role, other, role)
         if self.connection.info.server_version >= 150000:
             self._do("grant set on parameter deadlock_timeout to {}", role)
-            self._do("grant set on parameter session_replication_role to {}", other)
+            self._do("grant set on parameter session_replication_role to {}", role)
         if self._do("select to_regprocedure('public.pgrowlocks(text)') is not null").fetchone() == (True,):
-            self._do("grant execute on function public.pgrowlocks(text) to {}", other)
+            self._do("grant execute on function public.pgrowlocks(text) to {}", role)
 
     def _drop_role(self, name: str) -> None:
         if self._do("select 1 from pg_roles where rolname = {}", name).fetchone():
@@ -326,17 +327,22 @@ class Scratch:
 
     def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
         """Which values of a column are the same; none is told where the server takes one of them for no such value."""
-        row = self.connection.execute(_TYPE, [self.schema, table, column]).fetchone()
-        if row is None:
+        rows = self._read(_TYPE, [self.schema, table, column])
+        if len(rows) != 1:  # of two tables whose names differ by case, it may be either
             return {}
-        plain, precise = (sql.SQL(name) for name in row)
+        plain, precise = (sql.SQL(name) for name in rows[0])
         query = sql.SQL(_APART).format(plain=plain, precise=precise)
         try:
-            with self.connection.transaction():
-                apart = self.connection.execute(query, [[text for _, text in written]]).fetchall()
+            # The type may be the scenario's own, and what belongs to it is run by the scenario's login.
+            with self.writer.transaction():
+                apart = self.writer.execute(query, [[text for _, text in written]]).fetchall()
         except psycopg.DataError:
             return {}
         return classes_of(written, [(int(one) - 1, int(other) - 1) for one, other in apart])
+
+    def hides_rows(self) -> bool:
+        """Whether a policy holds for the owner of a table, too."""
+        return bool(self._read(_HIDDEN, [self.schema]))
 
     def functions(self) -> frozenset[str]:
         """The names of functions that are not the server's own, in any schema; ``*`` where operators or casts are."""
