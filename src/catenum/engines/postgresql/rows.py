@@ -162,7 +162,8 @@ def _texts(columns: tuple[str, ...], alias: str | None = None) -> sql.Composed:
     """
     prefix = [alias] if alias else []
     text = sql.SQL(
-        "case pg_catalog.pg_typeof({0})::oid when 16 then case pg_catalog.concat({0}) when 't' then 'true' else 'false' end "
+        "case pg_catalog.pg_typeof({0})::oid "
+        "when 16 then case pg_catalog.concat({0}) when 't' then 'true' else 'false' end "
         "when 1042 then pg_catalog.rtrim(pg_catalog.concat({0}), ' ') else pg_catalog.concat({0}) end collate \"C\""
     )
     return sql.SQL(", ").join(text.format(sql.Identifier(*prefix, column)) for column in columns)

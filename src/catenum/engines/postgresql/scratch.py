@@ -176,9 +176,9 @@ class Scratch:
         return cleared
 
     def _make_roles(self, name: str) -> None:
-        """A login that may make tables in its own schemas and nothing else, with what a run needs: to set when it checks
-        for deadlocks and whether triggers fire, and to read row locks. And one that besides sees rows that policies
-        hide from a table's owner, for where there are such.
+        """A login that may make tables in its own schemas and nothing else, with what a run needs: to set when it
+        checks for deadlocks and whether triggers fire, and to read row locks. And one that besides sees rows that
+        policies hide from a table's owner, for where there are such.
         """
         role, other = sql.Identifier(name), sql.Identifier(self.kept)
         self._do("create role {} login; create role {} login bypassrls in role {}", role, other, role)
