@@ -105,8 +105,10 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
     try:
         return int(args.run(args, out, err))
     except CatenumError as error:
+        from catenum.cli.secrets import without_secrets
+
         for problem in error.problems:
-            print(f"catenum: {problem}", file=err)
+            print(f"catenum: {without_secrets(str(problem), argv)}", file=err)
         return code_for(error)
     except KeyboardInterrupt:
         print("catenum: interrupted", file=err)
@@ -119,7 +121,9 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
         # Python would end with 1, which says that a conflict was found.
         import traceback
 
-        traceback.print_exc(file=err)
+        from catenum.cli.secrets import without_secrets
+
+        err.write(without_secrets(traceback.format_exc(), argv))
         print("catenum: a fault of Catenum itself, not a result; please report it with the lines above", file=err)
         return ExitCode.FAULT
 

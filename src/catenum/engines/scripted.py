@@ -100,6 +100,10 @@ class ScriptedSession:
         if self.under_way:
             self.engine.fail(self, ServerError(code="cancel", kind="rejected", message="cancelled"))
 
+    def kill(self) -> None:
+        """The same: what is scripted can be cancelled."""
+        self.cancel()
+
     def close(self) -> None:
         """Let everything go."""
         self.engine.release(self.name)

@@ -7,13 +7,14 @@
 from __future__ import annotations
 
 import os
+import re
 import tomllib
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit, urlunsplit
+from urllib.parse import unquote_to_bytes, urlsplit, urlunsplit
 
 from catenum.core.errors import InputError, Place
 from catenum.core.servers import NAMES, rules_of
@@ -94,7 +95,30 @@ def resolve(asked: str | None, settings: Settings) -> Target:
         raise InputError(f"{word!r} is no target", advice=f"{suggestion(word, names)} Or a URL: postgresql://…")
     if scheme not in SCHEMES:
         raise InputError(f"no server is known by {scheme}://", advice=suggestion(scheme, sorted(set(SCHEMES.values()))))
+    _check_url(word)
     return Target(SCHEMES[scheme], without_secrets(word), word, settings)
+
+
+def _check_url(url: str) -> None:
+    """Raises InputError for a URL that cannot be read, without what stands in it: that may be a password."""
+    what, advice = "", "Letters that mean something in a URL are written as %40 (@), %23 (#), %2F (/), %25 (%)."
+    if re.search(r"%(?![0-9A-Fa-f]{2})", url):
+        what = "a % in it is followed by no two hexadecimal digits"
+    elif re.search(r"[\s\x00-\x1f\x7f]", url):
+        what = "it contains a blank"
+    elif "#" in url:
+        what = "it contains a #"
+    else:
+        try:
+            unquote_to_bytes(url).decode()
+            parts = urlsplit(url)
+            _ = parts.hostname, parts.port
+        except UnicodeDecodeError:
+            what = "what its % stand for is no text (UTF-8)"
+        except ValueError as error:
+            what = "its port is no number up to 65535" if "port" in str(error).lower() else "its host cannot be read"
+    if what:
+        raise InputError(f"the URL of the target is not valid: {what}", advice=advice) from None
 
 
 def settled(target: Target) -> Target:

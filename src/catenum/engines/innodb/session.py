@@ -164,6 +164,10 @@ class InnodbSession:
         """Ask the server to end the statement under way."""
         self._kill(self.thread_id, False)
 
+    def kill(self) -> None:
+        """End the session."""
+        self._kill(self.thread_id, True)
+
     def close(self) -> None:
         """End the connection; the server rolls an open transaction back. Does nothing a second time."""
         if self._closed:

@@ -77,6 +77,9 @@ class Session(Protocol):
     def cancel(self) -> None:
         """Ask the server to end the statement under way."""
 
+    def kill(self) -> None:
+        """Ask the server to end the session: the statement under way does not end by being cancelled."""
+
     def close(self) -> None:
         """Close the connection; an open transaction is rolled back by the server."""
 

@@ -20,6 +20,7 @@ from catenum.core.errors import TargetError
 from catenum.core.record.recording import TargetInfo
 from catenum.engines.ports import Capabilities, Patience
 from catenum.engines.postgresql import errors
+from catenum.engines.postgresql.calls import Overdue
 from catenum.engines.postgresql.kept import Keeper
 from catenum.engines.postgresql.locks import LockReader
 from catenum.engines.postgresql.scratch import Scratch
@@ -42,16 +43,14 @@ class PostgresqlControl:
         self.schema = f"catenum_{self.run}"
         self.role: str | None = None
         self._private, self._wished = private, walled
-        self._base = make_conninfo(conninfo, connect_timeout=5, keepalives_idle=30)
+        self._base = errors.readable(conninfo, shown_url, connect_timeout=5, keepalives_idle=30)
         self._connected = False
         self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
         self._pids: dict[int, str] = {}
         self._sessions: dict[int, PostgresqlSession] = {}
+        self._control_info = make_conninfo(self._base, application_name=f"catenum {self.run} control")
         with self._told(shown_url):
-            name = f"catenum {self.run} control"
-            self.connection = psycopg.connect(
-                make_conninfo(self._base, application_name=name), autocommit=True, prepare_threshold=1
-            )
+            self.connection = self._control()
         self._connected = True
         self.writer = self.connection  # runs all that a scenario brings: data, rules, plans
         self.viewer = self._restorer = self.connection  # reads all rows, and puts them back
@@ -62,6 +61,17 @@ class PostgresqlControl:
         except BaseException:
             self.connection.close()
             raise
+
+    def _control(self) -> psycopg.Connection[Any]:
+        found: psycopg.Connection[Any] = psycopg.connect(self._control_info, autocommit=True, prepare_threshold=1)
+        return found
+
+    def end_process(self, number: int) -> None:
+        """End one of the run's own connections that does not stop working. On a connection of its own: the run's may be
+        the one that is to be ended.
+        """
+        with self._control() as connection:
+            connection.execute("select pg_catalog.pg_terminate_backend(%s)", [number])
 
     @property
     def walled(self) -> bool:
@@ -131,6 +141,8 @@ class PostgresqlControl:
                 f"{shown_url}: the login may not do what a run needs: {error.diag.message_primary}",
                 advice=_grant_for(error.diag.message_primary or "", self._login()),
             ) from error
+        except Overdue as error:
+            raise TargetError(f"{shown_url}: {error}") from error
         except psycopg.OperationalError as error:
             if self._connected:
                 raise errors.went_away(error, shown_url) from error
@@ -167,8 +179,8 @@ class PostgresqlControl:
         steers, why = self._may_steer(self.connection)
         self.reader = LockReader(self.connection, self.schema, self._usable_rowlocks(row[3]))
         kept = f"{self.schema}_kept"
-        self.scratch = Scratch(self.connection, self.run, self.schema, kept, self.role)
-        self.keeper = Keeper(self.connection, self.schema, kept, self.scratch.create_marked)
+        self.scratch = Scratch(self.connection, self.run, self.schema, kept, self.end_process, self.role)
+        self.keeper = Keeper(self.connection, self.schema, kept, self.scratch.create_marked, self.end_process)
         self.capabilities = Capabilities(
             steers_victim=steers,
             steers_victim_why=why,
@@ -196,7 +208,7 @@ class PostgresqlControl:
         return True, ""
 
     def _one(self, query: LiteralString) -> tuple[Any, ...]:
-        row = self.connection.execute(query).fetchone()
+        row: tuple[Any, ...] | None = self.connection.execute(query).fetchone()
         if row is None:
             raise TargetError("the server answered a question of one row with none")
         return row

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 
 import psycopg
@@ -13,6 +14,7 @@ from catenum.core.record.recording import PathStep, ServerError, TableKeys, Tabl
 from catenum.core.record.values import NOTHING, Binding, Value
 from catenum.engines.ports import DataError
 from catenum.engines.postgresql import errors
+from catenum.engines.postgresql.calls import LOAD_MS, Overdue, ask
 from catenum.engines.postgresql.control import PostgresqlControl
 from catenum.engines.postgresql.locks import RULES
 from catenum.engines.postgresql.plans import steps_of
@@ -40,14 +42,19 @@ class PostgresqlData(PostgresqlControl):
 
     def add(self, script: str) -> None:
         """Run set-up SQL as it stands."""
-        result = self.writer.pgconn.exec_(script.encode())
+        try:
+            result = ask(self.writer.pgconn, script.encode(), self.end_process, within_ms=LOAD_MS)
+        except Overdue as overdue:
+            raise DataError(_overdue(overdue), script) from overdue
+        except psycopg.OperationalError as gone:
+            raise errors.went_away(gone, self.info.url) from gone
         if result.status == pq.ExecStatus.FATAL_ERROR:
             error = errors.from_result(result)
             if error.kind == "lost" or not self.alive():
                 raise TargetError(f"the server went away: {self.info.url}: while the data was loaded")
             raise DataError(error, script)
         if self.writer.pgconn.transaction_status != pq.TransactionStatus.IDLE:
-            self.writer.pgconn.exec_(b"commit")  # the script began a transaction of its own
+            ask(self.writer.pgconn, b"commit", self.end_process)  # the script began a transaction of its own
         with self._told(self.info.url):
             self.reader.rows.tables = self.scratch.tables()
             self.see_all_rows()
@@ -80,7 +87,7 @@ class PostgresqlData(PostgresqlControl):
         with self._told(self.info.url):
             for table in self.reader.rows.tables:
                 query = sql.SQL("analyze {}").format(sql.Identifier(self.schema, table))
-                self.writer.execute(query, prepare=False)
+                ask(self.writer.pgconn, query.as_bytes(self.writer), self.end_process)
 
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables, with their primary and unique keys."""
@@ -98,17 +105,14 @@ class PostgresqlData(PostgresqlControl):
 
     def plan(self, sql_text: str, values: Binding = NOTHING) -> tuple[PathStep, ...]:
         """By EXPLAIN, which executes nothing; a statement that cannot be explained has no path."""
+        query = f"explain (format json) {RULES.numbered(sql_text) if values else sql_text}".encode()
+        bound = [v.text.encode() if v.text is not None else None for _, v in values] if values else None
         try:
-            query = f"explain (format json) {RULES.formatted(sql_text) if values else sql_text}".encode()
-            bound = [value.text for value in RULES.values_by_place(sql_text, values)] if values else None
-            row = self.writer.execute(query, bound, prepare=False).fetchone()
+            result = ask(self.writer.pgconn, query, self.end_process, values=bound, alone=True)
         except psycopg.OperationalError as error:
-            if not self.alive():
-                raise errors.went_away(error, self.info.url) from error
-            return ()
-        except psycopg.Error:
-            return ()
-        return tuple(steps_of(row[0][0]["Plan"])) if row else ()
+            raise errors.went_away(error, self.info.url) from error
+        told = result.get_value(0, 0) if result.status == pq.ExecStatus.TUPLES_OK else None
+        return tuple(steps_of(json.loads(told)[0]["Plan"])) if told else ()
 
     def keep_data(
         self,
@@ -146,10 +150,11 @@ class PostgresqlData(PostgresqlControl):
             whole = sql.Identifier(self.schema, table)
             with self._told(self.info.url):
                 query = sql.SQL("select * from {} order by {} limit {}").format(whole, order, limit)
-                result = self.viewer.pgconn.exec_(query.as_bytes(self.viewer))
-                count = self.viewer.execute(sql.SQL("select count(*) from {}").format(whole)).fetchone()
+                result = ask(self.viewer.pgconn, query.as_bytes(self.viewer), self.end_process)
+                count = sql.SQL("select count(*) from {}").format(whole)
+                total = ask(self.viewer.pgconn, count.as_bytes(self.viewer), self.end_process).get_value(0, 0)
             kept = text_rows(result, limit)
-            found[table] = TableRows(columns=kept.columns, rows=kept.rows, total=int(count[0]) if count else 0)
+            found[table] = TableRows(columns=kept.columns, rows=kept.rows, total=int(total or 0))
         return found
 
     def values_of(self, table: str, column: str, most: int) -> tuple[Value, ...]:
@@ -158,7 +163,8 @@ class PostgresqlData(PostgresqlControl):
         query = sql.SQL("select distinct {} from {} where {} is not null order by 1 limit {}").format(
             name, sql.Identifier(self.schema, table), name, most
         )
-        result = self.writer.pgconn.exec_(query.as_bytes(self.writer))
+        with self._told(self.info.url):
+            result = ask(self.writer.pgconn, query.as_bytes(self.writer), self.end_process)
         if result.status == pq.ExecStatus.FATAL_ERROR:
             raise DataError(errors.from_result(result), f"{table}.{column}")
         told = text_rows(result, most)
@@ -168,7 +174,7 @@ class PostgresqlData(PostgresqlControl):
         """Whether ``query`` gives one row with one value that is true."""
         self.writer.pgconn.exec_(b"begin read only")
         try:
-            result = self.writer.pgconn.exec_params(query.encode(), None)
+            result = ask(self.writer.pgconn, query.encode(), self.end_process, alone=True)
             if result.status == pq.ExecStatus.FATAL_ERROR:
                 error = errors.from_result(result)
                 if error.kind == "lost" or self.writer.pgconn.status != pq.ConnStatus.OK:
@@ -180,8 +186,11 @@ class PostgresqlData(PostgresqlControl):
                 message = f"it must return one row with true or false; it returned {got}"
                 raise DataError(ServerError(code="", kind="rejected", message=message), query)
             return value == b"t"
+        except Overdue as overdue:
+            raise DataError(_overdue(overdue), query) from overdue
         finally:
-            self.writer.pgconn.exec_(b"rollback")
+            if self.writer.pgconn.status == pq.ConnStatus.OK:
+                self.writer.pgconn.exec_(b"rollback")
 
     def close(self) -> None:
         """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""
@@ -189,5 +198,11 @@ class PostgresqlData(PostgresqlControl):
             if self.role is not None:
                 for connection in self.scratch.ours:
                     connection.close()
+            if self.connection.closed:  # it ran what had to be ended
+                self.connection = self.scratch.connection = self._control()
             self.scratch.drop()
         self.connection.close()
+
+
+def _overdue(error: Overdue) -> ServerError:
+    return ServerError(code="", kind="rejected", message=str(error))

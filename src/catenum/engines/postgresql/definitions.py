@@ -11,6 +11,7 @@ from psycopg import sql
 from catenum.core.capture.traces import Trace
 from catenum.core.errors import TargetError
 from catenum.engines.definitions import MOST_TABLES, Definitions
+from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.traces import traced
 
 _SETTINGS = "set default_transaction_read_only = on; set statement_timeout = '5s'; set lock_timeout = '1s'"
@@ -72,9 +73,8 @@ class PostgresqlDefinitions(Definitions):
         self.shown = shown
         self._found: list[str] | None = None
         try:
-            self.connection = psycopg.connect(
-                where, autocommit=True, connect_timeout=5, application_name="catenum restage"
-            )
+            found = errors.readable(where, shown, connect_timeout=5, application_name="catenum restage")
+            self.connection = psycopg.connect(found, autocommit=True)
             self.connection.execute(_SETTINGS)
         except psycopg.Error as error:
             raise TargetError(f"{shown}: {str(error).strip().splitlines()[0]}") from error

@@ -7,14 +7,28 @@ from collections.abc import Callable
 from typing import Literal
 
 import psycopg
+from psycopg.conninfo import make_conninfo
 from psycopg.pq import DiagnosticField as Field
 from psycopg.pq.abc import PGresult
 
-from catenum.core.errors import TargetError
+from catenum.core.errors import InputError, TargetError
 from catenum.core.record.recording import ServerError
 from catenum.core.servers import rules_of
 
 KIND_OF = rules_of("postgresql").kind_of
+
+
+def readable(conninfo: str, shown_url: str, **more: str | int) -> str:
+    """A URL or a connection string with more parameters. Raises InputError where libpq cannot read it: its own words
+    may quote a password.
+    """
+    try:
+        return make_conninfo(conninfo, **more)
+    except psycopg.Error as error:
+        unknown = re.search(r'invalid (?:URI query parameter|connection option)[:]? "(\w+)"', str(error))
+        what = f"it has no parameter {unknown[1]}" if unknown else "it cannot be read"
+        advice = 'See the documentation of PostgreSQL, 34.1.1 "Connection Strings".'
+        raise InputError(f"the URL of the target is not valid: {shown_url}: {what}", advice=advice) from None
 
 
 def from_result(result: PGresult) -> ServerError:

@@ -18,6 +18,7 @@ from psycopg import pq, sql
 
 from catenum.engines.ports import NeedsReload, NotRestored
 from catenum.engines.postgresql import errors
+from catenum.engines.postgresql.calls import ask
 from catenum.engines.postgresql.shape import known_query, shape_query, sizes_query
 
 _TABLES = """
@@ -74,8 +75,14 @@ class Keeper:
     """Keeps the data of one scratch space."""
 
     def __init__(
-        self, connection: psycopg.Connection[Any], schema: str, kept: str, create: Callable[[str], None]
+        self,
+        connection: psycopg.Connection[Any],
+        schema: str,
+        kept: str,
+        create: Callable[[str], None],
+        end: Callable[[int], None],
     ) -> None:
+        self._end = end
         self.connection, self.schema, self.kept, self._create = connection, schema, kept, create
         self.hidden = False  # rows are read by a login that must have nothing evaluated
         self._columns: dict[str, list[str]] = {}
@@ -398,7 +405,7 @@ class Keeper:
         return self._execute(query.as_bytes(self.connection))
 
     def _execute(self, query: bytes, *, again: bool = True, tries: int = 8) -> Any:
-        result = self.connection.pgconn.exec_(query)
+        result = ask(self.connection.pgconn, query, self._end)
         if result.status == pq.ExecStatus.FATAL_ERROR:
             error = errors.from_result(result)
             self.connection.pgconn.exec_(b"rollback")

@@ -18,7 +18,6 @@ from typing import Any, LiteralString
 import psycopg
 from psycopg.abc import Buffer
 from psycopg.adapt import Loader
-from psycopg.conninfo import make_conninfo
 
 from catenum.core.moment.incidents import PILE
 from catenum.core.moment.sample import Held, Sample, SessionInfo, Suspect
@@ -107,7 +106,7 @@ class PostgresqlLookout:
         )
         try:
             self.connection = psycopg.connect(
-                make_conninfo(conninfo, application_name=APPLICATION, connect_timeout=5, options=options),
+                errors.readable(conninfo, shown_url, application_name=APPLICATION, connect_timeout=5, options=options),
                 autocommit=True,
                 prepare_threshold=1,
             )

@@ -5,18 +5,20 @@ A run says that it lives by an advisory lock, which goes with its connection: wh
 
 from __future__ import annotations
 
+import json
 import os
 import socket
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any, LiteralString
 
 import psycopg
-from psycopg import sql
+from psycopg import pq, sql
 
 from catenum.core.record.recording import TableKeys
 from catenum.core.space.classes import classes_of
 from catenum.engines.postgresql import errors
+from catenum.engines.postgresql.calls import ask
 
 MARK = "catenum scratch space"
 #: How often the catalogue is read anew, where something was dropped meanwhile.
@@ -131,7 +133,8 @@ join pg_class c on c.oid = a.attrelid
 where c.relnamespace = %s::regnamespace and lower(c.relname) = %s and a.attname = %s
 """
 _APART = """
-with v as (select n, v::{plain} as plain, v::{precise} as precise from unnest(%s::text[]) with ordinality as u (v, n))
+with v as (select n, v::{plain} as plain, v::{precise} as precise from json_array_elements_text($1::json)
+  with ordinality as u (v, n))
 select a.n, b.n from v a join v b on a.n < b.n
 where a.plain <> b.plain and a.precise <> b.precise and a.plain <> b.precise and a.precise <> b.plain
 """
@@ -154,9 +157,18 @@ class Scratch:
     """The schemas of one run: ``schema`` for the scenario, ``kept`` for the rows to put back. Raises psycopg.Error."""
 
     def __init__(
-        self, connection: psycopg.Connection[Any], run: str, schema: str, kept: str, role: str | None = None
+        self,
+        connection: psycopg.Connection[Any],
+        run: str,
+        schema: str,
+        kept: str,
+        end: Callable[[int], None],
+        role: str | None = None,
     ) -> None:
-        """``role``: is made and dropped with the schemas, and owns them; nothing else is its."""
+        """``end`` ends one of the run's own connections. ``role``: is made and dropped with the schemas, and owns them;
+        nothing else is its.
+        """
+        self._end = end
         self.connection, self.run, self.schema, self.kept, self.role = connection, run, schema, kept, role
         self.writer = connection
         self.ours: list[psycopg.Connection[Any]] = []  # connections that are the run's own, not its sessions'
@@ -332,13 +344,13 @@ class Scratch:
             return {}
         plain, precise = (sql.SQL(name) for name in rows[0])
         query = sql.SQL(_APART).format(plain=plain, precise=precise)
-        try:
-            # The type may be the scenario's own, and what belongs to it is run by the scenario's login.
-            with self.writer.transaction():
-                apart = self.writer.execute(query, [[text for _, text in written]]).fetchall()
-        except psycopg.DataError:
+        # The type may be the scenario's own, and what belongs to it is run by the scenario's login.
+        texts = json.dumps([text for _, text in written]).encode()
+        told = ask(self.writer.pgconn, query.as_bytes(self.writer), self._end, values=[texts])
+        if told.status != pq.ExecStatus.TUPLES_OK:
             return {}
-        return classes_of(written, [(int(one) - 1, int(other) - 1) for one, other in apart])
+        rows_of = ([int(told.get_value(row, i) or 0) - 1 for i in (0, 1)] for row in range(told.ntuples))
+        return classes_of(written, [(one, other) for one, other in rows_of])
 
     def hides_rows(self) -> bool:
         """Whether a policy holds for the owner of a table, too."""

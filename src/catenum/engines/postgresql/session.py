@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import psycopg
 from psycopg import pq
@@ -15,6 +15,7 @@ from catenum.core.record.values import NOTHING, Binding, ValueKind
 from catenum.core.servers import rules_of
 from catenum.engines.ports import Beginning, Begun, Patience, Reply
 from catenum.engines.postgresql import errors
+from catenum.engines.postgresql.calls import ask
 
 RULES = rules_of("postgresql")
 #: The statements of a transaction so far, with the values that were bound to them.
@@ -41,13 +42,15 @@ class PostgresqlSession:
         *,
         steers_victim: bool,
         first_check_ms: int,
+        end: Callable[[int], None],
         often: Sequence[str] = (),
     ) -> None:
         """Connect and apply ``settings``. Raises psycopg.Error where the server does not let us.
 
         ``first_check_ms``: the deadlock_timeout of the session that is to check first. ``often``: statements to plan
-        once.
+        once; ``end`` ends a process of the server.
         """
+        self._end = end
         self._check_ms = {**CHECK_AFTER_MS, Patience.FIRST: first_check_ms}
         self.name = name
         self._pg: PGconn = pq.PGconn.connect(conninfo.encode())
@@ -85,7 +88,7 @@ class PostgresqlSession:
 
     def renew(self) -> None:
         """As if just connected (documentation, "DISCARD"). Raises psycopg.Error where the server went away."""
-        if self._pg.exec_(b"discard all").status == pq.ExecStatus.FATAL_ERROR:
+        if ask(self._pg, b"discard all", self._end).status == pq.ExecStatus.FATAL_ERROR:
             raise psycopg.OperationalError(self._pg.get_error_message())
         self._set_up(self._settings)
 
@@ -95,7 +98,7 @@ class PostgresqlSession:
             self._pg.exec_(b"select pg_catalog.pg_stat_force_next_flush()")
 
     def _set_up(self, settings: str) -> None:
-        result = self._pg.exec_(settings.encode())
+        result = ask(self._pg, settings.encode(), self._end)
         if result.status == pq.ExecStatus.FATAL_ERROR:
             raise psycopg.OperationalError(errors.from_result(result).message)
         self._prepared.clear()
@@ -145,7 +148,7 @@ class PostgresqlSession:
                 self._pg.send_query(f"{adjust}; {sql}".encode() if adjust else sql.encode())
                 return
             if adjust:
-                self._pg.exec_(adjust.encode())
+                ask(self._pg, adjust.encode(), self._end)
             name = self._prepared.get(sql)
             if values:
                 bound = [value.text.encode() if value.text is not None else None for _, value in values]
@@ -181,6 +184,11 @@ class PostgresqlSession:
         """Ask the server to end the statement under way."""
         with contextlib.suppress(psycopg.Error):
             self._pg.get_cancel().cancel()
+
+    def kill(self) -> None:
+        """End the server's process: code can go on after a cancellation, not after this."""
+        with contextlib.suppress(psycopg.Error):
+            self._end(self.pid)
 
     def close(self) -> None:
         """Close the connection; the server rolls an open transaction back."""

@@ -48,6 +48,7 @@ class PostgresqlSessions(PostgresqlControl):
                 steers_victim=self.capabilities.steers_victim,
                 first_check_ms=self._first_check_ms,
                 often=often,
+                end=self.end_process,
             )
         self._pids[session.pid] = name
         self._sessions[session.pid] = session

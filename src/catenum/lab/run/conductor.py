@@ -38,6 +38,8 @@ FIRST_WAIT_MS, GROWTH, LONGEST_WAIT_MS = 0.2, 1.5, 4.0
 #: then, and the look would only keep their replies waiting.
 FIRST_WAIT, MOST_FIRST_WAIT_MS = 0.6, 2.0
 VERDICT_WAIT_MS = 25.0
+#: A statement that goes on for so long (ms) after it was cancelled is ended with its session.
+STUBBORN_MS = 3_000.0
 CHECK_TAKES_MS = 6.0
 
 
@@ -143,7 +145,8 @@ class Conductor:
             )
         )
         answer = yield Send(lane.name, lane.sql, lane.patience, self._moved.bound)
-        lane.under_way, lane.sent_ms, lane.limit_hit = True, answer.at_ms, False
+        lane.under_way, lane.sent_ms = True, answer.at_ms
+        lane.limit_hit = lane.killed = False
         self.journal.note(lane, "sent", answer.at_ms, phase=0, values=self._moved.bound)
         yield from self._settle(lane)
         if self.pictures:
@@ -273,6 +276,9 @@ class Conductor:
             if now_ms - lane.sent_ms > self.limit_ms and not lane.limit_hit:
                 lane.limit_hit = True
                 yield Cancel(lane.name)
+            elif now_ms - lane.sent_ms > self.limit_ms + STUBBORN_MS and not lane.killed:
+                lane.killed = True
+                yield Cancel(lane.name, whole=True)
 
     def _is_settled(self, graph: WaitGraph, now_ms: float, mover: Lane) -> Generator[Need, Answer, bool]:
         """Everybody under way waits. Note it; settled unless a cycle or a lock timeout will end some wait by itself."""

@@ -81,8 +81,8 @@ class Driver:
             case Undo(name):
                 self.sessions[name].send("rollback")
                 self._prompt(name)
-            case Cancel(name):
-                self.sessions[name].cancel()
+            case Cancel(name, whole):
+                self.sessions[name].kill() if whole else self.sessions[name].cancel()
             case TakePicture(move):
                 return self._picture(move)
             case Announce():

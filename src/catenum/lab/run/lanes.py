@@ -33,6 +33,7 @@ class Lane:
     idle_until_ms: float = 0.0
     patience: Patience | None = None
     limit_hit: bool = False
+    killed: bool = False  # a cancellation was not enough
     limits_itself: bool = False  # by a statement of its own
     waits: list[int] = field(default_factory=list)  # open waits, as positions in Conductor.waits
     decided: Literal["commit", "rollback"] | None = None  # the end that a condition led to

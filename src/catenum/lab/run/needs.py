@@ -37,9 +37,10 @@ class Undo:
 
 @dataclass(frozen=True, slots=True)
 class Cancel:
-    """Ask the server to end the statement under way."""
+    """Ask the server to end the statement under way; ``whole``: the session with it."""
 
     transaction: str
+    whole: bool = False
 
 
 @dataclass(frozen=True, slots=True)
