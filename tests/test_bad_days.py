@@ -164,3 +164,31 @@ def test_a_reader_that_goes_away_is_no_error(kept):
     )
     assert shown.stdout.startswith("left-open on postgresql")
     assert shown.stderr == ""
+
+
+@pytest.mark.parametrize("words", [("play", "berth-swap"), ("explore", "berth-swap", "--json"), ("sample",), ("now",)])
+def test_output_that_cannot_be_written_is_an_error_of_one_line(kept, tmp_path, words):
+    with open("/dev/full", "w") as full:
+        done = subprocess.run([SCRIPT, *words, "--quiet"] if words[0] == "now" else [SCRIPT, *words],
+                              cwd=tmp_path, stdout=full, stderr=subprocess.PIPE, text=True, check=False)  # fmt: skip
+    assert done.returncode == 2
+    assert "catenum: the output cannot be written: No space left on device" in done.stderr
+    assert "Traceback" not in done.stderr
+    assert leftovers(kept) == ([], [])
+
+
+def test_what_is_saved_of_somebody_s_rows_is_for_its_owner_alone(call, kept, tmp_path):
+    call("play", "berth-swap", "--save", "r.json")
+    call("explore", "berth-swap", "--save", "explored")
+    call("watch", "--for", "1s", "--store", "deep/s.sqlite")
+    call("draw", "r.json", "-o", "r.png")
+    modes = {
+        str(path.relative_to(tmp_path)): path.stat().st_mode & 0o077
+        for path in sorted(tmp_path.rglob("*"))
+        if path.suffix not in (".png", ".svg")
+    }
+    assert {"r.json", "explored", "deep/s.sqlite", "deep/s.sqlite.lock"} <= modes.keys()
+    assert not {name: mode for name, mode in modes.items() if mode}
+    (tmp_path / "r.json").chmod(0o640)
+    call("play", "berth-swap", "--save", "r.json")
+    assert (tmp_path / "r.json").stat().st_mode & 0o777 == 0o640

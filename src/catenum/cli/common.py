@@ -311,8 +311,12 @@ def check_writable(path: Path) -> None:
         raise SaveError(f"cannot save {path}: no right to write in {folder}")
 
 
-def save_atomically(path: Path, data: bytes) -> None:
-    """Write a file whole or not at all. Raises SaveError, leaving what was there before."""
+def save_atomically(path: Path, data: bytes, *, shared: bool = False) -> None:
+    """Write a file whole or not at all. Raises SaveError, leaving what was there before.
+
+    It has rows and statements of somebody's, so that nobody else may read a new one, but where it is ``shared``: a
+    figure, a scenario.
+    """
     temporary: str | None = None
     try:
         handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
@@ -322,7 +326,8 @@ def save_atomically(path: Path, data: bytes) -> None:
             os.fsync(stream.fileno())
         mask = os.umask(0)
         os.umask(mask)
-        os.chmod(temporary, 0o666 & ~mask)
+        mode = path.stat().st_mode & 0o777 if path.exists() else 0o666 & ~mask if shared else 0o600
+        os.chmod(temporary, mode)
         os.replace(temporary, path)
     except OSError as error:
         if temporary is not None:

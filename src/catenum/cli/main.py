@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 import argparse
+import errno
 import os
 import signal
 import sys
@@ -16,9 +17,12 @@ from catenum import __version__
 
 TYPE_CHECKING = False  # typing itself takes longer to load than all the rest of the help page
 if TYPE_CHECKING:
+    from collections.abc import Sequence
     from types import FrameType
     from typing import IO, NoReturn
 
+#: What writing to a full disk, or to a device that is gone, ends with.
+_NO_ROOM = (errno.ENOSPC, errno.EIO, errno.EDQUOT, errno.EFBIG)
 #: Command to its line in the help; its module has the same name (``schema`` in ``cli/schema.py``).
 COMMANDS = {
     "demo": "run the full example: conflict, picture, explanation, fix, proof",
@@ -117,15 +121,27 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
         # Whoever read our output has gone (``catenum play … | head``); nothing is left to say to them.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return ExitCode.OK
+    except OSError as error:
+        if error.errno not in _NO_ROOM or error.filename is not None:
+            return _fault(argv, err)
+        print(f"catenum: the output cannot be written: {error.strerror}", file=err)
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return ExitCode.USAGE
     except Exception:
-        # Python would end with 1, which says that a conflict was found.
-        import traceback
+        return _fault(argv, err)
 
-        from catenum.cli.secrets import without_secrets
 
-        err.write(without_secrets(traceback.format_exc(), argv))
-        print("catenum: a fault of Catenum itself, not a result; please report it with the lines above", file=err)
-        return ExitCode.FAULT
+def _fault(argv: Sequence[str], err: IO[str]) -> int:
+    """Say what went wrong in Catenum itself."""
+    # Python would end with 1, which says that a conflict was found.
+    import traceback
+
+    from catenum.cli.exits import ExitCode
+    from catenum.cli.secrets import without_secrets
+
+    err.write(without_secrets(traceback.format_exc(), argv))
+    print("catenum: a fault of Catenum itself, not a result; please report it with the lines above", file=err)
+    return ExitCode.FAULT
 
 
 def _interrupt(number: int, frame: FrameType | None) -> None:
@@ -154,4 +170,8 @@ def entry() -> NoReturn:
         sys.stdout.flush()
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    except OSError as error:
+        sys.stderr.write(f"catenum: the output cannot be written: {error.strerror}\n")
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        code = 2
     sys.exit(code)

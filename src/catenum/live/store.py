@@ -328,8 +328,8 @@ def default_path() -> Path:
 def writer(path: Path) -> Store:
     """The store for a watch. Raises StoreInUse, SaveError."""
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        lock = open(f"{path}.lock", "w", encoding="utf-8")  # noqa: SIM115
+        path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        lock = os.fdopen(os.open(f"{path}.lock", os.O_CREAT | os.O_WRONLY, 0o600), "w", encoding="utf-8")
     except OSError as error:
         raise SaveError(f"cannot write to {path}: {error.strerror}") from error
     try:
@@ -372,7 +372,7 @@ def reader(path: Path) -> Store:
 def writer_beside(path: Path) -> Store:
     """The store for one entry, beside a watch that may be writing. Raises SaveError, InputError."""
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
+        path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
         return Store(_open(path), path, None)
     except OSError as error:
         raise SaveError(f"cannot write to {path}: {error.strerror}") from error
@@ -405,6 +405,9 @@ def _checked(path: Path) -> sqlite3.Connection:
 
 
 def _open(path: Path) -> sqlite3.Connection:
+    """SQLite gives the files beside a store the rights of the store; it is for its owner alone."""
+    with contextlib.suppress(OSError):  # then SQLite says what is wrong
+        os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
     connection = sqlite3.connect(path, timeout=5.0, isolation_level="IMMEDIATE", check_same_thread=False)
     try:
         connection.execute("pragma auto_vacuum = incremental")

@@ -73,7 +73,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     target = common.target_of(args.target or common.recorded_target(file), err)
     common.refuse_unsafe(file, target.server, outside=args.outside)
     if args.save:
-        args.save.mkdir(parents=True, exist_ok=True)
+        args.save.mkdir(mode=0o700, parents=True, exist_ok=True)
     interrupted = False
     with common.engine_for(target, common.teller(err, args.quiet), file, outside=args.outside) as engine:
         load(engine, scenario.for_server(target.server), file)

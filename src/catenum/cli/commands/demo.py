@@ -58,7 +58,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     console = make_console(out, color=False if args.no_color else None)
     text = samples.text(SAMPLE)
     file = read_scenario(text.encode(), f"sample:{SAMPLE}")
-    common.save_atomically(folder / f"{SAMPLE}.yaml", text.encode())
+    common.save_atomically(folder / f"{SAMPLE}.yaml", text.encode(), shared=True)
     target = common.target_of(args.target, err)
 
     _step(console, 1, "Two dispatchers move vessels between the same two berths of Marrowgate Harbour.")

@@ -63,7 +63,7 @@ def draw(recording: Recording, folder: Path, stem: str, what: tuple[str, ...], f
         for form in forms:
             path = folder / f"{stem}-{name}.{form}"
             common.check_writable(path)
-            common.save_atomically(path, figure.to_bytes(drawn, form))
+            common.save_atomically(path, figure.to_bytes(drawn, form), shared=True)
             written.append(path)
     return written
 
@@ -84,7 +84,7 @@ def draw_all(source: Path, folder: Path, what: tuple[str, ...], forms: tuple[str
         for form in forms:
             path = folder / f"{name}.{form}"
             common.check_writable(path)
-            common.save_atomically(path, _bytes(drawn, form))
+            common.save_atomically(path, _bytes(drawn, form), shared=True)
             written.append(path)
     return written
 

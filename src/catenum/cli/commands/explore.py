@@ -227,7 +227,7 @@ def _expected(found: list[Exploration], terms: list[Any], err: IO[str]) -> ExitC
 
 def _make_folder(folder: Path) -> None:
     try:
-        folder.mkdir(parents=True, exist_ok=True)
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
     except OSError as error:
         raise SaveError(f"cannot make the folder {folder}: {error.strerror}") from error
 

@@ -277,4 +277,4 @@ def _chart(store: Store, span: Span, path: Path) -> None:
     when = f"from {told['first']} to {told['last']}"
     title = f"{told['incidents']:,} incident{plural}, {told['deadlocks']:,} deadlocks, {when}"
     figure = chart_figure(rows, told["gaps"], title)
-    common.save_atomically(path, to_bytes(figure, form))
+    common.save_atomically(path, to_bytes(figure, form), shared=True)

@@ -112,7 +112,9 @@ def _show(args: argparse.Namespace, found: Proposals, text: str, taken: list[str
         chosen = [found.tried[args.pick - 1]]
     if args.write is not None:
         if chosen:
-            common.save_atomically(args.write, with_remedies(text, [one.candidate for one in chosen], taken).encode())
+            common.save_atomically(
+                args.write, with_remedies(text, [one.candidate for one in chosen], taken).encode(), shared=True
+            )
             common.teller(err, args.quiet)(
                 f"{args.write}: {len(chosen)} remedies added; 'catenum trial' tries them again"
             )

@@ -35,7 +35,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         raise InputError(f"there is no sample {args.name!r}", advice=suggestion(args.name, samples.names())) from error
     if args.save:
         common.check_writable(args.save)
-        common.save_atomically(args.save, text.encode())
+        common.save_atomically(args.save, text.encode(), shared=True)
         if not args.quiet:
             err.write(f"Written: {args.save}  (next: catenum play {args.save})\n")
     else:
