@@ -78,6 +78,17 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
         items[:] = [item for item in items if not item.get_closest_marker("soak")]
 
 
+@pytest.fixture(autouse=True)
+def _checked_once(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Every order behind the walk, and other data behind a proposal, in the tests that are about these alone: elsewhere
+    a test would take twice as long. A command in a process of its own does all of it.
+    """
+    if request.node.get_closest_marker("checked_twice") is None:
+        monkeypatch.setattr("catenum.lab.explore.survey.EVERY_ORDER_MS", 0.0)
+        monkeypatch.setattr("catenum.lab.explore.survey.EVERY_ORDER_TIMES", 0.0)
+        monkeypatch.setattr("catenum.lab.propose.propose.variations", lambda *_: ())
+
+
 @functools.cache
 def missing(server: str) -> str | None:
     """Why there can be no private server of this kind here; None where there can be one."""

@@ -62,7 +62,7 @@ LONG = re.sub(r" update quay set boxes = 1 where id = 1\d,", "", CYCLE.replace("
 )[0]
 
 
-@pytest.fixture(params=["postgresql", "mariadb", "mysql"])
+@pytest.fixture(params=["postgresql", "mariadb", pytest.param("mysql", marks=pytest.mark.soak)])
 def server(request):
     """An engine on each server in turn."""
     return request.getfixturevalue("engine" if request.param == "postgresql" else request.param)
@@ -170,8 +170,11 @@ class Drawn:
         pass
 
 
-LARGE = [("postgresql", "left-open"), ("postgresql", "yard-rebuild"), ("mariadb", "left-open"), ("mysql", "yard-rebuild"),
-         ("postgresql", "pile-up"), *(pytest.param(name, "pile-up", marks=pytest.mark.soak) for name in ("mariadb", "mysql"))]  # fmt: skip
+LARGE = [
+    ("postgresql", "left-open"), ("postgresql", "yard-rebuild"),
+    *(pytest.param(*one, marks=pytest.mark.soak) for one in (("mariadb", "left-open"), ("mysql", "yard-rebuild"),
+      ("postgresql", "pile-up"), ("mariadb", "pile-up"), ("mysql", "pile-up"))),
+]  # fmt: skip
 
 
 @pytest.mark.parametrize(("server", "name"), LARGE, indirect=["server"])

@@ -12,6 +12,8 @@ from enumerating.compare import as_json, compared
 from enumerating.sessions import Bench, bench_on, kept_sockets
 from enumerating.walk import Case, Part
 
+pytestmark = pytest.mark.checked_twice
+
 KEPT = {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}
 CASES = yaml.safe_load(Path(__file__).with_suffix(".yaml").with_stem("kinds").read_text())
 #: ``also``: the servers on which it can hardly go wrong in its own way.

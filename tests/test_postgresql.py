@@ -248,7 +248,9 @@ def test_trial_proves_the_reordered_version(run):
                 "read committed": "no better",
             },
         ),
-        ("yard-rebuild", 60, {"change gives up": "eases", "change tries again": "eases"}),
+        pytest.param(
+            "yard-rebuild", 60, {"change gives up": "eases", "change tries again": "eases"}, marks=pytest.mark.soak
+        ),
         ("left-open", 60, {"commit at once": "cures", "give up waiting": "eases", "do not wait": "no better"}),
     ],
 )

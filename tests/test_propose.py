@@ -36,7 +36,23 @@ FIRST = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize(("server", "name"), [(server, name) for server, own in FIRST.items() for name in own])
+#: Those of the same kind as another are for the soak.
+ALIKE = {
+    ("postgresql", "call-cancel"),
+    ("postgresql", "berth-count"),
+    ("postgresql", "manifest-total"),
+    ("mysql", "gap-insert"),
+}
+
+
+@pytest.mark.parametrize(
+    ("server", "name"),
+    [
+        pytest.param(server, name, marks=[pytest.mark.soak] if (server, name) in ALIKE else [])
+        for server, own in FIRST.items()
+        for name in own
+    ],
+)
 def test_a_cure_is_found_without_a_look_at_the_remedies_by_hand(request, call, server, name):
     request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
     done = call("propose", name, "--target", f"local:{server}", "--json")

@@ -12,6 +12,8 @@ import pytest
 from catenum.core.scenario.reader import read_scenario
 from conftest import until
 
+pytestmark = pytest.mark.checked_twice
+
 KEPT = {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}
 
 

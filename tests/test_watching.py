@@ -223,7 +223,7 @@ def test_a_mariadb_login_that_sees_only_its_own_sessions_says_so(kept_mariadb, c
             assert "what would be undone, cannot be seen by this login" in shown
             own.close()
             events = [json.loads(line) for line in call("watch", *target, "--for", "2s", "--json").out.splitlines()]
-            assert [(e["event"], said in e["text"]) for e in events] == [("note", True)]
+            assert [(e["event"], said in e["text"]) for e in events] == [("note", True), ("blind", False)]
             done = call("play", "berth-swap", *target)
             assert (done.code, "grant process on *.* to the login;" in done.err) == (3, True)
             wrong = call("play", "berth-swap", "--target", target[1].replace("secret", "wrong"))

@@ -12,6 +12,10 @@ from catenum.engines.clock import Clock
 from catenum.engines.lookout import APPLICATION, Lookout
 
 Way = Literal["cancel", "end"]
+#: Ages of statements are told in whole seconds by some servers, rounded down (ms).
+COARSE_MS = 1_100.0
+#: Of so many sessions it is asked one by one what has become of them.
+MOST_ASKED = 100
 #: How long the server is given to carry an order out (ms).
 PATIENCE_MS = 3_000.0
 
@@ -25,7 +29,8 @@ class Shown:
     """What a person sees before deciding: the session, and what it holds up.
 
     ``waiting``: who waits for it, directly or behind others, each with the start of its session. ``suspected``: the
-    waits of which the server does not name the holder, and it may be this one.
+    waits of which the server does not name the holder, and it may be this one. ``behind``: whom it waits for itself.
+    ``clock``: how long ago that was.
     """
 
     session: SessionInfo
@@ -35,13 +40,17 @@ class Shown:
     longest_ms: float
     waiting: frozenset[tuple[str, str | None]] = frozenset()
     suspected: tuple[Suspect, ...] = ()
+    behind: tuple[str, ...] = ()
+    clock: Clock = field(default_factory=Clock)
 
 
 @dataclass(frozen=True)
 class Result:
     """What came of it. ``left``: sessions that still wait for it afterwards.
 
-    ``went_on``: those of the ones that waited that do not wait any more; ``behind``: whom the others wait for now.
+    ``went_on``: those of the ones that waited that do not wait any more, and whose transaction goes on; ``failed``:
+    those whose statement ended in an error; ``ended``: those whose session is gone; ``behind``: whom the others wait
+    for now.
     ``sent``: whether the server was given an order at all.
     """
 
@@ -52,6 +61,8 @@ class Result:
     went_on: int = 0
     behind: tuple[str, ...] = field(default=())
     sent: bool = True
+    failed: int = 0
+    ended: int = 0
 
 
 def look(lookout: Lookout, number: str) -> Shown:
@@ -69,10 +80,11 @@ def look(lookout: Lookout, number: str) -> Shown:
     held_up = graph.held_up_by(number)
     direct = len({edge.waiter for edge in graph.edges if edge.holder == number})
     suspected = tuple(suspect for suspect in sample.suspects if suspect.session == number)
-    behind = {name for suspect in suspected for name in (suspect.waiter, *graph.held_up_by(suspect.waiter))}
-    waiting = frozenset(sample.session(name).key for name in held_up | behind)
+    doubtful = {name for suspect in suspected for name in (suspect.waiter, *graph.held_up_by(suspect.waiter))}
+    waiting = frozenset(sample.session(name).key for name in held_up | doubtful)
     longest = max((sample.waited_ms(name) for name in held_up), default=0.0)
-    return Shown(session, sample, direct, len(held_up), longest, waiting, suspected)
+    behind = tuple(dict.fromkeys(edge.holder for edge in graph.edges if edge.waiter == number))
+    return Shown(session, sample, direct, len(held_up), longest, waiting, suspected, behind)
 
 
 def release(lookout: Lookout, shown: Shown, way: Way, clock: Clock | None = None) -> Result:
@@ -95,6 +107,11 @@ def release(lookout: Lookout, shown: Shown, way: Way, clock: Clock | None = None
             f"session {number} is in another transaction by now: the one shown has ended",
             advice="Nothing was ended. Check again with 'catenum now'.",
         )
+    if way == "cancel" and not _same_statement(shown, now):
+        raise Refused(
+            f"session {number} runs another statement by now than the one that was shown",
+            advice="Nothing was cancelled. Check again with 'catenum now'.",
+        )
     if way == "cancel" and now.state in ("idle", "idle in a transaction"):
         return _outcome(lookout, shown, Result(way, gone=False, left=0, state=now.state, sent=False))
     taken = lookout.cancel(now) if way == "cancel" else lookout.end(now)
@@ -116,6 +133,16 @@ def release(lookout: Lookout, shown: Shown, way: Way, clock: Clock | None = None
         clock.rest(100)
 
 
+def _same_statement(shown: Shown, now: SessionInfo) -> bool:
+    """Whether it is at the statement that was shown: of the same text, and begun when that one began."""
+    before = shown.session
+    if before.statement != now.statement:
+        return False
+    if before.statement_ms is None or now.statement_ms is None or before.state != now.state:
+        return before.statement_ms is None or now.statement_ms is not None
+    return now.statement_ms >= before.statement_ms + shown.clock.now_ms() - COARSE_MS
+
+
 def _outcome(lookout: Lookout, shown: Shown, result: Result) -> Result:
     """The result with what has become of those who waited."""
     sample = lookout.sample()
@@ -125,12 +152,19 @@ def _outcome(lookout: Lookout, shown: Shown, result: Result) -> Result:
         waits.setdefault(edge.waiter, []).append(edge.holder)
     stuck = [name for name, started in shown.waiting if name in waits and sample.session(name).started == started]
     behind = _heads(sample, stuck) - {shown.session.id}
+    free = [(name, started) for name, started in shown.waiting if name not in stuck]
+    after = {name: lookout.session(name) for name, _ in free[:MOST_ASKED]}
+    known = [(after[name], started) for name, started in free if name in after]
+    ended = sum(one is None or one.started != started for one, started in known)
+    failed = sum(one is not None and one.started == started and one.failed for one, started in known)
     return Result(
         result.way,
         gone=result.gone,
         left=len(still),
         state=result.state,
-        went_on=len(shown.waiting) - len(stuck),
+        went_on=len(free) - ended - failed,
+        failed=failed,
+        ended=ended,
         behind=tuple(sorted(behind)),
         sent=result.sent,
     )

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 import json
+import shlex
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -23,6 +25,9 @@ from catenum.live.ends import client_ends
 from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story
 
+#: Heads of which the command is printed that releases what they hold.
+MOST_WAYS = 3
+
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``now``."""
@@ -33,7 +38,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="TIME",
         type=common.duration_argument,
         default=0,
-        help="exit 1 only if a session waits longer than this, such as 10s",
+        help="exit 1 only if a session that waits has been at its statement longer than this, such as 10s",
     )
     parser.add_argument("--save", metavar="FILE", type=Path, help="write the chains as a recording (of one target)")
     common.add_output_options(parser)
@@ -51,7 +56,7 @@ class _Seen:
         """What this server alone would end with."""
         if self.sample is None:
             return ExitCode.UNREACHABLE
-        longest = self.sample.longest_wait_ms
+        longest = self.sample.longest_stuck_ms
         if self.sample.graph.waiters and (longest > longer_than_ms or not longer_than_ms):
             return ExitCode.FOUND
         # What this login may not see may wait all the same.
@@ -107,7 +112,19 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         if not args.quiet:
             say(console)
             print_story(console, tell_sample(seen.sample))
+            for line in _ways_out(seen.sample, seen.name if args.target else None):
+                say(console, line)
     return code
+
+
+def _ways_out(sample: Sample, target: str | None) -> Iterator[str]:
+    """The command that releases what each head holds: shows what would be undone, and asks."""
+    heads = [sample.session(head) for head in sample.graph.heads()]
+    heads = [session for session in heads if session.id.isdigit() and not session.background]
+    for session in heads[:MOST_WAYS]:
+        end = " --end" if session.state == "idle in a transaction" else ""
+        where = f" --target {shlex.quote(target)}" if target else ""
+        yield f"To release what {session.id} holds: catenum release {session.id}{end}{where}"
 
 
 def _look(name: str, target: Target, args: argparse.Namespace) -> _Seen:

@@ -31,6 +31,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--suspect", action="store_true", help="also if the server does not name it as the one that is waited for"
     )
+    parser.add_argument("--idle", action="store_true", help="also if nobody waits for it, and it waits for nobody")
     parser.add_argument("--store", type=Path, metavar="FILE", help="where to write down what was done (as of watch)")
     parser.add_argument("--yes", action="store_true", help="do not ask; needed where nobody can be asked")
     common.add_output_options(parser)
@@ -43,6 +44,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         raise InputError("nobody can be asked here", advice="Use --yes to skip the question, or --dry-run.")
     with watching.lookout_for(args.target, err) as lookout:
         shown = look(lookout, args.session)
+        if shown.session.state == "idle in a transaction" and not args.yes:
+            way = "end"  # it runs no statement, so that there is nothing to cancel
         console = make_console(out, color=False if args.no_color else None)
         if not args.json:
             for line in _lines(shown, way, mask=args.mask):
@@ -53,9 +56,14 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
                 f"{listed([f'session {one.waiter}' for one in shown.suspected])} waits for",
                 advice="Nothing was ended. --suspect ends it all the same.",
             )
+        if not (shown.in_all or shown.suspected or shown.behind or args.idle or args.dry_run):
+            raise Refused(
+                f"session {args.session} holds up nobody{_seen(shown)}",
+                advice="Nothing was ended. --idle ends it all the same.",
+            )
         if args.dry_run:
             return _done(args, out, shown, None, "Nothing was done.")
-        if not args.yes and not _agreed(args, err):
+        if not args.yes and not _agreed(args, way, err):
             return _done(args, out, shown, None, "Nothing was done.")
         result = release(lookout, shown, way)
         name = watching.name_of(args.target, lookout.info.url)
@@ -97,8 +105,11 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
         yield (
             f"  holds up {shown.directly} directly, {shown.in_all} in all, for up to {duration(shown.longest_ms)}"
             if shown.in_all
-            else f"  holds up nobody{' that this login can see' if shown.sample.partial else ' now'}"
+            else f"  holds up nobody{_seen(shown)}"
         )
+    for edge in {edge.holder: edge for edge in shown.sample.edges if edge.waiter == session.id}.values():
+        where = (edge.resource.masked() if mask else edge.resource).text
+        yield f"  waits itself for session {shown.sample.session(edge.holder).who}, over {where}"
     if session.transaction_ms is None and shown.sample.partial:
         yield "  whether it stands in a transaction, and what would be undone, cannot be seen by this login"
         return
@@ -117,8 +128,12 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
         yield f"  its transaction, {age}, then fails or continues as its client decides"
 
 
-def _agreed(args: argparse.Namespace, err: IO[str]) -> bool:
-    what = "End the session" if args.end else "Cancel its statement"
+def _seen(shown: Shown) -> str:
+    return " that this login can see" if shown.sample.partial else " now"
+
+
+def _agreed(args: argparse.Namespace, way: Way, err: IO[str]) -> bool:
+    what = "End the session" if way == "end" else "Cancel its statement"
     err.write(f"{what}? Type the id to agree: ")
     err.flush()
     return sys.stdin.readline().strip() == args.session
@@ -141,6 +156,8 @@ def _told(shown: Shown, result: Result) -> str:
         more = "; --end ends the session itself" if result.way == "cancel" else ""
         return f"Done: {done}; {result.left} still wait for it{more}."
     chain = f"nobody waits for it any more; of {len(shown.waiting)} that waited {result.went_on} went on"
+    for count, what in ((result.failed, "failed"), (result.ended, "ended")):
+        chain += f", {count} {what}" if count else ""
     if result.behind:
         chain += f", the others wait for {listed([f'session {name}' for name in result.behind])} now"
     return f"Done: {done}; {chain}."

@@ -27,7 +27,8 @@ class SessionInfo:
     ``host``. ``undoing``: it is rolling back; ``killed``: somebody has ended it. ``earlier``: statements of its
     open transaction that have ended, where the server keeps them; ``earlier_cut``: it no longer has the first of them.
     ``took``: the statement that took the lock which others wait for, where the server tells. ``transaction``: what
-    makes its transaction the same one when seen again.
+    makes its transaction the same one when seen again. ``failed``: its transaction has met an error, and can only be
+    rolled back.
     """
 
     id: str
@@ -54,6 +55,7 @@ class SessionInfo:
     earlier: tuple[str, ...] = ()
     earlier_cut: bool = False
     took: str | None = None
+    failed: bool = False
 
     @property
     def key(self) -> tuple[str, str | None]:
@@ -137,6 +139,10 @@ class Sample:
         """How long a session has been waiting, by the longest of its waits."""
         return max((-(edge.since_ms or 0.0) for edge in self.edges if edge.waiter == name), default=0.0)
 
+    def stuck_ms(self, name: str) -> float:
+        """How long a session that waits has been at its statement, which may have waited for others before."""
+        return max(self.waited_ms(name), self.session(name).statement_ms or 0.0)
+
     def holds_up(self, name: str) -> Held:
         """How long this session, and no other before it, has held others up.
 
@@ -150,6 +156,11 @@ class Sample:
         bounds = [max(lengths)] if lengths else []
         age = self.session(name).transaction_ms
         return Held(session=name, ms=min([*bounds, *([age] if age is not None else [])], default=0.0), exact=False)
+
+    @property
+    def longest_stuck_ms(self) -> float:
+        """The longest that anybody who waits has been at its statement."""
+        return max((self.stuck_ms(name) for name in self.graph.waiters), default=0.0)
 
     @property
     def longest_wait_ms(self) -> float:

@@ -182,7 +182,10 @@ def _length(sample: Sample, name: str) -> str:
     if all(edge.since_ms is None for edge in sample.graph.waits_of(name)):
         return "(for how long is not reported)"
     most = "at most " if name in sample.inexact else ""
-    return f"{most}{duration(sample.waited_ms(name))}"
+    waited, runs = sample.waited_ms(name), sample.stuck_ms(name)
+    # PostgreSQL counts a wait for a hot row anew with each that comes to hold it.
+    statement = f" (its statement has run for {duration(runs)})" if runs > waited + SHORT_MS else ""
+    return f"{most}{duration(waited)}{statement}"
 
 
 def _held(edge: Edge) -> str:

@@ -121,6 +121,7 @@ def session_of(row: ActivityRow, kept_text: int) -> SessionInfo:
         cut=bool(row.query) and len(str(row.query).encode()) >= kept_text - 1,
         background=kind is not None,
         kind=kind,
+        failed=row.state == "idle in transaction (aborted)",
     )
 
 
