@@ -8,6 +8,7 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import functools
+import gc
 import io
 import json
 import os
@@ -43,6 +44,8 @@ from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import DATABASE, USER, PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
 
+# A collection goes through all that pytest has gathered, for next to nothing.
+gc.set_threshold(100_000, 50, 50)
 # The first example of a property may load a library; how long it takes is no test's concern here.
 settings.register_profile("suite", deadline=None)
 settings.load_profile("suite")
@@ -168,11 +171,23 @@ def _or_skip(done: Done) -> Done:
     return done
 
 
+#: Where what is tested is the process: its end, its output, what it loads, whom it leaves behind.
+OF_THE_PROCESS = ("test_bad_days", "test_drivers", "test_private", "test_faces", "test_house", "test_conductor")
+
+
 @pytest.fixture
-def run(tmp_path: Path, kept_if_any: str | None) -> Callable[..., Done]:
-    """Runs the built command in a temporary folder, on the kept server unless told otherwise."""
+def run(
+    tmp_path: Path, kept_if_any: str | None, call: Callable[..., Done], request: pytest.FixtureRequest
+) -> Callable[..., Done]:
+    """Runs the built command in a temporary folder, on the kept server unless told otherwise.
+
+    In a process of its own where the test is about that, or says how it is to be run; a second is saved elsewhere.
+    """
+    apart = request.module.__name__ in OF_THE_PROCESS or "CATENUM_TESTS_EVERYWHERE" in os.environ
 
     def run(*words: object, **options: object) -> Done:
+        if not options and not apart:
+            return call(*words)
         settings = {"cwd": tmp_path, "capture_output": True, "text": True, "timeout": 120, **options}
         done = subprocess.run([str(SCRIPT), *map(str, words)], check=False, **settings)
         assert "Traceback" not in done.stderr, done.stderr

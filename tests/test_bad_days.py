@@ -166,7 +166,14 @@ def test_a_reader_that_goes_away_is_no_error(kept):
     assert shown.stderr == ""
 
 
-@pytest.mark.parametrize("words", [("play", "berth-swap"), ("explore", "berth-swap", "--json"), ("sample",), ("now",)])
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("explore", "berth-swap", "--json"),
+        ("sample",),
+        *(pytest.param(words, marks=pytest.mark.soak) for words in (("play", "berth-swap"), ("now",))),
+    ],
+)
 def test_output_that_cannot_be_written_is_an_error_of_one_line(kept, tmp_path, words):
     with open("/dev/full", "w") as full:
         done = subprocess.run([SCRIPT, *words, "--quiet"] if words[0] == "now" else [SCRIPT, *words],

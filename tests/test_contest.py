@@ -144,6 +144,7 @@ transactions:
 """
 
 
+@pytest.mark.soak
 def test_a_statement_that_goes_on_to_its_next_wait_is_part_of_what_let_it_go_on(call, tmp_path):
     found = explored(call, tmp_path, PARTLY)
     every = explored(call, tmp_path, PARTLY, "--every")

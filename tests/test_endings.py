@@ -46,7 +46,7 @@ def at_work(kept: str) -> bool:
 
 
 @pytest.mark.parametrize("place", PLACES)
-@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+@pytest.mark.parametrize("number", [signal.SIGINT, pytest.param(signal.SIGTERM, marks=pytest.mark.soak)])
 def test_an_interrupt_ends_what_cannot_be_cancelled(start, kept, tmp_path, place, number):
     scenario(tmp_path, place)
     process: subprocess.Popen = start("explore" if place.startswith("what") else "play", "endless.yaml")

@@ -29,7 +29,7 @@ def bench(request: pytest.FixtureRequest) -> Iterator[Bench]:
 @pytest.mark.parametrize(
     ("bench", "server", "make", "seed"),
     [
-        pytest.param(server, server, make, seed, marks=[] if number < 2 else pytest.mark.soak)
+        pytest.param(server, server, make, seed, marks=[] if number < 1 else pytest.mark.soak)
         for make, found in ((case, SEEDS), (locking_case, LOCKING), (queue_case, QUEUES))
         for server, seeds in found.items()
         for number, seed in enumerate(seeds)

@@ -62,7 +62,7 @@ LONG = re.sub(r" update quay set boxes = 1 where id = 1\d,", "", CYCLE.replace("
 )[0]
 
 
-@pytest.fixture(params=["postgresql", "mariadb", pytest.param("mysql", marks=pytest.mark.soak)])
+@pytest.fixture(params=["postgresql", *(pytest.param(name, marks=pytest.mark.soak) for name in ("mariadb", "mysql"))])
 def server(request):
     """An engine on each server in turn."""
     return request.getfixturevalue("engine" if request.param == "postgresql" else request.param)
@@ -171,7 +171,7 @@ class Drawn:
 
 
 LARGE = [
-    ("postgresql", "left-open"), ("postgresql", "yard-rebuild"),
+    ("postgresql", "left-open"), pytest.param("postgresql", "yard-rebuild", marks=pytest.mark.soak),
     *(pytest.param(*one, marks=pytest.mark.soak) for one in (("mariadb", "left-open"), ("mysql", "yard-rebuild"),
       ("postgresql", "pile-up"), ("mariadb", "pile-up"), ("mysql", "pile-up"))),
 ]  # fmt: skip
@@ -227,7 +227,15 @@ LEVELS = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("server_name", "name", "wanted"), LEVELS)
+@pytest.mark.parametrize(
+    ("server_name", "name", "wanted"),
+    [
+        *LEVELS[:2],
+        pytest.param(*LEVELS[2], marks=pytest.mark.soak),
+        LEVELS[3],
+        pytest.param(*LEVELS[4], marks=pytest.mark.soak),
+    ],
+)
 def test_each_level_shows_what_it_keeps_right_refuses_or_deadlocks(
     call, kept_mariadb, kept_mysql, server_name, name, wanted
 ):
@@ -294,7 +302,7 @@ def test_reordering_proves_a_cycle_gone_and_one_schedule_less_proves_nothing(cal
         assert "not proven" in cut.err
 
 
-@pytest.mark.parametrize("words", [["tug-upgrade"], ["manifest-total", "--isolation", "serializable"], ["crane-standby", "--isolation", "serializable"], ["call-cancel"], ["box-number"]])  # fmt: skip
+@pytest.mark.parametrize("words", [["tug-upgrade"], ["manifest-total", "--isolation", "serializable"], *(pytest.param(words, marks=pytest.mark.soak) for words in (["crane-standby", "--isolation", "serializable"], ["call-cancel"], ["box-number"]))])  # fmt: skip
 def test_any_printed_schedule_gives_its_outcome_again(call, words):
     """Also where somebody fails in another's move."""
     found = call("explore", *words, "--json").json

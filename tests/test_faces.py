@@ -191,6 +191,7 @@ def test_a_scenario_can_be_played_with_a_remedy_applied(call):
     assert "Did you mean same order?" in call("play", "berth-swap", "--remedy", "sameorder").err
 
 
+@pytest.mark.soak
 def test_a_trial_under_load_reads_as_a_table_with_ranges_and_verdicts(call):
     done = call("trial", "berth-swap", "--churn", "--for", "2s")
     lines = done.out.splitlines()

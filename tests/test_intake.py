@@ -241,7 +241,7 @@ def test_a_rotated_log_is_read_in_the_order_of_its_times(call, logs, tmp_path):
     assert all(len(member["history"]) == 2 for one in told for member in one["members"])
 
 
-@pytest.mark.parametrize("language", ["de_DE", "ja_JP"])
+@pytest.mark.parametrize("language", ["de_DE", pytest.param("ja_JP", marks=pytest.mark.soak)])
 def test_a_log_in_another_language_tells_the_same(request, call, tmp_path, monkeypatch, language):
     needs("postgresql")
     make_locale(request, monkeypatch, language)
@@ -261,7 +261,9 @@ def test_a_log_in_another_language_tells_the_same(request, call, tmp_path, monke
         assert not [word for word in ("Halcyon", "Oriel", "id = 7") if word in masked]
 
 
-@pytest.mark.parametrize("language", ["C", "de_DE", "ko_KR", "uk_UA"])
+@pytest.mark.parametrize(
+    "language", ["C", "ko_KR", *(pytest.param(one, marks=pytest.mark.soak) for one in ("de_DE", "uk_UA"))]
+)
 def test_waits_timeouts_and_refusals_are_known_in_any_language(request, call, tmp_path, monkeypatch, language):
     needs("postgresql")
     if language != "C":

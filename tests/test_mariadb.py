@@ -220,6 +220,7 @@ def test_what_a_killed_run_left_is_cleared_by_the_next(start, run, admin, tmp_pa
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT])
+@pytest.mark.soak
 def test_churn_finds_what_only_timing_does_and_says_how_often(run, start, admin, tmp_path, number):
     done = run("churn", "yard-lookup", *TARGET, "--for", "60s", "--until", "deadlock", "--save", "cycles", "--json")
     assert done.code == 1
@@ -264,7 +265,7 @@ def test_an_index_that_the_server_refuses_is_not_proposed(run, admin, tmp_path):
     assert "To try it: a remedy with index" not in told
 
 
-@pytest.mark.parametrize("target", [["--target", "local:postgresql"], TARGET])
+@pytest.mark.parametrize("target", [pytest.param(["--target", "local:postgresql"], marks=pytest.mark.soak), TARGET])
 def test_one_kind_of_deadlock_is_one_cycle(run, kept, target):
     done = run("churn", "berth-swap", *target, "--for", "3s", "--copies", "early=3", "--json")
     assert done.code == 1
@@ -296,6 +297,7 @@ def test_a_killed_connection_in_a_loop_is_told(start, admin):
     until(lambda: leftovers(admin) == ([], []), "all is gone")
 
 
+@pytest.mark.soak
 def test_the_covering_index_wins_under_load_on_measured_grounds(call):
     for length in ("6s", "15s", "40s"):  # on a slow machine few iterations fit into six seconds, too few to tell
         done = call("trial", "yard-lookup", "--churn", *TARGET, "--for", length, "--json")

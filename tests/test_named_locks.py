@@ -303,7 +303,9 @@ def test_named_locks_are_read_from_statements(sql, found):
     assert rules_of("postgresql").footprint(sql).may_outlive == any(not takes or session for takes, session, _ in found)
 
 
-@pytest.mark.parametrize("server", SERVERS)
+@pytest.mark.parametrize(
+    "server", ["mariadb", *(pytest.param(one, marks=pytest.mark.soak) for one in ("postgresql", "mysql"))]
+)
 def test_a_loop_that_waits_for_ever_is_told_and_not_waited_for_at_every_step(call, server):
     done = call("churn", "crane-key", "--for", "1500ms", "--target", f"local:{server}", "--json")
     (stuck,) = done.json["stuck"]
@@ -329,7 +331,10 @@ def test_under_load_variants_that_share_named_locks_are_refused(call):
     assert "a named lock that a session of one keeps stops the others" in done.err
 
 
-@pytest.mark.parametrize(("server", "sleep"), [("postgresql", "pg_sleep"), ("mariadb", "sleep"), ("mysql", "sleep")])
+@pytest.mark.parametrize(
+    ("server", "sleep"),
+    [("postgresql", "pg_sleep"), *(pytest.param(one, "sleep", marks=pytest.mark.soak) for one in ("mariadb", "mysql"))],
+)
 def test_a_loop_whose_statement_merely_takes_long_is_not_told_as_stuck(call, made, server, sleep):
     file = made([f"select {sleep}(25)"], ["select count(*) from crane"])
     done = call("churn", file, "--for", "1s", "--target", f"local:{server}", "--json")

@@ -63,7 +63,7 @@ def run_and_restore(engine: Engine, data: str, statements: Sequence[str]) -> Non
         assert run.status["gate"] == "committed", statements
 
 
-@pytest.mark.parametrize("private", [True, False])
+@pytest.mark.parametrize("private", [True, pytest.param(False, marks=pytest.mark.soak)])
 def test_after_each_schedule_all_is_as_after_loading(kept, private):
     with psycopg.connect(kept, autocommit=True, prepare_threshold=None) as admin:
         first = connect(kept, "first", private=private)

@@ -7,12 +7,12 @@ and against what the server itself tells, asked in another way than ``now`` asks
 from __future__ import annotations
 
 import contextlib
+import io
 import json
 import os
 import shutil
 import signal
 import subprocess
-import sys
 import tempfile
 import threading
 import time
@@ -26,6 +26,7 @@ import psycopg
 import pymysql
 import pytest
 
+from catenum.cli.main import main
 from catenum.engines.private.mariadb import MariadbRecipe
 from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import PostgresqlRecipe
@@ -246,12 +247,10 @@ def port(request, servers) -> Iterator[Port]:
 
 def now(port: Port, *words: str) -> tuple[dict, int]:
     """What ``now --json`` says, with the sessions by their roles, and its exit code."""
-    script = Path(sys.executable).with_name("catenum")
-    done = subprocess.run(
-        [script, "now", "--target", port.url, "--json", *words], capture_output=True, text=True, check=False
-    )
-    assert done.stderr == ""
-    return json.loads(done.stdout), done.returncode
+    out, err = io.StringIO(), io.StringIO()
+    code = main(["now", "--target", port.url, "--json", *words], out, err)
+    assert err.getvalue() == ""
+    return json.loads(out.getvalue()), code
 
 
 EACH = ("postgresql", "mariadb", "mysql")
@@ -539,7 +538,9 @@ def test_a_member_that_does_not_inherit_a_right_has_it_not(port: Port, call):
     _runs(port, "drop role keeper")
 
 
-@pytest.mark.parametrize("port", EACH, indirect=True)
+@pytest.mark.parametrize(
+    "port", ["mariadb", *(pytest.param(one, marks=pytest.mark.soak) for one in ("postgresql", "mysql"))], indirect=True
+)
 def test_a_crowd_on_one_row_is_one_head_and_few_lines(port: Port, call):
     """More than so many that the look goes another way; the server's default of connections allows no 300."""
     port.does("lift", "update crate set kg = 1 where id = 2")

@@ -156,7 +156,7 @@ def outside_innodb(admin: pymysql.Connection, server: str) -> object:
     return found
 
 
-@pytest.mark.parametrize("private", [True, False])
+@pytest.mark.parametrize("private", [True, pytest.param(False, marks=pytest.mark.soak)])
 @pytest.mark.parametrize("server", ["mariadb", "mysql"])
 def test_nothing_outside_is_changed_on_mariadb_and_mysql(request, reachable, server, private):
     socket = request.getfixturevalue(f"kept_{server}")
