@@ -112,7 +112,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         if not args.quiet:
             say(console)
             print_story(console, tell_sample(seen.sample))
-            for line in _ways_out(seen.sample, seen.name if args.target else None):
+            ways = list(_ways_out(seen.sample, seen.name if args.target else None))
+            for line in ["", *ways] if ways else ():
                 say(console, line)
     return code
 
