@@ -16,8 +16,9 @@ from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import Stage
 from catenum.lab.explore.walker import ExploreOptions, Worker, left_of
 
-#: Outcomes of which a schedule is remembered; and how often one that was missed is run again.
-MOST_PATHS, AGAIN = 1_000, 2
+#: Outcomes of which a schedule is remembered; and how often one that was missed is run again: two waiters that are let
+#: go on at once may race for the next row, and one in two of such a race twice looks like a rule.
+MOST_PATHS, AGAIN = 1_000, 8
 #: After so many orders their whole number is estimated, and given up where it is so many times too large.
 ESTIMATED_AFTER, TOO_MANY_TIMES = (12, 40, 100), 3
 
