@@ -119,7 +119,7 @@ class LogFile:
     @property
     def trouble(self) -> str | None:
         """Why nothing is found in it, where that is not because nothing is there."""
-        if self._server is None or self.read < STRANGE or self.understood:
+        if self._server is None or self.read < STRANGE or self.understood or self._pieces is not None:
             return None
         return f"--log {self.path}: nothing in it reads like a message of {rules_of(self._server).title}'s log"
 

@@ -11,6 +11,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import IO
 
+from rich.console import Console
+
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, TargetError
@@ -88,8 +90,14 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.json:
         out.write(json.dumps(_value(found, across), indent=2) + "\n")
         return code
-    console = make_console(out, color=False if args.no_color else None)
-    if len(found) > 1:
+    _show(make_console(out, color=False if args.no_color else None), found, across, args)
+    return code
+
+
+def _show(console: Console, found: list[_Seen], across: Sample | None, args: argparse.Namespace) -> None:
+    """A line for each of several servers, what goes across them, and then each in full."""
+    several = len(found) > 1
+    if several:
         width = max(len(seen.name) for seen in found)
         for seen in found:
             tone = STYLES["bad" if seen.sample is None or seen.sample.graph.waiters else "plain"]
@@ -100,22 +108,26 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         if not args.quiet:
             say(console)
             print_story(console, tell_across(across))
-    for seen in found:
-        if seen.sample is None or (args.quiet and len(found) > 1):
-            continue
-        info = seen.sample.target
-        if len(found) > 1:
-            say(console)
-        name = f"{seen.name}: " if len(found) > 1 and seen.name != info.url else ""
-        say(console, f"{name}{info.server} {info.version} ({info.url}) at {seen.sample.at}", style="bold")
-        say(console, headline_of(seen.sample), style="bold")
-        if not args.quiet:
-            say(console)
-            print_story(console, tell_sample(seen.sample))
-            ways = list(_ways_out(seen.sample, seen.name if args.target else None))
-            for line in ["", *ways] if ways else ():
-                say(console, line)
-    return code
+    for seen in found if not (several and args.quiet) else ():
+        if seen.sample is not None:
+            _show_server(console, seen.name, seen.sample, args, several=several)
+
+
+def _show_server(console: Console, name: str, sample: Sample, args: argparse.Namespace, *, several: bool) -> None:
+    """One server: who waits for whom, and how what is held can be released."""
+    info = sample.target
+    if several:
+        say(console)
+    named = f"{name}: " if several and name != info.url else ""
+    say(console, f"{named}{info.server} {info.version} ({info.url}) at {sample.at}", style="bold")
+    say(console, headline_of(sample), style="bold")
+    if args.quiet:
+        return
+    say(console)
+    print_story(console, tell_sample(sample))
+    ways = list(_ways_out(sample, name if args.target else None))
+    for line in ["", *ways] if ways else ():
+        say(console, line)
 
 
 def _ways_out(sample: Sample, target: str | None) -> Iterator[str]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import re
+from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
@@ -49,14 +50,14 @@ _LINES_OF: Mapping[str, re.Pattern[str]] = {
 }
 
 
-class Layer:
+class Layer(ABC):
     """Takes lines in, and gives those that stand in them. ``unread``: lines that have not the form of the others."""
 
     unread = 0
 
+    @abstractmethod
     def feed(self, text: str) -> str:
         """The next piece, of whole lines."""
-        raise NotImplementedError
 
     def finish(self) -> str:
         """Nothing more comes."""
