@@ -797,7 +797,7 @@ def test_what_is_waited_for_and_since_when_is_the_server_s_word(kept, call, why)
         before = admin.execute(find, [waiter.info.backend_pid]).fetchone()[0]
         (wait,) = call("now", "--json").json["waits"]
         after = admin.execute(find, [waiter.info.backend_pid]).fetchone()[0]
-        assert wait["over"].startswith(over)
+        assert wait["over"].startswith(f"pool.{over}")
         assert wait["wanted"] == mode
         assert float(before) <= wait["waited_ms"] <= float(after)
         assert wait["holder"] == str(head.info.backend_pid)

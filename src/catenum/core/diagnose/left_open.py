@@ -34,7 +34,7 @@ def find(recording: Recording) -> list[Finding]:
                 transactions=(head, *sorted(everyone)),
                 statements=tuple(r for number in taken for r in ref(head, number)),
                 evidence=(
-                    f"{head} finished its last statement ({named(head, last)}) and did not end its transaction",
+                    _not_ended(recording, head, named(head, last)),
                     f"it still holds {over}" + (f", since {named(head, taken[0])}" if taken else ""),
                     f"{listed(direct)} wait{'s' if len(direct) == 1 else ''} for it directly; "
                     f"{len(everyone)} in all are held up, in a chain of {graph.longest_chain()}",
@@ -50,6 +50,13 @@ def find(recording: Recording) -> list[Finding]:
             )
         )
     return found
+
+
+def _not_ended(recording: Recording, head: str, last: str) -> str:
+    """Of a running server only the moment of the check is known: it may have ended since."""
+    if recording.source == "sample":
+        return f"at the time of this check {head} had finished its last statement ({last}), and not its transaction"
+    return f"{head} finished its last statement ({last}) and did not end its transaction"
 
 
 def _at_the_end(recording: Recording) -> tuple[int, WaitGraph]:

@@ -292,8 +292,10 @@ class IncidentTracker:
             if head is None:
                 head = incident.heads[_head_key(session)] = Head(session, sample.at, sample.at)
                 incident.head_count += 1
-            else:
-                most = max(most, head.held_ms if told.exact else min(told.ms, head.held_ms + since_last_ms))
+            elif told.exact:
+                most = max(most, head.held_ms)
+            else:  # however long its waiters have waited: some of that was for another
+                most = max(head.held_ms, min(told.ms, head.held_ms + since_last_ms))
             head.session, head.last_seen, head.held_ms, head.exact = session, sample.at, most, told.exact
             head.looks += 1
             head.waiting = max(head.waiting, len(graph.held_up_by(name)))
@@ -313,11 +315,12 @@ def _head_key(session: SessionInfo) -> HeadKey:
 def _piled(group: Group) -> Iterable[tuple[object, ...]]:
     """What a pile is known by again: what is waited for, or, where no row is told, its table."""
     for resource in group.objects:
-        yield resource.identity if resource.named or resource.table is None else ("table", resource.table)
+        table = ("table", resource.database, resource.table)
+        yield resource.identity if resource.named or resource.table is None else table
 
 
 def _tables(group: Group) -> frozenset[str]:
-    return frozenset(resource.table for resource in group.objects if resource.table)
+    return frozenset(f"{each.database or ''}/{each.table}" for each in group.objects if each.table)
 
 
 def _likeness(incident: Incident, group: Group, heads: set[HeadKey], sample: Sample) -> int:

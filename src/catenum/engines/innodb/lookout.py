@@ -16,6 +16,7 @@ from catenum.core.moment.sample import SessionInfo, State
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge
 from catenum.core.servers import Rules
+from catenum.engines.clock import Clock
 from catenum.engines.innodb import errors
 from catenum.engines.innodb.pending import ANY_STATE, NAMED_STATE
 from catenum.engines.innodb.session import AS_TEXT
@@ -36,6 +37,12 @@ _APPLICATIONS = """
 select processlist_id, attr_value from performance_schema.session_connect_attrs
 where attr_name = 'program_name' and processlist_id in ({ids})
 """
+_SCHEMAS = (
+    "select count(*) from information_schema.schemata where schema_name not in "
+    "('information_schema', 'mysql', 'performance_schema', 'sys') and schema_name not like 'catenum\\_%'"
+)
+#: How often schemas are counted again (ms).
+SCHEMAS_AGAIN_MS = 10_000.0
 #: Users of the server's own threads.
 SYSTEM = ("system user", "event_scheduler")
 #: Threads by their names (MySQL Reference Manual, 29.12.22.8 "The threads Table"; all_slave_threads in rpl_replica.cc).
@@ -74,6 +81,7 @@ class InnodbLookout(ABC):
         self._shown = shown_url
         self._applications: dict[str, str | None] = {}
         self._link = Link(lambda: self.rows("select 1"))
+        self._home, self._schemas, self._counted = where.get("database"), 2, Clock()
         options: dict[str, Any] = {
             **where,
             "autocommit": True,
@@ -92,6 +100,7 @@ class InnodbLookout(ABC):
         except (pymysql.Error, OSError) as error:
             raise errors.unreachable(error, shown_url) from error
         try:
+            self._count_schemas()
             self.learn(private)
         except BaseException:
             self.connection.close()
@@ -164,6 +173,19 @@ class InnodbLookout(ABC):
             undoing=row.trx_state == "ROLLING BACK",
             killed=row.command == "Killed",
         )
+
+    def called(self, schema: str, table: str) -> str:
+        """How a table is called: with its schema, unless that is the URL's, or the only one."""
+        return table if not schema or self.says_itself(schema) else f"{schema}.{table}"
+
+    def says_itself(self, schema: str) -> bool:
+        """Whether a schema goes without saying."""
+        if self._counted.now_ms() > SCHEMAS_AGAIN_MS:
+            self._count_schemas()
+        return schema == self._home if self._home else self._schemas < 2
+
+    def _count_schemas(self) -> None:
+        self._schemas, self._counted = int(self.rows(_SCHEMAS)[0][0]), Clock()
 
     @property
     def blind(self) -> str | None:

@@ -33,25 +33,37 @@ class Records:
     query: Query
     #: Lists the columns of an index, in order; made complete by ``name``, ``pattern`` and ``index``.
     index_columns: str
+    #: How a table is called: with its schema, wherever two could be meant.
+    called: Callable[[str, str], str] = lambda schema, table: table
     _kinds: dict[tuple[str, str], dict[str, str]] = field(default_factory=dict)
     _known: dict[tuple[str, str], tuple[str, ...]] = field(default_factory=dict)
 
     def resource(self, table: str, index: str, data: str, mode: str) -> Resource:
         """Of a row of ``INNODB_LOCKS``: the table and its index, the record's values, the mode wanted."""
-        schema, name = table_name(table)
-        via = "" if index in ("PRIMARY", HIDDEN) else f" in index {index}"
-        gap = "GAP" in mode or "INSERT_INTENTION" in mode
-        if data == SUPREMUM:
-            return Resource(kind="gap", text=f"{name}: the gap after the last entry{via}", table=name, index=index)
-        values = values_of(data)
-        columns = self._columns(schema, name, index) if values else ()
-        if not columns:
-            where = "an entry" if index != HIDDEN else "a row without a key"
-            told = f"{name}({where}{via})" if not gap else f"{name}: a gap{via}"
-            return Resource(kind="gap" if gap else "row", text=told, table=name, index=index)
+        schema, plain = table_name(table)
+        name, via = self.called(schema, plain), "" if index in ("PRIMARY", HIDDEN) else f" in index {index}"
+        gap = "GAP" in mode or "INSERT_INTENTION" in mode or data == SUPREMUM
+        values = values_of(data) if data != SUPREMUM else ()
+        columns = self._columns(schema, plain, index) if values else ()
         key: Key = tuple(zip(columns, values, strict=False))
-        text = f"{name}: the gap before ({key_text(key)})" if gap else f"{name}({key_text(key)})"
-        return Resource(kind="gap" if gap else "row", text=text + via, table=name, index=index, key=key)
+        if data == SUPREMUM:
+            text = f"{name}: the gap after the last entry{via}"
+        elif not key and gap:
+            text = f"{name}: a gap{via}"
+        elif not key:
+            text = f"{name}({'an entry' if index != HIDDEN else 'a row without a key'}{via})"
+        elif gap:
+            text = f"{name}: the gap before ({key_text(key)}){via}"
+        else:
+            text = f"{name}({key_text(key)}){via}"
+        return Resource(
+            kind="gap" if gap else "row",
+            text=text,
+            database=schema or None,
+            table=plain,
+            index=index,
+            key=key or None,
+        )
 
     def decoded(self, schema: str, table: str, index: str, fields: Sequence[str | None]) -> tuple[str | None, ...]:
         """The values of a printed record, by the types of the index's columns; empty where these are not told."""

@@ -88,7 +88,7 @@ class _Wanted:
 
     @property
     def resource(self) -> Resource:
-        return Resource(kind="table", text=f"{self.schema}.{self.table}", table=self.table)
+        return Resource(kind="table", text=f"{self.schema}.{self.table}", database=self.schema, table=self.table)
 
 
 def waiting(rows: Sequence[Listed]) -> list[Listed]:

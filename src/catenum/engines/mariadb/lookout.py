@@ -68,7 +68,7 @@ class MariadbLookout(InnodbLookout):
 
     def learn(self, private: bool) -> None:
         """By variables, grants, and by trying what there is to see."""
-        self._records = Records(self.rows, INDEX_COLUMNS)
+        self._records = Records(self.rows, INDEX_COLUMNS, self.called)
         version = str(self.rows("select version()")[0][0])
         if "mariadb" not in version.lower():
             raise TargetError(f"{self._shown}: {version} is not MariaDB")
@@ -265,11 +265,11 @@ def _listed(row: tuple[Any, ...], trx: rowlocks.Transaction | None) -> Listed:
 
 def _edge(wait: rowlocks.LockWait, waited_ms: float, records: Records) -> Edge:
     lock = wait.wanted
-    _, name = table_name(lock.table)
+    schema, name = table_name(lock.table)
     if lock.kind == "RECORD":
         resource = records.resource(lock.table, lock.index, lock.data, lock.mode)
     else:
-        resource = Resource(kind="table", text=name, table=name)
+        resource = Resource(kind="table", text=records.called(schema, name), database=schema or None, table=name)
     return Edge(
         waiter=wait.waiter,
         holder=wait.holder,

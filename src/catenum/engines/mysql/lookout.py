@@ -88,7 +88,7 @@ class MysqlLookout(InnodbLookout):
         self._tells_statements = self.sees_all and self._is(earlier.TELLS, str(earlier.NEEDED))
         self._tells_transactions = self.sees_all and self._is(capture.TRANSACTIONS, "1")
         self.tells_applications = self._may("select 1 from performance_schema.session_connect_attrs limit 1")
-        self._records = Records(self.rows, _INDEX_COLUMNS)
+        self._records = Records(self.rows, _INDEX_COLUMNS, self.called)
         self._connections = Connections(self.rows)
         self._owners = Owners(self.rows, self._connections)
         self.info = TargetInfo(
@@ -242,7 +242,8 @@ class MysqlLookout(InnodbLookout):
         return any(touches(access, resource) for access in locking)
 
     def _resource(self, lock: DataLock) -> Resource:
-        return resource_of(lock, self._records.columns(lock.schema, lock.table, lock.index or ""), None)
+        own = lock.schema if self.says_itself(lock.schema) else ""
+        return resource_of(lock, self._records.columns(lock.schema, lock.table, lock.index or ""), own)
 
     def _edge(self, wait: RowWait, waited_ms: float) -> Edge:
         lock = wait.wanted

@@ -14,6 +14,11 @@ from psycopg import errors as refused
 from catenum.engines.lookout import Check
 
 Query = Callable[..., list[tuple[Any, ...]]]
+#: Where the extension stands: a view of that name elsewhere is somebody else's.
+STATEMENTS_SCHEMA: LiteralString = (
+    "select n.nspname from pg_extension e join pg_namespace n on n.oid = e.extnamespace "
+    "where e.extname = 'pg_stat_statements'"
+)
 RELOAD = "select pg_reload_conf();"
 RESTART = "restart the server"
 
@@ -111,7 +116,7 @@ def _for_intake(found: dict[str, str]) -> list[Check]:
     ]
 
 
-def _tried(query: Query, text: LiteralString) -> list[tuple[Any, ...]] | None:
+def _tried(query: Query, text: str) -> list[tuple[Any, ...]] | None:
     """What a query gives; None where the server does not let this login, or has no such thing."""
     try:
         return query(text)
@@ -150,11 +155,13 @@ def _ends(query: Query, login: str) -> Check:
 
 def _statements(query: Query) -> Check:
     """Statement statistics work when they can be read: the extension alone, without its library, cannot."""
-    works = _tried(query, "select 1 from pg_stat_statements limit 1") is not None
+    place = query(STATEMENTS_SCHEMA)
+    schema = str(place[0][0]).replace('"', '""') if place else ""
+    works = bool(place) and _tried(query, f'select 1 from "{schema}".pg_stat_statements limit 1') is not None
     why = "how often statements run, beside how long they wait"
     if works:
         return Check(what="pg_stat_statements", state="on", why=why, needed=False)
-    there = bool(query("select 1 from pg_extension where extname = 'pg_stat_statements'"))
+    there = bool(place)
     if not there and not query("select 1 from pg_available_extensions where name = 'pg_stat_statements'"):
         then = "install the server's additional modules (contrib) first"
         return Check(what="pg_stat_statements", state="missing", why=why, then=then, needed=False)

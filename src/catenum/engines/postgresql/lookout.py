@@ -11,11 +11,12 @@ import contextlib
 import os
 import socket
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, LiteralString
 
 import psycopg
+from psycopg import sql
 from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 
@@ -40,9 +41,11 @@ from catenum.engines.lookout import (
 )
 from catenum.engines.postgresql import capture, errors
 from catenum.engines.postgresql.activity import ActivityRow, activity, asks, plain_bytes, session_of
+from catenum.engines.postgresql.elsewhere import Elsewhere
 from catenum.engines.postgresql.replay import Replay, replay_of
 from catenum.engines.postgresql.sharing import sharing
 from catenum.engines.postgresql.waited import (
+    LOCKS,
     LockRow,
     as_listed,
     held_by,
@@ -56,14 +59,6 @@ from catenum.engines.postgresql.waited import (
     waited_query,
     wanted_of,
 )
-
-_LOCKS: LiteralString = """
-select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text,
-       l.classid, l.objid, l.objsubid
-from pg_locks l left join pg_class c on c.oid = l.relation
-  and l.database in (0, (select oid from pg_database where datname = current_database()))
-where l.pid = any(%s::int[]) and l.locktype <> 'virtualxid'
-"""
 
 
 def look_at(conninfo: str, shown_url: str, *, private: bool = False) -> PostgresqlLookout:
@@ -102,14 +97,14 @@ class PostgresqlLookout:
         # from converting them, and from failing over one that it cannot convert.
         options = (
             f"-c default_transaction_read_only=on -c statement_timeout={LOOK_MS} -c lock_timeout=500 -c jit=off "
-            "-c client_encoding=SQL_ASCII"
+            # Nobody else's function is called, whatever is named like one of the server's and fits better.
+            "-c client_encoding=SQL_ASCII -c search_path=pg_catalog -c row_security=off"
         )
+        more: dict[str, str | int] = {"application_name": APPLICATION, "connect_timeout": 5, "options": options}
+        where = errors.readable(conninfo, shown_url, **more)
+        self._elsewhere = Elsewhere(where)
         try:
-            self.connection = psycopg.connect(
-                errors.readable(conninfo, shown_url, application_name=APPLICATION, connect_timeout=5, options=options),
-                autocommit=True,
-                prepare_threshold=1,
-            )
+            self.connection = psycopg.connect(where, autocommit=True, prepare_threshold=1)
         except psycopg.OperationalError as error:
             raise errors.unreachable(error, shown_url) from error
         for kind in ("text", "name", "varchar", "bpchar", _UNKNOWN):
@@ -175,7 +170,9 @@ class PostgresqlLookout:
         ):
             line.shutdown(socket.SHUT_RDWR)
 
-    def _rows(self, query: LiteralString, values: Sequence[object] | None = None) -> list[tuple[Any, ...]]:
+    def _rows(
+        self, query: LiteralString | sql.Composed, values: Sequence[object] | None = None
+    ) -> list[tuple[Any, ...]]:
         rows = self.connection.execute(query, values).fetchall()
         self._link.asked()
         return rows
@@ -207,9 +204,9 @@ class PostgresqlLookout:
             entries: list[LockEntry] = []
             if locks and edges:
                 members = {int(name) for edge in edges for name in (edge.waiter, edge.holder) if name.isdigit()}
-                found = self._rows(_LOCKS, [list(members)])
+                found = self._named(self._rows(LOCKS, [list(members)]))
                 read += len(found)
-                entries, edges = _with_locks([LockRow(*row) for row in found], edges)
+                entries, edges = _with_locks(found, edges)
         return Sample(
             at=clock.wall(),
             target=self.info,
@@ -325,8 +322,19 @@ class PostgresqlLookout:
     def _lock_rows(self, pids: list[int]) -> dict[int, list[LockRow]]:
         """The lock table's rows that concern the waits of some sessions: what for, since when, and who holds it."""
         found: dict[int, list[LockRow]] = {}
-        for row in self._rows(self._waited, [pids, pids]) if pids else ():
-            found.setdefault(row[0], []).append(LockRow(*row))
+        for row in self._named(self._rows(self._waited, [pids, pids])) if pids else ():
+            found.setdefault(row.pid, []).append(row)
+        return found
+
+    def _named(self, rows: Iterable[tuple[Any, ...]]) -> list[LockRow]:
+        """Rows of the lock table, those of other databases with the names that their tables have there."""
+        locks = [LockRow(*row) for row in rows]
+        abroad = {(lock.elsewhere, lock.oid) for lock in locks if lock.elsewhere is not None and lock.oid is not None}
+        names = self._elsewhere.names(abroad) if abroad else {}
+        found = []
+        for lock in locks:
+            schema, table = names.get((lock.elsewhere or "", lock.oid or 0), (lock.schema, lock.table))
+            found.append(lock._replace(schema=schema, table=table))
         return found
 
     def _blockers(self, pid: int) -> list[int]:
@@ -383,13 +391,15 @@ class PostgresqlLookout:
     def rates(self) -> list[StatementRate] | None:
         """From pg_stat_statements, the most executed first."""
         query: LiteralString = (
-            "select query, sum(calls)::bigint, sum(total_exec_time)::float8 from pg_stat_statements "
-            "where dbid = (select oid from pg_database where datname = current_database()) "
+            "select query, sum(calls)::bigint, sum(total_exec_time)::float8 from {schema}.pg_stat_statements "
             "group by 1 order by 2 desc limit 500"
         )
         try:
             with self.connection.transaction():
-                rows = self._rows(query)
+                place = self._rows(capture.STATEMENTS_SCHEMA)
+                if not place:
+                    return None
+                rows = self._rows(sql.SQL(query).format(schema=sql.Identifier(place[0][0])))
         except psycopg.Error:
             return None
         return [StatementRate(text=row[0] or "", calls=int(row[1]), total_ms=float(row[2])) for row in rows]

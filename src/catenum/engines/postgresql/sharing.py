@@ -79,6 +79,8 @@ def _asked(waiting: Sequence[int], locks: LockRows, shut: set[int | None]) -> It
         wanted, place = wanted_of(mine), place_of(mine)
         if wanted is None or wanted.kind != "transactionid" or place is None or place.table is None:
             continue
+        if place.elsewhere is not None:
+            continue
         if place.oid not in shut and place.schema is not None and wanted.xid is not None:
             yield pid, place, wanted.xid
 
@@ -87,7 +89,7 @@ def _members(connection: Connection[Any], place: LockRow, number: str) -> dict[i
     """The sessions that hold the row, with their modes; empty where one transaction alone has it."""
     with connection.transaction(), connection.cursor() as cursor:
         cursor.execute(f"set local lock_timeout = {PATIENCE_MS}")
-        table = sql.SQL("{}.{}").format(sql.Identifier(_bare(place.schema)), sql.Identifier(place.table or ""))
+        table = sql.SQL("{}.{}").format(sql.Identifier(place.schema or "public"), sql.Identifier(place.table or ""))
         query = sql.SQL(_ROW).format(table=table, place=sql.Literal(f"({place.page},{place.slot})"))
         row = cursor.execute(query, prepare=False).fetchone()
         if row is None or row[0] == number:
@@ -96,9 +98,3 @@ def _members(connection: Connection[Any], place: LockRow, number: str) -> dict[i
     if number not in {xid for xid, _, _ in told}:
         return {}  # another number by now, or one that means something else
     return {int(pid): Mode("row", _MEMBER[mode]) for _, mode, pid in told if pid is not None and mode in _MEMBER}
-
-
-def _bare(name: str | None) -> str:
-    """A schema's name as ``regnamespace`` quotes it, without the quotes."""
-    text = name or "public"
-    return text[1:-1].replace('""', '"') if text.startswith('"') else text

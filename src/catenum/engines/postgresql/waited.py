@@ -5,6 +5,7 @@ they do not tell, by the statement.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import LiteralString, NamedTuple
 
 from catenum.core.moment.sample import SessionInfo
@@ -12,6 +13,7 @@ from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Resource
 from catenum.core.servers.postgresql import EXCLUSIVE, TABLE, TABLE_SHARE
 from catenum.core.sql.named_locks import advisory_of_row
+from catenum.core.sql.statements import Access
 from catenum.engines.lookout import named_row
 from catenum.engines.postgresql.locks import RULES
 
@@ -21,9 +23,11 @@ _WAITED: LiteralString = """
 with l as materialized (select * from pg_locks),
 w as materialized (select * from l where not granted and pid = any(%s::int[]))
 select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text,
-       l.classid, l.objid, l.objsubid, {since}, l.database, l.relation, c.relnamespace::regnamespace::text
-from l left join pg_class c on c.oid = l.relation
-  and l.database in (0, (select oid from pg_database where datname = current_database()))
+       l.classid, l.objid, l.objsubid, {since}, l.database, l.relation, n.nspname,
+       case when l.database <> 0 and d.datname <> current_database() then d.datname end
+from l left join pg_database d on d.oid = l.database
+left join pg_class c on c.oid = l.relation and (l.database = 0 or d.datname = current_database())
+left join pg_namespace n on n.oid = c.relnamespace
 where (not l.granted and l.pid = any(%s::int[])) or (l.granted and (l.locktype = 'tuple'
   or (l.locktype = 'relation' and (l.database, l.relation) in (select database, relation from w
     where locktype = 'relation'))
@@ -33,6 +37,16 @@ where (not l.granted and l.pid = any(%s::int[])) or (l.granted and (l.locktype =
     select database, classid, objid, objsubid from w where locktype = 'advisory'))))
 """
 _SINCE: LiteralString = "extract(epoch from clock_timestamp() - l.waitstart)::float8 * 1000"
+#: All locks of some sessions, in the same columns.
+LOCKS: LiteralString = """
+select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text,
+       l.classid, l.objid, l.objsubid, null::float8, l.database, l.relation, n.nspname,
+       case when l.database <> 0 and d.datname <> current_database() then d.datname end
+from pg_locks l left join pg_database d on d.oid = l.database
+left join pg_class c on c.oid = l.relation and (l.database = 0 or d.datname = current_database())
+left join pg_namespace n on n.oid = c.relnamespace
+where l.pid = any(%s::int[]) and l.locktype <> 'virtualxid'
+"""
 #: What the lock on a row's place tells of the row lock that its holder is after (``tupleLockExtraInfo``, heapam.c).
 ROW_MODES = {
     "AccessShareLock": "FOR KEY SHARE",
@@ -45,7 +59,9 @@ NOT_REPORTED = Mode("other", "mode not reported")
 
 
 class LockRow(NamedTuple):
-    """One row of the lock table. ``since_ms``: how long it has been waited for, where the server tells."""
+    """One row of the lock table. ``since_ms``: how long it has been waited for, where the server tells. ``elsewhere``:
+    the database, where it is another one than that of the looking connection.
+    """
 
     pid: int
     kind: str
@@ -62,6 +78,21 @@ class LockRow(NamedTuple):
     database: int | None = None
     oid: int | None = None
     schema: str | None = None
+    elsewhere: str | None = None
+
+    @property
+    def name(self) -> str | None:
+        """The table, with schema and database where two could be meant: the looking connection's own database and
+        the schema ``public`` go without saying.
+        """
+        if self.table is None:
+            return None
+        schema = self.schema if self.schema not in (None, "public", "pg_catalog") else None
+        return ".".join(part for part in (self.elsewhere, schema, self.table) if part)
+
+    def owns(self, access: Access) -> bool:
+        """Whether a statement's access is to this table."""
+        return access.table == self.table and access.schema in (None, self.schema)
 
     @property
     def what(self) -> tuple[object, ...]:
@@ -188,10 +219,14 @@ def waited_for(locks: Sequence[LockRow], session: SessionInfo) -> tuple[Resource
     if wanted.kind not in ("tuple", "transactionid"):
         return lock_resource(wanted), Mode("table", wanted.mode)
     place = place_of(locks)
-    if place is None or place.table is None:
+    if place is None:
         return None
-    named = next((a for a in RULES.footprint(session.statement or "").accesses if a.table == place.table), None)
+    accesses = RULES.footprint(session.statement or "").accesses if place.table is not None else ()
+    named = next((access for access in accesses if place.owns(access)), None)
     resource = named_row(named) if named and named.equals else lock_resource(place)
+    if place.name != place.table and named and named.equals:
+        text = f"{place.name}{resource.text.removeprefix(place.table or '')}"
+        resource = replace(resource, text=text, database=place.elsewhere, table=place.name)
     return resource, Mode("row", ROW_MODES.get(place.mode, place.mode))
 
 
@@ -230,14 +265,21 @@ def lock_resource(lock: LockRow) -> Resource:
     if lock.kind == "advisory":
         return advisory_of_row(*(int(part or 0) for part in lock.key))
     if lock.kind == "tuple":
-        return Resource(kind="row", text=f"{lock.table} row at ({lock.page},{lock.slot})", table=lock.table)
+        name, place = lock.name, f"({lock.page},{lock.slot})"
+        text = f"{name} row at {place}" if name else f"{_unread(lock)}: row at {place}"
+        return Resource(kind="row", text=text, database=lock.elsewhere, table=name)
     if lock.kind == "relation":
-        return Resource(kind="table", text=lock.table or "a table of another database", table=lock.table)
+        return Resource(kind="table", text=lock.name or _unread(lock), database=lock.elsewhere, table=lock.name)
     if lock.kind == "transactionid":
         return Resource(kind="transaction", text=f"transaction {lock.xid}")
     if lock.kind == "virtualxid":
         return Resource(kind="transaction", text="the end of the other transaction")
     return Resource(kind="other", text=f"{lock.kind} lock {lock.objid or ''}".strip())
+
+
+def _unread(lock: LockRow) -> str:
+    where = f"the database {lock.elsewhere}" if lock.elsewhere else "another database"
+    return f"table {lock.oid} of {where}, not visible to this login"
 
 
 def leaders(pids: Iterable[int], leader_of: Mapping[int, int]) -> Iterator[int]:
