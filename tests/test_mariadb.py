@@ -519,6 +519,33 @@ def test_only_who_really_holds_a_table_s_definition_is_named_and_released(own_ma
                 connection.close()
 
 
+def test_where_holders_are_not_listed_all_who_may_hold_it_are_suspected_and_nobody_else(own_mariadb, call):
+    """A change of rows waits behind LOCK TABLES: a transaction that has only read or written cannot be in its way."""
+    where = arguments_of(own_mariadb.url)
+    admin, reader, locker, waiter = (pymysql.connect(**where, autocommit=True) for _ in range(4))
+    idle = [pymysql.connect(**where) for _ in range(7)]
+    for sql in ("create database harbour", "create table harbour.crate (id int primary key)"):
+        ask(admin, sql)
+    blind(admin)
+    ask(reader, "begin")
+    ask(reader, "select * from harbour.crate")
+    ask(locker, "lock tables harbour.crate read")
+    thread = threading.Thread(target=ask, args=(waiter, "insert into harbour.crate values (7)"), daemon=True)
+    thread.start()
+    target = ("--target", own_mariadb.url)
+    try:
+        until(lambda: call("now", *target, "--json").json["waits"], "it is seen to wait")
+        suspects = {one["session"]: one["why"] for one in call("now", *target, "--json").json["suspects"]}
+        assert set(suspects) == {str(one.thread_id()) for one in (admin, reader, locker, *idle)}
+        assert all("LOCK TABLES" in why for why in suspects.values())
+        assert "and 5 other sessions" in " ".join(call("now", *target).out.split())
+    finally:
+        for one in (locker, reader, admin, *idle):
+            one.close()
+        thread.join(20)
+        waiter.close()
+
+
 @pytest.mark.parametrize(("target", "quote"), [(["--target", "local:postgresql"], '"'), (TARGET, "`")])
 def test_names_with_quotes_and_literals_with_quotes_and_tabs(run, kept, tmp_path, target, quote):
     table, column = (f"{quote}{name.replace(quote, quote * 2)}{quote}" for name in ('ber"th', 'mo"ved'))

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Iterator, Sequence
 from functools import cache
 
-from catenum.core.moment.sample import Sample, SessionInfo
+from catenum.core.moment.sample import Sample, SessionInfo, Suspect
 from catenum.core.record.waits import Branch, Edge
 from catenum.core.servers import rules_of
 from catenum.core.story.lines import Line, Section, tree_lines
-from catenum.core.words import called, duration, listed, one_line
+from catenum.core.words import called, counted, duration, listed, one_line
 
 #: Open idle transactions that are listed; of more, the number is shown.
 MOST_IDLE = 12
 STATEMENT_WIDTH = 100
+#: Suspects of one wait that are described; of more, the number is shown.
+MOST_SUSPECTS = 5
 #: Lengths of time that differ by no more than this are told as one (ms).
 SHORT_MS = 100.0
 
@@ -111,12 +114,20 @@ def _about(sample: Sample, session: SessionInfo) -> Iterator[Line]:
 def _suspected(sample: Sample, waiters: Collection[str]) -> Iterator[Line]:
     """Who the one may be that the server does not name, the likeliest first."""
     for name in sorted({suspect.waiter for suspect in sample.suspects} & set(waiters)):
-        for suspect in (one for one in sample.suspects if one.waiter == name):
+        suspects = [one for one in sample.suspects if one.waiter == name]
+        for suspect in suspects[:MOST_SUSPECTS]:
             session = sample.session(suspect.session)
             yield Line(f"suspect for session {name}: {_identity(session)}", "strong")
             yield Line(f"{suspect.why}; {_doing(session)}", "plain", indent=2)
             if session.statement:
                 yield Line(_statement(session), "plain", indent=2)
+        yield from _others(suspects[MOST_SUSPECTS:])
+
+
+def _others(suspects: Sequence[Suspect]) -> Iterator[Line]:
+    reasons = Counter(suspect.why for suspect in suspects)
+    for why, count in reasons.items():
+        yield Line(f"and {counted(count, 'other session')}: {why}", "plain", indent=2)
 
 
 def _identity(session: SessionInfo) -> str:

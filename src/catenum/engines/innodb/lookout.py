@@ -20,7 +20,7 @@ from catenum.engines.clock import Clock
 from catenum.engines.innodb import errors
 from catenum.engines.innodb.pending import ANY_STATE, NAMED_STATE
 from catenum.engines.innodb.session import AS_TEXT
-from catenum.engines.innodb.standing import Listed
+from catenum.engines.innodb.standing import SYSTEM_USERS, Listed
 from catenum.engines.lookout import (
     APPLICATION,
     LOOK_MS,
@@ -43,8 +43,6 @@ _SCHEMAS = (
 )
 #: How often schemas are counted again (ms).
 SCHEMAS_AGAIN_MS = 10_000.0
-#: Users of the server's own threads.
-SYSTEM = ("system user", "event_scheduler")
 #: Threads by their names (MySQL Reference Manual, 29.12.22.8 "The threads Table"; all_slave_threads in rpl_replica.cc).
 _THREADS = {
     "event_worker": "event of the event scheduler",
@@ -149,7 +147,7 @@ class InnodbLookout(ABC):
         return [self._session(row, names.get(row.id)) for row in rows]
 
     def _session(self, row: Listed, application: str | None) -> SessionInfo:
-        background = row.command in _BACKGROUND or row.user in SYSTEM
+        background = row.command in _BACKGROUND or row.user in SYSTEM_USERS
         host, _, port = str(row.host or "").rpartition(":")
         return SessionInfo(
             id=row.id,

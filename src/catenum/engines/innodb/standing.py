@@ -16,7 +16,7 @@ from catenum.core.moment.sample import Suspect
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import Rules
-from catenum.core.servers.metadata import conflict, metadata_mode
+from catenum.core.servers.metadata import MDL_READ, MDL_WRITE, conflict, metadata_mode
 from catenum.core.sql.named_locks import named_resource
 from catenum.engines.innodb import pending
 from catenum.engines.innodb.metadata import SOME_LOCK
@@ -33,8 +33,8 @@ from catenum.engines.lookout import SOMEBODY
 SOME_METADATA_LOCK = metadata_mode("a metadata lock")
 #: Different named locks whose holder one check asks for.
 MOST_NAMES = 20
-#: Suspects that are named for one wait.
-MOST_SUSPECTS = 5
+#: Users of the server's own threads.
+SYSTEM_USERS = ("system user", "event_scheduler")
 
 
 class Listed(NamedTuple):
@@ -66,10 +66,13 @@ Query = Callable[..., list[tuple[Any, ...]]]
 
 @dataclass(frozen=True, slots=True)
 class Standing:
-    """Such waits: edges, who may be behind those of which nobody is named, and how many rows were read for it."""
+    """Such waits: edges, who may be behind those of which nobody is named, with their rows, and how many rows were read
+    for it.
+    """
 
     edges: tuple[Edge, ...]
     suspects: tuple[Suspect, ...] = ()
+    suspected: tuple[Listed, ...] = ()
     read: int = 0
 
 
@@ -97,12 +100,20 @@ def waiting(rows: Sequence[Listed]) -> list[Listed]:
 
 
 def standing_edges(
-    query: Query, everybody: Sequence[Listed], rules: Rules, named_mode: Mode, *, told: bool, plugin: str | None = None
+    query: Query,
+    everybody: Sequence[Listed],
+    rules: Rules,
+    named_mode: Mode,
+    *,
+    told: bool,
+    anybody: Callable[[], Sequence[Listed]],
+    plugin: str | None = None,
 ) -> Standing:
     """For whom each of ``everybody`` waits that waits for something of the kind.
 
     ``told``: whether the performance schema lists who holds what, and who waits for what. ``plugin``: what asks a
-    plugin who holds what, where there is one: thread, mode, kind, schema, table. ``named_mode``: the mode in which the
+    plugin who holds what, where there is one: thread, mode, kind, schema, table. ``anybody``: lists those
+    too who neither wait nor have a transaction. ``named_mode``: the mode in which the
     server lists a lock of GET_LOCK.
     """
     rows = waiting(everybody)
@@ -117,6 +128,8 @@ def standing_edges(
     others = [row for row in rows if row.state != NAMED_STATE and row.id not in done]
     held = query(plugin) if plugin and others else []
     suspects: list[Suspect] = []
+    if others and not held:
+        everybody = anybody()
     for row in others:
         if not str(row.state).startswith((TABLE_STATE, FLUSH_STATE)):
             edges += _of_server(row, held)
@@ -127,7 +140,9 @@ def standing_edges(
             suspects += _suspects(row, held, everybody, rules)
     found_for = {edge.waiter for edge in edges}
     edges += [_unnamed(row) for row in rows if row.id not in found_for]
-    return Standing(tuple(edges), tuple(suspects), read + len(held))
+    named = {suspect.session for suspect in suspects}
+    suspected = tuple(row for row in everybody if row.id in named)
+    return Standing(tuple(edges), tuple(suspects), suspected, read + len(held))
 
 
 def _told(rows: Sequence[Listed], locks: Sequence[pending.MetadataLock]) -> Iterator[Edge]:
@@ -175,51 +190,53 @@ def _in_the_way(wanted: Mode, held: Mode) -> bool:
     return conflict(wanted, held) is not False
 
 
-def _suspects(row: Listed, held: Sequence[tuple[Any, ...]], everybody: Sequence[Listed], rules: Rules) -> list[Suspect]:
-    """Who may be behind a wait, the likeliest first: where the server lists holders, those of a table that the
-    statement names, in a mode that may be in its way; else sessions that have a transaction open for longer than the
-    wait, and those whose own statement names the table.
-    """
-    waiter, targets = row.id, _targets(row, rules)
-    if held:
-        ranked = [
-            (0 if targets[0].certain else 1, str(lock[0]), f"holds {lock[1]} on {lock[3]}.{lock[4]}")
-            for lock in held
-            if targets and str(lock[0]) != waiter and any(target.is_held_by(lock) for target in targets)
-        ]
-        if not ranked and not targets:
-            ranked = [
-                (2, str(lock[0]), f"holds {lock[1]} on {lock[3]}.{lock[4]}")
-                for lock in held
-                if str(lock[0]) != waiter and lock[2] == "Table metadata lock" and lock[3] == row.db
-            ]
-    else:
-        ranked = []
-        names = {(target.schema, target.table) for target in targets}
-        for other in everybody:
-            if other.id == row.id:
-                continue
-            if waits_by_state(other.state):
-                if _queues_before(other, row, targets, rules):
-                    ranked.append((0, other.id, "it waits for the same table, came first, and lets nobody by"))
-                continue
-            if other.statement and {(target.schema, target.table) for target in _targets(other, rules)} & names:
-                ranked.append((0, other.id, "its statement names the same table"))
-            elif other.trx_ms is not None and other.trx_ms + 1_000.0 >= row.time_ms:
-                ranked.append((1, other.id, "its transaction was open before the wait began"))
+def _suspects(
+    row: Listed, held: Sequence[tuple[Any, ...]], everybody: Sequence[Listed], rules: Rules
+) -> Iterator[Suspect]:
+    """All who may be behind a wait, the likeliest first."""
+    targets = _targets(row, rules)
+    ranked = _holding(row, held, targets) if held else _able(row, everybody, targets, rules)
     first = {name: (rank, name, why) for rank, name, why in sorted(ranked, reverse=True)}
-    return [Suspect(waiter=waiter, session=name, why=why) for _, name, why in sorted(first.values())[:MOST_SUSPECTS]]
+    for _, name, why in sorted(first.values(), key=lambda one: (one[0], int(one[1]))):
+        yield Suspect(waiter=row.id, session=name, why=why)
 
 
-def _queues_before(other: Listed, row: Listed, targets: Sequence[_Wanted], rules: Rules) -> bool:
-    """Whether a session that waits itself stands ahead, for what its statement and ``row``'s both name, in its way."""
-    if other.time_ms <= row.time_ms:
-        return False
-    return any(
-        (theirs.schema, theirs.table) == (target.schema, target.table) and _in_the_way(target.mode, theirs.mode)
-        for theirs in _targets(other, rules)
-        for target in targets
-    )
+def _holding(
+    row: Listed, held: Sequence[tuple[Any, ...]], targets: Sequence[_Wanted]
+) -> Iterator[tuple[int, str, str]]:
+    """Where the server lists holders: those of a table that the statement names, in a mode that may be in its way."""
+    for lock in held:
+        names = any(target.is_held_by(lock) for target in targets)
+        of_schema = not targets and lock[2] == "Table metadata lock" and lock[3] == row.db
+        if str(lock[0]) != row.id and (names or of_schema):
+            yield int(not (targets and targets[0].certain)), str(lock[0]), f"holds {lock[1]} on {lock[3]}.{lock[4]}"
+
+
+def _able(
+    row: Listed, everybody: Sequence[Listed], targets: Sequence[_Wanted], rules: Rules
+) -> Iterator[tuple[int, str, str]]:
+    """Where it lists none: whoever may have taken a lock that conflicts. A transaction's statements leave shared locks
+    on tables; one that holds them by LOCK TABLES shows nothing at all.
+    """
+    shared = not targets or any(_in_the_way(target.mode, mode) for target in targets for mode in (MDL_READ, MDL_WRITE))
+    for other in everybody:
+        if other.id == row.id or other.user in SYSTEM_USERS:
+            continue
+        theirs = _targets(other, rules) if other.command != "Sleep" else []
+        meets = any(
+            (their.schema, their.table) == (target.schema, target.table) and _in_the_way(target.mode, their.mode)
+            for their in theirs
+            for target in targets
+        )
+        if waits_by_state(other.state):
+            if meets and other.time_ms > row.time_ms:
+                yield 0, other.id, "it waits for the same table, came first, and lets nobody by"
+        elif meets:
+            yield 0, other.id, "its statement names the same table"
+        elif shared and other.trx_ms is not None and other.trx_ms + 1_000.0 >= row.time_ms:
+            yield 1, other.id, "its transaction was open before the wait began"
+        elif other.command == "Sleep":
+            yield 2, other.id, "its statements have ended; whether it has locked tables by LOCK TABLES is not reported"
 
 
 def _of_server(row: Listed, held: Sequence[tuple[Any, ...]]) -> Iterator[Edge]:

@@ -138,9 +138,11 @@ class MariadbLookout(InnodbLookout):
                 self.rules,
                 NAMED_MODE,
                 told=self._tells_metadata,
+                anybody=lambda: self._listed(transactions, everybody=True),
                 plugin=_PLUGIN if self._metadata else None,
             )
             edges, read = [*edges, *standing.edges], read + standing.read
+            sessions |= {session.id: session for session in self.sessions(standing.suspected)}
             suspects = (*suspects, *standing.suspects)
         for name in ({edge.holder for edge in edges} | {suspect.session for suspect in suspects}) - sessions.keys():
             found = self.session(name)
@@ -170,7 +172,7 @@ class MariadbLookout(InnodbLookout):
             inexact=frozenset(waited) if crowd is None else frozenset(),
         )
 
-    def _listed(self, transactions: Mapping[str, rowlocks.Transaction]) -> list[Listed]:
+    def _listed(self, transactions: Mapping[str, rowlocks.Transaction], *, everybody: bool = False) -> list[Listed]:
         """The sessions that wait, or stand in a transaction: rows of the process list, each with its transaction's
         state, age (ms), isolation level and changed rows. The views are read apart and put together here: the server
         joins them row by row.
@@ -179,7 +181,8 @@ class MariadbLookout(InnodbLookout):
             return [_listed(row, None) for row in self.rows(_PROCESSES + _OWN_SESSIONS)]
         threads = [name for name in transactions if name.isdigit()]
         ids = f"id in ({', '.join(threads)}) or " if threads else ""
-        found = self.rows(f"{_PROCESSES} where id <> connection_id() and ({ids}{_WAITING})")
+        which = "true" if everybody else f"{ids}{_WAITING}"
+        found = self.rows(f"{_PROCESSES} where id <> connection_id() and ({which})")
         return [_listed(row, transactions.get(str(row[0]))) for row in found]
 
     def _notes(self, unnamed: set[str]) -> Iterator[str]:

@@ -21,8 +21,6 @@ from catenum.engines.mariadb.rowlocks import Lock, LockWait, Transaction
 NUMBERLESS = "0"
 _PAIRS = "select requesting_trx_id, requested_lock_id, blocking_trx_id from information_schema.innodb_lock_waits"
 WHY = "it has only read, and has locks on rows; the server does not tell on which"
-#: Suspects that are named for one wait.
-MOST_SUSPECTS = 5
 
 Query = Callable[..., list[tuple[Any, ...]]]
 Place = tuple[str, ...]
@@ -78,7 +76,7 @@ class _Told:
             mine += named
             if suspected:
                 mine.append(LockWait(trx.thread, SOMEBODY, wanted, "", queued=False))
-                suspects += [Suspect(waiter=trx.thread, session=one, why=WHY) for one in suspected[:MOST_SUSPECTS]]
+                suspects += [Suspect(waiter=trx.thread, session=one, why=WHY) for one in suspected]
             found += mine or self._ahead(trx, wanted)
         return Waits(tuple(found), tuple(suspects))
 
@@ -114,7 +112,9 @@ class _Told:
         if self.prints_locks:
             holding = [(t, lock) for t in others for lock in self._printed(t, wanted)]
             return [LockWait(trx.thread, t, wanted, lock.mode, queued=False) for t, lock in holding], []
-        listed = [lock for lock in self._at(wanted) if lock.transaction == NUMBERLESS]
+        listed = [
+            lock for lock in self._at(wanted) if lock.transaction == NUMBERLESS and rowlocks.in_the_way(wanted, lock)
+        ]
         waits_here = [
             one.thread
             for one in self.everybody.values()

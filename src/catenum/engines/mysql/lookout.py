@@ -23,9 +23,9 @@ from catenum.engines.clock import Clock
 from catenum.engines.innodb import earlier, pending
 from catenum.engines.innodb.capture import grant, works
 from catenum.engines.innodb.control import arguments_of
-from catenum.engines.innodb.lookout import SYSTEM, InnodbLookout, locks_of, most_waited, plain
+from catenum.engines.innodb.lookout import InnodbLookout, locks_of, most_waited, plain
 from catenum.engines.innodb.records import Records
-from catenum.engines.innodb.standing import Listed, standing_edges, waiting
+from catenum.engines.innodb.standing import SYSTEM_USERS, Listed, standing_edges, waiting
 from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
 from catenum.engines.mysql import capture, history, packed, versions
 from catenum.engines.mysql.rows import Connections, DataLock, Owners, resource_of
@@ -122,8 +122,16 @@ class MysqlLookout(InnodbLookout):
         read = len(told) + len(rows) + len(running)
         standing = None
         if stuck and asks:
-            standing = standing_edges(self.rows, rows, self.rules, _NAMED_MODE, told=self._tells_metadata)
+            standing = standing_edges(
+                self.rows,
+                rows,
+                self.rules,
+                _NAMED_MODE,
+                told=self._tells_metadata,
+                anybody=lambda: self._listed(running, everybody=True),
+            )
             edges, read = [*edges, *standing.edges], read + standing.read
+            sessions |= {session.id: session for session in self.sessions(standing.suspected)}
         suspects = standing.suspects if standing else ()
         for name in ({edge.holder for edge in edges} | {suspect.session for suspect in suspects}) - sessions.keys():
             found = self.session(name)
@@ -160,7 +168,7 @@ class MysqlLookout(InnodbLookout):
             deadlocks = printed[0][0] if printed else None
         return int(connected), int(deadlocks) if deadlocks is not None else None
 
-    def _listed(self, running: Mapping[str, Transaction]) -> list[Listed]:
+    def _listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[Listed]:
         """The sessions that wait, or stand in a transaction, each with its transaction and its statement. The views are
         read apart and put together here.
         """
@@ -168,14 +176,15 @@ class MysqlLookout(InnodbLookout):
             return [_row(row, None, None) for row in self._processes(_OWN_SESSIONS)]
         names = [name for name in running if name.isdigit()]
         ids = f"id in ({', '.join(names)}) or " if names else ""
-        return self._with_events(self._processes(f"where id <> connection_id() and ({ids}{_WAITING})"), running)
+        which = "true" if everybody else f"{ids}{_WAITING}"
+        return self._with_events(self._processes(f"where id <> connection_id() and ({which})"), running)
 
     def _processes(self, which: str) -> list[list[str | None]]:
         return packed.together(self.rows, _PROCESSES, f"from performance_schema.processlist {which}")
 
     def sessions(self, rows: Sequence[Listed]) -> list[SessionInfo]:
         """Threads of the server itself by their names: an event and a replication applier are listed alike."""
-        own = [row.id for row in rows if row.user in SYSTEM]
+        own = [row.id for row in rows if row.user in SYSTEM_USERS]
         if own and self.sees_all:
             names = dict(self.rows(_NAMED.format(ids=", ".join(own))))
             rows = [row._replace(thread=names.get(row.id)) for row in rows]
