@@ -492,6 +492,42 @@ def test_release_refuses_an_id_that_belongs_to_another_session_by_now(quay, kept
     lookout.close()
 
 
+@pytest.mark.parametrize("server", ["mariadb", "mysql"])
+def test_release_tells_two_transactions_of_one_second_apart(request, server):
+    """InnoDB tells the beginning of a transaction in whole seconds."""
+    from catenum.engines.drivers import server_module
+    from catenum.live.release import Refused, look, release
+
+    where = {"unix_socket": request.getfixturevalue(f"kept_{server}"), "user": "root"}
+    head = pymysql.connect(**where, autocommit=True)
+    lookout = server_module(server, ".lookout").look_at(where, "kept")
+    try:
+        with head.cursor() as cursor:
+            cursor.execute("create database slip")
+            cursor.execute("create table slip.berth (id int primary key, moved int)")
+            cursor.execute("insert into slip.berth values (7, 0)")
+            for _ in range(3):
+                cursor.execute("begin")
+                cursor.execute("update slip.berth set moved = moved + 1")
+                shown = look(lookout, str(head.thread_id()))
+                cursor.execute("commit")
+                cursor.execute("begin")
+                cursor.execute("update slip.berth set moved = moved + 1")
+                with pytest.raises(Refused, match=r"another transaction by now|another statement since"):
+                    release(lookout, shown, "end")
+                assert lookout.end(shown.session) is False
+                cursor.execute("rollback")
+            cursor.execute("begin")
+            cursor.execute("update slip.berth set moved = moved + 1")
+            assert release(lookout, look(lookout, str(head.thread_id())), "end").gone
+    finally:
+        lookout.close()
+        with contextlib.suppress(pymysql.Error):
+            head.close()
+        with pymysql.connect(**where) as admin:
+            admin.cursor().execute("drop database slip")
+
+
 # -- MariaDB -------------------------------------------------------------------------------------------------------------
 
 

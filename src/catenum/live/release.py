@@ -107,17 +107,17 @@ def release(lookout: Lookout, shown: Shown, way: Way, clock: Clock | None = None
             f"session {number} is in another transaction by now: the one shown has ended",
             advice="Nothing was ended. Check again with 'catenum now'.",
         )
-    if way == "cancel" and not _same_statement(shown, now):
+    if not _same_statement(shown, now):
         raise Refused(
-            f"session {number} runs another statement by now than the one that was shown",
-            advice="Nothing was cancelled. Check again with 'catenum now'.",
+            f"session {number} has begun another statement since it was shown",
+            advice="Nothing was ended. Check again with 'catenum now'.",
         )
     if way == "cancel" and now.state in ("idle", "idle in a transaction"):
         return _outcome(lookout, shown, Result(way, gone=False, left=0, state=now.state, sent=False))
     taken = lookout.cancel(now) if way == "cancel" else lookout.end(now)
     if not taken:
         raise Refused(
-            f"the server did not take the order for session {number}: it may be in another transaction by now",
+            f"the server did not take the order for session {number}: it may be at another statement by now",
             advice="Nothing was ended. Check again with 'catenum now'.",
         )
     clock = clock or Clock()
@@ -134,9 +134,11 @@ def release(lookout: Lookout, shown: Shown, way: Way, clock: Clock | None = None
 
 
 def _same_statement(shown: Shown, now: SessionInfo) -> bool:
-    """Whether it is at the statement that was shown: of the same text, and begun when that one began."""
+    """Whether it is at the statement that was shown: where the server does not number it, of the same text, and begun
+    when that one began.
+    """
     before = shown.session
-    if before.statement != now.statement:
+    if before.statement != now.statement or before.statement_id != now.statement_id:
         return False
     if before.statement_ms is None or now.statement_ms is None or before.state != now.state:
         return before.statement_ms is None or now.statement_ms is not None

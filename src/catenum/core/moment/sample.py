@@ -27,8 +27,8 @@ class SessionInfo:
     ``host``. ``undoing``: it is rolling back; ``killed``: somebody has ended it. ``earlier``: statements of its
     open transaction that have ended, where the server keeps them; ``earlier_cut``: it no longer has the first of them.
     ``took``: the statement that took the lock which others wait for, where the server tells. ``transaction``: what
-    makes its transaction the same one when seen again. ``failed``: its transaction has met an error, and can only be
-    rolled back.
+    makes its transaction the same one when seen again; ``statement_id``: the same of its statement, running or ended,
+    where the server tells it. ``failed``: its transaction has met an error, and can only be rolled back.
     """
 
     id: str
@@ -45,6 +45,7 @@ class SessionInfo:
     state_ms: float | None = None
     isolation: str = "not reported"
     statement: str | None = None
+    statement_id: str | None = None
     cut: bool = False
     rows_changed: int | None = None
     background: bool = False

@@ -110,8 +110,8 @@ class InnodbLookout(ABC):
 
     @abstractmethod
     def kill(self, what: str, session: SessionInfo) -> bool:
-        """End a session or its statement, if it is still in the transaction that was shown, or in none where none was.
-        Returns whether the order was given.
+        """End a session or its statement, if it is still at the statement that was shown, and in its transaction, or in
+        none where none was. Returns whether the order was given.
         """
 
     def rows(self, query: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
@@ -160,6 +160,7 @@ class InnodbLookout(ABC):
             state=state_of(row.command, row.state, row.trx_state),
             waits_on=row.state if row.state and row.command != "Sleep" and "lock" not in row.state.lower() else None,
             transaction=row.transaction,
+            statement_id=row.statement_id,
             transaction_ms=row.trx_ms,
             statement_ms=row.time_ms if row.command != "Sleep" else None,
             state_ms=row.time_ms,

@@ -41,7 +41,8 @@ class Listed(NamedTuple):
     """A session as the server lists it, with its transaction where it has one. Ages in ms.
 
     ``time_ms``: for how long it is in its state, 0 where the server does not tell. ``exact``: the ages are no whole
-    seconds. ``transaction``: what makes its transaction the same one when seen again. ``thread``: what the server calls
+    seconds. ``transaction``: what makes its transaction the same one when seen again,
+    ``statement_id`` its statement. ``thread``: what the server calls
     a thread of its own.
     """
 
@@ -58,6 +59,7 @@ class Listed(NamedTuple):
     isolation: str | None = None
     changed: int | None = None
     transaction: str | None = None
+    statement_id: str | None = None
     thread: str | None = None
 
 

@@ -36,7 +36,7 @@ from catenum.engines.mariadb.metadata import NAMED_MODE
 
 #: What the plugin METADATA_LOCK_INFO lists.
 _PLUGIN = "select thread_id, lock_mode, lock_type, table_schema, table_name from information_schema.metadata_lock_info"
-_PROCESSES = "select id, user, host, db, command, time_ms, state, info from information_schema.processlist "
+_PROCESSES = "select id, user, host, db, command, time_ms, state, info, query_id from information_schema.processlist "
 #: The columns of an index, in order (MariaDB documentation, "Information Schema INNODB_SYS_FIELDS Table"). Names of
 #: tables are as the file system has them there, so that only plain ones are asked for.
 INDEX_COLUMNS = """
@@ -223,17 +223,19 @@ class MariadbLookout(InnodbLookout):
     # -- ending ------------------------------------------------------------------------------------------------------
 
     def kill(self, what: str, session: SessionInfo) -> bool:
-        """The look and the order in one statement, so that nothing comes between: the server ends the session only if
-        it is still in the transaction that was shown, or in none where none was.
+        """The check and the order in one statement, so that nothing comes between. InnoDB's list of transactions is a
+        tenth of a second old, and in whole seconds: the statement's number tells exactly.
         """
         number = int(session.id)
-        same = f"exists (select 1 from information_schema.processlist where id = {number})"
+        at = f" and query_id = {int(session.statement_id)}" if session.statement_id else ""
+        here = f"exists (select 1 from information_schema.processlist where id = {number}{at})"
+        same = here
         if self.sees_all:
             trx = f"from information_schema.innodb_trx where trx_mysql_thread_id = {number}"
             if session.transaction is None:
-                same = f"{same} and not exists (select 1 {trx})"
+                same = f"{here} and not exists (select 1 {trx})"
             else:
-                same = f"exists (select 1 {trx} and trx_started = '{plain(session.transaction)}')"
+                same = f"{here} and exists (select 1 {trx} and trx_started = '{plain(session.transaction)}')"
         self.rows(
             f"begin not atomic set @catenum_done = 0; "
             f"if {same} then kill {what} {number}; set @catenum_done = 1; end if; end"
@@ -248,7 +250,7 @@ class MariadbLookout(InnodbLookout):
 
 
 def _listed(row: tuple[Any, ...], trx: rowlocks.Transaction | None) -> Listed:
-    number, user, host, database, command, time_ms, state, text = row
+    number, user, host, database, command, time_ms, state, text, statement = row
     return Listed(
         id=str(number),
         user=user,
@@ -263,6 +265,7 @@ def _listed(row: tuple[Any, ...], trx: rowlocks.Transaction | None) -> Listed:
         isolation=trx.isolation if trx else None,
         changed=int(trx.changed) if trx and trx.changed is not None else None,
         transaction=trx.started if trx else None,
+        statement_id=str(statement),
     )
 
 

@@ -31,6 +31,12 @@ from catenum.engines.mysql import capture, history, packed, versions
 from catenum.engines.mysql.rows import Connections, DataLock, Owners, resource_of
 from catenum.engines.mysql.waits import DETACHED, EVENT, RowWait, Transaction, by_event, transactions, waits
 
+#: The number of a thread's latest statement, running or ended: lists of transactions are a tenth of a second old.
+_LATEST = (
+    "(select max(e.event_id) from performance_schema.events_statements_current e "
+    "where e.thread_id = t.thread_id and e.nesting_event_level = 0)"
+)
+_STATEMENT = f"select {_LATEST} from performance_schema.threads t where processlist_id = {{number}}"
 _PROCESSES = ("id", "user", "host", "db", "command", "time", "state", "info")
 #: The columns of an index, in order (MySQL Reference Manual, "The INFORMATION_SCHEMA INNODB_FIELDS Table").
 _INDEX_COLUMNS = """
@@ -297,7 +303,9 @@ class MysqlLookout(InnodbLookout):
             return None
         running = transactions(self.rows, int(number)) if self.sees_all else {}
         rows = self._processes(f"where id = {int(number)}")
-        return self.sessions(self._with_events(rows, running))[0] if rows else None
+        latest = self.rows(_STATEMENT.format(number=int(number))) if rows and self._tells_statements else []
+        found = self.sessions(self._with_events(rows, running))
+        return replace(found[0], statement_id=latest[0][0] if latest else None) if found else None
 
     def logs_deadlocks(self) -> bool:
         """With ``innodb_print_all_deadlocks``, and their headings, which are notes."""
@@ -307,18 +315,20 @@ class MysqlLookout(InnodbLookout):
     # -- ending ------------------------------------------------------------------------------------------------------
 
     def kill(self, what: str, session: SessionInfo) -> bool:
-        """The look and the order are sent as one, so that nothing but the server comes between."""
+        """The check and the order are sent as one, so that nothing but the server comes between."""
         number = int(session.id)
-        same = f"exists (select 1 from performance_schema.threads where processlist_id = {number})"
+        at = f" and {_LATEST} = {int(session.statement_id)}" if session.statement_id else ""
+        here = f"exists (select 1 from performance_schema.threads t where processlist_id = {number}{at})"
+        same = here
         if self.sees_all:
             trx = f"from information_schema.innodb_trx where trx_mysql_thread_id = {number}"
             began = session.transaction
             if began is None:
-                same = f"{same} and not exists (select 1 {trx})"
+                same = f"{here} and not exists (select 1 {trx})"
             elif began.startswith(EVENT):
-                same = f"exists (select 1 {by_event(number, began)})"
+                same = f"{here} and exists (select 1 {by_event(number, began)})"
             else:
-                same = f"exists (select 1 {trx} and trx_started = '{plain(began)}')"
+                same = f"{here} and exists (select 1 {trx} and trx_started = '{plain(began)}')"
         self.rows(
             f"set @catenum_order = if({same}, 'kill {what} {number}', 'do 0'); "
             "prepare catenum_order from @catenum_order; execute catenum_order; deallocate prepare catenum_order"

@@ -15,7 +15,7 @@ _TOLD: LiteralString = """
        s.pid, usename, application_name, host(client_addr), client_port, datname, backend_type, state, wait_event_type,
        wait_event, to_char(backend_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'),
        extract(epoch from now - xact_start)::float8 * 1000, extract(epoch from now - query_start)::float8 * 1000,
-       extract(epoch from now - state_change)::float8 * 1000, query, xact_start::text, leader"""
+       extract(epoch from now - state_change)::float8 * 1000, query, xact_start::text, query_start::text, leader"""
 #: Those in a queue for a row are not asked about one by one: they wait for the same one (see ``waited.in_queues``).
 #: The age of the oldest wait, and how many wait, decide whether it is asked at all. A session that just writes to the
 #: log that it waits (``log_lock_waits``) is not shown as waiting: where everything is asked, the lock table tells.
@@ -72,6 +72,7 @@ class ActivityRow(NamedTuple):
     state_ms: float | None
     query: str | None
     transaction: str | None
+    statement_id: str | None
     leader: int | None
     by: list[int] | None
     seen: int | None
@@ -114,6 +115,7 @@ def session_of(row: ActivityRow, kept_text: int) -> SessionInfo:
         state=_state(row, hidden=hidden),
         waits_on=_waits_on(row),
         transaction=row.transaction,
+        statement_id=row.statement_id,
         transaction_ms=row.transaction_ms,
         statement_ms=row.statement_ms,
         state_ms=row.state_ms,

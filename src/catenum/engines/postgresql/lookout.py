@@ -368,17 +368,18 @@ class PostgresqlLookout:
         return self._signal("pg_terminate_backend", session)
 
     def _signal(self, how: LiteralString, session: SessionInfo) -> bool:
-        """The look and the order in one statement, so that nothing comes between: the session must have begun when it
-        was shown to have, and still be in the transaction that was shown, or in none where none was.
+        """The check and the order in one statement, so that nothing comes between: the session must have begun when it
+        was shown to have, be at the statement that was shown, and in its transaction, or in none where none was.
         """
         query: LiteralString = (
             f"select {how}(pid) from pg_stat_activity "
             "where pid = %s and xact_start is not distinct from %s::timestamptz "
+            "and query_start is not distinct from %s::timestamptz "
             "and to_char(backend_start at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.MS\"Z\"') "
             "is not distinct from %s"
         )
         with self._told():
-            rows = self._rows(query, [int(session.id), session.transaction, session.started])
+            rows = self._rows(query, [int(session.id), session.transaction, session.statement_id, session.started])
         return bool(rows and rows[0][0])
 
     # -- what is on --------------------------------------------------------------------------------------------------
