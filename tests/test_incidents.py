@@ -19,9 +19,12 @@ from hypothesis import strategies as st
 from catenum.cli.commands.watch import LEAST_LINES, shares
 from catenum.core.errors import SaveError
 from catenum.core.moment.across import Link, Place, links, look_across, standing, together
+from catenum.core.moment.alarms import Thresholds
 from catenum.core.moment.groups import groups_of
 from catenum.core.moment.incidents import IncidentTracker
+from catenum.core.moment.own import without_runs
 from catenum.core.moment.sample import Sample
+from catenum.core.moment.story import tell_sample
 from catenum.core.record.recording_file import to_plain
 from catenum.core.record.waits import Resource
 from catenum.core.serverlog.postgresql import PostgresqlLog
@@ -34,7 +37,7 @@ from catenum.live.coverage import coverage
 from catenum.live.follow import Sighting
 from catenum.live.spans import Span
 from catenum.live.store import Store, writer
-from catenum.live.watch import Watch, WatchOptions
+from catenum.live.watch import Watch, WatchOptions, told_value
 from conftest import until
 from test_live import moment
 
@@ -410,3 +413,80 @@ def test_the_head_s_earlier_statements_are_told_where_mariadb_keeps_them(own_mar
 def _ignoring(session: pymysql.Connection, sql: str) -> None:
     with contextlib.suppress(pymysql.Error, sqlite3.Error):
         session.cursor().execute(sql)
+
+
+@pytest.mark.parametrize(("jump_s", "gaps"), [(3600, 1), (-3600, 0)])
+def test_a_clock_that_jumps_ends_what_was_open_and_is_a_gap_if_time_was_passed_over(tmp_path, jump_s, gaps):
+    store, told = writer(tmp_path / "s.sqlite"), []
+    watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0), store, told.append)
+    for second in (0, 1, 2 + jump_s, 3 + jump_s):
+        watch.take(Sighting("harbour", at(second), sample=moment(at(second), ("b", "a"))))
+    assert [one.what for one in told] == ["began", "note", "ended", "began"]
+    assert "the clock of this machine went" in told[1].text
+    found = store.rows("select since, until, blind from gap")
+    assert found == [{"since": at(1), "until": at(2 + jump_s), "blind": 0}] * gaps
+    rows = store.rows("select first_seen, last_seen, ended from incident order by id")
+    assert all(row["last_seen"] >= row["first_seen"] for row in rows)
+    assert rows[0]["ended"] == at(1)
+    store.close()
+
+
+def test_runs_of_catenum_are_no_incidents_and_what_others_wait_for_in_them_is():
+    sample = moment("t", ("b", "a"), ("c", "b"))
+    named = {"a": "catenum 0a1b2c3d gate", "b": "catenum 0a1b2c3d tower", "c": "crane"}
+    sample = replace(sample, sessions=tuple(replace(s, application=named[s.id]) for s in sample.sessions), by_id={})
+    assert [(edge.waiter, edge.holder) for edge in without_runs(sample).edges] == [("c", "b")]
+    other = replace(sample.session("a"), application="catenum ffffffff gate")
+    mixed = replace(sample, sessions=(other, *sample.sessions[:1], *sample.sessions[2:]), by_id={})
+    assert len(without_runs(mixed).edges) == 2
+
+
+def test_one_alarm_an_incident_with_its_fields(tmp_path):
+    """Whichever head comes to hold: one command is started, and what it needs stands in fields."""
+    told = []
+    options = WatchOptions(at_least_ms=0, thresholds=Thresholds(longer_than_ms=400))
+    watch = Watch({"harbour": lambda: None}, options, None, told.append)
+    for second, (waiter, head) in enumerate([("x", "a"), ("x", "b"), ("x", "c"), ("x", "d")]):
+        watch.take(Sighting("harbour", at(second), sample=moment(at(second), (waiter, head), ("y", head))))
+    (alarm,) = [told_value(one) for one in told if one.what == "long"]
+    assert alarm["alarm"] == {
+        "id": f"harbour/long/{at(0)}/a",
+        "sessions": ["a"],
+        "age_ms": 500.0,
+        "count": 2,
+        "limit": 400,
+    }
+
+
+@pytest.mark.parametrize(
+    ("texts", "took", "shape"),
+    [
+        (("select 1", "update quay set boxes = 1", "select boxes from quay"), None, "update quay set boxes = ?"),
+        (("select 1", "select boxes from quay where id = 1"), None, "(a statement that was not seen, on quay)"),
+        (("select 1",), "delete from quay where id = 1", "delete from quay where id = ?"),
+    ],
+)
+def test_an_incident_is_counted_under_the_statement_that_took_the_lock(tmp_path, texts, took, shape):
+    store = writer(tmp_path / "s.sqlite")
+    watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0), store, lambda told: None)
+    for second, text in enumerate(texts):
+        sample = moment(at(second), ("b", "a"), age=5000 + second * 1000, statement=text)
+        sessions = tuple(replace(s, took=took) if s.id == "a" else s for s in sample.sessions)
+        watch.take(Sighting("harbour", at(second), sample=replace(sample, sessions=sessions, by_id={})))
+    assert [group["statement"] for group in history.grouped(store, "statement", Span(None, None))] == [shape]
+    (pair,) = history.pairs(store, Span(None, None))
+    assert pair["holder"] == (shape if "not seen" not in shape else "(a statement that was not seen)")
+    store.close()
+
+
+def test_who_waits_behind_a_cycle_of_two_is_shown():
+    sample = moment("t", ("a", "b"), ("b", "a"), ("c", "a"), ("d", "c"))
+    text = "\n".join(line.text for section in tell_sample(sample) for line in section.lines)
+    assert "c waits behind the cycle, for a" in text
+    assert "d waits behind the cycle, for c" in text
+
+
+def test_a_rollback_under_way_is_not_doing_nothing():
+    sample = moment("t", ("b", "a"))
+    idle = tuple(replace(s, state="idle in a transaction", undoing=s.id == "a") for s in sample.sessions)
+    assert [session.id for session in replace(sample, sessions=idle, by_id={}).idle_open] == ["b"]

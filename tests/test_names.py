@@ -98,6 +98,28 @@ def test_a_table_of_a_database_that_may_not_be_read_is_unknown(kept, call):
         admin.close()
 
 
+def test_what_a_login_may_not_see_is_not_visible_and_never_working(kept, call):
+    """Of others' sessions PostgreSQL tells such a login neither the state nor the kind of process."""
+    admin = psycopg.connect(kept, autocommit=True)
+    admin.execute("create role visitor login")
+    admin.execute(TABLE.format("", ""))
+    queue = _blocked(lambda: psycopg.connect(kept, autocommit=True), "")
+    try:
+        where = psycopg.conninfo.conninfo_to_dict(kept)
+        url = f"postgresql://visitor@/{where['dbname']}?host={where['host']}"
+        until(lambda: call("now", "--json").json["waits"], "it waits")
+        done = call("now", "--json", "--target", url)
+        states = {one["id"]: one["state"] for one in done.json["sessions"]}
+        assert {states[str(one.info.backend_pid)] for one in queue[:2]} == {"not visible"}
+        assert "not visible to this login" in " ".join(call("now", "--target", url).out.split())
+        assert done.code == 1
+    finally:
+        _end([queue])
+        admin.execute("drop table berth")
+        admin.execute("drop role visitor")
+        admin.close()
+
+
 @pytest.mark.parametrize("server", ["mariadb", "mysql"])
 def test_the_same_row_of_two_schemas_is_two(request, call, server):
     """Both are waited for at once: two objects, each with its schema."""

@@ -105,7 +105,10 @@ def test_a_scenario_played_by_one_command_is_looked_at_from_others(kept, call, t
         (head,) = found["heads"]
         assert by_id[head["session"]]["application"].endswith(" clerk")
         assert (head["directly"], head["in_all"], found["longest_chain"]) == (1, 3, 3)
-        done = call("watch", "--every", "200ms", "--for", "2s", "--store", "s.sqlite", "--json")
+        calm = call("watch", "--every", "200ms", "--for", "2s", "--no-store", "--json")
+        assert '"began"' not in calm.out
+        words = ("--every", "200ms", "--for", "2s", "--store", "s.sqlite", "--json")
+        done = call("watch", "--own-runs", *words)
         (began,) = [told for line in done.out.splitlines() if (told := json.loads(line))["event"] == "began"]
         assert began["incident"]["statements"] == ["update manifest set boxes = boxes - 1 where id = 12"]
         play.send_signal(signal.SIGINT)

@@ -57,6 +57,11 @@ def wall() -> str:
     return _source.moment().isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
+def milliseconds_between(earlier: str, later: str) -> float:
+    """Between two wall times as ``wall`` gives them."""
+    return (datetime.fromisoformat(later) - datetime.fromisoformat(earlier)).total_seconds() * 1e3
+
+
 class Clock:
     """Milliseconds since it was made (or last reset)."""
 

@@ -9,11 +9,16 @@ from collections.abc import Iterable
 from catenum.core.moment.incidents import Incident
 from catenum.core.moment.recording import recording_of
 from catenum.core.moment.sample import Sample
+from catenum.core.moment.taker import head_statement, holder_statement
 from catenum.core.record.recording_file import to_json
 from catenum.core.servers import rules_of
 
 #: What a session is counted under where no statement of it can be named.
 NOT_TOLD = "(not reported)"
+#: The same where no statement that was seen can have taken what is waited for.
+UNSEEN = "(a statement that was not seen)"
+#: What stands before a statement that was the last one seen, and is not known to have taken anything.
+LAST = "(not seen; its last one) "
 #: Heads of one incident that are stored.
 MOST_STORED = 100
 
@@ -36,7 +41,7 @@ class Entries:
             incident.number = cursor.lastrowid
         head = incident.longest_held
         session = head.session
-        statement = next(reversed(incident.statements.get(session.id, ())), session.statement)
+        statement, took = head_statement(incident)
         self._connection.execute(
             "update incident set last_seen = ?, ended = ?, waiting = ?, chain = ?, wait_ms = ?, longest_ms = ?, "
             "cycle = ?, head = ?, user = ?, application = ?, host = ?, database = ?, statement = ?, shape = ?, "
@@ -45,7 +50,8 @@ class Entries:
                 *(incident.last_seen, incident.ended, incident.worst_waiting, incident.chain),
                 *(round(incident.wait_ms, 1), round(incident.longest_ms, 1), int(incident.cycle)),
                 *(session.id, session.user, session.application, session.host, session.database),
-                *(statement, self._shape(incident.worst.target.server, statement), incident.over),
+                *(statement if took else f"{LAST}{statement}" if statement else None,),
+                *(self._shape(incident.worst, statement if took else None, incident), incident.over),
                 *(incident.head_count, round(head.held_ms, 1), int(head.exact), incident.typical_ms, incident.number),
             ),
         )
@@ -61,8 +67,11 @@ class Entries:
             self._heads.pop(number or 0, None)
 
     @staticmethod
-    def _shape(server: str, statement: str | None) -> str:
-        return rules_of(server).shape(statement) if statement else NOT_TOLD
+    def _shape(worst: Sample, statement: str | None, incident: Incident) -> str:
+        if statement is not None:
+            return rules_of(worst.target.server).shape(statement)
+        table = next((e.resource.table for e in worst.edges if e.holder == incident.head.id and e.resource.table), None)
+        return f"{UNSEEN[:-1]}, on {table})" if table else UNSEEN
 
     def _enter_heads(self, incident: Incident) -> None:
         """Those that held longest, each with what is known of its hold."""
@@ -99,8 +108,8 @@ class Entries:
             [
                 (
                     incident.number,
-                    _shape_of(worst, edge.waiter),
-                    _shape_of(worst, edge.holder),
+                    _shape(worst, worst.session(edge.waiter).statement) or NOT_TOLD,
+                    _shape(worst, holder_statement(worst, edge, incident.statements.get(edge.holder, ()))) or UNSEEN,
                     edge.resource.text,
                     round(-(edge.since_ms or 0.0), 1),
                 )
@@ -109,6 +118,5 @@ class Entries:
         )
 
 
-def _shape_of(sample: Sample, name: str) -> str:
-    statement = sample.session(name).statement
-    return rules_of(sample.target.server).shape(statement) if statement else NOT_TOLD
+def _shape(sample: Sample, statement: str | None) -> str | None:
+    return rules_of(sample.target.server).shape(statement) if statement else None

@@ -75,6 +75,11 @@ def look(lookout: Lookout, number: str) -> Shown:
         raise Refused(f"session {number} is a process of the server itself: it is not ended")
     if session.application == APPLICATION:
         raise Refused(f"session {number} is a watch of Catenum's own: end that with Ctrl-C")
+    if session.undoing:
+        raise Refused(
+            f"session {number} is rolling back already: what it has changed is being undone",
+            advice="Nothing was ended. It can only be waited for; 'catenum now' shows how many rows are left.",
+        )
     sample = lookout.sample()
     graph = sample.graph
     held_up = graph.held_up_by(number)

@@ -18,13 +18,14 @@ from catenum.core.errors import InputError, SaveError
 from catenum.core.moment.across import Ends, look_across, standing
 from catenum.core.moment.alarms import Alarm, Alarms, Thresholds
 from catenum.core.moment.incidents import Change, DeadlockCount, Head, Incident, IncidentTracker
+from catenum.core.moment.own import without_runs
 from catenum.core.moment.recording import recording_of
 from catenum.core.moment.sample import Sample
 from catenum.core.moment.sight import Sight
 from catenum.core.record.recording_file import to_plain
 from catenum.core.servers import rules_of
 from catenum.core.words import duration
-from catenum.engines.clock import Clock
+from catenum.engines.clock import Clock, milliseconds_between
 from catenum.engines.lookout import Lookout
 from catenum.live.ends import client_ends
 from catenum.live.follow import CROWD_PAUSE_MS, Follower, Sighting
@@ -42,6 +43,8 @@ TRIM_EVERY_MS = 60_000.0
 MOST_LEFT = 1_000
 #: Samples of several servers that are no further apart than their checks are, and this (ms), are looked at as one.
 SLACK_MS = 500.0
+#: The wall clock, which is written down, and elapsed time differ by more than this (ms) only where one was changed.
+JUMP_MS = 5_000.0
 #: What process has which connection is asked for again after so long (ms).
 ENDS_MS = 3_000.0
 
@@ -56,6 +59,7 @@ class Told:
     text: str
     incident: Incident | None = None
     report: str | None = None
+    alarm: Alarm | None = None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -63,6 +67,7 @@ class WatchOptions:
     """How to watch. Lengths in ms.
 
     ``run``: a command for thresholds that are passed, the all-clear, and deadlocks. ``logs``: by the server's name.
+    ``own_runs``: what waits in runs of Catenum is an incident as well.
     """
 
     every_s: float = 1.0
@@ -72,6 +77,7 @@ class WatchOptions:
     most_bytes: int = 1_000_000_000
     run: str | None = None
     mask: bool = False
+    own_runs: bool = False
     logs: tuple[tuple[str, Path], ...] = ()
 
 
@@ -166,6 +172,7 @@ class Watch:
         if sighting.sample is None:
             self._take_trouble(sighting)
             return
+        whole = sighting.sample if self.options.own_runs else without_runs(sighting.sample)
         if name in self._lost:
             gone, why = self._lost.pop(name)
             self._keep(lambda store: store.gap(name, gone, sighting.at, why))
@@ -173,17 +180,19 @@ class Watch:
             self._alert(Told(what="back", server=name, at=sighting.at, text=text))
         if sighting.pace is not None:
             self.tell(Told(what="note", server=name, at=sighting.at, text=sighting.pace))
-        sample = sighting.sample.masked() if self.options.mask else sighting.sample
+        sample = whole.masked() if self.options.mask else whole
         for note in sample.notes:
             if (name, note) not in self._noted:
                 self._noted.add((name, note))
                 self.tell(Told(what="note", server=name, at=sighting.at, text=note))
         now = self._clock.now_ms()
         since = now - self._last_ms.get(name, now)
-        self._last_ms[name], before, self._last_at[name] = now, self._last_at.get(name, sample.at), sample.at
+        before = self._last_at.get(name, sample.at)
+        self._take_jump(name, before, sample.at, since)
+        self._last_ms[name], self._last_at[name] = now, sample.at
         self._take_sight(name, sample.at, sample.blind, since)
         # Masking changes what is shown and stored, never what belongs together.
-        change = self._shown(self._trackers[name].update(sighting.sample, since_last_ms=since))
+        change = self._shown(self._trackers[name].update(whole, since_last_ms=since))
         reports = [
             *([sighting.report.text] if sighting.report else []),
             *self._from_logs(name, sample.target.server),
@@ -199,13 +208,27 @@ class Watch:
         self._tell_deadlocks(name, sample.at, deadlocks, report)
         open_now = [self._twin(incident) for incident in self._trackers[name].open]
         self._tell_alarms(name, sample.at, self._alarms[name].take(sample, open_now, deadlocks, now))
-        self._look_across(name, sighting.sample, now)
+        self._look_across(name, whole, now)
         if self.seen is not None:
             self.seen(name, sample)
         self._commands = [command for command in self._commands if command.poll() is None]
         if self.store is not None and now - self._trimmed_ms > TRIM_EVERY_MS:
             self._trimmed_ms = now
             self.store.trim(self.options.keep_ms, self.options.most_bytes)
+
+    def _take_jump(self, name: str, before: str, at: str, since_last_ms: float) -> None:
+        """The clock of this machine was set, or the machine slept: what was open is over as far as anybody knows, and
+        a time that passed without a check is a gap.
+        """
+        jump_ms = milliseconds_between(before, at) - since_last_ms
+        if abs(jump_ms) < JUMP_MS:
+            return
+        way = "forward" if jump_ms > 0 else "back"
+        text = f"the clock of this machine went {way} by {duration(abs(jump_ms))}: it was set, or the machine slept"
+        self.tell(Told(what="note", server=name, at=at, text=text))
+        self._end(name, self._trackers[name].lost(before, counts=True), before)
+        if jump_ms > 0:
+            self._keep(lambda store: store.gap(name, before, at, text))
 
     def _store_look(
         self, name: str, before: str, sample: Sample, changed: Sequence[Incident], deadlocks: int, report: str | None
@@ -333,7 +356,8 @@ class Watch:
 
     def _tell_alarms(self, name: str, at: str, alarms: Iterable[Alarm]) -> None:
         for alarm in alarms:
-            self._alert(Told(what=alarm.what, server=name, at=at, text=alarm.text, incident=alarm.incident))
+            told = Told(what=alarm.what, server=name, at=at, text=alarm.text, incident=alarm.incident, alarm=alarm)
+            self._alert(told)
 
     def _alert(self, told: Told) -> None:
         """Say it, and start the command for it."""
@@ -434,7 +458,15 @@ def told_value(told: Told, *, recording: bool = False) -> dict[str, Any]:
     }
     if told.report is not None:
         value["report"] = told.report
-    incident = told.incident
+    incident, alarm = told.incident, told.alarm
+    if alarm is not None:
+        value["alarm"] = {
+            "id": f"{told.server}/{alarm.id}",
+            "sessions": list(alarm.sessions),
+            "age_ms": round(alarm.age_ms, 1) if alarm.age_ms is not None else None,
+            "count": alarm.count,
+            "limit": alarm.limit,
+        }
     if incident is not None:
         value["incident"] = value["episode"] = {  # "episode": the former name, which this version promised
             "id": incident.number,

@@ -85,6 +85,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         default=500,
         help="a wait shorter than this makes no incident (default 500ms)",
     )
+    parser.add_argument(
+        "--own-runs", action="store_true", help="also what waits in runs of Catenum itself, such as 'play --pause'"
+    )
     common.add_output_options(parser)
 
 
@@ -104,6 +107,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         most_bytes=args.most * 1_000_000,
         run=args.alert,
         mask=args.mask,
+        own_runs=args.own_runs,
         logs=tuple(_log(text, list(targets)) for text in args.log),
     )
     store = None if args.no_store else writer(args.store or default_path())

@@ -81,6 +81,7 @@ class Incident:
     kept_at: str | None = None  # the worst moment that the store has
     number: int | None = None  # in the store
     source: str = "watch"  # or "across": what goes over several servers, each of which has its own part
+    first_head: str = ""
     over_masked: str = ""  # the same as ``over``, without values
 
     def masked(self) -> Incident:
@@ -90,6 +91,11 @@ class Incident:
         statements = {name: tuple(map(masked, texts)) for name, texts in self.statements.items()}
         worst = self.worst.masked()
         return replace(self, worst=worst, heads=heads, statements=statements, over=self.over_masked)
+
+    @property
+    def key(self) -> str:
+        """What makes it the same one in all that is said of it."""
+        return f"{self.first_seen}/{self.first_head}"
 
     @property
     def longest_held(self) -> Head:
@@ -179,6 +185,7 @@ class IncidentTracker:
                     continue
                 incident = Incident(sample.at, sample.at, sample, _over(group), source=self.source)
                 incident.over_masked = _over(group, masked=True)
+                incident.first_head = group.heads[0]
                 self.open.append(incident)
                 change.began.append(incident)
             else:
@@ -194,12 +201,14 @@ class IncidentTracker:
             self._deadlocks = sample.deadlocks
         return change
 
-    def lost(self, at: str) -> list[Incident]:
-        """The server cannot be seen any more: whatever was open is over as far as anybody knows."""
+    def lost(self, at: str, *, counts: bool = False) -> list[Incident]:
+        """The server cannot be seen any more: whatever was open is over as far as anybody knows. ``counts``: what the
+        server counts still goes on from where it was.
+        """
         ended, self.open = self.open, []
         for incident in ended:
             incident.ended = incident.unseen_at or at
-        self._deadlocks = None
+        self._deadlocks = self._deadlocks if counts else None
         self._piles, self._before, self._waits = set(), {}, {}
         return ended
 

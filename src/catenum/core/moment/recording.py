@@ -6,8 +6,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from catenum.core.diagnose import diagnose
-from catenum.core.diagnose.holders import touches
 from catenum.core.moment.sample import Sample, SessionInfo, State
+from catenum.core.moment.taker import holder_statement
 from catenum.core.record.members import member_of, recording_edges
 from catenum.core.record.recording import (
     Deadlock,
@@ -22,7 +22,6 @@ from catenum.core.record.recording import (
     What,
 )
 from catenum.core.record.waits import Edge
-from catenum.core.servers import rules_of
 from catenum.core.words import called
 
 #: Sessions of a moment that are told who they are.
@@ -136,23 +135,16 @@ def _of(event: Event, what: What) -> Event:
 def _wait(
     edge: Edge, sample: Sample, statements: Mapping[str, Sequence[str]], number: int, move: int, start: float
 ) -> Wait:
-    rules, took = rules_of(sample.target.server), sample.session(edge.holder).took
-    told = statements[edge.holder].index(took) + 1 if took and took in statements.get(edge.holder, ()) else None
-    holder = told or next(
-        (
-            n
-            for n, sql in enumerate(statements.get(edge.holder, ()), 1)
-            if any(touches(a, edge.resource) for a in rules.footprint(sql).on(edge.resource.table or ""))
-        ),
-        None,
-    )
+    texts = list(statements.get(edge.holder, ()))
+    took, told = holder_statement(sample, edge, texts), sample.session(edge.holder).took
+    holder = texts.index(took) + 1 if took in texts else None
     return Wait(
         waiter=edge.waiter,
         attempt=1,
         statement=number,
         holder=edge.holder,
         holder_statement=holder,
-        holder_told_by="server" if told else "statement" if holder else None,
+        holder_told_by=None if holder is None else "server" if told == took else "statement",
         resource=edge.resource,
         wanted=edge.wanted,
         held=edge.held,
@@ -169,6 +161,7 @@ _STATUS: dict[State, Status] = {
     "waits for a lock": "cut off",
     "idle in a transaction": "left open",
     "idle": "idle",
+    "not visible": "not reported",
     "not reported": "not reported",
 }
 

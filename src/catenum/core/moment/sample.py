@@ -15,7 +15,7 @@ from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge, WaitGraph
 from catenum.core.servers import rules_of
 
-State = Literal["working", "waits for a lock", "waits", "idle in a transaction", "idle", "not reported"]
+State = Literal["working", "waits for a lock", "waits", "idle in a transaction", "idle", "not visible", "not reported"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -133,7 +133,7 @@ class Sample:
     @property
     def idle_open(self) -> list[SessionInfo]:
         """Open transactions that do nothing, the oldest first."""
-        idle = [session for session in self.sessions if session.state == "idle in a transaction"]
+        idle = [one for one in self.sessions if one.state == "idle in a transaction" and not one.undoing]
         return sorted(idle, key=lambda session: -(session.transaction_ms or 0.0))
 
     def waited_ms(self, name: str) -> float:

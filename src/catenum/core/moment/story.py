@@ -156,6 +156,7 @@ def _doing(session: SessionInfo) -> str:
         "waits": f"waiting for {session.waits_on or 'something else'}",
         "idle in a transaction": "idle in its open transaction",
         "idle": "idle",
+        "not visible": "what it does is not visible to this login",
         "not reported": "state not reported",
     }[session.state]
     since = f" for {duration(session.state_ms)}" if session.state_ms is not None else ""
@@ -213,6 +214,13 @@ def _cycle(sample: Sample, cycle: tuple[Edge, ...]) -> Section:
         lines.append(Line(f"{_identity(session)}", "faint", indent=2))
         if session.statement:
             lines.append(Line(_statement(session), indent=2))
+    members = {edge.waiter for edge in cycle}
+    behind = sorted({name for one in members for name in sample.graph.held_up_by(one)} - members)
+    for edge in (edge for name in behind for edge in sample.graph.waits_of(name)):
+        text = f"{called(edge.waiter)} waits behind the cycle, for {edge.holder} over {edge.resource.text}"
+        lines.append(Line(text, "strong"))
+        if sample.session(edge.waiter).statement:
+            lines.append(Line(_statement(sample.session(edge.waiter)), indent=2))
     title = "A cycle: a deadlock that the server has not ended yet"
     if any(not edge.waiter.isdigit() for edge in cycle):
         title = "A cycle across servers: none of them sees it, and none ends it; end one of these sessions"

@@ -96,7 +96,7 @@ def _chains(recording: Recording) -> Section:
         tree = graph.tree(head)
         lines.append(Line(_head_line(recording, graph, head, move), "strong"))
         lines.extend(tree_lines(tree, _branch_text(recording, move)))
-    when = "" if recording.source == "log" else f" (after move {move}, when most did)"
+    when = f" (after move {move}, when most did)" if recording.made else ""
     return Section(f"Who waited for whom{when}", tuple(lines))
 
 

@@ -65,6 +65,8 @@ class InnodbLookout(ABC):
     rules: ClassVar[Rules]
     #: Errors by which the server ends a look that takes too long.
     timed_out: ClassVar[Collection[int]]
+    #: Of a longer statement the server keeps the beginning only.
+    text_bytes: ClassVar[int]
     #: Flags of the connection beside the driver's own.
     client_flag: ClassVar[int] = 0
 
@@ -166,6 +168,7 @@ class InnodbLookout(ABC):
             state_ms=row.time_ms,
             isolation=row.isolation.lower().replace("-", " ") if row.isolation else "not reported",
             statement=row.statement,
+            cut=len((row.statement or "").encode()) >= self.text_bytes,
             rows_changed=row.changed,
             background=background,
             kind=_kind(row) if background else None,
@@ -259,6 +262,8 @@ def locks_of(edges: Iterable[Edge]) -> tuple[LockEntry, ...]:
 
 def state_of(command: str, state: str | None, trx_state: str | None) -> State:
     """A session's state by the server's words for it."""
+    if trx_state == "ROLLING BACK":
+        return "working"
     if trx_state == "LOCK WAIT" or state == NAMED_STATE:
         return "waits for a lock"
     if state and ANY_STATE.match(state):

@@ -65,6 +65,7 @@ class MariadbLookout(InnodbLookout):
 
     rules = rules_of("mariadb")
     timed_out = (1969, 1205, 1317)
+    text_bytes = 65_535  # PROCESS_LIST_INFO_WIDTH, sql_show.cc
 
     def learn(self, private: bool) -> None:
         """By variables, grants, and by trying what there is to see."""

@@ -75,6 +75,7 @@ class MysqlLookout(InnodbLookout):
 
     rules = rules_of("mysql")
     timed_out = (3024, 1205, 1317)
+    text_bytes = 1_024  # COL_INFO_SIZE, pfs_column_types.h
     client_flag = CLIENT.MULTI_STATEMENTS  # the check before an order, and the order, are sent as one
 
     def learn(self, private: bool) -> None:
@@ -292,8 +293,11 @@ class MysqlLookout(InnodbLookout):
             age = running[name].age_ms
             opened = f", open for {duration(age)}" if age is not None else ""
             yield f"{name}{opened}, holds locks: it ends by 'xa commit' or 'xa rollback'"
-        if detached:
-            told = self.rows("xa recover convert xid") if self._may("xa recover") else []
+        if detached and not self._may("xa recover"):
+            allow = grant("xa_recover_admin", self.login)
+            yield f"which is prepared (xa recover) is not visible to this login; an administrator may allow it: {allow}"
+        elif detached:
+            told = self.rows("xa recover convert xid")
             xids = [_xid(str(row[3]), int(row[1]), int(row[2]), str(row[0])) for row in told]
             yield f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in xids) or 'none is listed'}"
 

@@ -102,7 +102,8 @@ def asks(rows: Sequence[ActivityRow], at_least_ms: float) -> bool:
 
 def session_of(row: ActivityRow, kept_text: int) -> SessionInfo:
     """A row as a session. ``kept_text``: so many bytes of a statement the server keeps."""
-    hidden = row.state is None and row.kind == "client backend"
+    # Of others' sessions a login without the right to see them is not even told what kind of process they are.
+    hidden = row.state is None and (row.kind is None or row.kind == "client backend")
     kind = None if row.kind in ("client backend", None) else row.kind
     return SessionInfo(
         id=str(row.pid),
@@ -129,7 +130,7 @@ def session_of(row: ActivityRow, kept_text: int) -> SessionInfo:
 
 def _state(row: ActivityRow, *, hidden: bool) -> State:
     if hidden:
-        return "not reported"
+        return "not visible" if row.kind is None else "not reported"
     if row.event_type == "Lock":
         return "waits for a lock"
     if row.event and row.event.startswith("RecoveryConflict"):
