@@ -103,6 +103,10 @@ class Source:
         unread(pieces.unread)
 
 
+class Empty(InputError):
+    """A file without a byte: a log that the server has just begun, beside others, is no fault."""
+
+
 def _unreadable(path: str, error: Exception) -> Exception:
     """What a packing raises for a file that is cut or damaged, as a sentence; any other error as it is."""
     packed = type(error).__name__ in ("LZMAError", "ZstdError", "BadGzipFile")
@@ -163,7 +167,11 @@ def sources(words: Sequence[str], prefix: str | None = None) -> list[Source]:
         except OSError as error:
             raise InputError(f"{word}: cannot be read: {error.strerror}") from error
         if inside is None:
-            found += _sources(word, None, prefix)
+            try:
+                found += _sources(word, None, prefix)
+            except Empty:
+                if len(words) == 1:
+                    raise
             continue
         logs = []
         for one in inside:
@@ -172,6 +180,8 @@ def sources(words: Sequence[str], prefix: str | None = None) -> list[Source]:
         if not logs:
             raise InputError(f"{word}: no file in this folder reads like a server's log")
         found += logs
+    if not found:
+        raise Empty(f"{', '.join(words)}: there is nothing in these files")
     servers = {source.server for source in found if not _of_any(source)} or {source.server for source in found}
     if len(servers) > 1:
         named = ", ".join(f"{source.name} ({rules_of(source.server).title})" for source in found)
@@ -218,10 +228,12 @@ def _sources(path: str, data: bytes | None, prefix: str | None) -> list[Source]:
                 break
     if found:
         return found
+    if not head.strip():
+        raise Empty(f"{path}: there is nothing in this file")
     titles = " or ".join(rules_of(name).title for name in NAMES)
     raise InputError(
         f"{path}: this does not read like a log or a deadlock report of {titles}",
-        advice="--prefix tells the server's log_line_prefix, where it is an unusual one." if head.strip() else None,
+        advice="--prefix tells the server's log_line_prefix, where it is an unusual one.",
     )
 
 
