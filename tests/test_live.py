@@ -530,6 +530,37 @@ def test_release_tells_two_transactions_of_one_second_apart(request, server):
             admin.cursor().execute("drop database slip")
 
 
+@pytest.mark.parametrize(("server", "own"), [("mariadb", False), ("mysql", True)])
+def test_now_says_what_would_be_undone_and_whether_the_waiter_s_timeout_comes_first(request, call, server, own):
+    where = {"unix_socket": request.getfixturevalue(f"kept_{server}"), "user": "root", "autocommit": True}
+    head, waiter = pymysql.connect(**where), pymysql.connect(**where)
+    try:
+        for sql in ("create database slip", "create table slip.berth (id int primary key, moved int)",
+                    "insert into slip.berth values (1, 0), (2, 0)", "begin", "update slip.berth set moved = 1"):  # fmt: skip
+            head.cursor().execute(sql)
+        waiter.cursor().execute("set innodb_lock_wait_timeout = 30")
+        threading.Thread(target=_ignoring, args=(waiter, "delete from slip.berth where id = 2"), daemon=True).start()
+        found = until(
+            lambda: (f := call("now", "--target", f"local:{server}", "--json").json)["waits"] and f, "it waits"
+        )
+        (timeout,) = found["timeouts"]
+        assert timeout == {"session": str(waiter.thread_id()), "ms": 30_000 if own else 50_000, "own": own}
+        (session,) = [one for one in found["sessions"] if one["id"] == str(head.thread_id())]
+        assert session["process"] == str(os.getpid())
+        assert session["transaction_since"] < found["at"]
+        out = " ".join(call("now", "--target", f"local:{server}").out.split())
+        assert "(2 changed rows to undo, less than 1 s if they are in memory): catenum release" in out
+        assert ("if it has no other setting" in out) is not own
+        dry = call("release", head.thread_id(), "--target", f"local:{server}", "--dry-run", "--end")
+        assert "2 changed rows to undo" in dry.out
+        assert f"the first of their timeouts, of session {waiter.thread_id()}, ends its wait within" in dry.out
+    finally:
+        head.close()
+        waiter.close()
+        with pymysql.connect(**where) as admin:
+            admin.cursor().execute("drop database slip")
+
+
 # -- MariaDB -------------------------------------------------------------------------------------------------------------
 
 

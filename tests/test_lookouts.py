@@ -289,8 +289,8 @@ def test_a_moment_is_told_from_the_head_down():
     told = text_of(found)
     assert "Head blocker: session 1 holds up 1 directly, 2 in all, for at most 800 ms" in told
     assert (
-        "waiting for input and output (WALWrite) for 800 ms; transaction open for 900 ms; isolation level serializable"
-        in told
+        "waiting for input and output (WALWrite) for 800 ms; transaction open for 900 ms (since 11:59:59 UTC); "
+        "isolation level serializable" in told
     )
     assert "(cut by the server)" in told
     assert told.index("─ session 2") < told.index("─ session 3")

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import Literal, Protocol
 
 from catenum.core.errors import TargetError
-from catenum.core.moment.sample import Sample, SessionInfo
+from catenum.core.moment.sample import Sample, SessionInfo, Timeout
 from catenum.core.record.recording import ServerError, TargetInfo
 from catenum.core.record.waits import Resource, key_text
 from catenum.core.servers import Rules
@@ -146,6 +146,9 @@ class Lookout(Protocol):
 
     def link_ms(self, cost_ms: float) -> float:
         """How much of the check before was spent on the way to the server and back: no cost to the server."""
+
+    def timeouts(self, sample: Sample) -> tuple[Timeout, ...]:
+        """When the server itself ends the waits of a sample, as far as it reports that."""
 
     def deadlock_report(self) -> DeadlockReport | None:
         """The server's own report of the latest deadlock, where it keeps one that this login may read."""

@@ -108,6 +108,18 @@ def pairs(store: Store, span: Span, limit: int = 20) -> list[dict[str, Any]]:
     )
 
 
+def before(store: Store, server: str, over: str) -> dict[str, Any] | None:
+    """The incidents of a server over one thing that are over: how many, from when to when, the longest wait; None where
+    there was none.
+    """
+    (row,) = store.rows(
+        "select count(*) incidents, min(e.first_seen) first, max(e.last_seen) last, max(e.longest_ms) longest_ms "
+        "from incident e join server s on s.id = e.server where s.name = ? and e.object = ? and e.ended is not null",
+        (server, over),
+    )
+    return row if row["incidents"] else None
+
+
 def incidents(store: Store, span: Span, limit: int = 50) -> list[dict[str, Any]]:
     """Single incidents, the latest first, with people's notes."""
     return _incidents(store, *span.where("e.first_seen"), limit)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from catenum.core.errors import CatenumError
@@ -81,6 +81,7 @@ def look(lookout: Lookout, number: str) -> Shown:
             advice="Nothing was ended. It can only be waited for; 'catenum now' shows how many rows are left.",
         )
     sample = lookout.sample()
+    sample = replace(sample, timeouts=lookout.timeouts(sample))
     graph = sample.graph
     held_up = graph.held_up_by(number)
     direct = len({edge.waiter for edge in graph.edges if edge.holder == number})

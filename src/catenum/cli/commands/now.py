@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import shlex
 from collections.abc import Iterator
@@ -17,13 +18,20 @@ from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, TargetError
 from catenum.core.moment.across import look_across, standing
+from catenum.core.moment.groups import groups_of
 from catenum.core.moment.plain import FORMAT, sample_value
 from catenum.core.moment.recording import recording_of
 from catenum.core.moment.sample import Sample
 from catenum.core.moment.story import headline_of, tell_across, tell_sample
+from catenum.core.moment.verdict import verdict
 from catenum.core.record.recording_file import to_json
+from catenum.core.servers import rules_of
+from catenum.core.words import counted, duration
+from catenum.engines.clock import milliseconds_between
 from catenum.engines.targets import Target
+from catenum.live import history
 from catenum.live.ends import client_ends
+from catenum.live.store import default_path, reader
 from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story
 
@@ -42,6 +50,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         default=0,
         help="exit 1 only if a session that waits has been at its statement longer than this, such as 10s",
     )
+    parser.add_argument("--store", metavar="FILE", type=Path, help="what a watch stored: how often it was so before")
     parser.add_argument("--save", metavar="FILE", type=Path, help="write the chains as a recording (of one target)")
     common.add_output_options(parser)
 
@@ -125,7 +134,7 @@ def _show_server(console: Console, name: str, sample: Sample, args: argparse.Nam
         return
     say(console)
     print_story(console, tell_sample(sample))
-    ways = list(_ways_out(sample, name if args.target else None))
+    ways = [*_ways_out(sample, name if args.target else None), *_before(sample, name, args)]
     for line in ["", *ways] if ways else ():
         say(console, line)
 
@@ -137,7 +146,27 @@ def _ways_out(sample: Sample, target: str | None) -> Iterator[str]:
     for session in heads[:MOST_WAYS]:
         end = " --end" if session.state == "idle in a transaction" else ""
         where = f" --target {shlex.quote(target)}" if target else ""
-        yield f"To release what {session.id} holds: catenum release {session.id}{end}{where}"
+        told = verdict(session, rules_of(sample.target.server), partial=sample.partial)
+        yield f"To release what {session.id} holds ({told}): catenum release {session.id}{end}{where}"
+
+
+def _before(sample: Sample, name: str, args: argparse.Namespace) -> Iterator[str]:
+    """How often it was so before, where a watch has stored that."""
+    path = args.store or default_path()
+    if not sample.edges or (args.store is None and not path.exists()):
+        return
+    with contextlib.closing(reader(path)) as store:
+        for group in groups_of(sample)[:MOST_WAYS]:
+            for resource in group.objects[:1]:
+                found = history.before(store, name, resource.text)
+                if found is None:
+                    continue
+                ago = duration(milliseconds_between(found["last"], sample.at))
+                yield (
+                    f"Seen before over {(resource.masked() if args.mask else resource).text}: "
+                    f"{counted(found['incidents'], 'incident')} since {found['first'][:10]}, the last {ago} ago, "
+                    f"the longest wait {duration(found['longest_ms'])}"
+                )
 
 
 def _look(name: str, target: Target, args: argparse.Namespace) -> _Seen:
@@ -145,11 +174,24 @@ def _look(name: str, target: Target, args: argparse.Namespace) -> _Seen:
         lookout = watching.connect(target)
         try:
             sample = lookout.sample(locks=args.locks)
+            sample = _with_clients(replace(sample, timeouts=lookout.timeouts(sample)))
         finally:
             lookout.close()
     except TargetError as error:
         return _Seen(name, error=error)
     return _Seen(name, sample)
+
+
+def _with_clients(sample: Sample) -> Sample:
+    """The sessions in a chain with the process of their client, where it is on this machine and may be seen."""
+    chained = {name for edge in sample.edges for name in (edge.waiter, edge.holder)}
+    asked = [one for one in sample.sessions if one.id in chained and one.port and one.process is None]
+    ends = client_ends() if asked else {}
+    known = {one.id: ends.get((one.host or "", one.port or 0)) for one in asked}
+    sessions = tuple(
+        replace(one, process=str(known[one.id])) if known.get(one.id) is not None else one for one in sample.sessions
+    )
+    return replace(sample, sessions=sessions, by_id={})
 
 
 def _line(seen: _Seen) -> str:

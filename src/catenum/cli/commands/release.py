@@ -14,6 +14,8 @@ from typing import IO
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import CatenumError, InputError
+from catenum.core.moment.verdict import verdict
+from catenum.core.servers import rules_of
 from catenum.core.words import duration, listed, one_line
 from catenum.live.release import Refused, Result, Shown, Way, look, release
 from catenum.live.store import default_path, writer_beside
@@ -110,6 +112,16 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
     for edge in {edge.holder: edge for edge in shown.sample.edges if edge.waiter == session.id}.values():
         where = (edge.resource.masked() if mask else edge.resource).text
         yield f"  waits itself for session {shown.sample.session(edge.holder).who}, over {where}"
+    waiting = {name for name, _ in shown.waiting}
+    first = min(
+        (one for one in shown.sample.timeouts if one.session in waiting),
+        key=lambda one: one.ms - shown.sample.waited_ms(one.session),
+        default=None,
+    )
+    if first is not None:
+        left = max(0.0, first.ms - shown.sample.waited_ms(first.session))
+        whose = "" if first.own else ", if it has no other setting"
+        yield f"  the first of their timeouts, of session {first.session}, ends its wait within {duration(left)}{whose}"
     if session.transaction_ms is None and shown.sample.partial:
         yield "  whether it stands in a transaction, and what would be undone, cannot be seen by this login"
         return
@@ -119,7 +131,8 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
     rows = f", {session.rows_changed} rows changed" if session.rows_changed is not None else ""
     age = f"open for {duration(session.transaction_ms)}{rows}"
     if way == "end":
-        yield f"  its transaction, {age}, would be undone, and its client loses its connection"
+        yield f"  its transaction, {age}, would be undone, and its client loses its connection:"
+        yield f"  {verdict(session, rules_of(shown.sample.target.server))}"
     elif session.state == "idle in a transaction":
         yield f"  its transaction is {age}; it runs no statement, so cancelling has nothing to end:"
         yield "  only --end releases what it holds"

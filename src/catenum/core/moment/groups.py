@@ -92,4 +92,5 @@ def part_of(sample: Sample, names: frozenset[str]) -> Sample:
         notes=sample.notes,
         held=tuple(held for held in sample.held if held.session in names),
         inexact=sample.inexact & names,
+        timeouts=tuple(one for one in sample.timeouts if one.session in names),
     )

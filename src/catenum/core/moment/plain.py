@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import asdict
+from datetime import datetime, timedelta
 from typing import Any
 
-from catenum.core.moment.sample import Sample
+from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.waits import Branch
 
 FORMAT = "catenum-now/1"
@@ -51,7 +52,8 @@ def sample_value(sample: Sample) -> dict[str, Any]:
             for edge in sample.edges
         ],
         "suspects": [asdict(suspect) for suspect in sample.suspects],
-        "sessions": [asdict(session) for session in sample.sessions],
+        "sessions": [_session(sample.at, session) for session in sample.sessions],
+        "timeouts": [asdict(timeout) for timeout in sample.timeouts],
         "idle_open": [session.id for session in sample.idle_open],
         "locks": [
             {"session": e.transaction, "over": e.resource.text, "mode": str(e.mode), "granted": e.granted}
@@ -63,6 +65,22 @@ def sample_value(sample: Sample) -> dict[str, Any]:
         "partial": sample.partial,
         "blind": sample.blind,
     }
+
+
+def _session(at: str, session: SessionInfo) -> dict[str, Any]:
+    """With the times at which its transaction and its statement began, as far as their ages are reported."""
+    return {
+        **asdict(session),
+        "transaction_since": _before(at, session.transaction_ms),
+        "statement_since": _before(at, session.statement_ms),
+    }
+
+
+def _before(at: str, ms: float | None) -> str | None:
+    if ms is None:
+        return None
+    began = datetime.fromisoformat(at) - timedelta(milliseconds=ms)
+    return began.isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def _branches(branch: Branch) -> list[dict[str, Any]]:

@@ -23,9 +23,10 @@ class SessionInfo:
     """One session. ``None`` where the server does not report it, or this login may not see it. Ages in ms.
 
     ``waits_on``: what it waits for other than a lock. ``cut``: the server keeps only the statement's beginning.
-    ``background``: a process of the server itself, and its ``kind`` in the server's words. ``port``: its client's, on
-    ``host``. ``undoing``: it is rolling back; ``killed``: somebody has ended it. ``earlier``: statements of its
-    open transaction that have ended, where the server keeps them; ``earlier_cut``: it no longer has the first of them.
+    ``background``: a process of the server itself, and its ``kind`` in the server's words. ``port`` and ``process``:
+    its client's, on ``host``. ``undoing``: it is rolling back; ``killed``: somebody has ended it. ``earlier``: those
+    statements of its open transaction that have ended, where the server keeps them; ``earlier_cut``: it no longer has
+    the first of them.
     ``took``: the statement that took the lock which others wait for, where the server tells. ``transaction``: what
     makes its transaction the same one when seen again; ``statement_id``: the same of its statement, running or ended,
     where the server tells it. ``failed``: its transaction has met an error, and can only be rolled back.
@@ -51,6 +52,7 @@ class SessionInfo:
     background: bool = False
     kind: str | None = None
     port: int | None = None
+    process: str | None = None
     undoing: bool = False
     killed: bool = False
     earlier: tuple[str, ...] = ()
@@ -91,6 +93,17 @@ class Held:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Timeout:
+    """How long a session waits at the most (ms) for what it waits for now. ``own``: the server tells this session's;
+    otherwise it is the setting that sessions begin with, and this one may have another.
+    """
+
+    session: str
+    ms: float
+    own: bool
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Sample:
     """One look at a server. ``cost_ms`` and ``rows_read`` are what it cost; ``deadlocks`` counts since its start.
 
@@ -98,7 +111,7 @@ class Sample:
     ``blind``: why not everything could be seen (the login may not see everybody, say), so that what is not here may be
     there all the same; None: all was seen. ``held``: where the
     server tells since when a session has held others up. ``inexact``: those whose waits' lengths are the most they can
-    be, since the server counts whole seconds.
+    be, since the server counts whole seconds. ``timeouts``: of those who wait, where they were asked for.
     """
 
     at: str
@@ -115,6 +128,7 @@ class Sample:
     suspects: tuple[Suspect, ...] = ()
     held: tuple[Held, ...] = ()
     inexact: frozenset[str] = frozenset()
+    timeouts: tuple[Timeout, ...] = ()
     by_id: dict[str, SessionInfo] = field(default_factory=dict, compare=False, repr=False)
 
     def __post_init__(self) -> None:

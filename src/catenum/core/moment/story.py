@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Collection, Iterator, Sequence
+from datetime import datetime, timedelta
 from functools import cache
 
 from catenum.core.moment.sample import Sample, SessionInfo, Suspect
@@ -17,6 +18,8 @@ MOST_IDLE = 12
 STATEMENT_WIDTH = 100
 #: Suspects of one wait that are described; of more, the number is shown.
 MOST_SUSPECTS = 5
+#: A timeout longer than this (ms) ends nothing that anybody waits for.
+LONG_TIMEOUT_MS = 3_600_000.0
 #: Lengths of time that differ by no more than this are told as one (ms).
 SHORT_MS = 100.0
 
@@ -97,7 +100,7 @@ def _chain(sample: Sample, head: str) -> Section:
 
 def _about(sample: Sample, session: SessionInfo) -> Iterator[Line]:
     yield Line(_identity(session), "strong")
-    yield Line(_doing(session), "plain")
+    yield Line(_doing(session, sample.at), "plain")
     if session.statement:
         word = "its last statement" if session.state == "idle in a transaction" else "its statement"
         yield Line(f"{word}: {_statement(session)}", "plain")
@@ -138,7 +141,7 @@ def _identity(session: SessionInfo) -> str:
         called(session.id),
         f"user {session.user or 'not reported'}",
         f"application {session.application or 'not reported'}",
-        f"from {session.host or 'not reported'}",
+        _from(session),
         f"in {session.database or 'not reported'}",
         f"since {session.started}" if session.started else "start not reported",
     ]
@@ -148,8 +151,25 @@ def _identity(session: SessionInfo) -> str:
     return ", ".join(parts)
 
 
-def _doing(session: SessionInfo) -> str:
-    """State and ages, and the isolation level where the server reports it."""
+def _from(session: SessionInfo) -> str:
+    port = f" port {session.port}" if session.port else ""
+    process = f", process {session.process} there" if session.process else ""
+    return f"from {session.host or 'not reported'}{port}{process}"
+
+
+def clock_time(at: str, before_ms: float) -> str:
+    """When something began that has lasted for so long, by the clock, in UTC; with the day where it is another."""
+    now = datetime.fromisoformat(at)
+    began = now - timedelta(milliseconds=before_ms)
+    return f"{began:%H:%M:%S} UTC" if began.date() == now.date() else f"{began:%Y-%m-%d %H:%M:%S} UTC"
+
+
+def _since(at: str | None, before_ms: float | None) -> str:
+    return f" (since {clock_time(at, before_ms)})" if at is not None and before_ms is not None else ""
+
+
+def _doing(session: SessionInfo, at: str | None = None) -> str:
+    """State and ages, and the isolation level where the server reports it. ``at``: when the server was checked."""
     state = {
         "working": "working",
         "waits for a lock": "waiting for a lock",
@@ -161,6 +181,7 @@ def _doing(session: SessionInfo) -> str:
     }[session.state]
     since = f" for {duration(session.state_ms)}" if session.state_ms is not None else ""
     age = f"; transaction open for {duration(session.transaction_ms)}" if session.transaction_ms is not None else ""
+    age += _since(at, session.transaction_ms)
     rows = f"; {session.rows_changed} rows changed" if session.rows_changed is not None else ""
     if session.killed:
         state = "ended by somebody, and not gone yet"
@@ -187,17 +208,29 @@ def _waiter(sample: Sample, branch: Branch) -> str:
     name = f"{called(branch.name)}{f' ({who})' if who else ''}"
     age = f", transaction {duration(session.transaction_ms)}" if session.transaction_ms is not None else ""
     level = f", {session.isolation}" if session.isolation != "not reported" else ""
-    return f"{name} waits {_length(sample, branch.name)}{over}{also}{age}{level}{text}"
+    return f"{name} waits {_length(sample, branch.name)}{over}{also}{age}{level}{_timeout(sample, branch.name)}{text}"
 
 
 def _length(sample: Sample, name: str) -> str:
     if all(edge.since_ms is None for edge in sample.graph.waits_of(name)):
         return "(for how long is not reported)"
     most = "at most " if name in sample.inexact else ""
+    since = _since(sample.at, sample.waited_ms(name)) if name not in sample.inexact else ""
     waited, runs = sample.waited_ms(name), sample.stuck_ms(name)
     # PostgreSQL counts a wait for a hot row anew with each that comes to hold it.
     statement = f" (its statement has run for {duration(runs)})" if runs > waited + SHORT_MS else ""
-    return f"{most}{duration(waited)}{statement}"
+    return f"{most}{duration(waited)}{since}{statement}"
+
+
+def _timeout(sample: Sample, name: str) -> str:
+    """Whether its own timeout ends the wait before anybody has to."""
+    found = next((one for one in sample.timeouts if one.session == name), None)
+    if found is None or found.ms > LONG_TIMEOUT_MS:
+        return ""
+    left = found.ms - sample.waited_ms(name)
+    when = f"within {duration(left)}" if left > 0 else "at any moment"
+    whose = "" if found.own else ", if it has no other setting"
+    return f"; its timeout of {duration(found.ms)} ends it {when}{whose}"
 
 
 def _held(edge: Edge) -> str:

@@ -89,6 +89,8 @@ SHARED, EXCLUSIVE = Mode("record", "S", "next-key"), Mode("record", "X", "next-k
 class InnodbRules(Rules):
     """What follows from the storage engine. See ``Rules`` for what each member promises."""
 
+    undoes_row_by_row = True
+
     dialect = "mysql"
     #: What stands before a message of the error log, and before a session's number in a report.
     log_prefix: re.Pattern[str]

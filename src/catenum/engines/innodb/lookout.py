@@ -7,12 +7,12 @@ import re
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterable, Sequence
 from hashlib import sha1
-from typing import Any, ClassVar
+from typing import Any, ClassVar, NamedTuple
 
 import pymysql
 
 from catenum.core.errors import TargetError
-from catenum.core.moment.sample import SessionInfo, State
+from catenum.core.moment.sample import Sample, SessionInfo, State, Timeout
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge
 from catenum.core.servers import Rules
@@ -33,14 +33,18 @@ from catenum.engines.lookout import (
     no_answer,
 )
 
-_APPLICATIONS = """
-select processlist_id, attr_value from performance_schema.session_connect_attrs
-where attr_name = 'program_name' and processlist_id in ({ids})
+_CLIENTS = """
+select processlist_id, max(if(attr_name = 'program_name', attr_value, null)),
+  max(if(attr_name = '_pid', attr_value, null))
+from performance_schema.session_connect_attrs
+where attr_name in ('program_name', '_pid') and processlist_id in ({ids}) group by 1
 """
 _SCHEMAS = (
     "select count(*) from information_schema.schemata where schema_name not in "
     "('information_schema', 'mysql', 'performance_schema', 'sys') and schema_name not like 'catenum\\_%'"
 )
+#: Of so many who wait their own timeouts are asked for.
+MOST_TIMEOUTS = 100
 #: How often schemas are counted again (ms).
 SCHEMAS_AGAIN_MS = 10_000.0
 #: Threads by their names (MySQL Reference Manual, 29.12.22.8 "The threads Table"; all_slave_threads in rpl_replica.cc).
@@ -57,6 +61,16 @@ _THREADS = {
 }
 #: Commands of such threads (MariaDB documentation, "Thread Command Values"; MySQL Reference Manual, 10.14.2).
 _BACKGROUND = frozenset(["Daemon", "Binlog Dump", "Binlog Dump GTID", "Slave_IO", "Slave_SQL", "Slave_worker"])
+
+
+class Client(NamedTuple):
+    """What a session's client told of itself: a name, and its process on its host."""
+
+    application: str | None
+    process: str | None
+
+
+UNKNOWN = Client(None, None)
 
 
 class InnodbLookout(ABC):
@@ -79,7 +93,7 @@ class InnodbLookout(ABC):
 
     def __init__(self, where: dict[str, object], shown_url: str, *, private: bool) -> None:
         self._shown = shown_url
-        self._applications: dict[str, str | None] = {}
+        self._clients: dict[str, Client] = {}
         self._link = Link(lambda: self.rows("select 1"))
         self._home, self._schemas, self._counted = where.get("database"), 2, Clock()
         options: dict[str, Any] = {
@@ -134,28 +148,29 @@ class InnodbLookout(ABC):
                 raise errors.went_away(error, self._shown) from error
             raise CheckFailed(f"{self._shown}: {message}", number=number) from error
 
-    def applications(self, ids: Collection[str]) -> dict[str, str | None]:
-        """What the sessions' clients called themselves when they connected; asked for once."""
-        fresh = [number for number in ids if number not in self._applications]
+    def clients(self, ids: Collection[str]) -> dict[str, Client]:
+        """What the sessions' clients told of themselves when they connected; asked for once."""
+        fresh = [number for number in ids if number not in self._clients]
         if fresh and self.tells_applications:
-            told = dict(self.rows(_APPLICATIONS.format(ids=", ".join(fresh))))
-            self._applications = {number: self._applications.get(number) for number in ids}  # no more than those
-            self._applications.update((name, told.get(name)) for name in fresh)
-        return self._applications
+            told = {number: Client(*said) for number, *said in self.rows(_CLIENTS.format(ids=", ".join(fresh)))}
+            self._clients = {number: self._clients.get(number, UNKNOWN) for number in ids}  # no more than those
+            self._clients.update((name, told.get(name, UNKNOWN)) for name in fresh)
+        return self._clients
 
     def sessions(self, rows: Sequence[Listed]) -> list[SessionInfo]:
-        """As they are listed, each with the application that its client told when it connected."""
-        names = self.applications([row.id for row in rows])
-        return [self._session(row, names.get(row.id)) for row in rows]
+        """As they are listed, each with what its client told when it connected."""
+        clients = self.clients([row.id for row in rows])
+        return [self._session(row, clients.get(row.id, UNKNOWN)) for row in rows]
 
-    def _session(self, row: Listed, application: str | None) -> SessionInfo:
+    def _session(self, row: Listed, client: Client) -> SessionInfo:
         background = row.command in _BACKGROUND or row.user in SYSTEM_USERS
         host, _, port = str(row.host or "").rpartition(":")
         return SessionInfo(
             id=row.id,
             started=f"server start {self.server_start}",
             user=row.user,
-            application=application,
+            application=client.application,
+            process=client.process,
             host=host or row.host or None,
             port=int(port) if host and port.isdigit() else None,
             database=row.db,
@@ -197,6 +212,28 @@ class InnodbLookout(ABC):
     def link_ms(self, cost_ms: float) -> float:
         """By the queries of the check before."""
         return self._link.spent_ms(cost_ms)
+
+    def timeouts(self, sample: Sample) -> tuple[Timeout, ...]:
+        """By ``innodb_lock_wait_timeout`` of those who wait for rows, ``lock_wait_timeout`` of those for tables."""
+        kinds = {
+            edge.waiter: "lock_wait_timeout" if edge.resource.kind in ("table", "other") else "innodb_lock_wait_timeout"
+            for edge in sample.edges
+            if edge.resource.kind != "advisory"
+        }
+        if not kinds:
+            return ()
+        names = ("innodb_lock_wait_timeout", "lock_wait_timeout")
+        (values,) = self.rows(f"select {', '.join(f'@@global.{name}' for name in names)}")
+        usual = dict(zip(names, values, strict=True))
+        own = self.own_timeouts(list(kinds)[:MOST_TIMEOUTS])
+        return tuple(
+            Timeout(session=name, ms=float(own.get((name, kind), usual[kind])) * 1000, own=(name, kind) in own)
+            for name, kind in kinds.items()
+        )
+
+    def own_timeouts(self, ids: Collection[str]) -> dict[tuple[str, str], str]:
+        """The settings of sessions, by session and name, where the server tells them."""
+        return {}
 
     def deadlock_report(self) -> DeadlockReport | None:
         """The section LATEST DETECTED DEADLOCK of InnoDB's status."""

@@ -6,7 +6,7 @@ Connection ids count up and are not used again until the server restarts, so a s
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from pymysql.constants import CLIENT
@@ -31,6 +31,11 @@ from catenum.engines.mysql import capture, history, packed, versions
 from catenum.engines.mysql.rows import Connections, DataLock, Owners, resource_of
 from catenum.engines.mysql.waits import DETACHED, EVENT, RowWait, Transaction, by_event, transactions, waits
 
+_TIMEOUTS = (
+    "select t.processlist_id, v.variable_name, v.variable_value from performance_schema.threads t "
+    "join performance_schema.variables_by_thread v on v.thread_id = t.thread_id "
+    "where t.processlist_id in ({ids}) and v.variable_name in ('innodb_lock_wait_timeout', 'lock_wait_timeout')"
+)
 #: The number of a thread's latest statement, running or ended: lists of transactions are a tenth of a second old.
 _LATEST = (
     "(select max(e.event_id) from performance_schema.events_statements_current e "
@@ -310,6 +315,13 @@ class MysqlLookout(InnodbLookout):
         latest = self.rows(_STATEMENT.format(number=int(number))) if rows and self._tells_statements else []
         found = self.sessions(self._with_events(rows, running))
         return replace(found[0], statement_id=latest[0][0] if latest else None) if found else None
+
+    def own_timeouts(self, ids: Collection[str]) -> dict[tuple[str, str], str]:
+        """From the performance schema."""
+        if not self.sees_all:
+            return {}
+        rows = self.rows(_TIMEOUTS.format(ids=", ".join(ids)))
+        return {(str(number), str(name)): str(value) for number, name, value in rows}
 
     def logs_deadlocks(self) -> bool:
         """With ``innodb_print_all_deadlocks``, and their headings, which are notes."""

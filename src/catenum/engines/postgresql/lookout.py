@@ -21,7 +21,7 @@ from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 
 from catenum.core.moment.incidents import PILE
-from catenum.core.moment.sample import Held, Sample, SessionInfo, Suspect
+from catenum.core.moment.sample import Held, Sample, SessionInfo, Suspect, Timeout
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge
@@ -348,6 +348,10 @@ class PostgresqlLookout:
         with self._told():
             rows = self._one(int(number))
         return session_of(rows[0], self._kept_text) if rows else None
+
+    def timeouts(self, sample: Sample) -> tuple[Timeout, ...]:
+        """PostgreSQL reports no settings of other sessions, and has no limit of its own."""
+        return ()
 
     def deadlock_report(self) -> DeadlockReport | None:
         """PostgreSQL writes its reports to the log only."""
