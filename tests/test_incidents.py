@@ -23,6 +23,7 @@ from catenum.core.moment.alarms import Thresholds
 from catenum.core.moment.groups import groups_of
 from catenum.core.moment.incidents import IncidentTracker
 from catenum.core.moment.own import without_runs
+from catenum.core.moment.rates import AROUND_MS, Counted, RateLog, Step
 from catenum.core.moment.sample import Sample
 from catenum.core.moment.story import tell_sample
 from catenum.core.record.recording_file import to_plain
@@ -32,12 +33,13 @@ from catenum.core.serverlog.waits import piles, waits_of
 from catenum.core.servers import rules_of
 from catenum.core.story.lines import tree_lines
 from catenum.core.words import harmless
-from catenum.live import history
+from catenum.live import follow, history
 from catenum.live.coverage import coverage
+from catenum.live.events import told_value
 from catenum.live.follow import Sighting
 from catenum.live.spans import Span
 from catenum.live.store import Store, writer
-from catenum.live.watch import Watch, WatchOptions, told_value
+from catenum.live.watch import Watch, WatchOptions
 from conftest import until
 from test_live import moment
 
@@ -490,3 +492,65 @@ def test_a_rollback_under_way_is_not_doing_nothing():
     sample = moment("t", ("b", "a"))
     idle = tuple(replace(s, state="idle in a transaction", undoing=s.id == "a") for s in sample.sessions)
     assert [session.id for session in replace(sample, sessions=idle, by_id={}).idle_open] == ["b"]
+
+
+def test_rates_are_given_of_what_takes_part_with_what_was_before_it():
+    tracker, log = IncidentTracker(), RateLog(rules_of("mysql").shape)
+    answer = lambda n: {"UPDATE `quay` SET `boxes` = ?": Counted(n, 2.0 * n, 1.0 * n), "SELECT ?": Counted(n, n, 0.0)}  # noqa: E731
+    for second in (0, 10):
+        log.take(at(second), second * 1000, answer(second))
+        assert log.steps(second * 1000) == []
+    tracker.update(moment(at(15), ("b", "a")), since_last_ms=1000)
+    log.want(tracker.open, 15_000)
+    log.take(at(20), 20_000, answer(50))
+    log.take(at(30), 30_000, answer(7))  # the counters began anew
+    shape = "update quay set boxes = ?"
+    assert log.steps(30_000) == [
+        Step(shape, at(0), at(10), 10, 20.0, 10.0), Step(shape, at(10), at(20), 40, 80.0, 40.0),
+    ]  # fmt: skip
+    assert log.steps(30_000) == []
+    log.take(at(40), 40_000, answer(8))
+    assert log.steps(40_000) == [Step(shape, at(30), at(40), 1, 2.0, 1.0)]
+    assert log.steps(15_000 + AROUND_MS + 1) == []
+
+
+def test_whether_a_statement_was_called_more_or_got_slower_is_shown(kept_mysql, call, monkeypatch, tmp_path):
+    monkeypatch.setattr(follow, "STATISTICS_EVERY_MS", 500.0)
+    where = {"unix_socket": kept_mysql, "user": "root", "autocommit": True}
+    head, crane = pymysql.connect(**where), pymysql.connect(**where)
+    for sql in ("create database tide", "create table tide.berth (id int primary key, moved int)",
+                "insert into tide.berth values (7, 0)"):  # fmt: skip
+        head.cursor().execute(sql)
+    done = threading.Event()
+
+    def work():
+        with contextlib.suppress(pymysql.Error):
+            while not done.is_set():
+                crane.cursor().execute("update tide.berth set moved = moved + 1 where id = 7")
+
+    def hold():
+        time.sleep(2.5)
+        head.cursor().execute("begin")
+        head.cursor().execute("update tide.berth set moved = 0")
+        time.sleep(2)
+        head.cursor().execute("commit")
+
+    threads = [threading.Thread(target=one) for one in (work, hold)]
+    try:
+        for thread in threads:
+            thread.start()
+        call("watch", "--target", "local:mysql", "--for", "8s", "--every", "200ms", "--store", "s.sqlite")
+        (row,) = call("history", "list", "--store", "s.sqlite", "--json").json["incidents"]
+        (rate,) = [one for one in row["rates"] if "moved +" in one["statement"]]
+        assert rate["before"]["calls_per_s"] > 2 * rate["during"]["calls_per_s"]
+        assert rate["during"]["lock_ms"] > rate["before"]["lock_ms"]
+        assert "how often it ran: update tide.berth" in call("history", "show", row["id"], "--store", "s.sqlite").out
+        assert call("history", "show", row["id"], "--store", "s.sqlite", "--chart", "r.svg").code == 0
+        assert "slower, or called more often" in (tmp_path / "r.svg").read_text()
+    finally:
+        done.set()
+        for thread in threads:
+            thread.join(20)
+        head.cursor().execute("drop database tide")
+        head.close()
+        crane.close()

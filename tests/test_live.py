@@ -352,7 +352,7 @@ def test_two_servers_are_told_apart_and_two_watches_do_not_share_a_store(
 
 def test_a_full_disk_is_told_and_the_watch_goes_on(quay, tmp_path, kept):
     def limit() -> None:
-        resource.setrlimit(resource.RLIMIT_FSIZE, (120_000, 120_000))
+        resource.setrlimit(resource.RLIMIT_FSIZE, (140_000, 140_000))
 
     told = (tmp_path / "told").open("w+")
     process = subprocess.Popen(

@@ -289,7 +289,7 @@ def test_a_moment_is_told_from_the_head_down():
     told = text_of(found)
     assert "Head blocker: session 1 holds up 1 directly, 2 in all, for at most 800 ms" in told
     assert (
-        "waiting for input and output (WALWrite) for 800 ms; transaction open for 900 ms (since 11:59:59 UTC); "
+        "waiting for input and output (WALWrite) for 800 ms; transaction open for 900 ms (since 01:59:59 UTC); "
         "isolation level serializable" in told
     )
     assert "(cut by the server)" in told

@@ -65,11 +65,14 @@ class Check:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StatementRate:
-    """How often a kind of statement has been executed since statistics were reset, and how long in all (ms)."""
+    """How often a kind of statement has been executed since statistics were reset, and how long in all (ms); of that
+    the time for locks, where the server counts it.
+    """
 
     text: str
     calls: int
     total_ms: float
+    lock_ms: float | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -8,7 +8,7 @@ from __future__ import annotations
 import queue
 import threading
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from statistics import median
 
@@ -16,7 +16,7 @@ from catenum.core.errors import TargetError
 from catenum.core.moment.sample import Sample
 from catenum.core.words import duration
 from catenum.engines.clock import Clock, wall
-from catenum.engines.lookout import CheckFailed, DeadlockReport, Lookout
+from catenum.engines.lookout import CheckFailed, DeadlockReport, Lookout, StatementRate
 
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 1.0, 60.0
 #: Looking takes at most this share of the server's time: what takes long there is done more rarely, and yet so often
@@ -32,11 +32,17 @@ LONG_LOOK_MS = 150.0
 CROWD, CROWD_PAUSE_MS = 100, 2_500.0
 
 
+#: Statement statistics are asked for this often (ms), and no more where that took longer than a check, and this (ms),
+#: twice running.
+STATISTICS_EVERY_MS, CHEAP_MS = 10_000.0, 50.0
+
+
 @dataclass(frozen=True)
 class Sighting:
     """What a follower has to say: a sample (perhaps with a deadlock's report), or that the server is not seen.
 
-    ``pace``: how often it looks from now on, where that changes.
+    ``pace``: how often it looks from now on, where that changes. ``rates``: how often statements ran, where that was
+    asked for. ``note``: what else is to be said, once.
     """
 
     name: str
@@ -46,6 +52,8 @@ class Sighting:
     trouble: str | None = None
     lost: bool = False
     pace: str | None = None
+    rates: Sequence[StatementRate] | None = None
+    note: str | None = None
 
 
 class Follower(threading.Thread):
@@ -99,6 +107,7 @@ class Follower(threading.Thread):
         """Until asked to stop, or until the login's rights are to be asked for again."""
         clock = Clock()
         due = 0.0
+        statistics = _Statistics(lookout)
         self._deadlocks = None
         self._told_by_log = self.has_log and lookout.logs_deadlocks()
         latest = lookout.deadlock_report()
@@ -111,7 +120,9 @@ class Follower(threading.Thread):
                 waiting = len(sample.graph.waiters)
                 pause_ms = self._pause_ms(waiting)
                 pace = self._pace(pause_ms, median(self._costs), waiting)
-                self.out.put(Sighting(self.server, sample.at, sample=sample, report=report, pace=pace))
+                rates, note = statistics.due(median(self._costs))
+                seen = Sighting(self.server, sample.at, sample, report, pace=pace, rates=rates, note=note)
+                self.out.put(seen)
                 if sample.partial and clock.now_ms() > RIGHTS_EVERY_MS:
                     return
             except CheckFailed as error:
@@ -155,3 +166,31 @@ class Follower(threading.Thread):
             return None
         self._report = report.key
         return report
+
+
+class _Statistics:
+    """The server's statement statistics: asked for now and then, as long as that costs no more than a check."""
+
+    def __init__(self, lookout: Lookout) -> None:
+        self._lookout, self._clock, self._at = lookout, Clock(), -STATISTICS_EVERY_MS
+        self._costly = 0
+        self._off = False
+
+    def due(self, check_ms: float) -> tuple[Sequence[StatementRate] | None, str | None]:
+        """The statistics where it is time to ask for them, and what is to be said of it."""
+        if self._off or self._clock.now_ms() - self._at < STATISTICS_EVERY_MS:
+            return None, None
+        self._at = before = self._clock.now_ms()
+        rates = self._lookout.rates()
+        if rates is None:
+            self._off = True
+            return None, None
+        took = self._clock.now_ms() - before
+        self._costly = self._costly + 1 if took > max(check_ms, CHEAP_MS) else 0
+        if self._costly < 2:
+            return rates, None
+        self._off = True
+        return (
+            rates,
+            f"statement statistics took {duration(took)}, longer than a check: they are not asked for any more",
+        )

@@ -7,9 +7,10 @@ from datetime import datetime, timedelta
 from typing import Any, Literal
 
 from catenum.core.errors import InputError
+from catenum.core.moment.rates import AROUND_MS
 from catenum.core.servers import rules_of
 from catenum.core.sql.masking import same_kind
-from catenum.engines.clock import moment
+from catenum.engines.clock import milliseconds_between, moment
 from catenum.engines.lookout import StatementRate
 from catenum.live.coverage import coverage
 from catenum.live.spans import Span
@@ -30,6 +31,8 @@ _COLUMNS = {
 }
 
 
+#: Of the rate of execution, beside an incident.
+PHASES = ("before", "during", "after")
 #: What goes across servers is an incident on each of them already.
 OWN = " and e.source <> 'across'"
 
@@ -215,6 +218,51 @@ def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
         count = counted[row["server"], row["moment"]]
         found.append({**row, "waiting": row["waiting"] / count, "samples": count})
     return found
+
+
+def rates_around(store: Store, number: int) -> list[dict[str, Any]]:
+    """Of each kind of statement in an incident how often it ran, and how long, before, during and after it; the one
+    that held the others up comes first. ``steps``: since, until, calls, total_ms, lock_ms, as the server was asked.
+    """
+    (row,) = store.rows(
+        "select server, shape, first_seen, coalesce(ended, last_seen) until from incident where id = ?", (number,)
+    )
+    meetings = store.rows("select distinct waiter from meeting where incident = ?", (number,))
+    found = []
+    for shape in dict.fromkeys([row["shape"], *(one["waiter"] for one in meetings)]):
+        steps = store.rows(
+            "select since, until, calls, total_ms, lock_ms from rate where server = ? and shape = ? "
+            "and until > ? and since < ? order by since",
+            (row["server"], shape, _moved(row["first_seen"], -AROUND_MS), _moved(row["until"], AROUND_MS)),
+        )
+        for step in steps:
+            before, after = step["until"] <= row["first_seen"], step["since"] >= row["until"]
+            step["phase"] = "before" if before else "after" if after else "during"
+        if steps:
+            phases = {phase: _rate([step for step in steps if step["phase"] == phase]) for phase in PHASES}
+            found.append({"statement": shape, **phases, "steps": steps})
+    return found
+
+
+def _moved(at: str, by_ms: float) -> str:
+    moved = datetime.fromisoformat(at) + timedelta(milliseconds=by_ms)
+    return moved.isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
+def _rate(steps: Sequence[dict[str, Any]]) -> dict[str, Any] | None:
+    """Executions a second, and their mean time and time for locks (ms)."""
+    lasted = sum(milliseconds_between(step["since"], step["until"]) for step in steps) / 1000
+    if lasted <= 0:
+        return None
+    calls = sum(step["calls"] for step in steps)
+    locks = [step["lock_ms"] for step in steps if step["lock_ms"] is not None]
+    return {
+        "seconds": round(lasted, 1),
+        "calls": calls,
+        "calls_per_s": round(calls / lasted, 3),
+        "mean_ms": round(sum(step["total_ms"] for step in steps) / calls, 3) if calls else None,
+        "lock_ms": round(sum(locks) / calls, 3) if calls and len(locks) == len(steps) else None,
+    }
 
 
 def with_rates(

@@ -20,12 +20,14 @@ from typing import IO, Any
 
 from catenum.core.errors import InputError, SaveError
 from catenum.core.moment.incidents import Incident
+from catenum.core.moment.rates import Step
 from catenum.core.moment.sample import Sample, SessionInfo
+from catenum.core.moment.taker import holder_statement
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import from_json
 from catenum.core.servers import rules_of
 from catenum.engines.clock import moment
-from catenum.live.entries import NOT_TOLD, Entries
+from catenum.live.entries import UNSEEN, Entries
 
 _MIGRATIONS = (
     """
@@ -82,6 +84,11 @@ _MIGRATIONS = (
     """,
     "alter table gap add column blind int not null default 0; "
     "alter table minute add column blind int not null default 0",
+    """
+    create table if not exists rate (
+      server int not null references server, shape text not null, since text not null, until text not null,
+      calls int not null, total_ms real not null, lock_ms real, primary key (server, shape, since)) without rowid;
+    """,
 )
 VERSION = len(_MIGRATIONS)
 #: The looks themselves are counted under no statement.
@@ -136,7 +143,7 @@ class Store:
         with self._written(incidents):
             server = self.server(name, sample)
             self._unwatched(server, sample.at)
-            self._count(server, sample)
+            self._count(server, sample, incidents)
             for incident in incidents:
                 self._entries.enter(server, incident)
             if deadlocks:
@@ -188,13 +195,15 @@ class Store:
         with self._written([incident]):
             self._entries.enter(self.server(name), incident)
 
-    def _count(self, server: int, sample: Sample) -> None:
+    def _count(self, server: int, sample: Sample, incidents: Sequence[Incident]) -> None:
         """Count the check, and who waits under which head statement, in steps of ten seconds."""
         counts: dict[str, int] = {LOOKS: 0}
         graph = sample.graph
+        texts = {one.head.id: one.statements.get(one.head.id, ()) for one in incidents}
         for head in graph.heads() or [edge.waiter for cycle in graph.cycles() for edge in cycle[:1]]:
-            statement = sample.session(head).statement
-            key = rules_of(sample.target.server).shape(statement) if statement else NOT_TOLD
+            edge = next(edge for edge in sample.edges if edge.holder == head)
+            statement = holder_statement(sample, edge, texts.get(head, ()))
+            key = rules_of(sample.target.server).shape(statement) if statement else UNSEEN
             counts[key] = counts.get(key, 0) + max(1, len(graph.held_up_by(head)))
         for key, waiting in counts.items():
             self.connection.execute(
@@ -202,6 +211,14 @@ class Store:
                 "on conflict do update set waiting = waiting + excluded.waiting, samples = samples + 1, "
                 "blind = blind + excluded.blind",
                 (server, sample.at[:18] + "0", key, waiting, int(sample.partial)),
+            )
+
+    def rate(self, name: str, steps: Sequence[Step]) -> None:
+        """How often statements ran between two moments. Raises SaveError."""
+        with self._written():
+            server = self.server(name)
+            self.connection.executemany(
+                "insert or replace into rate values (?, ?, ?, ?, ?, ?, ?)", [(server, *step) for step in steps]
             )
 
     def gap(self, name: str, since: str, until: str | None, why: str) -> None:
@@ -268,6 +285,7 @@ class Store:
                 self.connection.execute("delete from deadlock where at < ?", (limit,))
                 self.connection.execute("delete from gap where until < ?", (limit,))
                 self.connection.execute("delete from release where at < ?", (limit,))
+                self.connection.execute("delete from rate where until < ?", (limit,))
             for _ in range(20):
                 pages, size = (
                     self.connection.execute(f"pragma {p}").fetchone()[0] for p in ("page_count", "page_size")

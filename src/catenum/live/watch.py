@@ -12,31 +12,25 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import partial
 from pathlib import Path
-from typing import Any, Literal
 
 from catenum.core.errors import InputError, SaveError
 from catenum.core.moment.across import Ends, look_across, standing
 from catenum.core.moment.alarms import Alarm, Alarms, Thresholds
-from catenum.core.moment.incidents import Change, DeadlockCount, Head, Incident, IncidentTracker
+from catenum.core.moment.incidents import Change, DeadlockCount, Incident, IncidentTracker
 from catenum.core.moment.own import without_runs
-from catenum.core.moment.recording import recording_of
+from catenum.core.moment.rates import Counted, RateLog
 from catenum.core.moment.sample import Sample
 from catenum.core.moment.sight import Sight
-from catenum.core.record.recording_file import to_plain
 from catenum.core.servers import rules_of
 from catenum.core.words import duration
 from catenum.engines.clock import Clock, milliseconds_between
 from catenum.engines.lookout import Lookout
 from catenum.live.ends import client_ends
+from catenum.live.events import Told, across_text, began_text, ended_text, told_value
 from catenum.live.follow import CROWD_PAUSE_MS, Follower, Sighting
 from catenum.live.logfile import LogFile
 from catenum.live.store import Store
 
-FORMAT = "catenum-watch/1"
-What = Literal[
-    "began", "ended", "long", "many", "idle", "deadlocks", "clear", "deadlock", "report", "lost", "back", "blind",
-    "sees", "trouble", "note", "store",
-]  # fmt: skip
 #: The store is trimmed this often (ms).
 TRIM_EVERY_MS = 60_000.0
 #: Incidents that are kept in mind while the store cannot be written to.
@@ -47,19 +41,6 @@ SLACK_MS = 500.0
 JUMP_MS = 5_000.0
 #: What process has which connection is asked for again after so long (ms).
 ENDS_MS = 3_000.0
-
-
-@dataclass(frozen=True, kw_only=True)
-class Told:
-    """One thing that a watch has to say."""
-
-    what: What
-    server: str
-    at: str
-    text: str
-    incident: Incident | None = None
-    report: str | None = None
-    alarm: Alarm | None = None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -104,6 +85,7 @@ class Watch:
         self._across_before: Sample | None = None
         self._across_ms: float | None = None
         self._ends: tuple[Ends, float] | None = None
+        self._rates: dict[str, RateLog] = {}
         self._sight = {name: Sight(self.options.every_s * 1000) for name in self.servers}
         self._seen_whole: set[str] = set()
         self._twins: dict[int, tuple[Incident, Incident]] = {}  # masked, beside what they are of
@@ -178,8 +160,9 @@ class Watch:
             self._keep(lambda store: store.gap(name, gone, sighting.at, why))
             text = f"seen again; not seen since {gone}"
             self._alert(Told(what="back", server=name, at=sighting.at, text=text))
-        if sighting.pace is not None:
-            self.tell(Told(what="note", server=name, at=sighting.at, text=sighting.pace))
+        for said in (sighting.pace, sighting.note):
+            if said is not None:
+                self.tell(Told(what="note", server=name, at=sighting.at, text=said))
         sample = whole.masked() if self.options.mask else whole
         for note in sample.notes:
             if (name, note) not in self._noted:
@@ -204,6 +187,7 @@ class Watch:
             report = rules_of(sample.target.server).masked_report(report)
         changed = [*change.began, *change.went_on, *change.ended]
         self._store_look(name, before, sample, changed, deadlocks, report)
+        self._take_rates(name, sighting, now)
         self._tell_change(name, sample, change)
         self._tell_deadlocks(name, sample.at, deadlocks, report)
         open_now = [self._twin(incident) for incident in self._trackers[name].open]
@@ -215,6 +199,24 @@ class Watch:
         if self.store is not None and now - self._trimmed_ms > TRIM_EVERY_MS:
             self._trimmed_ms = now
             self.store.trim(self.options.keep_ms, self.options.most_bytes)
+
+    def _take_rates(self, name: str, sighting: Sighting, now_ms: float) -> None:
+        """Store how often those statements run that take part in incidents; their shapes have no literals."""
+        sample = sighting.sample
+        if sample is None:
+            return
+        log = self._rates.get(name)
+        if log is None:
+            if sighting.rates is None:
+                return
+            log = self._rates[name] = RateLog(rules_of(sample.target.server).shape)
+        log.want(self._trackers[name].open, now_ms)
+        if sighting.rates is not None:
+            counted = {one.text: Counted(one.calls, one.total_ms, one.lock_ms) for one in sighting.rates}
+            log.take(sighting.at, now_ms, counted)
+            steps = log.steps(now_ms)
+            if steps:
+                self._keep(lambda store: store.rate(name, steps))
 
     def _take_jump(self, name: str, before: str, at: str, since_last_ms: float) -> None:
         """The clock of this machine was set, or the machine slept: what was open is over as far as anybody knows, and
@@ -275,7 +277,7 @@ class Watch:
         open_now = [self._twin(incident) for incident in self._across.open]
         for incident in change.began:
             if incident.cycle:
-                text = _across(incident)
+                text = across_text(incident)
                 self._alert(Told(what="deadlock", server=self._all, at=sample.at, text=text, incident=incident))
         self._tell_alarms(self._all, sample.at, self._across_alarms.take(shown, open_now, 0, now_ms))
 
@@ -344,15 +346,17 @@ class Watch:
         for incident in (self._twin(one, last=True) for one in incidents):
             if not self._keep(partial(Store.write_end, name=name, incident=incident)):
                 self._to_store.setdefault(name, []).append(incident)
-            self.tell(Told(what="ended", server=name, at=at, text=_ended(incident), incident=incident))
+            self.tell(Told(what="ended", server=name, at=at, text=ended_text(incident), incident=incident))
 
     # -- saying ------------------------------------------------------------------------------------------------------
 
     def _tell_change(self, name: str, sample: Sample, change: Change) -> None:
         for incident in change.began:
-            self.tell(Told(what="began", server=name, at=sample.at, text=_began(incident, sample), incident=incident))
+            self.tell(
+                Told(what="began", server=name, at=sample.at, text=began_text(incident, sample), incident=incident)
+            )
         for incident in change.ended:
-            self.tell(Told(what="ended", server=name, at=sample.at, text=_ended(incident), incident=incident))
+            self.tell(Told(what="ended", server=name, at=sample.at, text=ended_text(incident), incident=incident))
 
     def _tell_alarms(self, name: str, at: str, alarms: Iterable[Alarm]) -> None:
         for alarm in alarms:
@@ -418,87 +422,3 @@ def _hand_over(process: subprocess.Popen[bytes], value: bytes) -> None:
         if process.stdin is not None:
             with process.stdin:
                 process.stdin.write(value)
-
-
-def _began(incident: Incident, sample: Sample) -> str:
-    if incident.cycle:
-        return f"a cycle of {incident.worst_waiting} sessions, with {incident.head.who}: over {incident.over}"
-    waiting = len(sample.graph.held_up_by(incident.head.id))
-    return f"session {incident.head.who} holds up {waiting}: over {incident.over}"
-
-
-def _across(incident: Incident) -> str:
-    cycle = next(iter(incident.worst.graph.cycles()), ())
-    names = " → ".join([*(edge.waiter for edge in cycle), *(edge.waiter for edge in cycle[:1])])
-    return f"a deadlock across servers, which none of them ends: {names}; it goes on until one of these is ended"
-
-
-def _ended(incident: Incident) -> str:
-    worst = f"{incident.worst_waiting} at the worst"
-    longest = f"longest wait {duration(incident.longest_ms)}, over {incident.over}"
-    if incident.cycle:
-        return f"the cycle with {incident.head.who} is over: {worst}, {longest}"
-    if incident.head_count > 1:
-        held = incident.longest_held
-        typical = f", typically {duration(incident.typical_ms)}" if incident.typical_ms is not None else ""
-        most = "" if held.exact else "at most "
-        heads = f"{incident.head_count} heads were seen, {most}{duration(held.held_ms)} at the longest{typical}"
-        return f"nobody is held up any more: {heads}; {worst}, chain of {incident.chain}, {longest}"
-    return f"session {incident.head.who} holds up nobody any more: {worst}, chain of {incident.chain}, {longest}"
-
-
-def told_value(told: Told, *, recording: bool = False) -> dict[str, Any]:
-    """What was reported as plain values, one JSON line."""
-    value: dict[str, Any] = {
-        "format": FORMAT,
-        "event": told.what,
-        "server": told.server,
-        "at": told.at,
-        "text": told.text,
-    }
-    if told.report is not None:
-        value["report"] = told.report
-    incident, alarm = told.incident, told.alarm
-    if alarm is not None:
-        value["alarm"] = {
-            "id": f"{told.server}/{alarm.id}",
-            "sessions": list(alarm.sessions),
-            "age_ms": round(alarm.age_ms, 1) if alarm.age_ms is not None else None,
-            "count": alarm.count,
-            "limit": alarm.limit,
-        }
-    if incident is not None:
-        value["incident"] = value["episode"] = {  # "episode": the former name, which this version promised
-            "id": incident.number,
-            "head": _head_value(incident.longest_held),
-            "heads": incident.head_count,
-            "typical_ms": round(incident.typical_ms, 1) if incident.typical_ms is not None else None,
-            "object": incident.over,
-            "cycle": incident.cycle,
-            "ring": incident.cycle,  # the former name, as this version of the format promised it
-            "first_seen": incident.first_seen,
-            "last_seen": incident.last_seen,
-            "ended": incident.ended,
-            "waiting": incident.worst_waiting,
-            "chain": incident.chain,
-            "wait_ms": round(incident.wait_ms, 1),
-            "longest_ms": round(incident.longest_ms, 1),
-            "statements": list(incident.statements.get(incident.head.id, ())),
-        }
-        if recording:
-            value["recording"] = to_plain(recording_of(incident.worst, incident.statements, title="incident"))
-    return value
-
-
-def _head_value(head: Head) -> dict[str, Any]:
-    session = head.session
-    return {
-        "session": session.id,
-        "started": session.started,
-        "user": session.user,
-        "application": session.application,
-        "host": session.host,
-        "database": session.database,
-        "held_ms": round(head.held_ms, 1),
-        "exact": head.exact,
-    }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from rich.console import Console
@@ -223,9 +223,25 @@ def print_incident(console: Console, told: dict[str, Any]) -> None:
         )
     lines += [f"{one['by']} {one['way']} session {one['session']}: {one['outcome']}" for one in told["releases"]]
     lines += [f"note of {note['at']}: {note['text']}" for note in told["notes"]]
+    lines += list(_rates(told.get("rates") or ()))
     for line in lines:
         for text in textwrap.wrap(line, console.width - 1, initial_indent="  ", subsequent_indent="    "):
             say(console, text)
+
+
+def _rates(rates: Sequence[dict[str, Any]]) -> Iterator[str]:
+    """Whether a statement got slower or was just called more often."""
+    for one in rates:
+        told = [f"{phase} {_rate(one[phase])}" for phase in ("before", "during", "after") if one[phase] is not None]
+        yield f"how often it ran: {one_line(one['statement'], 100)}: {'; '.join(told)}"
+
+
+def _rate(rate: dict[str, Any]) -> str:
+    calls = f"{rate['calls_per_s']:,.3g} a second"
+    if rate["mean_ms"] is None:
+        return calls
+    locks = f", {duration(rate['lock_ms'])} of it for locks" if (rate["lock_ms"] or 0.0) >= 0.1 else ""
+    return f"{calls} of {duration(rate['mean_ms'])} each{locks}"
 
 
 def _outcome(told: dict[str, Any]) -> str:

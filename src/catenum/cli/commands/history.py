@@ -89,7 +89,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             out.write(f"{args.chart}\n")
             return ExitCode.OK
         if words[:1] == ["list"]:
-            return _table(args, out, "incidents", history.incidents(store, span))
+            rows = history.incidents(store, span)
+            if args.json:
+                rows = [{**row, "rates": history.rates_around(store, row["id"])} for row in rows]
+            return _table(args, out, "incidents", rows)
         if words[:1] == ["deadlocks"]:
             return _table(args, out, "deadlocks", history.deadlocks(store, span))
         if words[:1] == ["releases"]:
@@ -148,6 +151,11 @@ def _note(store: Store, words: list[str], out: IO[str], args: argparse.Namespace
 def _show(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]) -> ExitCode:
     number = _number(words)
     told = history.incident(store, number)
+    told["rates"] = history.rates_around(store, number)
+    if args.chart:
+        _rate_chart(told, args.chart)
+        out.write(f"{args.chart}\n")
+        return ExitCode.OK
     recording = store.recording(number) if told["source"] == "watch" or args.save or args.json else None
     if args.save and recording is not None:
         common.check_writable(args.save)
@@ -261,14 +269,32 @@ def _csv(out: IO[str], rows: list[dict[str, Any]]) -> ExitCode:
     return ExitCode.OK
 
 
-def _chart(store: Store, span: Span, path: Path) -> None:
-    from catenum.render.chart import chart_figure
+def _rate_chart(told: dict[str, Any], path: Path) -> None:
     from catenum.render.figure import to_bytes
+    from catenum.render.rates import rate_figure
 
+    form = _form(path)
+    if not told["rates"]:
+        raise InputError(
+            f"how often the statements of incident {told['id']} ran was not stored",
+            advice="'catenum preflight' shows how the server is made to count statements; watch asks it then.",
+        )
+    common.save_atomically(path, to_bytes(rate_figure(told), form), shared=True)
+
+
+def _form(path: Path) -> str:
     form = path.suffix.lstrip(".").lower()
     if form not in ("png", "svg"):
         raise InputError(f"--chart {path}: the file must end in .png or .svg")
     common.check_writable(path)
+    return form
+
+
+def _chart(store: Store, span: Span, path: Path) -> None:
+    from catenum.render.chart import chart_figure
+    from catenum.render.figure import to_bytes
+
+    form = _form(path)
     rows = history.over_time(store, span)
     if not rows:
         raise InputError("nothing was seen to wait in that time, so there is nothing to draw")

@@ -21,8 +21,9 @@ from catenum.core.moment.sample import Sample
 from catenum.core.moment.story import headline_of, tell_sample
 from catenum.core.words import one_line
 from catenum.engines.targets import Target
+from catenum.live.events import Told, told_value
 from catenum.live.store import Store, default_path, writer
-from catenum.live.watch import Told, Watch, WatchOptions, told_value
+from catenum.live.watch import Watch, WatchOptions
 from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story
 

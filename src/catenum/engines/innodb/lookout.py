@@ -257,7 +257,7 @@ class InnodbLookout(ABC):
     def rates(self) -> list[StatementRate] | None:
         """From the performance schema's digests, where it is on."""
         query = (
-            "select digest_text, sum(count_star), sum(sum_timer_wait) / 1000000000 "
+            "select digest_text, sum(count_star), sum(sum_timer_wait) / 1000000000, sum(sum_lock_time) / 1000000000 "
             "from performance_schema.events_statements_summary_by_digest where digest_text is not null "
             "group by 1 order by 2 desc limit 500"
         )
@@ -265,7 +265,10 @@ class InnodbLookout(ABC):
             rows = self.rows(query)
         except TargetError:
             return None
-        found = [StatementRate(text=str(r[0]), calls=int(float(r[1])), total_ms=float(r[2])) for r in rows]
+        found = [
+            StatementRate(text=str(text), calls=int(float(calls)), total_ms=float(total), lock_ms=float(lock))
+            for text, calls, total, lock in rows
+        ]
         return found or None
 
     def close(self) -> None:
