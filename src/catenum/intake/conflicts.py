@@ -45,7 +45,9 @@ def conflicts_in(
         nonlocal done, path
         path = source.name
         yield from source.entries(
-            lambda size: progress(done + size), unread=lambda lines: unread.update({source.name: lines})
+            lambda size: progress(done + size),
+            unread=lambda lines: unread.update({source.name: lines}),
+            doubt=lambda text: warn(f"{source.name}: {text}"),
         )
         done += source.size
 

@@ -83,9 +83,10 @@ class Source:
         progress: Callable[[int], None] = lambda size: None,
         more: LogReader | None = None,
         unread: Callable[[int], None] = lambda lines: None,
+        doubt: Callable[[str], None] = lambda text: None,
     ) -> Iterator[LogEntry]:
         """Its messages. ``progress`` is told the bytes read so far, ``unread`` at the end how many lines were none of a
-        log. Raises InputError where it cannot be read.
+        log, ``doubt`` what is not certain of how it is read. Raises InputError where it cannot be read.
 
         ``more``: a reader that other files have been given to, and that is not to finish with this one.
         """
@@ -101,6 +102,8 @@ class Source:
         except Exception as error:
             raise _unreadable(self.path, error) from error
         unread(pieces.unread)
+        if pieces.doubt is not None:
+            doubt(pieces.doubt)
 
 
 class Empty(InputError):
@@ -228,12 +231,12 @@ def _sources(path: str, data: bytes | None, prefix: str | None) -> list[Source]:
                 break
     if found:
         return found
-    if not head.strip():
+    if not size:
         raise Empty(f"{path}: there is nothing in this file")
     titles = " or ".join(rules_of(name).title for name in NAMES)
     raise InputError(
         f"{path}: this does not read like a log or a deadlock report of {titles}",
-        advice="--prefix tells the server's log_line_prefix, where it is an unusual one.",
+        advice="--prefix tells the server's log_line_prefix, where it is an unusual one." if head.strip() else None,
     )
 
 

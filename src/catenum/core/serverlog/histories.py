@@ -20,10 +20,13 @@ MOST_SESSIONS, MOST_STATEMENTS = 20_000, 500
 
 @dataclass(slots=True)
 class Open:
-    """What a session has run since its transaction began; ``whole``: whether its beginning was seen."""
+    """What a session has run since its transaction began; ``whole``: whether its beginning was seen. ``ended``: of each
+    statement whether it is known to have ended.
+    """
 
     number: str | None = None
     statements: list[str] = field(default_factory=list)
+    ended: list[bool] = field(default_factory=list)
     explicit: bool = False
     whole: bool = False
     isolation: str | None = None
@@ -40,8 +43,8 @@ class Histories:
         self._open: OrderedDict[str, Open] = OrderedDict()
         self.any = False
 
-    def ran(self, session: str, text: str, number: str | None = None) -> None:
-        """A session runs a text. ``number``: of its transaction, where the log tells it."""
+    def ran(self, session: str, text: str, number: str | None = None, *, ended: bool = False) -> None:
+        """A session runs a text. ``number``: of its transaction, where the log tells it. ``ended``: it has run."""
         self.any = True
         found = self._open.get(session)
         if found is None:
@@ -54,16 +57,17 @@ class Histories:
             found = self._open[session] = Open(number=number, whole=True, isolation=level, chained=found.chained)
         pieces = [text] if ";" not in text.rstrip().rstrip(";") else [piece for _, piece in self._texts.split(text)]
         for piece in pieces:
-            self._one(found, piece.strip().rstrip(";"))
+            self._one(found, piece.strip().rstrip(";"), ended)
 
     @staticmethod
-    def _one(found: Open, sql: str) -> None:
+    def _one(found: Open, sql: str, ended: bool) -> None:
         level = _LEVEL.search(sql)
         if _BEGINS.match(sql):
-            found.statements, found.explicit, found.whole = [], True, True
+            found.statements, found.ended, found.explicit, found.whole = [], [], True, True
             found.isolation = _plain(level[1]) if level else found.next_isolation
         elif _ENDS.match(sql):
-            found.statements, found.explicit, found.whole, found.isolation = [], False, True, None
+            found.statements, found.ended, found.explicit, found.whole = [], [], False, True
+            found.isolation = None
         elif _SETS.match(sql):
             if level and found.explicit and "characteristics" not in sql.lower():
                 found.isolation = _plain(level[1])
@@ -75,9 +79,10 @@ class Histories:
             if not found.explicit and not found.statements and _OF_SESSION.match(sql):
                 return
             if not found.explicit and found.number is None and found.whole and not found.chained:
-                found.statements = []  # each by itself
+                found.statements, found.ended = [], []  # each by itself
             if len(found.statements) < MOST_STATEMENTS:
                 found.statements.append(sql)
+                found.ended.append(ended)
 
     def of(self, session: str, number: str | None = None) -> Open | None:
         """The open transaction of a session; None where nothing of it is in the log."""

@@ -7,7 +7,7 @@ taken for what they look like, and are marked as assumed.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from catenum.core.serverlog import LogEntry
@@ -153,7 +153,7 @@ class InnodbConflicts:
             queued=ahead,
             waiter=str(member.thread),
             holder=str(holder.thread) if holder else None,
-            object=object_of(lock, None),
+            object=object_of(lock, None, {n for one in report.members for n in _LITERAL.findall(one.query or "")}),
             mode=str(lock.mode),
             table=lock.table,
             index=lock.index,
@@ -169,6 +169,10 @@ class InnodbConflicts:
         )
 
 
+#: A number in a statement.
+_LITERAL = re.compile(r"(?<![\w.])-?\d+(?![\w.])")
+
+
 def _in_cycle_order(report: ReportedDeadlock) -> tuple[ReportedMember, ...]:
     """Each waits for the next; where the report's own order is not that, it is followed from the first."""
     if not report.members:
@@ -182,27 +186,42 @@ def _in_cycle_order(report: ReportedDeadlock) -> tuple[ReportedMember, ...]:
     return tuple(found) if len(found) > 1 else report.members
 
 
-def object_of(lock: RecordLock, columns: Sequence[tuple[str, str]] | None) -> str:
-    """What a lock is on: the table, and of an index the entry, by its values."""
+def object_of(lock: RecordLock, columns: Sequence[tuple[str, str]] | None, literals: Collection[str] = ()) -> str:
+    """What a lock is on: the table, and of an index the entry, by its values. ``literals``: numbers that the members'
+    statements have, so that bytes which can be one of these are.
+    """
     if lock.index is None:
         return lock.table
     via = "" if lock.index == "PRIMARY" else f" in index {lock.index}"
     if lock.supremum:
         return f"{lock.table}: the gap after the last entry{via}"
-    values = [guessed(value) for value in lock.fields]
+    values = [shown(value, literals) for value in lock.fields]
     width = len(columns) if columns else 1 if lock.index == "PRIMARY" else len(values)
     told = ", ".join("NULL" if value is None else value for value in values[:width])
     gap = lock.mode.covers in ("gap", "insert intention")
     return f"{lock.table}: the gap before ({told}){via}" if gap else f"{lock.table}({told}){via}"
 
 
+def shown(value: str | None, literals: Collection[str]) -> str | None:
+    """A field as it can be told for certain: bytes without a type are a number only if a statement has that number."""
+    guess, number = _guess(value)
+    if value is None or not number or guess in literals:
+        return guess
+    return f"0x{value.removesuffix(FIELD_CUT)}, {guess} if it is a number"
+
+
 def guessed(value: str | None) -> str | None:
-    """A field's hex as what it looks like where no type is known: a number with its sign turned, a text, or hex.
+    """A field's hex as what it looks like where no type is known: a number with its sign turned, a text, or hex."""
+    return _guess(value)[0]
+
+
+def _guess(value: str | None) -> tuple[str | None, bool]:
+    """The same, and whether it was taken for a number.
 
     Integers have 1 to 8 bytes, the sign bit turned round (InnoDB's row formats).
     """
     if value is None:
-        return None
+        return None, False
     whole = value.removesuffix(FIELD_CUT)
     data = bytes.fromhex(whole)
     try:
@@ -210,10 +229,10 @@ def guessed(value: str | None) -> str | None:
     except UnicodeDecodeError:
         text = ""
     if text and text.isprintable() and not (len(data) in (4, 8) and data[0] in (0x7F, 0x80)):
-        return text.rstrip(" ") + (CUT if whole != value else "")
+        return text.rstrip(" ") + (CUT if whole != value else ""), False
     if len(data) in (1, 2, 3, 4, 8):
-        return str(int.from_bytes(data, "big") - (1 << (8 * len(data) - 1)))
-    return "0x" + whole
+        return str(int.from_bytes(data, "big") - (1 << (8 * len(data) - 1))), True
+    return "0x" + whole, False
 
 
 def _begins(sql: str, statement: str) -> bool:

@@ -66,7 +66,12 @@ def _number(data: bytes) -> int:
     return int.from_bytes(data, "big")
 
 
+_SIZES = {"tinyint": 1, "smallint": 2, "mediumint": 3, "int": 4, "bigint": 8}
+
+
 def _integer(data: bytes, kind: str) -> str:
+    if len(data) != _SIZES[re.split(r"[ (]", kind.lower(), maxsplit=1)[0]]:
+        raise ValueError("not of this type")
     number = _number(data)
     return str(number if "unsigned" in kind.lower() else number - (1 << (8 * len(data) - 1)))
 
@@ -159,8 +164,8 @@ def _decimal(data: bytes, kind: str) -> str:
 
     Groups of nine digits in four bytes each, the first bit turned round, negatives inverted.
     """
-    match = re.search(r"\((\d+),(\d+)\)", kind)
-    precision, scale = (int(match[1]), int(match[2])) if match else (10, 0)
+    match = re.search(r"\((\d+)(?:,\s*(\d+))?\)", kind)
+    precision, scale = (int(match[1]), int(match[2] or 0)) if match else (10, 0)
     negative = not data[0] & 0x80
     cells = bytearray(data)
     cells[0] ^= 0x80
@@ -170,6 +175,8 @@ def _decimal(data: bytes, kind: str) -> str:
     whole, place = precision - scale, 0
     groups = ([whole % 9] if whole % 9 else []) + [9] * (whole // 9)
     parts = [9] * (scale // 9) + ([scale % 9] if scale % 9 else [])
+    if sum(sizes[digits] for digits in (*groups, *parts)) != len(data):
+        raise ValueError("not of this type")
     text = ""
     for digits in groups:
         text += f"{int.from_bytes(cells[place : place + sizes[digits]], 'big'):0{digits}}"

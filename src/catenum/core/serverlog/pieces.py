@@ -62,6 +62,11 @@ class LogPieces:
         """Lines that could not be read."""
         return self._unwrapper.unread + getattr(self.reader, "unread", 0)
 
+    @property
+    def doubt(self) -> str | None:
+        """What is not certain of how the log is read."""
+        return getattr(self.reader, "doubt", None)
+
     def feed(self, data: bytes) -> Iterator[LogEntry]:
         """The messages that are whole with the next piece."""
         if self.reader is not None and (text := self._unwrapper.feed(self._decoder.decode(data))):

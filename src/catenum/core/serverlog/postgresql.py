@@ -11,17 +11,10 @@ from functools import partial
 from typing import Any, NamedTuple
 
 from catenum.core.serverlog import LogEntry, LogReader
+from catenum.core.serverlog.postgresql_prefix import TIME, Prefix, pattern_of
 from catenum.core.serverlog.postgresql_words import ENGLISH
 
 _PARTS = ("DETAIL", "HINT", "QUERY", "CONTEXT", "STATEMENT", "LOCATION")
-_TIME = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)?(?: [A-Z][A-Za-z0-9_/+-]*| [+-]\d\d(?::?\d\d)?)?")
-#: Seconds since 1970 with ms, as the prefix has them by ``%n``.
-_EPOCH = re.compile(r"(?<![\d.])(1\d{9}\.\d{3})(?!\d)")
-_PID = re.compile(r"\[(\d+)\]")
-_NUMBER = re.compile(r"(?<![\w.:/-])(\d{1,7})(?![\w.:/-])")
-_VIRTUAL = re.compile(r"(?<![\d/])(\d+/\d+)(?![\d/])")
-#: Of a session: when it began and its process, in hex (documentation, 20.8.3).
-_SESSION = re.compile(r"\b[0-9a-f]{8}\.[0-9a-f]{1,8}\b")
 #: With ``log_error_verbosity = verbose`` the message begins with its code.
 _CODE = re.compile(r"([0-9A-Z]{5}): ")
 #: A row of csvlog has at least so many columns ("Table 20.3" of the documentation; later versions append some).
@@ -68,13 +61,14 @@ class PostgresqlLog:
 
     def _reader_of(self, text: str) -> tuple[LogReader, int]:
         """By the first line that tells, and where that begins: a log may begin in the middle of a message."""
-        plain = _PlainLog(pattern_of(self._prefix) if self._prefix else None)
+        pattern = pattern_of(self._prefix) if self._prefix else None
+        plain = _PlainLog(Prefix(pattern, _beginnings(text)))
         place = 0
         for line in text.split("\n"):
             if line.startswith("{") and '"error_severity"' in line:
                 return _JsonLog(), place
             # A row of csvlog begins with a time, and has its columns behind commas.
-            began = _TIME.match(line)
+            began = TIME.match(line)
             if began and line[began.end() :][:1] == "," and line.count(",") >= _FEW_COMMAS:
                 return _CsvLog(), place
             if not line.startswith("\t") and _head(line) is not None:
@@ -86,6 +80,11 @@ class PostgresqlLog:
     def unread(self) -> int:
         """Lines that belong to no message."""
         return getattr(self._reader, "unread", 0)
+
+    @property
+    def doubt(self) -> str | None:
+        """What is not certain of how the log is read."""
+        return self._reader.prefix.doubt if isinstance(self._reader, _PlainLog) else None
 
 
 class _JsonLog:
@@ -157,11 +156,10 @@ class _CsvLog:
 class _PlainLog:
     """Lines with a prefix; the parts of a message follow it, and lines that go on begin with a tab."""
 
-    def __init__(self, prefix: re.Pattern[str] | None) -> None:
+    def __init__(self, prefix: Prefix) -> None:
         self.left, self.seen, self.unread = "", 0, 0
         self.lines: list[tuple[str, _Head | None]] = []
         self.prefix = prefix
-        self._who: dict[str, dict[str, str]] = {}
 
     def feed(self, text: str) -> Iterator[LogEntry]:
         lines = (self.left + text).split("\n")
@@ -195,7 +193,7 @@ class _PlainLog:
                 prefix, kind = line[: head.ends], name
         message = parts.get(kind, "")
         code = _CODE.match(message)
-        told = self._told(prefix, whole=kind != "LOG" or "Lock" in message)
+        told = self.prefix.read(prefix, whole=kind != "LOG" or "Lock" in message)
         return LogEntry(
             raw="\n".join(line for line, _ in lines).rstrip("\n") if len(lines) > 1 else lines[0][0],
             at=told.get("at"),
@@ -214,37 +212,6 @@ class _PlainLog:
             session=told.get("session"),
         )
 
-    def _told(self, prefix: str, *, whole: bool) -> dict[str, str]:
-        """What a prefix tells: by ``log_line_prefix`` where that is known, otherwise by what can be nothing else.
-
-        ``whole``: with the time; who a process is does not change, and is found out once.
-        """
-        if self.prefix is not None:
-            found = self.prefix.match(prefix)
-            return {k: v for k, v in found.groupdict().items() if v and v != "[unknown]"} if found else {}
-        virtual = _VIRTUAL.search(prefix) if "/" in prefix else None
-        rest = prefix if _PID.search(prefix) else _SESSION.sub(" ", _VIRTUAL.sub(" ", _TIME.sub(" ", prefix)))
-        pid = _PID.search(rest) or _NUMBER.search(rest)
-        number = pid[1] if pid else ""
-        if number not in self._who:
-            self._who[number] = _identity(prefix)
-            if len(self._who) > _MOST_KNOWN:
-                self._who.clear()
-        told = {**self._who.get(number, {}), "pid": number}
-        if virtual:
-            told["transaction"] = virtual[1]
-        session = _SESSION.search(prefix) if "." in prefix else None
-        if session:
-            told["session"] = session[0]
-        if whole:
-            at, epoch = _TIME.search(prefix), _EPOCH.search(prefix)
-            told |= {"at": at[0]} if at else {"at": epoch[1]} if epoch else {}
-        return told
-
-
-#: Processes of which a plain log's reader remembers who they are.
-_MOST_KNOWN = 50_000
-
 
 class _Head(NamedTuple):
     """Where a line's prefix ends and its text begins, and what kind of part of a message it is."""
@@ -252,6 +219,14 @@ class _Head(NamedTuple):
     kind: str
     ends: int
     begins: int
+
+
+def _beginnings(text: str) -> Iterator[tuple[str, str]]:
+    """Prefixes and messages of the first lines of a plain log."""
+    for line in text.split("\n"):
+        head = None if line.startswith("\t") else _head(line)
+        if head is not None and head.kind not in _PARTS:
+            yield line[: head.ends], line[head.begins :]
 
 
 def _head(line: str) -> _Head | None:
@@ -267,41 +242,6 @@ def _head(line: str) -> _Head | None:
             return _Head(kind, begins, at + 3)
         at = line.find(":  ", at + 1)
     return None
-
-
-def _identity(prefix: str) -> dict[str, str]:
-    """User, database and application of a session, as far as a prefix names them."""
-    named = dict(re.findall(r"\b(user|db|app)=([^,\s\]]+)", prefix))
-    names = {"user": "user", "db": "database", "app": "application"}
-    told = {names[key]: value for key, value in named.items() if value != "[unknown]"}
-    both = re.search(r"(?<!\S)([^\s@\[\]=,]+)@([^\s@\[\]=,]+)", _TIME.sub(" ", prefix))
-    if both and not named:
-        told |= {"user": both[1], "database": both[2]}
-    return told
-
-
-#: What stands behind a per cent sign of ``log_line_prefix`` (documentation, 20.8.3), and what it matches.
-_ESCAPES = {
-    "t": rf"(?P<at>{_TIME.pattern})", "m": rf"(?P<at>{_TIME.pattern})", "n": r"(?P<at>\d+\.\d+)", "p": r"(?P<pid>\d+)",
-    "u": r"(?P<user>\S*?)", "d": r"(?P<database>\S*?)", "a": r"(?P<application>.*?)", "v": r"(?P<transaction>[\d/]*)",
-    "e": r"(?P<code>[0-9A-Z]{5})", "c": rf"(?P<session>{_SESSION.pattern})", "%": "%",
-}  # fmt: skip
-
-
-def pattern_of(prefix: str) -> re.Pattern[str]:
-    """What lines begin with under a ``log_line_prefix``. ``%q`` and what follows it may be missing."""
-    found, at, seen, optional = "", 0, set[str](), False
-    for escape in re.finditer(r"%(-?\d*)([a-zA-Z%])", prefix):
-        found += re.escape(prefix[at : escape.start()])
-        at, letter = escape.end(), escape[2]
-        if letter == "q":
-            found, optional = found + "(?:", True
-        else:
-            part = _ESCAPES.get(letter, r".*?") if letter not in seen else r".*?"
-            found += rf"\s*{part}\s*" if escape[1] else part
-            seen.add(letter)
-    found = f"{found}{re.escape(prefix[at:])}".removesuffix("\\ ").rstrip()
-    return re.compile(rf"{found}{')?' if optional else ''}\s*$")
 
 
 def _entry(told: dict[str, Any]) -> LogEntry:

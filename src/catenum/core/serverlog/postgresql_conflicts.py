@@ -17,7 +17,7 @@ from catenum.core.serverlog import LogEntry
 from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member, Provenance, Texts, relations_of
 from catenum.core.serverlog.histories import Histories, Open
 from catenum.core.serverlog.postgresql_details import MODE, NUMBERS, Told, cycle, statements_of
-from catenum.core.serverlog.postgresql_statements import PARAMETER, history_of, statement_of, with_values
+from catenum.core.serverlog.postgresql_statements import PARAMETER, has_ended, history_of, statement_of, with_values
 from catenum.core.words import listed
 
 #: Which conflict an error is, by its code (documentation, appendix A).
@@ -76,7 +76,10 @@ class PostgresqlConflicts:
         for entry in entries:
             if entry.session is not None and sessions.get(entry.pid, _NOBODY)[-1] != entry.session:
                 self._other_session(entry)
-            if (entry.severity == "LOG" or entry.code == _DONE) and "Lock" not in entry.message:
+            if entry.detail is not None:
+                self._has_details = True
+            plain = entry.severity == "LOG" or entry.code == _DONE
+            if plain and ("Lock" not in entry.message or statement_of(entry) is not None):
                 # Most of a log: looked into only where its session takes part in a conflict.
                 kept = ran.get(entry.pid)
                 if kept is None:
@@ -172,13 +175,12 @@ class PostgresqlConflicts:
             sql = statement_of(entry)
             if sql is not None:
                 virtual = entry.transaction if entry.transaction and not entry.transaction.endswith("/0") else None
-                histories.ran(str(pid), sql, virtual)
+                histories.ran(str(pid), sql, virtual, ended=has_ended(entry))
         return histories.of(str(pid), number)
 
     # -- waits -------------------------------------------------------------------------------------------------------
 
     def _waiting(self, entry: LogEntry) -> Iterator[Conflict]:
-        self._has_details = self._has_details or entry.detail is not None
         mode, length = MODE.search(entry.message), _LENGTH.search(entry.message)
         if mode is None or length is None or entry.pid is None or _NO_WAIT_OF.match(entry.message):
             return
@@ -233,7 +235,7 @@ class PostgresqlConflicts:
     def _deadlock(self, entry: LogEntry, told: Sequence[Told]) -> Conflict:
         notes: list[str] = []
         if not told:
-            notes.append("the log has no details of the cycle (log_error_verbosity = terse): only its victim is known")
+            notes.append(f"{self._why_no_cycle(entry)}: only its victim is known")
             members: tuple[Member, ...] = (
                 (self._member(entry.pid, entry.statement, entry),) if entry.pid is not None else ()
             )
@@ -257,6 +259,13 @@ class PostgresqlConflicts:
             wait = _wait(one.pid, one.blocker, mode["mode"] if mode else "", place)
             waits.append(replace(wait, transaction=_transaction(one.line)))
         return self._conflict("deadlock", entry, members, tuple(waits), str(told[0].pid), notes)
+
+    def _why_no_cycle(self, entry: LogEntry) -> str:
+        if entry.detail is not None:
+            return "the details of the cycle cannot be read"
+        if self._has_details:
+            return "the details of the cycle are missing, while other messages have theirs: lines of the log are lost"
+        return "the log has no details of the cycle (log_error_verbosity = terse, or their lines were left out)"
 
     def _single(self, entry: LogEntry, kind: str) -> Conflict:
         """A conflict of which the log names one side only, and perhaps who held the lock while it waited."""

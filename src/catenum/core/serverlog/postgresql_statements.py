@@ -48,6 +48,12 @@ def statement_of(entry: LogEntry) -> str | None:
     return with_values(sql, told) if told else sql
 
 
+def has_ended(entry: LogEntry) -> bool:
+    """Whether a statement is told of with its duration, so that it had run."""
+    found = _STATEMENT.match(entry.message)
+    return found is not None and found["duration"] is not None
+
+
 def with_values(sql: str, values: dict[int, str]) -> str:
     """A statement with values in the places for them; what stands in quotes is none."""
     return _PLACES.sub(lambda place: values.get(int(place[1]), place[0]) if place[1] else place[0], sql)
@@ -74,10 +80,15 @@ def history_of(opened: Open | None, statement: str | None) -> tuple[str, ...] | 
         return None
     history = list(opened.statements)
     if statement is not None:
-        alike = [place for place, sql in enumerate(history) if _same(sql, statement)]
+        # One that is logged with its duration has ended: what waits now is another of the same text.
+        alike = [
+            place
+            for place, (sql, ended) in enumerate(zip(history, opened.ended, strict=True))
+            if not ended and _same(sql, statement)
+        ]
         if alike:
             history = history[: alike[-1] + 1]
-        elif not (history and _same_with_values(history[-1], statement)):
+        elif not (history and not opened.ended[-1] and _same_with_values(history[-1], statement)):
             history.append(statement)
     return tuple(history) or None
 

@@ -1,0 +1,129 @@
+"""What a log does not show is not made up: processes, statements, keys, and why something is missing."""
+
+from __future__ import annotations
+
+import pytest
+
+from catenum.core.serverlog.innodb_conflicts import shown
+from catenum.core.serverlog.innodb_fields import decode
+from catenum.core.serverlog.postgresql import PostgresqlLog
+from catenum.core.serverlog.postgresql_conflicts import PostgresqlConflicts
+from catenum.core.servers import rules_of
+
+#: Two sessions that deadlock, with {} for what each line begins with: {t} a time, {n} a line's number, {p} the process.
+LINES = (
+    (41, 'LOG:  statement: begin'),
+    (42, 'LOG:  statement: begin'),
+    (41, 'LOG:  statement: update berth set vessel = 1 where id = 7'),
+    (42, "LOG:  statement: update berth set note = 'ShareLock on the key' where id = 3"),
+    (41, 'LOG:  statement: update berth set vessel = 1 where id = 3'),
+    (42, 'LOG:  statement: update berth set vessel = 1 where id = 7'),
+)  # fmt: skip
+WAITS = ((41, "LOG:  process 41 still waiting for ShareLock on transaction 9 after 1000.123 ms"),)
+FALLS = (
+    (42, "ERROR:  deadlock detected"),
+    (42, "DETAIL:  Process 42 waits for ShareLock on transaction 8; blocked by process 41.\n"
+         "\tProcess 41 waits for ShareLock on transaction 9; blocked by process 42.\n"
+         "\tProcess 42: update berth set vessel = 1 where id = 7\n"
+         "\tProcess 41: update berth set vessel = 1 where id = 3"),
+    (42, "STATEMENT:  update berth set vessel = 1 where id = 7"),
+)  # fmt: skip
+
+
+def read(text: str, prefix: str | None = None):
+    log = PostgresqlLog(prefix)
+    reader = PostgresqlConflicts(rules_of("postgresql"))
+    entries = [*log.feed(text), *log.finish()]
+    return [*reader.read(entries), *reader.finish()], log.doubt
+
+
+def written(form: str, lines=(*LINES, *WAITS, *FALLS)) -> str:
+    told = []
+    counts: dict[int, int] = {}
+    for number, (pid, text) in enumerate(lines):
+        counts[pid] = counts.get(pid, 0) + 1
+        begins = form.format(t=f"2026-11-30 02:15:{number:02}.000 UTC", n=counts[pid], p=pid, h=f"{pid:x}")
+        told.append(f"{begins}{text}")
+    return "\n".join(told) + "\n"
+
+
+FORMS = {
+    "a label behind a number": ("{t} {n} pid={p} ", False),
+    "a label before it": ("pid={p},line={n} ", False),
+    "the session's own": ("{t} [{n}] 6566a3b2.{h} ", False),
+    "two in brackets": ("{t} [{n}] [{p}] ", False),
+    "two bare": ("{t} {n} {p} ", False),
+    "in brackets, behind a bare one": ("{t} {n} [{p}] ", False),
+}
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_the_process_is_the_one_that_the_log_shows(form):
+    """A number of a line stands where a process could: the history of each member is its own, and whole."""
+    found, doubt = read(written(FORMS[form][0]))
+    (deadlock,) = [one for one in found if one.kind == "deadlock"]
+    told = {member.session: member.history for member in deadlock.members}
+    assert told == {
+        "41": ("update berth set vessel = 1 where id = 7", "update berth set vessel = 1 where id = 3"),
+        "42": (
+            "update berth set note = 'ShareLock on the key' where id = 3",
+            "update berth set vessel = 1 where id = 7",
+        ),
+    }
+    assert doubt is None
+
+
+def test_two_readings_that_both_fit_are_said():
+    """No message names its process, and no label does: which number it is cannot be told."""
+    _, doubt = read(written("{t} {n} {p} ", LINES))
+    assert "1 is taken, 41 would fit as well" in doubt
+    assert read(written("{t} {n} {p} ", LINES), "%m %l %p ")[1] is None
+
+
+@pytest.mark.parametrize(
+    ("lines", "why"),
+    [
+        ((*LINES, FALLS[0], FALLS[2]), "terse, or their lines were left out"),
+        ((*LINES, (7, "ERROR:  duplicate key"), (7, "DETAIL:  Key (id)=(7) already exists."), FALLS[0]), "are lost"),
+        ((*LINES, FALLS[0], (42, "DETAIL:  Process 42 waits for")), "cannot be read"),
+    ],
+)
+def test_terse_is_said_only_of_what_is(lines, why):
+    found, _ = read(written("{t} [{p}] ", lines))
+    (deadlock,) = [one for one in found if one.kind == "deadlock"]
+    assert why in deadlock.notes[0]
+
+
+def test_a_statement_logged_with_its_duration_is_not_the_one_that_waits():
+    lines = [(pid, text.replace("statement:", "duration: 0.1 ms  statement:")) for pid, text in LINES[:4]]
+    again = "LOG:  duration: 0.2 ms  statement: update berth set vessel = 1 where id = 7"
+    found, _ = read(written("{t} [{p}] ", [*lines, (42, again), (42, again.replace("7", "9")), *FALLS]))
+    (deadlock,) = [one for one in found if one.kind == "deadlock"]
+    (victim,) = [member for member in deadlock.members if member.session == "42"]
+    assert victim.history[-3:] == (
+        "update berth set vessel = 1 where id = 7",
+        "update berth set vessel = 1 where id = 9",
+        "update berth set vessel = 1 where id = 7",
+    )
+
+
+@pytest.mark.parametrize(
+    ("value", "kind", "told"),
+    [
+        ("80000007", "int(11)", "7"),
+        ("8fcf7e", "int(11)", "0x8fcf7e"),
+        ("80000c22", "decimal(5,2)", "0x80000c22"),
+        ("800c22", "decimal(5,2)", "12.34"),
+        ("8000000007", "decimal(10)", "7"),
+        ("8000000007", "decimal(12,2)", "0x8000000007"),
+    ],
+)
+def test_a_key_that_its_type_does_not_fit_stays_bytes(value, kind, told):
+    assert decode(value, kind) == told
+
+
+def test_bytes_without_a_type_are_a_number_only_if_a_statement_has_it():
+    assert shown("80000007", {"7"}) == "7"
+    assert shown("80000007", ()) == "0x80000007, 7 if it is a number"
+    assert shown("8fcf7e", {"7"}) == "0x8fcf7e, 1036158 if it is a number"
+    assert shown("48616c", ()) == "Hal"
