@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pytest
+import yaml
 
 from catenum.core.serverlog.innodb_conflicts import shown
 from catenum.core.serverlog.innodb_fields import decode
@@ -127,3 +128,44 @@ def test_bytes_without_a_type_are_a_number_only_if_a_statement_has_it():
     assert shown("80000007", ()) == "0x80000007, 7 if it is a number"
     assert shown("8fcf7e", {"7"}) == "0x8fcf7e, 1036158 if it is a number"
     assert shown("48616c", ()) == "Hal"
+
+
+AFTER = (
+    (41, "LOG:  statement: update berth set vessel = 1 where id = 5"),
+    (9, "LOG:  statement: update berth set vessel = 2 where id = 5"),
+    (41, "LOG:  statement: update berth set vessel = 1 where id = 9"),
+)
+COMMIT, NEXT = (41, "LOG:  statement: commit"), (41, "LOG:  statement: update berth set vessel = 8 where id = 8")
+
+
+@pytest.mark.parametrize(
+    ("after", "later", "ending"),
+    [
+        ((*AFTER, COMMIT, NEXT), (5, 9), "commit"),
+        ((*AFTER, (41, "LOG:  statement: rollback"), NEXT), (5, 9), "rollback"),
+        ((*AFTER, (41, "ERROR:  division by zero"), NEXT), (5, 9), "rollback"),
+        ((*AFTER[:1], (41, "LOG:  statement: begin"), NEXT), (5,), None),
+        (AFTER[:1], (5,), None),
+        ((COMMIT, NEXT), (), "commit"),
+    ],
+)
+def test_what_a_survivor_ran_after_the_conflict_is_part_of_it(after, later, ending):
+    log = PostgresqlLog()
+    reader = PostgresqlConflicts(rules_of("postgresql"))
+    entries = [*log.feed(written("{t} [{p}] ", (*LINES, *WAITS, *FALLS, *after))), *log.finish()]
+    (deadlock,) = reader.continued([one for one in reader.read(entries) if one.kind == "deadlock"])
+    survivor, victim = deadlock.member("41"), deadlock.member("42")
+    assert survivor.later == tuple(f"update berth set vessel = 1 where id = {number}" for number in later)
+    assert (survivor.ending, victim.later, victim.ending) == (ending, (), None)
+
+
+def test_a_loop_of_four_rows_is_restaged_with_all_four(call, tmp_path):
+    """What is proven of the scenario is proven of what ran."""
+    (tmp_path / "port.log").write_text(written("{t} [{p}] ", (*LINES, *WAITS, *FALLS, *AFTER, COMMIT)))
+    done = call("restage", "port.log", "--no-play", "--pick", 1)
+    assert done.code == 0, done.err
+    made = yaml.safe_load(done.out)
+    texts = [one if isinstance(one, str) else one["sql"] for one in made["transactions"]["s41"]["statements"]]
+    assert [text[-1] for text in texts] == ["7", "3", "5", "9"]
+    assert made["order"].split()[-2:] == ["s41", "s41"]
+    assert "s42: it was the victim; what it would have run after this is not known." in done.out.replace("\n# ", " ")

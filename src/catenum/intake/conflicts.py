@@ -55,9 +55,11 @@ def conflicts_in(
     series = _series(logs)
     for files in series:
         reader = rules.conflict_reader()
+        mine: list[Conflict] = []
         for conflict in chain(reader.read(chain.from_iterable(map(entries, files))), reader.finish()):
             if _within(conflict, path, since, until, zone):
-                conflicts.append(replace(conflict, source=path))
+                mine.append(replace(conflict, source=path))
+        conflicts += reader.continued(mine)
     for source in logs:
         if source.layers or unread.get(source.name):
             around = f"read from {', within it '.join(source.layers)}" if source.layers else "read"

@@ -72,6 +72,7 @@ def _without_bystanders(engine: Engine, conflict: Conflict, found: Replay, tell:
             transactions=left,
             order=[other for other in staged.order if other != name],
             victim=staged.victim if staged.victim != name else None,
+            later={other: count for other, count in staged.later.items() if other != name},
         )
         tell(f"playing: without {name}")
         file = read_scenario(fewer.text().encode(), "restaged")
@@ -90,8 +91,8 @@ def _without_bystanders(engine: Engine, conflict: Conflict, found: Replay, tell:
 
 def _last(staged: Staged) -> set[str | None]:
     """What each waited with."""
-    texts = (one["statements"] for one in staged.transactions.values())
-    lasts = [one[-1] for one in texts if isinstance(one, list)]
+    texts = ((one["statements"], staged.later.get(name, 0)) for name, one in staged.transactions.items())
+    lasts = [one[-1 - later] for one, later in texts if isinstance(one, list)]
     return {one["sql"] if isinstance(one, dict) else one for one in lasts}
 
 
@@ -131,13 +132,15 @@ def _variants(staged: Staged) -> Iterator[tuple[str, Staged]]:
     """As it is; then the last moves in other orders; then other isolation levels; then early moves the other way."""
     yield "as it is", staged
     names = list(staged.transactions)
-    early, last = staged.order[: -len(names)], staged.order[-len(names) :]
+    after = sum(staged.later.get(name, 0) for name in names)
+    before, tail = staged.order[: len(staged.order) - after], staged.order[len(staged.order) - after :]
+    early, last = before[: -len(names)], before[-len(names) :]
     for turn in range(1, min(len(names), MOST_ORDERS)):
         turned = [*last[turn:], *last[:turn]]
-        yield f"the last moves in the order {' '.join(turned)}", _changed(staged, order=[*early, *turned])
+        yield f"the last moves in the order {' '.join(turned)}", _changed(staged, order=[*early, *turned, *tail])
     if early:
         turned = list(reversed(early))
-        yield f"the earlier moves in the order {' '.join(turned)}", _changed(staged, order=[*turned, *last])
+        yield f"the earlier moves in the order {' '.join(turned)}", _changed(staged, order=[*turned, *last, *tail])
     rules = rules_of(staged.server)
     unknown = [name for name, one in staged.transactions.items() if "isolation" not in one]
     for level in rules.distinct_levels if unknown else ():

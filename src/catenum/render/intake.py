@@ -123,6 +123,8 @@ def _member_value(member: Member) -> dict[str, Any]:
         "database": member.database,
         "statement": member.statement,
         "history": list(member.history) if member.history is not None else None,
+        "later": list(member.later),
+        "ending": member.ending,
         "whole": member.whole,
         "isolation": member.isolation,
         "provenance": dict(member.provenance),

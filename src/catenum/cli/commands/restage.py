@@ -87,7 +87,7 @@ def _from_server(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> 
 
 
 def _texts(member: Member) -> tuple[str, ...]:
-    return (*(member.history or ()), *((member.statement,) if member.statement else ()))
+    return (*(member.history or ()), *member.later, *((member.statement,) if member.statement else ()))
 
 
 def _write(

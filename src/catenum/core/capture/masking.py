@@ -21,6 +21,7 @@ def masked(conflict: Conflict) -> Conflict:
             one,
             statement=rules.masked(one.statement) if one.statement else None,
             history=tuple(rules.masked(sql) for sql in one.history) if one.history is not None else None,
+            later=tuple(map(rules.masked, one.later)),
         )
 
     def wait(one: CapturedWait) -> CapturedWait:
@@ -66,6 +67,7 @@ def mask_staged(staged: Staged, conflict: Conflict) -> tuple[Staged, Conflict]:
             one,
             statement=changed(one.statement) if one.statement else None,
             history=tuple(map(changed, one.history)) if one.history is not None else None,
+            later=tuple(map(changed, one.later)),
         )
         for one in conflict.members
     )

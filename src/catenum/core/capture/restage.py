@@ -7,7 +7,7 @@ ran into; tables without a definition are inferred from the statements; rows are
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from catenum.core.capture.inference import tables_of_conflict
@@ -31,6 +31,7 @@ def with_definitions(conflict: Conflict, schema: Schema) -> Conflict:
 
 #: Rows of a table by their keys: columns and values as text.
 Fetch = Callable[[str, Sequence[Mapping[str, str]]], Iterable[Mapping[str, str]]]
+LATER = "after the conflict"
 STAND_IN = "a stand-in: the log does not have this statement"
 
 
@@ -51,6 +52,8 @@ class Staged:
     more: dict[str, object] = field(default_factory=dict)
     #: Filler that would make the server take its indexes; not in the scenario until it turns out to be needed.
     filler: dict[str, dict[str, object]] = field(default_factory=dict)
+    #: How many statements each transaction ran after the conflict; their moves come last.
+    later: dict[str, int] = field(default_factory=dict)
 
     def text(self) -> str:
         """The scenario file."""
@@ -102,6 +105,7 @@ def restaged(
     notes += [f"ASSUMED: the log has no values for {what}; they are made up." for what in assumed]
     transactions: dict[str, dict[str, object]] = {}
     texts: dict[str, list[str]] = {}
+    later: dict[str, int] = {}
     for member in members:
         label = names[member.session]
         history, made_up = _statements(member, conflict, rules)
@@ -120,7 +124,12 @@ def restaged(
             entry["isolation"] = member.isolation
         else:
             notes.append(f"{label}: its isolation level is not in the log; the server's default is taken.")
+        history += [(sql, LATER) for sql in member.later]
+        later[label] = len(member.later)
+        notes += _after(member, label, conflict)
         entry["statements"] = [{"sql": sql, "label": why} if why else sql for sql, why in history]
+        if member.ending == "rollback":
+            entry["ends"] = "rollback"
         transactions[label] = entry
         texts[label] = [sql for sql, _ in history]
     data, more, filler = _data(conflict, texts, schema, rules, fetch)
@@ -130,13 +139,22 @@ def restaged(
         about=f"A {conflict.kind} that {rules.title} logged{f' at {conflict.at}' if conflict.at else ''}.",
         data=data,
         transactions=transactions,
-        order=_order(texts, names.get(conflict.victim or ""))
+        order=_order(texts, later, names.get(conflict.victim or ""))
         if conflict.kind == "deadlock"
         else _one_after_the_other(texts, {names[wait.waiter] for wait in conflict.waits if wait.waiter in names}),
         victim=names.get(conflict.victim or "") if conflict.kind == "deadlock" and rules.asks_victim else None,
         notes=[*notes, *more, *conflict.notes],
         filler=filler,
+        later=later,
     )
+
+
+def _after(member: Member, label: str, conflict: Conflict) -> Iterator[str]:
+    """What is not known of what came after the conflict."""
+    if member.session == conflict.victim:
+        yield f"{label}: it was the victim; what it would have run after this is not known."
+    elif conflict.kind == "deadlock" and member.ending is None:
+        yield f"{label}: whether it ran anything more before it ended is not in the log."
 
 
 def _carried(conflict: Conflict, name: str | None) -> Staged | None:
@@ -175,7 +193,8 @@ def _with_assumed_values(members: Sequence[Member], rules: Rules) -> tuple[list[
             statement = history[-1]  # with the values that the statement log has
         elif statement != member.statement:
             assumed.append(f"the parameters of {rules.shape(member.statement or '')!r} (session {member.session})")
-        found.append(replace(member, statement=statement, history=tuple(history) or None))
+        later = tuple(_filled(sql, number, rules) for sql in member.later)
+        found.append(replace(member, statement=statement, history=tuple(history) or None, later=later))
     return found, assumed
 
 
@@ -198,11 +217,13 @@ def _names(members: Sequence[Member]) -> dict[str, str]:
     return found
 
 
-def _order(texts: Mapping[str, Sequence[str]], victim: str | None) -> list[str]:
-    """What came first, by member; then what waited, the victim's last: it closed the cycle, or fell for it."""
-    early = [label for label, sqls in texts.items() for _ in sqls[:-1]]
+def _order(texts: Mapping[str, Sequence[str]], later: Mapping[str, int], victim: str | None) -> list[str]:
+    """What came first, by member; then what waited, the victim's last: it closed the cycle, or fell for it; then what
+    came after the conflict.
+    """
+    early = [label for label, sqls in texts.items() for _ in sqls[: len(sqls) - later[label] - 1]]
     last = sorted(texts, key=lambda label: label == victim)
-    return [*early, *last]
+    return [*early, *last, *(label for label, count in later.items() for _ in range(count))]
 
 
 def _one_after_the_other(texts: Mapping[str, Sequence[str]], waiters: Collection[str]) -> list[str]:

@@ -15,6 +15,7 @@ from catenum.core.record.recording import Kind, WaitEnd
 from catenum.core.serverlog import LogEntry
 
 ConflictKind = Literal["deadlock", "wait", "timeout", "refused", "ended"]
+Ending = Literal["commit", "rollback"]
 Provenance = Literal["captured", "recovered", "assumed", "unknown"]
 
 #: A statement that the server cut, or did not keep, ends with this.
@@ -25,7 +26,8 @@ CUT = "…"
 class Member:
     """One session of a conflict. ``history``: the statements of its transaction in order, that which waited last.
 
-    ``isolation``: where the log tells of it; ``whole``: the log shows where the transaction began.
+    ``isolation``: where the log tells of it; ``whole``: the log shows where the transaction began. ``later``: what it
+    ran after the conflict in the same transaction, and how that ended (``ending``), where the log has that.
     """
 
     session: str
@@ -36,6 +38,8 @@ class Member:
     history: tuple[str, ...] | None = None
     isolation: str | None = None
     whole: bool = False
+    later: tuple[str, ...] = ()
+    ending: Ending | None = None
     provenance: Mapping[str, Provenance] = field(default_factory=dict)
 
 
@@ -129,6 +133,9 @@ class ConflictReader(Protocol):
 
     def finish(self) -> Iterator[Conflict]:
         """Nothing more comes: what goes on at the end of the log."""
+
+    def continued(self, found: Sequence[Conflict]) -> list[Conflict]:
+        """The same with what their members ran afterwards, as far as this log has it; all of it has been read."""
 
     def recovered(self, found: Sequence[Conflict], entries: Iterable[LogEntry]) -> list[Conflict]:
         """The same with what a statement log tells of their members."""

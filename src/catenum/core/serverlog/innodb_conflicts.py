@@ -23,6 +23,7 @@ from catenum.core.serverlog.innodb_status import (
     report_of,
     same_place,
 )
+from catenum.core.serverlog.sequels import Sequels
 
 #: The columns of an index's entries with their types, by table and index; None where they are not known.
 Columns = Callable[[str, str], Sequence[tuple[str, str]] | None]
@@ -46,6 +47,10 @@ class InnodbConflicts:
         """A deadlock is one message."""
         yield from ()
 
+    def continued(self, found: Sequence[Conflict]) -> list[Conflict]:
+        """A report has nothing of that; a general log has (``recovered``)."""
+        return list(found)
+
     def recovered(self, found: Sequence[Conflict], entries: Iterable[LogEntry]) -> list[Conflict]:
         """By a general log: of each member's connection, the transaction in which its statement ran last before.
 
@@ -58,6 +63,8 @@ class InnodbConflicts:
                     wanted.setdefault(member.session, []).append((number, member.statement))
         histories = Histories(self.texts)
         seen: dict[tuple[int, str], Member] = {}
+        begun: dict[tuple[int, str], int] = {}  # where in what its session ran the statement that waited stands
+        ran: dict[str, list[str]] = {session: [] for session in wanted}
         for entry in entries:
             session = str(entry.pid)
             if entry.severity != "GENERAL" or session not in wanted:
@@ -77,10 +84,22 @@ class InnodbConflicts:
                         own = found[number].member(session)
                         if own is not None:
                             seen[at] = _with(own, opened)
-        return [
+                            begun[at] = len(ran[session])
+            ran[session].append(entry.statement)
+        told = [
             replace(conflict, members=tuple(seen.get((number, m.session), m) for m in conflict.members))
             for number, conflict in enumerate(found)
         ]
+        sequels = Sequels(self.texts)
+        for number, conflict in enumerate(told):
+            for member in conflict.members:
+                at = (number, member.session)
+                if at in begun and member.session != conflict.victim:
+                    sequels.follow(replace(conflict, members=(member,)))
+                    for text in ran[member.session][begun[at] + 1 :]:
+                        sequels.ran(member.session, text)
+                    sequels.gone(member.session)
+        return sequels.added_to(told)
 
     def _conflict(self, entry: LogEntry) -> Conflict:
         report = report_of(entry.text)

@@ -18,6 +18,7 @@ from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member
 from catenum.core.serverlog.histories import Histories, Open
 from catenum.core.serverlog.postgresql_details import MODE, NUMBERS, Told, cycle, statements_of
 from catenum.core.serverlog.postgresql_statements import PARAMETER, has_ended, history_of, statement_of, with_values
+from catenum.core.serverlog.sequels import Sequels
 from catenum.core.words import listed
 
 #: Which conflict an error is, by its code (documentation, appendix A).
@@ -67,6 +68,7 @@ class PostgresqlConflicts:
         self._waits: dict[int, _OpenWait] = {}
         self._has_details = False  # log_error_verbosity is not terse
         self._sessions: dict[int | None, list[str]] = {}  # of each process, the one that wrote last at the end
+        self._sequels = Sequels(texts)
         self._mixed: set[int | None] = set()  # processes with two sessions at once: two servers write here
 
     def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
@@ -76,6 +78,8 @@ class PostgresqlConflicts:
         for entry in entries:
             if entry.session is not None and sessions.get(entry.pid, _NOBODY)[-1] != entry.session:
                 self._other_session(entry)
+            if str(entry.pid) in self._sequels:
+                self._goes_on(entry)
             if entry.detail is not None:
                 self._has_details = True
             plain = entry.severity == "LOG" or entry.code == _DONE
@@ -94,7 +98,29 @@ class PostgresqlConflicts:
                 self._who[entry.pid] = entry
                 if len(self._who) > MOST_SESSIONS:
                     self._who.pop(next(iter(self._who)))
-            yield from self._of(entry)
+            for conflict in self._of(entry):
+                if conflict.kind == "deadlock":
+                    self._sequels.follow(conflict, self._transactions(conflict))
+                yield conflict
+
+    def _transactions(self, conflict: Conflict) -> dict[str, str | None]:
+        """The numbers of the members' transactions, where the log has them."""
+        latest = {m.session: self._ran[int(m.session)][-1] for m in conflict.members if int(m.session) in self._ran}
+        numbers = {session: entry.transaction for session, entry in latest.items()}
+        return {session: number for session, number in numbers.items() if number and not number.endswith("/0")}
+
+    def _goes_on(self, entry: LogEntry) -> None:
+        """A member of a conflict writes again."""
+        session = str(entry.pid)
+        if entry.severity in ("ERROR", "FATAL", "PANIC"):
+            self._sequels.gone(session, "rollback")
+        elif (sql := statement_of(entry)) is not None:
+            virtual = entry.transaction if entry.transaction and not entry.transaction.endswith("/0") else None
+            self._sequels.ran(session, sql, virtual, ended=has_ended(entry))
+
+    def continued(self, found: Sequence[Conflict]) -> list[Conflict]:
+        """See ``ConflictReader``."""
+        return self._sequels.added_to(found)
 
     def finish(self) -> Iterator[Conflict]:
         """The waits that go on at the end of the log."""
@@ -153,6 +179,7 @@ class PostgresqlConflicts:
         if len(self._sessions) > MOST_SESSIONS:
             self._sessions.pop(next(iter(self._sessions)))
         if known:
+            self._sequels.gone(str(entry.pid))
             self._ran.pop(entry.pid, None)
             self._who.pop(entry.pid or 0, None)
 
