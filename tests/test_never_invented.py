@@ -2,9 +2,16 @@
 
 from __future__ import annotations
 
+from datetime import date
+
 import pytest
 import yaml
+from hypothesis import given
+from hypothesis import strategies as st
 
+from catenum.core.capture.masking import mask_staged, others
+from catenum.core.capture.restage import Staged
+from catenum.core.serverlog.conflicts import Conflict
 from catenum.core.serverlog.innodb_conflicts import shown
 from catenum.core.serverlog.innodb_fields import decode
 from catenum.core.serverlog.postgresql import PostgresqlLog
@@ -169,3 +176,55 @@ def test_a_loop_of_four_rows_is_restaged_with_all_four(call, tmp_path):
     assert [text[-1] for text in texts] == ["7", "3", "5", "9"]
     assert made["order"].split()[-2:] == ["s41", "s41"]
     assert "s42: it was the victim; what it would have run after this is not known." in done.out.replace("\n# ", " ")
+
+
+MASKED = (
+    ("postgresql", r"update berth set note = E'it\'s 7041', u = $q$secret 'x'$q$ /* box 7041 */ where id = 7041 -- 7041"),
+    ("postgresql", "insert into visit values ('2026-11-30', '2026-12-01 04:12:00+01', 7041, 7042.50, '007041')"),
+    ("postgresql", "do $$ begin update berth set vessel = 7041 where note = 'Halcyon'; end $$"),
+    ("mysql", r"""update berth set note = 'it\'s 7041', tide = "Halcyon" where id in (7041, 7042) # 7041"""),
+    ("mariadb", "update berth set flag = b'101', h = x'7041', j = '{\"vessel\": \"Halcyon\", \"n\": 7041}'"),
+)  # fmt: skip
+
+
+def captured(server: str) -> Conflict:
+    return Conflict(kind="deadlock", server=server, at=None, members=(), waits=(), victim=None, relations=(), report="")
+
+
+@pytest.mark.parametrize(("server", "sql"), MASKED)
+def test_a_masked_scenario_has_no_value_and_reads_as_before(server, sql):
+    """Wherever a value stands; different ones stay different, and what remains is the same statement."""
+    rules = rules_of(server)
+    staged = Staged("x", server, "", "select 1;", {"a": {"statements": [sql]}}, ["a"], None)
+    made, _ = mask_staged(staged, captured(server))
+    (text,) = made.transactions["a"]["statements"]
+    assert not [value for value in ("7041", "7042", "Halcyon", "secret", "2026", "101") if value in text]
+    sql = sql.replace(r"\'", "''") if server != "postgresql" else sql
+    assert rules.shape(text) == rules.shape(sql.split("/*")[0].split("--")[0].split("#")[0] + sql.partition("*/")[2])
+
+
+@given(
+    st.sets(st.integers(0, 10**6), max_size=40), st.sets(st.dates(), max_size=9), st.sets(st.text("abc1-", max_size=4))
+)
+def test_other_values_keep_what_makes_two_different_and_which_comes_first(numbers, dates, texts):
+    found = (
+        {("number", str(one)) for one in numbers} | {("text", f"{one}") for one in dates} | {("text", t) for t in texts}
+    )
+    other = others(found)
+    made = [int(other["number", str(one)]) for one in sorted(numbers)]
+    assert made == sorted(set(made))
+    assert all(new <= old for old, new in zip(sorted(numbers), made, strict=True) if len(numbers) < 20 < old)
+    days = [other["text", f"{one}"] for one in sorted(dates)]
+    assert [date.fromisoformat(day) for day in days] == sorted(set(map(date.fromisoformat, days)))
+    words = [value for kind, value in found if kind == "text" and any(sign.isalpha() for sign in value)]
+    assert len({other["text", word] for word in words}) == len(words)
+
+
+def test_what_the_tables_definitions_name_stays():
+    data = "create table berth (id int, state text check (state in ('free', 'taken')));\ninsert into berth values (7, 'free');"
+    staged = Staged(
+        "x", "postgresql", "", data, {"a": {"statements": ["update berth set state = 'taken'"]}}, ["a"], None
+    )
+    made, _ = mask_staged(staged, captured("postgresql"))
+    assert "insert into berth values (2, 'free');" in made.data
+    assert made.transactions["a"]["statements"] == ["update berth set state = 'taken'"]

@@ -74,12 +74,12 @@ def schema_in(path: Path, server: str) -> Schema:
     return schema
 
 
-def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int]:
-    """The conflicts, and how many files there were. Raises InputError."""
+def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int, str | None]:
+    """The conflicts, how many files there were, and what their kind of log does not have. Raises InputError."""
     recorded = [path for path in map(Path, args.files) if _is_recording(path)]
     if recorded and len(recorded) == len(args.files):
         found_in = [conflicts_of(from_json(common.read_file(path), str(path))) for path in recorded]
-        return [conflict for conflicts in found_in for conflict in conflicts], len(recorded)
+        return [conflict for conflicts in found_in for conflict in conflicts], len(recorded), None
     since, until = (moment(text) if text else None for text in (args.since, args.until))
     zone = common.zone_argument(args.zone)
     found = sources(args.files, args.prefix)
@@ -103,7 +103,7 @@ def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int]:
         if args.target is not None and numbers:
             with definitions_of(args.target, conflicts[0].server, err) as server:
                 conflicts = with_names(conflicts, server.names(numbers))
-        return conflicts, len(found)
+        return conflicts, len(found), rules_of(found[0].server).log_limits
     finally:
         progress.clear()
 

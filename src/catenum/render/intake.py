@@ -27,10 +27,13 @@ _MEANINGS = {
 }
 
 
-def print_groups(console: Console, conflicts: Sequence[Conflict], groups: Sequence[Group], files: int) -> None:
-    """The groups, those with most conflicts first."""
+def print_groups(
+    console: Console, conflicts: Sequence[Conflict], groups: Sequence[Group], files: int, limits: str | None = None
+) -> None:
+    """The groups, those with most conflicts first. ``limits``: what such a log does not have."""
     if not conflicts:
-        say(console, f"No conflict in {files} file{'s' if files != 1 else ''}.", style=STYLES["good"])
+        said = f"; {limits}" if limits else ""
+        say(console, f"No conflict in {files} file{'s' if files != 1 else ''}{said}.", style=STYLES["plain"])
         return
     title = rules_of(conflicts[0].server).title
     times = [conflict.at for conflict in conflicts if conflict.at]
@@ -74,10 +77,11 @@ def _print_group(console: Console, group: Group, conflicts: Sequence[Conflict]) 
     say(console, f"  number{'' if group.count == 1 else 's'} {numbers}", style=STYLES["faint"])
 
 
-def to_json_value(conflicts: Sequence[Conflict], groups: Sequence[Group]) -> dict[str, Any]:
-    """As plain values, the conflicts in the order of the files."""
+def to_json_value(conflicts: Sequence[Conflict], groups: Sequence[Group], limits: str | None = None) -> dict[str, Any]:
+    """As plain values, the conflicts in the order of the files. ``limits``: what such a log does not have."""
     return {
         "format": FORMAT,
+        "limits": limits,
         "conflicts": [conflict_value(number, conflict) for number, conflict in enumerate(conflicts, 1)],
         "groups": [
             {

@@ -37,18 +37,18 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Read, list or tell. The exit code is 1 if a conflict was found."""
     if args.save is not None:
         common.check_writable(args.save)
-    conflicts, files = read(args, err)
+    conflicts, files, limits = read(args, err)
     if args.mask:
         conflicts = [masked(conflict) for conflict in conflicts]
     found = ExitCode.FOUND if conflicts else ExitCode.OK
     if args.pick is None and args.save is None:
         groups = grouped(conflicts)
         if args.json:
-            out.write(json.dumps(to_json_value(conflicts, groups), indent=2, ensure_ascii=False) + "\n")
+            out.write(json.dumps(to_json_value(conflicts, groups, limits), indent=2, ensure_ascii=False) + "\n")
         elif args.quiet:
             out.write(f"{len(conflicts)} conflicts, {len(groups)} kinds\n")
         else:
-            print_groups(make_console(out, color=False if args.no_color else None), conflicts, groups, files)
+            print_groups(make_console(out, color=False if args.no_color else None), conflicts, groups, files, limits)
         return found
     number, conflict = pick(args, conflicts)
     conflict = with_server(args, conflict, err)

@@ -33,7 +33,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Write and play. The exit code is 0 if the same cycle came (or nothing was played), 1 if not."""
-    conflicts, _ = read(args, err)
+    conflicts, _, _ = read(args, err)
     _, conflict = pick(args, conflicts)
     if args.mask:  # a scenario that a recording carries has values in its rules and conditions, too
         conflict = replace(conflict, definition=None)

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
+from datetime import date, timedelta
+from decimal import Decimal
 from typing import Any
 
 from catenum.core.capture.restage import Staged
-from catenum.core.serverlog.conflicts import CapturedWait, Conflict, Member
+from catenum.core.serverlog.conflicts import FAILED, CapturedWait, Conflict, Member
 from catenum.core.servers import Rules, rules_of
+from catenum.core.sql.masking import Piece, literals
 
 
 def masked(conflict: Conflict) -> Conflict:
@@ -33,18 +37,23 @@ def masked(conflict: Conflict) -> Conflict:
         conflict,
         members=tuple(map(member, conflict.members)),
         waits=tuple(map(wait, conflict.waits)),
+        notes=tuple(_masked_note(note, rules) for note in conflict.notes),
         report=conflict.report.split("\n", maxsplit=1)[0],  # the rest has values, in whatever language around them
     )
 
 
 def mask_staged(staged: Staged, conflict: Conflict) -> tuple[Staged, Conflict]:
-    """A scenario with other values in place of those captured: alike ones alike, numbers in their order, texts of their
-    length, in statements and rows; and the conflict with the same statements.
+    """A scenario with other values in place of those captured, in statements and rows; and the conflict with the same.
+
+    Alike ones stay alike and different ones different, numbers and dates keep their order, texts their length; what the
+    tables' definitions name (the values of a check, of an enum) stays. Comments are left out.
     """
     rules = rules_of(conflict.server)
-    texts = [staged.data, *(_sql(one) for part in staged.transactions.values() for one in _statements(part))]
-    found = {value for text in texts for value in _values(text, rules)}
-    other = _others(found)
+    lines = [(line, line.lower().startswith("insert into")) for line in staged.data.split("\n")]
+    texts = [line for line, fills in lines if fills]
+    texts += [_sql(one) for part in staged.transactions.values() for one in _statements(part)]
+    fixed = {value for line, fills in lines if not fills for value in _values(line, rules)}
+    other = others({value for text in texts for value in _values(text, rules)} - fixed, fixed)
 
     def changed(text: str) -> str:
         return _replaced(text, other, rules)
@@ -59,9 +68,7 @@ def mask_staged(staged: Staged, conflict: Conflict) -> tuple[Staged, Conflict]:
         }
         for name, part in staged.transactions.items()
     }
-    data = "\n".join(
-        changed(line) if line.lower().startswith("insert into") else line for line in staged.data.split("\n")
-    )
+    data = "\n".join(changed(line) if fills else line for line, fills in lines)
     members = tuple(
         replace(
             one,
@@ -71,7 +78,18 @@ def mask_staged(staged: Staged, conflict: Conflict) -> tuple[Staged, Conflict]:
         )
         for one in conflict.members
     )
-    return replace(staged, data=data, transactions=transactions), replace(conflict, members=members)
+    notes = [_masked_note(note, rules) for note in staged.notes]
+    return (
+        replace(staged, data=data, transactions=transactions, notes=notes),
+        replace(conflict, members=members, notes=tuple(_masked_note(note, rules) for note in conflict.notes)),
+    )
+
+
+def _masked_note(note: str, rules: Rules) -> str:
+    """A note without what a message of the server quotes."""
+    head, sign, message = note.partition(FAILED)
+    told = re.sub(r"\([^()]*\)", "(?)", rules.masked(message))
+    return f"{head}{sign}{told}" if sign else note
 
 
 def _statements(part: Mapping[str, object]) -> list[Any]:
@@ -83,51 +101,159 @@ def _sql(one: object) -> str:
     return str(one["sql"]) if isinstance(one, dict) else str(one)
 
 
-def _pieces(text: str, rules: Rules) -> Iterator[tuple[int, int, str]]:
-    """Literals: where each begins and ends, and whether it is a number."""
-    at = 0
-    while found := rules.lexis.pieces.search(text, at):
-        at = found.end()
-        if found.lastgroup == "value" and not found[0].startswith("$"):
-            yield found.start(), found.end(), "number"
-        elif found.lastgroup == "string" and found[0].endswith("'"):
-            end = re.compile(r"(?:[^']|'')*'").match(text, at)
-            at = end.end() if end else len(text)
-            yield found.end(), at - 1, "text"
+Value = tuple[str, str]
+_DATE = re.compile(r"(\d{4})-(\d\d)-(\d\d)([ T]\d\d:\d\d(?::\d\d(\.\d+)?)?)?(Z|[+-]\d\d(?::?\d\d)?)?")
+_UUID = re.compile(r"(?i)[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}")
+_FORMS = {"binary": "b", "hex": "x", "hex number": "x"}
+_NUMBER = re.compile(r"\d+(?:\.\d+)?")
+#: A first day for dates that are made up.
+_FIRST = date(2001, 1, 1)
 
 
-def _values(text: str, rules: Rules) -> Iterator[tuple[str, str]]:
-    for start, end, kind in _pieces(text, rules):
-        yield kind, text[start:end]
+def _literals(text: str, rules: Rules) -> Iterator[tuple[Piece, str]]:
+    """Literals with their values; of what holds code (``do $$ … $$``) those within it."""
+    code = re.match(r"(?is)\s*(?:do|create)\b", text) is not None
+    for piece in literals(text, rules.lexis, rules.dialect):
+        raw = text[piece.inner_start : piece.inner_end]
+        if piece.kind == "dollar" and code:
+            for within, value in _literals(raw, rules):
+                yield within.moved(piece.inner_start), value
+        elif piece.kind == "string":
+            plain = re.sub(r"\\(.)", r"\1", raw, flags=re.DOTALL) if piece.escapes else raw
+            yield piece, plain.replace("''", "'")
+        else:
+            yield piece, raw
 
 
-def _others(found: Collection[tuple[str, str]]) -> dict[tuple[str, str], str]:
-    """For whole numbers others in the same order; for texts, letters and digits of the same kind and length."""
-    numbers = sorted({int(value) for kind, value in found if kind == "number" and value.isdigit()})
-    other = {("number", str(number)): str(1_000 + 10 * place) for place, number in enumerate(numbers)}
-    texts = sorted(value for kind, value in found if kind == "text" and value and not value.isdigit())
-    for place, text in enumerate(texts):
-        other["text", text] = _alike(text, place)
-    for kind, value in found:
-        if kind == "text" and value.isdigit() and ("number", str(int(value))) in other:
-            other[kind, value] = other["number", str(int(value))]
+def _values(text: str, rules: Rules) -> Iterator[Value]:
+    for piece, value in _literals(text, rules):
+        if piece.kind != "comment":
+            yield _kind(text, piece), value
+
+
+def _kind(text: str, piece: Piece) -> str:
+    """What a literal is a literal of."""
+    begins = text[piece.start : piece.start + 2].lower()
+    if piece.kind == "string" and begins in ("b'", "x'"):
+        return "binary" if begins == "b'" else "hex"
+    if piece.kind == "value":
+        return "hex number" if begins == "0x" else "number"
+    return "text"
+
+
+def others(found: Collection[Value], fixed: Collection[Value] = ()) -> dict[Value, str]:
+    """For each value another of its kind: numbers and dates in the same order, texts of the same length, all different
+    where they were. 0, 1, and what is ``fixed`` stay.
+    """
+    taken = {value for _, value in (*found, *fixed)}
+    digits = {value for kind, value in found if kind in ("number", "text") and _NUMBER.fullmatch(value)}
+    other: dict[Value, str] = {}
+    for value, made in _numbers(digits, taken).items():
+        other["number", value] = other["text", value] = made
+    for place, (kind, value) in enumerate(sorted(one for one in found if one[0] in _FORMS)):
+        made = format(place, _FORMS[kind])
+        other[kind, value] = "0x" + made.zfill(len(value) - 2) if kind == "hex number" else made.zfill(len(value))
+    texts = sorted(value for kind, value in found if kind == "text" and value and ("text", value) not in other)
+    dates = [value for value in texts if _DATE.fullmatch(value)]
+    for place, value in enumerate(dates):
+        other["text", value] = _another_date(value, place)
+    for place, value in enumerate(value for value in texts if _UUID.fullmatch(value)):
+        other["text", value] = f"{place:08x}-0000-4000-8000-{place:012x}"
+    used = set(other.values()) | taken
+    for place, value in enumerate(texts):
+        if ("text", value) not in other:
+            other["text", value] = _json(value, other) or _another_text(value, place, used)
+            used.add(other["text", value])
     return other
+
+
+def _numbers(found: Collection[str], taken: Collection[str]) -> dict[str, str]:
+    """Each the next whole number that stands for none: no greater than what was there, unless that is all taken."""
+    made: dict[str, str] = {}
+    known = {Decimal(value) for value in taken if _NUMBER.fullmatch(value)}
+    last = Decimal(1)
+    small = sorted(value for value in {Decimal(one) for one in found} if 0 < value < 1)
+    for value in sorted({Decimal(one) for one in found}):
+        alike = [one for one in found if Decimal(one) == value]
+        if value in (0, 1):
+            new = value
+        elif value < 1:
+            new = Decimal(small.index(value) + 1) / (len(small) + 1)
+        else:
+            new = last + 1
+            while new in known:
+                new += 1
+            last = new
+        for one in alike:
+            scale = len(one.partition(".")[2])
+            text = f"{new:.{max(scale, 4) if new != int(new) else scale}f}"
+            made[one] = text if "." in one or value < 1 else text.zfill(len(one) if one.startswith("0") else 0)
+    return made
+
+
+def _another_date(value: str, place: int) -> str:
+    found = _DATE.fullmatch(value)
+    assert found is not None
+    clock = re.sub(r"\d", "0", found[4] or "")
+    return f"{_FIRST + timedelta(days=place)}{clock}{found[6] or ''}"
+
+
+def _json(value: str, other: Mapping[Value, str]) -> str | None:
+    """A JSON object or list with other values and the same keys; None where it is none."""
+    if value[:1] not in ("{", "["):
+        return None
+    try:
+        plain = json.loads(value)
+    except ValueError:
+        return None
+
+    def changed(one: Any) -> Any:
+        if isinstance(one, dict):
+            return {key: changed(each) for key, each in one.items()}
+        if isinstance(one, list):
+            return [changed(each) for each in one]
+        if isinstance(one, str):
+            return other.get(("text", one)) or _alike(one, 0)
+        return one if isinstance(one, bool) or one is None else 0
+
+    return json.dumps(changed(plain), ensure_ascii=False)
+
+
+def _another_text(value: str, place: int, used: Collection[str]) -> str:
+    """A text of the same length and signs that none of the others is; longer where so few letters do not do."""
+    for step in range(2_000):
+        made = _alike(value, place + step)
+        if made not in used or not any(sign.isalnum() for sign in value):
+            return made
+    return f"{_alike(value, place)}{place}"
 
 
 def _alike(text: str, place: int) -> str:
     """A text of the same length and signs; which one it is, its place in their order tells."""
     letters = "abcdefghijklmnopqrstuvwxyz"
+    count = sum(sign.isalpha() for sign in text)
     code = ""
-    for _ in range(4):
+    for _ in range(max(1, min(4, count))):
         place, rest = divmod(place, 26)
         code = letters[rest] + code
-    plain = iter(code * (len(text) // 4 + 1))
-    return "".join(next(plain) if sign.isalpha() else str(len(text) % 10) if sign.isdigit() else sign for sign in text)
+    plain = iter(code * (len(text) + 1))
+    digit = str((place + len(text)) % 10)
+    return "".join(next(plain) if sign.isalpha() else digit if sign.isdigit() else sign for sign in text)
 
 
-def _replaced(text: str, other: Mapping[tuple[str, str], str], rules: Rules) -> str:
+def _replaced(text: str, other: Mapping[Value, str], rules: Rules) -> str:
     parts, at = [], 0
-    for start, end, kind in _pieces(text, rules):
-        parts += [text[at:start], other.get((kind, text[start:end]), text[start:end])]
-        at = end
+    for piece, value in _literals(text, rules):
+        if piece.kind == "comment":
+            parts += [text[at : piece.start], " "]
+            at = piece.end
+            continue
+        made = other.get((_kind(text, piece), value))
+        if made is None:
+            continue
+        if piece.kind == "string":
+            made = made.replace("'", "''")
+            made = made.replace("\\", "\\\\") if piece.escapes else made
+        parts += [text[at : piece.inner_start], made]
+        at = piece.inner_end
     return "".join([*parts, text[at:]])

@@ -18,6 +18,8 @@ ConflictKind = Literal["deadlock", "wait", "timeout", "refused", "ended"]
 Ending = Literal["commit", "rollback"]
 Provenance = Literal["captured", "recovered", "assumed", "unknown"]
 
+#: What stands before a message of the server in a note.
+FAILED = "the statement then failed: "
 #: A statement that the server cut, or did not keep, ends with this.
 CUT = "…"
 

@@ -14,7 +14,16 @@ from typing import NamedTuple
 
 from catenum.core.record.recording import WaitEnd
 from catenum.core.serverlog import LogEntry
-from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member, Provenance, Texts, relations_of
+from catenum.core.serverlog.conflicts import (
+    CUT,
+    FAILED,
+    CapturedWait,
+    Conflict,
+    Member,
+    Provenance,
+    Texts,
+    relations_of,
+)
 from catenum.core.serverlog.histories import Histories, Open
 from catenum.core.serverlog.postgresql_details import MODE, NUMBERS, Told, cycle, statements_of
 from catenum.core.serverlog.postgresql_statements import PARAMETER, has_ended, history_of, statement_of, with_values
@@ -165,7 +174,7 @@ class PostgresqlConflicts:
         if wait is not None:
             wait.ended = "failed"
             found = self._wait_conflict(wait)
-            yield replace(found, notes=(*found.notes, f"the statement then failed: {entry.message}"))
+            yield replace(found, notes=(*found.notes, f"{FAILED}{entry.message}"))
         if entry.severity != "ERROR":
             self._ran.pop(entry.pid or 0, None)
 

@@ -59,6 +59,10 @@ class MariadbRules(InnodbRules):
     locks_of_tables = False
     asks_transaction = "select @@in_transaction"
     wait_limits = (*InnodbRules.wait_limits, "max_statement_time")
+    log_limits = (
+        "MariaDB logs deadlocks only with innodb_print_all_deadlocks = on, and neither waits nor timeouts: "
+        "a log without them does not show that there were none"
+    )
     idle_limit = "idle_transaction_timeout"
 
     def writes_log(self, head: str) -> bool:

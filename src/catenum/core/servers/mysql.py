@@ -62,6 +62,10 @@ class MysqlRules(InnodbRules):
     undoes_statement = frozenset(["3058"])
     #: It ends the whole session: there is no limit on a transaction that stands idle.
     log_prefix, thread_word = MYSQL_PREFIX, "MySQL"
+    log_limits = (
+        "MySQL logs deadlocks only with innodb_print_all_deadlocks = on and log_error_verbosity = 3, and neither waits "
+        "nor timeouts: a log without them does not show that there were none"
+    )
     idle_limit = "wait_timeout"
 
     def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:

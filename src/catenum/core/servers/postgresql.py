@@ -182,6 +182,10 @@ class PostgresqlRules(Rules):
     wall_advice = ", or log in as a superuser, so that Catenum can make a role that has no rights elsewhere"
     wait_limits = ("lock_timeout", "statement_timeout")
     wait_limit_unit_ms = 1.0
+    log_limits = (
+        "PostgreSQL logs every deadlock, and waits only with log_lock_waits = on, if they last longer than "
+        "deadlock_timeout"
+    )
     idle_limit = "idle_in_transaction_session_timeout"
     outlived_lock_advice = (
         "Take it with pg_advisory_xact_lock, which is released when the transaction ends, whether it commits or not.",

@@ -350,6 +350,8 @@ class Rules(ABC):
     asks_transaction: str = ""
     #: The setting that ends a transaction whose client has gone quiet.
     idle_limit: str
+    #: What a log of the server does not have, as it comes.
+    log_limits: str
     #: Whether a rollback takes the changes back one by one; otherwise it takes no time.
     undoes_row_by_row: bool = False
     #: How to releases a lock that outlives its transaction, and what does so by itself.

@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from functools import lru_cache
+from typing import NamedTuple
 
 from catenum.core.sql.lexis import Lexis
 
@@ -22,23 +23,74 @@ def masked(sql: str, lexis: Lexis) -> str:
 
 def _masked(sql: str, pieces: re.Pattern[str]) -> Iterator[str]:
     at = 0
-    while found := pieces.search(sql, at):
-        yield sql[at : found.start()]
-        at = found.end()
-        kind, text = found.lastgroup, found[0]
-        if kind == "comment":
+    for piece in _pieces(sql, pieces):
+        yield sql[at : piece.start]
+        at = piece.end
+        if piece.kind == "comment":
             yield " "
+        else:
+            yield "?" if piece.kind in ("dollar", "string", "value") else sql[piece.start : piece.end]
+    yield sql[at:]
+
+
+class Piece(NamedTuple):
+    """A piece of a statement by its ``kind`` (see ``Lexis.pieces``); within it, what stands between its marks."""
+
+    kind: str
+    start: int
+    end: int
+    inner_start: int
+    inner_end: int
+    escapes: bool = False
+
+    def moved(self, by: int) -> Piece:
+        """The same in a text in which this one's begins at ``by``."""
+        start, end, inner_start, inner_end = (
+            at + by for at in (self.start, self.end, self.inner_start, self.inner_end)
+        )
+        return Piece(self.kind, start, end, inner_start, inner_end, self.escapes)
+
+
+def _pieces(sql: str, pieces: re.Pattern[str], *, backslashes: bool | None = None) -> Iterator[Piece]:
+    """``backslashes``: whether they are escapes in every string; None: that is not known."""
+    at = 0
+    while found := pieces.search(sql, at):
+        start, at = found.start(), found.end()
+        kind, text = str(found.lastgroup), found[0]
+        inner, escapes = (start, at), False
+        if kind == "comment":
             at = _end_of_comment(sql, at) if text == "/*" else at
         elif kind == "dollar":
-            yield "?"
             end = sql.find(text, at)
+            inner = (at, len(sql) if end < 0 else end)
             at = len(sql) if end < 0 else end + len(text)
         elif kind == "string":
-            yield "?"
-            at = _end_of_string(sql, at, text[-1], escapes=text[0] in "eE")
-        else:
-            yield "?" if kind == "value" else text
-    yield sql[at:]
+            escapes = text[0] in "eE" or bool(backslashes)
+            begins, plain = at, backslashes is False and text[0] not in "eE"
+            at = _end_of_plain(sql, at, text[-1]) if plain else _end_of_string(sql, at, text[-1], escapes=escapes)
+            inner = (begins, at - 1 if sql[at - 1 : at] == text[-1] and at - 1 >= begins else at)
+        yield Piece(kind, start, at, inner[0], inner[1], escapes)
+
+
+def literals(sql: str, lexis: Lexis, dialect: str) -> Iterator[Piece]:
+    """The comments and literals of a statement, strings by what a backslash means to the server as it comes."""
+    from sqlglot import Dialect
+
+    backslashes = "\\" in Dialect.get_or_raise(dialect).tokenizer_class.STRING_ESCAPES
+    for piece in _pieces(sql, lexis.pieces, backslashes=backslashes):
+        if (
+            piece.kind in ("comment", "dollar", "string", "value") and sql[piece.start] != "$"
+        ) or piece.kind == "dollar":
+            yield piece
+
+
+def _end_of_plain(sql: str, at: int, quote: str) -> int:
+    """Behind the closing quote, where a backslash is a sign like any other."""
+    while (end := sql.find(quote, at)) >= 0:
+        if sql[end + 1 : end + 2] != quote:
+            return end + 1
+        at = end + 2
+    return len(sql)
 
 
 def _end_of_comment(sql: str, at: int) -> int:

@@ -52,8 +52,8 @@ def variable(name: str, found: dict[str, str], why: str, needed: bool) -> Check:
 
 def prints_deadlocks(found: dict[str, str]) -> Check:
     """Whether the log has every deadlock."""
-    why = "for watch with --log: every deadlock, not the latest only"
-    return variable("innodb_print_all_deadlocks", found, why, needed=False)
+    why = "every deadlock in the log, for intake and watch --log: otherwise the latest only, in InnoDB's status"
+    return variable("innodb_print_all_deadlocks", found, why, needed=True)
 
 
 def general_log(query: Query) -> Check:
