@@ -77,7 +77,12 @@ class Result:
 
 def digest_of(rows: Iterable[tuple[str | None, ...]]) -> str:
     """One short text for a set of rows, whatever their order."""
-    return sha1(repr(sorted(map(repr, rows))).encode(), usedforsecurity=False).hexdigest()
+    return digest_of_rows(sha1(repr(row).encode(), usedforsecurity=False).digest() for row in rows)
+
+
+def digest_of_rows(digests: Iterable[bytes]) -> str:
+    """The same of the rows' own digests."""
+    return sha1(b"".join(sorted(digests)), usedforsecurity=False).hexdigest()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -90,6 +90,7 @@ class InnodbRules(Rules):
     """What follows from the storage engine. See ``Rules`` for what each member promises."""
 
     undoes_row_by_row = True
+    prepares_by = re.compile(r"(?i)\bxa\s+(?:start|begin|prepare)\b")
 
     dialect = "mysql"
     #: What stands before a message of the error log, and before a session's number in a report.

@@ -327,6 +327,14 @@ class Rules(ABC):
         """The words by which a statement prepares or ends transactions in ways that Catenum cannot see."""
         return boundary.starts_with(self.uncovered(sql), self.boundary.own_transactions, self.dialect)
 
+    #: Words by which a transaction is prepared, wherever they stand: a text can be run as a statement.
+    prepares_by: re.Pattern[str]
+
+    def prepares(self, sql: str) -> str | None:
+        """The words by which a text, or a text within it, prepares a transaction that outlives its session."""
+        found = self.prepares_by.search(sql)
+        return " ".join(found[0].lower().split()) if found else None
+
     def commits_by_itself(self, sql: str) -> bool:
         """Whether the server commits before it runs this, whatever the transaction did before."""
         return boundary.starts_with(self.uncovered(sql), self.boundary.commits, self.dialect) is not None

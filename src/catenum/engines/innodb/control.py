@@ -10,6 +10,7 @@ import contextlib
 import os
 import secrets
 import socket
+import threading
 from abc import ABC, abstractmethod
 from collections.abc import Collection, Iterator, Mapping
 from typing import Any, ClassVar, Literal, Protocol
@@ -29,11 +30,17 @@ from catenum.engines.innodb.aside import Aside
 from catenum.engines.innodb.kept import Keeper
 from catenum.engines.innodb.locks import InnodbReader
 from catenum.engines.innodb.session import AS_TEXT, InnodbSession
-from catenum.engines.ports import Capabilities
+from catenum.engines.ports import Capabilities, DataError
 
 #: What may stand behind the question mark of a URL, by PyMySQL's names: a local socket, and the server's certificate.
 URL_PARAMETERS = ["unix_socket", "ssl_ca"]
 MARK = "catenum scratch space"
+#: How long what a scenario brings may take (ms): all of its data; anything else.
+LOAD_MS, ASK_MS = 600_000.0, 75_000.0
+
+
+class Overdue(pymysql.OperationalError):
+    """A call did not return in time, and its session was ended."""
 
 
 class GivenUp(Protocol):
@@ -76,6 +83,8 @@ class InnodbControl(ABC):
         self._theirs: dict[str, object] = where
         self._writer: pymysql.Connection[Any] | None = None
         self._aside = Aside()  # uses the writer, where that is a connection of its own
+        self._prepared_before: list[str] = []
+        self._bounded = False  # somebody waits for what runs on the writer, with a limit
         self._made = self._loaded = self._connected = self._cut_short = False
         self._learned = self._loops = self._steady = False
         self._threads: dict[int, str] = {}
@@ -143,17 +152,49 @@ class InnodbControl(ABC):
 
     def write(self, sql: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
         """Rows of one query on that connection; after an interrupt in the midst of one, on a new one."""
-        if self.user is None:
-            return self.query(sql, values)
-        try:
+        with self.within(ASK_MS):
+            if self.user is None:
+                return self.query(sql, values)
             cursor = self.writer.cursor()
             cursor.execute(sql, values or None)
             return list(cursor.fetchall())
-        except pymysql.Error:
-            raise
+
+    @contextlib.contextmanager
+    def within(self, limit_ms: float) -> Iterator[None]:
+        """What runs SQL of a scenario on that connection has so long; then its session is ended. Raises Overdue.
+
+        After an interrupt in the midst of it, it has a new connection.
+        """
+        if self._bounded:
+            yield
+            return
+        number, over = int(self.writer.thread_id()), threading.Event()  # type: ignore[no-untyped-call]
+        timer = threading.Timer(limit_ms / 1000, self._end_late, [number, over])
+        timer.daemon = self._bounded = True
+        timer.start()
+        try:
+            yield
+        except (pymysql.Error, OSError, DataError) as error:
+            if not over.is_set():
+                raise
+            self._renew_writer()
+            raise Overdue(f"it took longer than {max(1, round(limit_ms / 1000))} s and was ended") from error
         except BaseException:
-            self._writer = None
+            self._renew_writer()
             raise
+        finally:
+            self._bounded = False
+            timer.cancel()
+
+    def _end_late(self, number: int, over: threading.Event) -> None:
+        """On a connection of its own: the others wait for what is to be ended."""
+        over.set()
+        with contextlib.suppress(pymysql.Error, OSError), contextlib.closing(self._connect("ender")) as ender:
+            ender.cursor().execute(f"kill connection {number}")
+
+    def _renew_writer(self) -> None:
+        self._writer = None
+        self._cut_short = self._cut_short or self.user is None
 
     @property
     def walled(self) -> bool:

@@ -12,15 +12,23 @@ from itertools import islice
 from typing import Any
 
 import pymysql
+from pymysql.cursors import SSCursor
 
+from catenum.core.errors import TargetError
 from catenum.core.record.recording import PathStep, ServerError, TableKeys, TableRows
 from catenum.core.record.values import NOTHING, Binding, Value
+from catenum.engines.clock import Clock
 from catenum.engines.innodb import errors
-from catenum.engines.innodb.control import InnodbControl, quoted
+from catenum.engines.innodb.control import ASK_MS, LOAD_MS, InnodbControl, Overdue, quoted
+from catenum.engines.innodb.prepared import xids
 from catenum.engines.innodb.session import result_of, text_of
 from catenum.engines.ports import DataError
 
 _INDEX = re.compile(r"create index (`(?:[^`]|``)+`|\w+) on (`(?:[^`]|``)+`|\w+) ")
+
+
+#: Rows of a rule that are looked at: it is to give one.
+MOST_TRUTHS = 100
 
 
 class InnodbData(InnodbControl):
@@ -35,7 +43,10 @@ class InnodbData(InnodbControl):
     def make_scratch(self) -> list[str]:
         """Clear what a killed run left, then make a database of our own, marked and with a sign of life."""
         with self._told():
+            if self.info.private:  # what a killed run has prepared is nobody's
+                self._undo_prepared(self._prepared())
             cleared = [name for name in self._left_behind() if self._clear(name)]
+            self._prepared_before = self._prepared()
             self.query("select get_lock(%s, 0)", (self.schema,))
             self._make_user()
             self._create()
@@ -52,12 +63,14 @@ class InnodbData(InnodbControl):
 
     def add(self, script: str) -> None:
         """Run set-up SQL, statement by statement."""
+        clock = Clock()
         for offset, sql in self.rules.split(script):
             try:
-                cursor = self.writer.cursor()
-                cursor.execute(sql)
-                while cursor.nextset():
-                    pass
+                with self.within(max(1.0, LOAD_MS - clock.now_ms())):
+                    self._run(sql)
+            except Overdue as overdue:
+                late = ServerError(code="", kind="rejected", message=str(overdue), position=offset + 1)
+                raise DataError(late, script) from overdue
             except (pymysql.Error, OSError) as error:
                 found = errors.server_error(error, self.rules, timeout_undoes=self._timeout_undoes)
                 if found.kind == "lost" and not self.alive():
@@ -70,6 +83,17 @@ class InnodbData(InnodbControl):
             self.write("commit")
             self._learned = self._steady = False
             self._learn()
+
+    def _run(self, sql: str) -> None:
+        """One statement of the data: what it gives back is not looked at, however much it is."""
+        cursor = self.writer.cursor(SSCursor)
+        cursor.execute(sql)
+        while True:
+            for _ in iter(cursor.fetchone, None) if cursor.description is not None else ():
+                pass
+            if not cursor.nextset():
+                break
+        cursor.close()
 
     def refuses(self, index: str) -> str | None:
         """Made and dropped: DDL commits here."""
@@ -161,7 +185,7 @@ class InnodbData(InnodbControl):
         return self._aside.result
 
     def _restore(self) -> None:
-        with self._told():
+        with self._told(), self.within(LOAD_MS):
             self.keeper.restore()
 
     def rows(self, limit: int) -> dict[str, TableRows]:
@@ -195,10 +219,15 @@ class InnodbData(InnodbControl):
     def truth(self, query: str) -> bool:
         """Whether ``query`` gives one row with one value that is true (1)."""
         try:
-            cursor = self.writer.cursor()
-            cursor.execute("start transaction read only")
-            cursor.execute(query)
-            rows = cursor.fetchall()
+            with self.within(ASK_MS):
+                self.writer.cursor().execute("start transaction read only")
+                cursor = self.writer.cursor(SSCursor)
+                cursor.execute(query)
+                rows = cursor.fetchmany(MOST_TRUTHS)
+                cursor.close()
+        except Overdue as overdue:
+            late = ServerError(code="", kind="rejected", message=str(overdue))
+            raise DataError(late, query) from overdue
         except pymysql.Error as error:
             found = errors.server_error(error, self.rules, timeout_undoes=self._timeout_undoes)
             if found.kind == "lost" or not self.alive():
@@ -209,19 +238,57 @@ class InnodbData(InnodbControl):
                 self.writer.rollback()
         value = text_of(rows[0][0]) if len(rows) == 1 and len(rows[0]) == 1 else None
         if value not in ("0", "1"):
-            got = f"{len(rows)} rows" if value is None else repr(value)
+            more = " or more" if len(rows) == MOST_TRUTHS else ""
+            got = f"{len(rows)} rows{more}" if value is None else repr(value)
             message = f"it must return one row with true or false; it returned {got}"
             raise DataError(ServerError(code="", kind="rejected", message=message), query)
         return value == "1"
 
+    def _prepared(self) -> list[str]:
+        """The prepared transactions of the server, as far as the login may list them."""
+        try:
+            return xids(self.query)
+        except pymysql.Error:
+            return []
+
+    def _undo_prepared(self, xids: Iterable[str]) -> list[str]:
+        """Roll them back. Returns those that could not be."""
+        left = []
+        for xid in xids:
+            try:
+                self.query(f"xa rollback {xid}")
+            except pymysql.Error:
+                left.append(xid)
+        return left
+
+    def _end_prepared(self) -> None:
+        """What has been prepared since the run began: of a private server nobody else's. Raises TargetError where it
+        stays, or may be anybody's.
+        """
+        fresh = [xid for xid in self._prepared() if xid not in self._prepared_before]
+        left = self._undo_prepared(fresh) if self.info.private else fresh
+        if left:
+            undo = "; ".join(f"xa rollback {xid}" for xid in left)
+            raise TargetError(
+                f"{self._shown}: transactions were prepared (XA) while the run was on, and hold their locks",
+                advice=f"If they are the scenario's: {undo};",
+            )
+
     def close(self) -> None:
-        """Drop the scratch space, disconnect. Whatever fails here, the next run clears."""
+        """Drop the scratch space, disconnect. Whatever fails here, the next run clears. Raises TargetError where the
+        scenario has prepared transactions on a server of the user's own.
+        """
         with contextlib.suppress(pymysql.Error, OSError, struct.error):
             if self._writer is not None:
                 self._kill(int(self._writer.thread_id()), True)  # type: ignore[no-untyped-call]
                 self._writer.close()
+        told: TargetError | None = None
         with contextlib.suppress(pymysql.Error, OSError):
             if self._made:
+                try:
+                    self._end_prepared()
+                except TargetError as error:
+                    told = error
                 try:
                     self._drop()
                 except (pymysql.Error, OSError, struct.error):
@@ -229,6 +296,8 @@ class InnodbData(InnodbControl):
                     self._drop()
         with contextlib.suppress(pymysql.Error, OSError):
             self.connection.close()
+        if told is not None:
+            raise told
 
     def _drop(self) -> None:
         self.query("set session lock_wait_timeout = 5")

@@ -16,10 +16,12 @@ from typing import Any, Literal
 import pymysql
 from pymysql import converters
 from pymysql.constants import FIELD_TYPE
+from pymysql.cursors import SSCursor
 
 from catenum.core.record.recording import Result, ServerError, digest_of
-from catenum.core.record.values import NOTHING, Binding
+from catenum.core.record.values import NOTHING, Binding, ValueKind
 from catenum.core.servers import Rules
+from catenum.engines.fetching import Fetched, too_large
 from catenum.engines.innodb.errors import server_error
 from catenum.engines.ports import Beginning, Begun, Patience, Reply
 
@@ -115,17 +117,39 @@ class InnodbSession:
         self._orders.put(lambda: self._execute(sql, values))
 
     def _execute(self, sql: str, values: Binding) -> Reply:
-        cursor = self.connection.cursor()
+        cursor = self.connection.cursor(SSCursor)
         if values:
             cursor.execute(
                 self._rules.formatted(sql), [value.plain for value in self._rules.values_by_place(sql, values)]
             )
         else:
             cursor.execute(sql)
-        first = _reply(cursor)
-        while cursor.nextset():  # a procedure may return several results; the first is kept
-            pass
+        first = self._fetch(cursor)
+        while first.error is None and cursor.nextset():  # a procedure may return several results; the first is kept
+            further = self._fetch(cursor)
+            if further.error is not None:
+                return further
         return first
+
+    def _fetch(self, cursor: Any) -> Reply:
+        """The rows of a result, one after the other, until there are too many."""
+        if cursor.description is None:
+            return Reply(rows=cursor.rowcount)
+        fetched, columns = Fetched(KEPT_ROWS), cursor.description
+        for row in iter(cursor.fetchone, None):
+            if not fetched.add(tuple(text_of(value) for value in row)):
+                self._kill(self.thread_id, False)
+                with contextlib.suppress(pymysql.Error):
+                    cursor.close()  # what is on its way is read, and thrown away
+                return Reply(error=too_large())
+        told = Result(
+            columns=tuple(str(column[0]) for column in columns),
+            rows=tuple(fetched.rows),
+            kinds=_kinds(columns),
+            cut=fetched.cut,
+            digest=fetched.digest,
+        )
+        return Reply(rows=fetched.count, result=told)
 
     def _work(self) -> None:
         while (order := self._orders.get()) is not None:
@@ -182,11 +206,8 @@ class InnodbSession:
         os.close(self._write)
 
 
-def _reply(cursor: Any) -> Reply:
-    if cursor.description is None:
-        return Reply(rows=cursor.rowcount)
-    result = result_of(cursor, KEPT_ROWS)
-    return Reply(rows=cursor.rowcount, result=result)
+def _kinds(columns: Any) -> tuple[ValueKind, ...]:
+    return tuple("number" if column[1] in _NUMBERS else "text" for column in columns)
 
 
 def result_of(cursor: Any, most: int | None = None) -> Result:
@@ -196,7 +217,7 @@ def result_of(cursor: Any, most: int | None = None) -> Result:
     return Result(
         columns=tuple(str(column[0]) for column in cursor.description),
         rows=tuple(tuple(text_of(value) for value in row) for row in rows[:most]),
-        kinds=tuple("number" if column[1] in _NUMBERS else "text" for column in cursor.description),
+        kinds=_kinds(cursor.description),
         cut=cut,
         digest=digest_of(tuple(text_of(v) for v in row) for row in rows) if cut else None,
     )

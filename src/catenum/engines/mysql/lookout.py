@@ -24,6 +24,7 @@ from catenum.engines.innodb import earlier, pending
 from catenum.engines.innodb.capture import grant, works
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.lookout import InnodbLookout, locks_of, most_waited, plain
+from catenum.engines.innodb.prepared import xid
 from catenum.engines.innodb.records import Records
 from catenum.engines.innodb.standing import SYSTEM_USERS, Listed, standing_edges, waiting
 from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
@@ -303,7 +304,7 @@ class MysqlLookout(InnodbLookout):
             yield f"which is prepared (xa recover) is not visible to this login; an administrator may allow it: {allow}"
         elif detached:
             told = self.rows("xa recover convert xid")
-            xids = [_xid(str(row[3]), int(row[1]), int(row[2]), str(row[0])) for row in told]
+            xids = [xid(str(data), int(first), int(second), str(form)) for form, first, second, data in told]
             yield f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in xids) or 'none is listed'}"
 
     def session(self, number: str) -> SessionInfo | None:
@@ -379,19 +380,4 @@ def _row(row: Sequence[str | None], trx: Transaction | None, statement: history.
         isolation=trx.isolation if trx else None,
         changed=trx.changed if trx else None,
         transaction=trx.started if trx else None,
-    )
-
-
-def _xid(data: str, first: int, second: int, form: str) -> str:
-    """The words of a prepared transaction, of its data in hex: the global part, the branch, the format."""
-    whole = bytes.fromhex(data.removeprefix("0x"))
-    return f"{_part(whole[:first])},{_part(whole[first : first + second])},{int(form)}"
-
-
-def _part(data: bytes) -> str:
-    text = data.decode("latin1")
-    return (
-        f"'{text}'"
-        if text.isascii() and text.isprintable() and "'" not in text and "\\" not in text
-        else f"X'{data.hex()}'"
     )

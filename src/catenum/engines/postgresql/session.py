@@ -13,6 +13,7 @@ from psycopg.pq.abc import PGconn, PGresult
 from catenum.core.record.recording import Result, ServerError, digest_of
 from catenum.core.record.values import NOTHING, Binding, ValueKind
 from catenum.core.servers import rules_of
+from catenum.engines.fetching import Fetched, too_large
 from catenum.engines.ports import Beginning, Begun, Patience, Reply
 from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.calls import ask
@@ -60,6 +61,9 @@ class PostgresqlSession:
         self._steers = steers_victim
         self._patience = Patience.LAST
         self._results: list[PGresult] = []
+        self._fetched: Fetched | None = None
+        self._shape: tuple[tuple[str, ...], tuple[ValueKind, ...]] = ((), ())
+        self._too_large = False
         self._begun: Begun | None = None
         self.sql = ""
         self.sent = 0  # counts statements, so that what was seen of one is not taken for the next
@@ -143,6 +147,7 @@ class PostgresqlSession:
         if self._steers and patience is not None and patience is not self._patience:
             self._patience = patience
             adjust = f"set local deadlock_timeout = {self._check_ms[patience]}"
+        self._fetched, self._too_large = None, False
         try:
             if sql in ("commit", "rollback"):
                 self._pg.send_query(f"{adjust}; {sql}".encode() if adjust else sql.encode())
@@ -157,6 +162,7 @@ class PostgresqlSession:
                 self._pg.send_query_prepared(name, None)
             else:
                 self._pg.send_query_params(sql.encode(), None)
+            self._pg.set_single_row_mode()
         except psycopg.OperationalError:
             self._results.clear()  # the loss is reported by the next poll, as for any statement under way
 
@@ -170,6 +176,9 @@ class PostgresqlSession:
                 result = self._pg.get_result()
                 if result is None:
                     return self._reply()
+                if result.status == pq.ExecStatus.SINGLE_TUPLE:
+                    self._take(result)
+                    continue
                 self._results.append(result)
                 if result.status in (pq.ExecStatus.COPY_IN, pq.ExecStatus.COPY_BOTH):
                     self._pg.put_copy_end(b"COPY has no data in a scenario")
@@ -179,6 +188,14 @@ class PostgresqlSession:
         except psycopg.OperationalError as error:
             return Reply(error=self._error_so_far() or errors.lost(str(error)))
         return None
+
+    def _take(self, result: PGresult) -> None:
+        """A row of the result."""
+        if self._fetched is None:
+            self._fetched, self._shape = Fetched(KEPT_ROWS), _shape(result)
+        if not self._too_large and not self._fetched.add(tuple(_cell(result, 0, i) for i in range(result.nfields))):
+            self._too_large = True
+            self.cancel()
 
     def cancel(self) -> None:
         """Ask the server to end the statement under way."""
@@ -200,6 +217,8 @@ class PostgresqlSession:
 
     def _reply(self) -> Reply:
         results, self._results = self._results, []
+        if self._too_large:
+            return Reply(error=too_large())
         if not results:
             return Reply(error=errors.lost(self._pg.get_error_message()))
         for result in results:
@@ -209,6 +228,12 @@ class PostgresqlSession:
         if self._begun is None and len(results) == 4:
             self._begun = Begun(isolation=_cell(results[2], 0, 0) or "", read_only=_cell(last, 0, 0) == "on")
             return Reply()
+        fetched, (columns, kinds) = self._fetched, self._shape
+        if last.status == pq.ExecStatus.TUPLES_OK and fetched is not None:
+            told = Result(
+                columns=columns, kinds=kinds, rows=tuple(fetched.rows), cut=fetched.cut, digest=fetched.digest
+            )
+            return Reply(rows=fetched.count, result=told)
         if last.status == pq.ExecStatus.TUPLES_OK:
             return Reply(rows=last.ntuples, result=text_rows(last, KEPT_ROWS))
         return Reply(rows=last.command_tuples)
@@ -220,13 +245,21 @@ def text_rows(result: PGresult, limit: int) -> Result:
     every = range(result.nfields)
     cut = kept < result.ntuples
     whole = (tuple(_cell(result, row, i) for i in every) for row in range(result.ntuples)) if cut else ()
+    columns, kinds = _shape(result)
     return Result(
-        columns=tuple((result.fname(i) or b"?").decode() for i in range(result.nfields)),
-        kinds=tuple(_KINDS.get(result.ftype(i), "text") for i in range(result.nfields)),
+        columns=columns,
+        kinds=kinds,
         rows=tuple(tuple(_cell(result, row, i) for i in every) for row in range(kept)),
         cut=cut,
         digest=digest_of(whole) if cut else None,
     )
+
+
+def _shape(result: PGresult) -> tuple[tuple[str, ...], tuple[ValueKind, ...]]:
+    """A result's columns, and what kind of value each has."""
+    every = range(result.nfields)
+    names = tuple((result.fname(i) or b"?").decode() for i in every)
+    return names, tuple(_KINDS.get(result.ftype(i), "text") for i in every)
 
 
 def _cell(result: PGresult, row: int, column: int) -> str | None:

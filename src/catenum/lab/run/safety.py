@@ -58,6 +58,8 @@ def unsafe_statements(scenario: Scenario, server: str) -> Iterator[Unsafe]:
             words = _not_one_move(sql, pieces, rules)
             if words:
                 yield Unsafe(path, f"{what} {words}")
+        if prepares := rules.prepares(sql):
+            yield Unsafe(path, f"{what} prepares a transaction that outlives its session: {prepares}; leave it out")
         for piece in pieces:
             for words in _beyond_scratch(piece, rules):
                 yield Unsafe(path, f"{what} {words}", beyond=True)
