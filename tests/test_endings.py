@@ -205,4 +205,7 @@ def nothing_left(socket: str) -> bool:
         cursor.execute("select schema_name from information_schema.schemata where schema_name like 'catenum%'")
         spaces = cursor.fetchall()
         cursor.execute("select user from mysql.user where user like 'catenum%'")
-        return (spaces, cursor.fetchall()) == ((), ())
+        logins = cursor.fetchall()
+        cursor.execute("show full processlist")
+        assert (spaces, logins) == ((), ()), cursor.fetchall()
+        return True

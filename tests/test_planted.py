@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 
 import psycopg
+import pymysql
 import pytest
 
 #: ``spy`` counts, and gives back what it is given; ``watcher`` is its trigger.
@@ -93,3 +94,53 @@ def test_no_planted_function_is_run_with_more_rights_on_postgresql(call, tmp_pat
         alarm, calls = counts(harbour)
         assert alarm == 0, f"{place}: {words[0]} ran it {alarm} times with more rights"
     assert calls or place in QUIET, f"{place}: it was never called ({done.err})"
+
+
+#: The same with InnoDB: whoever runs it as somebody with more rights changes a variable of the server.
+_INVOKED = "begin if current_user() not like 'catenum\\\\_%' then set global max_error_count = 77; end if; {0} end; "
+SPIES = (
+    "create function spy(n int) returns int no sql sql security invoker " + _INVOKED.format("return n;")
+    + "create function told(n int) returns text no sql sql security invoker " + _INVOKED.format("return 'x';")
+    + "create procedure does() sql security invoker " + _INVOKED.format("")
+)  # fmt: skip
+INVOKED = {
+    "view": ("create sql security invoker view seen as select id, spy(kg) as kg from berth; create sql security invoker view berths as select * from berth where spy(id) > 0;", "select * from seen"),
+    "view that is written": ("create sql security invoker view berths as select * from berth where spy(id) > 0;", "update berths set kg = 3 where id = 1"),
+    "view of nothing": ("create sql security invoker view moment as select spy(1) as n, told(2) as t;", "select * from moment, berth"),
+    "view of its definer": ("create sql security definer view seen as select spy(kg) as kg from berth;", "select * from seen"),
+    "triggers": ("create trigger a before update on berth for each row set new.kg = spy(new.kg); create trigger b before insert on berth for each row set new.kg = spy(new.kg); create trigger c after delete on berth for each row call does();", "update berth set kg = 4 where id = 1"),
+    "statement": ("", "update berth set kg = spy(4) where spy(id) = 1"),
+    "procedure": ("", "call does()"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("server", ["mariadb", "mysql"])
+@pytest.mark.parametrize("place", INVOKED)
+def test_no_planted_function_is_run_with_more_rights_with_innodb(request, call, tmp_path, server, place):
+    socket = request.getfixturevalue(f"kept_{server}")
+    data, statement = INVOKED[place]
+    one = {"statements": [statement]}
+    plain = {
+        "scenario": "planted",
+        "data": f"create table berth (id int primary key, kg int); insert into berth values (1, 5), (2, 7); {SPIES}{data}",
+        "transactions": {"early": one, "late": one},
+        "holds": {"all": "select sum(spy(kg)) >= 0 from berth"},
+    }
+    (tmp_path / "s.yaml").write_text(json.dumps(plain))
+    with pymysql.connect(unix_socket=socket, user="root", autocommit=True) as admin, admin.cursor() as cursor:
+        try:
+            for words in (("play", "--locks", "full"), ("explore",)):
+                done = call(words[0], "s.yaml", *words[1:], "--json", "--target", f"local:{server}")
+                assert done.code in (0, 1), done.err
+                cursor.execute("select @@global.max_error_count")
+                assert cursor.fetchone() != (77,), f"{place}: {words[0]} ran it with more rights"
+            # The trap is one: whoever has more rights springs it.
+            cursor.execute("create database trap")
+            cursor.execute("use trap")
+            cursor.execute(SPIES.split("; end; ")[0] + "; end")
+            cursor.execute("select spy(1)")
+            cursor.execute("select @@global.max_error_count")
+            assert cursor.fetchone() == (77,)
+        finally:
+            cursor.execute("set global max_error_count = default")
+            cursor.execute("drop database if exists trap")

@@ -13,13 +13,14 @@ from pathlib import Path
 from types import SimpleNamespace
 
 import psycopg
+import pymysql
 import pytest
 
 from catenum.core.errors import TargetError
 from catenum.engines.private.postgresql import DATABASE, USER
 from catenum.engines.private.programs import Owner
-from catenum.engines.private.slots import _Slot
-from conftest import SCRIPT, Done, until
+from catenum.engines.private.slots import _Slot, private_server
+from conftest import SCRIPT, Done, needs, until
 
 
 @pytest.fixture
@@ -191,3 +192,38 @@ def test_the_wheel_s_programs_serve_where_the_system_has_none(alone):
 
 def test_the_script_is_installed():
     assert SCRIPT.exists()
+
+
+def test_data_that_do_not_start_any_more_are_made_anew(alone):
+    """A private server has nothing that could be lost; without this no later command would run."""
+    needs("postgresql")
+    assert alone("play", "berth-swap", "--quiet").code == 1
+    (control,) = alone.cache.glob("postgresql-*/slot-0/data/global/pg_control")
+    control.write_bytes(b"\0" * 8192)
+    again = alone("play", "berth-swap")
+    assert again.code == 1, again.err
+    assert "cannot be used" in again.err
+    assert "they are made anew" in again.err
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mariadb", "mysql"])
+def test_a_private_server_that_cannot_be_cleaned_is_deleted_whole(server, tmp_path, monkeypatch):
+    needs(server)
+    cache = Path(tempfile.mkdtemp(prefix="catenum-alone-"))
+    cache.chmod(0o755)
+    monkeypatch.setenv("CATENUM_CACHE", str(cache))
+    told: list[str] = []
+    try:
+        with private_server(server, {}, told.append) as made:
+            if server == "postgresql":
+                with psycopg.connect(made.where, autocommit=True) as admin:
+                    admin.execute("create schema catenum_0a1b2c3d")
+            else:
+                with pymysql.connect(**made.where) as admin:
+                    admin.cursor().execute("create database catenum_0a1b2c3d")
+            data = made.slot / "data"
+            assert data.exists()
+        assert not data.exists()
+        assert "catenum_0a1b2c3d could not be removed" in told[-1]
+    finally:
+        shutil.rmtree(cache, ignore_errors=True)

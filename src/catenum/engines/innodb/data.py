@@ -300,6 +300,10 @@ class InnodbData(InnodbControl):
             raise told
 
     def _drop(self) -> None:
+        # An interrupt may have left a connection that nobody holds any more.
+        own = f"select id from {self.process_list} where id <> connection_id() and (db = %s or user = %s)"
+        for (thread,) in self.query(own, (self.schema, self.user or "")):
+            self._kill(int(thread), True)
         self.query("set session lock_wait_timeout = 5")
         self.query(f"drop database if exists `{self.schema}`")
         self.query(f"drop database if exists `{self.keeper.kept}`")

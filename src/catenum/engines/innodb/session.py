@@ -65,6 +65,7 @@ class InnodbSession:
         self._read, self._write = os.pipe()
         self._orders: queue.SimpleQueue[Callable[[], Reply] | None] = queue.SimpleQueue()
         self._reply: Reply | None = None
+        self._asks_end = False
         self._worker = threading.Thread(target=self._work, name=f"catenum {name}", daemon=True)
         self._worker.start()
 
@@ -138,7 +139,8 @@ class InnodbSession:
         fetched, columns = Fetched(KEPT_ROWS), cursor.description
         for row in iter(cursor.fetchone, None):
             if not fetched.add(tuple(text_of(value) for value in row)):
-                self._kill(self.thread_id, False)
+                self._asks_end = True  # by whoever polls: the connection for that is not this thread's
+                os.write(self._write, b".")
                 with contextlib.suppress(pymysql.Error):
                     cursor.close()  # what is on its way is read, and thrown away
                 return Reply(error=too_large())
@@ -173,6 +175,11 @@ class InnodbSession:
 
     def poll(self) -> Reply | None:
         """The reply, once."""
+        if self._asks_end:
+            self._asks_end = False
+            os.read(self._read, 1)
+            if self._reply is None:
+                self._kill(self.thread_id, False)
         reply = self._reply
         if reply is None:
             return None

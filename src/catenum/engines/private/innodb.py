@@ -9,10 +9,13 @@ from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from catenum.core.errors import TargetError
 from catenum.engines.private.programs import Owner
+
+_SPACES = "select schema_name from information_schema.schemata where schema_name regexp '^catenum_[0-9a-f]{8}'"
+_LOGINS = "select user from mysql.user where user regexp '^catenum_[0-9a-f]{8}'"
 
 
 @dataclass(frozen=True)
@@ -73,6 +76,27 @@ class InnodbRecipe(ABC):
         except (pymysql.Error, OSError):
             return False
         return True
+
+    def leftovers(self, sockets: Path) -> list[str]:
+        """What of runs is left: scratch spaces, logins, prepared transactions; empty where it does not answer."""
+        import pymysql
+
+        from catenum.engines.innodb.prepared import xids
+
+        try:
+            where: dict[str, Any] = {**self.where(sockets), "connect_timeout": 2, "ssl_disabled": True}
+            with pymysql.connect(**where) as connection:
+
+                def query(sql: str) -> list[tuple[Any, ...]]:
+                    with connection.cursor() as cursor:
+                        cursor.execute(sql)
+                        return list(cursor.fetchall())
+
+                found = [f"database {name}" for (name,) in query(_SPACES)]
+                found += [f"login {name}" for (name,) in query(_LOGINS)]
+                return [*found, *(f"prepared transaction {xid}" for xid in xids(query))]
+        except (pymysql.Error, OSError):
+            return []
 
     def where(self, sockets: Path) -> dict[str, object]:
         """What the engine connects with: as root and without a password, since only the server's user can get at it."""

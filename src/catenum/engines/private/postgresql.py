@@ -33,6 +33,14 @@ SERVER_SETTINGS = (
 )
 
 
+_LEFTOVERS = """
+select 'schema ' || nspname from pg_catalog.pg_namespace where nspname ~ '^catenum_[0-9a-f]{8}'
+union all select 'role ' || rolname from pg_catalog.pg_roles where rolname ~ '^catenum_[0-9a-f]{8}'
+union all select 'large object ' || oid from pg_catalog.pg_largeobject_metadata
+union all select 'prepared transaction ' || gid from pg_catalog.pg_prepared_xacts
+"""
+
+
 @dataclass(frozen=True)
 class PostgresqlRecipe:
     """The commands for one set of server programs."""
@@ -99,6 +107,14 @@ class PostgresqlRecipe:
     def where(self, sockets: Path) -> str:
         """What the engine connects with."""
         return self.conninfo(sockets)
+
+    def leftovers(self, sockets: Path) -> list[str]:
+        """What of runs is left: schemas, roles, large objects, prepared transactions; empty without an answer."""
+        try:
+            with psycopg.connect(self.conninfo(sockets), connect_timeout=2) as connection:
+                return [str(name) for (name,) in connection.execute(_LEFTOVERS).fetchall()]
+        except psycopg.Error:
+            return []
 
     def client(self, sockets: Path) -> str:
         """The command with which a person connects."""

@@ -79,6 +79,8 @@ class Recipe(Protocol):
 
     def furnish(self, sockets: Path) -> None: ...
 
+    def leftovers(self, sockets: Path) -> list[str]: ...
+
 
 class _Slot:
     """One data directory with its lock, its log and a note of the server that runs on it."""
@@ -153,10 +155,35 @@ class _Slot:
         )
 
     def start(self, *, keep: bool, tell: Callable[[str], None]) -> PrivateServer:
-        """Start the server.
+        """Start the server, with new data where it does not start with what is there.
 
         The slot must have been taken. Raises TargetError with the end of its log where it does not start.
         """
+        try:
+            return self._start(keep=keep, tell=tell)
+        except TargetError as error:
+            if not (self.folder / "furnished").exists():
+                raise
+            tell(f"The data in {self.folder} cannot be used ({error.problems[0].message}); they are made anew.")
+            self.forget()
+            return self._start(keep=keep, tell=tell)
+
+    def forget(self) -> None:
+        """Delete the data: the next start makes new ones."""
+        (self.folder / "furnished").unlink(missing_ok=True)
+        shutil.rmtree(self.data, ignore_errors=True)
+
+    def clean(self, tell: Callable[[str], None]) -> bool:
+        """Whether nothing of a run is left on the running server; what is, is told."""
+        try:
+            left = self.recipe.leftovers(Path(json.loads(self.note.read_text())["sockets"]))
+        except (OSError, ValueError, KeyError):
+            return True  # it has gone already
+        if left:
+            tell(f"{', '.join(left)} could not be removed: the private server's data in {self.folder} are deleted.")
+        return not left
+
+    def _start(self, *, keep: bool, tell: Callable[[str], None]) -> PrivateServer:
         cleared = self._clear_dead()
         owner = self.recipe.owner
         new = not self.recipe.is_made(self.data)
@@ -328,7 +355,10 @@ def stop_kept(server: str, settings: Mapping[str, str]) -> int:
     stopped = 0
     for slot in _slots(server, settings):
         if slot.folder.exists() and slot.kept() is not None:
+            clean = slot.clean(lambda text: None)
             stopped += slot.stop()
+            if not clean:
+                slot.forget()
     return stopped
 
 
@@ -349,7 +379,10 @@ def private_server(server: str, settings: Mapping[str, str], tell: Callable[[str
         try:
             yield slot.start(keep=False, tell=tell)
         finally:
+            clean = slot.clean(tell)
             slot.stop()
+            if not clean:
+                slot.forget()
             slot.free()
         return
     raise TargetError(f"all {MOST_SLOTS} private servers are in use")
