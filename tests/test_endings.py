@@ -209,3 +209,31 @@ def nothing_left(socket: str) -> bool:
         cursor.execute("show full processlist")
         assert (spaces, logins) == ((), ()), cursor.fetchall()
         return True
+
+
+#: Rows that the scenario's own rule does not let in again: they came before it, or around it.
+STRICT = {
+    "postgresql": "create table berth (id int primary key, moved int); insert into berth values (1, 5); alter table berth add check (moved <> 5) not valid;",
+    "mariadb": "create table berth (id int primary key, moved int, check (moved <> 5)); set check_constraint_checks = 0; insert into berth values (1, 5); set check_constraint_checks = 1;",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("server", STRICT)
+def test_a_fault_of_the_scenario_on_catenum_s_connection_is_the_file_s(request, call, tmp_path, server):
+    request.getfixturevalue("kept" if server == "postgresql" else "kept_mariadb")
+    one = {"statements": ["update berth set moved = 9 where id = 1"]}
+    plain = {"scenario": "strict", "data": STRICT[server], "transactions": {"early": one, "late": one}}
+    (tmp_path / "s.yaml").write_text(json.dumps(plain))
+    done = call("explore", "s.yaml", "--target", f"local:{server}")
+    assert done.code == 2
+    assert done.err.startswith("catenum: s.yaml:1:")
+    assert "what the scenario's data define made the server reject a query" in done.err
+
+
+@pytest.mark.parametrize("server", LARGE)
+def test_more_transactions_than_connections_are_told_before(request, call, tmp_path, server):
+    request.getfixturevalue("kept" if server == "postgresql" else f"kept_{server}")
+    parts = {f"t{number}": {"statements": ["select 1"]} for number in range(300)}
+    (tmp_path / "s.yaml").write_text(json.dumps({"scenario": "crowd", "data": "select 1;", "transactions": parts}))
+    done = call("play", "s.yaml", "--target", f"local:{server}")
+    assert (done.code, "the scenario has 300 transactions" in done.err) == (3, True), done.err

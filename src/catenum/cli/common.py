@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import IO
 
 from catenum import samples
-from catenum.core.errors import InputError, Place, Problem, SaveError
+from catenum.core.errors import InputError, Place, Problem, SaveError, ScenarioFault, TargetError
 from catenum.core.record.recording_file import from_json
 from catenum.core.scenario.model import Scenario, parse_duration
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
@@ -259,6 +259,17 @@ def recorded_target(file: ScenarioFile) -> str | None:
     return f"local:{file.recorded_on}" if file.recorded_on is not None else None
 
 
+def refuse_crowd(file: ScenarioFile, engine: Engine) -> None:
+    """Raises TargetError where the server does not let so many sessions in: before the first of them begins."""
+    count, left = len(file.scenario.for_server(engine.info.server).transactions), engine.connections_left()
+    if count > left:
+        raise TargetError(
+            f"{engine.info.url}: the scenario has {count} transactions, each on a connection of its own, and the "
+            f"server has {left} left (max_connections)",
+            advice="Give the scenario fewer transactions, or the server more connections.",
+        )
+
+
 @contextlib.contextmanager
 def server_for(
     target: Target, tell: Callable[[str], None], file: ScenarioFile | None = None, *, outside: bool = False
@@ -275,7 +286,14 @@ def server_for(
                 refuse_uncontained(file, target)
             for name in engine.make_scratch():
                 tell(f"Dropped the scratch space {name}, left by a killed run.")
-            yield connect, engine
+            if file is not None:
+                refuse_crowd(file, engine)
+            try:
+                yield connect, engine
+            except ScenarioFault as fault:
+                if file is None:
+                    raise
+                raise InputError(fault.problems[0].message, place=file.place("data")) from fault
         finally:
             engine.close()
 

@@ -66,5 +66,9 @@ class SaveError(CatenumError):
     """A result could not be written."""
 
 
+class ScenarioFault(InputError):
+    """What a scenario defines (a trigger, a check, a function) made the server reject SQL of Catenum's own."""
+
+
 class TargetError(CatenumError):
     """The server cannot be reached, went away, or does not allow what is needed."""

@@ -264,6 +264,10 @@ class ScriptedEngine:
         """Its errors are all it says."""
         return error.message
 
+    def connections_left(self) -> int:
+        """As many as anybody needs."""
+        return 1_000
+
     def make_scratch(self) -> list[str]:
         """Nothing to make."""
         return []

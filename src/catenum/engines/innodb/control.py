@@ -19,7 +19,7 @@ from urllib.parse import parse_qsl, unquote, urlsplit
 import pymysql
 from pymysql.constants import CLIENT
 
-from catenum.core.errors import InputError, TargetError
+from catenum.core.errors import InputError, ScenarioFault, TargetError
 from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge
 from catenum.core.serverlog.innodb_status import ReportedDeadlock
@@ -37,6 +37,12 @@ URL_PARAMETERS = ["unix_socket", "ssl_ca"]
 MARK = "catenum scratch space"
 #: How long what a scenario brings may take (ms): all of its data; anything else.
 LOAD_MS, ASK_MS = 600_000.0, 75_000.0
+
+
+#: Errors that are about rights; and those that are the server's own, whatever a scenario has: a full disk or table, too
+#: many connections, a wait of somebody else that takes too long, a query that does.
+_RIGHTS = (1044, 1142, 1143, 1227, 1370)
+_OF_SERVER = (1021, 1040, 1114, 1203, 1205, 1226, 1969, 3024)
 
 
 class Overdue(pymysql.OperationalError):
@@ -254,14 +260,18 @@ class InnodbControl(ABC):
             number, message = errors.number_and_text(error)
             if not self._connected:
                 raise errors.unreachable(error, self._shown) from error
-            if number in (1044, 1142, 1143, 1227, 1370):
+            if number in _RIGHTS and (self.user is None or self.user not in message):
                 raise TargetError(
                     f"{self._shown}: the login may not do what a run needs: {message}",
                     advice=_grant_for(message),
                 ) from error
             if errors.kind_of(number, self.rules) == "lost" or number == 0:
                 raise errors.went_away(error, self._shown) from error
-            raise TargetError(f"{self._shown}: {message}") from error
+            if number in _OF_SERVER or isinstance(error, Overdue):
+                raise TargetError(f"{self._shown}: {message}") from error
+            raise ScenarioFault(
+                f"{self._shown}: what the scenario's data define made the server reject a query: {message}"
+            ) from error
 
     def query(self, sql: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
         """Rows of one query on the control connection; after an interrupt in the midst of one, on a new connection."""
@@ -298,6 +308,13 @@ class InnodbControl(ABC):
         if not self._learned and not self._steady:
             self.reader.learn()
             self._learned = not self._threads and not self._loops
+
+    def connections_left(self) -> int:
+        """By ``max_connections``."""
+        query = "show global status where variable_name = 'Threads_connected'"
+        with self._told():
+            most = int(self.query("select @@global.max_connections")[0][0])
+            return most - int(self.query(query)[0][1])
 
     def alive(self) -> bool:
         """Whether the control connection still answers."""

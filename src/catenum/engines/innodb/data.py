@@ -48,6 +48,7 @@ class InnodbData(InnodbControl):
             cleared = [name for name in self._left_behind() if self._clear(name)]
             self._prepared_before = self._prepared()
             self.query("select get_lock(%s, 0)", (self.schema,))
+            self._made = True  # from here on there is something to drop, however far it comes
             self._make_user()
             self._create()
         return cleared

@@ -16,7 +16,7 @@ import psycopg
 from psycopg import sql
 from psycopg.conninfo import conninfo_to_dict, make_conninfo
 
-from catenum.core.errors import TargetError
+from catenum.core.errors import ScenarioFault, TargetError
 from catenum.core.record.recording import TargetInfo
 from catenum.engines.ports import Capabilities, Patience
 from catenum.engines.postgresql import errors
@@ -137,6 +137,8 @@ class PostgresqlControl:
         try:
             yield
         except psycopg.errors.InsufficientPrivilege as error:
+            if error.diag.context:  # a function of the scenario's says so
+                raise _fault(shown_url, error) from error
             raise TargetError(
                 f"{shown_url}: the login may not do what a run needs: {error.diag.message_primary}",
                 advice=_grant_for(error.diag.message_primary or "", self._login()),
@@ -148,7 +150,7 @@ class PostgresqlControl:
                 raise errors.went_away(error, shown_url) from error
             raise errors.unreachable(error, shown_url) from error
         except psycopg.Error as error:
-            raise TargetError(f"{shown_url}: {error}") from error
+            raise _fault(shown_url, error) from error
 
     def _login(self) -> tuple[str, str]:
         info = self.connection.info
@@ -230,3 +232,8 @@ def _grant_for(message: str, login: tuple[str, str]) -> str | None:
     if function:
         return f'An administrator may allow it: grant execute on function {function[1]} to "{user}";'
     return None
+
+
+def _fault(shown_url: str, error: psycopg.Error) -> ScenarioFault:
+    told = " ".join(str(error).split())
+    return ScenarioFault(f"{shown_url}: what the scenario's data define made the server reject a query: {told}")

@@ -32,6 +32,16 @@ class PostgresqlData(PostgresqlControl):
             self.scratch.enter()
         return cleared
 
+    def connections_left(self) -> int:
+        """By ``max_connections``, without those that are reserved for superusers."""
+        with self._told(self.info.url):
+            row = self._one(
+                "select current_setting('max_connections')::int "
+                "- current_setting('superuser_reserved_connections')::int "
+                "- (select count(*) from pg_catalog.pg_stat_activity where backend_type = 'client backend')::int"
+            )
+        return int(row[0])
+
     def load(self, script: str) -> None:
         """Empty the scratch space and run ``script`` in it."""
         with self._told(self.info.url):

@@ -180,6 +180,7 @@ class Scratch:
     def make(self) -> list[str]:
         """Clear what killed runs left, then make the schema. Returns what was cleared."""
         cleared = [name for name in self._left_behind() if self._clear(name)]
+        self._made = True  # from here on there is something to drop, however far it comes
         for name in (self.schema, self.kept):
             self._alive_lock("pg_advisory_lock", name)
         if self.role is not None:

@@ -93,7 +93,7 @@ class _Slot:
 
     def take(self) -> bool:
         """Take the slot's lock if nobody has it."""
-        self.folder.mkdir(parents=True, exist_ok=True)
+        self._make_folder(self.folder)
         lock = (self.folder / "lock").open("w")
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -102,6 +102,15 @@ class _Slot:
             return False
         self._lock = lock
         return True
+
+    def _make_folder(self, folder: Path) -> None:
+        """With all above it: the server's user must be able to go through, whatever our own mask hides from others."""
+        if folder.exists():
+            return
+        self._make_folder(folder.parent)
+        folder.mkdir(exist_ok=True)
+        if self.recipe.owner.drop:
+            folder.chmod(0o755)
 
     def free(self) -> None:
         """Let the lock go."""
