@@ -45,12 +45,15 @@ class LookTimedOut(CheckFailed):
     """The server did not answer a check in time."""
 
 
+Purpose = Literal["run", "watch", "intake"]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Check:
     """One thing that capture needs: how it stands, and what would change it (never run by itself).
 
     ``turn_on``: statements, one a line, that an administrator can run as they are; ``then``: what is to be done beside
-    that; ``cost``: what it costs the server.
+    that; ``cost``: what it costs the server; ``serves``: what it is for.
     """
 
     what: str
@@ -61,6 +64,7 @@ class Check:
     then: str | None = None
     needed: bool = True
     cost: str = ""
+    serves: tuple[Purpose, ...] = ("watch",)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -173,7 +177,7 @@ class Lookout(Protocol):
         """
 
     def checks(self) -> Sequence[Check]:
-        """What must be on for capture, and what this login may see."""
+        """What must be on for capture, what this login may see, and what it may do for a run."""
 
     def rates(self) -> Sequence[StatementRate] | None:
         """Statement statistics, where the server has them on; None where not."""

@@ -21,13 +21,18 @@ LOOKS = 20
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``preflight``."""
     watching.add_target_option(parser)
+    parser.add_argument(
+        "--for", dest="purpose", choices=("run", "watch", "intake"), metavar="PURPOSE",
+        help="only what one thing needs: run (a scenario on this server), watch, or intake (of its logs)",
+    )  # fmt: skip
     common.add_output_options(parser)
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Check, measure, show. Nothing is changed on the server."""
     with watching.lookout_for(args.target, err) as lookout:
-        checks = lookout.checks()
+        wanted = (args.purpose,) if args.purpose else ("watch", "intake")
+        checks = [check for check in lookout.checks() if set(check.serves) & set(wanted)]
         samples = [lookout.sample() for _ in range(LOOKS + 1)][1:]  # the first one has the server plan it
         info, login = lookout.info, lookout.login
     costs = sorted(sample.cost_ms for sample in samples)
@@ -70,7 +75,14 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         cost = f"{median:.1f} ms here (worst of {LOOKS}: {worst:.1f} ms), {connected} sessions, {rows} rows read"
         say(console, f"A check costs {cost}:")
         say(console, f"  at one a second, {share:.2%} of one connection's time; nothing is locked, nothing is written")
-    count = f"{len(lacking)} thing{'s' if len(lacking) != 1 else ''} that capture needs"
-    told = f"{count} {'are' if len(lacking) != 1 else 'is'} off" if lacking else "all that capture needs is on"
+    missing = [line for check in lacking for line in (check.turn_on or "").splitlines()]
+    if missing and not args.quiet:
+        say(console)
+        say(console, "All that is missing, for an administrator:", style=STYLES["strong"])
+        for one in dict.fromkeys(missing):
+            console.print(f"    {one}", markup=False, highlight=False, soft_wrap=True)
+    what = {"run": "a run", "watch": "a watch", "intake": "intake"}.get(args.purpose, "capture")
+    count = f"{len(lacking)} thing{'s' if len(lacking) != 1 else ''} that {what} needs"
+    told = f"{count} {'are' if len(lacking) != 1 else 'is'} off" if lacking else f"all that {what} needs is on"
     say(console, told[0].upper() + told[1:] + ".", style=STYLES["bad" if lacking else "good"])
     return ExitCode.FOUND if lacking else ExitCode.OK

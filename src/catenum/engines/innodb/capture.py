@@ -5,7 +5,9 @@ Each thing is tried where it can be tried; what is proposed can be run as it is,
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 from typing import Any
 
 from catenum.core.errors import TargetError
@@ -53,7 +55,7 @@ def variable(name: str, found: dict[str, str], why: str, needed: bool) -> Check:
 def prints_deadlocks(found: dict[str, str]) -> Check:
     """Whether the log has every deadlock."""
     why = "every deadlock in the log, for intake and watch --log: otherwise the latest only, in InnoDB's status"
-    return variable("innodb_print_all_deadlocks", found, why, needed=True)
+    return replace(variable("innodb_print_all_deadlocks", found, why, needed=True), serves=("watch", "intake"))
 
 
 def general_log(query: Query) -> Check:
@@ -66,6 +68,7 @@ def general_log(query: Query) -> Check:
         turn_on=None if on else "set global general_log = on;",
         cost="every statement of every session is written: for hours rather than for weeks",
         needed=False,
+        serves=("intake",),
     )
 
 
@@ -92,6 +95,40 @@ def rights(login: str, *, sees_all: bool, ends: bool, sees_by: str, ends_by: str
             needed=False,
         ),
     ]
+
+
+def for_runs(query: Query, login: str, more: Sequence[tuple[str, bool, str]] = ()) -> list[Check]:
+    """What a run on this server needs of the login: on a private one it has all of it. ``more``: what a server needs
+    besides: what it is for, whether the login has it, the statement that gives it.
+    """
+    grants = [str(row[0]) for row in query("show grants")]
+    everything = any(re.match(r"(?i)grant all privileges on \*\.\*", line) for line in grants)
+    makes = everything or any("catenum" in line and "ALL PRIVILEGES" in line.upper() for line in grants)
+    may_grant = everything and any("GRANT OPTION" in line.upper() for line in grants)
+    sees = works(query, "select 1 from information_schema.innodb_trx limit 1")
+    wanted = [
+        ("login may make databases", makes, "the scratch space of a run", grant("all", login, r"`catenum\_%`.*")),
+        ("login sees transactions", sees, "who waits for whom", grant("process", login)),
+        *((what, has, "who waits for whom", turn_on) for what, has, turn_on in more),
+    ]
+    found = [
+        Check(what=what, state="on" if has else "off", why=why, turn_on=None if has else turn_on, serves=("run",))
+        for what, has, why, turn_on in wanted
+    ]
+    wall = Check(
+        what="a login for scenarios",
+        state="on" if may_grant else "off",
+        why="what a scenario brings is run with rights on the scratch space alone; otherwise with the login's own, and "
+        "statements that may reach beyond are refused",
+        turn_on=None if may_grant else f"{grant('create user', login)}\n{_with_option(login)}",
+        needed=False,
+        serves=("run",),
+    )
+    return [*found, wall]
+
+
+def _with_option(login: str) -> str:
+    return grant("all", login, r"`catenum\_%`.*").replace(";", " with grant option;")
 
 
 def metadata_locks(query: Query, *, needed: bool) -> Check:

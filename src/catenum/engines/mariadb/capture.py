@@ -9,6 +9,7 @@ from __future__ import annotations
 from catenum.engines.innodb.capture import (
     Query,
     detects_deadlocks,
+    for_runs,
     general_log,
     grant,
     metadata_locks,
@@ -34,6 +35,7 @@ def checks(query: Query, login: str, *, sees_all: bool, ends: bool) -> list[Chec
         general_log(query),
         *_schema(query, login, on=found.get("performance_schema") == "ON"),
         *rights(login, sees_all=sees_all, ends=ends, sees_by=sees_by, ends_by="connection admin"),
+        *for_runs(query, login),
     ]
 
 

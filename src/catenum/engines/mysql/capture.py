@@ -11,6 +11,7 @@ from catenum.engines.innodb.capture import (
     Query,
     consume,
     detects_deadlocks,
+    for_runs,
     general_log,
     grant,
     instrument,
@@ -53,6 +54,7 @@ def checks(query: Query, login: str, *, sees_all: bool, ends: bool) -> list[Chec
         general_log(query),
         *(_schema(query) if reads else []),
         *rights(login, sees_all=sees_all, ends=ends, sees_by="\n".join(sees_by), ends_by="connection_admin"),
+        *for_runs(query, login, [("login reads the schema", reads, grant("select", login, "performance_schema.*"))]),
     ]
 
 
@@ -65,7 +67,8 @@ def _verbosity(value: str) -> Check:
         why="for watch with --log: below 3 the log has deadlocks without their headings, and they cannot be told apart",
         turn_on=None if enough else f"set global log_error_verbosity = {NOTES};",
         then=None if enough else KEPT,
-        needed=False,
+        needed=True,
+        serves=("watch", "intake"),
     )
 
 

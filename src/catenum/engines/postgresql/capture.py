@@ -7,11 +7,12 @@ takes nothing away that is there. Documentation, 20.4, 20.8, 20.9, 22.5, 28.2, 9
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, LiteralString
+from dataclasses import replace
+from typing import Any, Literal, LiteralString
 
 from psycopg import errors as refused
 
-from catenum.engines.lookout import Check
+from catenum.engines.lookout import Check, Purpose
 
 Query = Callable[..., list[tuple[Any, ...]]]
 #: Where the extension stands: a view of that name elsewhere is somebody else's.
@@ -54,8 +55,61 @@ def checks(query: Query, login: str, *, sees_all: bool) -> list[Check]:
         ),
         _ends(query, login),
         _log(query, login, found),
-        *_for_intake(found),
+        *(replace(check, serves=("intake",)) for check in _for_intake(found)),
+        *_for_runs(query, login),
     ]
+
+
+def _for_runs(query: Query, login: str) -> list[Check]:
+    """What a run on this server needs of the login: on a private one it has all of it."""
+    database, may_create, is_super, sets, major, public = query(
+        "select current_database(), has_database_privilege(current_database(), 'create'), "
+        "current_setting('is_superuser') = 'on', case when current_setting('server_version_num')::int >= 150000 then "
+        "has_parameter_privilege('deadlock_timeout', 'set') else current_setting('is_superuser') = 'on' end, "
+        "current_setting('server_version_num')::int / 10000, coalesce((select "
+        "has_schema_privilege('public', oid, 'create') from pg_namespace where nspname = 'public'), false)"
+    )[0]
+    parameter = f"grant set on parameter deadlock_timeout to {quoted(login)};"
+    found = [
+        Check(
+            what="login may make schemas",
+            state="on" if may_create else "off",
+            value=str(database),
+            why="the scratch space of a run",
+            turn_on=None if may_create else f"grant create on database {quoted(database)} to {quoted(login)};",
+            serves=("run",),
+        ),
+        Check(
+            what="login may choose the victim",
+            state="on" if sets else "off",
+            why="which session checks for a deadlock first (deadlock_timeout); otherwise chance decides",
+            turn_on=None if sets or major < 15 else parameter,
+            then=None if sets or major >= 15 else "before PostgreSQL 15 only a superuser may set it",
+            needed=False,
+            serves=("run",),
+        ),
+        Check(
+            what="a login for scenarios",
+            state="on" if is_super else "off",
+            why="what a scenario brings is run with rights on the scratch space alone; otherwise with the login's own, "
+            "and statements that may reach beyond are refused",
+            then=None if is_super else "a superuser may make such a login for each run",
+            needed=False,
+            serves=("run",),
+        ),
+    ]
+    if public:  # as the server comes, before PostgreSQL 15 (documentation, 5.9.6; such servers are not tested here)
+        found.append(
+            Check(
+                what="schema public is closed",
+                state="off",
+                why="everybody may make objects in it, scenarios too: others see those until the run ends",
+                turn_on="revoke create on schema public from public;",
+                needed=False,
+                serves=("run",),
+            )
+        )
+    return found
 
 
 def _for_intake(found: dict[str, str]) -> list[Check]:
@@ -208,13 +262,16 @@ def _log(query: Query, login: str, found: dict[str, str]) -> Check:
     if where is None:
         allow = f"grant execute on function pg_current_logfile() to {quoted(login)};"
         return Check(what="server's log", state="not reported", why=why, turn_on=allow, needed=False)
-    return Check(what="server's log", state="on", value=str(where[0][0] or "no file yet"), why=why, needed=False)
+    value = str(where[0][0] or "no file yet")
+    return Check(what="server's log", state="on", value=value, why=why, needed=False, serves=("watch", "intake"))
 
 
 def _setting(name: str, found: dict[str, str], why: str, cost: str = "") -> Check:
     on = found.get(name) == "on"
     turn_on = None if on else f"alter system set {name} = on;\n{RELOAD}"
-    return Check(what=name, state="on" if on else "off", value=found.get(name, ""), why=why, turn_on=turn_on, cost=cost)
+    serves: tuple[Purpose, ...] = ("watch", "intake") if name == "log_lock_waits" else ("watch",)
+    state: Literal["on", "off"] = "on" if on else "off"
+    return Check(what=name, state=state, value=found.get(name, ""), why=why, turn_on=turn_on, cost=cost, serves=serves)
 
 
 def _at_least(name: str, found: dict[str, str], least: int, why: str) -> Check:
