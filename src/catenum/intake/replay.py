@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
@@ -10,8 +11,9 @@ from catenum.core.errors import CatenumError
 from catenum.core.record.recording import Recording
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.serverlog.conflicts import Conflict
-from catenum.core.servers import rules_of
-from catenum.engines.ports import Engine
+from catenum.core.servers import Rules, rules_of
+from catenum.core.words import shortened
+from catenum.engines.ports import DataError, Engine
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import cycles
 from catenum.lab.run.loading import load
@@ -19,6 +21,8 @@ from catenum.lab.run.play import PlayOptions, play
 
 #: Orders of the last moves that are tried.
 MOST_ORDERS = 6
+#: Definitions that are left out at the most, since the server rejects them.
+MOST_LEFT_OUT = 60
 #: How long loops run for a deadlock that only timing brings (s).
 LOOPS_S = 6.0
 
@@ -38,6 +42,7 @@ def replay(
     engine: Engine, conflict: Conflict, staged: Staged, tell: Callable[[str], None] = lambda text: None
 ) -> Replay:
     """Play it, and its variants until the captured cycle comes. Raises InputError, TargetError as a play does."""
+    staged = accepted(engine, conflict, staged)
     found = Replay(False, None, staged)
     for what, variant in _variants(staged):
         tell(f"playing: {what}")
@@ -58,6 +63,36 @@ def replay(
             found.same = True
             return _without_bystanders(engine, conflict, found, tell)
     return _in_loops(engine, conflict, staged, found, tell) if conflict.kind == "deadlock" else found
+
+
+def accepted(engine: Engine, conflict: Conflict, staged: Staged) -> Staged:
+    """Without those definitions that this server rejects, one by one, each with a note. What makes a table of the
+    conflict, or fills one, is not left out: then the server's word is the answer.
+    """
+    rules = rules_of(conflict.server)
+    for _ in range(MOST_LEFT_OUT):
+        try:
+            engine.load(staged.data)
+            break
+        except DataError as error:
+            at = (error.error.position or 0) - 1
+            pieces = list(rules.split(staged.data))
+            rejected = next((sql for start, sql in reversed(pieces) if start <= at), None)
+            if rejected is None or _is_needed(rejected, conflict, rules):
+                break  # playing says what is wrong
+            kept = "\n".join(f"{sql.rstrip().rstrip(';')};" for _, sql in pieces if sql != rejected)
+            note = f"Left out, since the server rejects it ({error.error.message}): {shortened(rejected, 90)}"
+            staged = replace(staged, data=kept, notes=[*staged.notes, note])
+    return staged
+
+
+_MADE = re.compile(r"(?i)\s*(?:create\s+(?:unlogged\s+)?table\s+(?:if\s+not\s+exists\s+)?|insert\s+into\s+)([^\s(]+)")
+
+
+def _is_needed(sql: str, conflict: Conflict, rules: Rules) -> bool:
+    made = _MADE.match(sql)
+    named = {table.lower() for member in conflict.members for table, _ in rules.tables_of(member.statement or "")}
+    return made is not None and made[1].strip('"`').lower() in {*named, *map(str.lower, conflict.relations)}
 
 
 def _without_bystanders(engine: Engine, conflict: Conflict, found: Replay, tell: Callable[[str], None]) -> Replay:

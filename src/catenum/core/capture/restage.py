@@ -291,7 +291,9 @@ def _data(
             notes.append(f"Dropped from the definitions: {told}.")
         tables = closure(schema, wanted)
         made = tables_of_conflict(conflict, texts, rules, missing)[0] if missing else Schema()
-        script = "\n".join(part for part in (script_of(schema, tables), script_of(made, list(made.tables))) if part)
+        script = "\n".join(
+            part for part in (script_of(schema, tables, statements, rules), script_of(made, list(made.tables))) if part
+        )
         infos = {name: schema.tables[name] for name in schema.tables if name in tables} | made.tables
     else:
         made, references = tables_of_conflict(conflict, texts, rules, named)

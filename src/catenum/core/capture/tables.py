@@ -10,6 +10,7 @@ import re
 from collections import Counter
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import sqlglot
 from sqlglot import exp
@@ -87,7 +88,7 @@ def read_schema(text: str, rules: Rules) -> Schema:
     found = Schema()
     schemas = set(re.findall(r"(?i)create\s+table\s+(?:if\s+not\s+exists\s+)?([\w\"`]+)\.", text)) | {"public"}
     for _, sql in rules.split(rules.uncovered(text)):
-        plain = _without_comments(sql)
+        plain = _without_definer(_without_comments(sql))
         if not plain:
             continue
         if not _KEPT.match(plain) or _NOT_KEPT.match(plain):
@@ -115,6 +116,22 @@ def _without_comments(sql: str) -> str:
     return re.sub(r"\A(?:\s|--[^\n]*\n?|/\*.*?\*/)*", "", sql, flags=re.DOTALL).strip()
 
 
+#: Who a view, a routine or a trigger is of, and how a view is computed: here all are the run's own.
+_DEFINER = re.compile(
+    r"(?is)\A(create\s+(?:or\s+replace\s+)?)((?:(?:algorithm\s*=\s*\w+|definer\s*=\s*(?:`[^`]*`|'[^']*'|\"[^\"]*\"|\w+)"
+    r"(?:\s*@\s*(?:`[^`]*`|'[^']*'|\"[^\"]*\"|[\w.%]+))?|sql\s+security\s+\w+)\s+)+)"
+)
+
+
+_TABLESPACE = re.compile(r"(?i)\s*\btablespace\s*=?\s*(?:`[^`]*`|\w+)")
+
+
+def _without_definer(sql: str) -> str:
+    sql = _DEFINER.sub(r"\1", sql)
+    # Where a table lies is the server's own, and a private one has other places.
+    return _TABLESPACE.sub("", sql) if re.match(r"(?i)create\s+table\b", sql) else sql
+
+
 def _without_schemas(sql: str, schemas: Collection[str], rules: Rules) -> str:
     names = "|".join(sorted(map(re.escape, schemas), key=len, reverse=True))
     pattern = re.compile(rf"(?<![\w.\"`])(?:{names})\.(?=[\w\"`])")
@@ -133,9 +150,8 @@ def _without_schemas(sql: str, schemas: Collection[str], rules: Rules) -> str:
 
 def _read(sql: str, found: Schema, dialect: str) -> str:
     """Take in what a statement says of a table; gives the table's name in lower case, '' where it is about none."""
-    try:
-        tree = sqlglot.parse_one(sql, dialect=dialect)
-    except (SqlglotError, RecursionError):
+    tree = _parsed(sql, dialect)
+    if tree is None:
         return _of_trigger(sql)
     if isinstance(tree, exp.Create) and tree.kind == "TABLE" and isinstance(tree.this, exp.Schema):
         table = str(tree.this.this.name)
@@ -166,6 +182,33 @@ def _read(sql: str, found: Schema, dialect: str) -> str:
                 known.columns[altered[1]].made = True
         return table.lower()
     return _of_trigger(sql)
+
+
+def _parsed(sql: str, dialect: str) -> Any:
+    """A statement's tree; of a table that is written in ways that the parser does not know (partitions, options of the
+    server) that of its columns and keys.
+    """
+    texts = [sql]
+    if re.match(r"(?i)create\s+(?:\w+\s+){0,2}?table\b", sql) and (end := _end_of_columns(sql)) is not None:
+        texts.append(sql[:end])
+    for text in texts:
+        try:
+            tree = sqlglot.parse_one(text, dialect=dialect)
+        except (SqlglotError, RecursionError):
+            continue
+        if not isinstance(tree, exp.Command):
+            return tree
+    return None
+
+
+def _end_of_columns(sql: str) -> int | None:
+    """Behind the bracket that closes the first one; quotes count as what they are."""
+    depth = 0
+    for found in re.finditer(r"'(?:[^'\\]|''|\\.)*'|`[^`]*`|\"[^\"]*\"|[()]", sql, re.DOTALL):
+        depth += {"(": 1, ")": -1}.get(found[0], 0)
+        if found[0] == ")" and depth == 0:
+            return found.end()
+    return None
 
 
 #: Keys within MySQL's and MariaDB's CREATE TABLE, and the lengths of their parts.
@@ -236,7 +279,9 @@ def _reference(columns: tuple[str, ...], reference: exp.Expression) -> tuple[tup
 
 
 def closure(schema: Schema, wanted: Iterable[str]) -> set[str]:
-    """The tables that are needed for some: what they refer to, and what the code of their triggers names."""
+    """The tables that are needed for some: what they refer to, their partitions or what they are partitions of, and
+    what the code of their triggers names.
+    """
     found: set[str] = set()
     left = [name.lower() for name in wanted]
     bodies = dict(_functions(schema))
@@ -251,7 +296,25 @@ def closure(schema: Schema, wanted: Iterable[str]) -> set[str]:
             if table == name and re.match(r"(?i)create\s+(?:\S+\s+)*?trigger", sql):
                 code = sql + " ".join(body for function, body in bodies.items() if function in sql)
                 left += [other for other in schema.tables if re.search(rf"(?i)\b{re.escape(other)}\b", code)]
+            for pattern in (_PARTITION_OF, _ATTACHED, _INHERITS):
+                for parts in pattern.findall(sql):
+                    pair = {_bare(part) for part in (*parts, table) if part}
+                    left += pair if name in pair else ()
     return found
+
+
+#: A table that is a part of another (PostgreSQL documentation, 5.11 and 5.10).
+_PARTITION_OF = re.compile(
+    r"(?i)create\s+(?:unlogged\s+)?table\s+(?:if\s+not\s+exists\s+)?(\S+)\s+partition\s+of\s+(\S+)"
+)
+_ATTACHED = re.compile(r"(?i)alter\s+table\s+(?:only\s+)?(\S+)\s+attach\s+partition\s+(\S+)")
+_INHERITS = re.compile(
+    r"(?i)create\s+(?:unlogged\s+)?table\s+(?:if\s+not\s+exists\s+)?(\S+)[^;]*?\binherits\s*\(\s*([^\s,)]+)"
+)
+
+
+def _bare(name: str) -> str:
+    return name.rpartition(".")[2].strip('"`;(').lower()
 
 
 def _functions(schema: Schema) -> list[tuple[str, str]]:
@@ -259,14 +322,54 @@ def _functions(schema: Schema) -> list[tuple[str, str]]:
     return [(match[1], sql) for _, sql in schema.statements if (match := pattern.match(sql))]
 
 
-def script_of(schema: Schema, tables: Collection[str]) -> str:
-    """The statements that make these tables, and whatever belongs to no table, in the order of the file; but tables
-    that others refer to come before those.
+#: What makes something that belongs to no table, and its name.
+_MAKES = re.compile(
+    r"(?is)(?:create\s+(?:or\s+replace\s+)?(?:materialized\s+view|view|function|procedure|sequence|type|domain)|"
+    r"alter\s+sequence)\s+(?:if\s+not\s+exists\s+)?(?:[\"`]?\w+[\"`]?\.)?[\"`]?(\w+)"
+)
+
+
+def script_of(
+    schema: Schema, tables: Collection[str], statements: Iterable[str] = (), rules: Rules | None = None
+) -> str:
+    """The statements that make these tables, in the order of the file, but tables that others refer to come before
+    those; and of what belongs to no table that which they, or ``statements``, name. ``rules``: of the server.
     """
     kept = [(table, sql.rstrip(";")) for table, sql in schema.statements if not table or table in tables]
-    makes = {table: sql for table, sql in kept if re.match(r"(?i)create\s+(?:unlogged\s+)?table\b", sql)}
-    ordered = iter([makes[name] for name in parents_first(schema.tables) if name in makes])
-    return "\n".join(f"{next(ordered) if makes.get(table) == sql else sql};" for table, sql in kept)
+    makes = {
+        table: sql
+        for table, sql in kept
+        if table in schema.tables and re.match(r"(?i)create\s+(?:unlogged\s+)?table\b", sql)
+    }
+    needed = _needed([sql for table, sql in kept if not table], [sql for table, sql in kept if table], statements)
+    latest = {
+        name: sql for table, sql in kept if not table and (name := _made(sql))
+    }  # a view may have a stand-in first
+    kept = [(table, sql) for table, sql in kept if table or (sql in needed and latest.get(_made(sql)) == sql)]
+    first = next((n for n, (table, sql) in enumerate(kept) if makes.get(table) == sql), len(kept))
+    ordered = [makes[name] for name in parents_first(schema.tables) if name in makes]
+    rest = [sql for table, sql in kept[first:] if makes.get(table) != sql]
+    lines = [*(sql for _, sql in kept[:first]), *ordered, *rest]
+    before = [rules.before_definitions] if rules is not None and rules.before_definitions and needed else []
+    return "\n".join(f"{sql};" for sql in (*before, *lines))
+
+
+def _made(sql: str) -> str:
+    found = _MAKES.match(sql)
+    return f"{found[0].lower().split()[0]} {found[1].lower()}" if found else sql
+
+
+def _needed(loose: Sequence[str], of_tables: Sequence[str], statements: Iterable[str]) -> set[str]:
+    """What of the statements that belong to no table the others name, and what those name in turn."""
+    names = {sql: found[1].lower() for sql in loose if (found := _MAKES.match(sql))}
+    text = "\n".join([*of_tables, *statements]).lower()
+    needed: set[str] = set()
+    while True:
+        fresh = {sql for sql, name in names.items() if sql not in needed and re.search(rf"\b{re.escape(name)}\b", text)}
+        if not fresh:
+            return needed
+        needed |= fresh
+        text = "\n".join(fresh).lower()
 
 
 def parents_first(tables: Mapping[str, TableInfo]) -> list[str]:

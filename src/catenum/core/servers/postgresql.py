@@ -182,6 +182,7 @@ class PostgresqlRules(Rules):
     wall_advice = ", or log in as a superuser, so that Catenum can make a role that has no rights elsewhere"
     wait_limits = ("lock_timeout", "statement_timeout")
     wait_limit_unit_ms = 1.0
+    before_definitions = "set check_function_bodies = off"
     prepares_by = re.compile(r"(?i)\bprepare\s+transaction\b")
     log_limits = (
         "PostgreSQL logs every deadlock, and waits only with log_lock_waits = on, if they last longer than "

@@ -358,6 +358,8 @@ class Rules(ABC):
     asks_transaction: str = ""
     #: The setting that ends a transaction whose client has gone quiet.
     idle_limit: str
+    #: What stands before definitions, so that their order does not matter.
+    before_definitions: str = ""
     #: What a log of the server does not have, as it comes.
     log_limits: str
     #: Whether a rollback takes the changes back one by one; otherwise it takes no time.
