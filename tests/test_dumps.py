@@ -9,6 +9,7 @@ import psycopg
 import pymysql
 import pytest
 
+from catenum.core.capture.rows import rows_for
 from catenum.core.capture.tables import closure, read_schema, script_of
 from catenum.core.servers import rules_of
 
@@ -116,3 +117,38 @@ def test_a_view_that_a_statement_names_comes_with_what_it_is_made_of(dump):
     script = script_of(schema, closure(schema, ["berth"]), ["select * from quay"], rules)
     load(script)
     assert "quay" in script
+
+
+def test_made_up_rows_are_let_in_by_checks_domains_enums_and_keys(dump):
+    """Whatever a statement does not name: the server takes the rows, whatever its tables ask of them."""
+    text, rules, load = dump
+    schema = read_schema(text, rules)
+    tables = closure(schema, ["berth"])
+    infos = {name: schema.tables[name] for name in tables}
+    quote = rules.name_quote
+    statements = [
+        "update berth set moved = 1 where id = 3",
+        f"update berth set {quote}order{quote} = 2, vessel = 12 where id = 4",
+        "update vessel set s = 'out' where id = 7",
+        "delete from vessel where id = 9",
+    ]
+    rows = rows_for(infos, [statements], rules)
+    script = "\n".join([script_of(schema, tables, statements, rules), rows.script(infos, rules)])
+    load(script)
+    assert (len(rows.tables["vessel"]), len(rows.tables["berth"])) == (2, 2)
+
+
+CHECKED = {
+    "kg numeric check (kg between 20 and 40)": ("20", "40"),
+    "kg int check (kg > 10 and kg <= 12)": ("11", "12"),
+    "kg int not null check ((kg >= 5))": ("5", None),
+    "kg int not null check (((kg)::integer < 0))": (None, "-1"),
+}
+
+
+@pytest.mark.parametrize("column", CHECKED)
+def test_a_check_bounds_what_is_made_up(column):
+    schema = read_schema(f"create table berth (id int primary key, {column});", rules_of("postgresql"))
+    least, most = CHECKED[column]
+    found = schema.tables["berth"].columns["kg"]
+    assert (found.least, found.most) == tuple(float(one) if one is not None else None for one in (least, most))

@@ -36,12 +36,26 @@ class Rows:
 
 def quoted(name: str, rules: Rules) -> str:
     """A name as it can stand in a statement; plain ones as they are."""
-    if name.replace("_", "").isalnum() and name.islower() and not name[:1].isdigit():
+    plain = name.replace("_", "").isalnum() and name.islower() and not name[:1].isdigit()
+    if plain and name not in RESERVED:
         return name
     sign = rules.name_quote
     return f"{sign}{name}{sign}"
 
 
+#: Words that no server here takes for a name without quotes, or not all do (their manuals' lists of reserved words).
+_RESERVED_WORDS = """
+    all alter analyze and any array as asc begin between both by call case cast change check collate column
+    condition constraint convert create cross current_date current_time current_timestamp current_user cursor
+    database databases default deferrable delete desc describe distinct div do drop else end except exists
+    explain false fetch for foreign from full function generated grant group groups having if in index inner
+    insert interval into is join key keys lateral leading left level like limit lock match natural not null of
+    offset on only option or order outer over partition placing position primary procedure range rank read
+    references rename replace require returning right rows row schema select session_user set show some sql
+    table then to trailing trigger true union unique update usage use user using values variadic when where
+    window with write
+"""
+RESERVED = frozenset(_RESERVED_WORDS.split())
 _NUMBERS = ("int", "serial", "numeric", "decimal", "real", "double", "float", "money", "number")
 
 
@@ -173,11 +187,22 @@ def _made_up(column: Column, number: int) -> str:
     if any(word in kind for word in ("char", "text", "clob", "citext")):
         return f"'{'x' if not number else f'x{number}'}'"
     if any(word in kind for word in _NUMBERS):
-        return str(number)
+        return _within(column, number)
     for word, value in _BY_TYPE:
         if word in kind:
             return value
     return f"'{number}'" if kind else str(number)
+
+
+def _within(column: Column, number: int) -> str:
+    """A number that the column's checks let in: the same where they do."""
+    low, high = column.least, column.most
+    value = float(number)
+    if low is not None and value < low:
+        value = low + number if high is None or low + number <= high else low
+    if high is not None and value > high:
+        value = high - number if low is None or high - number >= low else high
+    return f"{value:g}" if value != int(value) else str(int(value))
 
 
 _BY_TYPE = (

@@ -41,7 +41,9 @@ class Column:
     needed: bool = False
     made: bool = False
     computed: bool = False  # from other columns: no row gives it a value
-    labels: tuple[str, ...] = ()  # of an enumerated type
+    labels: tuple[str, ...] = ()  # of an enumerated type, or those that a check lets in
+    least: float | None = None  # by its checks
+    most: float | None = None
 
 
 #: A field that is no column's.
@@ -97,12 +99,55 @@ def read_schema(text: str, rules: Rules) -> Schema:
         plain = _without_schemas(plain, schemas, rules)
         table = _read(plain, found, rules.dialect)
         found.statements.append((table, plain))
+    _take_checks(text, found)
     enums = {name.lower(): _labels(body) for _, sql in found.statements for name, body in _ENUM.findall(sql)}
     for info in found.tables.values():
         for column in info.columns.values():
             own = re.match(r"enum\s*\((.*)\)", column.type, re.DOTALL)
-            column.labels = _labels(own[1]) if own else enums.get(column.type.strip('"'), ())
+            listed = _labels(own[1]) if own else enums.get(column.type.strip('"'), ())
+            column.labels = listed or column.labels
     return found
+
+
+#: What a check compares a column with, as people and dumps write it.
+_COMPARED = r"\(*[\"`]?{}[\"`]?\)*(?:::\w+(?: \w+)*)?\)*\s*"
+_BOUND = r"(>=?|<=?)\s*\(*'?(-?\d+(?:\.\d+)?)"
+_BETWEEN = r"between\s+\(*'?(-?\d+(?:\.\d+)?)'?\)*\s*(?:::\w+\s*)?and\s+\(*'?(-?\d+(?:\.\d+)?)"
+_LISTED = r"(?:in\s*\(|=\s*any\s*\(\(*array\[)([^\])]*)"
+_DOMAIN = re.compile(r"(?is)create\s+domain\s+(?:\w+\.)?[\"`]?(\w+)[\"`]?\s+as\s+([^;]*)")
+_NOT_NULL = re.compile(r"(?i)\bnot\s+null\b")
+
+
+def _take_checks(text: str, found: Schema) -> None:
+    """Take in which values checks let in: those of tables and of domains, as far as they compare with constants."""
+    domains = {name.lower(): body for name, body in _DOMAIN.findall(text)}
+    for table, sql in found.statements:
+        info = found.tables.get(table)
+        checks = re.findall(r"(?is)\bcheck\s*\((.*?)\)\s*(?:,|\)|$|not\s+valid|constraint)", sql) if info else []
+        for column in info.columns.values() if info is not None else ():
+            for check in checks:
+                _bound(column, column.name, check)
+    for info in found.tables.values():
+        for column in info.columns.values():
+            body = domains.get(column.type.strip('"'))
+            if body is not None:
+                _bound(column, "value", body)
+                column.type = re.split(r"(?i)\s+(?:check|constraint|not|default|collate)\b", body.strip())[0].lower()
+                column.needed = column.needed or _NOT_NULL.search(body) is not None
+
+
+def _bound(column: Column, name: str, check: str) -> None:
+    compared = _COMPARED.format(re.escape(name))
+    for sign, number in re.findall(rf"(?i)\b{compared}{_BOUND}", check):
+        value = float(number)
+        if sign[0] == ">":
+            column.least = max(value + (sign == ">"), column.least if column.least is not None else value)
+        else:
+            column.most = min(value - (sign == "<"), column.most if column.most is not None else value)
+    for low, high in re.findall(rf"(?i)\b{compared}{_BETWEEN}", check):
+        column.least, column.most = float(low), float(high)
+    for listed in re.findall(rf"(?i)\b{compared}{_LISTED}", check):
+        column.labels = _labels(listed) or tuple(re.findall(r"-?\d+(?:\.\d+)?", listed))
 
 
 _ENUM = re.compile(r"(?is)create\s+type\s+[\"]?(\w+)[\"]?\s+as\s+enum\s*\((.*?)\)")
