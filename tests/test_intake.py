@@ -80,7 +80,7 @@ def test_each_captured_deadlock_comes_again(request, call, logs, server, stateme
         came[made.title] = (done.code, done.json["same"] if done.out else done.err)
         text = done.json["scenario"]
         read_scenario(text.encode(), "restaged")
-        assert ("a stand-in: the log does not have" in text) is (not statements), made.title
+        assert ("a placeholder: the log does not have" in text) is (not statements), made.title
         assert ("ASSUMED: the tables are inferred" in text) is bool(made.over)
     assert came == dict.fromkeys(pairs_of(server), (0, True))
 
@@ -683,3 +683,60 @@ def test_the_rows_behind_addresses_are_named_where_the_server_still_tells(call, 
             assert any(f"{extension}, which would show" in note for note in told["notes"])
         assert any("there stands berth(id=3), berth(id=7)" in note for note in told["notes"])
     assert "id=3" not in masked
+
+
+def test_what_is_new_since_a_baseline_and_when_it_happens(call, logs, tmp_path):
+    captured = logs("postgresql", True)
+    whole = (captured.folder / "port.log").read_text()
+    (tmp_path / "all.log").write_text(whole)
+    (tmp_path / "some.log").write_text(whole[: whole.index("deadlock detected")])
+    old = call("intake", "some.log", "--json")
+    (tmp_path / "old.json").write_text(old.out)
+    now = call("intake", "all.log", "--json").json
+    new = call("intake", "all.log", "--json", "--baseline", "old.json")
+    kinds = lambda value: {(g["kind"], *g["statements"]) for g in value["groups"]}  # noqa: E731
+    assert new.code == 1
+    assert kinds(new.json) == kinds(now) - kinds(old.json)
+    assert kinds(new.json)
+    (tmp_path / "now.json").write_text(call("intake", "all.log", "--json").out)
+    again = call("intake", "all.log", "--baseline", "now.json")
+    assert (again.code, "Nothing new since now.json" in again.out) == (0, True)
+    assert call("intake", "all.log", "--baseline", "all.log").code == 2
+    for side in ("hour", "day", "application", "pair"):
+        rows = call("intake", "all.log", "--by", side, "--json").json["rows"]
+        assert {row["kind"] for row in rows} == {one["kind"] for one in now["conflicts"]}
+        if side != "application":
+            assert sum(row["count"] for row in rows) == len(now["conflicts"])
+    table = call("intake", "all.log", "--csv").out.splitlines()
+    assert table[0] == "hour,kind,count,first,last"
+
+
+def test_a_scenario_of_each_kind_is_written(call, logs, tmp_path):
+    """What cannot be restaged is told, with why."""
+    log = logs("postgresql", False).folder / "port.log"
+    done = call("restage", log, "--all", "kinds", "--no-play", "--json")
+    rows = done.json["scenarios"]
+    assert len(rows) == len(call("intake", log, "--json").json["groups"])
+    written = sorted((tmp_path / "kinds").iterdir())
+    assert sorted(row["file"] for row in rows if row["file"]) == [f"kinds/{path.name}" for path in written]
+    assert all(row["file"] or row["why"] for row in rows)
+    assert call("lint", *written, "--server", "postgresql").code == 0
+    assert call("restage", log, "--all", "kinds").code == 2  # nothing is written over
+    deadlocks = [path.read_text() for path in written if "deadlock" in path.name]
+    assert any("placeholder: true" in text for text in deadlocks)
+
+
+def test_a_placeholder_is_said_to_be_one(kept, call, tmp_path):
+    early = {"sql": "select * from berth where id = 1 for update", "placeholder": True}
+    plain = {
+        "scenario": "placed",
+        "data": "create table berth (id int primary key, n int); insert into berth values (1, 0), (2, 0);",
+        "transactions": {
+            "early": {"statements": [early, "update berth set n = 1 where id = 2"]},
+            "late": {"statements": ["update berth set n = 1 where id = 2", "update berth set n = 1 where id = 1"]},
+        },
+    }
+    (tmp_path / "s.yaml").write_text(json.dumps(plain))
+    assert "early 1: a placeholder, not a statement of the application" in " ".join(call("play", "s.yaml").out.split())
+    proposed = call("propose", "s.yaml", "--json", "--for", "3s")
+    assert proposed.json["placeholders"] == ["early 1"]

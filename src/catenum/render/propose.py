@@ -18,6 +18,7 @@ from catenum.core.servers import rules_of
 from catenum.core.space.exploration import how_far
 from catenum.core.words import counted, duration, listed
 from catenum.lab.propose.propose import Proposals
+from catenum.lab.run.safety import placeholders
 from catenum.render.console import STYLES, say
 
 FORMAT = "catenum-proposal/1"
@@ -45,6 +46,9 @@ def print_proposals(console: Console, found: Proposals, *, verbose: bool = False
         style=STYLES["strong"],
     )
     _wrapped(console, f"As it is: {_outcomes(found.baseline.kinds)}; {how_far(explored)}.", "")
+    if unknown := placeholders(found.scenario):
+        text = f"{listed(unknown)}: a placeholder, not your statement: what is proven here is proven of it."
+        _wrapped(console, text, "", STYLES["bad"])
     for title in found.baseline.broken:
         wrong = "no serial order gives the data" if title == SERIAL else f"the rule '{title}' is false"
         say(console, f"  {wrong}, in some schedule", style=STYLES["bad"])
@@ -247,6 +251,7 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
         "scenario": found.explored.scenario,
         "target": {"server": target.server, "version": target.version, "url": target.url, "private": target.private},
         "conflict": found.conflict,
+        "placeholders": placeholders(found.scenario),
         "baseline": {**_figures(found.baseline), "load": _load(found.load)},
         "candidates": [
             {

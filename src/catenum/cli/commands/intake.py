@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 import argparse
+import csv
 import json
 from dataclasses import replace
 from pathlib import Path
-from typing import IO
+from typing import IO, Any
 
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.cli.intake_options import add_intake_options, pick, read, with_server
-from catenum.core.capture.groups import grouped
+from catenum.core.capture.groups import SIDES, Side, grouped, new_since, over_time
 from catenum.core.capture.masking import masked
 from catenum.core.capture.recording import recording_of
+from catenum.core.errors import InputError, Place
 from catenum.core.record.recording_file import to_json
+from catenum.core.serverlog.conflicts import Conflict
 from catenum.core.story.headline import headline
 from catenum.core.story.recording import tell
+from catenum.core.words import harmless, one_line
 from catenum.render.console import make_console, say
 from catenum.render.intake import FORMAT, conflict_value, print_groups, to_json_value
 from catenum.render.text import print_story
@@ -29,8 +33,42 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--pick", type=common.positive, metavar="N", help="tell one conflict, by its number, as a story"
     )
     parser.add_argument("--save", type=Path, metavar="FILE", help="write the picked conflict as a recording")
+    parser.add_argument(
+        "--by", choices=SIDES, help="count the conflicts by hour, day, application or pair of statements"
+    )
+    parser.add_argument(
+        "--baseline", type=Path, metavar="FILE", help="what 'intake --json' wrote earlier: show what is new since then"
+    )
+    parser.add_argument("--csv", action="store_true", help="write the table of --by (default: by hour) as CSV")
     parser.add_argument("--mask", action="store_true", help="without values: literals, keys, parameters")
     common.add_output_options(parser)
+
+
+def _baseline(path: Path) -> dict[str, Any]:
+    """An earlier reading. Raises InputError."""
+    try:
+        value = json.loads(common.read_file(path))
+    except ValueError as error:
+        raise InputError(f"this is no JSON: {error}", place=Place(str(path))) from error
+    if not isinstance(value, dict) or value.get("format") != FORMAT:
+        raise InputError(f"this is not what 'catenum intake --json' writes ({FORMAT})", place=Place(str(path)))
+    return value
+
+
+def _over_time(args: argparse.Namespace, conflicts: list[Conflict], out: IO[str]) -> ExitCode:
+    by: Side = args.by or "hour"
+    rows = over_time(conflicts, by)
+    if args.csv:
+        writer = csv.DictWriter(out, fieldnames=[by, "kind", "count", "first", "last"], lineterminator="\n")
+        writer.writeheader()
+        writer.writerows(rows)
+    elif args.json:
+        out.write(json.dumps({"format": FORMAT, "by": by, "rows": rows}, indent=2, ensure_ascii=False) + "\n")
+    else:
+        console = make_console(out, color=False if args.no_color else None)
+        for row in rows:
+            say(console, f"{row['count']:>7,}  {row['kind']:<9} {harmless(one_line(str(row[by]), 120))}")
+    return ExitCode.FOUND if conflicts else ExitCode.OK
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
@@ -43,6 +81,18 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     found = ExitCode.FOUND if conflicts else ExitCode.OK
     if args.pick is None and args.save is None:
         groups = grouped(conflicts)
+        if args.baseline is not None:
+            groups = new_since(groups, _baseline(args.baseline))
+            numbers = {number for group in groups for number in group.numbers}
+            found = ExitCode.FOUND if groups else ExitCode.OK
+            if not args.json and not groups:
+                out.write(f"Nothing new since {args.baseline}: {len(conflicts)} conflicts of kinds that it has.\n")
+                return found
+            err.write(
+                f"catenum: {len(numbers)} of {len(conflicts)} conflicts are of kinds that {args.baseline} has not\n"
+            )
+        if args.by is not None or args.csv:
+            return _over_time(args, conflicts, out)
         if args.json:
             out.write(json.dumps(to_json_value(conflicts, groups, limits), indent=2, ensure_ascii=False) + "\n")
         elif args.quiet:

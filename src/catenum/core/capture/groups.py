@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from typing import Any, Literal
 
 from catenum.core.serverlog.conflicts import Conflict
 from catenum.core.servers import rules_of
@@ -59,3 +60,45 @@ def grouped(conflicts: Iterable[Conflict]) -> list[Group]:
             if member.application:
                 group.applications[member.application] += 1
     return sorted(found.values(), key=lambda group: (_ORDER.index(group.kind), -group.count, group.numbers[0]))
+
+
+Side = Literal["hour", "day", "application", "pair"]
+SIDES: tuple[Side, ...] = ("hour", "day", "application", "pair")
+
+
+def over_time(conflicts: Iterable[Conflict], by: Side) -> list[dict[str, object]]:
+    """How many conflicts there were by one of their sides, by kind, with the first and the last time; an hour or a day
+    is that of the log's own times.
+    """
+    found: dict[tuple[str, str], dict[str, object]] = {}
+    for conflict in conflicts:
+        for name in sorted(_sides(conflict, by)):
+            row = found.setdefault(
+                (name, conflict.kind),
+                {by: name, "kind": conflict.kind, "count": 0, "first": conflict.at, "last": conflict.at},
+            )
+            row["count"] = int(str(row["count"])) + 1
+            row["last"] = conflict.at
+    if by in ("hour", "day"):
+        return [found[key] for key in sorted(found)]
+    return sorted(found.values(), key=lambda row: -int(str(row["count"])))
+
+
+def _sides(conflict: Conflict, by: Side) -> set[str]:
+    if by == "application":
+        return {member.application or "(not reported)" for member in conflict.members} or {"(not reported)"}
+    if by == "pair":
+        shape = rules_of(conflict.server).shape
+        shapes = sorted({shape(member.statement) for member in conflict.members if member.statement})
+        return {" / ".join(shapes) or "(not reported)"}
+    at = conflict.at or ""
+    return {at[: 13 if by == "hour" else 10].replace("T", " ") or "(no time)"}
+
+
+def new_since(groups: Iterable[Group], baseline: Mapping[str, Any]) -> list[Group]:
+    """The groups of which an earlier reading has none. ``baseline``: what ``intake --json`` wrote then."""
+    known = {
+        (group.get("kind"), tuple(group.get("statements", ())), tuple(group.get("relations", ())))
+        for group in baseline.get("groups", ())
+    }
+    return [group for group in groups if (group.kind, group.shapes, group.relations) not in known]

@@ -32,7 +32,7 @@ def with_definitions(conflict: Conflict, schema: Schema) -> Conflict:
 #: Rows of a table by their keys: columns and values as text.
 Fetch = Callable[[str, Sequence[Mapping[str, str]]], Iterable[Mapping[str, str]]]
 LATER = "after the conflict"
-STAND_IN = "a stand-in: the log does not have this statement"
+STAND_IN = "a placeholder: the log does not have this statement"
 
 
 @dataclass(slots=True)
@@ -115,7 +115,7 @@ def restaged(
             notes.append(f"{label}: a statement was cut by the server; complete it.")
         if made_up:
             notes.append(
-                f"{label}: its earlier statement is not in the log; a stand-in takes the lock that was waited for."
+                f"{label}: its earlier statement is not in the log; a placeholder takes the lock that was waited for."
             )
         if member.history is not None and not member.whole:
             notes.append(f"{label}: whether the log has all that it had run is not known.")
@@ -127,7 +127,7 @@ def restaged(
         history += [(sql, LATER) for sql in member.later]
         later[label] = len(member.later)
         notes += _after(member, label, conflict)
-        entry["statements"] = [{"sql": sql, "label": why} if why else sql for sql, why in history]
+        entry["statements"] = [_entry(sql, why) for sql, why in history]
         if member.ending == "rollback":
             entry["ends"] = "rollback"
         transactions[label] = entry
@@ -147,6 +147,12 @@ def restaged(
         filler=filler,
         later=later,
     )
+
+
+def _entry(sql: str, why: str | None) -> object:
+    if why is None:
+        return sql
+    return {"sql": sql, "label": why, **({"placeholder": True} if why == STAND_IN else {})}
 
 
 def _after(member: Member, label: str, conflict: Conflict) -> Iterator[str]:

@@ -136,6 +136,10 @@ class Statement(_Model):
 
     sql: Sql
     label: str | None = None
+    placeholder: bool = Field(
+        default=False,
+        description="stands for a statement that nobody knows: what is said of the scenario is said of this text",
+    )
     keep: dict[ValueName, str | dict[Server, str]] = Field(
         default_factory=dict,
         description="values to keep for later statements: a column of the first row, or 'rows' for the number of rows",

@@ -10,6 +10,7 @@ from catenum.core.scenario.model import Scenario, chosen
 from catenum.core.servers import Rules, rules_of
 from catenum.core.sql.named_locks import NamedLock
 from catenum.core.sql.scripts import Piece
+from catenum.core.words import listed
 
 Path = tuple[str | int, ...]
 
@@ -99,8 +100,20 @@ def _not_one_move(sql: str, pieces: Sequence[Piece], rules: Rules) -> str | None
     return f"holds {count} statements; each move is one: make them entries of their own" if count > 1 else None
 
 
+def placeholders(scenario: Scenario) -> list[str]:
+    """The statements that stand for others that nobody knows, as they are called."""
+    return [
+        f"{name} {number}"
+        for name, transaction in scenario.transactions.items()
+        for number, entry in enumerate(transaction.statements, 1)
+        if entry.placeholder
+    ]
+
+
 def warnings(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
     """What a reader should know of how these statements behave on this server."""
+    if found := placeholders(scenario):
+        yield f"{listed(found)}: a placeholder, not a statement of the application; what is said here is said of it"
     yield from _shared_locks(scenario, target)
     rules = rules_of(target.server)
     for path, what, sql in _texts(scenario, target.server):
