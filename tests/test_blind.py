@@ -78,6 +78,9 @@ class Planted:
     def deadlock_report(self):
         return None
 
+    def rates(self):
+        return None
+
     def close(self):
         pass
 

@@ -39,9 +39,6 @@ class Data(Protocol):
     def make_scratch(self) -> list[str]:
         """Make the scratch space. Returns the names of stale ones, left by a killed run, that were cleared."""
 
-    def connections_left(self) -> int:
-        """How many more sessions the server lets in now."""
-
     def load(self, script: str) -> None:
         """Run set-up SQL in the scratch space, from empty. Raises DataError where the server rejects it."""
 

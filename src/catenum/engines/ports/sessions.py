@@ -88,6 +88,9 @@ class Sessions(Protocol):
     """The port for sessions."""
 
     @property
+    def connections_left(self) -> int:
+        """How many more sessions the server lets in now."""
+
     def walled(self) -> bool:
         """Whether what a scenario brings has no rights outside the scratch space, once that is made."""
 
