@@ -87,10 +87,10 @@ class Session(Protocol):
 class Sessions(Protocol):
     """The port for sessions."""
 
-    @property
     def connections_left(self) -> int:
         """How many more sessions the server lets in now."""
 
+    @property
     def walled(self) -> bool:
         """Whether what a scenario brings has no rights outside the scratch space, once that is made."""
 
