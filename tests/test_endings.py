@@ -86,8 +86,8 @@ STEPS = ("'com', 'mit'", "'x', 'a start ''quay'''", None, "'x', 'a end ''quay'''
 UPDATE = "update berth set moved = 1 where id = 1"
 
 
-@pytest.mark.parametrize("server", ["mariadb", "mysql"])
-@pytest.mark.parametrize("ending", ["commit", "open"])
+@pytest.mark.parametrize("server", ["mariadb", pytest.param("mysql", marks=pytest.mark.soak)])
+@pytest.mark.parametrize("ending", ["commit", pytest.param("open", marks=pytest.mark.soak)])
 def test_a_transaction_that_is_prepared_in_hiding_is_undone_with_the_run(request, call, tmp_path, server, ending):
     """It would outlive its session, hold the scratch space, and every later start of the server."""
     admin = pymysql.connect(unix_socket=request.getfixturevalue(f"kept_{server}"), user="root", autocommit=True)
@@ -125,7 +125,7 @@ LARGE = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("server", LARGE)
+@pytest.mark.parametrize("server", ["postgresql", "mysql", pytest.param("mariadb", marks=pytest.mark.soak)])
 def test_a_result_larger_than_memory_is_an_outcome_and_not_fetched(request, run, tmp_path, server, monkeypatch):
     request.getfixturevalue("kept" if server == "postgresql" else f"kept_{server}")
     one = {"statements": [LARGE[server]]}
@@ -147,7 +147,7 @@ SLEEPS = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("server", ["mariadb", "mysql"])
+@pytest.mark.parametrize("server", ["mariadb", pytest.param("mysql", marks=pytest.mark.soak)])
 @pytest.mark.parametrize("place", ["data", "a rule"])
 def test_data_and_rules_have_their_limits_with_innodb(request, call, tmp_path, server, place, monkeypatch):
     socket = request.getfixturevalue(f"kept_{server}")
@@ -168,7 +168,7 @@ def test_data_and_rules_have_their_limits_with_innodb(request, call, tmp_path, s
     assert nothing_left(socket)
 
 
-@pytest.mark.parametrize("server", ["mariadb", "mysql"])
+@pytest.mark.parametrize("server", ["mysql", pytest.param("mariadb", marks=pytest.mark.soak)])
 @pytest.mark.parametrize("place", SLEEPS)
 def test_an_interrupt_ends_what_goes_on_with_innodb(request, start, tmp_path, server, place):
     socket = request.getfixturevalue(f"kept_{server}")

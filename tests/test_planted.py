@@ -114,7 +114,7 @@ INVOKED = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("server", ["mariadb", "mysql"])
+@pytest.mark.parametrize("server", ["mysql", pytest.param("mariadb", marks=pytest.mark.soak)])
 @pytest.mark.parametrize("place", INVOKED)
 def test_no_planted_function_is_run_with_more_rights_with_innodb(request, call, tmp_path, server, place):
     socket = request.getfixturevalue(f"kept_{server}")

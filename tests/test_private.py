@@ -206,7 +206,9 @@ def test_data_that_do_not_start_any_more_are_made_anew(alone):
     assert "they are made anew" in again.err
 
 
-@pytest.mark.parametrize("server", ["postgresql", "mariadb", "mysql"])
+@pytest.mark.parametrize(
+    "server", ["postgresql", *(pytest.param(s, marks=pytest.mark.soak) for s in ("mariadb", "mysql"))]
+)
 def test_a_private_server_that_cannot_be_cleaned_is_deleted_whole(server, tmp_path, monkeypatch):
     needs(server)
     cache = Path(tempfile.mkdtemp(prefix="catenum-alone-"))

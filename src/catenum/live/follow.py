@@ -42,7 +42,7 @@ class Sighting:
     """What a follower has to say: a sample (perhaps with a deadlock's report), or that the server is not seen.
 
     ``pace``: how often it looks from now on, where that changes. ``rates``: how often statements ran, where that was
-    asked for. ``note``: what else is to be said, once.
+    asked for, at ``rates_at``. ``note``: what else is to be said, once.
     """
 
     name: str
@@ -53,6 +53,7 @@ class Sighting:
     lost: bool = False
     pace: str | None = None
     rates: Sequence[StatementRate] | None = None
+    rates_at: str | None = None
     note: str | None = None
 
 
@@ -108,6 +109,7 @@ class Follower(threading.Thread):
         clock = Clock()
         due = 0.0
         statistics = _Statistics(lookout)
+        asked: _Asked = (None, None, None)
         self._deadlocks = None
         self._told_by_log = self.has_log and lookout.logs_deadlocks()
         latest = lookout.deadlock_report()
@@ -120,9 +122,13 @@ class Follower(threading.Thread):
                 waiting = len(sample.graph.waiters)
                 pause_ms = self._pause_ms(waiting)
                 pace = self._pace(pause_ms, median(self._costs), waiting)
-                rates, note = statistics.due(median(self._costs))
-                seen = Sighting(self.server, sample.at, sample, report, pace=pace, rates=rates, note=note)
+                rates, rates_at, note = asked
+                seen = Sighting(
+                    self.server, sample.at, sample, report, pace=pace, rates=rates, rates_at=rates_at, note=note
+                )
                 self.out.put(seen)
+                # Behind the check, which comes first whatever the statistics cost; told with the next one.
+                asked = statistics.due(median(self._costs))
                 if sample.partial and clock.now_ms() > RIGHTS_EVERY_MS:
                     return
             except CheckFailed as error:
@@ -168,6 +174,9 @@ class Follower(threading.Thread):
         return report
 
 
+_Asked = tuple[Sequence[StatementRate] | None, str | None, str | None]
+
+
 class _Statistics:
     """The server's statement statistics: asked for now and then, as long as that costs no more than a check."""
 
@@ -176,19 +185,20 @@ class _Statistics:
         self._costly = 0
         self._off = False
 
-    def due(self, check_ms: float) -> tuple[Sequence[StatementRate] | None, str | None]:
-        """The statistics where it is time to ask for them, and what is to be said of it."""
+    def due(self, check_ms: float) -> _Asked:
+        """The statistics where it is time to ask for them, when that was, and what is to be said of it."""
         if self._off or self._clock.now_ms() - self._at < STATISTICS_EVERY_MS:
-            return None, None
+            return None, None, None
         self._at = before = self._clock.now_ms()
         rates = self._lookout.rates()
+        at = wall()
         if rates is None:
             self._off = True
-            return None, None
+            return None, None, None
         took = self._clock.now_ms() - before
         self._costly = self._costly + 1 if took > max(check_ms, CHEAP_MS) else 0
         if self._costly < 2:
-            return rates, None
+            return rates, at, None
         self._off = True
         return (
             rates,

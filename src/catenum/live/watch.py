@@ -213,7 +213,7 @@ class Watch:
         log.want(self._trackers[name].open, now_ms)
         if sighting.rates is not None:
             counted = {one.text: Counted(one.calls, one.total_ms, one.lock_ms) for one in sighting.rates}
-            log.take(sighting.at, now_ms, counted)
+            log.take(sighting.rates_at or sighting.at, now_ms, counted)
             steps = log.steps(now_ms)
             if steps:
                 self._keep(lambda store: store.rate(name, steps))

@@ -400,12 +400,12 @@ class PostgresqlLookout:
             "group by 1 order by 2 desc limit 500"
         )
         try:
-            with self.connection.transaction():
+            with self._told(), self.connection.transaction():
                 place = self._rows(capture.STATEMENTS_SCHEMA)
                 if not place:
                     return None
                 rows = self._rows(sql.SQL(query).format(schema=sql.Identifier(place[0][0])))
-        except psycopg.Error:
+        except CheckFailed:
             return None
         return [StatementRate(text=row[0] or "", calls=int(row[1]), total_ms=float(row[2])) for row in rows]
 
