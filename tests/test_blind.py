@@ -249,7 +249,11 @@ def test_an_incident_is_found_over_a_slow_link(kept, call, start, tmp_path):
     process = start("watch", "--target", url, "--store", "s.sqlite", "--every", "500ms", "--json")
     one, other = psycopg.connect(kept), psycopg.connect(kept, autocommit=True)
     with contextlib.closing(one), contextlib.closing(other):
-        until(lambda: (tmp_path / "s.sqlite").exists() and _minutes(tmp_path), "it looks")
+        try:
+            until(lambda: (tmp_path / "s.sqlite").exists() and _minutes(tmp_path), "it looks", 30)
+        except AssertionError as error:
+            process.terminate()
+            raise AssertionError(process.communicate(timeout=20)) from error
         time.sleep(3)
         one.execute("select pg_advisory_xact_lock(7)")
         other.pgconn.send_query(b"select pg_advisory_xact_lock(7)")

@@ -200,7 +200,5 @@ class _Statistics:
         if self._costly < 2:
             return rates, at, None
         self._off = True
-        return (
-            rates,
-            f"statement statistics took {duration(took)}, longer than a check: they are not asked for any more",
-        )
+        note = f"statement statistics took {duration(took)}, longer than a check: they are not asked for any more"
+        return rates, at, note
