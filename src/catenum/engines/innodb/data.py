@@ -174,7 +174,7 @@ class InnodbData(InnodbControl):
 
     def data_state(self) -> str:
         """Fingerprints of the tables' rows."""
-        with self._told():
+        with self._told(), self.within(ASK_MS):  # one limit for all of its queries
             return self.keeper.fingerprint()
 
     def restore_data(self) -> Callable[[], None]:
