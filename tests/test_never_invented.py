@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import date
 
 import pytest
@@ -11,11 +12,12 @@ from hypothesis import strategies as st
 
 from catenum.core.capture.masking import mask_staged, others
 from catenum.core.capture.restage import Staged
-from catenum.core.serverlog.conflicts import Conflict
+from catenum.core.serverlog.conflicts import CUT, Conflict, Member
 from catenum.core.serverlog.innodb_conflicts import shown
 from catenum.core.serverlog.innodb_fields import decode
 from catenum.core.serverlog.postgresql import PostgresqlLog
 from catenum.core.serverlog.postgresql_conflicts import PostgresqlConflicts
+from catenum.core.serverlog.sequels import Sequels
 from catenum.core.servers import rules_of
 
 #: Two sessions that deadlock, with {} for what each line begins with: {t} a time, {n} a line's number, {p} the process.
@@ -228,3 +230,17 @@ def test_what_the_tables_definitions_name_stays():
     made, _ = mask_staged(staged, captured("postgresql"))
     assert "insert into berth values (2, 'free');" in made.data
     assert made.transactions["a"]["statements"] == ["update berth set state = 'taken'"]
+
+
+def test_a_statement_that_waited_and_is_cut_in_the_report_did_not_run_twice():
+    """Logged with its duration once it went on: it is the one that the report has, as far as the server kept it."""
+    sequels = Sequels(rules_of("postgresql"))
+    waiting = "update berth set note = 'x" + CUT
+    member = Member(session="41", statement=waiting, history=(waiting,), whole=True)
+    conflict = replace(captured("postgresql"), members=(member,))
+    sequels.follow(conflict)
+    sequels.ran("41", "update berth set note = 'xyz' where id = 3", ended=True)
+    sequels.ran("41", "update berth set vessel = 1 where id = 5", ended=True)
+    sequels.ran("41", "commit")
+    ((found,),) = [one.members for one in sequels.added_to([conflict])]
+    assert (found.later, found.ending) == (("update berth set vessel = 1 where id = 5",), "commit")

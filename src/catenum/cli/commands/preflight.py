@@ -5,13 +5,16 @@ from __future__ import annotations
 import argparse
 import json
 import statistics
+from collections.abc import Sequence
 from dataclasses import asdict
 from typing import IO
 
+from rich.console import Console
 from rich.text import Text
 
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
+from catenum.engines.lookout import Check
 from catenum.render.console import STYLES, make_console, say
 
 FORMAT = "catenum-preflight/1"
@@ -54,35 +57,45 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     say(console, f"{info.server} {info.version} ({info.url}), as {login}", style=STYLES["strong"])
     if not args.quiet:
         say(console)
-        width = max(len(check.what) for check in checks)
-        for check in checks:
-            good = check.state == "on"
-            tone = "good" if good else "bad" if check.needed else "wait"
-            line = Text()
-            line.append("✓ " if good else "✗ " if check.needed else "· ", style=STYLES[tone])
-            line.append(check.what.ljust(width) + "  ")
-            line.append(check.state.ljust(8), style=STYLES[tone])
-            line.append(f"  {check.value + ': ' if check.value and check.value != check.state else ''}{check.why}")
-            say(console, line)
-            for statement in (check.turn_on or "").splitlines():
-                say(console, f"    to turn it on: {statement}", style=STYLES["faint"])
-            if check.cost and not good:
-                say(console, f"    it costs: {check.cost}", style=STYLES["faint"])
-            if check.then:
-                say(console, f"    {'then' if check.turn_on else 'to turn it on'}: {check.then}", style=STYLES["faint"])
-        say(console)
-        share = median / 1000
+        _show_checks(console, checks)
         cost = f"{median:.1f} ms here (worst of {LOOKS}: {worst:.1f} ms), {connected} sessions, {rows} rows read"
-        say(console, f"A check costs {cost}:")
-        say(console, f"  at one a second, {share:.2%} of one connection's time; nothing is locked, nothing is written")
-    missing = [line for check in lacking for line in (check.turn_on or "").splitlines()]
-    if missing and not args.quiet:
         say(console)
-        say(console, "All that is missing, for an administrator:", style=STYLES["strong"])
-        for one in dict.fromkeys(missing):
-            console.print(f"    {one}", markup=False, highlight=False, soft_wrap=True)
+        say(console, f"A check costs {cost}:")
+        share = f"{median / 1000:.2%} of one connection's time"
+        say(console, f"  at one a second, {share}; nothing is locked, nothing is written")
+        _show_missing(console, lacking)
     what = {"run": "a run", "watch": "a watch", "intake": "intake"}.get(args.purpose, "capture")
     count = f"{len(lacking)} thing{'s' if len(lacking) != 1 else ''} that {what} needs"
     told = f"{count} {'are' if len(lacking) != 1 else 'is'} off" if lacking else f"all that {what} needs is on"
     say(console, told[0].upper() + told[1:] + ".", style=STYLES["bad" if lacking else "good"])
     return ExitCode.FOUND if lacking else ExitCode.OK
+
+
+def _show_checks(console: Console, checks: Sequence[Check]) -> None:
+    """Each with its state, and the statements that would change it."""
+    width = max(len(check.what) for check in checks)
+    for check in checks:
+        good = check.state == "on"
+        tone = "good" if good else "bad" if check.needed else "wait"
+        line = Text()
+        line.append("✓ " if good else "✗ " if check.needed else "· ", style=STYLES[tone])
+        line.append(check.what.ljust(width) + "  ")
+        line.append(check.state.ljust(8), style=STYLES[tone])
+        line.append(f"  {check.value + ': ' if check.value and check.value != check.state else ''}{check.why}")
+        say(console, line)
+        for statement in (check.turn_on or "").splitlines():
+            say(console, f"    to turn it on: {statement}", style=STYLES["faint"])
+        if check.cost and not good:
+            say(console, f"    it costs: {check.cost}", style=STYLES["faint"])
+        if check.then:
+            say(console, f"    {'then' if check.turn_on else 'to turn it on'}: {check.then}", style=STYLES["faint"])
+
+
+def _show_missing(console: Console, lacking: Sequence[Check]) -> None:
+    """All statements that are missing, each once and on a line of its own, to be copied."""
+    missing = dict.fromkeys(line for check in lacking for line in (check.turn_on or "").splitlines())
+    if missing:
+        say(console)
+        say(console, "All that is missing, for an administrator:", style=STYLES["strong"])
+    for one in missing:
+        console.print(f"    {one}", markup=False, highlight=False, soft_wrap=True)

@@ -143,6 +143,12 @@ class ConflictReader(Protocol):
         """The same with what a statement log tells of their members."""
 
 
+def same_statement(sql: str, statement: str) -> bool:
+    """Whether a statement of a log is one of a report, which may be cut short."""
+    one, other = " ".join(sql.split()).rstrip("; "), " ".join(statement.split()).rstrip("; ")
+    return one.startswith(other.removesuffix(CUT)) if other.endswith(CUT) else one == other
+
+
 #: What begins and ends a transaction, in any server's SQL; the level that a beginning may name is the group.
 BEGINS = r"(?is)\s*(?:begin|start\s+transaction)\b(?!\s+not\s+atomic)"
 ENDS = r"(?is)\s*(?:commit|end|rollback|abort)\b(?!\s+(?:(?:work|transaction)\s+)?to\b)"

@@ -11,7 +11,16 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, S
 from dataclasses import replace
 
 from catenum.core.serverlog import LogEntry
-from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member, Provenance, Texts, relations_of
+from catenum.core.serverlog.conflicts import (
+    CUT,
+    CapturedWait,
+    Conflict,
+    Member,
+    Provenance,
+    Texts,
+    relations_of,
+    same_statement,
+)
 from catenum.core.serverlog.histories import Histories, Open
 from catenum.core.serverlog.innodb_fields import CUT as FIELD_CUT
 from catenum.core.serverlog.innodb_fields import decode, key_fields
@@ -78,7 +87,7 @@ class InnodbConflicts:
             histories.ran(session, entry.statement)
             opened = histories.of(session)
             for number, statement in wanted[session]:
-                if opened and opened.statements and _begins(opened.statements[-1], statement):
+                if opened and opened.statements and same_statement(opened.statements[-1], statement):
                     at = (number, session)
                     if at not in seen or not _later(entry.at, found[number].at):
                         own = found[number].member(session)
@@ -252,12 +261,6 @@ def _guess(value: str | None) -> tuple[str | None, bool]:
     if len(data) in (1, 2, 3, 4, 8):
         return str(int.from_bytes(data, "big") - (1 << (8 * len(data) - 1))), True
     return "0x" + whole, False
-
-
-def _begins(sql: str, statement: str) -> bool:
-    """Whether a statement of a log is one of a report, which may be cut short."""
-    one, other = " ".join(sql.split()).rstrip("; "), " ".join(statement.split()).rstrip("; ")
-    return one.startswith(other.removesuffix(CUT)) if other.endswith(CUT) else one == other
 
 
 def _later(at: str | None, than: str | None) -> bool:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 
 from catenum.core.serverlog import LogEntry
-from catenum.core.serverlog.conflicts import CUT
+from catenum.core.serverlog.conflicts import same_statement
 from catenum.core.serverlog.histories import Open
 
 #: A message of ``log_statement``, of ``log_min_duration_statement``, and of a prepared statement's execution.
@@ -84,19 +84,13 @@ def history_of(opened: Open | None, statement: str | None) -> tuple[str, ...] | 
         alike = [
             place
             for place, (sql, ended) in enumerate(zip(history, opened.ended, strict=True))
-            if not ended and _same(sql, statement)
+            if not ended and same_statement(sql, statement)
         ]
         if alike:
             history = history[: alike[-1] + 1]
         elif not (history and not opened.ended[-1] and _same_with_values(history[-1], statement)):
             history.append(statement)
     return tuple(history) or None
-
-
-def _same(sql: str, statement: str) -> bool:
-    """Whether two are one text, of which the second may be cut short."""
-    one, other = " ".join(sql.split()).rstrip("; "), " ".join(statement.split()).rstrip("; ")
-    return one.startswith(other.removesuffix(CUT)) if other.endswith(CUT) else one == other
 
 
 def _same_with_values(sql: str, statement: str) -> bool:

@@ -9,7 +9,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from catenum.core.serverlog.conflicts import BEGINS, ENDS, Conflict, Ending, Member, Texts
+from catenum.core.serverlog.conflicts import BEGINS, ENDS, Conflict, Ending, Member, Texts, same_statement
 
 _BEGINS, _ENDS = re.compile(BEGINS), re.compile(ENDS)
 _COMMITS = re.compile(r"(?is)\s*(?:commit|end)\b")
@@ -81,7 +81,7 @@ class Sequels:
                 if _ENDS.match(piece):
                     self._over(one, "commit" if _COMMITS.match(piece) else "rollback")
                     break
-                if ended and not one.statements and _alike(piece, one.waiting):
+                if ended and not one.statements and same_statement(piece, one.waiting):
                     one.waiting = ""  # it is in the history
                 elif piece and len(one.statements) < MOST_STATEMENTS:
                     one.statements.append(piece)
@@ -109,7 +109,3 @@ class Sequels:
             return replace(one, later=sequel.statements, ending=sequel.ending) if sequel is not None else one
 
         return [replace(one, members=tuple(member(one, each) for each in one.members)) for one in conflicts]
-
-
-def _alike(sql: str, statement: str) -> bool:
-    return " ".join(sql.split()).rstrip("; ") == " ".join(statement.split()).rstrip("; ")

@@ -17,17 +17,20 @@ from catenum.core.sql.statements import Access
 from catenum.engines.lookout import named_row
 from catenum.engines.postgresql.locks import RULES
 
+#: The columns of ``LockRow``; the names of tables of this database.
+_COLUMNS: LiteralString = """
+select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text,
+       l.classid, l.objid, l.objsubid, {since}, l.database, l.relation, n.nspname,
+       case when l.database <> 0 and d.datname <> current_database() then d.datname end
+from {locks} l left join pg_database d on d.oid = l.database
+left join pg_class c on c.oid = l.relation and (l.database = 0 or d.datname = current_database())
+left join pg_namespace n on n.oid = c.relnamespace
+"""
 #: The lock that each of some sessions waits for, with the time since when; who holds the tables and advisory locks that
 #: are waited for; and who has the lock on a row's place.
 _WAITED: LiteralString = """
 with l as materialized (select * from pg_locks),
-w as materialized (select * from l where not granted and pid = any(%s::int[]))
-select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text,
-       l.classid, l.objid, l.objsubid, {since}, l.database, l.relation, n.nspname,
-       case when l.database <> 0 and d.datname <> current_database() then d.datname end
-from l left join pg_database d on d.oid = l.database
-left join pg_class c on c.oid = l.relation and (l.database = 0 or d.datname = current_database())
-left join pg_namespace n on n.oid = c.relnamespace
+w as materialized (select * from l where not granted and pid = any(%s::int[])){columns}
 where (not l.granted and l.pid = any(%s::int[])) or (l.granted and (l.locktype = 'tuple'
   or (l.locktype = 'relation' and (l.database, l.relation) in (select database, relation from w
     where locktype = 'relation'))
@@ -37,16 +40,10 @@ where (not l.granted and l.pid = any(%s::int[])) or (l.granted and (l.locktype =
     select database, classid, objid, objsubid from w where locktype = 'advisory'))))
 """
 _SINCE: LiteralString = "extract(epoch from clock_timestamp() - l.waitstart)::float8 * 1000"
-#: All locks of some sessions, in the same columns.
-LOCKS: LiteralString = """
-select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text,
-       l.classid, l.objid, l.objsubid, null::float8, l.database, l.relation, n.nspname,
-       case when l.database <> 0 and d.datname <> current_database() then d.datname end
-from pg_locks l left join pg_database d on d.oid = l.database
-left join pg_class c on c.oid = l.relation and (l.database = 0 or d.datname = current_database())
-left join pg_namespace n on n.oid = c.relnamespace
-where l.pid = any(%s::int[]) and l.locktype <> 'virtualxid'
-"""
+#: All locks of some sessions.
+LOCKS: LiteralString = _COLUMNS.format(since="null::float8", locks="pg_locks") + (
+    "where l.pid = any(%s::int[]) and l.locktype <> 'virtualxid'"
+)
 #: What the lock on a row's place tells of the row lock that its holder is after (``tupleLockExtraInfo``, heapam.c).
 ROW_MODES = {
     "AccessShareLock": "FOR KEY SHARE",
@@ -115,7 +112,7 @@ LockRows = Mapping[int, Sequence[LockRow]]
 
 def waited_query(*, tells_since: bool) -> LiteralString:
     """For ``[pids, pids]``: the rows of the lock table that concern their waits, as ``LockRow`` has them."""
-    return _WAITED.format(since=_SINCE if tells_since else "null::float8")
+    return _WAITED.format(columns=_COLUMNS.format(since=_SINCE if tells_since else "null::float8", locks="l"))
 
 
 def wanted_of(locks: Iterable[LockRow]) -> LockRow | None:
