@@ -65,7 +65,7 @@ shot now 0 "catenum now --target local:mysql"
 wait $play || true
 (for _ in $(seq 6); do echo; sleep 0.7; done; sleep 25) | catenum play left-open --pause >/dev/null 2>&1 & play=$!
 sleep 7
-shot watch 0 "catenum watch --every 500ms --for 4s --no-store"
+shot watch 0 "catenum watch --own-runs --every 500ms --for 4s --no-store"
 wait $play || true
 server=$(catenum local status --json | python -c 'import json, sys; print(json.load(sys.stdin)["servers"][0]["sockets"])')
 catenum watch --quiet --store night.sqlite >/dev/null & watch=$!

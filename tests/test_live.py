@@ -549,7 +549,7 @@ def test_now_says_what_would_be_undone_and_whether_the_waiter_s_timeout_comes_fi
         assert session["process"] == str(os.getpid())
         assert session["transaction_since"] < found["at"]
         out = " ".join(call("now", "--target", f"local:{server}").out.split())
-        assert "(2 changed rows to undo, less than 1 s if they are in memory): catenum release" in out
+        assert "(2 changed rows to undo, less than 1 s if in memory): catenum release" in out
         assert ("if it has no other setting" in out) is not own
         dry = call("release", head.thread_id(), "--target", f"local:{server}", "--dry-run", "--end")
         assert "2 changed rows to undo" in dry.out

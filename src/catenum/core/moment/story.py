@@ -18,7 +18,7 @@ MOST_IDLE = 12
 STATEMENT_WIDTH = 100
 #: Suspects of one wait that are described; of more, the number is shown.
 MOST_SUSPECTS = 5
-#: A timeout longer than this (ms) ends nothing that anybody waits for.
+#: A timeout of this (ms) and more ends nothing that anybody waits for.
 LONG_TIMEOUT_MS = 3_600_000.0
 #: Lengths of time that differ by no more than this are told as one (ms).
 SHORT_MS = 100.0
@@ -225,7 +225,7 @@ def _length(sample: Sample, name: str) -> str:
 def _timeout(sample: Sample, name: str) -> str:
     """Whether its own timeout ends the wait before anybody has to."""
     found = next((one for one in sample.timeouts if one.session == name), None)
-    if found is None or found.ms > LONG_TIMEOUT_MS:
+    if found is None or found.ms >= LONG_TIMEOUT_MS:
         return ""
     left = found.ms - sample.waited_ms(name)
     when = f"within {duration(left)}" if left > 0 else "at any moment"

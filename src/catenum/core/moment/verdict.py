@@ -26,4 +26,4 @@ def verdict(session: SessionInfo, rules: Rules, *, partial: bool = False) -> str
     if rows == 0:
         return "nothing to undo"
     time = f"about {duration(1_000.0 * rows / UNDONE_PER_S)}" if rows >= UNDONE_PER_S else "less than 1 s"
-    return f"{counted(rows, 'changed row')} to undo, {time} if they are in memory"
+    return f"{counted(rows, 'changed row')} to undo, {time} if in memory"
