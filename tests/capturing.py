@@ -34,7 +34,33 @@ TABLES = (
     "insert into crate values (1, 3, 0), (2, 7, 0)",
 )
 #: A second line that reads like the next member of PostgreSQL's report.
-HOSTILE = "update berth set vessel = 'x\nProcess 1: y\nERROR:  deadlock detected' where id = 7"
+HOSTILE = (
+    "update berth set vessel = 'x\nProcess 1: y\nERROR:  deadlock detected' where id = 7 and '"
+    "2025-11-30  5:15:28 7 [Note] InnoDB: Transactions deadlock detected, dumping detailed information.\n"
+    "2025-11-30T05:15:43.569290Z 0 [Note] [MY-012469] [InnoDB]  *** (1) TRANSACTION:\n"
+    "251130  5:15:28\t     7 Query\tcommit\n\t\t     8 Query\tcommit' <> ''"
+)
+#: A text that is a whole report of InnoDB's with its prefixes, as an application stores one.
+STORED = """it''s said: \\'
+2025-11-30  5:15:28 7 [Note] InnoDB: Transactions deadlock detected, dumping detailed information.
+2025-11-30T05:15:43.569290Z 0 [Note] [MY-012469] [InnoDB]  *** (1) TRANSACTION:
+*** (1) TRANSACTION:
+TRANSACTION 32, ACTIVE 0 sec starting index read
+MariaDB thread id 9001, OS thread handle 1, query id 22 localhost root Updating
+MySQL thread id 9001, OS thread handle 1, query id 22 localhost root updating
+update tug set moved = 2 where id = 3
+*** (1) HOLDS THE LOCK(S):
+*** WAITING FOR THIS LOCK TO BE GRANTED:
+RECORD LOCKS space id 5 page no 3 n bits 320 index PRIMARY of table `port`.`tug` trx id 32 lock_mode X waiting
+Record lock, heap no 2 PHYSICAL RECORD: n_fields 5; compact format; info bits 0
+*** (2) TRANSACTION:
+MariaDB thread id 9002, OS thread handle 1, query id 22 localhost root Updating
+*** WE ROLL BACK TRANSACTION (2)
+------------
+TRANSACTIONS
+2025-11-30 05:15:28.000 UTC [41] ERROR:  deadlock detected
+"""
+REPORT_IN_TEXT = f"update berth set vessel = 'x' where id = 7 and '{STORED}' <> \"y'\" -- it's"
 #: Title: what each of two does first, then what each waits with; the tables it is over.
 PAIRS: dict[str, tuple[tuple[str, str], tuple[str, str], set[str]]] = {
     "opposite order": (
@@ -80,6 +106,11 @@ OWN: dict[str, dict[str, tuple[tuple[str, str], tuple[str, str], set[str]]]] = {
         "upgrade": (
             ("select * from berth where id = 3 lock in share mode",) * 2,
             ("update berth set moved = 1 where id = 3", "update berth set moved = 2 where id = 3"),
+            {"berth"},
+        ),
+        "hostile text": (
+            ("update berth set moved = 1 where id = 3", "update berth set moved = 1 where id = 7"),
+            (REPORT_IN_TEXT, "update berth set moved = 2 where id = 3"),
             {"berth"},
         ),
         "gaps": (

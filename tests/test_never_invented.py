@@ -244,3 +244,48 @@ def test_a_statement_that_waited_and_is_cut_in_the_report_did_not_run_twice():
     sequels.ran("41", "commit")
     ((found,),) = [one.members for one in sequels.added_to([conflict])]
     assert (found.later, found.ending) == (("update berth set vessel = 1 where id = 5",), "commit")
+
+
+#: What a text in a statement may have in it: lines of each form of log, of each server.
+QUOTED = {
+    "general log": "251130  5:15:28\t     7 Query\tcommit\n" * 3,
+    "general log of MySQL": "2025-11-30T05:15:43.569290Z\t    7 Query\tcommit\n" * 3,
+    "csvlog": '2025-11-30 05:15:28.000 UTC,"port","port",41,"[local]",6b08.1,1,"UPDATE",2025-11-30 05:15:28 UTC,3/4,725,ERROR,'
+    '40P01,"deadlock detected",,,,,,,,,"","client backend",,0\n',
+    "jsonlog": '{"timestamp":"2025-11-30 05:15:28.000 UTC","pid":41,"error_severity":"ERROR","message":"deadlock detected"}\n',
+    "log of PostgreSQL": "2025-11-30 05:15:28.000 UTC [41] ERROR:  deadlock detected\n" * 3,
+    "JSON sink": '{"prio":3,"err_code":12468,"msg":"x","err_symbol":"X","time":"2025-11-30T05:15:43Z"}\n',
+    "a line of a container": "2025-11-30T05:15:43.569290Z stderr F *** (2) TRANSACTION:\n" * 3,
+    "status": "------------------------\nLATEST DETECTED DEADLOCK\n------------------------\n*** (1) TRANSACTION:\n"
+    "TRANSACTION 5, ACTIVE 0 sec\nMySQL thread id 7, x\nMariaDB thread id 7, x\nselect 1\n",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("quoted", QUOTED)
+@pytest.mark.parametrize("server", ["mariadb", "mysql"])
+def test_lines_of_logs_within_a_statement_change_nothing_of_a_report(call, logs, tmp_path, server, quoted):
+    text = (logs(server, False).folder / "error.log").read_text()
+    wanted = call("intake", logs(server, False).folder / "error.log", "--json").json["conflicts"]
+    begins = "update berth set vessel = 'x' where id = 7 and 'it''s said: \\'\n"
+    assert text.count(begins) == 1
+    (tmp_path / "error.log").write_text(text.replace(begins, begins + QUOTED[quoted]))
+    found = call("intake", "error.log", "--json").json["conflicts"]
+    assert [without_quote(one) for one in found] == [without_quote(one) for one in wanted]
+    # The same report in a status text, where no line has a prefix.
+    report = next(one["report"] for one in found if begins in one["report"])
+    status = f"=====\n2026-11-30 02:15:28 0x7f INNODB MONITOR OUTPUT\n=====\n{'-' * 24}\nLATEST DETECTED DEADLOCK\n{'-' * 24}\n"
+    (tmp_path / "status.txt").write_text(
+        f"{status}2026-11-30 02:15:28 0x7f\n{report}\n------------\nTRANSACTIONS\n------------\n"
+    )
+    (alone,) = call("intake", "status.txt", "--json").json["conflicts"]
+    (whole,) = (one for one in found if begins in one["report"])
+    for key in ("members", "waits", "victim", "relations"):
+        assert alone[key] == whole[key], key
+
+
+def without_quote(conflict: dict) -> dict:
+    """A conflict but for the statement that was changed, and where it stands."""
+    text = str({key: value for key, value in conflict.items() if key not in ("source", "report")})
+    for quoted in QUOTED.values():
+        text = text.replace(repr(quoted)[1:-1], "")
+    return {"text": text, "sessions": [member["session"] for member in conflict["members"]]}

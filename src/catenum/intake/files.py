@@ -221,14 +221,15 @@ def _sources(path: str, data: bytes | None, prefix: str | None) -> list[Source]:
     found = []
     for only in streams:
         text = LogPieces(head, lambda text: None, only).head
-        for name in NAMES:
-            if rules_of(name).reader_of(text, prefix) is not None:
+        fits = [name for name in NAMES if rules_of(name).reader_of(text, prefix) is not None]
+        if fits:
+            # A statement in one server's log may quote lines of another's.
+            name = min(fits, key=lambda name: _before(name, text)) if len(fits) > 1 else fits[0]
 
-                def reader_of(text: str, name: str = name) -> LogReader | None:
-                    return rules_of(name).reader_of(text, prefix)
+            def reader_of(text: str, name: str = name) -> LogReader | None:
+                return rules_of(name).reader_of(text, prefix)
 
-                found.append(Source(path, name, reader_of, size, head, data, only))
-                break
+            found.append(Source(path, name, reader_of, size, head, data, only))
     if found:
         return found
     if not size:
@@ -238,6 +239,11 @@ def _sources(path: str, data: bytes | None, prefix: str | None) -> list[Source]:
         f"{path}: this does not read like a log or a deadlock report of {titles}",
         advice="--prefix tells the server's log_line_prefix, where it is an unusual one." if head.strip() else None,
     )
+
+
+def _before(server: str, text: str) -> int:
+    begins = rules_of(server).log_begins(text)
+    return begins if begins is not None else len(text)
 
 
 def _read(stream: Any, size: int) -> bytes:

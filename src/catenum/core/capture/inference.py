@@ -55,7 +55,12 @@ def _key_among(
     named: Sequence[str], statements: Sequence[str], table: str, shown: Sequence[str | None], rules: Rules
 ) -> list[str]:
     """Of the columns by which rows are found those with the values of a key that was shown, in its order."""
-    values = [value for sql in statements for value in named_values(sql, rules.dialect) if value.table == table]
+    values = [
+        value
+        for sql in statements
+        for value in named_values(sql, rules.dialect)
+        if value.table == table and value.use != "assigned"
+    ]
     found = []
     for wanted in shown:
         own = (value.column for value in values if value.value == wanted and value.column not in found)
@@ -84,9 +89,10 @@ def _references(
         wanted = {
             value.value
             for value in named_values(waiter.statement or "", rules.dialect)
-            if value.table.lower() == parent.lower() and value.column == keys[parent]
+            if value.table.lower() == parent.lower() and value.column == keys[parent] and value.use != "assigned"
         }
-        for value in (value for sql in before for value in named_values(sql, rules.dialect) if value.inserted):
+        given = (value for sql in before for value in named_values(sql, rules.dialect) if value.use != "compared")
+        for value in given:
             column = _column(value, list(columns.get(value.table, ())))
             if value.value in wanted and column not in (None, keys.get(value.table)):
                 yield Reference(value.table, str(column), parent, keys[parent])
@@ -111,7 +117,7 @@ def _named(
     keys: dict[str, list[str]] = {table: [] for table in tables}
     places: dict[str, dict[int, bool]] = {table: {} for table in tables}
     values = [value for sql in statements for value in named_values(sql, rules.dialect)]
-    for value in sorted(values, key=lambda value: value.inserted):
+    for value in sorted(values, key=lambda value: value.use != "compared"):
         table = by_name.get(value.table.lower())
         if table is None:
             continue
@@ -120,15 +126,12 @@ def _named(
             places[table][place] = places[table].get(place, False) or _is_text(value)
             continue
         columns[table][value.column] = columns[table].get(value.column, False) or _is_text(value)
-        if not value.inserted and value.column not in keys[table]:
+        if value.use == "compared" and value.column not in keys[table]:
             keys[table].append(value.column)
     for sql in statements:
         for name, column in named_columns(sql, rules.dialect):
             if name.lower() in by_name and column.isidentifier():
                 columns[by_name[name.lower()]].setdefault(column, False)
-        for name, column in _assigned_texts(sql, rules):
-            if name.lower() in by_name and column in columns[by_name[name.lower()]]:
-                columns[by_name[name.lower()]][column] = True
     for table in tables:
         own = columns[table]
         named = [*keys[table], *(name for name in own if name not in keys[table])] or ["id"]
@@ -144,10 +147,3 @@ def _named(
 def _is_text(value: NamedValue) -> bool:
     """Whether a value can be of a text only: a log has the values of parameters in quotes, whatever their type."""
     return value.text and re.fullmatch(r"-?(?:0|[1-9]\d{0,17})", value.value) is None
-
-
-def _assigned_texts(sql: str, rules: Rules) -> Iterator[tuple[str, str]]:
-    """Columns that an UPDATE gives a text."""
-    tables = rules.tables_of(sql)
-    if tables:
-        yield from ((tables[0][0], column) for column in re.findall(r"(?i)\b(\w+)\s*=\s*'(?!\d+')", sql))

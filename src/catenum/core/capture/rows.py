@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 
 from catenum.core.capture.tables import Column, TableInfo, parents_first
 from catenum.core.servers import Rules
-from catenum.core.sql.named_values import NamedValue, named_values
+from catenum.core.sql.named_values import named_values
 
 #: Rows made up for one table at most.
 MOST_ROWS = 400
@@ -70,15 +70,6 @@ def literal(value: str, text: bool) -> str:
     return "'" + value.replace("'", "''") + "'" if text else value
 
 
-def values_by_table(statements: Iterable[str], rules: Rules) -> dict[str, list[NamedValue]]:
-    """The values that statements name, by table in lower case."""
-    found: dict[str, list[NamedValue]] = {}
-    for sql in statements:
-        for value in named_values(sql, rules.dialect):
-            found.setdefault(value.table.lower(), []).append(value)
-    return found
-
-
 def rows_for(
     tables: Mapping[str, TableInfo], statements: Iterable[Sequence[str]], rules: Rules,
     records: Mapping[str, Sequence[Mapping[str, str]]] | None = None,
@@ -87,26 +78,25 @@ def rows_for(
     rows = Rows()
     made: set[tuple[str, tuple[str, ...]]] = set()
     single = [sql for one in statements for sql in one]
-    inserts = [found for sql in single for found in _rows_of(sql, tables, rules, inserted=True)]
+    inserts = [found for sql in single for found in _rows_of(sql, tables, rules, "inserted")]
     inserted = {(table, key) for table, given in inserts if (key := _key(tables[table], given)) is not None}
     shown = [(table, dict(one)) for table, known in (records or {}).items() if table in tables for one in known]
-    named = [found for sql in single for found in _rows_of(sql, tables, rules, inserted=False)]
+    named = [found for sql in single for found in _rows_of(sql, tables, rules, "compared")]
     for table, given in (*shown[:MOST_ROWS], *named):
         if (table, _key(tables[table], given)) not in inserted:
             _add(rows, tables, table, given, made)
-    for table, given in inserts:
+    assigned = [found for sql in single for found in _rows_of(sql, tables, rules, "assigned")]
+    for table, given in (*inserts, *assigned):
         _parents(rows, tables, table, given, made)
     return rows
 
 
-def _rows_of(
-    sql: str, tables: Mapping[str, TableInfo], rules: Rules, *, inserted: bool
-) -> Iterator[tuple[str, dict[str, str]]]:
+def _rows_of(sql: str, tables: Mapping[str, TableInfo], rules: Rules, use: str) -> Iterator[tuple[str, dict[str, str]]]:
     """The rows that a statement names: of each table one for each value of a column, the others as they are named."""
     by_table: dict[str, dict[str, list[str]]] = {}
     for value in named_values(sql, rules.dialect):
         table = value.table.lower()
-        if table not in tables or value.inserted is not inserted:
+        if table not in tables or value.use != use:
             continue
         names = list(tables[table].columns)
         column = value.column

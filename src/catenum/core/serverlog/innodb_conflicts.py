@@ -24,6 +24,7 @@ from catenum.core.serverlog.conflicts import (
 from catenum.core.serverlog.histories import Histories, Open
 from catenum.core.serverlog.innodb_fields import CUT as FIELD_CUT
 from catenum.core.serverlog.innodb_fields import decode, key_fields
+from catenum.core.serverlog.innodb_report import MOST_STATEMENT
 from catenum.core.serverlog.innodb_status import (
     RecordLock,
     ReportedDeadlock,
@@ -36,8 +37,6 @@ from catenum.core.serverlog.sequels import Sequels
 
 #: The columns of an index's entries with their types, by table and index; None where they are not known.
 Columns = Callable[[str, str], Sequence[tuple[str, str]] | None]
-#: Statements are cut at about so many characters in InnoDB's report (``innobase_mysql_print_thd``).
-MOST_STATEMENT = 3_000
 
 
 class InnodbConflicts:
@@ -291,9 +290,9 @@ _GENERAL = re.compile(
 )
 
 
-def is_general(head: str) -> bool:
-    """Whether a text begins like a general log."""
-    return any(_GENERAL.match(line) for line in head.split("\n")[:60])
+def general_lines(head: str) -> int:
+    """How many lines of a text are those of a general log."""
+    return sum(_GENERAL.match(line) is not None for line in head.split("\n"))
 
 
 class GeneralLog:

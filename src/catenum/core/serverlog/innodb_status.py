@@ -8,11 +8,12 @@ Pure text work, apart from the connection: the same text may come from a log. Lo
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.serverlog.innodb_fields import CUT
+from catenum.core.serverlog.innodb_report import headings
 
 #: What the text says of a record lock, and what it is called here.
 _KINDS: tuple[tuple[str, Covers], ...] = (
@@ -229,20 +230,31 @@ def latest_deadlock(status: str) -> ReportedDeadlock | None:
     _, found, rest = status.partition("LATEST DETECTED DEADLOCK\n------------------------\n")
     if not found:
         return None
-    text = rest.partition("\n------------\nTRANSACTIONS")[0]
-    return report_of(text)
+    lines = rest.split("\n")
+    last = headings(lines)[-1:]
+    whole = bool(last) and last[0][1].victim is not None
+    return report_of("\n".join(lines[: last[0][0] + 1]) if whole else rest.partition("\n------------\nTRANSACTIONS")[0])
 
 
 def report_of(text: str) -> ReportedDeadlock:
     """A report as it stands in that section, or in a log."""
-    parts = re.split(r"^\*\*\* \(\d+\) TRANSACTION:\n", text, flags=re.MULTILINE)[1:]
-    told = [_member(part) for part in parts]
-    held = [lock for _, holds in told for lock in holds]
-    members = tuple(
-        member if member.conflicting else replace(member, conflicting=_in_the_way(member, held)) for member, _ in told
+    lines = text.split("\n")
+    found = headings(lines)
+    ends = [number for number, _ in found[1:]] + [len(lines)]
+    members: list[dict[str, list[str]]] = []
+    for (number, heading), end in zip(found, ends, strict=True):
+        part = lines[number + 1 : end]
+        if heading.member is not None:
+            members.append({"": part})
+        elif heading.what is not None and members:
+            members[-1].setdefault(heading.what, part)
+    read = [_member(parts) for parts in members]
+    held = [lock for _, holds in read for lock in holds]
+    whole = tuple(
+        member if member.conflicting else replace(member, conflicting=_in_the_way(member, held)) for member, _ in read
     )
-    victim = re.search(r"\*\*\* WE ROLL BACK TRANSACTION \((\d+)\)", text)
-    return ReportedDeadlock(members, int(victim[1]) - 1 if victim else None, text.strip())
+    victim = found[-1][1].victim if found else None
+    return ReportedDeadlock(whole, victim - 1 if victim else None, text.strip())
 
 
 def same_place(one: RecordLock, other: RecordLock) -> bool:
@@ -258,24 +270,22 @@ def _in_the_way(member: ReportedMember, held: Sequence[RecordLock]) -> tuple[Rec
     return tuple(lock for lock in held if lock.owner != member.number and same_place(lock, wants))
 
 
-#: MariaDB tells what stands in a member's way, MySQL what each member holds.
-_WAITING = re.compile(r"^\*\*\* (?:\(\d+\) )?WAITING FOR THIS LOCK TO BE GRANTED:\n", re.MULTILINE)
-_HOLDS = re.compile(r"^\*\*\* \(\d+\) HOLDS THE LOCK\(S\):\n", re.MULTILINE)
-
-
-def _member(part: str) -> tuple[ReportedMember, tuple[RecordLock, ...]]:
-    """One member, and what it is said to hold."""
-    own, *rest = _WAITING.split(part, maxsplit=1)
-    own, *holds = _HOLDS.split(own, maxsplit=1)
-    waiting, _, conflicting = (rest[0] if rest else "").partition("*** CONFLICTING WITH:\n")
-    header = _HEADER.search(own)  # in a log an empty line stands before it
-    section = TransactionSection(int(header[2] or 0) if header else 0)
-    _fill(section, own.split("\n"))
-    waits = next(_locks(waiting.split("\n")), None)
+def _member(parts: Mapping[str, Sequence[str]]) -> tuple[ReportedMember, tuple[RecordLock, ...]]:
+    """One member by the lines under each of its headings, and what it is said to hold: MariaDB says what is in a
+    member's way, MySQL what each member holds.
+    """
+    own = parts[""]
+    begins = next((n for n, line in enumerate(own) if _THREAD.match(line)), len(own) - 1)
+    header = _HEADER.search("\n".join(own[:begins]))  # in a log an empty line stands before it
+    thread = _THREAD.match(own[begins]) if own else None
     member = ReportedMember(
-        section.number, section.thread, section.query, waits, tuple(_locks(conflicting.split("\n")))
+        number=int(header[2] or 0) if header else 0,
+        thread=int(thread[1]) if thread else 0,
+        query="\n".join(own[begins + 1 :]).strip(),
+        waits=next(_locks(parts.get("WAITING FOR THIS LOCK", ())), None),
+        conflicting=tuple(_locks(parts.get("CONFLICTING WITH:", ()))),
     )
-    return member, tuple(_locks(holds[0].split("\n"))) if holds else ()
+    return member, tuple(_locks(parts.get("HOLDS THE LOCK", ())))
 
 
 def holder_of(member: ReportedMember, members: tuple[ReportedMember, ...]) -> ReportedMember | None:

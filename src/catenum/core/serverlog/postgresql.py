@@ -8,7 +8,7 @@ import json
 import re
 from collections.abc import Iterator, Sequence
 from functools import partial
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 from catenum.core.serverlog import LogEntry, LogReader
 from catenum.core.serverlog.postgresql_prefix import TIME, Prefix, pattern_of
@@ -62,19 +62,10 @@ class PostgresqlLog:
     def _reader_of(self, text: str) -> tuple[LogReader, int]:
         """By the first line that tells, and where that begins: a log may begin in the middle of a message."""
         pattern = pattern_of(self._prefix) if self._prefix else None
-        plain = _PlainLog(Prefix(pattern, _beginnings(text)))
-        place = 0
-        for line in text.split("\n"):
-            if line.startswith("{") and '"error_severity"' in line:
-                return _JsonLog(), place
-            # A row of csvlog begins with a time, and has its columns behind commas.
-            began = TIME.match(line)
-            if began and line[began.end() :][:1] == "," and line.count(",") >= _FEW_COMMAS:
-                return _CsvLog(), place
-            if not line.startswith("\t") and _head(line) is not None:
-                return plain, 0
-            place += len(line) + 1
-        return plain, 0
+        begins = first_message(text)
+        if begins is not None and begins.form != "plain":
+            return _JsonLog() if begins.form == "json" else _CsvLog(), begins.place
+        return _PlainLog(Prefix(pattern, _beginnings(text))), 0
 
     @property
     def unread(self) -> int:
@@ -85,6 +76,29 @@ class PostgresqlLog:
     def doubt(self) -> str | None:
         """What is not certain of how the log is read."""
         return self._reader.prefix.doubt if isinstance(self._reader, _PlainLog) else None
+
+
+class FirstMessage(NamedTuple):
+    """The first line of a text that begins a message: in which form, and how many characters stand before it."""
+
+    form: Literal["json", "csv", "plain"]
+    place: int
+
+
+def first_message(text: str) -> FirstMessage | None:
+    """Where the first message of a log is, in whichever form; None where there is none."""
+    place = 0
+    for line in text.split("\n"):
+        if line.startswith("{") and '"error_severity"' in line:
+            return FirstMessage("json", place)
+        # A row of csvlog begins with a time, and has its columns behind commas.
+        began = TIME.match(line)
+        if began and line[began.end() :][:1] == "," and line.count(",") >= _FEW_COMMAS:
+            return FirstMessage("csv", place)
+        if not line.startswith("\t") and _head(line) is not None:
+            return FirstMessage("plain", place)
+        place += len(line) + 1
+    return None
 
 
 class _JsonLog:

@@ -14,11 +14,11 @@ from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.serverlog import LogReader
 from catenum.core.serverlog.conflicts import CapturedWait, Conflict, ConflictReader
-from catenum.core.serverlog.innodb import InnodbLog, StatusText
+from catenum.core.serverlog.innodb import InnodbLog, StatusText, lines_with
 from catenum.core.serverlog.innodb_conflicts import (
     GeneralLog,
     InnodbConflicts,
-    is_general,
+    general_lines,
     with_types,
 )
 from catenum.core.serverlog.innodb_rows import StatementRows, has_statements
@@ -136,13 +136,36 @@ class InnodbRules(Rules):
 
     def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:
         """Of its error log; of a general log; of a text with InnoDB's status in it."""
-        if is_general(head):
-            return GeneralLog()
         if has_statements(head):
             return StatementRows()
-        if re.search(rf"{self.thread_word} thread id \d+", head) and "[Note]" not in head:
+        if self._is_status(head):
             return StatusText()
+        if general_lines(head) > lines_with(self.log_prefix, head):
+            return GeneralLog()
         return self.log_reader() if self.writes_log(head) else None
+
+    def _is_status(self, head: str) -> bool:
+        """Whether it has a status, and is no log, which begins with messages; a statement in it may quote some."""
+        begins = re.search(rf"{self.thread_word} thread id \d+", head)
+        if begins is None:
+            return False
+        before = head[: begins.start()]
+        if "[Note]" in head or general_lines(head):
+            return "LATEST DETECTED DEADLOCK" in before and "[Note]" not in before and not general_lines(before)
+        return True
+
+    def log_begins(self, head: str) -> int | None:
+        """By the prefix of its messages, a line of a general log, or one that a status has."""
+        place = 0
+        for line in head.split("\n"):
+            if self.log_prefix.match(line) or general_lines(line) or self._of_status.search(line):
+                return place
+            place += len(line) + 1
+        return None
+
+    @property
+    def _of_status(self) -> re.Pattern[str]:
+        return re.compile(rf"{self.thread_word} thread id \d+, ")
 
     def has_statements_only(self, form: str) -> bool:
         """A general log has, and so have rows of statements."""
@@ -183,7 +206,7 @@ class InnodbRules(Rules):
 
     def _before(self, wait: CapturedWait, statement: str) -> str | None:
         """A locking read of the row that an INSERT would make: it finds none, and locks the gap."""
-        given = [v for v in named_values.named_values(statement, self.dialect) if v.inserted]
+        given = [v for v in named_values.named_values(statement, self.dialect) if v.use == "inserted"]
         if not given or not wait.table:
             return None
         first = given[0]

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 
-from catenum.core.serverlog.innodb import MARIADB_PREFIX
+from catenum.core.serverlog.innodb import MARIADB_PREFIX, MYSQL_PREFIX, lines_with
 from catenum.core.servers.innodb import InnodbRules, innodb_locks
 from catenum.core.servers.metadata import metadata_locks
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
@@ -67,8 +67,11 @@ class MariadbRules(InnodbRules):
 
     def writes_log(self, head: str) -> bool:
         """Whether it names itself or InnoDB, without the numbers that MySQL gives its messages."""
-        others = re.search(r"\bMY-\d{6}\b", head) is not None or "MySQL thread id" in head
-        return not others and ("InnoDB" in head or "mariadb" in head.lower())
+        if not ("InnoDB" in head or "mariadb" in head.lower()):
+            return False
+        if own := lines_with(MARIADB_PREFIX, head):
+            return own > lines_with(MYSQL_PREFIX, head)
+        return re.search(r"\bMY-\d{6}\b", head) is None and "MySQL thread id" not in head
 
     def uncovered(self, sql: str) -> str:
         """MariaDB runs what stands in ``/*! … */`` and ``/*M! … */``."""

@@ -13,7 +13,7 @@ from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.serverlog import LogReader
 from catenum.core.serverlog.conflicts import CapturedWait, ConflictReader
-from catenum.core.serverlog.postgresql import PostgresqlLog
+from catenum.core.serverlog.postgresql import PostgresqlLog, first_message
 from catenum.core.serverlog.postgresql_conflicts import PostgresqlConflicts
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
@@ -258,6 +258,11 @@ class PostgresqlRules(Rules):
         for _ in (*reader.feed(head), *reader.finish()):
             pass
         return reader.seen > 0
+
+    def log_begins(self, head: str) -> int | None:
+        """By the forms of its log."""
+        found = first_message(head)
+        return found.place if found is not None else None
 
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
         """By 13.3.2.

@@ -210,6 +210,10 @@ class Rules(ABC):
     def writes_log(self, head: str) -> bool:
         """Whether the beginning of a log reads like this server's."""
 
+    @abstractmethod
+    def log_begins(self, head: str) -> int | None:
+        """How many characters stand before the first line of a text that is one of this server's logs or reports."""
+
     def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:
         """A reader for a log, a report or a statement log that begins so; None where it is none of this server's.
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 import sqlglot
 from sqlglot import exp
@@ -11,13 +12,16 @@ from sqlglot.errors import SqlglotError
 
 @dataclass(frozen=True, slots=True)
 class NamedValue:
-    """A constant that a statement compares a column with, or gives it. ``text``: whether it is written as a text."""
+    """A constant that a statement compares a column with, or gives it in a new row or in one that is there.
+
+    ``text``: whether it is written as a text.
+    """
 
     table: str
     column: str
     value: str
     text: bool
-    inserted: bool = False
+    use: Literal["compared", "inserted", "assigned"] = "compared"
 
 
 def _tree(sql: str, dialect: str) -> exp.Expression | None:
@@ -42,21 +46,28 @@ def _constant(one: exp.Expression | None) -> tuple[str, bool] | None:
 
 
 def named_values(sql: str, dialect: str) -> list[NamedValue]:
-    """The values of comparisons and lists, and of an INSERT's rows; of a statement that cannot be parsed, none."""
+    """The values of comparisons and lists, of an INSERT's rows, and those that an UPDATE sets, in this order.
+
+    Of a statement that cannot be parsed, none.
+    """
     tree = _tree(sql, dialect)
     if tree is None:
         return []
     tables = _tables(tree)
     found: list[NamedValue] = []
 
-    def add(column: exp.Expression | None, values: list[exp.Expression | None]) -> None:
+    def add(
+        column: exp.Expression | None,
+        values: list[exp.Expression | None],
+        use: Literal["compared", "assigned"] = "compared",
+    ) -> None:
         if not isinstance(column, exp.Column) or not tables:
             return
         table = tables.get(column.table.lower()) if column.table else next(iter(tables.values()))
         for value in values:
             constant = _constant(value)
             if table and constant:
-                found.append(NamedValue(table, column.name, *constant))
+                found.append(NamedValue(table, column.name, *constant, use))
 
     for one in tree.find_all(exp.EQ, exp.GT, exp.GTE, exp.LT, exp.LTE, exp.Between, exp.In):
         if one.find_ancestor(exp.Where, exp.Join) is None:
@@ -70,6 +81,9 @@ def named_values(sql: str, dialect: str) -> list[NamedValue]:
             add(one.expression, [one.this])
     if isinstance(tree, exp.Insert):
         found += _inserted(tree)
+    for one in tree.args.get("expressions", ()) if isinstance(tree, exp.Update) else ():
+        if isinstance(one, exp.EQ):
+            add(one.this, [one.expression], "assigned")
     return found
 
 
@@ -95,7 +109,7 @@ def _inserted(tree: exp.Insert) -> list[NamedValue]:
             constant = _constant(value)
             column = columns[place] if place < len(columns) else f"#{place}" if not columns else None
             if table is not None and constant and column:
-                found.append(NamedValue(table.name, column, *constant, inserted=True))
+                found.append(NamedValue(table.name, column, *constant, "inserted"))
     return found
 
 

@@ -26,8 +26,9 @@ Query = Callable[..., list[tuple[Any, ...]]]
 
 @dataclass(frozen=True)
 class Crowd:
-    """What the status told: transactions by their thread, and who waits for the one that holds."""
+    """What the status told: who holds, transactions by their thread, and who waits for the one that holds."""
 
+    holder: str
     transactions: Mapping[str, Transaction]
     edges: tuple[Edge, ...]
     read: int
@@ -59,7 +60,7 @@ def look(query: Query, records: Records) -> Crowd | None:
             )
         )
     known = {str(s.thread): _transaction(s) for s in sections if s.thread and s.active_s is not None}
-    return Crowd(known, tuple(edges), len(sections))
+    return Crowd(str(holding[0].thread), known, tuple(edges), len(sections))
 
 
 def _holds(section: TransactionSection) -> bool:

@@ -30,7 +30,7 @@ from catenum.engines.innodb.records import Records, table_name
 from catenum.engines.innodb.standing import Listed, standing_edges, waiting
 from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
 from catenum.engines.mariadb import capture, rowlocks, unnumbered
-from catenum.engines.mariadb.crowd import CROWD
+from catenum.engines.mariadb.crowd import CROWD, Crowd
 from catenum.engines.mariadb.crowd import look as look_at_crowd
 from catenum.engines.mariadb.metadata import NAMED_MODE
 
@@ -66,6 +66,7 @@ class MariadbLookout(InnodbLookout):
     rules = rules_of("mariadb")
     timed_out = (1969, 1205, 1317)
     text_bytes = 65_535  # PROCESS_LIST_INFO_WIDTH, sql_show.cc
+    _crowd_holder: rowlocks.Transaction | None = None
 
     def learn(self, private: bool) -> None:
         """By variables, grants, and by trying what there is to see."""
@@ -116,6 +117,7 @@ class MariadbLookout(InnodbLookout):
         crowd = None
         if self.sees_all and int(counts.get("Innodb_row_lock_current_waits") or 0) >= CROWD:
             crowd = look_at_crowd(self.rows, self._records)
+            crowd = self._as_the_tables_name_it(crowd) if crowd else None
         transactions = crowd.transactions if crowd else rowlocks.transactions(self.rows) if self.sees_all else {}
         rows = self._listed(transactions)
         waited = {name: trx.waited_ms for name, trx in transactions.items() if trx.waited_ms is not None}
@@ -172,6 +174,20 @@ class MariadbLookout(InnodbLookout):
             suspects=suspects,
             inexact=frozenset(waited) if crowd is None else frozenset(),
         )
+
+    def _as_the_tables_name_it(self, crowd: Crowd) -> Crowd:
+        """The holder of a crowd with the begin of its transaction, as without a crowd: it is asked for once."""
+        name = crowd.holder
+        holder = crowd.transactions.get(name)
+        if holder is None:
+            return crowd
+        known = self._crowd_holder
+        begun_since = known is not None and (holder.age_ms or 0.0) < (known.age_ms or 0.0)
+        if known is None or begun_since or (known.thread, known.number) != (name, holder.number):
+            known = rowlocks.transactions(self.rows, int(name)).get(name, holder)
+            known = replace(known, number=holder.number, age_ms=holder.age_ms)
+        self._crowd_holder = known
+        return replace(crowd, transactions={**crowd.transactions, name: replace(holder, started=known.started)})
 
     def _listed(self, transactions: Mapping[str, rowlocks.Transaction], *, everybody: bool = False) -> list[Listed]:
         """The sessions that wait, or stand in a transaction: rows of the process list, each with its transaction's
