@@ -124,7 +124,10 @@ def _once(conflicts: Sequence[Conflict]) -> tuple[list[Conflict], int]:
             kept.append(conflict)
         elif _known(conflict) > _known(kept[place]):
             kept[place] = conflict
-    return kept, len(conflicts) - len(kept)
+    # Of a report some forms have the headings only.
+    whole = {(conflict.kind, (conflict.at or "")[:23]): conflict.source for conflict in kept if conflict.members}
+    alone = [c for c in kept if c.members or whole.get((c.kind, (c.at or "")[:23]), c.source) == c.source]
+    return alone, len(conflicts) - len(alone)
 
 
 def _known(conflict: Conflict) -> int:

@@ -176,7 +176,7 @@ class JsonSink:
                 self.seen += 1
                 where = f"{row.get('time')} {row.get('thread') or 0} [{row.get('label') or 'Note'}]"
                 code, system = f"MY-{str(row.get('err_code') or 0).zfill(6)}", row.get("subsystem") or "Server"
-                yield from self._log.feed(f"{where} [{code}] [{system}] {row['msg']}\n")
+                yield from self._log.feed(f"{where} [{code}] [{system}] {str(row['msg']).strip()}\n")
 
     def finish(self) -> Iterator[LogEntry]:
         """See ``LogReader``."""
