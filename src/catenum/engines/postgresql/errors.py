@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Literal
 
 import psycopg
@@ -33,7 +34,11 @@ def readable(conninfo: str, shown_url: str, **more: str | int) -> str:
 
 def from_result(result: PGresult) -> ServerError:
     """The error that a failed result carries."""
-    return from_fields(lambda field: _text(result.error_field(field)))
+    found = from_fields(lambda field: _text(result.error_field(field)))
+    if found.code:
+        return found
+    own = (result.error_message or b"").decode("utf-8", "replace").strip()  # libpq's own words have no fields
+    return replace(found, message=own) if own else found
 
 
 def from_exception(error: psycopg.Error) -> ServerError:

@@ -27,11 +27,17 @@ from catenum.core.scenario.reader import ScenarioFile
 from catenum.engines import clock
 from catenum.engines.clock import Clock
 from catenum.engines.drivers import server_module
+from catenum.engines.parent import limit_memory
 from catenum.engines.ports import Beginning, Engine, LoopPlan
 from catenum.lab.run.parameters import domain_values
 
 KEPT_LATENCIES = 20_000
 REPORT_S = 0.1
+#: A looping process fetches results whole, which takes no more memory than this (bytes).
+MIB = 1 << 20
+MEMORY = 512 * MIB
+#: What libpq says where it has no memory for a result.
+OUT_OF_MEMORY = "out of memory"
 #: How often, and how long apart (ms), the server's count of deadlocks is read until it has those of the loops.
 COUNT_TRIES, COUNT_PAUSE_MS = 20, 15.0
 DRAIN_S = 5.0  # for iterations to end once the gate is closed: whoever waits longer waits for what nobody releases
@@ -157,6 +163,7 @@ def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
     """The body of a looping process. Interrupts are its parent's to handle."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     report = Report(job.number)
+    limit_memory(MEMORY)
     try:
         loop = server_module(job.server, ".loop").Loop(job.plan, job.name, **job.place)
     except Exception as problem:  # whatever a driver raises: the parent tells it
@@ -183,12 +190,21 @@ def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
                 last = clock.seconds()
                 continue
             start = now_s()
-            error = run(at)
+            try:
+                error = run(at)
+            except MemoryError:
+                error = ServerError(code="", kind="limit", message=OUT_OF_MEMORY)
             now = now_s()
             done += 1
             report.latencies.append((now - start) * 1e3)
             if error is not None:
                 report.failures[error.kind] += 1
+                if error.kind == "limit" or OUT_OF_MEMORY in error.message:
+                    report.rejected = (
+                        f"{job.name} {places.statement[job.number]}: its result takes more than {MEMORY // MIB} MB of "
+                        "memory, so it is not run in loops"
+                    )
+                    break
                 if error.kind == "lost":
                     report.broken = f"{job.name} lost its connection: {error.message}"
                     break
