@@ -24,7 +24,7 @@ from catenum.engines.private.mariadb import MariadbRecipe
 from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
-from conftest import until
+from conftest import over_socket, until
 
 RECIPES: dict[str, Any] = {"postgresql": PostgresqlRecipe, "mariadb": MariadbRecipe, "mysql": MysqlRecipe}
 TABLES = (
@@ -281,7 +281,7 @@ def _innodb(recipe: Any, place: Path, server: str, *, statements: bool, messages
 def _on_innodb(server: str, place: Path, found: Captured) -> None:
     def connect(name: str) -> pymysql.Connection:
         database = None if name == "maker" else "port"
-        return pymysql.connect(unix_socket=f"{place}/server.sock", user="root", database=database, program_name=name)
+        return over_socket(unix_socket=f"{place}/server.sock", user="root", database=database, program_name=name)
 
     maker = connect("maker")
     maker.cursor().execute("create database port")

@@ -26,6 +26,7 @@ from pathlib import Path
 from typing import Any
 
 import psycopg
+import pymysql
 import pytest
 from hypothesis import settings
 
@@ -90,6 +91,11 @@ def _checked_once(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatc
         monkeypatch.setattr("catenum.lab.explore.survey.EVERY_ORDER_MS", 0.0)
         monkeypatch.setattr("catenum.lab.explore.survey.EVERY_ORDER_TIMES", 0.0)
         monkeypatch.setattr("catenum.lab.propose.propose.variations", lambda *_: ())
+
+
+def over_socket(**where: Any) -> pymysql.Connection[Any]:
+    """A session on MariaDB or MySQL, without TLS: for that the driver reads all certificates of the system each time."""
+    return pymysql.connect(**{"ssl_disabled": True, **where})
 
 
 @functools.cache

@@ -24,10 +24,10 @@ import time
 from pathlib import Path
 
 import psycopg
-import pymysql
 
 from catenum.core.servers import NAMES
 from catenum.engines.private.programs import cache_folder, server_owner
+from conftest import over_socket
 
 SCRIPT = Path(sys.executable).with_name("catenum")
 WAYS: dict[str, list[str]] = {
@@ -65,7 +65,7 @@ def named_in(server: str, sockets: str) -> set[str]:
                 name for (name,) in db.execute("select nspname from pg_namespace union select rolname from pg_roles")
             }
     with (
-        pymysql.connect(unix_socket=f"{sockets}/server.sock", user="root") as maria,
+        over_socket(unix_socket=f"{sockets}/server.sock", user="root") as maria,
         maria.cursor() as cursor,
     ):
         cursor.execute("select schema_name from information_schema.schemata union select user from mysql.user")

@@ -29,6 +29,7 @@ import pymysql
 from catenum.core.record.modes import NO_MODE
 from catenum.core.record.waits import Edge, Resource, WaitGraph
 from catenum.engines.drivers import server_module
+from conftest import over_socket
 
 SCRIPT = Path(sys.executable).with_name("catenum")
 SESSIONS, STEPS = 7, 16
@@ -69,7 +70,7 @@ class Yard:
             made = psycopg.connect(self.place, application_name=name)
             made.autocommit = bool(more)
             return made
-        return pymysql.connect(unix_socket=self.place, user="root", database="moments", program_name=name,
+        return over_socket(unix_socket=self.place, user="root", database="moments", program_name=name,
                                autocommit=bool(more))  # fmt: skip
 
     def number(self, session: Any) -> str:
@@ -303,7 +304,7 @@ def soak() -> int:
         lookout = look_at(place, "moments")
     else:
         place = f"{server['sockets']}/server.sock"
-        admin = pymysql.connect(unix_socket=place, user="root", autocommit=True)
+        admin = over_socket(unix_socket=place, user="root", autocommit=True)
         for sql in (
             "create database if not exists moments",
             "use moments",

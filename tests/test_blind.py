@@ -26,7 +26,7 @@ from catenum.live.follow import MOST_PAUSE_MS, Follower, Sighting
 from catenum.live.spans import Span
 from catenum.live.store import writer
 from catenum.live.watch import Watch, WatchOptions
-from conftest import until
+from conftest import over_socket, until
 from test_live import moment
 
 NOON = datetime(2026, 11, 20, 12, tzinfo=UTC)
@@ -149,7 +149,7 @@ def test_a_statement_that_is_no_text_hides_nothing_on_mysql(kept_mysql, call):
     with contextlib.ExitStack() as stack:
         admin, clerk, gate = (
             stack.enter_context(
-                contextlib.closing(pymysql.connect(unix_socket=kept_mysql, user="root", autocommit=number == 0))
+                contextlib.closing(over_socket(unix_socket=kept_mysql, user="root", autocommit=number == 0))
             )
             for number in range(3)
         )

@@ -6,12 +6,12 @@ import shutil
 import subprocess
 
 import psycopg
-import pymysql
 import pytest
 
 from catenum.core.capture.rows import rows_for
 from catenum.core.capture.tables import closure, read_schema, script_of
 from catenum.core.servers import rules_of
+from conftest import over_socket
 
 POSTGRESQL = """
 create type state as enum ('in', 'out'); create domain tons as numeric(8, 2) check (value > 10);
@@ -63,7 +63,7 @@ def dump(request):
         return
     socket = request.getfixturevalue(f"kept_{request.param}")
     program = shutil.which("mariadb-dump" if request.param == "mariadb" else "mysqldump")
-    with pymysql.connect(unix_socket=socket, user="root", autocommit=True) as admin, admin.cursor() as cursor:
+    with over_socket(unix_socket=socket, user="root", autocommit=True) as admin, admin.cursor() as cursor:
         cursor.execute("create database dumped")
         cursor.execute("use dumped")
         for _, sql in rules.split(INNODB):

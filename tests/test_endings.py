@@ -7,10 +7,9 @@ import signal
 import subprocess
 
 import psycopg
-import pymysql
 import pytest
 
-from conftest import SCRIPT, leftovers, until
+from conftest import SCRIPT, leftovers, over_socket, until
 
 #: A function that goes on after it was cancelled; only the end of its session stops it.
 STUBBORN = """create function stubborn() returns int language plpgsql as $$ begin loop
@@ -90,7 +89,7 @@ UPDATE = "update berth set moved = 1 where id = 1"
 @pytest.mark.parametrize("ending", ["commit", pytest.param("open", marks=pytest.mark.soak)])
 def test_a_transaction_that_is_prepared_in_hiding_is_undone_with_the_run(request, call, tmp_path, server, ending):
     """It would outlive its session, hold the scratch space, and every later start of the server."""
-    admin = pymysql.connect(unix_socket=request.getfixturevalue(f"kept_{server}"), user="root", autocommit=True)
+    admin = over_socket(unix_socket=request.getfixturevalue(f"kept_{server}"), user="root", autocommit=True)
     hidden = [part.format(step) for step in STEPS for part in (HIDDEN if step else [UPDATE])]
     plain = {
         "scenario": "hidden",
@@ -200,13 +199,13 @@ def test_an_interrupt_ends_what_goes_on_with_innodb(request, start, tmp_path, se
 
 
 def sleeps(socket: str) -> bool:
-    with pymysql.connect(unix_socket=socket, user="root") as admin, admin.cursor() as cursor:
+    with over_socket(unix_socket=socket, user="root") as admin, admin.cursor() as cursor:
         cursor.execute("select count(*) from information_schema.processlist where state = 'User sleep'")
         return cursor.fetchone() != (0,)
 
 
 def nothing_left(socket: str) -> bool:
-    with pymysql.connect(unix_socket=socket, user="root") as admin, admin.cursor() as cursor:
+    with over_socket(unix_socket=socket, user="root") as admin, admin.cursor() as cursor:
         cursor.execute("select schema_name from information_schema.schemata where schema_name like 'catenum%'")
         spaces = cursor.fetchall()
         cursor.execute("select user from mysql.user where user like 'catenum%'")

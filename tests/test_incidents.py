@@ -40,7 +40,7 @@ from catenum.live.follow import Sighting
 from catenum.live.spans import Span
 from catenum.live.store import Store, writer
 from catenum.live.watch import Watch, WatchOptions
-from conftest import until
+from conftest import over_socket, until
 from test_live import moment
 
 NOON = datetime(2026, 11, 20, 12, tzinfo=UTC)
@@ -385,7 +385,7 @@ def _quietly(session: psycopg.Connection, sql: str) -> None:
 def test_the_head_s_earlier_statements_are_told_where_mariadb_keeps_them(own_mariadb, call):
     url = own_mariadb.url
     socket = url.partition("unix_socket=")[2]
-    clerk, gate = (pymysql.connect(unix_socket=socket, user="root", program_name=n) for n in ("clerk", "gate"))
+    clerk, gate = (over_socket(unix_socket=socket, user="root", program_name=n) for n in ("clerk", "gate"))
     for sql in ("update performance_schema.setup_consumers set enabled = 'YES'",
                 "update performance_schema.setup_instruments set enabled = 'YES', timed = 'YES' where name like 'statement/%'",
                 "create database if not exists yard", "use yard", "create table slot (id int primary key, n int)",
@@ -393,7 +393,7 @@ def test_the_head_s_earlier_statements_are_told_where_mariadb_keeps_them(own_mar
         clerk.cursor().execute(sql)
     gate.select_db("yard")
     clerk.close()
-    clerk = pymysql.connect(unix_socket=socket, user="root", database="yard", program_name="clerk")
+    clerk = over_socket(unix_socket=socket, user="root", database="yard", program_name="clerk")
     for sql in (
         "update slot set n = 1 where id = 42",
         "rollback",
@@ -517,7 +517,7 @@ def test_rates_are_given_of_what_takes_part_with_what_was_before_it():
 def test_whether_a_statement_was_called_more_or_got_slower_is_shown(kept_mysql, call, monkeypatch, tmp_path):
     monkeypatch.setattr(follow, "STATISTICS_EVERY_MS", 500.0)
     where = {"unix_socket": kept_mysql, "user": "root", "autocommit": True}
-    head, crane = pymysql.connect(**where), pymysql.connect(**where)
+    head, crane = over_socket(**where), over_socket(**where)
     for sql in ("create database tide", "create table tide.berth (id int primary key, moved int)",
                 "insert into tide.berth values (7, 0)"):  # fmt: skip
         head.cursor().execute(sql)

@@ -26,7 +26,7 @@ from catenum.core.serverlog.conflicts import CapturedWait, Conflict, Member
 from catenum.core.serverlog.histories import Histories
 from catenum.core.serverlog.postgresql_statements import with_values
 from catenum.core.servers import rules_of
-from conftest import needs, until
+from conftest import needs, over_socket, until
 
 SERVERS = ("postgresql", "mariadb", "mysql")
 FORMS = {
@@ -396,7 +396,7 @@ def test_tables_and_rows_come_from_a_server_that_is_only_read(request, call, log
             place = admin.info.host
         url = f"postgresql://catenum@/marrowgate?host={place}&options=-csearch_path%3D{name}"
     else:
-        admin = pymysql.connect(unix_socket=kept, user="root", autocommit=True)
+        admin = over_socket(unix_socket=kept, user="root", autocommit=True)
         for sql in (f"create database {name}", f"use {name}", *tables):
             admin.cursor().execute(sql)
         url = f"{server}://root@localhost/{name}?unix_socket={kept}"
@@ -532,10 +532,10 @@ def test_the_performance_schema_s_history_of_transactions_tells_where_they_began
              "t.json": ["events_transactions_history", "events_transactions_current"]}  # fmt: skip
     with logging_server("mysql", tmp_path, statements=False) as (url, _):
         where = {"unix_socket": url.partition("unix_socket=")[2], "user": "root"}
-        admin = pymysql.connect(**where, autocommit=True)
+        admin = over_socket(**where, autocommit=True)
         for sql in ("create database port", "use port", *TABLES[:1], "insert into berth (id) values (3), (7)"):
             admin.cursor().execute(sql)
-        early, late = (pymysql.connect(**where, database="port", autocommit=False) for _ in range(2))
+        early, late = (over_socket(**where, database="port", autocommit=False) for _ in range(2))
         for session, own in ((early, 3), (late, 7)):
             session.cursor().execute("set session transaction isolation level read committed")
             session.cursor().execute("select count(*) from berth")

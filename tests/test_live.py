@@ -28,7 +28,7 @@ from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import rules_of
 from catenum.live.logfile import LogFile
 from catenum.live.store import VERSION, reader, writer
-from conftest import SCRIPT, has_looked, looks, until
+from conftest import SCRIPT, has_looked, looks, over_socket, until
 
 
 class Quay:
@@ -501,7 +501,7 @@ def test_release_tells_two_transactions_of_one_second_apart(request, server):
     from catenum.live.release import Refused, look, release
 
     where = {"unix_socket": request.getfixturevalue(f"kept_{server}"), "user": "root"}
-    head = pymysql.connect(**where, autocommit=True)
+    head = over_socket(**where, autocommit=True)
     lookout = server_module(server, ".lookout").look_at(where, "kept")
     try:
         with head.cursor() as cursor:
@@ -526,14 +526,14 @@ def test_release_tells_two_transactions_of_one_second_apart(request, server):
         lookout.close()
         with contextlib.suppress(pymysql.Error):
             head.close()
-        with pymysql.connect(**where) as admin:
+        with over_socket(**where) as admin:
             admin.cursor().execute("drop database slip")
 
 
 @pytest.mark.parametrize(("server", "own"), [("mariadb", False), ("mysql", True)])
 def test_now_says_what_would_be_undone_and_whether_the_waiter_s_timeout_comes_first(request, call, server, own):
     where = {"unix_socket": request.getfixturevalue(f"kept_{server}"), "user": "root", "autocommit": True}
-    head, waiter = pymysql.connect(**where), pymysql.connect(**where)
+    head, waiter = over_socket(**where), over_socket(**where)
     try:
         for sql in ("create database slip", "create table slip.berth (id int primary key, moved int)",
                     "insert into slip.berth values (1, 0), (2, 0)", "begin", "update slip.berth set moved = 1"):  # fmt: skip
@@ -557,7 +557,7 @@ def test_now_says_what_would_be_undone_and_whether_the_waiter_s_timeout_comes_fi
     finally:
         head.close()
         waiter.close()
-        with pymysql.connect(**where) as admin:
+        with over_socket(**where) as admin:
             admin.cursor().execute("drop database slip")
 
 
@@ -569,7 +569,7 @@ def pier(kept_mariadb) -> Iterator[Callable[[], pymysql.Connection]]:
     made: list[pymysql.Connection] = []
 
     def session() -> pymysql.Connection:
-        made.append(pymysql.connect(unix_socket=kept_mariadb, user="root", database="pier" if made else None))
+        made.append(over_socket(unix_socket=kept_mariadb, user="root", database="pier" if made else None))
         return made[-1]
 
     first = session()
@@ -802,7 +802,7 @@ def test_a_statement_in_another_encoding_is_shown_and_does_not_end_a_look(quay, 
         other.close()
         with psycopg.connect(kept, autocommit=True) as admin:
             admin.execute("drop database ascii_quay with (force)")
-    latin = pymysql.connect(unix_socket=kept_mariadb, user="root", charset="latin1", autocommit=False)
+    latin = over_socket(unix_socket=kept_mariadb, user="root", charset="latin1", autocommit=False)
     latin.cursor().execute("start transaction with consistent snapshot")
     thread = threading.Thread(target=_ignoring, args=(latin, "select sleep(3), 'Caf\xe9'"), daemon=True)
     thread.start()

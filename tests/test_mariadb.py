@@ -19,7 +19,7 @@ from catenum.engines.innodb.control import arguments_of
 from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb import connect
 from catenum.lab.run.play import PlayOptions, play
-from conftest import sample, until
+from conftest import over_socket, sample, until
 
 # One private MariaDB serves all of these; where there are no programs for it, they are skipped and say why.
 pytestmark = pytest.mark.usefixtures("kept_mariadb")
@@ -41,7 +41,7 @@ SAMPLES = [
 
 @pytest.fixture
 def admin(kept_mariadb):
-    connection = pymysql.connect(unix_socket=kept_mariadb, user="root", autocommit=True)
+    connection = over_socket(unix_socket=kept_mariadb, user="root", autocommit=True)
     yield connection
     connection.close()
 
@@ -366,7 +366,7 @@ def test_without_the_plugin_the_statements_tell_who_holds_up_a_change_of_tables(
     """A server as it comes has no list of metadata locks; the run knows what its own transactions have touched."""
     where = arguments_of(own_mariadb.url)
     words = ("play", "yard-rebuild", "--target", own_mariadb.url, "--json")
-    admin = pymysql.connect(**where, autocommit=True)
+    admin = over_socket(**where, autocommit=True)
 
     def waits() -> set[tuple[object, ...]]:
         found = call(*words).json["waits"]
@@ -382,7 +382,7 @@ def test_without_the_plugin_the_statements_tell_who_holds_up_a_change_of_tables(
 def test_a_wait_for_whoever_keeps_everybody_out_is_a_wait(own_mariadb, listed):
     """FLUSH TABLES WITH READ LOCK of another session holds up every change: that is no statement that takes long."""
     where = arguments_of(own_mariadb.url)
-    other = pymysql.connect(**where, autocommit=True)
+    other = over_socket(**where, autocommit=True)
     if not listed:
         blind(other)
     made, told = connect(where, "own"), f"session {other.thread_id()}" if listed else SOMEBODY
@@ -409,7 +409,7 @@ NO_LIST = "update performance_schema.setup_instruments set enabled = 'NO' where 
 def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(own_mariadb, call, listed):
     """Nobody stands in InnoDB's lists then; to say that nobody waits would be wrong."""
     where = arguments_of(own_mariadb.url)
-    keeper, clerk = (pymysql.connect(**where, autocommit=True) for _ in range(2))
+    keeper, clerk = (over_socket(**where, autocommit=True) for _ in range(2))
     ask(keeper, "create database harbour")
     ask(keeper, "create table harbour.crane (id int primary key)")
     if not listed:
@@ -476,7 +476,7 @@ def test_keys_of_every_type_are_told_as_the_server_tells_the_value(mariadb):
 def test_only_who_really_holds_a_table_s_definition_is_named_and_released(own_mariadb, call, listed):
     """Tables with like names, the same name in another schema, a lock of a mode that lets the waiter by."""
     where = arguments_of(own_mariadb.url)
-    made = [pymysql.connect(**where, autocommit=False) for _ in range(6)]
+    made = [over_socket(**where, autocommit=False) for _ in range(6)]
     admin, archive, elsewhere, lookup, holder, alter = made
     for sql in (
         *("create database harbour", "create database other"),
@@ -522,8 +522,8 @@ def test_only_who_really_holds_a_table_s_definition_is_named_and_released(own_ma
 def test_where_holders_are_not_listed_all_who_may_hold_it_are_suspected_and_nobody_else(own_mariadb, call):
     """A change of rows waits behind LOCK TABLES: a transaction that has only read or written cannot be in its way."""
     where = arguments_of(own_mariadb.url)
-    admin, reader, locker, waiter = (pymysql.connect(**where, autocommit=True) for _ in range(4))
-    idle = [pymysql.connect(**where) for _ in range(7)]
+    admin, reader, locker, waiter = (over_socket(**where, autocommit=True) for _ in range(4))
+    idle = [over_socket(**where) for _ in range(7)]
     for sql in ("create database harbour", "create table harbour.crate (id int primary key)"):
         ask(admin, sql)
     blind(admin)

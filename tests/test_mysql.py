@@ -23,7 +23,7 @@ from catenum.engines.mysql.plans import steps_of
 from catenum.engines.mysql.rows import Connections, Owners, value_of
 from catenum.engines.mysql.waits import Transaction, waits
 from catenum.lab.run.play import PlayOptions, play
-from conftest import sample, until
+from conftest import over_socket, sample, until
 
 # One private MySQL serves all of these; where there are no programs for it, they are skipped and say why.
 pytestmark = pytest.mark.usefixtures("kept_mysql")
@@ -47,7 +47,7 @@ SAMPLES = [
 
 @pytest.fixture
 def admin(kept_mysql):
-    connection = pymysql.connect(unix_socket=kept_mysql, user="root", autocommit=True)
+    connection = over_socket(unix_socket=kept_mysql, user="root", autocommit=True)
     yield connection
     connection.close()
 
@@ -285,7 +285,7 @@ def pier(own_mysql):
     made: list[pymysql.Connection] = []
 
     def connect(name: str = "pier", **more: object) -> pymysql.Connection:
-        made.append(pymysql.connect(**{**where, "program_name": name, **more}, autocommit=False))
+        made.append(over_socket(**{**where, "program_name": name, **more}, autocommit=False))
         return made[-1]
 
     admin = connect()

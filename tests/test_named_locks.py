@@ -6,7 +6,6 @@ import re
 import threading
 
 import psycopg
-import pymysql
 import pytest
 import sqlglot
 from hypothesis import given
@@ -14,7 +13,7 @@ from hypothesis import strategies as st
 
 from catenum.core.servers import rules_of
 from catenum.core.sql.named_locks import advisory_of_row, named_locks
-from conftest import until
+from conftest import over_socket, until
 
 pytestmark = pytest.mark.usefixtures("kept_mariadb", "kept_mysql")
 
@@ -249,7 +248,7 @@ def test_a_change_of_tables_that_cannot_be_read_waits_for_the_table_it_meets_fir
 
 
 def test_a_running_mariadb_shows_who_waits_for_a_named_lock(call, kept_mariadb):
-    sessions = [pymysql.connect(unix_socket=kept_mariadb, user="root") for _ in range(2)]
+    sessions = [over_socket(unix_socket=kept_mariadb, user="root") for _ in range(2)]
     take = "select get_lock('tug five', 30)"
     sessions[0].cursor().execute(take)
     waiter = threading.Thread(target=lambda: sessions[1].cursor().execute(take))

@@ -9,7 +9,7 @@ import psycopg
 import pymysql
 import pytest
 
-from conftest import until
+from conftest import over_socket, until
 
 TABLE = "create table {}berth (id int primary key, vessel int); insert into {}berth values (7, 0)"
 
@@ -124,14 +124,14 @@ def test_what_a_login_may_not_see_is_not_visible_and_never_working(kept, call):
 def test_the_same_row_of_two_schemas_is_two(request, call, server):
     """Both are waited for at once: two objects, each with its schema."""
     socket = request.getfixturevalue(f"kept_{server}")
-    admin = pymysql.connect(unix_socket=socket, user="root", autocommit=True)
+    admin = over_socket(unix_socket=socket, user="root", autocommit=True)
     for name in ("quay", "yard"):
         admin.cursor().execute(f"create database {name}")
         for part in TABLE.format(f"{name}.", f"{name}.").split(";"):
             admin.cursor().execute(part)
 
     def connect():
-        return pymysql.connect(unix_socket=socket, user="root", autocommit=True)
+        return over_socket(unix_socket=socket, user="root", autocommit=True)
 
     queues = [_blocked(connect, "quay."), _blocked(connect, "yard.")]
     try:

@@ -9,8 +9,9 @@ from __future__ import annotations
 import json
 
 import psycopg
-import pymysql
 import pytest
+
+from conftest import over_socket
 
 #: ``spy`` counts, and gives back what it is given; ``watcher`` is its trigger.
 _SPY = """
@@ -127,7 +128,7 @@ def test_no_planted_function_is_run_with_more_rights_with_innodb(request, call, 
         "holds": {"all": "select sum(spy(kg)) >= 0 from berth"},
     }
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
-    with pymysql.connect(unix_socket=socket, user="root", autocommit=True) as admin, admin.cursor() as cursor:
+    with over_socket(unix_socket=socket, user="root", autocommit=True) as admin, admin.cursor() as cursor:
         try:
             for words in (("play", "--locks", "full"), ("explore",)):
                 done = call(words[0], "s.yaml", *words[1:], "--json", "--target", f"local:{server}")

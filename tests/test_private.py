@@ -13,14 +13,13 @@ from pathlib import Path
 from types import SimpleNamespace
 
 import psycopg
-import pymysql
 import pytest
 
 from catenum.core.errors import TargetError
 from catenum.engines.private.postgresql import DATABASE, USER
 from catenum.engines.private.programs import Owner
 from catenum.engines.private.slots import _Slot, private_server
-from conftest import SCRIPT, Done, needs, until
+from conftest import SCRIPT, Done, needs, over_socket, until
 
 
 @pytest.fixture
@@ -221,7 +220,7 @@ def test_a_private_server_that_cannot_be_cleaned_is_deleted_whole(server, tmp_pa
                 with psycopg.connect(made.where, autocommit=True) as admin:
                     admin.execute("create schema catenum_0a1b2c3d")
             else:
-                with pymysql.connect(**made.where) as admin:
+                with over_socket(**made.where) as admin:
                     admin.cursor().execute("create database catenum_0a1b2c3d")
             data = made.slot / "data"
             assert data.exists()

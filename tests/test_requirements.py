@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import psycopg
-import pymysql
 import pytest
+
+from conftest import over_socket
 
 
 @pytest.fixture(params=["postgresql", "mariadb", "mysql"])
@@ -18,7 +19,7 @@ def stranger(request):
             admin.execute("drop owned by stranger cascade; drop role stranger")
         return
     socket = request.getfixturevalue(f"kept_{request.param}")
-    with pymysql.connect(unix_socket=socket, user="root", autocommit=True) as admin, admin.cursor() as cursor:
+    with over_socket(unix_socket=socket, user="root", autocommit=True) as admin, admin.cursor() as cursor:
         cursor.execute("create user stranger@localhost")
         yield f"{request.param}://stranger@localhost/?unix_socket={socket}", cursor.execute
         cursor.execute("drop user stranger@localhost")

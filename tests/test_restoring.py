@@ -14,6 +14,7 @@ from catenum.engines.mysql import connect as connect_mysql
 from catenum.engines.ports import Engine
 from catenum.engines.postgresql import connect
 from catenum.lab.explore.stage import Serially, Stage
+from conftest import over_socket
 
 DATA = """
 create table berth (id int primary key, moved int, vessel text default 'none');
@@ -125,7 +126,7 @@ def stands_on_mariadb(admin: pymysql.Connection, schema: str) -> list[object]:
 
 def test_after_each_schedule_all_is_as_after_loading_on_mariadb(kept_mariadb):
     where = {"unix_socket": kept_mariadb, "user": "root"}
-    admin = pymysql.connect(**where, autocommit=True)
+    admin = over_socket(**where, autocommit=True)
     first = connect_mariadb(where, "first", private=True)
     try:
         first.make_scratch()

@@ -31,7 +31,7 @@ from catenum.engines.private.mariadb import MariadbRecipe
 from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
-from conftest import needs, until
+from conftest import needs, over_socket, until
 
 DATA = (
     "create table berth (id int primary key, vessel varchar(20))",
@@ -192,10 +192,10 @@ def _innodb(server: str, folder: Path) -> Iterator[Port]:
     until(lambda: recipe.is_ready(folder / "data", folder), "the server is ready")
 
     def connect(role: str) -> pymysql.Connection:
-        return pymysql.connect(unix_socket=f"{folder}/server.sock", user="root", database="test", program_name=role,
+        return over_socket(unix_socket=f"{folder}/server.sock", user="root", database="test", program_name=role,
                                autocommit=role == "tester")  # fmt: skip
 
-    first = pymysql.connect(unix_socket=f"{folder}/server.sock", user="root", autocommit=True)
+    first = over_socket(unix_socket=f"{folder}/server.sock", user="root", autocommit=True)
     first.cursor().execute("create database if not exists test")
     first.close()
     yield Port(server, f"{server}://root@localhost/test?unix_socket={folder}/server.sock", connect, folder)

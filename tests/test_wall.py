@@ -19,6 +19,7 @@ import pytest
 from catenum.engines.drivers import server_module
 from catenum.engines.ports import DataError
 from catenum.engines.postgresql import connect as connect_postgresql
+from conftest import over_socket
 
 #: What somebody would do to the table harbour.log, or to the server, of which each is also tried through other statements.
 DEEDS = {
@@ -161,7 +162,7 @@ def outside_innodb(admin: pymysql.Connection, server: str) -> object:
 def test_nothing_outside_is_changed_on_mariadb_and_mysql(request, reachable, server, private):
     socket = request.getfixturevalue(f"kept_{server}")
     file = reachable / "made"
-    admin = pymysql.connect(unix_socket=socket, user="root", autocommit=True)
+    admin = over_socket(unix_socket=socket, user="root", autocommit=True)
     for sql in ("create database harbour", "create table harbour.log (id int primary key, n int)", "insert into harbour.log values (1, 1), (2, 2)", *(["create sequence harbour.tickets"] if server == "mariadb" else []), "create view harbour.seen as select * from harbour.log", "create procedure harbour.keeps() delete from harbour.log"):  # fmt: skip
         admin.cursor().execute(sql)
     try:
@@ -234,7 +235,7 @@ def test_where_no_wall_can_be_made_only_what_is_read_whole_is_run(call, tmp_path
         url = f"postgresql://clerk@/marrowgate?host={parts['host']}"
     else:
         socket = request.getfixturevalue(f"kept_{server}")
-        cursor = pymysql.connect(unix_socket=socket, user="root", autocommit=True).cursor()
+        cursor = over_socket(unix_socket=socket, user="root", autocommit=True).cursor()
         cursor.execute("create user if not exists clerk@localhost")
         cursor.execute("grant all on *.* to clerk@localhost")  # all but to grant it to others
         url = f"{server}://clerk@localhost/?unix_socket={socket}"

@@ -24,7 +24,7 @@ from hypothesis import strategies as st
 from catenum.core.moment.incidents import DeadlockCount
 from catenum.core.record.waits import Resource, key_text
 from catenum.engines.innodb.control import arguments_of
-from conftest import SCRIPT, has_looked, leftovers, looks, until
+from conftest import SCRIPT, has_looked, leftovers, looks, over_socket, until
 
 GATE = "update slot set boxes = boxes - 1 where id = 42"
 
@@ -176,7 +176,7 @@ def test_a_live_view_fits_the_terminal_and_says_what_is_left_out(kept, slots, tm
 
 def test_a_queue_in_mariadb_is_told_alike_and_applications_by_their_connection(own_mariadb, call):
     where = arguments_of(own_mariadb.url)
-    made = [pymysql.connect(**where, program_name=name) for name in ("clerk", "gate", "gate", "gate")]
+    made = [over_socket(**where, program_name=name) for name in ("clerk", "gate", "gate", "gate")]
     with made[0].cursor() as cursor:
         cursor.execute("create database harbour")
         cursor.execute("create table harbour.slot (id int primary key, boxes int)")
@@ -204,7 +204,7 @@ def test_a_queue_in_mariadb_is_told_alike_and_applications_by_their_connection(o
 
 
 def test_a_mariadb_login_that_sees_only_its_own_sessions_says_so(kept_mariadb, call):
-    admin = pymysql.connect(unix_socket=kept_mariadb, user="root", autocommit=True)
+    admin = over_socket(unix_socket=kept_mariadb, user="root", autocommit=True)
     with contextlib.closing(admin), admin.cursor() as cursor:
         cursor.execute("create user guest@localhost identified by 'secret-word'")
         try:
@@ -220,7 +220,7 @@ def test_a_mariadb_login_that_sees_only_its_own_sessions_says_so(kept_mariadb, c
             assert checks["login may see all sessions"]["turn_on"] == said
             done = call("release", "1", *target, "--dry-run")
             assert (done.code, "there is no session 1 that this login can see" in done.err) == (1, True)
-            own = pymysql.connect(unix_socket=kept_mariadb, user="guest", password="secret-word")
+            own = over_socket(unix_socket=kept_mariadb, user="guest", password="secret-word")
             shown = call("release", own.thread_id(), *target, "--dry-run").out
             assert "holds up nobody that this login can see" in shown
             assert "what would be undone, cannot be seen by this login" in shown

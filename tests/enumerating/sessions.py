@@ -17,6 +17,8 @@ from typing import Any
 import psycopg
 import pymysql
 
+from conftest import over_socket
+
 DEADLOCK_CHECK_MS = 5
 
 Row = tuple[Any, ...]
@@ -211,7 +213,7 @@ class MariadbBench(Bench):
 
     def _connect(self) -> Any:
         flag = pymysql.constants.CLIENT.MULTI_STATEMENTS | pymysql.constants.CLIENT.FOUND_ROWS
-        return pymysql.connect(
+        return over_socket(
             unix_socket=self.socket,
             user="root",
             autocommit=True,

@@ -27,6 +27,7 @@ class InnodbLoop:
         options: dict[str, Any] = {
             **where, "autocommit": True, "charset": "utf8mb4", "conv": AS_TEXT, "database": schema,
             "program_name": f"catenum {run} {name}", "connect_timeout": 5,
+            "ssl_disabled": "unix_socket" in where,
         }  # fmt: skip
         self._connection = pymysql.connect(**options)
         self.id = str(self._connection.thread_id())  # type: ignore[no-untyped-call]
