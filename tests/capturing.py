@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import json
-import os
 import shutil
 import signal
 import subprocess
-import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -24,7 +22,7 @@ from catenum.engines.private.mariadb import MariadbRecipe
 from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
-from conftest import over_socket, until
+from conftest import folder_for_server, over_socket, server_process, until
 
 RECIPES: dict[str, Any] = {"postgresql": PostgresqlRecipe, "mariadb": MariadbRecipe, "mysql": MysqlRecipe}
 TABLES = (
@@ -168,9 +166,7 @@ def logging_server(
     """A server that logs deadlocks: its URL, and its logs, which afterwards stand in ``folder``."""
     owner = server_owner()
     programs = server_programs(server, {}, cache_folder(owner), owner)
-    place = Path(tempfile.mkdtemp(prefix="catenum-captured-"))
-    if owner.drop:
-        os.chown(place, owner.uid, owner.gid)
+    place = folder_for_server(owner)
     recipe = RECIPES[server](programs, owner)
     own = place / "data" / "log" if server == "postgresql" else place
     names = ("port.csv",) if server == "postgresql" else ("error.log", *(["general.log"] if statements else []))
@@ -182,9 +178,7 @@ def logging_server(
         recipe.initialise(place / "data")
         words = _postgresql if server == "postgresql" else _innodb
         command = words(recipe, place, server, statements=statements, messages=messages)
-        process = subprocess.Popen(
-            command, cwd="/", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, **owner.popen
-        )
+        process = server_process(command, owner, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         until(lambda: recipe.is_ready(place / "data", place), "the server is ready", 90)
         try:
             yield _url(server, place), logs

@@ -20,7 +20,7 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -37,13 +37,13 @@ from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.servers import NAMES
 from catenum.engines.mariadb import connect as connect_mariadb
 from catenum.engines.mysql import connect as connect_mysql
+from catenum.engines.parent import tie
 from catenum.engines.ports import Engine
 from catenum.engines.postgresql import connect
-from catenum.engines.private import stop_kept
 from catenum.engines.private.mariadb import MariadbRecipe
 from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import DATABASE, USER, PostgresqlRecipe
-from catenum.engines.private.programs import cache_folder, server_owner, server_programs
+from catenum.engines.private.programs import Owner, cache_folder, server_owner, server_programs
 
 # A collection goes through all that pytest has gathered, for next to nothing.
 gc.set_threshold(100_000, 50, 50)
@@ -65,13 +65,37 @@ def _own_surroundings() -> Iterator[None]:
     if (unpacked / "mysqld").is_file():  # by scripts/setup.sh, in the cache that is not the tests'
         os.environ.setdefault("CATENUM_MYSQL_PROGRAMS", str(unpacked))
     os.environ["CATENUM_CACHE"] = str(folder / "cache")
+    os.environ["CATENUM_TESTS"] = str(folder)
     os.environ["XDG_CONFIG_HOME"] = str(folder / "config")
     os.environ["XDG_DATA_HOME"] = str(folder / "data")
+    words = [sys.executable, "-c", CLEARS_UP, str(SCRIPT), str(folder), *NAMES]
+    after = subprocess.Popen(words, stdin=subprocess.PIPE, start_new_session=True)
     yield
-    for server in NAMES:
-        with contextlib.suppress(TargetError):  # no such programs here: none was started
-            stop_kept(server, {})
-    shutil.rmtree(folder, ignore_errors=True)
+    after.communicate(timeout=120)
+
+
+#: A process of its own: it waits until the tests have ended, however they did, and stops what they have left running.
+CLEARS_UP = """
+import shutil, subprocess, sys
+script, folder, *servers = sys.argv[1:]
+sys.stdin.buffer.read()
+for server in servers:
+    subprocess.run([script, "local", "stop", "--quiet", "--target", f"local:{server}"], capture_output=True)
+shutil.rmtree(folder, ignore_errors=True)
+"""
+
+
+def folder_for_server(owner: Owner) -> Path:
+    """A folder for one test's server, which goes with the tests however they end."""
+    folder = Path(tempfile.mkdtemp(prefix="own-", dir=os.environ.get("CATENUM_TESTS")))
+    if owner.drop:
+        os.chown(folder, owner.uid, owner.gid)
+    return folder
+
+
+def server_process(command: Sequence[str], owner: Owner, **how: Any) -> subprocess.Popen[bytes]:
+    """A server of one test's own; the kernel ends it with the process that runs the tests."""
+    return subprocess.Popen(command, cwd="/", preexec_fn=tie(signal.SIGKILL), **how, **owner.popen)
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
@@ -101,6 +125,8 @@ def over_socket(**where: Any) -> pymysql.Connection[Any]:
 @functools.cache
 def missing(server: str) -> str | None:
     """Why there can be no private server of this kind here; None where there can be one."""
+    if "CATENUM_TESTS_WITHOUT_SERVERS" in os.environ:
+        return "make test-core runs without servers"
     owner = server_owner()
     try:
         server_programs(server, {}, cache_folder(owner), owner)
@@ -388,9 +414,7 @@ def own_server() -> Iterator[OwnServer]:
     needs("postgresql")
     owner = server_owner()
     recipe = PostgresqlRecipe(server_programs("postgresql", {}, cache_folder(owner), owner), owner)
-    folder = Path(tempfile.mkdtemp(prefix="catenum-own-"))
-    if owner.drop:
-        os.chown(folder, owner.uid, owner.gid)
+    folder = folder_for_server(owner)
     data = folder / "data"
     recipe.initialise(data)
     (data / "pg_hba.conf").write_text("local all all trust\nhost all all 127.0.0.1/32 scram-sha-256\n")
@@ -401,8 +425,8 @@ def own_server() -> Iterator[OwnServer]:
     log = (folder / "log").open("wb")
 
     def launch(*options: str, environment: Mapping[str, str] | None = None) -> subprocess.Popen:
-        how = {"stdout": log, "stderr": log, "cwd": "/", "env": {**os.environ, **(environment or {})}, **owner.popen}
-        return subprocess.Popen([*command, *options], **how)
+        told = {"stdout": log, "stderr": log, "env": {**os.environ, **(environment or {})}}
+        return server_process([*command, *options], owner, **told)
 
     server = OwnServer(port, launch(), folder, folder, launch)
     until(lambda: recipe.is_ready(data, folder), "the test's own server is ready")
@@ -442,13 +466,11 @@ def own_mysql(kept_mysql: str) -> Iterator[OwnInnodb]:
 def _own(server: str, recipe_of: Callable[..., MariadbRecipe | MysqlRecipe], *options: str) -> Iterator[OwnInnodb]:
     owner = server_owner()
     recipe = recipe_of(server_programs(server, {}, cache_folder(owner), owner), owner)
-    folder = Path(tempfile.mkdtemp(prefix="catenum-own-"))
-    if owner.drop:
-        os.chown(folder, owner.uid, owner.gid)
+    folder = folder_for_server(owner)
     recipe.initialise(folder / "data")
     command = [*recipe.command(folder / "data", folder), *options]
     with (folder / "log").open("wb") as log:
-        process = subprocess.Popen(command, stdout=log, stderr=log, cwd="/", **owner.popen)
+        process = server_process(command, owner, stdout=log, stderr=log)
         until(lambda: recipe.is_ready(folder / "data", folder), "the test's own server is ready", 60)
         yield OwnInnodb(f"{server}://root@localhost?unix_socket={folder}/server.sock", process)
         process.kill()

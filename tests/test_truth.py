@@ -13,7 +13,6 @@ import os
 import shutil
 import signal
 import subprocess
-import tempfile
 import threading
 import time
 import zlib
@@ -31,7 +30,7 @@ from catenum.engines.private.mariadb import MariadbRecipe
 from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
-from conftest import needs, over_socket, until
+from conftest import folder_for_server, needs, over_socket, server_process, until
 
 DATA = (
     "create table berth (id int primary key, vessel varchar(20))",
@@ -54,6 +53,7 @@ class Port:
     folder: Path
     sessions: dict[str, Any] = field(default_factory=dict)
     numbers: dict[str, str] = field(default_factory=dict)
+    sending: dict[str, threading.Thread] = field(default_factory=dict)
 
     def number(self, role: str) -> str:
         return self.numbers[role]
@@ -80,9 +80,16 @@ class Port:
             with contextlib.suppress(Exception):
                 cursor.execute(statement)
 
-        threading.Thread(target=send, daemon=True).start()
+        self.sending[role] = threading.Thread(target=send, daemon=True)
+        self.sending[role].start()
         until(lambda: self.runs(role), f"{role} is in its statement")
         time.sleep(0.15)
+
+    def rolls_back(self, role: str) -> None:
+        """Once the driver has the answer to what it sent: a session is used by one thread at a time."""
+        if role in self.sending:
+            self.sending.pop(role).join(20)
+        self.sessions[role].rollback()
 
     @property
     def listed(self) -> str:
@@ -166,7 +173,7 @@ def _postgresql(folder: Path) -> Iterator[Port]:
     options = [part for setting in settings for part in ("-c", setting)]
     command = [str(recipe.programs / "postgres"), "-D", str(folder / "data"), "-k", str(folder), *options]
     with (folder / "out").open("wb") as out:
-        process = subprocess.Popen(command, stdout=out, stderr=out, cwd="/", **owner.popen)
+        process = server_process(command, owner, stdout=out, stderr=out)
     until(lambda: recipe.is_ready(folder / "data", folder), "the server is ready")
 
     def connect(role: str) -> psycopg.Connection:
@@ -188,7 +195,7 @@ def _innodb(server: str, folder: Path) -> Iterator[Port]:
     places = [f"--datadir={folder}/data", f"--socket={folder}/server.sock", f"--pid-file={folder}/data/server.pid",
               f"--tmpdir={folder}", "--skip-networking", f"--log-error={folder}/error.log"]  # fmt: skip
     command = [*recipe.program_words(), *places, *(["--mysqlx=OFF"] if server == "mysql" else [])]
-    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd="/", **owner.popen)
+    process = server_process(command, owner, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
     until(lambda: recipe.is_ready(folder / "data", folder), "the server is ready")
 
     def connect(role: str) -> pymysql.Connection:
@@ -218,10 +225,8 @@ def servers() -> Iterator[Callable[[str], Port]]:
     def get(server: str) -> Port:
         if server not in started:
             needs(server)
-            owner, folder = server_owner(), Path(tempfile.mkdtemp(prefix="catenum-port-"))
+            folder = folder_for_server(server_owner())
             folders.append(folder)
-            if owner.drop:
-                os.chown(folder, owner.uid, owner.gid)
             made = _postgresql(folder) if server == "postgresql" else _innodb(server, folder)
             started[server] = (made, next(made))
         return started[server][1]
@@ -291,6 +296,30 @@ SITUATIONS: list[tuple[str, tuple[str, ...], list[tuple[str, str]], list[tuple[s
     ("an advisory lock that two share", ("postgresql",),
      [("one", "select pg_advisory_lock_shared(7)"), ("two", "select pg_advisory_lock_shared(7)")],
      [("gate", "select pg_advisory_lock(7)")], {"gate": {"one", "two"}}, {"gate": "advisory lock 7"}),
+    ("a key that two insert", EACH, [("lift", "insert into crate values (40, 1, 0, 'n')")],
+     [("gate", "insert into crate values (40, 2, 0, 'm')")], {"gate": {"lift"}},
+     {"gate": {"postgresql": "the end of the other transaction", "mariadb": "crate(id=40)", "mysql": "crate(id=40)"}}),
+    ("its last statement did nothing", EACH,
+     [("lift", "update crate set kg = 1 where id = 2"), ("lift", "select 1")],
+     [("gate", "update crate set kg = 2 where id = 2")], {"gate": {"lift"}}, {"gate": "crate(id=2)"}),
+    ("a row locked within a savepoint", EACH, [("lift", "savepoint here"), ("lift", "update crate set kg = 1 where id = 2")],
+     [("gate", "update crate set kg = 2 where id = 2")], {"gate": {"lift"}}, {"gate": "crate(id=2)"}),
+    ("back to a savepoint keeps the row", INNODB,
+     [("lift", "update crate set kg = 1 where id = 1"), ("lift", "savepoint here"),
+      ("lift", "update crate set kg = 1 where id = 2"), ("lift", "rollback to savepoint here")],
+     [("gate", "update crate set kg = 2 where id = 2")], {"gate": {"lift"}}, {"gate": "crate(id=2)"}),
+    ("two share a row, one within a savepoint", ("postgresql",),
+     [("one", "select * from crate where id = 2 for share"), ("two", "savepoint here"), ("two", "select * from crate where id = 2 for share")],
+     [("gate", "update crate set kg = 2 where id = 2")], {"gate": {"one", "two"}}, {"gate": "crate(id=2)"}),
+    ("two share a row", INNODB, [(role, "select * from crate where id = 2 lock in share mode") for role in ("one", "two")],
+     [("gate", "update crate set kg = 2 where id = 2")], {"gate": {"one", "two"}}, {"gate": "crate(id=2)"}),
+    ("a serializable read", INNODB,
+     [("lift", "set session transaction isolation level serializable"), ("lift", "select * from crate where id = 2")],
+     [("gate", "update crate set kg = 2 where id = 2")], {"gate": {"lift"}}, {"gate": "crate(id=2)"}),
+    ("behind the last row", INNODB, [("lift", "select * from crate where id > 7 for update")],
+     [("gate", "insert into crate values (50, 1, 0, 'n')")], {"gate": {"lift"}}, {"gate": "crate: the gap after the last entry"}),
+    ("a whole table", ("postgresql",), [("lift", "lock table crate in share mode")],
+     [("gate", "update crate set kg = 2 where id = 2")], {"gate": {"lift"}}, {"gate": "crate"}),
     ("a named lock", INNODB, [("one", "select get_lock('quay 7', 1)")],
      [("gate", "select get_lock('quay 7', 30)")], {"gate": {"one"}}, {"gate": "named lock 'quay 7'"}),
 ]  # fmt: skip
@@ -335,7 +364,7 @@ def test_nobody_is_blamed_for_what_others_waited_before_he_came(port: Port):
     port.waits("gate", "update crate set kg = 2 where id = 2")
     port.waits("tug", "update crate set kg = 3 where id = 2")
     time.sleep(2.5)
-    port.sessions["lift"].rollback()
+    port.rolls_back("lift")
     until(lambda: port.number("gate") not in port.own(), "gate has the row")
     began = time.monotonic()
     found, _ = now(port)
@@ -383,7 +412,7 @@ def test_on_a_standby_the_replay_is_told_and_who_holds_it_up(port: Port, tmp_pat
                "max_wal_senders=3", "logging_collector=off")  # fmt: skip
     command = [programs / "postgres", "-D", standby, "-k", port.folder, *(p for o in options for p in ("-c", o))]
     with (port.folder / "standby.out").open("wb") as out:
-        process = subprocess.Popen(command, stdout=out, stderr=out, cwd="/", **owner.popen)
+        process = server_process(command, owner, stdout=out, stderr=out)
     url = port.url.replace(f"port={number}", f"port={number + 1}")
     try:
         until(lambda: _lets_in(url), "the standby lets us in")
@@ -429,14 +458,14 @@ def test_deadlocks_are_read_from_structured_logs_across_their_rotation(port: Por
             port.does("two", f"update crate set kg = {n} where id = 1")
         until(lambda: not port.runs("one"), "the one that was not given up has gone on")
         for role in ("one", "two"):
-            port.sessions[role].rollback()
+            port.rolls_back(role)
     # A report that comes after the next deadlock was counted stands with that one's.
     said = "ERROR:  deadlock detected"
     until(lambda: "\n".join(_reports(tmp_path / "s.sqlite")).count(said) == 3, "three reports")
     port.does("one", "update crate set kg = 1 where id = 1")
     port.waits("two", "update crate set kg = 1 where id = 1")
     time.sleep(0.4)
-    port.sessions["one"].rollback()
+    port.rolls_back("one")
     watch.terminate()
     assert watch.wait(30) == 0
     for report in _reports(tmp_path / "s.sqlite"):
@@ -486,7 +515,7 @@ def test_every_deadlock_of_a_burst_is_read_from_the_error_log(port: Port, start,
             port.does("two", f"update crate set kg = {n} where id = 1")
         until(lambda: not port.runs("one"), "the one that was not given up has gone on")
         for role in ("one", "two"):
-            port.sessions[role].rollback()
+            port.rolls_back(role)
     until(
         lambda: sum(r.count("WE ROLL BACK TRANSACTION") for r in _reports(tmp_path / "s.sqlite")) == 5, "five reports"
     )
@@ -623,10 +652,10 @@ def test_with_mask_no_value_is_left_anywhere_and_ids_are(port: Port, start, call
     call("now", "--target", port.url, "--mask", "--save", "moment.json")
     until(lambda: (tmp_path / "alerts").exists() and (tmp_path / "alerts").stat().st_size, "an alert")
     numbers = [port.number(role) for role in ("one", "wait")]
-    port.sessions["one"].rollback()
+    port.rolls_back("one")
     until(lambda: not port.runs("wait"), "it goes on")
     for role in ("wait", "two"):
-        port.sessions[role].rollback()
+        port.rolls_back(role)
     # A deadlock over a row whose values would be in its report.
     port.does("one", "update crate set kg = 8675309, tag = 'Zephyrine' where id = 1")
     port.does("three", "update crate set kg = 8675309, tag = 'Zephyrine' where id = 7")
