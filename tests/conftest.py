@@ -98,8 +98,22 @@ def server_process(command: Sequence[str], owner: Owner, **how: Any) -> subproce
     return subprocess.Popen(command, cwd="/", preexec_fn=tie(signal.SIGKILL), **how, **owner.popen)
 
 
+#: From so many files on all tests are meant, not a choice of somebody's.
+MANY_FILES = 30
+
+
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """Leave out what is for ``make soak``: the same on a server on which it can hardly go wrong in its own way."""
+    """Leave out what is for ``make soak``: the same on a server on which it can hardly go wrong in its own way, by a
+    mark where a test is for that alone, else by the list.
+    """
+    lines = Path(__file__).with_name("soak.txt").read_text().splitlines()
+    listed = tuple(f"tests/{line}" for line in lines if not line.startswith("#"))
+    unknown = [line for line in listed if not any(item.nodeid.startswith(line) for item in items)]
+    if len({item.path for item in items}) > MANY_FILES and unknown:
+        raise pytest.UsageError(f"tests/soak.txt has what is no test: {unknown}")
+    for item in items:
+        if item.nodeid.startswith(listed):
+            item.add_marker("soak")
     if "CATENUM_TESTS_EVERYWHERE" not in os.environ:
         left = [item for item in items if item.get_closest_marker("soak")]
         config.hook.pytest_deselected(items=left)

@@ -64,8 +64,15 @@ def run_and_restore(engine: Engine, data: str, statements: Sequence[str]) -> Non
         assert run.status["gate"] == "committed", statements
 
 
-@pytest.mark.parametrize("private", [True, pytest.param(False, marks=pytest.mark.soak)])
-def test_after_each_schedule_all_is_as_after_loading(kept, private):
+#: Statements far enough from each other in the list that none takes away what another needs.
+GROUPS = 12
+
+
+@pytest.mark.parametrize(
+    ("private", "groups"),
+    [(True, GROUPS), *(pytest.param(*one, marks=pytest.mark.soak) for one in ((False, GROUPS), (True, 1_000)))],
+)
+def test_after_each_schedule_all_is_as_after_loading(kept, private, groups):
     with psycopg.connect(kept, autocommit=True, prepare_threshold=None) as admin:
         first = connect(kept, "first", private=private)
         try:
@@ -77,9 +84,9 @@ def test_after_each_schedule_all_is_as_after_loading(kept, private):
         engine = connect(kept, "own", private=private)
         try:
             engine.make_scratch()
-            for sql in STATEMENTS if private else STATEMENTS[::3]:  # the same, by another login
-                run_and_restore(engine, DATA, [sql])
-                assert stands(admin, engine.schema) == wanted, sql
+            for group in filter(None, (STATEMENTS[n::groups] for n in range(groups))):
+                run_and_restore(engine, DATA, group)
+                assert stands(admin, engine.schema) == wanted, group
         finally:
             engine.close()
 
