@@ -2,13 +2,17 @@
 VENV ?= .venv
 BIN = $(VENV)/bin
 
-.PHONY: demo test soak lint types bench screenshots clean
+.PHONY: demo test test-core soak lint types bench screenshots clean
 
 demo: $(VENV)/.ready-
 	@$(BIN)/catenum demo --into demo-output
 
 test: $(VENV)/.ready-dev-embedded
 	$(BIN)/python -m pytest -n 4
+
+# What runs without any server; what a contributor runs first.
+test-core: $(VENV)/.ready-dev-embedded
+	CATENUM_TESTS_WITHOUT_SERVERS=1 $(BIN)/python -m pytest -n 4
 
 # Generated scenarios, every order walked by hand beside what explore says; SECONDS, FIRST and the servers can be given.
 SECONDS ?= 3600
@@ -29,6 +33,9 @@ soak: $(VENV)/.ready-dev-embedded
 	$(BIN)/python tests/moments.py --server postgresql --seconds 600 --first $(FIRST)
 	$(BIN)/python tests/moments.py --server mariadb --seconds 600 --first $(FIRST)
 	$(BIN)/python tests/moments.py --server mysql --seconds 600 --first $(FIRST)
+	$(BIN)/python tests/watches.py --server postgresql --first $(FIRST)
+	$(BIN)/python tests/watches.py --server mariadb --first $(FIRST)
+	$(BIN)/python tests/watches.py --server mysql --first $(FIRST)
 	$(BIN)/python tests/overtaking.py --server postgresql
 	$(BIN)/python tests/overtaking.py --server mariadb
 	$(BIN)/python tests/overtaking.py --server mysql

@@ -6,8 +6,6 @@ import contextlib
 import itertools
 import json
 import queue
-import select
-import socket
 import threading
 import time
 from datetime import UTC, datetime, timedelta
@@ -27,6 +25,7 @@ from catenum.live.spans import Span
 from catenum.live.store import writer
 from catenum.live.watch import Watch, WatchOptions
 from conftest import over_socket, until
+from slow_link import SlowLink
 from test_live import moment
 
 NOON = datetime(2026, 11, 20, 12, tzinfo=UTC)
@@ -213,38 +212,9 @@ def test_the_way_to_the_server_is_no_cost_to_it():
     assert 80.0 <= link.spent_ms(400.0) <= 400.0
 
 
-class SlowLink(threading.Thread):
-    """Passes on what is said to a server's socket, and what it answers, later."""
-
-    def __init__(self, folder, sockets: str, delay_s: float) -> None:
-        super().__init__(daemon=True)
-        self.delay_s, self.to = delay_s, f"{sockets}/.s.PGSQL.5432"
-        self.door = socket.socket(socket.AF_UNIX)
-        self.door.bind(str(folder / ".s.PGSQL.5432"))
-        self.door.listen(8)
-
-    def run(self) -> None:
-        while True:
-            client, _ = self.door.accept()
-            server = socket.socket(socket.AF_UNIX)
-            server.connect(self.to)
-            threading.Thread(target=self._pass, args=(client, server), daemon=True).start()
-
-    def _pass(self, client: socket.socket, server: socket.socket) -> None:
-        with client, server, contextlib.suppress(OSError):
-            while True:
-                for one in select.select([client, server], [], [])[0]:
-                    data = one.recv(65536)
-                    if not data:
-                        return
-                    if one is client:
-                        time.sleep(self.delay_s)
-                    (server if one is client else client).sendall(data)
-
-
 def test_an_incident_is_found_over_a_slow_link(kept, call, start, tmp_path):
     sockets = kept.split()[0].removeprefix("host=")
-    SlowLink(tmp_path, sockets, 0.12).start()
+    SlowLink(tmp_path / ".s.PGSQL.5432", f"{sockets}/.s.PGSQL.5432", 0.12).start()
     url = f"postgresql://catenum@/marrowgate?host={tmp_path}"
     process = start("watch", "--target", url, "--store", "s.sqlite", "--every", "500ms", "--json")
     one, other = psycopg.connect(kept), psycopg.connect(kept, autocommit=True)

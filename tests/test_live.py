@@ -27,7 +27,7 @@ from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import rules_of
 from catenum.live.logfile import LogFile
-from catenum.live.store import VERSION, reader, writer
+from catenum.live.store import reader, writer
 from conftest import SCRIPT, has_looked, looks, over_socket, until
 
 
@@ -323,7 +323,7 @@ def test_a_restart_of_the_server_is_survived_and_the_hole_is_recorded(own_server
     assert lines_of(process, "back")
     process.terminate()
     assert process.wait(60) == 0
-    (hole,) = call("history", "--store", "s.sqlite", "--json").json["holes"]
+    (hole,) = call("history", "--store", "s.sqlite", "--json").json["gaps"]
     assert hole["until"] > hole["since"]
 
 
@@ -384,22 +384,8 @@ def test_a_full_disk_is_told_and_the_watch_goes_on(quay, tmp_path, kept):
     assert any(line["event"] == "began" for line in lines[failed[0] :])
 
 
-def test_an_older_store_is_migrated_and_a_damaged_one_set_aside(call, tmp_path):
+def test_a_damaged_store_is_set_aside_and_one_of_another_version_is_left_alone(call, tmp_path):
     path = tmp_path / "old.sqlite"
-    store = writer(path)
-    store.connection.executescript(
-        "drop table note; alter table incident rename to episode; alter table meeting rename column incident to episode;"
-        "alter table episode rename column cycle to ring; alter table gap rename to hole; drop table head;"
-        "alter table hole drop column blind; alter table minute drop column blind;"
-        "alter table episode drop column heads; alter table episode drop column held_ms; alter table episode drop column held_exact;"
-        "alter table episode drop column typical_ms; alter table episode drop column source; drop table log_wait;"
-        "alter table deadlock drop column source; pragma user_version = 1;"
-    )
-    store.close()
-    store = writer(path)
-    assert store.connection.execute("pragma user_version").fetchone() == (VERSION,)
-    store.rows("select * from note")
-    store.close()
     path.write_bytes(b"this is no database" * 500)
     store = writer(path)
     assert store.set_aside is not None
@@ -408,10 +394,13 @@ def test_an_older_store_is_migrated_and_a_damaged_one_set_aside(call, tmp_path):
     assert call("history", "--store", "old.sqlite").out.startswith("Nothing was seen")
     path.write_bytes(b"this is no database" * 500)
     assert call("history", "--store", "old.sqlite").code == 2
-    newer = sqlite3.connect(tmp_path / "newer.sqlite")
-    newer.execute("pragma user_version = 99")
-    newer.close()
-    assert "newer version" in call("watch", "--store", "newer.sqlite", "--for", "1s").err
+    other = sqlite3.connect(tmp_path / "other.sqlite")
+    other.execute("pragma user_version = 99")
+    other.close()
+    before = (tmp_path / "other.sqlite").read_bytes()
+    done = call("watch", "--store", "other.sqlite", "--for", "1s")
+    assert (done.code, "is of version 99, this Catenum writes version 1" in done.err) == (2, True)
+    assert (tmp_path / "other.sqlite").read_bytes() == before
 
 
 def test_a_store_is_kept_within_its_age_and_size(tmp_path):

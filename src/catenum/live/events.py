@@ -83,14 +83,13 @@ def told_value(told: Told, *, recording: bool = False) -> dict[str, Any]:
             "limit": alarm.limit,
         }
     if incident is not None:
-        value["incident"] = value["episode"] = {  # "episode": the former name, which this version promised
+        value["incident"] = {
             "id": incident.number,
             "head": _head_value(incident.longest_held),
             "heads": incident.head_count,
             "typical_ms": round(incident.typical_ms, 1) if incident.typical_ms is not None else None,
             "object": incident.over,
             "cycle": incident.cycle,
-            "ring": incident.cycle,  # the former name, as this version of the format promised it
             "first_seen": incident.first_seen,
             "last_seen": incident.last_seen,
             "ended": incident.ended,

@@ -69,13 +69,9 @@ def totals(store: Store, span: Span) -> dict[str, Any]:
         f"from minute m join server s on s.id = m.server where m.shape = '' and {where}",
         values,
     )
-    former = {
-        "episodes": row["incidents"],
-        "holes": gaps,
-    }  # former names
     hole = max(gaps, key=_length, default=None)
     more = {"gaps": gaps, "longest_gap": hole, "coverage": coverage(store, span)}
-    return {**row, **deadlocks, **looks, **more, **former}
+    return {**row, **deadlocks, **looks, **more}
 
 
 def _length(gap: dict[str, Any]) -> timedelta:

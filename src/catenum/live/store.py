@@ -1,7 +1,7 @@
 """What was seen, in SQLite: written sample by sample, so that a crash loses the current one at most.
 
 Write-ahead logging, one writer (an advisory lock beside the file), any number of readers. Bounded by age and by size.
-A store of an older version is migrated; a damaged one is set aside and a new one begun.
+A damaged store is set aside and a new one begun.
 """
 
 from __future__ import annotations
@@ -29,68 +29,53 @@ from catenum.core.servers import rules_of
 from catenum.engines.clock import moment
 from catenum.live.entries import UNSEEN, Entries
 
-_MIGRATIONS = (
-    """
+_SCHEMA = """
     create table server (id integer primary key, name text not null unique, kind text, version text, url text);
-    create table episode (
-      id integer primary key, server int not null references server, ring int not null default 0,
+    create table incident (
+      id integer primary key, server int not null references server, cycle int not null default 0,
       head text, user text, application text, host text, database text, statement text, shape text, object text,
       first_seen text not null, last_seen text not null, ended text,
-      waiting int not null, chain int not null, wait_ms real not null, longest_ms real not null, recording blob);
-    create index episode_time on episode (first_seen);
-    create table meeting (
-      episode int not null references episode on delete cascade, waiter text not null, holder text not null,
-      object text, wait_ms real not null);
-    create index meeting_episode on meeting (episode);
-    create table deadlock (
-      id integer primary key, server int not null, at text not null, count int not null, report text);
-    create table hole (id integer primary key, server int not null, since text not null, until text, why text);
-    create table minute (
-      server int not null, minute text not null, shape text not null, waiting int not null, samples int not null,
-      primary key (server, minute, shape)) without rowid;
-    """,
-    """
-    create table note (id integer primary key, episode int not null references episode on delete cascade,
-      at text not null, text text not null);
-    """,
-    "alter table episode rename column ring to cycle; alter table hole rename to gap",
-    """
-    create table if not exists release (id integer primary key, server int not null references server, at text not null,
-      by text not null, way text not null, session text not null, user text, application text, host text,
-      statement text, transaction_ms real, rows_changed int, waiting int not null, went_on int not null,
-      outcome text not null);
-    create index if not exists release_time on release (at);
-    """,
-    "create table if not exists watched (server integer primary key references server, last_seen text not null)",
-    """
-    alter table episode rename to incident;
-    alter table meeting rename column episode to incident;
-    alter table note rename column episode to incident;
-    alter table incident add column heads int not null default 1;
-    alter table incident add column held_ms real;
-    alter table incident add column held_exact int;
-    alter table incident add column typical_ms real;
+      waiting int not null, chain int not null, wait_ms real not null, longest_ms real not null, recording blob,
+      heads int not null default 1, held_ms real, held_exact int, typical_ms real,
+      source text not null default 'watch');
+    create index incident_time on incident (first_seen);
     create table head (
       incident int not null references incident on delete cascade, session text not null, user text, application text,
       host text, statement text, transaction_name text, first_seen text not null, last_seen text not null,
       held_ms real not null, exact int not null, waiting int not null);
     create index head_incident on head (incident);
-    alter table incident add column source text not null default 'watch';
-    alter table deadlock add column source text not null default 'watch';
+    create table meeting (
+      incident int not null references incident on delete cascade, waiter text not null, holder text not null,
+      object text, wait_ms real not null);
+    create index meeting_incident on meeting (incident);
     create table log_wait (
       incident int not null references incident on delete cascade, waiter text not null, application text, mode text,
       since text not null, until text, holders text, statement text);
     create index log_wait_incident on log_wait (incident);
-    """,
-    "alter table gap add column blind int not null default 0; "
-    "alter table minute add column blind int not null default 0",
-    """
-    create table if not exists rate (
+    create table note (
+      id integer primary key, incident int not null references incident on delete cascade,
+      at text not null, text text not null);
+    create table deadlock (
+      id integer primary key, server int not null, at text not null, count int not null, report text,
+      source text not null default 'watch');
+    create table gap (
+      id integer primary key, server int not null, since text not null, until text, why text,
+      blind int not null default 0);
+    create table minute (
+      server int not null, minute text not null, shape text not null, waiting int not null, samples int not null,
+      blind int not null default 0, primary key (server, minute, shape)) without rowid;
+    create table release (
+      id integer primary key, server int not null references server, at text not null,
+      by text not null, way text not null, session text not null, user text, application text, host text,
+      statement text, transaction_ms real, rows_changed int, waiting int not null, went_on int not null,
+      outcome text not null);
+    create index release_time on release (at);
+    create table watched (server integer primary key references server, last_seen text not null);
+    create table rate (
       server int not null references server, shape text not null, since text not null, until text not null,
       calls int not null, total_ms real not null, lock_ms real, primary key (server, shape, since)) without rowid;
-    """,
-)
-VERSION = len(_MIGRATIONS)
+"""
+VERSION = 1
 #: The looks themselves are counted under no statement.
 LOOKS = ""
 _ASIDE = "The next watch moves it aside and starts a new one."
@@ -428,22 +413,20 @@ def _open(path: Path) -> sqlite3.Connection:
         os.close(os.open(path, os.O_CREAT | os.O_RDWR, 0o600))
     connection = sqlite3.connect(path, timeout=5.0, isolation_level="IMMEDIATE", check_same_thread=False)
     try:
+        version = int(connection.execute("pragma user_version").fetchone()[0])
+        if version not in (0, VERSION):
+            raise InputError(
+                f"the store {path} is of version {version}, this Catenum writes version {VERSION}",
+                advice="Move it away, or name another with --store.",
+            )
         connection.execute("pragma auto_vacuum = incremental")
         connection.execute("pragma journal_mode = wal")
         connection.execute("pragma synchronous = normal")
         connection.execute("pragma foreign_keys = on")
         connection.execute("select count(*) from sqlite_master").fetchone()
-        for statement in _to_migrate(connection):
-            connection.executescript(statement)
+        if version == 0:
+            connection.executescript(f"begin; {_SCHEMA} pragma user_version = {VERSION}; commit;")
         return connection
     except BaseException:
         connection.close()
         raise
-
-
-def _to_migrate(connection: sqlite3.Connection) -> Iterator[str]:
-    version = int(connection.execute("pragma user_version").fetchone()[0])
-    if version > VERSION:
-        raise InputError(f"the store is of a newer version ({version}) than this Catenum knows ({VERSION})")
-    for number in range(version, VERSION):
-        yield f"begin; {_MIGRATIONS[number]}; pragma user_version = {number + 1}; commit;"

@@ -39,19 +39,7 @@ def print_proposals(console: Console, found: Proposals, *, verbose: bool = False
 
     What is dominated is left out, unless ``verbose``.
     """
-    explored = found.explored
-    say(
-        console,
-        f"{explored.scenario} on {rules_of(explored.target.server).title} {explored.target.version}",
-        style=STYLES["strong"],
-    )
-    _wrapped(console, f"As it is: {_outcomes(found.baseline.kinds)}; {how_far(explored)}.", "")
-    if unknown := placeholders(found.scenario):
-        text = f"{listed(unknown)}: a placeholder, not your statement: what is proven here is proven of it."
-        _wrapped(console, text, "", STYLES["bad"])
-    for title in found.baseline.broken:
-        wrong = "no serial order gives the data" if title == SERIAL else f"the rule '{title}' is false"
-        say(console, f"  {wrong}, in some schedule", style=STYLES["bad"])
+    _print_baseline(console, found)
     if not found.conflict and found.stopped:
         cut = "Stopped by --for before every schedule was run: no conflict was seen, and nothing was tried."
         _wrapped(console, cut, "", STYLES["bad"])
@@ -68,7 +56,37 @@ def print_proposals(console: Console, found: Proposals, *, verbose: bool = False
     for one in told:
         say(console)
         _print_one(console, found, one)
-    others = [one for one in found.tried if one not in told]
+    _print_others(console, found, [one for one in found.tried if one not in told], verbose=verbose)
+    say(console)
+    line = why_first(found.tried)
+    if line is not None:
+        _wrapped(console, line, "", STYLES["good"])
+    elif found.conflict:
+        _wrapped(console, _no_cure(found), "", STYLES["bad"])
+    if found.interrupted:
+        say(console, "Interrupted: not all candidates were tried.", style=STYLES["bad"])
+    elif found.stopped:
+        say(console, "Stopped by --for: not all candidates were tried.", style=STYLES["bad"])
+
+
+def _print_baseline(console: Console, found: Proposals) -> None:
+    explored = found.explored
+    say(
+        console,
+        f"{explored.scenario} on {rules_of(explored.target.server).title} {explored.target.version}",
+        style=STYLES["strong"],
+    )
+    _wrapped(console, f"As it is: {_outcomes(found.baseline.kinds)}; {how_far(explored)}.", "")
+    if unknown := placeholders(found.scenario):
+        text = f"{listed(unknown)}: a placeholder, not your statement: what is proven here is proven of it."
+        _wrapped(console, text, "", STYLES["bad"])
+    for title in found.baseline.broken:
+        wrong = "no serial order gives the data" if title == SERIAL else f"the rule '{title}' is false"
+        say(console, f"  {wrong}, in some schedule", style=STYLES["bad"])
+
+
+def _print_others(console: Console, found: Proposals, others: Sequence[Proposal], *, verbose: bool) -> None:
+    """A line for each that is not told in full, and what was not tried."""
     shown = [one for one in others if verbose or not one.dominated]
     if shown or found.dropped or found.left_alone:
         say(console)
@@ -83,16 +101,6 @@ def print_proposals(console: Console, found: Proposals, *, verbose: bool = False
         _wrapped(console, alone, "  ")
     for name, why in found.dropped:
         _wrapped(console, f"{name}: left out; {why}", "  ")
-    say(console)
-    line = why_first(found.tried)
-    if line is not None:
-        _wrapped(console, line, "", STYLES["good"])
-    elif found.conflict:
-        _wrapped(console, _no_cure(found), "", STYLES["bad"])
-    if found.interrupted:
-        say(console, "Interrupted: not all candidates were tried.", style=STYLES["bad"])
-    elif found.stopped:
-        say(console, "Stopped by --for: not all candidates were tried.", style=STYLES["bad"])
 
 
 def _no_cure(found: Proposals) -> str:

@@ -169,7 +169,6 @@ def show(
         told = [
             {
                 "cycle": r.text,
-                "ring": r.text,  # the former name, as this version of the format promised it
                 "times": r.times,
                 "first_iteration": r.first_iteration,
                 "findings": [f.id for f in r.recording.findings],
@@ -181,7 +180,6 @@ def show(
             "scenario": churn.scenario.scenario,
             **value,
             "cycles": told,
-            "rings": told,  # the same
             "cycles_not_read": churn.unread,
             "deadlocks_hidden": churn.hidden,
             "handlers": {name: list(conditions) for name, conditions in handlers},

@@ -244,8 +244,7 @@ def _table(args: argparse.Namespace, out: IO[str], what: str, rows: list[dict[st
     if args.csv:
         return _csv(out, rows)
     if args.json:
-        former = {"episodes": rows} if what == "incidents" else {}  # the former name, which this version promised
-        out.write(json.dumps({"format": FORMAT, what: rows, **former}, indent=2) + "\n")
+        out.write(json.dumps({"format": FORMAT, what: rows}, indent=2) + "\n")
         return ExitCode.OK
     console = make_console(out, color=False if args.no_color else None)
     if what == "incidents":

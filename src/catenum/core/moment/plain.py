@@ -36,7 +36,6 @@ def sample_value(sample: Sample) -> dict[str, Any]:
             for head in graph.heads()
         ],
         "cycles": cycles,
-        "rings": cycles,  # the former name, as this version of the format promised it
         "waits": [
             {
                 "waiter": edge.waiter,

@@ -69,13 +69,40 @@ class InnodbConflicts:
             for member in conflict.members:
                 if member.statement:
                     wanted.setdefault(member.session, []).append((number, member.statement))
-        histories = Histories(self.texts)
         seen: dict[tuple[int, str], Member] = {}
         begun: dict[tuple[int, str], int] = {}  # where in what its session ran the statement that waited stands
         ran: dict[str, list[str]] = {session: [] for session in wanted}
+        for session, at, opened, text in self._run_by(wanted, entries):
+            for number, statement in wanted[session]:
+                if opened and opened.statements and same_statement(opened.statements[-1], statement):
+                    place = (number, session)
+                    own = found[number].member(session)
+                    if own is not None and (place not in seen or not _later(at, found[number].at)):
+                        seen[place] = _with(own, opened)
+                        begun[place] = len(ran[session])
+            ran[session].append(text)
+        whole = [
+            replace(conflict, members=tuple(seen.get((number, m.session), m) for m in conflict.members))
+            for number, conflict in enumerate(found)
+        ]
+        sequels = Sequels(self.texts)
+        for (number, session), place_in_session in begun.items():
+            conflict = whole[number]
+            if session != conflict.victim:
+                sequels.follow(replace(conflict, members=(seen[number, session],)))
+                for text in ran[session][place_in_session + 1 :]:
+                    sequels.ran(session, text)
+                sequels.gone(session)
+        return sequels.added_to(whole)
+
+    def _run_by(
+        self, sessions: Collection[str], entries: Iterable[LogEntry]
+    ) -> Iterator[tuple[str, str | None, Open | None, str]]:
+        """What each of these sessions ran, in the log's order: when, with the transaction that it then had open."""
+        histories = Histories(self.texts)
         for entry in entries:
             session = str(entry.pid)
-            if entry.severity != "GENERAL" or session not in wanted:
+            if entry.severity != "GENERAL" or session not in sessions:
                 continue
             if entry.message in ("Connect", "Change user", "Reset Connection"):
                 histories.connected(session)
@@ -84,30 +111,7 @@ class InnodbConflicts:
             if not entry.statement:
                 continue
             histories.ran(session, entry.statement)
-            opened = histories.of(session)
-            for number, statement in wanted[session]:
-                if opened and opened.statements and same_statement(opened.statements[-1], statement):
-                    at = (number, session)
-                    if at not in seen or not _later(entry.at, found[number].at):
-                        own = found[number].member(session)
-                        if own is not None:
-                            seen[at] = _with(own, opened)
-                            begun[at] = len(ran[session])
-            ran[session].append(entry.statement)
-        told = [
-            replace(conflict, members=tuple(seen.get((number, m.session), m) for m in conflict.members))
-            for number, conflict in enumerate(found)
-        ]
-        sequels = Sequels(self.texts)
-        for number, conflict in enumerate(told):
-            for member in conflict.members:
-                at = (number, member.session)
-                if at in begun and member.session != conflict.victim:
-                    sequels.follow(replace(conflict, members=(member,)))
-                    for text in ran[member.session][begun[at] + 1 :]:
-                        sequels.ran(member.session, text)
-                    sequels.gone(member.session)
-        return sequels.added_to(told)
+            yield session, entry.at, histories.of(session), entry.statement
 
     def _conflict(self, entry: LogEntry) -> Conflict:
         report = report_of(entry.text)

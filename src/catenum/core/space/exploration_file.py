@@ -1,12 +1,9 @@
-"""Explorations as JSON, ``"format": "catenum-exploration/2"``: lists of objects that a person or a program can read.
-
-Version 1 had mappings whose keys were lists turned to text; its files are still read.
-"""
+"""Explorations as JSON, ``"format": "catenum-exploration/2"``: lists of objects that a person or a program can read."""
 
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from functools import cache
 from typing import Any, Literal
 
@@ -19,7 +16,7 @@ from catenum.core.space.exploration import Exploration, Reach, letter_of
 from catenum.core.space.run import Wrong
 from catenum.core.space.tally import DeadlockEntry, MeetingEntry, OutcomeEntry, Tally
 
-FORMAT, OLD_FORMAT = "catenum-exploration/2", "catenum-exploration/1"
+FORMAT = "catenum-exploration/2"
 
 
 @dataclass(kw_only=True)
@@ -127,59 +124,29 @@ class ExplorationFile:
     notes: tuple[str, ...] = ()
 
 
+#: What an exploration and its file have under the same names, and counts that the file calls otherwise than a tally.
+_SHARED = ("scenario", "about", "target", "levels", "statements", "ends", "reach", "ran_ms", "ignored", "notes")
+_IN_TALLY = {
+    "run": "schedules",
+    "longest_chain": "chain",
+    "longest_schedule": "longest",
+    "schedules_listed_every": "every",
+}
+
+
 def file_of(exploration: Exploration) -> ExplorationFile:
     """The exploration as it is written."""
     tally = exploration.tally
     labels = {id(entry): letter_of(place) for place, entry in enumerate(tally.ordered)}
     by_key = {key: labels[id(entry)] for key, entry in tally.outcomes.items()}
     return ExplorationFile(
-        scenario=exploration.scenario,
-        about=exploration.about,
-        target=exploration.target,
-        levels=exploration.levels,
-        statements=exploration.statements,
-        ends=exploration.ends,
-        reach=exploration.reach,
-        counts=_counts(tally),
+        **{name: getattr(exploration, name) for name in _SHARED},
+        counts=Counts(**{one.name: getattr(tally, _IN_TALLY.get(one.name, one.name)) for one in fields(Counts)}),
         claims=claims(exploration),
         outcomes=[_outcome(entry, labels[id(entry)]) for entry in tally.ordered],
         cycles=[_cycle(entry) for entry in tally.most_met_cycles()],
         meetings=sorted(tally.meetings.values(), key=lambda m: (-m.count, m.waiter, m.statement or 0, m.holder)),
         schedules=[ScheduleRow(moves=path, outcome=by_key[key]) for path, key in sorted(tally.map)],
-        ran_ms=exploration.ran_ms,
-        ignored=exploration.ignored,
-        notes=exploration.notes,
-    )
-
-
-def _counts(tally: Tally) -> Counts:
-    return Counts(
-        run=tally.schedules,
-        broken_off=tally.broken_off,
-        ruled_out=tally.ruled_out,
-        strayed=tally.strayed,
-        given_up=tally.given_up,
-        ended_well=tally.ended_well,
-        waits=tally.waits,
-        locks=tally.locks,
-        tries=tally.tries,
-        attempts=tally.attempts,
-        longest_chain=tally.chain,
-        longest_schedule=tally.longest,
-        schedules_listed_every=tally.every,
-        swaps=tally.swaps,
-        special=tally.special,
-        repeated=tally.repeated,
-        races=tally.races,
-        race=tally.race,
-        overtaken=tally.overtaken,
-        contests=tally.contests,
-        contest=tally.contest,
-        contestants=tally.contestants,
-        broken_serially=tally.broken_serially,
-        deadlocks=tally.deadlocks,
-        uncounted=tally.uncounted,
-        may_hide=tally.may_hide,
     )
 
 
@@ -194,52 +161,14 @@ def _cycle(entry: DeadlockEntry) -> CycleRow:
 
 def exploration_of(file: ExplorationFile) -> Exploration:
     """What was written, to be worked with again."""
-    counts = file.counts
     tally = Tally(
-        schedules=counts.run,
-        chain=counts.longest_chain,
-        longest=counts.longest_schedule,
-        every=counts.schedules_listed_every,
+        **{_IN_TALLY.get(one.name, one.name): getattr(file.counts, one.name) for one in fields(Counts)},
         outcomes={row.label: _outcome_entry(row) for row in file.outcomes},
         cycles={str(place): _cycle_entry(row) for place, row in enumerate(file.cycles)},
         meetings={str(place): row for place, row in enumerate(file.meetings)},
         map=[(row.moves, row.outcome) for row in file.schedules],
-        broken_off=counts.broken_off,
-        ruled_out=counts.ruled_out,
-        strayed=counts.strayed,
-        given_up=counts.given_up,
-        ended_well=counts.ended_well,
-        waits=counts.waits,
-        locks=counts.locks,
-        tries=counts.tries,
-        attempts=counts.attempts,
-        swaps=counts.swaps,
-        special=counts.special,
-        repeated=counts.repeated,
-        races=counts.races,
-        race=counts.race,
-        overtaken=counts.overtaken,
-        contests=counts.contests,
-        contest=counts.contest,
-        contestants=counts.contestants,
-        broken_serially=counts.broken_serially,
-        deadlocks=counts.deadlocks,
-        uncounted=counts.uncounted,
-        may_hide=counts.may_hide,
     )
-    return Exploration(
-        scenario=file.scenario,
-        about=file.about,
-        target=file.target,
-        levels=file.levels,
-        statements=file.statements,
-        ends=file.ends,
-        reach=file.reach,
-        tally=tally,
-        ran_ms=file.ran_ms,
-        ignored=file.ignored,
-        notes=file.notes,
-    )
+    return Exploration(**{name: getattr(file, name) for name in _SHARED}, tally=tally)
 
 
 def _outcome_entry(row: OutcomeRow) -> OutcomeEntry:
@@ -254,11 +183,6 @@ def _cycle_entry(row: CycleRow) -> DeadlockEntry:
 @cache
 def _adapter() -> TypeAdapter[ExplorationFile]:
     return TypeAdapter(ExplorationFile)
-
-
-@cache
-def _old_adapter() -> TypeAdapter[Exploration]:
-    return TypeAdapter(Exploration)
 
 
 @cache
@@ -278,19 +202,17 @@ def to_plain(exploration: Exploration) -> dict[str, Any]:
 
 
 def from_json(data: bytes, file: str) -> Exploration:
-    """Reads an exploration back, of either version. Raises InputError where it is not one, or not whole."""
+    """Reads an exploration back. Raises InputError where it is not one, or not whole."""
     try:
         plain = json.loads(data)
     except (ValueError, RecursionError) as error:
         raise InputError(f"not an exploration: {error}", place=Place(file)) from error
     found = plain.get("format") if isinstance(plain, dict) else None
-    if found not in (FORMAT, OLD_FORMAT):
+    if found != FORMAT:
         raise InputError(
             f"not an exploration of the format {FORMAT} (found: {found or 'no format'})", place=Place(file)
         )
     try:
-        if found == OLD_FORMAT:
-            return _checked(_from_old(plain), file)
         return _checked(exploration_of(_adapter().validate_python(plain)), file)
     except ValidationError as error:
         first = error.errors()[0]
@@ -313,13 +235,6 @@ def _checked(exploration: Exploration, file: str) -> Exploration:
                 f"a damaged exploration: schedules.{number}: there is no outcome {outcome!r}", place=Place(file)
             )
     return exploration
-
-
-def _from_old(plain: dict[str, Any]) -> Exploration:
-    """Version 1: the same values under other names."""
-    tally = dict(plain["tally"])
-    tally["cycles"] = tally.pop("rings", {})
-    return _old_adapter().validate_python({**{k: v for k, v in plain.items() if k != "format"}, "tally": tally})
 
 
 def json_schema() -> dict[str, Any]:

@@ -116,34 +116,40 @@ class Survey:
             if self.workers > 1 and stage.handlers:
                 self.workers, self.notes = 1, (*self.notes, ONE_COUNTS)
             if self.workers == 1:
-                outcomes = Outcomes()
-
-                def heard(run: Run) -> None:
-                    outcomes(run)
-                    self.heard(run)
-
-                explore_here(stage, self.explorer, self.options, progress, heard)
-                if turn_to_sample(self.explorer, self.options):
-                    explore_here(stage, self.explorer, self.options, progress, heard)
-                elif not resume:
-                    self._run_every_order(stage, outcomes)
-                self.explorer.tally.uncounted = stage.uncounted()
-                self.explorer.tally.may_hide = stage.may_hide
+                self._run_here(stage, self.explorer, progress, resumed=resume is not None)
             else:
                 every = self._every_order(stage)
         if self.workers > 1:
-            was = self.engine.deadlock_count({})
-            errand = Errand(self.connect, self.scenario, self.ddl, self.options, os.getpid())
-            explore_together(errand, self.workers, self.explorer, self.options, progress)
-            if turn_to_sample(self.explorer, self.options):
-                explore_together(errand, self.workers, self.explorer, self.options, progress)
-            elif every is not None and not self.explorer.shares and not self.explorer.plan.sampled:
-                self._compare(every)
-            now = self.engine.deadlock_count({})
-            if was is not None and now is not None:
-                tally = self.explorer.tally
-                tally.uncounted = max(0, now - was - tally.deadlocks)
+            self._run_together(self.explorer, every, progress)
         return self.result
+
+    def _run_here(self, stage: Stage, explorer: Explorer, progress: Progress | None, *, resumed: bool) -> None:
+        outcomes = Outcomes()
+
+        def heard(run: Run) -> None:
+            outcomes(run)
+            self.heard(run)
+
+        explore_here(stage, explorer, self.options, progress, heard)
+        if turn_to_sample(explorer, self.options):
+            explore_here(stage, explorer, self.options, progress, heard)
+        elif not resumed:
+            self._run_every_order(stage, outcomes)
+        explorer.tally.uncounted = stage.uncounted()
+        explorer.tally.may_hide = stage.may_hide
+
+    def _run_together(self, explorer: Explorer, every: EveryOrder | None, progress: Progress | None) -> None:
+        """By processes, each with scratch space of its own, once that of this one is gone."""
+        was = self.engine.deadlock_count({})
+        errand = Errand(self.connect, self.scenario, self.ddl, self.options, os.getpid())
+        explore_together(errand, self.workers, explorer, self.options, progress)
+        if turn_to_sample(explorer, self.options):
+            explore_together(errand, self.workers, explorer, self.options, progress)
+        elif every is not None and not explorer.shares and not explorer.plan.sampled:
+            self._compare(every)
+        now = self.engine.deadlock_count({})
+        if was is not None and now is not None:
+            explorer.tally.uncounted = max(0, now - was - explorer.tally.deadlocks)
 
     def _every_order(self, stage: Stage) -> EveryOrder | None:
         explorer, clock = self.explorer, Clock()
