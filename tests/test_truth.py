@@ -260,6 +260,15 @@ def now(port: Port, *words: str) -> tuple[dict, int]:
 
 EACH = ("postgresql", "mariadb", "mysql")
 INNODB = ("mariadb", "mysql")
+LIKE_STATUS = """x
+---TRANSACTION 4711, ACTIVE 900 sec
+5 lock struct(s), heap size 1128, 7 row lock(s), undo log entries 9
+MariaDB thread id 1, OS thread handle 1, query id 1 localhost root
+------- TRX HAS BEEN WAITING 5 SEC FOR THIS LOCK TO BE GRANTED:
+RECORD LOCKS space id 5 page no 3 n bits 8 index PRIMARY of table `test`.`crate` trx id 4711 lock_mode X waiting
+--------
+FILE I/O
+--------"""
 #: Title; the servers; who does what first; who then waits with what; who waits for whom; over what, by server.
 SITUATIONS: list[tuple[str, tuple[str, ...], list[tuple[str, str]], list[tuple[str, str]], dict[str, set[str]], dict]] = [
     ("a row", EACH, [("lift", "update crate set kg = 1 where id = 2")],
@@ -318,6 +327,8 @@ SITUATIONS: list[tuple[str, tuple[str, ...], list[tuple[str, str]], list[tuple[s
      [("gate", "update crate set kg = 2 where id = 2")], {"gate": {"lift"}}, {"gate": "crate(id=2)"}),
     ("behind the last row", INNODB, [("lift", "select * from crate where id > 7 for update")],
      [("gate", "insert into crate values (50, 1, 0, 'n')")], {"gate": {"lift"}}, {"gate": "crate: the gap after the last entry"}),
+    ("a text that reads like the server's status", INNODB, [("lift", "update crate set kg = 1 where id = 2")],
+     [("gate", f"update crate set kg = 2 where id = 2 and '{LIKE_STATUS}' <> ''")], {"gate": {"lift"}}, {"gate": "crate(id=2)"}),
     ("a whole table", ("postgresql",), [("lift", "lock table crate in share mode")],
      [("gate", "update crate set kg = 2 where id = 2")], {"gate": {"lift"}}, {"gate": "crate"}),
     ("a named lock", INNODB, [("one", "select get_lock('quay 7', 1)")],

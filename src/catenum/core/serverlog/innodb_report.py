@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-#: Statements are cut at about so many characters in InnoDB's report (``innobase_mysql_print_thd``).
+#: Statements are cut at so many bytes in InnoDB's report of a deadlock (``innobase_mysql_print_thd``).
 MOST_STATEMENT = 3_000
 _HEADING = re.compile(
     r"\s*\*\*\* (?:\((?P<member>\d+)\) TRANSACTION:|(?:\(\d+\) )?(?P<what>WAITING FOR THIS LOCK|HOLDS THE LOCK|"
@@ -60,8 +60,15 @@ class ReportLines:
         return found
 
     def _goes_on(self) -> bool:
-        text = "\n".join(self._statement or ())
-        return len(text) < MOST_STATEMENT and _OPENS.search(_CLOSED.sub("", text)) is not None
+        return goes_on(self._statement or (), MOST_STATEMENT)
+
+
+def goes_on(statement: Sequence[str], most: int) -> bool:
+    """Whether a quote is open behind these lines of a statement, which the server cuts at ``most`` bytes."""
+    text = "\n".join(statement)
+    if _OPENS.search(_CLOSED.sub("", text)) is None:
+        return False
+    return len(text.encode()) < most - 3  # it cuts between characters
 
 
 def headings(lines: Sequence[str]) -> list[tuple[int, Heading]]:

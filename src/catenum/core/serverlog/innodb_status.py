@@ -13,7 +13,7 @@ from dataclasses import dataclass, field, replace
 
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.serverlog.innodb_fields import CUT
-from catenum.core.serverlog.innodb_report import headings
+from catenum.core.serverlog.innodb_report import goes_on, headings
 
 #: What the text says of a record lock, and what it is called here.
 _KINDS: tuple[tuple[str, Covers], ...] = (
@@ -92,6 +92,7 @@ class ReportedDeadlock:
 _HEADER = re.compile(r"^(?:---)?TRANSACTION (?:\((0x[0-9a-f]+)\)|(\d+)), (.*)$", re.MULTILINE)
 _ACTIVE = re.compile(r"ACTIVE(?: \([A-Z ]+\))? (\d+) sec")
 _ROWS = re.compile(r"(\d+) row lock\(s\)")
+_UNDO = re.compile(r"undo log entries (\d+)")
 _THREAD = re.compile(r"^(?:MariaDB|MySQL) thread id (\d+), ")
 _WAITED = re.compile(r"^------- TRX HAS BEEN WAITING (\d+) (us|ns|SEC|sec|seconds)")
 _NAME = r"`((?:[^`]|``)+)`"
@@ -110,53 +111,76 @@ def is_cut(status: str) -> bool:
     return "... truncated..." in status
 
 
+#: Statements are cut at so many bytes in the list of transactions (``lock_print_info_all_transactions``).
+MOST_LISTED = 600
+_LIST = "LIST OF TRANSACTIONS FOR EACH SESSION:\n"
+#: How lines begin that may follow a statement.
+_BEHIND_STATEMENT = ("---", "TABLE LOCK", "RECORD LOCKS", "Trx read view")
+
+
 def transactions(status: str) -> list[TransactionSection]:
-    """The transactions of the section ``LIST OF TRANSACTIONS``."""
-    _, _, rest = status.partition("LIST OF TRANSACTIONS FOR EACH SESSION:\n")
-    body = rest.partition("\n--------\nFILE I/O")[0]
+    """The transactions of the section ``LIST OF TRANSACTIONS``. Lines within a text of a statement are none of its."""
+    if status.count(_LIST) > 1 and "LATEST DETECTED DEADLOCK" in status:
+        status = status[_end_of_latest(status) :]  # its statements may have that line, too
     found: list[TransactionSection] = []
-    lines = body.split("\n")
-    at = 0
-    while at < len(lines):
-        header = _HEADER.match(lines[at])
-        end = next((i for i in range(at + 1, len(lines)) if lines[i].startswith("---TRANSACTION ")), len(lines))
-        if header:
-            section = TransactionSection(number=int(header[2] or 0))
-            active = _ACTIVE.search(header[3])
-            section.active_s, section.undoing = int(active[1]) if active else None, "rollback" in header[3].lower()
-            _fill(section, lines[at + 1 : end])
-            found.append(section)
-        at = end
+    own: list[str] | None = None  # the lines of the latest, but for its statement
+    statement: list[str] | None = None
+    for line in status.partition(_LIST)[2].split("\n"):
+        if statement is not None:
+            if not line.startswith(_BEHIND_STATEMENT) or goes_on(statement, MOST_LISTED):
+                statement.append(line)
+                continue
+            found[-1].query, statement = "\n".join(statement).strip(), None
+        if line == "FILE I/O":
+            break
+        if line.startswith("---TRANSACTION "):
+            _fill(found, own or ())
+            header, own = _HEADER.match(line), None
+            if header is not None:
+                own = []
+                active = _ACTIVE.search(header[3])
+                age = int(active[1]) if active else None
+                undoing = "rollback" in header[3].lower()
+                found.append(TransactionSection(int(header[2] or 0), active_s=age, undoing=undoing))
+            continue
+        if own is not None:
+            own.append(line)
+            statement = [] if _THREAD.match(line) else None
+    if statement is not None:
+        found[-1].query = "\n".join(statement).strip()
+    _fill(found, own or ())
     return found
 
 
-def _fill(section: TransactionSection, lines: Sequence[str]) -> None:
-    query: list[str] = []
-    in_query = False
+def _end_of_latest(status: str) -> int:
+    begins = status.index("LATEST DETECTED DEADLOCK")
+    begins = status.find("*** (1) TRANSACTION:", begins)
+    lines = status[begins:].split("\n")
+    last = headings(lines)[-1:]
+    return begins + sum(len(line) + 1 for line in lines[: last[0][0]]) if begins >= 0 and last else 0
+
+
+def _fill(found: Sequence[TransactionSection], lines: Sequence[str]) -> None:
+    """The latest of the transactions, by its lines but for its statement."""
+    if not lines:
+        return
+    section = found[-1]
     for line in lines:
-        thread = _THREAD.match(line)
-        waited = _WAITED.match(line)
-        if thread:
-            section.thread, in_query = int(thread[1]), True
+        if thread := _THREAD.match(line):
+            section.thread = int(thread[1])
             continue
-        if waited:
-            unit = {"us": 1.0, "ns": 1e-3}.get(waited[2], 1e6)
-            section.waited_us, in_query = float(waited[1]) * unit, False
-        elif line.startswith(("TABLE LOCK", "RECORD LOCKS", "Trx read view")):
-            in_query = False
-        elif in_query:
-            query.append(line)
+        if waited := _WAITED.match(line):
+            section.waited_us = float(waited[1]) * {"us": 1.0, "ns": 1e-3}.get(waited[2], 1e6)
         if line.startswith("LOCK WAIT"):
             section.waiting = True
         if "SUPPRESSING FURTHER PRINTS" in line:
             section.suppressed = True
-        rows = None if in_query else _ROWS.search(line)
-        section.rows = int(rows[1]) if rows else section.rows
-        if not in_query and line.startswith("ROLLING BACK"):
+        if rows := _ROWS.search(line):
+            section.rows = int(rows[1])
+        if line.startswith("ROLLING BACK"):
             section.undoing = True
-        undo = re.search(r"undo log entries (\d+)", line)
-        section.undo = int(undo[1]) if undo and not in_query else section.undo
-    section.query = "\n".join(query).strip()
+        if undo := _UNDO.search(line):
+            section.undo = int(undo[1])
     # the lock waited for is printed twice: once by itself, once among all locks
     section.locks = list(dict.fromkeys(_locks(lines)))
 
