@@ -22,7 +22,7 @@ from catenum.engines.private.mariadb import MariadbRecipe
 from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
-from conftest import folder_for_server, over_socket, server_process, until
+from conftest import folder_for_server, initialise, over_socket, server_process, until
 
 RECIPES: dict[str, Any] = {"postgresql": PostgresqlRecipe, "mariadb": MariadbRecipe, "mysql": MysqlRecipe}
 TABLES = (
@@ -175,7 +175,7 @@ def logging_server(
         return [(own if own.exists() else folder) / name for name in names]
 
     try:
-        recipe.initialise(place / "data")
+        initialise(recipe, place / "data")
         words = _postgresql if server == "postgresql" else _innodb
         command = words(recipe, place, server, statements=statements, messages=messages)
         process = server_process(command, owner, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)

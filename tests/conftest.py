@@ -55,7 +55,7 @@ SCRIPT = Path(sys.executable).with_name("catenum")
 
 
 @pytest.fixture(scope="session", autouse=True)
-def _own_surroundings() -> Iterator[None]:
+def _own_surroundings(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
     """A cache of the tests' own, in a place that an unprivileged server can reach, and none of the user's settings."""
     folder = Path(tempfile.mkdtemp(prefix="catenum-tests-"))
     folder.chmod(0o755)
@@ -66,6 +66,10 @@ def _own_surroundings() -> Iterator[None]:
         os.environ.setdefault("CATENUM_MYSQL_PROGRAMS", str(unpacked))
     os.environ["CATENUM_CACHE"] = str(folder / "cache")
     os.environ["CATENUM_TESTS"] = str(folder)
+    run = os.environ.get("PYTEST_XDIST_TESTRUNUID")
+    made = tmp_path_factory.getbasetemp().parent / f"data-{run}" if run else tmp_path_factory.mktemp("data")
+    made.mkdir(exist_ok=True)
+    os.environ["CATENUM_TESTS_DATA"] = str(made)
     os.environ["XDG_CONFIG_HOME"] = str(folder / "config")
     os.environ["XDG_DATA_HOME"] = str(folder / "data")
     words = [sys.executable, "-c", CLEARS_UP, str(SCRIPT), str(folder), *NAMES]
@@ -91,6 +95,18 @@ def folder_for_server(owner: Owner) -> Path:
     if owner.drop:
         os.chown(folder, owner.uid, owner.gid)
     return folder
+
+
+def initialise(recipe: Any, data: Path) -> None:
+    """A new data directory: made once for all processes of a run, and copied from then on."""
+    shared = Path(os.environ["CATENUM_TESTS_DATA"]) / type(recipe).__name__
+    with shared.with_suffix(".lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not shared.exists():
+            recipe.initialise(data)
+            subprocess.run(["cp", "-a", data, shared], check=True)
+            return
+    subprocess.run(["cp", "-a", shared, data], check=True)
 
 
 def server_process(command: Sequence[str], owner: Owner, **how: Any) -> subprocess.Popen[bytes]:
@@ -430,7 +446,7 @@ def own_server() -> Iterator[OwnServer]:
     recipe = PostgresqlRecipe(server_programs("postgresql", {}, cache_folder(owner), owner), owner)
     folder = folder_for_server(owner)
     data = folder / "data"
-    recipe.initialise(data)
+    initialise(recipe, data)
     (data / "pg_hba.conf").write_text("local all all trust\nhost all all 127.0.0.1/32 scram-sha-256\n")
     port = 20000 + os.getpid() % 20000
     command = [*recipe.command(data, folder), "-c", "listen_addresses=127.0.0.1", "-c", f"port={port}",
@@ -481,7 +497,7 @@ def _own(server: str, recipe_of: Callable[..., MariadbRecipe | MysqlRecipe], *op
     owner = server_owner()
     recipe = recipe_of(server_programs(server, {}, cache_folder(owner), owner), owner)
     folder = folder_for_server(owner)
-    recipe.initialise(folder / "data")
+    initialise(recipe, folder / "data")
     command = [*recipe.command(folder / "data", folder), *options]
     with (folder / "log").open("wb") as log:
         process = server_process(command, owner, stdout=log, stderr=log)

@@ -30,7 +30,7 @@ from catenum.engines.private.mariadb import MariadbRecipe
 from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
-from conftest import folder_for_server, needs, over_socket, server_process, until
+from conftest import folder_for_server, initialise, needs, over_socket, server_process, until
 
 DATA = (
     "create table berth (id int primary key, vessel varchar(20))",
@@ -165,7 +165,7 @@ class Port:
 def _postgresql(folder: Path) -> Iterator[Port]:
     owner = server_owner()
     recipe = PostgresqlRecipe(server_programs("postgresql", {}, cache_folder(owner), owner), owner)
-    recipe.initialise(folder / "data")
+    initialise(recipe, folder / "data")
     port = 21_000 + os.getpid() % 20_000
     settings = ("max_prepared_transactions=5", f"port={port}", "logging_collector=on", "log_destination=csvlog,jsonlog",
                 "log_lock_waits=on", "deadlock_timeout=200ms", "log_rotation_size=20kB", "listen_addresses=127.0.0.1",
@@ -191,7 +191,7 @@ def _innodb(server: str, folder: Path) -> Iterator[Port]:
     owner = server_owner()
     programs = server_programs(server, {}, cache_folder(owner), owner)
     recipe = MysqlRecipe(programs, owner) if server == "mysql" else MariadbRecipe(programs, owner)
-    recipe.initialise(folder / "data")
+    initialise(recipe, folder / "data")
     places = [f"--datadir={folder}/data", f"--socket={folder}/server.sock", f"--pid-file={folder}/data/server.pid",
               f"--tmpdir={folder}", "--skip-networking", f"--log-error={folder}/error.log"]  # fmt: skip
     command = [*recipe.program_words(), *places, *(["--mysqlx=OFF"] if server == "mysql" else [])]
