@@ -26,12 +26,14 @@ from catenum.core.record.recording import TargetInfo
 from catenum.core.record.recording_file import from_json, to_json
 from catenum.core.record.waits import Edge, Resource, WaitGraph
 from catenum.core.servers import rules_of
+from catenum.core.servers.metadata import metadata_mode
 from catenum.core.sql.masking import same_kind
 from catenum.core.story.headline import headline
 from catenum.core.words import duration
 from catenum.engines.innodb import records, standing
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.lookout import state_of
+from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb import crowd as crowds
 from catenum.engines.mariadb import rowlocks
 from catenum.engines.mariadb.lookout import INDEX_COLUMNS
@@ -506,3 +508,21 @@ def test_statements_that_the_server_no_longer_has_are_kept_from_earlier_looks():
     for earlier, cut, last in ((("a", "b"), False, "c"), (("b", "c"), True, "d"), (("x", "y"), True, "z")):
         seen.take(sample(9.0, ("7", "5"), s5=session("5", statement=last, earlier=earlier, earlier_cut=cut)))
     assert seen.of(session("5")) == ("a", "b", "c", "d", "x", "y", "z")
+
+
+@pytest.mark.parametrize(
+    ("listed", "waits"),
+    [
+        ([(7, "USER LEVEL LOCK", "", "quay", "EXCLUSIVE", "PENDING"), (5, "USER LEVEL LOCK", "", "quay", "EXCLUSIVE", "GRANTED")], [("7", "5")]),
+        ([(7, "USER LEVEL LOCK", "", "quay", "EXCLUSIVE", "PENDING")], [("7", SOMEBODY)]),
+        ([(7, "USER LEVEL LOCK", "", "quay", "EXCLUSIVE", "GRANTED")], []),  # it got the lock since it was listed
+        ([], []),
+    ],
+)  # fmt: skip
+def test_who_waits_no_more_when_the_locks_are_listed_waits_for_nobody(listed, waits):
+    row = standing.Listed("7", "clerk", "", "port", "Query", 900.0, "User lock", "select get_lock('quay', 60)")
+    found = standing.standing_edges(
+        lambda query, *_: listed if "metadata_locks" in query else [],
+        [row], rules_of("mysql"), metadata_mode("MDL_EXCLUSIVE"), told=True, anybody=lambda: [],
+    )  # fmt: skip
+    assert [(edge.waiter, edge.holder) for edge in found.edges] == waits

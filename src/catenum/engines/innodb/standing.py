@@ -123,6 +123,9 @@ def standing_edges(
     read = 0
     if told:
         locks = pending.listed(query)
+        asked_for = {str(lock.thread) for lock in locks if lock.pending}
+        # Who asks for nothing there has gone on since the sessions were listed.
+        rows = [row for row in rows if row.id in asked_for or row.state not in (NAMED_STATE, TABLE_STATE)]
         edges, read = list(_told(rows, locks)), len(locks)
     done = {edge.waiter for edge in edges}
     without = [row for row in rows if row.state == NAMED_STATE and row.id not in done]
