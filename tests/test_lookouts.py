@@ -522,7 +522,7 @@ def test_statements_that_the_server_no_longer_has_are_kept_from_earlier_looks():
 def test_who_waits_no_more_when_the_locks_are_listed_waits_for_nobody(listed, waits):
     row = standing.Listed("7", "clerk", "", "port", "Query", 900.0, "User lock", "select get_lock('quay', 60)")
     found = standing.standing_edges(
-        lambda query, *_: listed if "metadata_locks" in query else [],
+        lambda query, *_: listed if "metadata_locks" in query else [(None,)],
         [row], rules_of("mysql"), metadata_mode("MDL_EXCLUSIVE"), told=True, anybody=lambda: [],
     )  # fmt: skip
     assert [(edge.waiter, edge.holder) for edge in found.edges] == waits
