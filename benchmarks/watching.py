@@ -15,10 +15,10 @@ from pathlib import Path
 
 import psycopg
 
-from catenum.core.moment.incidents import Head, Incident
-from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge, Resource, WaitGraph
+from catenum.core.snapshot.incidents import Head, Incident
+from catenum.core.snapshot.sample import Sample, SessionInfo
 from catenum.engines.postgresql.lookout import look_at
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs

@@ -16,7 +16,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from catenum.core.moment.sight import Sight
+from catenum.core.snapshot.sight import Sight
 from catenum.engines.clock import Clock, wall
 from catenum.engines.lookout import CheckFailed, Link
 from catenum.live.coverage import coverage

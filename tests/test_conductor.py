@@ -8,8 +8,8 @@ from hypothesis import strategies as st
 
 from catenum.core.record.recording import Recording
 from catenum.core.record.waits import WaitGraph
+from catenum.core.report.recording_story import tell
 from catenum.core.scenario.model import Scenario
-from catenum.core.story.recording import tell
 from catenum.engines.scripted import ScriptedEngine
 from catenum.lab.run.journal import NOT_SEEN, UNSEEN
 from catenum.lab.run.play import PlayOptions, play

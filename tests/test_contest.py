@@ -11,8 +11,8 @@ from catenum.core.record.values import NOTHING
 from catenum.core.scenario.model import Scenario
 from catenum.core.servers import rules_of
 from catenum.core.space.claims import describe_outcome
-from catenum.core.space.contest import Arrivals
 from catenum.core.space.dependence import Dependence
+from catenum.core.space.lock_race import Arrivals
 from catenum.core.space.oracle import Observation
 from catenum.core.space.run import Run
 from catenum.core.space.tally import Tally

@@ -24,7 +24,7 @@ from catenum.core.servers.innodb import innodb_locks
 from catenum.core.servers.postgresql import ROW, TABLE
 from catenum.core.space.schedule import complete, mirror_images
 from catenum.core.sql import scripts
-from catenum.core.words import shortened
+from catenum.core.text import shortened
 
 NAMES = ["barge", "crane", "pilot", "quay", "tug", "yard"]
 ROWLOCK = Resource(kind="row", text="berth(id=7)", table="berth", key=(("id", "7"),))

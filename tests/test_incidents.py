@@ -18,21 +18,21 @@ from hypothesis import strategies as st
 
 from catenum.cli.commands.watch import LEAST_LINES, shares
 from catenum.core.errors import SaveError
-from catenum.core.moment.across import Link, Place, links, look_across, standing, together
-from catenum.core.moment.alarms import Thresholds
-from catenum.core.moment.groups import groups_of
-from catenum.core.moment.incidents import IncidentTracker
-from catenum.core.moment.own import without_runs
-from catenum.core.moment.rates import AROUND_MS, Counted, RateLog, Step
-from catenum.core.moment.sample import Sample
-from catenum.core.moment.story import tell_sample
+from catenum.core.logs.postgresql import PostgresqlLog
+from catenum.core.logs.waits import piles, waits_of
 from catenum.core.record.recording_file import to_plain
 from catenum.core.record.waits import Resource
-from catenum.core.serverlog.postgresql import PostgresqlLog
-from catenum.core.serverlog.waits import piles, waits_of
+from catenum.core.report.lines import tree_lines
 from catenum.core.servers import rules_of
-from catenum.core.story.lines import tree_lines
-from catenum.core.words import harmless
+from catenum.core.snapshot.across import Link, Place, links, look_across, standing, together
+from catenum.core.snapshot.alarms import Thresholds
+from catenum.core.snapshot.groups import groups_of
+from catenum.core.snapshot.incidents import IncidentTracker
+from catenum.core.snapshot.own import without_runs
+from catenum.core.snapshot.rates import AROUND_MS, Counted, RateLog, Step
+from catenum.core.snapshot.sample import Sample
+from catenum.core.snapshot.story import tell_sample
+from catenum.core.text import harmless
 from catenum.live import follow, history
 from catenum.live.coverage import coverage
 from catenum.live.events import told_value

@@ -21,10 +21,10 @@ import pytest
 from capturing import KINDS, TABLES, Captured, captured, logging_server, other_kinds, pairs_of
 from catenum.core.capture.restage import restaged
 from catenum.core.capture.tables import read_schema
+from catenum.core.logs.conflicts import CapturedWait, Conflict, Member
+from catenum.core.logs.histories import Histories
+from catenum.core.logs.postgresql_statements import with_values
 from catenum.core.scenario.reader import read_scenario
-from catenum.core.serverlog.conflicts import CapturedWait, Conflict, Member
-from catenum.core.serverlog.histories import Histories
-from catenum.core.serverlog.postgresql_statements import with_values
 from catenum.core.servers import rules_of
 from conftest import needs, over_socket, until
 

@@ -19,13 +19,13 @@ import psycopg
 import pymysql
 import pytest
 
-from catenum.core.moment.alarms import Alarms, Thresholds
-from catenum.core.moment.incidents import IncidentTracker
-from catenum.core.moment.sample import Held, Sample, SessionInfo
 from catenum.core.record.modes import NO_MODE
 from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import rules_of
+from catenum.core.snapshot.alarms import Alarms, Thresholds
+from catenum.core.snapshot.incidents import IncidentTracker
+from catenum.core.snapshot.sample import Held, Sample, SessionInfo
 from catenum.live.logfile import LogFile
 from catenum.live.store import reader, writer
 from conftest import SCRIPT, has_looked, looks, over_socket, until

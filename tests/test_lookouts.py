@@ -15,29 +15,29 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from catenum.core.errors import InputError
-from catenum.core.moment.incidents import IncidentTracker
-from catenum.core.moment.plain import sample_value
-from catenum.core.moment.recording import recording_of
-from catenum.core.moment.sample import Sample, SessionInfo
-from catenum.core.moment.statements import StatementsSeen
-from catenum.core.moment.story import headline_of, tell_sample
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import TargetInfo
 from catenum.core.record.recording_file import from_json, to_json
 from catenum.core.record.waits import Edge, Resource, WaitGraph
+from catenum.core.report.headline import headline
 from catenum.core.servers import rules_of
 from catenum.core.servers.metadata import metadata_mode
+from catenum.core.snapshot.incidents import IncidentTracker
+from catenum.core.snapshot.plain import sample_value
+from catenum.core.snapshot.sample import Sample, SessionInfo
+from catenum.core.snapshot.sample_recording import recording_of
+from catenum.core.snapshot.statements import StatementsSeen
+from catenum.core.snapshot.story import headline_of, tell_sample
 from catenum.core.sql.masking import same_kind
-from catenum.core.story.headline import headline
-from catenum.core.words import duration
-from catenum.engines.innodb import records, standing
+from catenum.core.text import duration
+from catenum.engines.innodb import metadata_waits, records
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.lookout import state_of
 from catenum.engines.lookout import SOMEBODY
-from catenum.engines.mariadb import crowd as crowds
+from catenum.engines.mariadb import many_waiters as crowds
 from catenum.engines.mariadb import rowlocks
 from catenum.engines.mariadb.lookout import INDEX_COLUMNS
-from catenum.engines.postgresql import waited as waits
+from catenum.engines.postgresql import lock_table as waits
 from catenum.engines.postgresql.activity import ActivityRow, session_of
 from catenum.live import history
 from catenum.live.spans import Span
@@ -454,7 +454,9 @@ def test_what_a_head_blocker_is_said_to_do_is_what_the_server_tells_of_it(state,
 def test_states_of_mariadb_s_process_list_that_are_waits_for_locks(state, told):
     assert state_of("Query", state, None) == told
     assert bool(
-        standing.waiting([standing.Listed("7", "", None, None, "Query", 9.0, state, "update crane set boxes = 1")])
+        metadata_waits.waiting(
+            [metadata_waits.Listed("7", "", None, None, "Query", 9.0, state, "update crane set boxes = 1")]
+        )
     ) == (told != "working")
 
 
@@ -520,8 +522,8 @@ def test_statements_that_the_server_no_longer_has_are_kept_from_earlier_looks():
     ],
 )  # fmt: skip
 def test_who_waits_no_more_when_the_locks_are_listed_waits_for_nobody(listed, waits):
-    row = standing.Listed("7", "clerk", "", "port", "Query", 900.0, "User lock", "select get_lock('quay', 60)")
-    found = standing.standing_edges(
+    row = metadata_waits.Listed("7", "clerk", "", "port", "Query", 900.0, "User lock", "select get_lock('quay', 60)")
+    found = metadata_waits.standing_edges(
         lambda query, *_: listed if "metadata_locks" in query else [(None,)],
         [row], rules_of("mysql"), metadata_mode("MDL_EXCLUSIVE"), told=True, anybody=lambda: [],
     )  # fmt: skip

@@ -11,10 +11,10 @@ import time
 import pymysql
 import pytest
 
+from catenum.core.logs.innodb_fields import decode
+from catenum.core.logs.innodb_status import latest_deadlock, transactions
 from catenum.core.record.recording_file import from_json, without_times_and_ids
 from catenum.core.scenario.model import Scenario
-from catenum.core.serverlog.innodb_fields import decode
-from catenum.core.serverlog.innodb_status import latest_deadlock, transactions
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb import connect

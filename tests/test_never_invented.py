@@ -12,12 +12,12 @@ from hypothesis import strategies as st
 
 from catenum.core.capture.masking import mask_staged, others
 from catenum.core.capture.restage import Staged
-from catenum.core.serverlog.conflicts import CUT, Conflict, Member
-from catenum.core.serverlog.innodb_conflicts import shown
-from catenum.core.serverlog.innodb_fields import decode
-from catenum.core.serverlog.postgresql import PostgresqlLog
-from catenum.core.serverlog.postgresql_conflicts import PostgresqlConflicts
-from catenum.core.serverlog.sequels import Sequels
+from catenum.core.logs.conflicts import CUT, Conflict, Member
+from catenum.core.logs.innodb_conflicts import shown
+from catenum.core.logs.innodb_fields import decode
+from catenum.core.logs.postgresql import PostgresqlLog
+from catenum.core.logs.postgresql_conflicts import PostgresqlConflicts
+from catenum.core.logs.sequels import Sequels
 from catenum.core.servers import rules_of
 
 #: Two sessions that deadlock, with {} for what each line begins with: {t} a time, {n} a line's number, {p} the process.

@@ -180,6 +180,14 @@ def test_what_snapshots_rule_out_is_never_named_under_snapshots(drawn):
         assert named(program, run, "snapshot").name in ("write skew", "read-only anomaly", "other anomaly")
 
 
+#: Each result is one of some serial order, and no one order gives all of them.
+EACH_OF_SOME = (
+    {"early": [read(1), ("count", 0, 0), ("raise", 0, 3)], "late": [("raise", 0, 3)], "night": [("raise", 0, 3), ("count", 0, 0), ("count", 0, 0)]},
+    ["late", "early", "night", "early", "night", "late", "night", "early", "night", "early"],
+)  # fmt: skip
+
+
+@example(EACH_OF_SOME, "uncommitted")
 @given(
     programs.flatmap(lambda program: st.tuples(st.just(program), orders(program))),
     st.sampled_from(["committed", "uncommitted", "snapshot"]),

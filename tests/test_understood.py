@@ -13,8 +13,8 @@ from hypothesis import strategies as st
 from catenum.core.record.recording import TableKeys
 from catenum.core.scenario.model import Scenario
 from catenum.core.servers import NAMES, rules_of
-from catenum.core.space.classes import classes_of, steady
 from catenum.core.space.dependence import Dependence
+from catenum.core.space.equal_values import classes_of, steady
 from test_explore import outcomes
 
 TWO = "create table berth (id int primary key, moved int); create table crane (id int primary key, moved int); insert into berth values (1, 0), (2, 0); insert into crane values (1, 0), (2, 0);"  # fmt: skip

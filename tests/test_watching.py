@@ -21,8 +21,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from catenum.core.moment.incidents import DeadlockCount
 from catenum.core.record.waits import Resource, key_text
+from catenum.core.snapshot.incidents import DeadlockCount
 from catenum.engines.innodb.control import arguments_of
 from conftest import SCRIPT, has_looked, leftovers, looks, over_socket, until
 

@@ -12,9 +12,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from catenum.core.serverlog.pieces import LogPieces
-from catenum.core.serverlog.times import NoZone, utc
-from catenum.core.serverlog.wrapping import Unwrapper
+from catenum.core.logs.pieces import LogPieces
+from catenum.core.logs.times import NoZone, utc
+from catenum.core.logs.wrapping import Unwrapper
 from catenum.live.logfile import LogFile
 from test_intake import FORMS, SERVERS, make_locale, other_kinds
 from wrapping import AROUND, PACKED

@@ -16,13 +16,13 @@ from typing import IO
 
 from catenum import samples
 from catenum.core.errors import InputError, Place, Problem, SaveError, ScenarioFault, TargetError
+from catenum.core.logs.times import zone_of
 from catenum.core.record.recording_file import from_json
 from catenum.core.scenario.model import Scenario, parse_duration
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.scenario.writing import as_text
-from catenum.core.serverlog.times import zone_of
 from catenum.core.servers import LEVELS, rules_of
-from catenum.core.words import suggestion
+from catenum.core.text import suggestion
 from catenum.engines.ports import Engine
 from catenum.engines.targets import Connector, Target, has_password, open_engine, read_settings, resolve, settled
 from catenum.lab.run.safety import uncontained_statements, unsafe_statements

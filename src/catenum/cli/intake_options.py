@@ -10,14 +10,14 @@ from typing import IO
 
 from catenum.cli import common
 from catenum.cli.progress import Progress
-from catenum.core.capture.recording import conflicts_of, recording_of
+from catenum.core.capture.conflict_recording import conflicts_of, recording_of
 from catenum.core.capture.restage import with_definitions
 from catenum.core.capture.tables import Schema, read_schema
 from catenum.core.capture.traces import with_traces
 from catenum.core.errors import InputError, Place
+from catenum.core.logs.conflicts import Conflict, numbered, with_names
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import from_json
-from catenum.core.serverlog.conflicts import Conflict, numbered, with_names
 from catenum.core.servers import rules_of
 from catenum.engines.definitions import Definitions
 from catenum.engines.drivers import server_module

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import IO
 
-from catenum.core.words import duration
+from catenum.core.text import duration
 from catenum.engines.clock import Clock
 
 

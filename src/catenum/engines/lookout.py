@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from typing import Literal, Protocol
 
 from catenum.core.errors import TargetError
-from catenum.core.moment.sample import Sample, SessionInfo, Timeout
 from catenum.core.record.recording import ServerError, TargetInfo
 from catenum.core.record.waits import Resource, key_text
 from catenum.core.servers import Rules
+from catenum.core.snapshot.sample import Sample, SessionInfo, Timeout
 from catenum.core.sql.statements import Access
 from catenum.engines.clock import Clock
 

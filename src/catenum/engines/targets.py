@@ -18,7 +18,7 @@ from urllib.parse import unquote_to_bytes, urlsplit, urlunsplit
 
 from catenum.core.errors import InputError, Place
 from catenum.core.servers import NAMES, rules_of
-from catenum.core.words import suggestion
+from catenum.core.text import suggestion
 from catenum.engines.drivers import server_module
 
 DEFAULT = "local:postgresql"
@@ -129,7 +129,7 @@ def settled(target: Target) -> Target:
     if target.url is None or not rules_of(target.server).answers_as:
         return target
     server_module(target.server)  # its driver may be missing
-    from catenum.engines.innodb.greeting import who_answers
+    from catenum.engines.innodb.server_identity import who_answers
 
     return replace(target, server=who_answers(target.url, target.shown))
 

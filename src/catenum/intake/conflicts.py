@@ -9,10 +9,10 @@ from datetime import UTC, datetime, tzinfo
 from itertools import chain
 
 from catenum.core.errors import InputError
-from catenum.core.serverlog import LogEntry
-from catenum.core.serverlog.conflicts import Conflict
-from catenum.core.serverlog.span import Span
-from catenum.core.serverlog.times import NoZone, utc
+from catenum.core.logs import LogEntry
+from catenum.core.logs.conflicts import Conflict
+from catenum.core.logs.span import Span
+from catenum.core.logs.times import NoZone, utc
 from catenum.core.servers import rules_of
 from catenum.intake.files import Source
 

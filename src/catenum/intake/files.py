@@ -14,9 +14,9 @@ from pathlib import Path
 from typing import IO, Any
 
 from catenum.core.errors import InputError
-from catenum.core.serverlog import LogEntry, LogReader
-from catenum.core.serverlog.pieces import HEAD, LogPieces
-from catenum.core.serverlog.span import Span, span_of
+from catenum.core.logs import LogEntry, LogReader
+from catenum.core.logs.pieces import HEAD, LogPieces
+from catenum.core.logs.span import Span, span_of
 from catenum.core.servers import NAMES, rules_of
 from catenum.intake.store import is_store, stored_reports
 

@@ -8,11 +8,11 @@ from dataclasses import dataclass, field, replace
 
 from catenum.core.capture.restage import Staged
 from catenum.core.errors import CatenumError
+from catenum.core.logs.conflicts import Conflict
 from catenum.core.record.recording import Recording
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
-from catenum.core.serverlog.conflicts import Conflict
 from catenum.core.servers import Rules, rules_of
-from catenum.core.words import shortened
+from catenum.core.text import shortened
 from catenum.engines.ports import DataError, Engine
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import cycles

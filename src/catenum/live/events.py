@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from catenum.core.moment.alarms import Alarm
-from catenum.core.moment.incidents import Head, Incident
-from catenum.core.moment.recording import recording_of
-from catenum.core.moment.sample import Sample
 from catenum.core.record.recording_file import to_plain
-from catenum.core.words import duration
+from catenum.core.snapshot.alarms import Alarm
+from catenum.core.snapshot.incidents import Head, Incident
+from catenum.core.snapshot.sample import Sample
+from catenum.core.snapshot.sample_recording import recording_of
+from catenum.core.text import duration
 
 FORMAT = "catenum-watch/1"
 What = Literal[

@@ -13,8 +13,8 @@ from dataclasses import dataclass
 from statistics import median
 
 from catenum.core.errors import TargetError
-from catenum.core.moment.sample import Sample
-from catenum.core.words import duration
+from catenum.core.snapshot.sample import Sample
+from catenum.core.text import duration
 from catenum.engines.clock import Clock, wall
 from catenum.engines.lookout import CheckFailed, DeadlockReport, Lookout, StatementRate
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from catenum.core.words import duration
+from catenum.core.text import duration
 from catenum.engines.clock import moment
 from catenum.live import history
 from catenum.live.spans import Span

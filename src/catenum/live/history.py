@@ -7,8 +7,8 @@ from datetime import datetime, timedelta
 from typing import Any, Literal
 
 from catenum.core.errors import InputError
-from catenum.core.moment.rates import AROUND_MS
 from catenum.core.servers import rules_of
+from catenum.core.snapshot.rates import AROUND_MS
 from catenum.core.sql.masking import same_kind
 from catenum.engines.clock import milliseconds_between, moment
 from catenum.engines.lookout import StatementRate

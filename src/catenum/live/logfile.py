@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from catenum.core.errors import InputError
-from catenum.core.serverlog.conflicts import Conflict, ConflictReader
-from catenum.core.serverlog.pieces import HEAD, LogPieces
+from catenum.core.logs.conflicts import Conflict, ConflictReader
+from catenum.core.logs.pieces import HEAD, LogPieces
 from catenum.core.servers import rules_of
 
 #: No more than so much of a log is read at a time, so that a flood of it does not stop the watch.

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from catenum.core.errors import CatenumError
-from catenum.core.moment.sample import Sample, SessionInfo, Suspect
+from catenum.core.snapshot.sample import Sample, SessionInfo, Suspect
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import APPLICATION, Lookout
 

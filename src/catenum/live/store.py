@@ -19,15 +19,15 @@ from pathlib import Path
 from typing import IO, Any
 
 from catenum.core.errors import InputError, SaveError
-from catenum.core.moment.incidents import Incident
-from catenum.core.moment.rates import Step
-from catenum.core.moment.sample import Sample, SessionInfo
-from catenum.core.moment.taker import holder_statement
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import from_json
 from catenum.core.servers import rules_of
+from catenum.core.snapshot.incidents import Incident
+from catenum.core.snapshot.rates import Step
+from catenum.core.snapshot.sample import Sample, SessionInfo
+from catenum.core.snapshot.taker import holder_statement
 from catenum.engines.clock import moment
-from catenum.live.entries import UNSEEN, Entries
+from catenum.live.incident_rows import UNSEEN, Entries
 
 _SCHEMA = """
     create table server (id integer primary key, name text not null unique, kind text, version text, url text);

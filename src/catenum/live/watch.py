@@ -14,18 +14,18 @@ from functools import partial
 from pathlib import Path
 
 from catenum.core.errors import InputError, SaveError
-from catenum.core.moment.across import Ends, look_across, standing
-from catenum.core.moment.alarms import Alarm, Alarms, Thresholds
-from catenum.core.moment.incidents import Change, DeadlockCount, Incident, IncidentTracker
-from catenum.core.moment.own import without_runs
-from catenum.core.moment.rates import Counted, RateLog
-from catenum.core.moment.sample import Sample
-from catenum.core.moment.sight import Sight
 from catenum.core.servers import rules_of
-from catenum.core.words import duration
+from catenum.core.snapshot.across import Ends, look_across, standing
+from catenum.core.snapshot.alarms import Alarm, Alarms, Thresholds
+from catenum.core.snapshot.incidents import Change, DeadlockCount, Incident, IncidentTracker
+from catenum.core.snapshot.own import without_runs
+from catenum.core.snapshot.rates import Counted, RateLog
+from catenum.core.snapshot.sample import Sample
+from catenum.core.snapshot.sight import Sight
+from catenum.core.text import duration
 from catenum.engines.clock import Clock, milliseconds_between
 from catenum.engines.lookout import Lookout
-from catenum.live.ends import client_ends
+from catenum.live.client_sockets import client_ends
 from catenum.live.events import Told, across_text, began_text, ended_text, told_value
 from catenum.live.follow import CROWD_PAUSE_MS, Follower, Sighting
 from catenum.live.logfile import LogFile

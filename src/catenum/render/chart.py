@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
-from catenum.core.words import one_line
+from catenum.core.text import one_line
 
 #: Panels of a chart; of more servers, those where most waited are drawn.
 MOST_PANELS = 4

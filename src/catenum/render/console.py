@@ -8,7 +8,7 @@ from typing import IO, Any
 from rich.console import Console
 from rich.text import Text
 
-from catenum.core.words import harmless
+from catenum.core.text import harmless
 
 PIPE_WIDTH, MOST_WIDTH = 80, 132
 

@@ -10,7 +10,7 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from catenum.core.words import duration
+from catenum.core.text import duration
 from catenum.lab.compare.contest import Result
 from catenum.render.console import STYLES, say
 from catenum.render.trial import print_verdict

@@ -11,7 +11,7 @@ from rich.text import Text
 from catenum.core.space.claims import Claim, claims, describe_outcome
 from catenum.core.space.exploration import Exploration, how_far, letter_of
 from catenum.core.space.tally import MeetingEntry, OutcomeEntry
-from catenum.core.words import counted, duration, shortened
+from catenum.core.text import counted, duration, shortened
 from catenum.render.console import STYLES, say
 
 #: Outcomes listed in full; of more, the number is shown.

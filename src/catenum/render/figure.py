@@ -21,8 +21,8 @@ from matplotlib.patches import FancyArrowPatch, FancyBboxPatch, Patch, Rectangle
 
 from catenum.core.record.recording import Event, Recording, Wait
 from catenum.core.record.waits import Branch, Edge, WaitGraph
-from catenum.core.story.headline import headline
-from catenum.core.words import duration, named, shortened
+from catenum.core.report.headline import headline
+from catenum.core.text import duration, named, shortened
 
 INK, PAPER, RULE = "#1c2a33", "#ffffff", "#c9d2d6"
 WORK, WAIT, FAIL = "#2f6f8f", "#f0c75e", "#8c1d40"

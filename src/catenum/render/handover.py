@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from catenum.core.words import duration, one_line
+from catenum.core.text import duration, one_line
 from catenum.render.history import gap_text, incident_line, seen_text
 
 WIDTH = 118

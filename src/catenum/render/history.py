@@ -8,7 +8,7 @@ from typing import Any
 
 from rich.console import Console
 
-from catenum.core.words import duration, one_line
+from catenum.core.text import duration, one_line
 from catenum.render.console import STYLES, say
 
 MOST_ROWS = 15

@@ -10,9 +10,9 @@ from rich.console import Console
 from rich.text import Text
 
 from catenum.core.capture.groups import Group
-from catenum.core.serverlog.conflicts import CapturedWait, Conflict, Member
+from catenum.core.logs.conflicts import CapturedWait, Conflict, Member
 from catenum.core.servers import rules_of
-from catenum.core.words import listed, one_line
+from catenum.core.text import listed, one_line
 from catenum.render.console import STYLES, say
 
 FORMAT = "catenum-intake/1"

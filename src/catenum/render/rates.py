@@ -6,7 +6,7 @@ import textwrap
 from datetime import datetime
 from typing import Any
 
-from catenum.core.words import harmless, one_line
+from catenum.core.text import harmless, one_line
 
 #: Statements that are drawn, those that ran most.
 MOST_DRAWN = 4

@@ -10,8 +10,8 @@ from rich.text import Text
 
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import Picture, Recording
-from catenum.core.story.lines import Section
-from catenum.core.words import duration
+from catenum.core.report.lines import Section
+from catenum.core.text import duration
 from catenum.render.console import STYLES, say
 
 

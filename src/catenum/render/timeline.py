@@ -14,7 +14,7 @@ from rich.console import Console
 from rich.text import Text
 
 from catenum.core.record.recording import Event, Recording, Wait
-from catenum.core.words import decided, duration, one_line, with_values
+from catenum.core.text import decided, duration, one_line, with_values
 from catenum.render.console import STYLES, say
 
 GUTTER = 14

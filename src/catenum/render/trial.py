@@ -14,7 +14,7 @@ from catenum.core.record.outcome import KINDS
 from catenum.core.record.recording_file import to_plain
 from catenum.core.space.claims import claims
 from catenum.core.space.exploration_file import to_plain as exploration_value
-from catenum.core.words import duration
+from catenum.core.text import duration
 from catenum.lab.compare.trial import Trial, Variant
 from catenum.render.console import STYLES, say
 

@@ -14,7 +14,7 @@ from catenum.cli.exits import ExitCode
 from catenum.core.compare.measure import percentile, rate
 from catenum.core.errors import InputError
 from catenum.core.record.recording_file import to_json
-from catenum.core.words import duration, listed, one_line, suggestion
+from catenum.core.text import duration, listed, one_line, suggestion
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import DeadlockKind, cycles
 from catenum.lab.run.handlers import Handlers, handlers_of

@@ -18,8 +18,8 @@ from catenum.cli.commands.draw import draw
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import SaveError
 from catenum.core.record.recording_file import to_json
+from catenum.core.report.recording_story import tell
 from catenum.core.scenario.reader import read_scenario
-from catenum.core.story.recording import tell
 from catenum.engines.clock import Clock
 from catenum.lab.compare.trial import trial_of_all
 from catenum.lab.explore.walker import ExploreOptions

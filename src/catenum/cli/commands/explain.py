@@ -11,8 +11,8 @@ from typing import IO
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.cli.intake_options import add_pick_option, recording_in
-from catenum.core.story.headline import headline
-from catenum.core.story.recording import tell
+from catenum.core.report.headline import headline
+from catenum.core.report.recording_story import tell
 from catenum.render.console import make_console, say
 from catenum.render.text import print_pictures, print_story
 from catenum.render.timeline import print_timeline

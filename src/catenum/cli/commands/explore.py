@@ -23,7 +23,7 @@ from catenum.core.space.expect import DATA_WORDS, parse_expectation, unmet
 from catenum.core.space.exploration import Exploration, how_far, letter_of
 from catenum.core.space.exploration_file import to_json, to_plain
 from catenum.core.space.run import went_on
-from catenum.core.words import counted, listed
+from catenum.core.text import counted, listed
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.survey import Survey

@@ -14,13 +14,13 @@ from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, TargetError
 from catenum.core.record.recording_file import to_json
+from catenum.core.report.recording_story import tell
 from catenum.core.servers import rules_of
-from catenum.core.story.recording import tell
-from catenum.core.words import harmless
+from catenum.core.text import harmless
 from catenum.engines.clock import moment
 from catenum.intake.conflicts import conflicts_in
 from catenum.intake.files import sources
-from catenum.intake.take import take
+from catenum.intake.import_log import take
 from catenum.live import history
 from catenum.live.handover import handover_value
 from catenum.live.spans import Span

@@ -12,15 +12,15 @@ from typing import IO, Any
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.cli.intake_options import add_intake_options, pick, read, with_server
+from catenum.core.capture.conflict_recording import recording_of
 from catenum.core.capture.groups import SIDES, Side, grouped, new_since, over_time
 from catenum.core.capture.masking import masked
-from catenum.core.capture.recording import recording_of
 from catenum.core.errors import InputError, Place
+from catenum.core.logs.conflicts import Conflict
 from catenum.core.record.recording_file import to_json
-from catenum.core.serverlog.conflicts import Conflict
-from catenum.core.story.headline import headline
-from catenum.core.story.recording import tell
-from catenum.core.words import harmless, one_line
+from catenum.core.report.headline import headline
+from catenum.core.report.recording_story import tell
+from catenum.core.text import harmless, one_line
 from catenum.render.console import make_console, say
 from catenum.render.intake import FORMAT, conflict_value, print_groups, to_json_value
 from catenum.render.text import print_story

@@ -17,20 +17,20 @@ from rich.console import Console
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, TargetError
-from catenum.core.moment.across import look_across, standing
-from catenum.core.moment.groups import groups_of
-from catenum.core.moment.plain import FORMAT, sample_value
-from catenum.core.moment.recording import recording_of
-from catenum.core.moment.sample import Sample
-from catenum.core.moment.story import headline_of, tell_across, tell_sample
-from catenum.core.moment.verdict import verdict
 from catenum.core.record.recording_file import to_json
 from catenum.core.servers import rules_of
-from catenum.core.words import counted, duration
+from catenum.core.snapshot.across import look_across, standing
+from catenum.core.snapshot.groups import groups_of
+from catenum.core.snapshot.plain import FORMAT, sample_value
+from catenum.core.snapshot.sample import Sample
+from catenum.core.snapshot.sample_recording import recording_of
+from catenum.core.snapshot.story import headline_of, tell_across, tell_sample
+from catenum.core.snapshot.verdict import verdict
+from catenum.core.text import counted, duration
 from catenum.engines.clock import milliseconds_between
 from catenum.engines.targets import Target
 from catenum.live import history
-from catenum.live.ends import client_ends
+from catenum.live.client_sockets import client_ends
 from catenum.live.store import default_path, reader
 from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story

@@ -12,10 +12,10 @@ from catenum.cli.exits import ExitCode
 from catenum.core.record.outcome import KINDS, is_conflict
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import to_json
+from catenum.core.report.recording_story import tell
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.remedies import apply_remedies
-from catenum.core.story.recording import tell
-from catenum.core.words import one_line
+from catenum.core.text import one_line
 from catenum.lab.run.needs import Announce
 from catenum.lab.run.play import PlayOptions, fault_of, play
 from catenum.render.console import make_console, say

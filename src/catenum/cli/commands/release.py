@@ -14,9 +14,9 @@ from typing import IO
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import CatenumError, InputError
-from catenum.core.moment.verdict import verdict
 from catenum.core.servers import rules_of
-from catenum.core.words import duration, listed, one_line
+from catenum.core.snapshot.verdict import verdict
+from catenum.core.text import duration, listed, one_line
 from catenum.live.release import Refused, Result, Shown, Way, look, release
 from catenum.live.store import default_path, writer_beside
 from catenum.render.console import make_console, say

@@ -17,8 +17,8 @@ from catenum.core.capture.masking import mask_staged
 from catenum.core.capture.restage import Staged, restaged
 from catenum.core.capture.tables import read_schema
 from catenum.core.errors import InputError
+from catenum.core.logs.conflicts import Conflict, Member
 from catenum.core.scenario.reader import read_scenario
-from catenum.core.serverlog.conflicts import Conflict, Member
 from catenum.core.servers import rules_of
 
 if TYPE_CHECKING:

@@ -13,7 +13,7 @@ from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError
 from catenum.core.scenario.reader import read_scenario
-from catenum.core.words import suggestion
+from catenum.core.text import suggestion
 
 FORMAT = "catenum-samples/1"
 

@@ -16,10 +16,10 @@ from typing import IO, TYPE_CHECKING
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError
-from catenum.core.moment.alarms import Thresholds
-from catenum.core.moment.sample import Sample
-from catenum.core.moment.story import headline_of, tell_sample
-from catenum.core.words import one_line
+from catenum.core.snapshot.alarms import Thresholds
+from catenum.core.snapshot.sample import Sample
+from catenum.core.snapshot.story import headline_of, tell_sample
+from catenum.core.text import one_line
 from catenum.engines.targets import Target
 from catenum.live.events import Told, told_value
 from catenum.live.store import Store, default_path, writer

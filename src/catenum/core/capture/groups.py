@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from catenum.core.serverlog.conflicts import Conflict
+from catenum.core.logs.conflicts import Conflict
 from catenum.core.servers import rules_of
 
 _ORDER = ("deadlock", "refused", "timeout", "ended", "wait")

@@ -11,7 +11,7 @@ from decimal import Decimal
 from typing import Any
 
 from catenum.core.capture.restage import Staged
-from catenum.core.serverlog.conflicts import FAILED, CapturedWait, Conflict, Member
+from catenum.core.logs.conflicts import FAILED, CapturedWait, Conflict, Member
 from catenum.core.servers import Rules, rules_of
 from catenum.core.sql.masking import Piece, literals
 

@@ -14,8 +14,8 @@ from catenum.core.capture.inference import tables_of_conflict
 from catenum.core.capture.rows import Rows, as_written, filler_of, rows_for
 from catenum.core.capture.tables import Schema, TableInfo, closure, script_of
 from catenum.core.errors import InputError
+from catenum.core.logs.conflicts import CUT, CapturedWait, Conflict, Member
 from catenum.core.scenario.writing import as_text
-from catenum.core.serverlog.conflicts import CUT, CapturedWait, Conflict, Member
 from catenum.core.servers import Rules, rules_of
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
-from catenum.core.serverlog.conflicts import CapturedWait, Conflict, Provenance
+from catenum.core.logs.conflicts import CapturedWait, Conflict, Provenance
 
 
 @dataclass(slots=True)

@@ -6,7 +6,7 @@ Evidence: the server's own counter, beside the deadlock errors that clients rece
 from __future__ import annotations
 
 from catenum.core.record.recording import Finding, Recording
-from catenum.core.words import counted, listed
+from catenum.core.text import counted, listed
 
 
 def find(recording: Recording) -> list[Finding]:

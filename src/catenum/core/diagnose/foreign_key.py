@@ -9,7 +9,7 @@ from __future__ import annotations
 from catenum.core.diagnose.evidence import ref
 from catenum.core.record.recording import NO_KEYS, Finding, Recording, Statement, Wait
 from catenum.core.servers import Rules, rules_of
-from catenum.core.words import named
+from catenum.core.text import named
 
 
 def find(recording: Recording) -> list[Finding]:

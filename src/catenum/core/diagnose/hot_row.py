@@ -9,7 +9,7 @@ from collections import defaultdict
 
 from catenum.core.diagnose.evidence import ref
 from catenum.core.record.recording import Finding, Recording, Wait
-from catenum.core.words import listed
+from catenum.core.text import listed
 
 MANY = 3
 

@@ -10,7 +10,7 @@ from catenum.core.diagnose.evidence import ref, wait_of
 from catenum.core.diagnose.indexes import propose_index
 from catenum.core.record.recording import NO_KEYS, Deadlock, Finding, Recording, Wait
 from catenum.core.servers import rules_of
-from catenum.core.words import named
+from catenum.core.text import named
 
 
 def find(recording: Recording) -> list[Finding]:

@@ -10,7 +10,7 @@ from catenum.core.diagnose.evidence import ref
 from catenum.core.record.recording import Finding, Recording
 from catenum.core.record.waits import WaitGraph
 from catenum.core.servers import rules_of
-from catenum.core.words import listed, named
+from catenum.core.text import listed, named
 
 
 def find(recording: Recording) -> list[Finding]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from catenum.core.diagnose.evidence import ref, wait_of
 from catenum.core.record.recording import Deadlock, Finding, Recording
-from catenum.core.words import listed, named
+from catenum.core.text import listed, named
 
 
 def find(recording: Recording) -> list[Finding]:

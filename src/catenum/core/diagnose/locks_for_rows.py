@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from catenum.core.diagnose.evidence import ref
 from catenum.core.record.recording import Finding, Recording
-from catenum.core.words import named
+from catenum.core.text import named
 
 FEWEST_LOCKS, TIMES = 10, 2
 

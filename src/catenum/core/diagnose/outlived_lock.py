@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from catenum.core.diagnose.evidence import ref
 from catenum.core.record.recording import OVER, Event, Finding, Recording, Wait
 from catenum.core.servers import rules_of
-from catenum.core.words import listed, named
+from catenum.core.text import listed, named
 
 
 def find(recording: Recording) -> list[Finding]:

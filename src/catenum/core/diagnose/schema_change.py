@@ -9,7 +9,7 @@ from __future__ import annotations
 from catenum.core.diagnose.evidence import ref
 from catenum.core.record.recording import Finding, Recording, Wait
 from catenum.core.servers import Rules, rules_of
-from catenum.core.words import listed, named
+from catenum.core.text import listed, named
 
 
 def find(recording: Recording) -> list[Finding]:

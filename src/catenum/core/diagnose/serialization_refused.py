@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from catenum.core.diagnose.evidence import ref
 from catenum.core.record.recording import Event, Finding, Recording
-from catenum.core.words import named
+from catenum.core.text import named
 
 
 def find(recording: Recording) -> list[Finding]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from catenum.core.record.recording import Finding, Recording, TransactionRecord
 from catenum.core.servers import rules_of
-from catenum.core.words import listed
+from catenum.core.text import listed
 
 
 def find(recording: Recording) -> list[Finding]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 from catenum.core.diagnose.evidence import ref
 from catenum.core.record.recording import Event, Finding, Recording
 from catenum.core.servers import rules_of
-from catenum.core.words import listed, named, one_line
+from catenum.core.text import listed, named, one_line
 
 
 def find(recording: Recording) -> list[Finding]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from catenum.core.diagnose.evidence import ref
 from catenum.core.record.recording import Finding, Recording
-from catenum.core.words import listed
+from catenum.core.text import listed
 
 
 def find(recording: Recording) -> list[Finding]:

@@ -11,7 +11,7 @@ from catenum.core.diagnose.evidence import ref
 from catenum.core.diagnose.indexes import SMALL_ROWS, propose_index
 from catenum.core.record.recording import NO_KEYS, Finding, PathStep, Plan, Recording
 from catenum.core.servers import rules_of
-from catenum.core.words import named
+from catenum.core.text import named
 
 
 def find(recording: Recording) -> list[Finding]:

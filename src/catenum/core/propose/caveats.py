@@ -13,7 +13,7 @@ from itertools import combinations
 from catenum.core.propose.candidate import Candidate, Evidence
 from catenum.core.scenario.model import Scenario, Statement
 from catenum.core.scenario.remedies import apply_remedy
-from catenum.core.words import counted
+from catenum.core.text import counted
 
 #: Statements behind a lock that it is named for spanning.
 MANY = 2

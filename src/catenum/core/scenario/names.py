@@ -11,7 +11,7 @@ from catenum.core.scenario.conditions import Condition, ConditionError, known_ki
 from catenum.core.scenario.model import Statement, Transaction, sql_for
 from catenum.core.servers import NAMES, rules_of
 from catenum.core.sql.parameters import parameters_in
-from catenum.core.words import suggestion
+from catenum.core.text import suggestion
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,7 +31,7 @@ from catenum.core.scenario.bounds import (
 from catenum.core.scenario.model import Column, Data, Fill, Remedy, Retry, Scenario, Statement, Transaction
 from catenum.core.scenario.names import name_problems
 from catenum.core.scenario.remedies import changed_statements
-from catenum.core.words import suggestion
+from catenum.core.text import suggestion
 
 MAX_BYTES = 1_000_000
 #: What a plain scalar means (YAML 1.2.2, 10.3.2, "Tag Resolution" of the core schema); anything else is a text.

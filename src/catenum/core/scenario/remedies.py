@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from catenum.core.errors import InputError
 from catenum.core.scenario.model import Remedy, Scenario, Statement, Transaction, chosen
-from catenum.core.words import suggestion
+from catenum.core.text import suggestion
 
 #: No statements.
 NONE: Mapping[int, Statement] = {}

@@ -10,22 +10,22 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 
-from catenum.core.record.modes import Covers, Mode
-from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
-from catenum.core.serverlog import LogReader
-from catenum.core.serverlog.conflicts import CapturedWait, Conflict, ConflictReader
-from catenum.core.serverlog.innodb import InnodbLog, StatusText, lines_with
-from catenum.core.serverlog.innodb_conflicts import (
+from catenum.core.logs import LogReader
+from catenum.core.logs.conflicts import CapturedWait, Conflict, ConflictReader
+from catenum.core.logs.innodb import InnodbLog, StatusText, lines_with
+from catenum.core.logs.innodb_conflicts import (
     GeneralLog,
     InnodbConflicts,
     general_lines,
     with_types,
 )
-from catenum.core.serverlog.innodb_rows import StatementRows, has_statements
+from catenum.core.logs.innodb_rows import StatementRows, has_statements
+from catenum.core.record.modes import Covers, Mode
+from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.servers.metadata import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, metadata_mode
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
-from catenum.core.servers.touch import TouchMode
+from catenum.core.servers.table_access import TouchMode
 from catenum.core.sql import named_values
 from catenum.core.sql.lexis import NUMBER, WORD, Lexis
 from catenum.core.sql.statements import Access

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 
-from catenum.core.serverlog.innodb import MARIADB_PREFIX, MYSQL_PREFIX, lines_with
+from catenum.core.logs.innodb import MARIADB_PREFIX, MYSQL_PREFIX, lines_with
 from catenum.core.servers.innodb import InnodbRules, innodb_locks
 from catenum.core.servers.metadata import metadata_locks
 from catenum.core.sql.boundary import ANY_SERVER, Boundary

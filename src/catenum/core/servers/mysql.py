@@ -8,8 +8,8 @@ from __future__ import annotations
 
 import re
 
-from catenum.core.serverlog import LogReader
-from catenum.core.serverlog.innodb import (
+from catenum.core.logs import LogReader
+from catenum.core.logs.innodb import (
     MARIADB_PREFIX,
     MYSQL_PREFIX,
     JsonSink,

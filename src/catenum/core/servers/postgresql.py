@@ -9,15 +9,15 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Sequence
 
+from catenum.core.logs import LogReader
+from catenum.core.logs.conflicts import CapturedWait, ConflictReader
+from catenum.core.logs.postgresql import PostgresqlLog, first_message
+from catenum.core.logs.postgresql_conflicts import PostgresqlConflicts
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
-from catenum.core.serverlog import LogReader
-from catenum.core.serverlog.conflicts import CapturedWait, ConflictReader
-from catenum.core.serverlog.postgresql import PostgresqlLog, first_message
-from catenum.core.serverlog.postgresql_conflicts import PostgresqlConflicts
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import PlanLocks, Rules
-from catenum.core.servers.touch import TouchMode
+from catenum.core.servers.table_access import TouchMode
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
 from catenum.core.sql.lexis import NUMBER, WORD, Lexis
 from catenum.core.sql.statements import Access

@@ -12,14 +12,14 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 
+from catenum.core.logs import LogReader
+from catenum.core.logs.conflicts import CapturedWait, ConflictReader
+from catenum.core.logs.conflicts import Conflict as Captured
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.record.values import Binding, Value, Values
-from catenum.core.serverlog import LogReader
-from catenum.core.serverlog.conflicts import CapturedWait, ConflictReader
-from catenum.core.serverlog.conflicts import Conflict as Captured
 from catenum.core.servers.modes import Conflict, ModeTable, conflict_in
-from catenum.core.servers.touch import TouchMode
+from catenum.core.servers.table_access import TouchMode
 from catenum.core.sql import boundary, contained, limits, masking, named_values, parameters, scripts, statements
 from catenum.core.sql.boundary import Boundary
 from catenum.core.sql.lexis import Lexis

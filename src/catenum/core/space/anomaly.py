@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from itertools import combinations, permutations
 from typing import Literal
 
-from catenum.core.servers.touch import NAMED_LOCKS, Touch, TouchMode
+from catenum.core.servers.table_access import NAMED_LOCKS, Touch, TouchMode
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.meeting import meets
 from catenum.core.space.oracle import PASSED_OVER, Observation
@@ -375,14 +375,21 @@ class _Relations:
                 if not self._in_some_order(who, number):
                     shown = result.shown or f"{result.rows} rows"
                     yield f"{who} statement {number + 1} gave {shown}, which no serial order gives"
-        nearest = next(iter(self.orders.items()), None)
-        if nearest is None:
+        order, serial = next(iter(self.orders.items()), ((), None))
+        if serial is None:
+            yield "no order one after another could be run to its end"
             return
-        order, serial = nearest
         for table, rows in self.run.rows.items():
             known = serial.rows.get(table)
             for row in rows.rows if known is not None else ():
                 if known is not None and row not in known.rows:
                     pairs = ", ".join(f"{c}={v}" for c, v in zip(rows.columns, row, strict=True))
                     yield f"{table} ends with {pairs}, which running {', then '.join(order)} does not give"
+                    return
+        for who in order:
+            for number, result in enumerate(self.run.seen[who]):
+                if number < len(serial.seen[who]) and result != serial.seen[who][number]:
+                    shown, other = (one.shown or f"{one.rows} rows" for one in (result, serial.seen[who][number]))
+                    told = f"{who} statement {number + 1} gave {shown}; running {', then '.join(order)} gives {other}"
+                    yield f"{told}, and no order gives all of the results"
                     return

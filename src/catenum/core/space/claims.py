@@ -8,7 +8,7 @@ from typing import Literal
 
 from catenum.core.space.exploration import Exploration
 from catenum.core.space.tally import OutcomeEntry
-from catenum.core.words import counted, listed
+from catenum.core.text import counted, listed
 
 Subject = Literal["deadlock", "data", "rule", "retry"]
 

@@ -28,7 +28,7 @@ from catenum.core.record.recording import TableKeys
 from catenum.core.record.values import NOTHING, NULL, Binding, Values
 from catenum.core.scenario.model import Scenario
 from catenum.core.servers import Rules
-from catenum.core.servers.touch import (
+from catenum.core.servers.table_access import (
     ANYTHING,
     NAMED_LOCKS,
     ROW_ORDER,

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 
 from catenum.core.record.recording import TargetInfo
 from catenum.core.space.tally import OutcomeEntry, Tally
-from catenum.core.words import counted
+from catenum.core.text import counted
 
 
 @dataclass(kw_only=True)

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from catenum.core.record.values import NOTHING, Binding
-from catenum.core.servers.touch import RowKey, TouchMode
+from catenum.core.servers.table_access import RowKey, TouchMode
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.state import Step
 

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 
-from catenum.core.servers.touch import KeyValue, RowKey, Touch, TouchMode
+from catenum.core.servers.table_access import KeyValue, RowKey, Touch, TouchMode
 
 
 def meets(a: Touch, b: Touch, *, gaps: bool = False) -> bool:

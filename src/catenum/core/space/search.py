@@ -21,8 +21,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from catenum.core.record.values import NOTHING, Binding, Value
-from catenum.core.space.contest import Arrivals, Contest, Waits, holders_of, reaches
 from catenum.core.space.dependence import PASSED, Dependence
+from catenum.core.space.lock_race import Arrivals, Contest, Waits, holders_of, reaches
 from catenum.core.space.locking import Locked
 from catenum.core.space.state import Step
 

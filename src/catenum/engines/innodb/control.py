@@ -20,16 +20,16 @@ import pymysql
 from pymysql.constants import CLIENT
 
 from catenum.core.errors import InputError, ScenarioFault, TargetError
+from catenum.core.logs.innodb_status import ReportedDeadlock
 from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge
-from catenum.core.serverlog.innodb_status import ReportedDeadlock
 from catenum.core.servers import Rules
-from catenum.core.words import suggestion
+from catenum.core.text import suggestion
 from catenum.engines.innodb import errors
-from catenum.engines.innodb.aside import Aside
-from catenum.engines.innodb.kept import Keeper
 from catenum.engines.innodb.locks import InnodbReader
+from catenum.engines.innodb.restore import Keeper
 from catenum.engines.innodb.session import AS_TEXT, InnodbSession
+from catenum.engines.innodb.side_connection import Aside
 from catenum.engines.ports import Capabilities, DataError
 
 #: What may stand behind the question mark of a URL, by PyMySQL's names: a local socket, and the server's certificate.

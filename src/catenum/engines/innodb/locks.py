@@ -10,12 +10,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar, Protocol
 
+from catenum.core.logs.innodb_fields import decode
+from catenum.core.logs.innodb_status import RecordLock, ReportedDeadlock, holder_of, latest_deadlock, same_place
 from catenum.core.record.recording import LockEntry, TableKeys
 from catenum.core.record.waits import Edge, Resource, key_text
-from catenum.core.serverlog.innodb_fields import decode
-from catenum.core.serverlog.innodb_status import RecordLock, ReportedDeadlock, holder_of, latest_deadlock, same_place
 from catenum.core.servers.innodb import has_to_wait
-from catenum.core.space.classes import classes_of
+from catenum.core.space.equal_values import classes_of
 from catenum.engines.innodb.session import InnodbSession
 
 _COLUMNS = """

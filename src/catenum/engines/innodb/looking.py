@@ -7,7 +7,7 @@ from typing import cast
 
 from catenum.core.record.recording import LockEntry
 from catenum.core.record.waits import Edge
-from catenum.core.space.classes import steady
+from catenum.core.space.equal_values import steady
 from catenum.engines.innodb.control import InnodbControl
 from catenum.engines.innodb.session import InnodbSession
 from catenum.engines.ports import Session

@@ -12,15 +12,15 @@ from typing import Any, ClassVar, NamedTuple
 import pymysql
 
 from catenum.core.errors import TargetError
-from catenum.core.moment.sample import Sample, SessionInfo, State, Timeout
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge
 from catenum.core.servers import Rules
+from catenum.core.snapshot.sample import Sample, SessionInfo, State, Timeout
 from catenum.engines.clock import Clock
 from catenum.engines.innodb import errors
-from catenum.engines.innodb.pending import ANY_STATE, NAMED_STATE
+from catenum.engines.innodb.metadata_queue import ANY_STATE, NAMED_STATE
+from catenum.engines.innodb.metadata_waits import SYSTEM_USERS, Listed
 from catenum.engines.innodb.session import AS_TEXT
-from catenum.engines.innodb.standing import SYSTEM_USERS, Listed
 from catenum.engines.lookout import (
     APPLICATION,
     LOOK_MS,

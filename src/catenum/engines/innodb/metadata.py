@@ -18,7 +18,7 @@ from catenum.core.servers import Rules
 from catenum.core.servers.metadata import MDL_EXCLUSIVE, conflict
 from catenum.core.sql.named_locks import named_resource
 from catenum.engines.innodb.locks import Query
-from catenum.engines.innodb.pending import edge_of, listed, waits_by_state, waits_for
+from catenum.engines.innodb.metadata_queue import edge_of, listed, waits_by_state, waits_for
 from catenum.engines.innodb.session import InnodbSession
 from catenum.engines.lookout import SOMEBODY
 

@@ -10,8 +10,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from catenum.core.logs.innodb_fields import decode
 from catenum.core.record.waits import Key, Resource, key_text
-from catenum.core.serverlog.innodb_fields import decode
 
 _TYPES = """
 select column_name, concat(column_type, coalesce(concat(' character set ', character_set_name), ''))

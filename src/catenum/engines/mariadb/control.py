@@ -12,11 +12,11 @@ from catenum.core.errors import TargetError
 from catenum.core.record.recording import TargetInfo
 from catenum.core.servers import rules_of
 from catenum.engines.innodb.control import MARK, InnodbControl
-from catenum.engines.innodb.kept import Keeper
-from catenum.engines.innodb.pending import TELLS
-from catenum.engines.mariadb.kept import MariadbKeeper
+from catenum.engines.innodb.metadata_queue import TELLS
+from catenum.engines.innodb.restore import Keeper
 from catenum.engines.mariadb.locks import LockReader
 from catenum.engines.mariadb.metadata import MetadataReader
+from catenum.engines.mariadb.restore import MariadbKeeper
 from catenum.engines.ports import Capabilities
 
 _OLDEST = (10, 6)

@@ -14,10 +14,10 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from catenum.core.logs.innodb_status import RecordLock, TransactionSection, is_cut, same_place, transactions
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.recording import LockEntry
 from catenum.core.record.waits import Edge, Resource
-from catenum.core.serverlog.innodb_status import RecordLock, TransactionSection, is_cut, same_place, transactions
 from catenum.core.servers import rules_of
 from catenum.engines.clock import Clock
 from catenum.engines.innodb.locks import InnodbReader, Query, past_queues

@@ -14,24 +14,24 @@ from dataclasses import replace
 from typing import Any
 
 from catenum.core.errors import TargetError
-from catenum.core.moment.incidents import PILE
-from catenum.core.moment.sample import Sample, SessionInfo, Suspect
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import rules_of
-from catenum.core.words import duration
+from catenum.core.snapshot.incidents import PILE
+from catenum.core.snapshot.sample import Sample, SessionInfo, Suspect
+from catenum.core.text import duration
 from catenum.engines.clock import Clock
-from catenum.engines.innodb import earlier, pending
-from catenum.engines.innodb.capture import grant, works
+from catenum.engines.innodb import earlier_statements, metadata_queue
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.lookout import InnodbLookout, locks_of, most_waited, plain
+from catenum.engines.innodb.metadata_waits import Listed, standing_edges, waiting
 from catenum.engines.innodb.records import Records, table_name
-from catenum.engines.innodb.standing import Listed, standing_edges, waiting
+from catenum.engines.innodb.requirements import grant, works
 from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
-from catenum.engines.mariadb import capture, rowlocks, unnumbered
-from catenum.engines.mariadb.crowd import CROWD, Crowd
-from catenum.engines.mariadb.crowd import look as look_at_crowd
+from catenum.engines.mariadb import readonly_transactions, requirements, rowlocks
+from catenum.engines.mariadb.many_waiters import CROWD, Crowd
+from catenum.engines.mariadb.many_waiters import look as look_at_crowd
 from catenum.engines.mariadb.metadata import NAMED_MODE
 
 #: What the plugin METADATA_LOCK_INFO lists.
@@ -90,10 +90,10 @@ class MariadbLookout(InnodbLookout):
         level, statistics = self.rows("select @@global.tx_isolation, @@performance_schema")[0]
         self._tells_metadata = statistics == "1" and self._may("select count(*) from performance_schema.metadata_locks")
         if self._tells_metadata:
-            self._tells_metadata = self.rows(pending.TELLS)[0][0] != "0"
-        self._tells_earlier = statistics == "1" and self._may(earlier.TELLS)
+            self._tells_metadata = self.rows(metadata_queue.TELLS)[0][0] != "0"
+        self._tells_earlier = statistics == "1" and self._may(earlier_statements.TELLS)
         if self._tells_earlier:
-            self._tells_earlier = self.rows(earlier.TELLS)[0][0] == str(earlier.NEEDED)
+            self._tells_earlier = self.rows(earlier_statements.TELLS)[0][0] == str(earlier_statements.NEEDED)
         self.tells_applications = statistics == "1" and self._may(
             "select 1 from performance_schema.session_connect_attrs limit 1"
         )
@@ -127,7 +127,11 @@ class MariadbLookout(InnodbLookout):
         listed = rowlocks.locks(self.rows) if asks and waited and crowd is None else []
         read = len(listed) + len(rows) + len(transactions) + (crowd.read if crowd else 0)
         sessions = {session.id: session for session in self.sessions(rows)}
-        told = unnumbered.waits(self.rows, transactions, listed) if crowd is None else unnumbered.Waits(())
+        told = (
+            readonly_transactions.waits(self.rows, transactions, listed)
+            if crowd is None
+            else readonly_transactions.Waits(())
+        )
         edges = [
             _edge(wait, most_waited(waited.get(wait.waiter), sessions.get(wait.waiter)), self._records)
             for wait in told.waits
@@ -154,7 +158,7 @@ class MariadbLookout(InnodbLookout):
         if self._tells_earlier and edges:
             heads = {edge.holder for edge in edges} - {edge.waiter for edge in edges}
             ages = {name: sessions[name].transaction_ms or 0.0 for name in heads if name in sessions}
-            for name, texts in earlier.earlier(self.rows, ages).items():
+            for name, texts in earlier_statements.earlier(self.rows, ages).items():
                 sessions[name] = replace(sessions[name], earlier=texts)
         return Sample(
             at=clock.wall(),
@@ -263,7 +267,7 @@ class MariadbLookout(InnodbLookout):
 
     def checks(self) -> Sequence[Check]:
         """Variables and rights (MariaDB documentation, "InnoDB System Variables", "Performance Schema")."""
-        return capture.checks(self.rows, self.login, sees_all=self.sees_all, ends=self._ends)
+        return requirements.checks(self.rows, self.login, sees_all=self.sees_all, ends=self._ends)
 
 
 def _listed(row: tuple[Any, ...], trx: rowlocks.Transaction | None) -> Listed:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection
 
 from catenum.engines.innodb.loops import InnodbLoops
-from catenum.engines.innodb.pending import waits_by_state
+from catenum.engines.innodb.metadata_queue import waits_by_state
 from catenum.engines.mariadb.control import MariadbControl
 
 

@@ -18,7 +18,7 @@ from catenum.core.servers.metadata import MDL_READ, MDL_WRITE, conflict, metadat
 from catenum.core.sql.named_locks import named_resource
 from catenum.engines.innodb.locks import Query
 from catenum.engines.innodb.metadata import UNEXPLAINED_MS, Held, InnodbMetadata, edge, standing, unnamed, wanted_of
-from catenum.engines.innodb.pending import ANY_STATE, NAMED_STATE, TABLE_STATE, keeps_all_out
+from catenum.engines.innodb.metadata_queue import ANY_STATE, NAMED_STATE, TABLE_STATE, keeps_all_out
 from catenum.engines.innodb.session import InnodbSession
 
 RULES = rules_of("mariadb")

@@ -5,11 +5,11 @@ from __future__ import annotations
 from catenum.core.record.recording import TargetInfo
 from catenum.core.servers import rules_of
 from catenum.engines.innodb.control import MARK, InnodbControl
-from catenum.engines.innodb.kept import Keeper
-from catenum.engines.mysql import packed, versions
-from catenum.engines.mysql.kept import MysqlKeeper
+from catenum.engines.innodb.restore import Keeper
+from catenum.engines.mysql import concat_rows, versions
 from catenum.engines.mysql.locks import DataLocks
 from catenum.engines.mysql.metadata import MetadataLocks
+from catenum.engines.mysql.restore import MysqlKeeper
 from catenum.engines.ports import Capabilities
 
 #: A database has no comment here, so the mark is that of a procedure in it.
@@ -32,7 +32,7 @@ class MysqlControl(InnodbControl):
 
     rules = rules_of("mysql")
     process_list = "performance_schema.processlist"
-    limits = f"set session lock_wait_timeout = 1, max_execution_time = 60000, {packed.WHOLE}"
+    limits = f"set session lock_wait_timeout = 1, max_execution_time = 60000, {concat_rows.WHOLE}"
 
     reader: DataLocks
     metadata: MetadataLocks

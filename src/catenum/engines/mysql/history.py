@@ -13,8 +13,8 @@ from collections.abc import Callable, Collection
 from dataclasses import dataclass
 from typing import Any
 
-from catenum.engines.innodb.earlier import PICO_PER_MS
-from catenum.engines.mysql import packed
+from catenum.engines.innodb.earlier_statements import PICO_PER_MS
+from catenum.engines.mysql import concat_rows
 
 Query = Callable[..., list[tuple[Any, ...]]]
 
@@ -128,7 +128,7 @@ def _ran(query: Query, view: str, sessions: Collection[str]) -> dict[str, list[R
     found: dict[str, list[Ran]] = defaultdict(list)
     if not sessions:
         return {}
-    told = packed.together(query, _COLUMNS, _FROM.format(view, _listed(sessions)))
+    told = concat_rows.together(query, _COLUMNS, _FROM.format(view, _listed(sessions)))
     for number, event, end, wait, within, kind, level, name, text in told:
         found[str(number)].append(
             Ran(

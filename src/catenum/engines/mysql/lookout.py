@@ -12,23 +12,23 @@ from dataclasses import replace
 from pymysql.constants import CLIENT
 
 from catenum.core.diagnose.holders import touches
-from catenum.core.moment.incidents import PILE
-from catenum.core.moment.sample import Sample, SessionInfo
 from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import rules_of
 from catenum.core.servers.metadata import metadata_mode
-from catenum.core.words import duration
+from catenum.core.snapshot.incidents import PILE
+from catenum.core.snapshot.sample import Sample, SessionInfo
+from catenum.core.text import duration
 from catenum.engines.clock import Clock
-from catenum.engines.innodb import earlier, pending
-from catenum.engines.innodb.capture import grant, works
+from catenum.engines.innodb import earlier_statements, metadata_queue
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.lookout import InnodbLookout, locks_of, most_waited, plain
+from catenum.engines.innodb.metadata_waits import SYSTEM_USERS, Listed, standing_edges, waiting
 from catenum.engines.innodb.prepared import xid
 from catenum.engines.innodb.records import Records
-from catenum.engines.innodb.standing import SYSTEM_USERS, Listed, standing_edges, waiting
+from catenum.engines.innodb.requirements import grant, works
 from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
-from catenum.engines.mysql import capture, history, packed, versions
+from catenum.engines.mysql import concat_rows, history, requirements, versions
 from catenum.engines.mysql.rows import Connections, DataLock, Owners, resource_of
 from catenum.engines.mysql.waits import DETACHED, EVENT, RowWait, Transaction, by_event, transactions, waits
 
@@ -88,18 +88,20 @@ class MysqlLookout(InnodbLookout):
         """By variables, grants, and by trying what there is to see."""
         version = versions.checked(self.rows, self._shown, reads=False)
         self.rows("set session transaction read only")
-        self.rows(f"set session max_execution_time = {LOOK_MS}, lock_wait_timeout = 1, {packed.WHOLE}")
+        self.rows(f"set session max_execution_time = {LOOK_MS}, lock_wait_timeout = 1, {concat_rows.WHOLE}")
         level, self.login, self.server_start = self.rows(
             "select @@global.transaction_isolation, current_user(), date_format(now() - interval (select "
             "variable_value from performance_schema.global_status where variable_name = 'Uptime') second, "
             "'%Y-%m-%d %H:%i')"
         )[0]
         grants = " ".join(str(row[0]) for row in self.rows("show grants"))
-        self.sees_all = self._may("select 1 from information_schema.innodb_trx limit 1") and capture.may_read(self.rows)
+        self.sees_all = self._may("select 1 from information_schema.innodb_trx limit 1") and requirements.may_read(
+            self.rows
+        )
         self._ends = bool(re.search(r"\bCONNECTION_ADMIN\b|\bSUPER\b|ALL PRIVILEGES ON \*\.\*", grants))
-        self._tells_metadata = self.sees_all and self._is(pending.TELLS, "1")
-        self._tells_statements = self.sees_all and self._is(earlier.TELLS, str(earlier.NEEDED))
-        self._tells_transactions = self.sees_all and self._is(capture.TRANSACTIONS, "1")
+        self._tells_metadata = self.sees_all and self._is(metadata_queue.TELLS, "1")
+        self._tells_statements = self.sees_all and self._is(earlier_statements.TELLS, str(earlier_statements.NEEDED))
+        self._tells_transactions = self.sees_all and self._is(requirements.TRANSACTIONS, "1")
         self.tells_applications = self._may("select 1 from performance_schema.session_connect_attrs limit 1")
         self._records = Records(self.rows, _INDEX_COLUMNS, self.called)
         self._connections = Connections(self.rows)
@@ -193,7 +195,7 @@ class MysqlLookout(InnodbLookout):
         return self._with_events(self._processes(f"where id <> connection_id() and ({which})"), running)
 
     def _processes(self, which: str) -> list[list[str | None]]:
-        return packed.together(self.rows, _PROCESSES, f"from performance_schema.processlist {which}")
+        return concat_rows.together(self.rows, _PROCESSES, f"from performance_schema.processlist {which}")
 
     def sessions(self, rows: Sequence[Listed]) -> list[SessionInfo]:
         """Threads of the server itself by their names: an event and a replication applier are listed alike."""
@@ -327,7 +329,7 @@ class MysqlLookout(InnodbLookout):
     def logs_deadlocks(self) -> bool:
         """With ``innodb_print_all_deadlocks``, and their headings, which are notes."""
         row = self.rows("select @@global.innodb_print_all_deadlocks, @@global.log_error_verbosity")[0]
-        return str(row[0]) == "1" and int(row[1]) >= capture.NOTES
+        return str(row[0]) == "1" and int(row[1]) >= requirements.NOTES
 
     # -- ending ------------------------------------------------------------------------------------------------------
 
@@ -356,7 +358,7 @@ class MysqlLookout(InnodbLookout):
 
     def checks(self) -> Sequence[Check]:
         """Variables, what is instrumented, and rights."""
-        return capture.checks(self.rows, self.login, sees_all=self.sees_all, ends=self._ends)
+        return requirements.checks(self.rows, self.login, sees_all=self.sees_all, ends=self._ends)
 
 
 def _row(row: Sequence[str | None], trx: Transaction | None, statement: history.Ran | None) -> Listed:

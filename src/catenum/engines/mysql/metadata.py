@@ -7,7 +7,7 @@ from collections.abc import Collection, Mapping
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import Rules
 from catenum.core.servers.metadata import metadata_mode
-from catenum.engines.innodb import pending
+from catenum.engines.innodb import metadata_queue
 from catenum.engines.innodb.locks import Query
 from catenum.engines.innodb.metadata import UNEXPLAINED_MS, Held, InnodbMetadata, unnamed
 from catenum.engines.innodb.session import InnodbSession
@@ -40,7 +40,7 @@ class MetadataLocks(InnodbMetadata):
         seen: dict[int, tuple[int, float]] = {}
         for number, state, _ in unexplained:
             session = rest[int(number)]
-            if pending.waits_by_state(state):
+            if metadata_queue.waits_by_state(state):
                 sent, since = self._unexplained.get(session.thread_id, (session.sent, now_ms))
                 since = since if sent == session.sent else now_ms
                 seen[session.thread_id] = (session.sent, since)
@@ -54,11 +54,11 @@ class MetadataLocks(InnodbMetadata):
         """By the server's list."""
         return [
             (lock.thread, lock.mode, lock.name)
-            for lock in pending.listed(self.query)
+            for lock in metadata_queue.listed(self.query)
             if lock.kind == "TABLE" and lock.schema == self.schema and not lock.pending
         ]
 
     def holders_of_any(self) -> list[tuple[int, str]]:
         """By the server's list."""
-        locks = pending.listed(self.query)
+        locks = metadata_queue.listed(self.query)
         return [(lock.thread, lock.name) for lock in locks if lock.kind == "USER LEVEL LOCK" and not lock.pending]

@@ -21,12 +21,12 @@ from typing import Any, Literal
 import pymysql
 
 from catenum.core.errors import TargetError
+from catenum.core.logs.innodb_fields import decode, names_of
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.waits import Key, Resource, key_text
-from catenum.core.serverlog.innodb_fields import decode, names_of
 from catenum.engines.innodb.errors import is_no_text
 from catenum.engines.innodb.records import HIDDEN, SUPREMUM, values_of
-from catenum.engines.mysql import packed
+from catenum.engines.mysql import concat_rows
 
 Query = Callable[..., list[tuple[Any, ...]]]
 
@@ -189,7 +189,7 @@ def _resource(place: Place, columns: tuple[tuple[str, str], ...] | None, own: st
 
 def pairs(query: Query) -> list[tuple[DataLock, DataLock]]:
     """Pairs of locks by themselves: one that is waited for, one that stands in its way. For few that wait."""
-    return [_pair(row) for row in packed.together(query, _JOINED, _PAIRED)]
+    return [_pair(row) for row in concat_rows.together(query, _JOINED, _PAIRED)]
 
 
 def pairs_of_run(
@@ -201,7 +201,7 @@ def pairs_of_run(
     columns = (*asked, *_JOINED)
     found: list[tuple[DataLock, DataLock]] = []
     threads: dict[str, int] = {}
-    for wanting, holding, *row in packed.rows(query, packed.select(columns, _PAIRED), columns):
+    for wanting, holding, *row in concat_rows.rows(query, concat_rows.select(columns, _PAIRED), columns):
         wanted, other = _pair(row)
         found.append((wanted, other))
         threads |= {
@@ -229,7 +229,7 @@ def _pair(row: Sequence[str | None]) -> tuple[DataLock, DataLock]:
 
 def locks(query: Query, which: str) -> list[DataLock]:
     """The locks for which a condition holds."""
-    return [_lock(row) for row in packed.rows(query, packed.select(_COLUMNS, _FROM + which), _COLUMNS)]
+    return [_lock(row) for row in concat_rows.rows(query, concat_rows.select(_COLUMNS, _FROM + which), _COLUMNS)]
 
 
 def _lock(row: Sequence[str | None]) -> DataLock:

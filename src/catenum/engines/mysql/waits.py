@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 from catenum.core.errors import TargetError
 from catenum.engines.innodb.errors import is_no_text
-from catenum.engines.mysql import packed, rows
+from catenum.engines.mysql import concat_rows, rows
 from catenum.engines.mysql.rows import DataLock, Owners, Query
 
 #: More pairs than these are not listed whole: 40 who wait for one row make 800.
@@ -90,12 +90,12 @@ def transactions(query: Query, session: int | None = None) -> dict[str, Transact
     which = "" if session is None else f"where trx_mysql_thread_id = {session}"
     found = {}
     try:
-        told = packed.together(query, _COLUMNS, f"from information_schema.innodb_trx {which}")
+        told = concat_rows.together(query, _COLUMNS, f"from information_schema.innodb_trx {which}")
     except TargetError as error:
         if not is_no_text(error):
             raise
         mine = "" if session is None else f" and t.processlist_id = {session}"
-        told = packed.together(query, _EVENTS, f"{_FROM_EVENTS}{mine}")
+        told = concat_rows.together(query, _EVENTS, f"{_FROM_EVENTS}{mine}")
     for trx, number, state, age, level, changed, waited, wanted, started in told:
         name = str(number) if str(number) != "0" else f"{DETACHED} {trx}"
         found[name] = Transaction(

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import LiteralString, NamedTuple
 
-from catenum.core.moment.incidents import PILE
-from catenum.core.moment.sample import SessionInfo, State
+from catenum.core.snapshot.incidents import PILE
+from catenum.core.snapshot.sample import SessionInfo, State
 
 _COLUMNS: LiteralString = """pid, usename, application_name, client_addr, client_port, datname, backend_type, state,
          wait_event_type, wait_event, backend_start, xact_start, query_start, state_change, query, {leader} as leader"""

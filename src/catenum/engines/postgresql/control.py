@@ -21,8 +21,8 @@ from catenum.core.record.recording import TargetInfo
 from catenum.engines.ports import Capabilities, Patience
 from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.calls import Overdue
-from catenum.engines.postgresql.kept import Keeper
 from catenum.engines.postgresql.locks import LockReader
+from catenum.engines.postgresql.restore import Keeper
 from catenum.engines.postgresql.scratch import Scratch
 from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession
 

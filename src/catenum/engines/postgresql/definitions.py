@@ -12,7 +12,7 @@ from catenum.core.capture.traces import Trace
 from catenum.core.errors import TargetError
 from catenum.engines.definitions import MOST_TABLES, Definitions
 from catenum.engines.postgresql import errors
-from catenum.engines.postgresql.traces import traced
+from catenum.engines.postgresql.row_lookup import traced
 
 _SETTINGS = "set default_transaction_read_only = on; set statement_timeout = '5s'; set lock_timeout = '1s'"
 _SCHEMAS = """

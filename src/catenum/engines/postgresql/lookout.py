@@ -20,12 +20,12 @@ from psycopg import sql
 from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 
-from catenum.core.moment.incidents import PILE
-from catenum.core.moment.sample import Held, Sample, SessionInfo, Suspect, Timeout
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge
-from catenum.core.words import duration
+from catenum.core.snapshot.incidents import PILE
+from catenum.core.snapshot.sample import Held, Sample, SessionInfo, Suspect, Timeout
+from catenum.core.text import duration
 from catenum.engines.clock import Clock
 from catenum.engines.lookout import (
     APPLICATION,
@@ -39,12 +39,9 @@ from catenum.engines.lookout import (
     StatementRate,
     no_answer,
 )
-from catenum.engines.postgresql import capture, errors
+from catenum.engines.postgresql import errors, requirements
 from catenum.engines.postgresql.activity import ActivityRow, activity, asks, plain_bytes, session_of
-from catenum.engines.postgresql.elsewhere import Elsewhere
-from catenum.engines.postgresql.replay import Replay, replay_of
-from catenum.engines.postgresql.sharing import sharing
-from catenum.engines.postgresql.waited import (
+from catenum.engines.postgresql.lock_table import (
     LOCKS,
     LockRow,
     as_listed,
@@ -59,6 +56,9 @@ from catenum.engines.postgresql.waited import (
     waited_query,
     wanted_of,
 )
+from catenum.engines.postgresql.other_databases import Elsewhere
+from catenum.engines.postgresql.replay import Replay, replay_of
+from catenum.engines.postgresql.shared_row_holders import sharing
 
 
 def look_at(conninfo: str, shown_url: str, *, private: bool = False) -> PostgresqlLookout:
@@ -133,7 +133,7 @@ class PostgresqlLookout:
             default_isolation=row[1],
         )
         self.login, self.sees_all, self._kept_text = str(row[2]), bool(row[3]), plain_bytes(str(row[4]))
-        allow = "" if self.sees_all else capture.grant(self._rows, self.login, "pg_read_all_stats")
+        allow = "" if self.sees_all else requirements.grant(self._rows, self.login, "pg_read_all_stats")
         self._allow = allow.replace("\n", " ")
         self._tracks, self._stands_by = row[5] == "on", bool(row[6])
 
@@ -391,7 +391,7 @@ class PostgresqlLookout:
     def checks(self) -> list[Check]:
         """Settings and rights."""
         with self._told():
-            return capture.checks(self._rows, self.login, sees_all=self.sees_all)
+            return requirements.checks(self._rows, self.login, sees_all=self.sees_all)
 
     def rates(self) -> list[StatementRate] | None:
         """From pg_stat_statements, the most executed first."""
@@ -401,7 +401,7 @@ class PostgresqlLookout:
         )
         try:
             with self._told(), self.connection.transaction():
-                place = self._rows(capture.STATEMENTS_SCHEMA)
+                place = self._rows(requirements.STATEMENTS_SCHEMA)
                 if not place:
                     return None
                 rows = self._rows(sql.SQL(query).format(schema=sql.Identifier(place[0][0])))

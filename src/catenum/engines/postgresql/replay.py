@@ -11,10 +11,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, LiteralString
 
-from catenum.core.moment.sample import Suspect
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Edge, Resource
-from catenum.core.words import duration
+from catenum.core.snapshot.sample import Suspect
+from catenum.core.text import duration
 from catenum.engines.lookout import SOMEBODY
 from catenum.engines.postgresql.activity import ActivityRow
 

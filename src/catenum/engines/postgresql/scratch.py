@@ -16,7 +16,7 @@ import psycopg
 from psycopg import pq, sql
 
 from catenum.core.record.recording import TableKeys
-from catenum.core.space.classes import classes_of
+from catenum.core.space.equal_values import classes_of
 from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.calls import ask
 

@@ -16,9 +16,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from catenum.core.servers.touch import SEQUENCES
-from catenum.core.space.contest import Arrivals, Waits
+from catenum.core.servers.table_access import SEQUENCES
 from catenum.core.space.dependence import Dependence
+from catenum.core.space.lock_race import Arrivals, Waits
 from catenum.core.space.run import Run
 from catenum.core.space.search import Space, Walk
 from catenum.core.space.state import Step

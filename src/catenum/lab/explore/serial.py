@@ -12,7 +12,7 @@ from catenum.core.record.recording import DataVerdict
 from catenum.core.space.anomaly import Anomaly, name_anomaly
 from catenum.core.space.oracle import MOST_ORDERS, Observation, serial_orders
 from catenum.core.space.run import Run, Wrong
-from catenum.core.words import listed
+from catenum.core.text import listed
 from catenum.lab.explore.stage import Stage
 
 #: Orders of all transactions that are run to see whether one of them breaks a rule.

@@ -21,7 +21,7 @@ from catenum.core.space.run import Run
 from catenum.core.space.search import Space, Walk
 from catenum.core.space.state import Step
 from catenum.core.space.tally import Tally, shorter
-from catenum.core.words import counted, one_line
+from catenum.core.text import counted, one_line
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.audit import (

@@ -29,7 +29,7 @@ from catenum.core.record.waits import Edge, Resource, key_text
 from catenum.core.scenario.writing import definition_of
 from catenum.core.servers import rules_of
 from catenum.core.sql.statements import Access
-from catenum.core.words import named
+from catenum.core.text import named
 from catenum.lab.load.churn import Churn, DeadlockMet
 from catenum.lab.run.paths import plans_of
 from catenum.lab.run.tried import with_indexes_tried

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from catenum.core.scenario.model import Scenario
 from catenum.core.sql.handlers import caught
-from catenum.core.words import listed
+from catenum.core.text import listed
 from catenum.engines.ports import Engine
 
 Handlers = list[tuple[str, tuple[str, ...]]]

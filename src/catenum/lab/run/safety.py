@@ -10,7 +10,7 @@ from catenum.core.scenario.model import Scenario, chosen
 from catenum.core.servers import Rules, rules_of
 from catenum.core.sql.named_locks import NamedLock
 from catenum.core.sql.scripts import Piece
-from catenum.core.words import listed
+from catenum.core.text import listed
 
 Path = tuple[str | int, ...]
 

@@ -1,0 +1,122 @@
+"""Incidents as rows of the store: the incident itself, its heads, which statements met, its worst moment."""
+
+from __future__ import annotations
+
+import sqlite3
+import zlib
+from collections.abc import Iterable
+
+from catenum.core.record.recording_file import to_json
+from catenum.core.servers import rules_of
+from catenum.core.snapshot.incidents import Incident
+from catenum.core.snapshot.sample import Sample
+from catenum.core.snapshot.sample_recording import recording_of
+from catenum.core.snapshot.taker import head_statement, holder_statement
+
+#: What a session is counted under where no statement of it can be named.
+NOT_TOLD = "(not reported)"
+#: The same where no statement that was seen can have taken what is waited for.
+UNSEEN = "(a statement that was not seen)"
+#: What stands before a statement that was the last one seen, and is not known to have taken anything.
+LAST = "(not seen; its last one) "
+#: Heads of one incident that are stored.
+MOST_STORED = 100
+
+
+class Entries:
+    """Writes incidents, over one connection. Every method raises sqlite3.Error where that fails."""
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self._connection = connection
+        self._heads: dict[int, int] = {}  # how many heads of an incident were known when they were entered
+
+    def enter(self, server: int, incident: Incident) -> None:
+        """Enter an incident, or what has become of it. A recording is made of each new worst moment."""
+        if incident.number is None:
+            cursor = self._connection.execute(
+                "insert into incident (server, first_seen, last_seen, waiting, chain, wait_ms, longest_ms, source) "
+                "values (?, ?, ?, 0, 0, 0, 0, ?)",
+                (server, incident.first_seen, incident.last_seen, incident.source),
+            )
+            incident.number = cursor.lastrowid
+        head = incident.longest_held
+        session = head.session
+        statement, took = head_statement(incident)
+        self._connection.execute(
+            "update incident set last_seen = ?, ended = ?, waiting = ?, chain = ?, wait_ms = ?, longest_ms = ?, "
+            "cycle = ?, head = ?, user = ?, application = ?, host = ?, database = ?, statement = ?, shape = ?, "
+            "object = ?, heads = ?, held_ms = ?, held_exact = ?, typical_ms = ? where id = ?",
+            (
+                *(incident.last_seen, incident.ended, incident.worst_waiting, incident.chain),
+                *(round(incident.wait_ms, 1), round(incident.longest_ms, 1), int(incident.cycle)),
+                *(session.id, session.user, session.application, session.host, session.database),
+                *(statement if took else f"{LAST}{statement}" if statement else None,),
+                *(self._shape(incident.worst, statement if took else None, incident), incident.over),
+                *(incident.head_count, round(head.held_ms, 1), int(head.exact), incident.typical_ms, incident.number),
+            ),
+        )
+        if incident.kept_at != incident.worst.at:
+            self._worst(incident)
+            incident.kept_at = incident.worst.at
+        if incident.ended or incident.head_count != self._heads.get(incident.number or 0):
+            self._enter_heads(incident)
+
+    def forget(self, numbers: Iterable[int | None]) -> None:
+        """What was entered of these incidents is not there: their transaction was rolled back."""
+        for number in numbers:
+            self._heads.pop(number or 0, None)
+
+    @staticmethod
+    def _shape(worst: Sample, statement: str | None, incident: Incident) -> str:
+        if statement is not None:
+            return rules_of(worst.target.server).shape(statement)
+        table = next((e.resource.table for e in worst.edges if e.holder == incident.head.id and e.resource.table), None)
+        return f"{UNSEEN[:-1]}, on {table})" if table else UNSEEN
+
+    def _enter_heads(self, incident: Incident) -> None:
+        """Those that held longest, each with what is known of its hold."""
+        number = incident.number or 0
+        if incident.ended:
+            self._heads.pop(number, None)
+        else:
+            self._heads[number] = incident.head_count
+        self._connection.execute("delete from head where incident = ?", (number,))
+        longest = sorted(incident.heads.values(), key=lambda head: -head.held_ms)[:MOST_STORED]
+        self._connection.executemany(
+            "insert into head values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            [
+                (
+                    *(number, head.session.id, head.session.user, head.session.application, head.session.host),
+                    *(head.session.statement, head.session.transaction, head.first_seen, head.last_seen),
+                    *(round(head.held_ms, 1), int(head.exact), head.waiting),
+                )
+                for head in longest
+            ],
+        )
+
+    def _worst(self, incident: Incident) -> None:
+        worst = incident.worst
+        title = f"incident over {incident.over}"
+        recording = recording_of(worst, incident.statements, title=title)
+        self._connection.execute(
+            "update incident set recording = ? where id = ?",
+            (zlib.compress(to_json(recording, indent=None).encode(), 6), incident.number),
+        )
+        self._connection.execute("delete from meeting where incident = ?", (incident.number,))
+        self._connection.executemany(
+            "insert into meeting values (?, ?, ?, ?, ?)",
+            [
+                (
+                    incident.number,
+                    _shape(worst, worst.session(edge.waiter).statement) or NOT_TOLD,
+                    _shape(worst, holder_statement(worst, edge, incident.statements.get(edge.holder, ()))) or UNSEEN,
+                    edge.resource.text,
+                    round(-(edge.since_ms or 0.0), 1),
+                )
+                for edge in worst.edges
+            ],
+        )
+
+
+def _shape(sample: Sample, statement: str | None) -> str | None:
+    return rules_of(sample.target.server).shape(statement) if statement else None
