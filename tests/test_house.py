@@ -42,6 +42,20 @@ def test_no_code_outside_the_servers_modules_asks_which_server_it_is():
     assert not found
 
 
+def test_the_page_for_contributors_names_every_package_and_only_files_that_are_there():
+    page = ROOT.parents[1] / "CONTRIBUTING.md"
+    rows = re.findall(r"^\| `([\w/]+)/` \| (.*)\|$", page.read_text(), re.MULTILINE)
+    packages = {p.parent.relative_to(ROOT).as_posix() for p in ROOT.rglob("__init__.py")} - {"."}
+    assert {name for name, _ in rows} == packages
+    missing = [
+        f"{name}/{file}"
+        for name, text in rows
+        for file in re.findall(r"`(\w+\.py)`", text)
+        if not (ROOT / name / file).is_file()
+    ]
+    assert not missing
+
+
 def test_every_server_has_the_same_files_in_every_layer():
     for name in NAMES:
         assert (ROOT / f"core/servers/{name}.py").is_file()
