@@ -48,7 +48,7 @@ from catenum.engines.private.programs import Owner, cache_folder, server_owner, 
 # A collection goes through all that pytest has gathered, for next to nothing.
 gc.set_threshold(100_000, 50, 50)
 # The first example of a property may load a library; how long it takes is no test's concern here.
-settings.register_profile("suite", deadline=None)
+settings.register_profile("suite", deadline=None, max_examples=100 if "CATENUM_TESTS_EVERYWHERE" in os.environ else 50)
 settings.load_profile("suite")
 
 SCRIPT = Path(sys.executable).with_name("catenum")

@@ -177,4 +177,4 @@ def test_the_schedule_that_is_shown_for_an_outcome_leads_there_by_itself_where_o
     alone.add(run_of("a b", chosen=True))
     (entry,) = alone.outcomes.values()
     assert entry.only_chosen
-    assert "only when the server let the later of two that waited continue first" in describe_outcome(entry)
+    assert "only when the server let the later of two waiters continue first" in describe_outcome(entry)

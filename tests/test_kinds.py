@@ -242,7 +242,7 @@ def test_a_sequence_that_is_named_is_no_unknown_and_an_order_that_fails_shows_no
     """
     (tmp_path / "tags.yaml").write_text(TAGS)
     found = call("explore", "tags.yaml", "--target", "local:mariadb", "--check-orders", 0, "--json").json
-    assert not [note for note in found["notes"] if "its text does not tell" in note or "touch everything" in note]
+    assert not [note for note in found["notes"] if "not visible in its SQL text" in note or "touch everything" in note]
     assert found["counts"]["run"] < found["reach"]["orders"] / 10
     assert {row["anomaly"] for row in found["outcomes"]} == {None, "other anomaly"}
 

@@ -97,12 +97,12 @@ def test_now_tells_the_tree_under_the_head_blocker_and_who_everybody_is(quay, ca
     pids = [connection.info.backend_pid for connection in (head, middle, last)]
     assert done.code == 1
     assert "2 sessions wait for locks under 1 head blocker" in out
-    assert f"Head blocker: session {pids[0]} holds up 1 directly, 2 in all" in out
+    assert f"Head blocker: session {pids[0]} blocks 1 directly, 2 in all" in out
     assert "application crane0, from local, in marrowgate, since 20" in out
     assert "idle in its open transaction" in out
     assert "isolation level not reported" in out
     assert f"└─ session {pids[1]} (catenum, crane1, local) waits" in out
-    assert "over quay(id=1): wants FOR NO KEY UPDATE; holds up 1 itself" in out
+    assert "over quay(id=1): wants FOR NO KEY UPDATE; blocks 1 itself" in out
     assert f"session {idle.info.backend_pid} (catenum, yard, local): open for" in out
     assert "nobody on this server waits for it yet" in " ".join(out.split())
     assert "this check took" in out
@@ -161,7 +161,7 @@ def test_a_moment_is_a_recording_that_is_explained_and_drawn(quay, call):
     head, *_ = quay.chain(2)
     call("now", "--save", "moment.json")
     out = call("explain", "moment.json").out
-    assert f"{head.info.backend_pid}   head blocker: holds up 1 directly, 2 in all" in out
+    assert f"{head.info.backend_pid}   head blocker: blocks 1 directly, 2 in all" in out
     assert "Transaction left open" in out
     assert call("draw", "moment.json").code == 0
 
@@ -352,7 +352,7 @@ def test_two_servers_are_told_apart_and_two_watches_do_not_share_a_store(
 
 def test_a_full_disk_is_told_and_the_watch_goes_on(quay, tmp_path, kept):
     def limit() -> None:
-        resource.setrlimit(resource.RLIMIT_FSIZE, (140_000, 140_000))
+        resource.setrlimit(resource.RLIMIT_FSIZE, (120_000, 120_000))
 
     told = (tmp_path / "told").open("w+")
     process = subprocess.Popen(
@@ -426,7 +426,7 @@ def test_release_shows_asks_and_says_whether_the_chain_is_gone(quay, call, tmp_p
     done = call("release", pid)
     assert (done.code, "Use --yes" in done.err) == (2, True)
     dry = call("release", pid, "--dry-run", "--end")
-    assert "holds up 1 directly, 1 in all" in dry.out
+    assert "blocks 1 directly, 1 in all" in dry.out
     assert "would be undone" in dry.out
     assert "Nothing was done." in dry.out
     cancelled = call("release", pid, "--yes")
@@ -899,7 +899,7 @@ def test_a_prepared_transaction_in_the_way_is_named_with_the_statement_that_undo
         seen = until(lambda: (f := call("now", *target, "--json").json)["waits"] and f, "it waits")
         assert seen["waits"][0]["holder"].startswith("a prepared transaction, number ")
         assert any("xa rollback 'north';" in note for note in seen["notes"])
-        assert "holds up 1 directly" in call("now", *target).out
+        assert "blocks 1 directly" in call("now", *target).out
     finally:
         other = pier()
         other.autocommit(True)

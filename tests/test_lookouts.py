@@ -289,7 +289,7 @@ def test_a_moment_is_told_from_the_head_down():
         headline_of(found) == "2 sessions wait for locks under 1 head blocker; the longest for 800 ms, longest chain 2."
     )
     told = text_of(found)
-    assert "Head blocker: session 1 holds up 1 directly, 2 in all, for at most 800 ms" in told
+    assert "Head blocker: session 1 blocks 1 directly, 2 in all, for at most 800 ms" in told
     assert (
         "waiting for input and output (WALWrite) for 800 ms; transaction open for 900 ms (since 01:59:59 UTC); "
         "isolation level serializable" in told

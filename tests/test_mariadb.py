@@ -431,7 +431,7 @@ def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(ow
         holder,
         "the server's backup lock",
     )
-    assert f"Head blocker: {'session ' if listed else ''}{holder} holds up 1 directly" in told
+    assert f"Head blocker: {'session ' if listed else ''}{holder} blocks 1 directly" in told
     assert ("install soname 'metadata_lock_info'" in told) != listed
 
 

@@ -22,7 +22,7 @@ SAMPLES = [
     ("berth-swap", "deadlock", 1, ["opposite-order"], "early and late each held what the other wanted"),
     ("tug-upgrade", "deadlock", 1, ["lock-upgrade"], "inbound held FOR SHARE on tug(id=4) since inbound 1"),
     ("crane-standby", "clean", 1, [], "Yet the data is wrong: one crane in service is false"),
-    ("left-open", "stuck", 1, ["left-open"], "clerk head blocker: holds up 1 directly, 4 in all; idle in its open"),
+    ("left-open", "stuck", 1, ["left-open"], "clerk head blocker: blocks 1 directly, 4 in all; idle in its open"),
     (
         "yard-rebuild",
         "waited",

@@ -135,7 +135,7 @@ def test_release_on_a_terminal_asks_for_the_id(kept, slots, tmp_path, typed, cod
     os.close(ours)
     told = " ".join(out.decode().split())
     assert (process.returncode, ending in told) == (code, True), told
-    assert "holds up 2 directly, 2 in all" in told
+    assert "blocks 2 directly, 2 in all" in told
     assert "would be undone, and its client loses its connection" in told
 
 
@@ -170,7 +170,7 @@ def test_a_live_view_fits_the_terminal_and_says_what_is_left_out(kept, slots, tm
     screens = drawn.decode().split("\x1b[H\x1b[2J")[1:]
     assert len(screens) > 3
     assert all(screen.count("\n") <= 16 for screen in screens)
-    assert "holds up 9 directly, 9 in all" in screens[-1]
+    assert "blocks 9 directly, 9 in all" in screens[-1]
     assert "lines more: catenum now shows all" in screens[-1]
 
 
@@ -222,7 +222,7 @@ def test_a_mariadb_login_that_sees_only_its_own_sessions_says_so(kept_mariadb, c
             assert (done.code, "there is no session 1 that this login can see" in done.err) == (1, True)
             own = over_socket(unix_socket=kept_mariadb, user="guest", password="secret-word")
             shown = call("release", own.thread_id(), *target, "--dry-run").out
-            assert "holds up nobody that this login can see" in shown
+            assert "blocks nobody that this login can see" in shown
             assert "what would be undone, cannot be seen by this login" in shown
             own.close()
             events = [json.loads(line) for line in call("watch", *target, "--for", "2s", "--json").out.splitlines()]

@@ -38,7 +38,7 @@ COMMANDS = {
     "now": "check a running server: who waits for whom, under which head blocker, for how long",
     "watch": "sample running servers for hours; keep what happened, say what happens",
     "history": "what a watch has seen: by statement, object, application, time; charts",
-    "release": "end a blocker, safely: shows what it holds up, asks, the gentler way first",
+    "release": "end a blocker, safely: shows what it blocks, asks, the gentler way first",
     "preflight": "what the server and this login allow, what is off, and what watching costs there",
     "intake": "read servers' own logs: the conflicts that they captured, and their story",
     "restage": "make a scenario of a captured conflict, play it, and say whether the same came",

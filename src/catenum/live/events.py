@@ -37,7 +37,7 @@ def began_text(incident: Incident, sample: Sample) -> str:
     if incident.cycle:
         return f"a cycle of {incident.worst_waiting} sessions, with {incident.head.who}: over {incident.over}"
     waiting = len(sample.graph.held_up_by(incident.head.id))
-    return f"session {incident.head.who} holds up {waiting}: over {incident.over}"
+    return f"session {incident.head.who} blocks {waiting}: over {incident.over}"
 
 
 def across_text(incident: Incident) -> str:
@@ -59,7 +59,7 @@ def ended_text(incident: Incident) -> str:
         most = "" if held.exact else "at most "
         heads = f"{incident.head_count} heads were seen, {most}{duration(held.held_ms)} at the longest{typical}"
         return f"nobody is held up any more: {heads}; {worst}, chain of {incident.chain}, {longest}"
-    return f"session {incident.head.who} holds up nobody any more: {worst}, chain of {incident.chain}, {longest}"
+    return f"session {incident.head.who} blocks nobody any more: {worst}, chain of {incident.chain}, {longest}"
 
 
 def told_value(told: Told, *, recording: bool = False) -> dict[str, Any]:

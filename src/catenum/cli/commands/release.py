@@ -60,7 +60,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             )
         if not (shown.in_all or shown.suspected or shown.behind or args.idle or args.dry_run):
             raise Refused(
-                f"session {args.session} holds up nobody{_seen(shown)}",
+                f"session {args.session} blocks nobody{_seen(shown)}",
                 advice="Nothing was ended. --idle ends it all the same.",
             )
         if args.dry_run:
@@ -105,9 +105,9 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
         yield f"  may be the one that session {suspect.waiter} waits for: {suspect.why}; the server does not name it"
     if shown.in_all or not shown.suspected:
         yield (
-            f"  holds up {shown.directly} directly, {shown.in_all} in all, for up to {duration(shown.longest_ms)}"
+            f"  blocks {shown.directly} directly, {shown.in_all} in all, for up to {duration(shown.longest_ms)}"
             if shown.in_all
-            else f"  holds up nobody{_seen(shown)}"
+            else f"  blocks nobody{_seen(shown)}"
         )
     for edge in {edge.holder: edge for edge in shown.sample.edges if edge.waiter == session.id}.values():
         where = (edge.resource.masked() if mask else edge.resource).text

@@ -36,7 +36,7 @@ def _finding(recording: Recording, event: Event) -> Finding:
             if text
         ),
         advice=(
-            "What the transaction relied on had changed since it read it. Roll back and begin again from the first "
+            "What the transaction relied on had changed since it read it. Roll back and retry from the first "
             "statement, so that it decides on fresh data.",
             f"To try it: a remedy with retry: {{{event.transaction}: {{times: 3}}}}.",
         ),

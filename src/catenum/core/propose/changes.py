@@ -46,7 +46,7 @@ def _lines(transaction: Transaction) -> list[str]:
     if transaction.timeout is not None:
         lines.append(f"-- waits at most {transaction.timeout} ms for a lock")
     if transaction.retry is not None:
-        lines.append(f"-- begins again at most {transaction.retry.times} times, on {', '.join(transaction.retry.on)}")
+        lines.append(f"-- retry at most {transaction.retry.times} times, on {', '.join(transaction.retry.on)}")
     for statement in transaction.statements:
         condition = f" -- only when {statement.when}" if statement.when is not None else ""
         if statement.kept:

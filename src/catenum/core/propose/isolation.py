@@ -65,11 +65,11 @@ def _candidate(evidence: Evidence, levels: Mapping[str, str], retried: object) -
     retry = {name: Retry(times=TIMES, pause=None) for name in names}
     return Candidate(
         kind="isolation",
-        name=f"{told}{', begin again' if names else ''}",
+        name=f"{told}{', with a retry' if names else ''}",
         because=anomalies_told(evidence) or evidence.waits_told(list(evidence.transactions)),
         remedy=remedy(isolation=dict(levels), retry=retry or None),
         means=(
-            ("a transaction that is refused must be begun again from its first statement, with fresh values",)
+            ("a transaction that is refused must be retried from its first statement, with fresh values",)
             if names
             else ("no statement changes",)
         ),

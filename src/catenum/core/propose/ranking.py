@@ -132,7 +132,7 @@ _NAMES = (
     "more throughput", "fewer locks", "less to change",
 )  # fmt: skip
 _CASES = (
-    "the case at hand", "the data", "that no conflict happens at all", "that everybody comes to an end",
+    "the case at hand", "the data", "that no conflict happens at all", "that every transaction completes",
     "that nobody else is held up", "that fewer wait",
     "that chains stay short", "throughput", "the number of locks", "that little is changed",
 )  # fmt: skip

@@ -24,7 +24,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     yield (
         Candidate(
             kind="retry",
-            name="begin again",
+            name="retry",
             because=evidence.waits_told(names) or ("a transaction is refused",),
             remedy=remedy(retry=retry),
             means=(

@@ -128,4 +128,4 @@ def anomalies_told(evidence: Evidence) -> tuple[str, ...]:
 
 def _meaning(evidence: Evidence, clause: str) -> str:
     blocks = evidence.rules.lock_blocks(clause)
-    return f"whoever comes second waits at its first read, and then reads what the first left; {blocks}"
+    return f"the second transaction waits at its first read and then sees the committed result of the first; {blocks}"

@@ -32,9 +32,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
                     name=f"give up after {LIMIT_MS} ms: {who}",
                     because=evidence.waits_told(list(evidence.transactions)),
                     remedy=remedy(timeout=dict.fromkeys(names, f"{LIMIT_MS}ms")),
-                    means=(
-                        "a transaction that gives up has done nothing; the application must say so, or begin again",
-                    ),
+                    means=("a transaction that gives up has done nothing; the application must say so, or retry",),
                     eases_only=True,
                 ),
             )

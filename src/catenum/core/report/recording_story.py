@@ -103,7 +103,7 @@ def _chains(recording: Recording) -> Section:
 def _head_line(recording: Recording, graph: WaitGraph, head: str, move: int) -> str:
     direct = len({edge.waiter for edge in graph.edges if edge.holder == head})
     everyone = len(graph.held_up_by(head))
-    counts = f"head blocker: holds up {direct} directly, {everyone} in all"
+    counts = f"head blocker: blocks {direct} directly, {everyone} in all"
     return f"{head}   {counts}; {_doing(recording, head, move)}"
 
 

@@ -144,7 +144,7 @@ class Alarms:
         first = fresh[0][1]
         told = f"session {first.who} has a transaction open for {duration(first.transaction_ms)}, and is idle"
         held_up = len(sample.graph.held_up_by(first.id))
-        told += f"; it holds up {held_up}" if held_up else ""
+        told += f"; it blocks {held_up}" if held_up else ""
         told += f"; {len(fresh) - 1} more are as old" if len(fresh) > 1 else ""
         alarm = Alarm(
             what="idle",

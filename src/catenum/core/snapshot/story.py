@@ -77,7 +77,7 @@ def _chain(sample: Sample, head: str) -> Section:
     longest = max((sample.waited_ms(name) for name in held_up), default=0.0)
     count = f"{direct} directly, {len(held_up)} in all"
     held = sample.holds_up(head)
-    title = f"Head blocker: {called(head)} holds up {count}, for {'' if held.exact else 'at most '}{duration(held.ms)}"
+    title = f"Head blocker: {called(head)} blocks {count}, for {'' if held.exact else 'at most '}{duration(held.ms)}"
     if longest > max(2 * held.ms, held.ms + SHORT_MS):
         title += f"; the longest of them has waited {duration(longest)}, for others before it"
     tree = graph.tree(head, oldest_first=True)
@@ -203,7 +203,7 @@ def _waiter(sample: Sample, branch: Branch) -> str:
     over = f" over {edge.resource.text}: wants {edge.wanted}{_held(edge)}" if edge is not None else ""
     who = ", ".join(part for part in (session.kind, session.user, session.application, session.host) if part)
     held_up = len(sample.graph.held_up_by(branch.name))
-    also = f"; holds up {held_up} itself" if held_up else ""
+    also = f"; blocks {held_up} itself" if held_up else ""
     text = f" — {_statement(session)}" if session.statement else ""
     name = f"{called(branch.name)}{f' ({who})' if who else ''}"
     age = f", transaction {duration(session.transaction_ms)}" if session.transaction_ms is not None else ""
@@ -265,7 +265,7 @@ def _holding(sample: Sample, name: str, heads: Collection[str]) -> str:
     held_up = len(sample.graph.held_up_by(name))
     suspected = [suspect.waiter for suspect in sample.suspects if suspect.session == name]
     if held_up:
-        return f"holds up {held_up}" + ("" if name in heads else " and waits itself")
+        return f"blocks {held_up}" + ("" if name in heads else " and waits itself")
     if suspected:
         return f"may be the one that session {listed(suspected)} waits for"
     unnamed = any(edge.holder not in sample.by_id for edge in sample.edges)

@@ -170,6 +170,6 @@ def describe_outcome(entry: OutcomeEntry) -> str:
     if entry.wrong == "reads":
         parts.append("the rows are right, what was read is not")
     if entry.only_chosen:
-        parts.append("only when the server let the later of two that waited continue first")
+        parts.append("only when the server let the later of two waiters continue first")
     parts.extend(f"'{title}' false" for title, value in entry.holds.items() if value is not True)
     return "; ".join(parts)

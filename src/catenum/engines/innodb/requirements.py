@@ -137,7 +137,7 @@ def metadata_locks(query: Query, *, needed: bool) -> Check:
     return Check(
         what="metadata locks",
         state="on" if on else "off",
-        why="who holds up a schema change",
+        why="who blocks a schema change",
         turn_on=None if on else instrument("wait/lock/metadata/sql/mdl"),
         then=None if on else "locks that were taken before that are not listed",
         needed=needed,

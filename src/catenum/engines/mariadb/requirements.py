@@ -61,7 +61,7 @@ def _schema(query: Query, login: str, *, on: bool) -> list[Check]:
 
 def _plugin(query: Query) -> Check:
     told = query(_PLUGIN) if works(query, _PLUGIN) else []  # the folder of libraries may not be there
-    why = "who holds up a schema change, where the performance schema does not tell"
+    why = "who blocks a schema change, where the performance schema does not tell"
     if told and told[0][0] == "ACTIVE":
         return Check(what="metadata_lock_info", state="on", why=why, needed=False)
     if not told:

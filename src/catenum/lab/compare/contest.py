@@ -192,7 +192,7 @@ def judge(baseline: Runner, runner: Runner, faster: Ratio) -> Verdict:
     if before[0]:
         return Verdict(rank="no better", reason=f"{told}: the figures do not support a difference; {speed}")
     if baseline.churn.stuck:
-        return Verdict(rank="cures", reason=f"nobody waits for ever any more; {speed}")
+        return Verdict(rank="cures", reason=f"no transaction is blocked indefinitely any more; {speed}")
     waits = _waits(baseline, runner)
     if faster.low > 1.05:
         return Verdict(rank="cures" if waits else "eases", reason=f"no conflicts in either; {waits}{speed}")

@@ -102,7 +102,7 @@ class Survey:
             known = self.options.opened or self.options.every or self.options.looked
             for step, table in untold(stage) if not known else ():
                 self.options = replace(self.options, opened=(*self.options.opened, step))
-                what = f"{step[0]} statement {(step[1] or 0) + 1} locked {table}, which its text does not tell"
+                what = f"{step[0]} statement {(step[1] or 0) + 1} locked {table}, which is not visible in its SQL text"
                 self.notes = (*self.notes, f"{what}; it is assumed to touch anything")
             stage.widen(self.options.widened, self.options.opened, self.options.passing)
             made = plan(stage.scenario, stage.dependence, self.options, self._salt())

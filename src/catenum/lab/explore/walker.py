@@ -471,6 +471,6 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
     if tally.strayed:
         tail = f", {tally.given_up} could not be repeated and were dropped" if tally.given_up else ""
         yield (
-            f"in {tally.strayed} runs the server let two that waited go on in another order than before, and the "
-            f"schedule was run again{tail}: such a race is the server's own, and can go either way"
+            f"in {counted(tally.strayed, 'run')} two waiters continued in a different order on the repeat, and the "
+            f"schedule was run again{tail}: such a race is up to the server, and can go either way"
         )
