@@ -114,6 +114,10 @@ def server_process(command: Sequence[str], owner: Owner, **how: Any) -> subproce
     return subprocess.Popen(command, cwd="/", preexec_fn=tie(signal.SIGKILL), **how, **owner.popen)
 
 
+#: These go first, so that no process is still at one of them when the others have nothing left.
+LONGEST = tuple(
+    f"tests/test_{name}" for name in ("restoring.py::test_after_each", "private.py", "space.py", "propose.py")
+)
 #: From so many files on all tests are meant, not a choice of somebody's.
 MANY_FILES = 30
 
@@ -130,6 +134,7 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
     for item in items:
         if item.nodeid.startswith(listed):
             item.add_marker("soak")
+    items.sort(key=lambda item: not item.nodeid.startswith(LONGEST))
     if "CATENUM_TESTS_EVERYWHERE" not in os.environ:
         left = [item for item in items if item.get_closest_marker("soak")]
         config.hook.pytest_deselected(items=left)
