@@ -58,7 +58,7 @@ def ended_text(incident: Incident) -> str:
         typical = f", typically {duration(incident.typical_ms)}" if incident.typical_ms is not None else ""
         most = "" if held.exact else "at most "
         heads = f"{incident.head_count} heads were seen, {most}{duration(held.held_ms)} at the longest{typical}"
-        return f"nobody is held up any more: {heads}; {worst}, chain of {incident.chain}, {longest}"
+        return f"nobody is blocked any more: {heads}; {worst}, chain of {incident.chain}, {longest}"
     return f"session {incident.head.who} blocks nobody any more: {worst}, chain of {incident.chain}, {longest}"
 
 

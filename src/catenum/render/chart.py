@@ -133,7 +133,7 @@ def _legend(panels: Sequence[Any]) -> None:
             bbox_to_anchor=place,
             frameon=False,
             fontsize=9,
-            title="held up by",
+            title="blocked by",
             alignment="left",
         )
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from rich.console import Console
 
-from catenum.core.text import duration, one_line
+from catenum.core.text import counted, duration, one_line
 from catenum.render.console import STYLES, say
 
 MOST_ROWS = 15
@@ -104,7 +104,7 @@ def print_releases(console: Console, rows: Sequence[dict[str, Any]]) -> None:
             if row["transaction_ms"] is not None
             else "no transaction"
         )
-        rows_changed = f", {row['rows_changed']} rows changed" if row["rows_changed"] is not None else ""
+        rows_changed = f", {counted(row['rows_changed'], 'row')} changed" if row["rows_changed"] is not None else ""
         say(console, f"    {undone}{rows_changed}; {one_line(row['statement'] or 'statement not reported', 100)}")
         say(console, f"    {row['outcome']}")
 
@@ -210,7 +210,7 @@ def print_incident(console: Console, told: dict[str, Any]) -> None:
         who = ", ".join(part for part in (head["user"], head["application"], head["host"]) if part)
         held = f"{'' if head['exact'] else 'at most '}{duration(head['held_ms'])}"
         lines.append(
-            f"session {head['session']} ({who}) held up {head['waiting']}, for {held}; seen from "
+            f"session {head['session']} ({who}) blocked {head['waiting']}, for {held}; seen from "
             f"{head['first_seen'][11:23]} to {head['last_seen'][11:23]}: {one_line(head['statement'] or '', 100)}"
         )
     if len(told["held_by"]) > MOST_SHOWN:

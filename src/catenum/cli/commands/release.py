@@ -16,7 +16,7 @@ from catenum.cli.exits import ExitCode
 from catenum.core.errors import CatenumError, InputError
 from catenum.core.servers import rules_of
 from catenum.core.snapshot.verdict import verdict
-from catenum.core.text import duration, listed, one_line
+from catenum.core.text import counted, duration, listed, one_line
 from catenum.live.release import Refused, Result, Shown, Way, look, release
 from catenum.live.store import default_path, writer_beside
 from catenum.render.console import make_console, say
@@ -128,7 +128,7 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
     if session.transaction_ms is None:
         yield "  is not in a transaction: nothing would be undone"
         return
-    rows = f", {session.rows_changed} rows changed" if session.rows_changed is not None else ""
+    rows = f", {counted(session.rows_changed, 'row')} changed" if session.rows_changed is not None else ""
     age = f"open for {duration(session.transaction_ms)}{rows}"
     if way == "end":
         yield f"  its transaction, {age}, would be undone, and its client loses its connection:"

@@ -37,7 +37,7 @@ def find(recording: Recording) -> list[Finding]:
                     _not_ended(recording, head, named(head, last)),
                     f"it still holds {over}" + (f", since {named(head, taken[0])}" if taken else ""),
                     f"{listed(direct)} wait{'s' if len(direct) == 1 else ''} for it directly; "
-                    f"{len(everyone)} in all are held up, in a chain of {graph.longest_chain()}",
+                    f"{len(everyone)} in all are blocked, in a chain of {graph.longest_chain()}",
                 ),
                 advice=(
                     f"Let {head} commit or roll back as soon as its last statement is done, and before anything slow "

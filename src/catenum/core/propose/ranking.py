@@ -133,7 +133,7 @@ _NAMES = (
 )  # fmt: skip
 _CASES = (
     "the case at hand", "the data", "that no conflict happens at all", "that every transaction completes",
-    "that nobody else is held up", "that fewer wait",
+    "that nobody else is blocked", "that fewer wait",
     "that chains stay short", "throughput", "the number of locks", "that little is changed",
 )  # fmt: skip
 

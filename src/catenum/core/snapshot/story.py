@@ -182,7 +182,7 @@ def _doing(session: SessionInfo, at: str | None = None) -> str:
     since = f" for {duration(session.state_ms)}" if session.state_ms is not None else ""
     age = f"; transaction open for {duration(session.transaction_ms)}" if session.transaction_ms is not None else ""
     age += _since(at, session.transaction_ms)
-    rows = f"; {session.rows_changed} rows changed" if session.rows_changed is not None else ""
+    rows = f"; {counted(session.rows_changed, 'row')} changed" if session.rows_changed is not None else ""
     if session.killed:
         state = "ended by somebody, and not gone yet"
     if session.undoing:
