@@ -146,7 +146,7 @@ class InnodbRules(Rules):
 
     def _is_status(self, head: str) -> bool:
         """Whether it has a status, and is no log, which begins with messages; a statement in it may quote some."""
-        begins = re.search(rf"{self.thread_word} thread id \d+", head)
+        begins = self._of_status.search(head)
         if begins is None:
             return False
         before = head[: begins.start()]
