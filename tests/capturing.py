@@ -22,7 +22,7 @@ from catenum.engines.private.mariadb import MariadbRecipe
 from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
-from conftest import folder_for_server, initialise, over_socket, server_process, until
+from conftest import folder_for_server, initialise, needs, over_socket, server_process, until
 
 RECIPES: dict[str, Any] = {"postgresql": PostgresqlRecipe, "mariadb": MariadbRecipe, "mysql": MysqlRecipe}
 TABLES = (
@@ -164,6 +164,7 @@ def logging_server(
     server: str, folder: Path, *, statements: bool, messages: str = "C"
 ) -> Iterator[tuple[str, Callable[[], list[Path]]]]:
     """A server that logs deadlocks: its URL, and its logs, which afterwards stand in ``folder``."""
+    needs(server)
     owner = server_owner()
     programs = server_programs(server, {}, cache_folder(owner), owner)
     place = folder_for_server(owner)

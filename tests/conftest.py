@@ -52,6 +52,8 @@ settings.register_profile("suite", deadline=None, max_examples=100 if "CATENUM_T
 settings.load_profile("suite")
 
 SCRIPT = Path(sys.executable).with_name("catenum")
+#: Said by ``make test-core``.
+WITHOUT_SERVERS = "CATENUM_TESTS_WITHOUT_SERVERS" in os.environ
 
 
 @pytest.fixture(scope="session", autouse=True)
@@ -64,6 +66,8 @@ def _own_surroundings(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None
     unpacked = cache_folder(server_owner()) / "mysql-programs" / "usr" / "sbin"
     if (unpacked / "mysqld").is_file():  # by scripts/setup.sh, in the cache that is not the tests'
         os.environ.setdefault("CATENUM_MYSQL_PROGRAMS", str(unpacked))
+    if WITHOUT_SERVERS:  # a command finds no programs either, and its test is skipped where it needed them
+        os.environ.update({f"CATENUM_{server.upper()}_PROGRAMS": str(folder / "none") for server in NAMES})
     os.environ["CATENUM_CACHE"] = str(folder / "cache")
     os.environ["CATENUM_TESTS"] = str(folder)
     run = os.environ.get("PYTEST_XDIST_TESTRUNUID")
@@ -160,7 +164,7 @@ def over_socket(**where: Any) -> pymysql.Connection[Any]:
 @functools.cache
 def missing(server: str) -> str | None:
     """Why there can be no private server of this kind here; None where there can be one."""
-    if "CATENUM_TESTS_WITHOUT_SERVERS" in os.environ:
+    if WITHOUT_SERVERS:
         return "make test-core runs without servers"
     owner = server_owner()
     try:
