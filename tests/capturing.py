@@ -25,6 +25,14 @@ from catenum.engines.private.programs import cache_folder, server_owner, server_
 from conftest import folder_for_server, initialise, needs, over_socket, server_process, until
 
 RECIPES: dict[str, Any] = {"postgresql": PostgresqlRecipe, "mariadb": MariadbRecipe, "mysql": MysqlRecipe}
+#: What was taken of real servers once: see ``corpus.py``.
+CORPUS = Path(__file__).with_name("corpus")
+#: What each server's log is called, in each of its forms.
+FORMS = {
+    "postgresql": ("port.log", "port.csv", "port.json"),
+    "mariadb": ("error.log",),
+    "mysql": ("error.log",),
+}
 TABLES = (
     "create table berth (id int primary key, vessel varchar(90), moved int default 0)",
     "insert into berth values (3, 'Halcyon'), (7, 'Oriel'), (9, 'Petrel')",
@@ -139,6 +147,16 @@ class Captured:
 
     folder: Path
     made: list[Made] = field(default_factory=list)
+
+
+def stored(server: str, statements: bool) -> Captured:
+    """The logs that were taken once (``corpus.py``), with the conflicts that were made."""
+    folder = CORPUS / "logs" / f"{server}{'-statements' if statements else ''}"
+    made = [
+        Made(**{**one, **{key: tuple(one[key]) for key in ("sessions", "first", "then")}, "over": set(one["over"])})
+        for one in json.loads((folder / "made.json").read_text())
+    ]
+    return Captured(folder, made)
 
 
 def pairs_of(server: str) -> dict[str, tuple[tuple[str, str], tuple[str, str], set[str]]]:

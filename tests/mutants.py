@@ -10,6 +10,7 @@ from __future__ import annotations
 import argparse
 import ast
 import copy
+import itertools
 import json
 import os
 import queue
@@ -30,8 +31,8 @@ import coverage
 ROOT = Path(__file__).parents[1]
 CORE = ROOT / "src/catenum/core"
 EQUIVALENT = Path(__file__).with_name("mutants.txt")
-#: Above this the tests of one change are enough; a change that makes a loop endless is noticed by the time limit.
-TESTS, LIMIT_S = 400, 120
+#: How long the tests of one change may take by themselves; one that makes a loop endless is noticed by the limit.
+TESTS_S, LIMIT_S = 20.0, 120
 
 COMPARED: dict[type, type] = {
     ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
@@ -46,16 +47,32 @@ CALLED = {"min": "max", "max": "min", "any": "all", "all": "any", "startswith": 
 
 @dataclass(frozen=True)
 class Mutant:
-    """One change: the module, the line, what it says after it, and the whole text of the module then."""
+    """One change: the module, the line, what is changed to what, and from which byte to which."""
 
     place: str
     line: int
     what: str
-    text: str
+    first: int
+    last: int
+    put: str
 
     @property
     def name(self) -> str:
         return f"{self.place}: {self.what}"
+
+    @property
+    def text(self) -> str:
+        """The whole module with the change."""
+        raw = (CORE / self.place).read_bytes()
+        return (raw[: self.first] + self.put.encode() + raw[self.last :]).decode()
+
+    @property
+    def is_python(self) -> bool:
+        try:
+            ast.parse(self.text)
+        except SyntaxError:
+            return False
+        return True
 
 
 def _quiet(tree: ast.Module) -> set[int]:
@@ -65,15 +82,13 @@ def _quiet(tree: ast.Module) -> set[int]:
         said: list[ast.AST | None] = []
         if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant):
             said = [node]
-        elif isinstance(node, ast.AnnAssign):
-            said = [node.annotation]
-        elif isinstance(node, ast.arg):
+        elif isinstance(node, ast.AnnAssign) or isinstance(node, ast.arg):
             said = [node.annotation]
         elif isinstance(node, ast.FunctionDef):
             said = [node.returns]
-        elif isinstance(node, (ast.Raise, ast.JoinedStr, ast.Import, ast.ImportFrom, ast.Assert)):
-            said = [node]
-        elif isinstance(node, ast.If) and "TYPE_CHECKING" in ast.unparse(node.test):
+        elif isinstance(node, (ast.Raise, ast.JoinedStr, ast.Import, ast.ImportFrom, ast.Assert)) or (
+            isinstance(node, ast.If) and "TYPE_CHECKING" in ast.unparse(node.test)
+        ):
             said = [node]
         elif isinstance(node, ast.ClassDef):
             said = list(node.decorator_list)
@@ -118,7 +133,7 @@ def _changes(node: ast.AST) -> Iterator[ast.AST]:
         yield ast.Break()
     elif isinstance(other, ast.comprehension) and other.ifs:
         yield ast.comprehension(other.target, other.iter, other.ifs[1:], other.is_async)
-    elif isinstance(other, ast.Return) and other.value is not None:
+    elif isinstance(other, ast.Return) and not isinstance(other.value, (ast.Constant, type(None))):
         yield ast.Return(ast.Constant(None))
 
 
@@ -152,15 +167,10 @@ def mutants_of(path: Path) -> list[Mutant]:
                 put = ast.unparse(other)
                 if isinstance(node, ast.expr) and not isinstance(other, ast.Constant):
                     put = f"({put})" if not isinstance(other, (ast.Tuple, ast.Call)) else put
-            changed = (raw[:first] + put.encode() + raw[last:]).decode()
-            try:
-                ast.parse(changed)
-            except SyntaxError:
-                continue
             line = raw[:first].count(b"\n") + 1
             was = " ".join(raw[first:last].decode().split())
             what = f"{was} → {put}"
-            found.append(Mutant(path.relative_to(CORE).as_posix(), line, what, changed))
+            found.append(Mutant(path.relative_to(CORE).as_posix(), line, what, first, last, put))
     return sorted(found, key=lambda one: (one.line, one.what))
 
 
@@ -168,7 +178,9 @@ def drawn(count: int, first: int, only: str) -> list[Mutant]:
     """As many changes, spread over the modules by their length."""
     rng = random.Random(first)
     every = [one for path in sorted(CORE.rglob("*.py")) for one in mutants_of(path) if one.place.startswith(only)]
-    return sorted(rng.sample(every, min(count, len(every))), key=lambda one: (one.place, one.line))
+    rng.shuffle(every)
+    sound = itertools.islice((one for one in every if one.is_python), count)
+    return sorted(sound, key=lambda one: (one.place, one.line))
 
 
 class Tests:
@@ -179,7 +191,18 @@ class Tests:
         data = folder / "coverage"
         if not data.exists():
             environment = {**os.environ, "CATENUM_TESTS_WITHOUT_SERVERS": "1", "COVERAGE_FILE": str(data)}
-            words = ["-n", "4", "-q", "--cov", str(CORE), "--cov-context", "test", "--cov-report=", "-p", "no:cacheprovider"]
+            words = [
+                "-n",
+                "4",
+                "-q",
+                "--cov",
+                str(CORE),
+                "--cov-context",
+                "test",
+                "--cov-report=",
+                "-p",
+                "no:cacheprovider",
+            ]
             words += ["--junitxml", str(folder / "times.xml")]
             subprocess.run([sys.executable, "-m", "pytest", *words], cwd=ROOT, env=environment, check=False)
         self._seconds = {  # of those that pass: what fails by itself notices nothing
@@ -199,8 +222,9 @@ class Tests:
         """The quickest first. What is run on import alone is behind every test of the module."""
         lines = self._by_line.get(str(CORE / mutant.place), {})
         named = lines.get(mutant.line) or sorted({name for names in lines.values() for name in names})
-        passing = [name for name in named if name in self._seconds]
-        return sorted(passing, key=lambda name: (self._seconds[name], name))[:TESTS]
+        passing = sorted((self._seconds[name], name) for name in named if name in self._seconds)
+        spent = itertools.accumulate(seconds for seconds, _ in passing)
+        return [name for (_, name), at in zip(passing, spent, strict=True) if at < TESTS_S]
 
 
 def is_noticed(mutant: Mutant, tests: list[str], tree: Path) -> bool:
@@ -208,7 +232,12 @@ def is_noticed(mutant: Mutant, tests: list[str], tree: Path) -> bool:
     module = tree / "catenum/core" / mutant.place
     before = module.read_text()
     module.write_text(mutant.text)
-    environment = {**os.environ, "CATENUM_TESTS_WITHOUT_SERVERS": "1", "PYTHONPATH": str(tree), "PYTHONDONTWRITEBYTECODE": "1"}
+    environment = {
+        **os.environ,
+        "CATENUM_TESTS_WITHOUT_SERVERS": "1",
+        "PYTHONPATH": str(tree),
+        "PYTHONDONTWRITEBYTECODE": "1",
+    }
     words = ["-x", "-q", "-p", "no:cacheprovider", "-p", "no:xdist", "-p", "no:cov", "--timeout", "60"]
     listed = tree / "tests.args"
     listed.write_text("\n".join(tests))

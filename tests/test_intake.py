@@ -18,7 +18,7 @@ import psycopg
 import pymysql
 import pytest
 
-from capturing import KINDS, TABLES, Captured, captured, logging_server, other_kinds, pairs_of
+from capturing import FORMS, KINDS, TABLES, Captured, captured, logging_server, other_kinds, pairs_of
 from catenum.core.capture.restage import restaged
 from catenum.core.capture.tables import read_schema
 from catenum.core.logs.conflicts import CapturedWait, Conflict, Member
@@ -29,11 +29,6 @@ from catenum.core.servers import rules_of
 from conftest import needs, over_socket, until
 
 SERVERS = ("postgresql", "mariadb", "mysql")
-FORMS = {
-    "postgresql": ("port.log", "port.csv", "port.json"),
-    "mariadb": ("error.log",),
-    "mysql": ("error.log",),
-}
 
 
 def plain(sql: str | None) -> str:

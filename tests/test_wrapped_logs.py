@@ -12,11 +12,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from capturing import FORMS, other_kinds
 from catenum.core.logs.pieces import LogPieces
 from catenum.core.logs.times import NoZone, utc
 from catenum.core.logs.wrapping import Unwrapper
 from catenum.live.logfile import LogFile
-from test_intake import FORMS, SERVERS, make_locale, other_kinds
+from test_intake import SERVERS, make_locale
 from wrapping import AROUND, PACKED
 
 LINES = [(server, form) for server in SERVERS for form in FORMS[server]]

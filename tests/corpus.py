@@ -1,0 +1,376 @@
+"""What real servers said once, and what Catenum makes of it: texts beside the tests, for a run without any server.
+
+``tests/corpus`` has tapes (``tape.py``), logs, and for each case what the commands print, as a reader would see it.
+``corpus.py --servers`` takes all of it from real servers; ``corpus.py`` alone makes the printed texts anew from the
+tapes and logs that are there: read the difference before it is committed.
+"""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import gzip
+import io
+import json
+import os
+import re
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from capturing import CORPUS, FORMS, captured, other_kinds
+from catenum import samples
+from catenum.cli.main import main
+from conftest import over_socket
+from enumerating.compare import written
+from tape import Tape, taped, watched
+from test_kinds import CASES, case_of
+
+SERVERS = ("postgresql", "mariadb", "mysql")
+PLAY = ("play {file} --locks full --verbose --save seen.json", "explain seen.json --verbose")
+EXPLORE = ("explore {file} --json", "explore {file} --verbose")
+#: What is proven and proposed of samples: on which servers.
+CALLS: dict[tuple[str, str], tuple[str, ...]] = {
+    ("explore {file} --json", "explore {file} --verbose"): (
+        "berth-swap", "crane-standby", "tug-upgrade", "manifest-total", "call-cancel", "box-number", "gap-insert",
+        "crane-key", "batch-order", "yard-rebuild",
+    ),
+    ("explore {file} --json --isolation serializable",): ("crane-standby", "manifest-total"),
+    ("explore {file} --json --every --limit 40",): ("three-desks",),
+    ("trial {file} --json", "trial {file}"): ("tug-upgrade",),
+    ("propose {file} --json", "propose {file} --verbose"): ("berth-swap", "crane-standby", "box-number"),
+}  # fmt: skip
+ONLY = {
+    "gap-insert": ("mariadb", "mysql"),
+    "explore yard-rebuild": ("postgresql",),  # elsewhere each of its waits lasts for seconds
+    "play gate-queue": ("postgresql",),  # elsewhere each of three thousand locks is shown
+}
+
+
+def servers_for(word: str, sample: str) -> tuple[str, ...]:
+    return ONLY.get(f"{word} {sample}") or ONLY.get(sample) or SERVERS
+
+
+@dataclass(frozen=True)
+class Case:
+    """A scenario on a server, and the commands that are run on it, the first of which makes the tape."""
+
+    name: str
+    server: str
+    commands: tuple[str, ...]
+    text: str
+
+    @property
+    def tape(self) -> Path:
+        return CORPUS / "tapes" / f"{self.name}.{self.server}.json.gz"
+
+    @property
+    def said(self) -> Path:
+        return CORPUS / "said" / f"{self.name}.{self.server}.txt"
+
+
+def cases() -> Iterator[Case]:
+    """Every tape's case."""
+    for name in samples.names():
+        for server in servers_for("play", name):
+            yield Case(f"play-{name}", server, PLAY, samples.text(name))
+    for commands, names in CALLS.items():
+        word = commands[0].split()[0]
+        more = "-".join(part for part in commands[0].split()[3:] if part != "--json").replace("--", "")
+        for name in names:
+            for server in servers_for(word, name):
+                title = "-".join(part for part in (word, name, more) if part)
+                yield Case(title, server, commands, samples.text(name))
+    with tempfile.TemporaryDirectory() as folder:
+        for title, case in CASES.items():
+            for server in case["servers"]:
+                text = written(case_of(title, server), Path(folder)).read_text()
+                yield Case(f"kind-{title.replace(' ', '-')}", server, EXPLORE, text)
+
+
+MOMENTS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
+    "chain": (
+        ("gate", ("update berth set moved = 1 where id = 3",)),
+        ("yard", ("update berth set moved = 2 where id = 7", "update berth set moved = 3 where id = 3")),
+        ("quay", ("update berth set moved = 4 where id = 7",)),
+    ),
+    "definition": (
+        ("gate", ("select * from berth",)),
+        ("yard", ("alter table berth add column note int",)),
+        ("quay", ("select count(*) from berth",)),
+    ),
+    "insert": (
+        ("gate", ("insert into berth (id, moved) values (11, 0)",)),
+        ("yard", ("insert into berth (id, moved) values (11, 1)",)),
+    ),
+    "share": (
+        ("gate", ("select * from berth where id = 3 {share}",)),
+        ("quay", ("select * from berth where id = 3 {share}",)),
+        ("yard", ("delete from berth where id = 3",)),
+    ),
+}
+NOW = ("now --locks --json", "now --locks --verbose", "now --locks --quiet", "now --locks --json --mask")
+
+
+def call(line: str) -> str:
+    """What a command prints, as a terminal would show it."""
+    out, err = io.StringIO(), io.StringIO()
+    try:
+        code = main(shlex.split(line), out, err)
+    except SystemExit as end:
+        code = int(end.code or 0)
+    text = "\n".join(part.rstrip("\n") for part in (out.getvalue(), err.getvalue()) if part)
+    return f"$ catenum {line}\n{text}\n[exit code {int(code)}]\n\n"
+
+
+@contextlib.contextmanager
+def away() -> Iterator[Path]:
+    """A folder of its own to run in."""
+    before = Path.cwd()
+    with tempfile.TemporaryDirectory(prefix="catenum-corpus-") as folder:
+        os.chdir(folder)
+        try:
+            yield Path(folder)
+        finally:
+            os.chdir(before)
+
+
+def unpacked(path: Path, folder: Path) -> Path:
+    plain = folder / "tape.json"
+    plain.write_bytes(gzip.decompress(path.read_bytes()))
+    return plain
+
+
+def take(case: Case) -> None:
+    """The tape anew, from a real server."""
+    with away() as folder, pytest.MonkeyPatch.context() as patch:
+        (folder / "case.yaml").write_text(case.text)
+        tape = Tape()
+        with taped(tape, patch):
+            call(case.commands[0].format(file="case.yaml") + f" --target local:{case.server}")
+        _pack(tape, folder, case.tape)
+
+
+def _pack(tape: Tape, folder: Path, path: Path) -> None:
+    tape.write(folder / "made.json")
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_bytes(gzip.compress((folder / "made.json").read_bytes(), mtime=0))
+
+
+def said_of(case: Case) -> str:
+    """What the commands print of the tape."""
+    with away() as folder:
+        (folder / "case.yaml").write_text(case.text)
+        plain = unpacked(case.tape, folder)
+        found = []
+        for command in case.commands:
+            line = command.format(file="case.yaml")
+            if not line.startswith("explain"):
+                line += f" --target local:{case.server}"
+            with pytest.MonkeyPatch.context() as patch, taped(Tape(plain), patch):
+                found.append(call(line))
+        return "".join(found)
+
+
+# -- running servers ---------------------------------------------------------------------------------------------------
+
+
+def moments() -> list[tuple[str, str]]:
+    return [(title, server) for title in MOMENTS for server in SERVERS]
+
+
+def moment_tape(title: str, server: str) -> Path:
+    return CORPUS / "tapes" / f"now-{title}.{server}.json.gz"
+
+
+def said_of_moment(title: str, server: str) -> str:
+    """What ``now`` prints of a stored moment."""
+    with away() as folder:
+        plain = unpacked(moment_tape(title, server), folder)
+        found = []
+        for line in NOW:
+            with pytest.MonkeyPatch.context() as patch, watched(Tape(plain), patch):
+                found.append(call(f"{line} --target local:{server}"))
+        return "".join(found)
+
+
+def take_moment(title: str, server: str, connect: Callable[[str], Any]) -> None:
+    """Sessions that hold and wait, and what a monitor says of them."""
+    share = "for share" if server == "postgresql" else "lock in share mode"
+    with connect("maker") as maker:
+        cursor = maker.cursor()
+        for sql in ("drop table if exists berth", "create table berth (id int primary key, moved int)",
+                    "insert into berth values (3, 0), (7, 0)"):  # fmt: skip
+            cursor.execute(sql)
+        maker.commit()
+    holders, waiters = [], []
+    for name, statements in MOMENTS[title]:
+        session = connect(name)
+        texts = [sql.format(share=share) for sql in statements]
+        holds = name == "gate" or (title == "share" and name == "quay")
+        for sql in texts if holds else texts[:-1]:
+            session.cursor().execute(sql)
+        if holds:
+            holders.append(session)
+            continue
+        waiting = threading.Thread(target=_quietly, args=(session, texts[-1]))
+        waiting.start()
+        waiters.append((waiting, session))
+        time.sleep(0.2)
+    with away() as folder, pytest.MonkeyPatch.context() as patch:
+        tape = Tape()
+        with watched(tape, patch):
+            call(f"{NOW[0]} --target local:{server}")
+        _pack(tape, folder, moment_tape(title, server))
+    for session in holders:
+        session.close()
+    for waiting, session in waiters:  # a connection is no matter for two threads
+        waiting.join(20)
+        session.close()
+
+
+def _quietly(session: Any, sql: str) -> None:
+    with contextlib.suppress(Exception):
+        session.cursor().execute(sql)
+
+
+# -- logs --------------------------------------------------------------------------------------------------------------
+
+
+def take_logs(server: str, statements: bool) -> None:
+    folder = CORPUS / "logs" / f"{server}{'-statements' if statements else ''}"
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir(parents=True)
+    found = captured(server, folder, statements=statements)
+    made = [{**asdict(one), "over": sorted(one.over)} for one in found.made]
+    (folder / "made.json").write_text(json.dumps(made, indent=1) + "\n")
+
+
+def log_cases() -> list[tuple[str, tuple[str, ...]]]:
+    """A name, and the files that belong together."""
+    found = []
+    for folder in sorted((CORPUS / "logs").iterdir()):
+        server = folder.name.partition("-")[0]
+        for form in FORMS[server]:
+            if (folder / form).is_file():
+                more = ("general.log",) if (folder / "general.log").is_file() else ()
+                found.append((f"{folder.name}.{form}", tuple(str(folder / name) for name in (form, *more))))
+        if (folder / "status.txt").is_file():
+            found.append((f"{folder.name}.status", (str(folder / "status.txt"),)))
+    return found
+
+
+def said_of_log(files: tuple[str, ...]) -> str:
+    """What the commands that read logs print of it."""
+    with away() as folder:
+        names = []
+        for file in files:
+            shutil.copy(file, folder)
+            names.append(Path(file).name)
+        words = " ".join(names)
+        found = [call(f"intake {words} --json --zone UTC"), call(f"intake {words} --zone UTC"),
+                 call(f"intake {words} --by pair --zone UTC"), call(f"intake {words} --by hour --zone UTC --csv"),
+                 call(f"intake {words} --mask --json --zone UTC")]  # fmt: skip
+        for number in range(1, found[0].count('"shape"') + 1):
+            found.append(call(f"intake {words} --pick {number} --zone UTC"))
+            found.append(call(f"restage {words} --pick {number} --no-play --zone UTC"))
+        found.append(call(f"restage {words} --pick 1 --mask --no-play --zone UTC"))
+        found.append(call(f"history take {words} --server port --store s.sqlite --zone UTC"))
+        found.append(call("history --store s.sqlite --json"))
+        return "".join(found)
+
+
+def steady(text: str) -> str:
+    """Without what differs from one reading to the next: when it was read."""
+    text = re.sub(r'"(generated|taken|read)": "[^"]*"', r'"\1": "…"', text)
+    return re.sub(r"/tmp/[^\s\"]*/", "", text)
+
+
+# -- the command -------------------------------------------------------------------------------------------------------
+
+
+def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
+    """Each printed text, and what makes it."""
+    for case in cases():
+        yield case.said, lambda case=case: said_of(case)
+    for title, server in moments():
+        yield CORPUS / "said" / f"now-{title}.{server}.txt", lambda t=title, s=server: said_of_moment(t, s)
+    for name, files in log_cases():
+        yield CORPUS / "said" / f"log-{name}.txt", lambda files=files: steady(said_of_log(files))
+
+
+@contextlib.contextmanager
+def locale(language: str) -> Iterator[None]:
+    """One that a server finds which is started meanwhile."""
+    with tempfile.TemporaryDirectory(prefix="catenum-locale-") as place:
+        Path(place).chmod(0o755)
+        words = ["localedef", "-i", language, "-f", "UTF-8", f"{place}/{language}.UTF-8"]
+        subprocess.run(words, capture_output=True, check=False)  # ends with 1 where it warns
+        os.environ["LOCPATH"] = place
+        yield
+        del os.environ["LOCPATH"]
+
+
+def take_everything(only: str) -> None:
+    """All from real servers; a private one of each kind must be kept running for the moments."""
+    for case in cases():
+        if only in case.said.name:
+            print("tape:", case.said.stem, flush=True)
+            take(case)
+    import psycopg
+
+    from catenum.engines.private import kept_servers
+
+    for title, server in moments():
+        if only not in f"now-{title}.{server}":
+            continue
+        ((found, _), *_) = kept_servers(server, {})
+
+        def connect(name: str, server: str = server, where: Any = found.where) -> Any:
+            if server == "postgresql":
+                return psycopg.connect(where, application_name=name)
+            session = over_socket(**where, program_name=name)
+            if name == "maker":
+                session.cursor().execute("create database if not exists corpus")
+            session.select_db("corpus")
+            return session
+
+        print("moment:", title, server, flush=True)
+        take_moment(title, server, connect)
+    for server in SERVERS:
+        for statements in (False, True):
+            if only in f"log-{server}":
+                print("logs:", server, flush=True)
+                take_logs(server, statements)
+    for language in ("de_DE", "ko_KR"):
+        if only in f"log-postgresql-{language}":
+            folder = CORPUS / "logs" / f"postgresql-{language}"
+            shutil.rmtree(folder, ignore_errors=True)
+            folder.mkdir(parents=True)
+            with locale(language):
+                other_kinds(folder, f"{language}.UTF-8")
+
+
+if __name__ == "__main__":
+    os.environ.setdefault("CATENUM_TESTS_DATA", tempfile.mkdtemp(prefix="catenum-corpus-data-"))
+    reads = argparse.ArgumentParser(description=__doc__)
+    reads.add_argument("--servers", action="store_true", help="take tapes and logs from real servers first")
+    reads.add_argument("--only", default="", help="of which the name has this text")
+    given = reads.parse_args()
+    if given.servers:
+        take_everything(given.only)
+    for path, make in everything():
+        if given.only in path.name:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(make())
+    sys.exit(0)
