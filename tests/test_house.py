@@ -13,8 +13,6 @@ import pytest
 import catenum
 from catenum.core.diagnose import diagnose
 from catenum.core.record.modes import Mode
-from catenum.core.record.recording import Recording
-from catenum.core.record.recording_file import from_json, to_json
 from catenum.core.record.waits import Resource
 from catenum.core.servers import LEVELS, NAMES, Rules, rules_of
 from catenum.core.servers.innodb import RECORD_COVERS
@@ -134,17 +132,6 @@ def test_modes_are_read_back_from_a_recording_as_they_were(name):
         for mode in table.modes:
             assert Mode.read(str(mode)) == mode
     assert {Mode.read(f"X {covers}").covers for covers in RECORD_COVERS} == set(RECORD_COVERS)
-
-
-def test_recordings_of_before_are_read(tmp_path):
-    """Keys were text once, and a session's state was worded otherwise."""
-    recording: Recording = recording_of(next(case for case in CASES.values() if case.get("waits")))
-    text = to_json(recording)
-    old = re.sub(r'"key": null', '"key": "quay=East, no=2"', text)
-    read = from_json(old.encode(), "old.json")
-    assert read.waits[0].resource.key == (("quay", "East"), ("no", "2"))
-    told = text.replace('"status": "committed"', '"status": "not told"')
-    assert "not reported" in {t.status for t in from_json(told.encode(), "old.json").transactions}
 
 
 def test_lock_lists_sort_keys_as_numbers():

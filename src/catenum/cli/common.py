@@ -6,26 +6,18 @@ import argparse
 import contextlib
 import os
 import re
-import sys
 import tempfile
-from collections.abc import Callable, Iterator
-from dataclasses import replace
+from collections.abc import Callable
 from datetime import tzinfo
 from pathlib import Path
 from typing import IO
 
 from catenum import samples
-from catenum.core.errors import InputError, Place, Problem, SaveError, ScenarioFault, TargetError
+from catenum.core.errors import InputError, Place, SaveError
 from catenum.core.logs.times import zone_of
-from catenum.core.record.recording_file import from_json
-from catenum.core.scenario.model import Scenario, parse_duration
-from catenum.core.scenario.reader import ScenarioFile, read_scenario
-from catenum.core.scenario.writing import as_text
-from catenum.core.servers import LEVELS, rules_of
-from catenum.core.text import suggestion
-from catenum.engines.ports import Engine
-from catenum.engines.targets import Connector, Target, has_password, open_engine, read_settings, resolve, settled
-from catenum.lab.run.safety import uncontained_statements, unsafe_statements
+from catenum.core.servers import rules_of
+from catenum.core.text import parse_duration, suggestion
+from catenum.engines.targets import Target, has_password, read_settings, resolve, settled
 
 SAMPLE_NAMES = samples.names()
 
@@ -37,57 +29,6 @@ def add_output_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--verbose", action="store_true", help="say more: every lock picture, what was cleared")
     parser.add_argument(
         "--no-color", action="store_true", help="no colour, also on a terminal (NO_COLOR does the same)"
-    )
-
-
-def add_run_options(parser: argparse.ArgumentParser) -> None:
-    """What every command that runs a scenario takes."""
-    parser.add_argument("scenario", metavar="SCENARIO", help="a scenario file, or the name of a sample")
-    parser.add_argument(
-        "--target",
-        metavar="TARGET",
-        help="local:postgresql (default), a URL, or a short name from catenum.toml; CATENUM_TARGET sets the default",
-    )
-    parser.add_argument(
-        "--statement-limit",
-        type=duration_argument,
-        default=60_000,
-        metavar="TIME",
-        help="end a statement that works longer than this, such as 10s (default 60s)",
-    )
-    parser.add_argument(
-        "--outside",
-        action="store_true",
-        help="let statements reach beyond the run's scratch space: YOUR tables are then read and changed",
-    )
-
-
-def add_play_options(parser: argparse.ArgumentParser, *, schedule: bool = True, each: bool = False) -> None:
-    """What changes the transactions, and the schedule where there is one."""
-    parser.set_defaults(order=None, victim=None)
-    _add_isolation(parser, each=each)
-    if not schedule:
-        return
-    parser.add_argument(
-        "--order",
-        metavar="MOVES",
-        help="the order of moves, such as 'early late early late', instead of the scenario's",
-    )
-    parser.add_argument(
-        "--victim",
-        metavar="NAME",
-        help="the transaction to become the deadlock victim, if the server allows it",
-    )
-
-
-def _add_isolation(parser: argparse.ArgumentParser, *, each: bool) -> None:
-    every = "; 'each': every level of the server in turn" if each else ""
-    parser.add_argument(
-        "--isolation",
-        action="append",
-        default=[],
-        metavar="[NAME=]LEVEL",
-        help="an isolation level for all transactions, or for one; may be repeated" + every,
     )
 
 
@@ -127,41 +68,6 @@ def whole_number(text: str) -> int:
     return 0 if text == "0" else positive(text)
 
 
-def at_level(scenario: Scenario, level: str) -> Scenario:
-    """The scenario with every transaction at ``level``."""
-    transactions = {n: t.model_copy(update={"isolation": level}) for n, t in scenario.transactions.items()}
-    return scenario.model_copy(update={"transactions": transactions})
-
-
-def load_scenario(word: str) -> ScenarioFile:
-    """The scenario in a file or within a recording, or the sample of that name. Raises InputError."""
-    return scenario_with_text(word)[0]
-
-
-def scenario_with_text(word: str) -> tuple[ScenarioFile, str]:
-    """The same, and its text. ``-`` is standard input."""
-    path = Path(word)
-    if word == "-":
-        data, word = sys.stdin.buffer.read(), "standard input"
-    elif not path.exists() and word in SAMPLE_NAMES:
-        data, word = samples.text(word).encode(), f"sample:{word}"
-    else:
-        data = read_file(path)
-    if data[:1] == b"{" and b'"catenum-recording/' in data[:4_000]:
-        return _recorded(data, word)
-    return read_scenario(data, word), data.decode("utf-8", "backslashreplace")
-
-
-def _recorded(data: bytes, word: str) -> tuple[ScenarioFile, str]:
-    """The scenario that a recording carries."""
-    recording = from_json(data, word)
-    if recording.definition is None:
-        advice = f"'catenum restage {word}' makes a scenario of its deadlock."
-        raise InputError("this recording carries no scenario", place=Place(word), advice=advice)
-    text = as_text(recording.definition)
-    return replace(read_scenario(text.encode(), word), recorded_on=recording.target.server), text
-
-
 def read_file(path: Path, most: int = 500_000_000) -> bytes:
     """A file's bytes. Raises InputError where it cannot be read."""
     where = Place(str(path))
@@ -178,69 +84,6 @@ def read_file(path: Path, most: int = 500_000_000) -> bytes:
         raise InputError(f"cannot be read: {error.strerror}", place=where) from error
 
 
-def changed_by_options(file: ScenarioFile, args: argparse.Namespace) -> tuple[Scenario, tuple[str, ...] | None]:
-    """The scenario with ``--isolation`` applied, and the order asked for. Raises InputError for unknown names."""
-    scenario = file.scenario
-    names = list(scenario.transactions)
-    transactions = dict(scenario.transactions)
-    for word in args.isolation:
-        name, separator, level = word.rpartition("=")
-        if separator and name not in transactions:
-            raise InputError(f"--isolation names {name!r}, which is not a transaction", advice=suggestion(name, names))
-        level = level.strip().lower().replace("-", " ")
-        if level not in LEVELS:
-            raise InputError(f"--isolation: {level!r} is not a level", advice=suggestion(level, list(LEVELS)))
-        for which in [name] if separator else names:
-            transactions[which] = transactions[which].model_copy(update={"isolation": level})
-    order = tuple(args.order.split()) if args.order else None
-    for name in order or ():
-        if name not in transactions:
-            raise InputError(f"--order names {name!r}, which is not a transaction", advice=suggestion(name, names))
-    for name in names:
-        retry = transactions[name].retry
-        most = transactions[name].moves * (1 + (retry.times if retry else 0))
-        if (order or ()).count(name) > most:
-            raise InputError(f"--order names {name!r} more often than its {most} moves")
-    if args.victim and args.victim not in transactions:
-        raise InputError(
-            f"--victim names {args.victim!r}, which is not a transaction",
-            advice=suggestion(args.victim, names),
-        )
-    return scenario.model_copy(update={"transactions": transactions}), order
-
-
-def unsafe(file: ScenarioFile, server: str, *, outside: bool, advice: str) -> list[Problem]:
-    """Statements that end their transaction by themselves, and those that reach beyond the scratch space.
-
-    ``outside`` allows the latter; ``advice`` says what to do about them.
-    """
-    return [
-        Problem(found.words, file.place(*found.path), advice if found.beyond else None)
-        for found in unsafe_statements(file.scenario, server)
-        if not (found.beyond and outside)
-    ]
-
-
-def refuse_unsafe(file: ScenarioFile, server: str, *, outside: bool) -> None:
-    """Raises InputError where a statement must not be run."""
-    advice = "Without a schema a name means the run's own table; --outside allows what this does to YOUR server."
-    problems = unsafe(file, server, outside=outside, advice=advice)
-    if problems:
-        raise InputError.of(problems)
-
-
-def refuse_uncontained(file: ScenarioFile, target: Target) -> None:
-    """Raises InputError for statements that only a wall would let run: it is not certain what they reach."""
-    advice = (
-        f"Here they have all the rights of your login. Use local:{target.server}, or allow it with --outside"
-        f"{rules_of(target.server).wall_advice}."
-    )
-    found = uncontained_statements(file.scenario, target.server)
-    problems = [Problem(one.words, file.place(*one.path), advice) for one in found]
-    if problems:
-        raise InputError.of(problems)
-
-
 def target_of(asked: str | None, err: IO[str], *, settle: bool = True) -> Target:
     """The resolved target; with ``settle``, of the server that answers there.
 
@@ -252,59 +95,6 @@ def target_of(asked: str | None, err: IO[str], *, settle: bool = True) -> Target
         instead = f"{', '.join(others)} or {last}" if others else last
         err.write(f"catenum: the process list shows the password in --target; set it in {instead} instead\n")
     return settled(target) if settle else target
-
-
-def recorded_target(file: ScenarioFile) -> str | None:
-    """A private server of the kind on which a recording was made, since it carries the SQL of that kind only."""
-    return f"local:{file.recorded_on}" if file.recorded_on is not None else None
-
-
-def refuse_crowd(file: ScenarioFile, engine: Engine) -> None:
-    """Raises TargetError where the server does not let so many sessions in: before the first of them begins."""
-    count, left = len(file.scenario.for_server(engine.info.server).transactions), engine.connections_left()
-    if count > left:
-        raise TargetError(
-            f"{engine.info.url}: the scenario has {count} transactions, each on a connection of its own, and the "
-            f"server has {left} left (max_connections)",
-            advice="Give the scenario fewer transactions, or the server more connections.",
-        )
-
-
-@contextlib.contextmanager
-def server_for(
-    target: Target, tell: Callable[[str], None], file: ScenarioFile | None = None, *, outside: bool = False
-) -> Iterator[tuple[Connector, Engine]]:
-    """What connects to the target, and one engine with scratch space made, which is gone when the block ends.
-
-    Raises InputError where the server keeps no wall around that space, and ``file`` has statements of which it is not
-    certain that they stay within; ``outside`` allows those.
-    """
-    with open_engine(target, tell, walled=not outside) as connect:
-        engine: Engine = connect()
-        try:
-            if file is not None and not outside and not engine.walled:
-                refuse_uncontained(file, target)
-            for name in engine.make_scratch():
-                tell(f"Dropped the scratch space {name}, left by a killed run.")
-            if file is not None:
-                refuse_crowd(file, engine)
-            try:
-                yield connect, engine
-            except ScenarioFault as fault:
-                if file is None:
-                    raise
-                raise InputError(fault.problems[0].message, place=file.place("data")) from fault
-        finally:
-            engine.close()
-
-
-@contextlib.contextmanager
-def engine_for(
-    target: Target, tell: Callable[[str], None], file: ScenarioFile | None = None, *, outside: bool = False
-) -> Iterator[Engine]:
-    """An engine with scratch space made; both are gone when the block ends, however it ends. Raises as server_for."""
-    with server_for(target, tell, file, outside=outside) as (_, engine):
-        yield engine
 
 
 def teller(err: IO[str], quiet: bool) -> Callable[[str], None]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import re
 from collections.abc import Mapping
 
 
@@ -99,3 +100,19 @@ def suggestion(word: str, valid: list[str]) -> str:
     """Advice that names the nearest valid word, or all of them."""
     near = difflib.get_close_matches(word, valid, n=1, cutoff=0.5)
     return f"Did you mean {near[0]}?" if near else "Valid here: " + ", ".join(valid) + "."
+
+
+#: A length of time as it is written in scenarios and options.
+DURATION = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(ms|s|min|h)\s*$")
+_UNIT_MS = {"ms": 1, "s": 1_000, "min": 60_000, "h": 3_600_000}
+
+
+def parse_duration(text: object) -> int:
+    """Milliseconds in ``500ms``, ``10s``, ``2min`` or ``1h``. Raises ValueError for anything else, or for zero."""
+    match = DURATION.match(text) if isinstance(text, str) else None
+    if not match:
+        raise ValueError(f"{text!r} is not a length of time; write it with its unit, such as 500ms, 10s or 2min")
+    milliseconds = round(float(match[1]) * _UNIT_MS[match[2]])
+    if milliseconds < 1:
+        raise ValueError("a length of time must be at least 1ms")
+    return milliseconds

@@ -17,13 +17,12 @@ from typing import Any
 from urllib.parse import unquote_to_bytes, urlsplit, urlunsplit
 
 from catenum.core.errors import InputError, Place
-from catenum.core.servers import NAMES, rules_of
+from catenum.core.servers import NAMES, SCHEMES, rules_of
 from catenum.core.text import suggestion
 from catenum.engines.drivers import server_module
 
 DEFAULT = "local:postgresql"
 LOCAL = tuple(f"local:{name}" for name in NAMES)
-SCHEMES = {scheme: name for name in NAMES for scheme in rules_of(name).schemes}
 _FILE = "catenum.toml"
 
 

@@ -9,7 +9,7 @@ from typing import IO, Any
 
 from rich.console import Console
 
-from catenum.cli import common
+from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
 from catenum.core.compare.measure import percentile, rate
 from catenum.core.errors import InputError
@@ -28,8 +28,8 @@ STEP_S = 0.5
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``churn``."""
-    common.add_run_options(parser)
-    common.add_play_options(parser, schedule=False)
+    scenarios.add_run_options(parser)
+    scenarios.add_play_options(parser, schedule=False)
     add_load_options(parser)
     parser.add_argument("--iterations", type=int, metavar="N", help="stop after N iterations of each copy")
     parser.add_argument("--until", choices=FAILURES[:3], help="stop as soon as this has happened")
@@ -67,15 +67,15 @@ def copies_of(args: argparse.Namespace, names: list[str]) -> dict[str, int]:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Loop, count, show."""
-    file = common.load_scenario(args.scenario)
-    scenario, _ = common.changed_by_options(file, args)
+    file = scenarios.load_scenario(args.scenario)
+    scenario, _ = scenarios.changed_by_options(file, args)
     copies = copies_of(args, list(scenario.transactions))
-    target = common.target_of(args.target or common.recorded_target(file), err)
-    common.refuse_unsafe(file, target.server, outside=args.outside)
+    target = common.target_of(args.target or scenarios.recorded_target(file), err)
+    scenarios.refuse_unsafe(file, target.server, outside=args.outside)
     if args.save:
         args.save.mkdir(mode=0o700, parents=True, exist_ok=True)
     interrupted = False
-    with common.engine_for(target, common.teller(err, args.quiet), file, outside=args.outside) as engine:
+    with scenarios.engine_for(target, common.teller(err, args.quiet), file, outside=args.outside) as engine:
         load(engine, scenario.for_server(target.server), file)
         churn = Churn(engine, scenario, copies=copies, commit=args.commit, most=args.iterations, file=file)
         try:

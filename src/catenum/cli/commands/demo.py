@@ -13,7 +13,7 @@ from typing import IO
 from rich.console import Console
 
 from catenum import samples
-from catenum.cli import common
+from catenum.cli import common, scenarios
 from catenum.cli.commands.draw import draw
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import SaveError
@@ -62,7 +62,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     target = common.target_of(args.target, err)
 
     _step(console, 1, "Two dispatchers move vessels between the same two berths of Marrowgate Harbour.")
-    with common.server_for(target, common.teller(err, quiet=False)) as (connect, engine):
+    with scenarios.server_for(target, common.teller(err, quiet=False)) as (connect, engine):
         info = engine.info
         say(console, f"Server: {info.server} {info.version} ({info.url}). {legend()}", style="dim")
         say(console)

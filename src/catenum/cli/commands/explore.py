@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
-from catenum.cli import common
+from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Progress
 from catenum.cli.space_options import add_reach_options, options_of
@@ -41,8 +41,8 @@ MOST_REPLAYS, FEW_REPLAYS = 20, 3
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``explore``."""
-    common.add_run_options(parser)
-    common.add_play_options(parser, schedule=False, each=True)
+    scenarios.add_run_options(parser)
+    scenarios.add_play_options(parser, schedule=False, each=True)
     parser.add_argument(
         "--victim",
         metavar="NAME",
@@ -75,15 +75,15 @@ class _Job:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Explore and show."""
-    file = common.load_scenario(args.scenario)
+    file = scenarios.load_scenario(args.scenario)
     each = "each" in args.isolation
     if each and len(args.isolation) > 1:
         raise InputError("--isolation each cannot be combined with another --isolation: it sets every level in turn")
     args.isolation = [] if each else args.isolation
-    scenario, _ = common.changed_by_options(file, args)
+    scenario, _ = scenarios.changed_by_options(file, args)
     terms = parse_expectation(args.expect) if args.expect else None
-    target = common.target_of(args.target or common.recorded_target(file), err)
-    common.refuse_unsafe(file, target.server, outside=args.outside)
+    target = common.target_of(args.target or scenarios.recorded_target(file), err)
+    scenarios.refuse_unsafe(file, target.server, outside=args.outside)
     scenario, ddl = apply_remedies(scenario.for_server(target.server), args.remedy)
     folder = args.save or args.resume
     if folder is not None:
@@ -91,7 +91,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     options = options_of(args, pictures=args.locks == "full")
     tell = common.teller(err, args.quiet)
     found: list[Exploration] = []
-    with common.server_for(target, tell, file, outside=args.outside) as (connect, engine):
+    with scenarios.server_for(target, tell, file, outside=args.outside) as (connect, engine):
         for job in _jobs(engine, scenario, ddl, folder, args.resume is not None, each=each):
             survey = Survey(
                 connect=connect,
@@ -123,7 +123,7 @@ def _jobs(
     levels: list[str | None] = list(engine.capabilities.levels) if each else [None]
     jobs = []
     for level in levels:
-        changed = scenario if level is None else common.at_level(scenario, level)
+        changed = scenario if level is None else scenarios.at_level(scenario, level)
         place = folder / level.replace(" ", "-") if folder is not None and level is not None else folder
         if place is not None:
             _make_folder(place)

@@ -7,7 +7,7 @@ import json
 from pathlib import Path
 from typing import IO
 
-from catenum.cli import common
+from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
 from catenum.core.errors import InputError, Problem
 from catenum.core.servers import NAMES
@@ -45,10 +45,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 def check(word: str, server: str) -> list[Problem]:
     """The problems of one scenario."""
     try:
-        file = common.load_scenario(word)
+        file = scenarios.load_scenario(word)
     except InputError as error:
         return list(error.problems)
-    return common.unsafe(file, server, outside=False, advice="Running it needs --outside.")
+    return scenarios.unsafe(file, server, outside=False, advice="Running it needs --outside.")
 
 
 def _plain(word: str, problem: Problem) -> dict[str, object]:

@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 from typing import IO
 
-from catenum.cli import common
+from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
 from catenum.core.record.outcome import KINDS, is_conflict
 from catenum.core.record.recording import Recording
@@ -25,8 +25,8 @@ from catenum.render.timeline import legend, print_timeline, summary
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``play``."""
-    common.add_run_options(parser)
-    common.add_play_options(parser)
+    scenarios.add_run_options(parser)
+    scenarios.add_play_options(parser)
     parser.add_argument(
         "--locks",
         choices=["none", "waits", "full"],
@@ -49,10 +49,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Play and show."""
-    file = common.load_scenario(args.scenario)
-    scenario, order = common.changed_by_options(file, args)
-    target = common.target_of(args.target or common.recorded_target(file), err)
-    common.refuse_unsafe(file, target.server, outside=args.outside)
+    file = scenarios.load_scenario(args.scenario)
+    scenario, order = scenarios.changed_by_options(file, args)
+    target = common.target_of(args.target or scenarios.recorded_target(file), err)
+    scenarios.refuse_unsafe(file, target.server, outside=args.outside)
     if args.save:
         common.check_writable(args.save)
     scenario, ddl = apply_remedies(scenario.for_server(target.server), args.remedy)
@@ -65,7 +65,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         announce=_pause(err) if args.pause else None,
     )
     tell_person = common.teller(err, args.quiet)
-    with common.engine_for(target, tell_person, file, outside=args.outside) as engine:
+    with scenarios.engine_for(target, tell_person, file, outside=args.outside) as engine:
         recording = play(
             engine, scenario, options, file=file, ddl=ddl, notes=_notes(scenario, options, engine.capabilities)
         )

@@ -7,7 +7,7 @@ import json
 from pathlib import Path
 from typing import IO
 
-from catenum.cli import common
+from catenum.cli import common, scenarios
 from catenum.cli.commands.churn import copies_of
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Progress
@@ -26,8 +26,8 @@ from catenum.render.propose import patch, print_first, print_proposals, proposal
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``propose``."""
-    common.add_run_options(parser)
-    common.add_play_options(parser)
+    scenarios.add_run_options(parser)
+    scenarios.add_play_options(parser)
     add_reach_options(parser, limit=300, length=False)
     parser.add_argument(
         "--for",
@@ -55,10 +55,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Propose and show. The exit code is 0 where something cures, or nothing is wrong; 1 where nothing does."""
     if args.outside:
         raise InputError("--outside: propose tries changes, and does so in scratch space only")
-    file, text = common.scenario_with_text(args.scenario)
-    scenario, order = common.changed_by_options(file, args)
-    target = common.target_of(args.target or common.recorded_target(file), err)
-    common.refuse_unsafe(file, target.server, outside=False)
+    file, text = scenarios.scenario_with_text(args.scenario)
+    scenario, order = scenarios.changed_by_options(file, args)
+    target = common.target_of(args.target or scenarios.recorded_target(file), err)
+    scenarios.refuse_unsafe(file, target.server, outside=False)
     if args.write:
         common.check_writable(args.write)
         if args.write.exists() and not args.force:
@@ -79,7 +79,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             print_first(make_console(out, color=False if args.no_color else None), proposal, clock.now_ms())
             out.flush()
 
-    with common.server_for(target, common.teller(err, args.quiet), file) as (connect, engine):
+    with scenarios.server_for(target, common.teller(err, args.quiet), file) as (connect, engine):
         proposer = Proposer(
             connect=connect,
             engine=engine,

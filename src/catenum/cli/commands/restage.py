@@ -9,7 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import IO, TYPE_CHECKING
 
-from catenum.cli import common
+from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
 from catenum.cli.intake_options import add_intake_options, definitions_of, pick, read, schema_in
 from catenum.core.capture.groups import grouped
@@ -103,13 +103,13 @@ def _restage(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> tupl
     if args.mask:
         staged, conflict = mask_staged(staged, conflict)
     file = read_scenario(staged.text().encode(), "restaged")
-    common.refuse_unsafe(file, conflict.server, outside=False)
+    scenarios.refuse_unsafe(file, conflict.server, outside=False)
     if args.no_play:
         return staged, None
     from catenum.intake.replay import replay
 
     target = common.target_of(f"local:{conflict.server}", err)
-    with common.engine_for(target, common.teller(err, args.quiet), file) as engine:
+    with scenarios.engine_for(target, common.teller(err, args.quiet), file) as engine:
         found = replay(engine, conflict, staged)
     if found.same:
         how = found.tried[-1][0]

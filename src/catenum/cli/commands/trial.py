@@ -7,7 +7,7 @@ import json
 from pathlib import Path
 from typing import IO
 
-from catenum.cli import common
+from catenum.cli import common, scenarios
 from catenum.cli.commands.churn import add_load_options, copies_of
 from catenum.cli.exits import ExitCode
 from catenum.cli.progress import Progress
@@ -29,8 +29,8 @@ from catenum.render.trial import print_trial, to_json_value
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``trial``."""
-    common.add_run_options(parser)
-    common.add_play_options(parser)
+    scenarios.add_run_options(parser)
+    scenarios.add_play_options(parser)
     parser.add_argument(
         "--remedy", action="append", metavar="NAME", help="only this remedy, or 'one + other' together; may be repeated"
     )
@@ -47,8 +47,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Try and show."""
-    file = common.load_scenario(args.scenario)
-    scenario, order = common.changed_by_options(file, args)
+    file = scenarios.load_scenario(args.scenario)
+    scenario, order = scenarios.changed_by_options(file, args)
     if not scenario.remedies:
         raise InputError(
             "the scenario has no remedies to try",
@@ -57,8 +57,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         )
     for name in args.remedy or ():
         split_names(name, scenario.remedies)
-    target = common.target_of(args.target or common.recorded_target(file), err)
-    common.refuse_unsafe(file, target.server, outside=args.outside)
+    target = common.target_of(args.target or scenarios.recorded_target(file), err)
+    scenarios.refuse_unsafe(file, target.server, outside=args.outside)
     if args.save:
         common.check_writable(args.save)
     if args.churn:
@@ -70,7 +70,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     def heard(name: str, explorer: Explorer) -> None:
         progress.part(explorer.fraction, f"of '{name}', {explorer.tally.schedules:,} schedules")
 
-    with common.server_for(target, common.teller(err, args.quiet), file, outside=args.outside) as (connect, engine):
+    with scenarios.server_for(target, common.teller(err, args.quiet), file, outside=args.outside) as (connect, engine):
         if order is not None:
             result = trial(engine, scenario, options, file=file, only=args.remedy, progress=progress)
         else:

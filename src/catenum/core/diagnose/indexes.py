@@ -10,19 +10,14 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import SqlglotError
-
 from catenum.core.record.recording import TableKeys
 from catenum.core.servers import Rules
+from catenum.core.sql.parser import exp, sqlglot
 
 #: With fewer rows than this a server reads the whole table whatever indexes there are.
 SMALL_ROWS = 100
 #: Characters that the name of an index may have on every server, with room for a number.
 MOST_NAME = 60
-_EQUALITIES = (exp.EQ, exp.NullSafeEQ, exp.In, exp.Is)
-_RANGES = (exp.GT, exp.GTE, exp.LT, exp.LTE, exp.Between)
 
 
 def propose_index(sql: str, table: str, rules: Rules, keys: TableKeys) -> str | None:
@@ -33,7 +28,7 @@ def propose_index(sql: str, table: str, rules: Rules, keys: TableKeys) -> str | 
     """
     try:
         tree = sqlglot.parse_one(sql, dialect=rules.dialect)
-    except SqlglotError:
+    except sqlglot.errors.SqlglotError:
         return None
     for found in tree.find_all(exp.Table):
         if found.name.lower() == table.lower():
@@ -50,9 +45,9 @@ def _for(table: exp.Table, name: str, rules: Rules, keys: TableKeys) -> str | No
         return None
     names = _Names(table, scope)
     terms = list(_terms(scope))
-    equal = _columns(names, (t for t in terms if isinstance(t, _EQUALITIES)))
+    equal = _columns(names, (t for t in terms if _is_equality(t)))
     equal += [c for t in terms if (c := _of_alternatives(names, t)) is not None and c not in equal]
-    ranged = [c for c in _columns(names, (t for t in terms if isinstance(t, _RANGES))) if c not in equal]
+    ranged = [c for c in _columns(names, (t for t in terms if _is_range(t))) if c not in equal]
     leading = [*equal, *ranged[:1]]
     if not leading or _begins(keys.primary, leading):
         return None
@@ -69,6 +64,14 @@ def _for(table: exp.Table, name: str, rules: Rules, keys: TableKeys) -> str | No
     title = _title(f"{name}_{'_'.join(columns)}", keys)
     listed = ", ".join(names.spelled(column, rules.dialect) for column in columns)
     return f"create index {names.spelled(title, rules.dialect)} on {names.spelled(name, rules.dialect)} ({listed})"
+
+
+def _is_equality(term: exp.Expr) -> bool:
+    return isinstance(term, (exp.EQ, exp.NullSafeEQ, exp.In, exp.Is))
+
+
+def _is_range(term: exp.Expr) -> bool:
+    return isinstance(term, (exp.GT, exp.GTE, exp.LT, exp.LTE, exp.Between))
 
 
 def _begins(key: Sequence[str], columns: Sequence[str]) -> bool:
@@ -129,7 +132,7 @@ def _of_alternatives(names: _Names, term: exp.Expr) -> str | None:
     if not isinstance(term, exp.Or):
         return None
     branches = [branch.unnest() for branch in term.flatten()]
-    found = [_columns(names, iter([b])) if isinstance(b, _EQUALITIES) else [] for b in branches]
+    found = [_columns(names, iter([b])) if _is_equality(b) else [] for b in branches]
     return found[0][0] if found[0] and all(one == found[0] for one in found) else None
 
 

@@ -6,9 +6,7 @@ Which of them conflict is a server's affair (``core.servers``). In JSON a mode i
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal
-
-from pydantic import BeforeValidator, PlainSerializer, WithJsonSchema
+from typing import Any, Literal
 
 #: ``row``: modes of rows as statements ask for them. ``record``: of index records and the gaps before them. ``table``,
 #: ``metadata`` (on tables' definitions): what they say. ``other``: anything else that a session waits for.
@@ -43,18 +41,21 @@ class Mode:
             return cls("row", text)
         return cls("table" if text.endswith("Lock") or text in _OF_TABLES else "other", text)
 
+    # What follows is how pydantic asks a type for its form in files; most commands read and write none.
+
+    @classmethod
+    def __get_pydantic_core_schema__(cls, source: Any, handler: Any) -> Any:
+        from pydantic_core import core_schema
+
+        text = core_schema.no_info_after_validator_function(cls.read, core_schema.str_schema())
+        either = core_schema.union_schema([core_schema.is_instance_schema(cls), text])
+        written = core_schema.to_string_ser_schema()
+        return core_schema.json_or_python_schema(json_schema=text, python_schema=either, serialization=written)
+
+    @classmethod
+    def __get_pydantic_json_schema__(cls, schema: Any, handler: Any) -> dict[str, Any]:
+        return {"type": "string", "examples": ["FOR UPDATE", "X next-key", "AccessShareLock"]}
+
 
 #: Something is waited for that has no mode of its own, or none that the server reports.
 NO_MODE = Mode("other", "")
-
-
-def _from_json(value: Any) -> Any:
-    return Mode.read(value) if isinstance(value, str) else value
-
-
-ModeField = Annotated[
-    Mode,
-    BeforeValidator(_from_json),
-    PlainSerializer(str, return_type=str),
-    WithJsonSchema({"type": "string", "examples": ["FOR UPDATE", "X next-key", "AccessShareLock"]}),
-]

@@ -8,11 +8,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from hashlib import sha1
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
-from pydantic import BeforeValidator
-
-from catenum.core.record.modes import ModeField
+from catenum.core.record.modes import Mode
 from catenum.core.record.values import Value, ValueKind
 from catenum.core.record.waits import Edge, Resource, WaitGraph
 
@@ -24,11 +22,8 @@ ErrorKind = Literal["deadlock", "refused", "timeout", "limit", "lost", "rejected
 #: ``passed``: the statement was not run, since its condition was not true.
 What = Literal["sent", "done", "waits", "resumed", "failed", "passed"]
 #: The last three are those of a running server: no transaction open, a statement under way, not reported.
-Status = Annotated[
-    Literal[
-        "committed", "rolled back", "failed", "left open", "cut off", "not begun", "idle", "working", "not reported"
-    ],
-    BeforeValidator(lambda status: "not reported" if status == "not told" else status),  # as it once was written
+Status = Literal[
+    "committed", "rolled back", "failed", "left open", "cut off", "not begun", "idle", "working", "not reported"
 ]
 #: What counts as a lock that was taken: not what only describes another (a predicate, an index's own lock).
 COUNTED_KINDS = ("row", "gap", "table")
@@ -122,8 +117,8 @@ class Wait:
     holder: str
     holder_statement: int | None
     resource: Resource
-    wanted: ModeField
-    held: ModeField | None
+    wanted: Mode
+    held: Mode | None
     queued: bool
     conflict: str | None = None
     holder_told_by: Literal["server", "statement"] | None = None
@@ -153,8 +148,8 @@ class DeadlockMember:
     statement: int | None
     waits_for: str
     resource: Resource
-    wanted: ModeField
-    held: ModeField | None
+    wanted: Mode
+    held: Mode | None
     holds: tuple[str, ...]
     statements: tuple[str, ...]
     queued: bool = False
@@ -184,7 +179,7 @@ class LockEntry:
 
     transaction: str
     resource: Resource
-    mode: ModeField
+    mode: Mode
     granted: bool
 
 

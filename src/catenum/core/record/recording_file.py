@@ -6,18 +6,21 @@ import json
 from collections.abc import Iterator
 from dataclasses import fields, is_dataclass, replace
 from functools import cache
-from typing import Any
-
-from pydantic import TypeAdapter, ValidationError
+from typing import TYPE_CHECKING, Any
 
 from catenum.core.errors import InputError, Place
 from catenum.core.record.recording import Recording
+
+if TYPE_CHECKING:
+    from pydantic import TypeAdapter
 
 FORMAT = "catenum-recording/1"
 
 
 @cache
 def _adapter() -> TypeAdapter[Recording]:
+    from pydantic import TypeAdapter  # who writes and reads no recording does without it
+
     return TypeAdapter(Recording)
 
 
@@ -49,20 +52,14 @@ def from_json(data: bytes, file: str) -> Recording:
             advice=_SAVE_ADVICE,
         )
     try:
-        recording = _adapter().validate_json(json.dumps(_as_now(plain)))
-    except ValidationError as error:
-        first = error.errors()[0]
+        recording = _adapter().validate_json(json.dumps(plain))
+    except ValueError as error:
+        first = error.errors()[0]  # type: ignore[attr-defined] # pydantic's
         path = ".".join(str(part) for part in first["loc"])
         raise InputError(f"a damaged recording: {path}: {first['msg']}", place=where) from error
     for fault in _faults(recording):
         raise InputError(f"a damaged recording: {fault}", place=where)
     return recording
-
-
-def _as_now(plain: dict[str, Any]) -> dict[str, Any]:
-    """What recordings of a running server once said of their source."""
-    live = plain.pop("live", None)
-    return {"source": "sample", **plain} if live else plain
 
 
 def _faults(recording: Recording) -> Iterator[str]:

@@ -11,25 +11,15 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Annotated, Any, Literal
+from typing import Literal
 
-from pydantic import BeforeValidator
-
-from catenum.core.record.modes import ModeField
+from catenum.core.record.modes import Mode
 
 #: A row's key: columns and values as the server's text, None for NULL.
 Key = tuple[tuple[str, str | None], ...]
 ResourceKind = Literal[
     "row", "gap", "key", "table", "index", "predicate", "metadata", "transaction", "advisory", "other"
 ]
-
-
-def _old_key(value: Any) -> Any:
-    """Recordings once had keys as text: ``quay=East, no=2``."""
-    if not isinstance(value, str):
-        return value
-    pairs = (part.partition("=") for part in value.split(", ") if "=" in part)
-    return tuple((column.strip(), text.strip()) for column, _, text in pairs)
 
 
 def key_text(key: Key) -> str:
@@ -52,7 +42,7 @@ class Resource:
     database: str | None = None
     table: str | None = None
     index: str | None = None
-    key: Annotated[Key | None, BeforeValidator(_old_key)] = None
+    key: Key | None = None
 
     @property
     def identity(self) -> tuple[object, ...]:
@@ -100,8 +90,8 @@ class Edge:
     waiter: str
     holder: str
     resource: Resource
-    wanted: ModeField
-    held: ModeField | None
+    wanted: Mode
+    held: Mode | None
     queued: bool = False
     since_ms: float | None = None
     taken_by: str | None = None

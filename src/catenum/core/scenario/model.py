@@ -33,12 +33,10 @@ from pydantic_core import PydanticKnownError
 from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import Condition, parse_condition
 from catenum.core.servers import LEVELS, NAMES
+from catenum.core.text import DURATION, parse_duration
 
 FailureKind = Literal["deadlock", "refused", "timeout", "duplicate"]
 Ends = Literal["commit", "rollback", "open"]
-
-_DURATION = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(ms|s|min|h)\s*$")
-_UNIT_MS = {"ms": 1, "s": 1_000, "min": 60_000, "h": 3_600_000}
 
 
 def _one_of(words: tuple[str, ...]) -> Callable[[str], str]:
@@ -60,22 +58,11 @@ def chosen(sql: str | Mapping[str, str]) -> str:
     return sql
 
 
-def parse_duration(text: object) -> int:
-    """Milliseconds in ``500ms``, ``10s``, ``2min`` or ``1h``. Raises ValueError for anything else, or for zero."""
-    match = _DURATION.match(text) if isinstance(text, str) else None
-    if not match:
-        raise ValueError(f"{text!r} is not a length of time; write it with its unit, such as 500ms, 10s or 2min")
-    milliseconds = round(float(match[1]) * _UNIT_MS[match[2]])
-    if milliseconds < 1:
-        raise ValueError("a length of time must be at least 1ms")
-    return milliseconds
-
-
 Duration = Annotated[
     int,
     BeforeValidator(parse_duration),
     PlainSerializer(lambda ms: f"{ms}ms", return_type=str),
-    WithJsonSchema({"type": "string", "pattern": _DURATION.pattern, "examples": ["500ms", "10s"]}),
+    WithJsonSchema({"type": "string", "pattern": DURATION.pattern, "examples": ["500ms", "10s"]}),
 ]
 Name = Annotated[str, StringConstraints(pattern=r"^[^\s:,=]+$", max_length=40)]
 #: The name of a value: what can stand behind a colon in SQL.

@@ -22,7 +22,6 @@ class MariadbRules(InnodbRules):
     """See ``Rules`` for what each member promises."""
 
     name, title = "mariadb", "MariaDB"
-    schemes = ("mariadb",)
     answers_as = ("mysql",)
 
     tables = (

@@ -29,7 +29,6 @@ class MysqlRules(InnodbRules):
     """See ``Rules`` for what each member promises."""
 
     name, title = "mysql", "MySQL"
-    schemes = ("mysql",)
     answers_as = ("mariadb",)
 
     tables = (

@@ -127,7 +127,6 @@ class PostgresqlRules(Rules):
 
     name, title, dialect = "postgresql", "PostgreSQL", "postgres"
     lexis = LEXIS
-    schemes = ("postgresql", "postgres")
 
     distinct_levels = ("read committed", "repeatable read", "serializable")
     level_note = "read uncommitted is not listed: PostgreSQL runs it as read committed"

@@ -46,9 +46,7 @@ class Rules(ABC):
     #: The parser's name for its SQL.
     dialect: str
     lexis: Lexis
-    #: The first word of URLs that lead to it.
-    schemes: tuple[str, ...]
-    #: Other servers that may answer there: they speak the same protocol.
+    #: Other servers that may answer where its URLs lead: they speak the same protocol.
     answers_as: tuple[str, ...] = ()
 
     # -- isolation levels ---------------------------------------------------------------------------------------------

@@ -11,9 +11,7 @@ import re
 from dataclasses import dataclass
 from functools import lru_cache
 
-from sqlglot import tokenize
-from sqlglot.errors import SqlglotError
-
+from catenum.core.sql.parser import sqlglot
 from catenum.core.sql.scripts import Piece
 
 
@@ -68,8 +66,8 @@ def _any_of(functions: tuple[str, ...]) -> re.Pattern[str]:
 def _words(sql: str, dialect: str) -> str:
     """The statement in lower case, a blank between words, without comments and the contents of strings."""
     try:
-        tokens = tokenize(sql, dialect=dialect)
-    except SqlglotError:
+        tokens = sqlglot.tokenize(sql, dialect=dialect)
+    except sqlglot.errors.SqlglotError:
         return " ".join(sql.split()).lower()
     pieces, last = [], ""
     for token in tokens:

@@ -8,16 +8,18 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection
-from functools import lru_cache
+from functools import cache, lru_cache
 
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import SqlglotError
-
+from catenum.core.sql.parser import exp, sqlglot
 from catenum.core.sql.statements import footprint
 
+
 #: What rows and definitions are changed by.
-_KINDS = (exp.Query, exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.TruncateTable, exp.Set, exp.Alter)
+@cache
+def _kinds() -> tuple[type[exp.Expr], ...]:
+    return (exp.Query, exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.TruncateTable, exp.Set, exp.Alter)
+
+
 #: What CREATE and DROP may make and remove: all else may hold code, or reach out of the database.
 _OBJECTS = frozenset(["table", "index", "view", "sequence"])
 #: Storage engines that keep a table in the server's own files.
@@ -35,7 +37,7 @@ def uncontained(sql: str, dialect: str, catalogues: Collection[str]) -> str | No
         return None
     try:
         trees = [tree for tree in sqlglot.parse(sql, dialect=dialect) if tree is not None]
-    except (SqlglotError, RecursionError):
+    except (sqlglot.errors.SqlglotError, RecursionError):
         trees = []
     if len(trees) != 1 or isinstance(trees[0], exp.Command):
         return None if footprint(sql, dialect).accesses else "Catenum cannot read it whole"
@@ -44,7 +46,7 @@ def uncontained(sql: str, dialect: str, catalogues: Collection[str]) -> str | No
         kind = str(tree.args.get("kind") or "").lower()
         if kind not in _OBJECTS:
             return f"a {kind or 'thing'} may hold code that does anything"
-    elif not isinstance(tree, _KINDS):
+    elif not isinstance(tree, _kinds()):
         return "Catenum cannot read it whole"
     return _within(tree, dialect, catalogues)
 

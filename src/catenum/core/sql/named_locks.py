@@ -9,9 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from sqlglot import exp
-
 from catenum.core.record.waits import Resource
+from catenum.core.sql.parser import exp
 
 _TAKING = frozenset(
     [

@@ -5,9 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import SqlglotError
+from catenum.core.sql.parser import exp, sqlglot
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,7 +26,7 @@ def _tree(sql: str, dialect: str) -> exp.Expression | None:
     try:
         tree = sqlglot.parse_one(sql, dialect=dialect)
         return tree if isinstance(tree, exp.Expression) else None
-    except (SqlglotError, RecursionError):
+    except (sqlglot.errors.SqlglotError, RecursionError):
         return None
 
 

@@ -5,8 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 
-import sqlglot
-from sqlglot.errors import SqlglotError
+from catenum.core.sql.parser import sqlglot
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +96,7 @@ def tokenized_pieces(script: str, dialect: str) -> list[Piece]:
     """``pieces_of`` for every script, by the parser's tokens."""
     try:
         tokens = sqlglot.tokenize(script, dialect=dialect)
-    except SqlglotError:
+    except sqlglot.errors.SqlglotError:
         return [Piece(0, script, script)] if script.strip() else []
     found: list[Piece] = []
     parts: list[str] = []

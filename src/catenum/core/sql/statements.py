@@ -11,16 +11,13 @@ import logging
 import re
 from collections.abc import Collection, Iterable, Iterator
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cache, lru_cache
 from typing import Literal
-
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import SqlglotError
 
 from catenum.core.record.values import Value
 from catenum.core.sql.functions import BY_NATURE, HARMLESS
 from catenum.core.sql.named_locks import NamedLock, named_locks
+from catenum.core.sql.parser import exp, sqlglot
 from catenum.core.sql.understood import (
     computes_plainly,
     counts_found_rows,
@@ -135,7 +132,7 @@ def footprint(sql: str, dialect: str) -> Footprint:
     """What ``sql`` touches. Never raises: what cannot be parsed comes back with ``parsed`` False."""
     try:
         trees = [tree for tree in sqlglot.parse(sql, dialect=dialect) if tree is not None]
-    except (SqlglotError, RecursionError):
+    except (sqlglot.errors.SqlglotError, RecursionError):
         return _command(sql, 1)
     if not trees:
         return Footprint((), parsed=False, count=0)
@@ -190,13 +187,17 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
         sets=_setting(tree, sql),
         counts_found=counts_found_rows(tree),
         computes_plainly=computes_plainly(tree),
-        gathers=any(tree.find_all(*_GATHERING)) or bool(_GATHERING_NAMES & set(called)),
+        gathers=any(tree.find_all(*_gathering())) or bool(_GATHERING_NAMES & set(called)),
         limited=any(tree.find_all(exp.Limit, exp.Fetch, exp.Offset)),
     )
 
 
-#: Aggregates whose value depends on the order in which rows come.
-_GATHERING = (exp.ArrayAgg, exp.GroupConcat, exp.JSONArrayAgg, exp.JSONObjectAgg, exp.First, exp.Last)
+@cache
+def _gathering() -> tuple[type[exp.Expr], ...]:
+    """Aggregates whose value depends on the order in which rows come."""
+    return (exp.ArrayAgg, exp.GroupConcat, exp.JSONArrayAgg, exp.JSONObjectAgg, exp.First, exp.Last)
+
+
 _GATHERING_NAMES = frozenset(["string_agg", "json_agg", "jsonb_agg", "xmlagg", "row_number"])
 
 
@@ -325,7 +326,7 @@ def assigned(sql: str, dialect: str, values: Iterable[Value], functions: Collect
     texts = {value.text for value in values}
     try:
         tree = sqlglot.parse_one(sql, dialect=dialect)
-    except SqlglotError:
+    except sqlglot.errors.SqlglotError:
         return set()
     found: set[tuple[str, str]] = set()
     target = _target(tree)

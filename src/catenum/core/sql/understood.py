@@ -9,45 +9,72 @@ tables named in the statement and changes nothing but the rows of the one table 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import cache
 
-from sqlglot import exp
+from catenum.core.sql.parser import exp
 
-#: Names, literals, operators and clauses: they compute on the rows at hand.
-_PLAIN: frozenset[type[exp.Expr]] = frozenset(
-    {
-        *(exp.Identifier, exp.Column, exp.Table, exp.TableAlias, exp.Alias, exp.Literal, exp.Null, exp.Boolean),
-        *(exp.Star, exp.Var, exp.Placeholder, exp.Parameter, exp.Paren, exp.Tuple, exp.Array, exp.Interval),
-        *(exp.Neg, exp.Not, exp.And, exp.Or, exp.EQ, exp.NEQ, exp.NullSafeEQ, exp.NullSafeNEQ, exp.GT, exp.GTE),
-        *(exp.LT, exp.LTE, exp.Is, exp.In, exp.Between, exp.Like, exp.ILike, exp.Add, exp.Sub, exp.Mul, exp.Div),
-        *(exp.IntDiv, exp.Mod, exp.DPipe, exp.Any, exp.All, exp.Exists, exp.Case, exp.If, exp.Distinct),
-        *(exp.Select, exp.Subquery, exp.Union, exp.Intersect, exp.Except, exp.From, exp.Join, exp.Where, exp.Group),
-        *(exp.Having, exp.Order, exp.Ordered, exp.Limit, exp.Offset, exp.Fetch, exp.With, exp.CTE, exp.Lock),
-        *(exp.Values, exp.Schema, exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.When, exp.Whens, exp.OnConflict),
-        *(exp.IndexTableHint, exp.Returning, exp.Window, exp.WindowSpec, exp.Filter),
-        *(exp.Cast, exp.TryCast, exp.DataType, exp.DataTypeParam),
-        *(exp.Set, exp.SetItem, exp.PropertyEQ, exp.TruncateTable, exp.Create, exp.Index, exp.IndexParameters),
-        *(exp.Alter, exp.ColumnDef, exp.ColumnConstraint, exp.NotNullColumnConstraint, exp.DefaultColumnConstraint),
-    }
-)
-#: Functions that read nothing but their arguments, the clock, chance, the session, a sequence or a named lock.
-_FUNCTIONS: frozenset[type[exp.Expr]] = frozenset(
-    {
-        *(exp.Count, exp.Sum, exp.Min, exp.Max, exp.Avg, exp.ArrayAgg, exp.GroupConcat, exp.RowNumber, exp.Rank),
-        *(exp.Coalesce, exp.Nullif, exp.Greatest, exp.Least, exp.Abs, exp.Round, exp.Floor, exp.Ceil, exp.Sign),
-        *(exp.Lower, exp.Upper, exp.Length, exp.Concat, exp.ConcatWs, exp.Substring, exp.Trim, exp.Replace, exp.MD5),
-        *(exp.CurrentTimestamp, exp.CurrentDate, exp.CurrentTime, exp.Localtime, exp.Localtimestamp, exp.Rand),
-        *(exp.Uuid, exp.Extract, exp.TimestampTrunc, exp.DateAdd, exp.DateSub, exp.NextValueFor),
-        *(exp.GenerateSeries,),
-    }
-)
+
+@cache
+def _plain() -> frozenset[type[exp.Expr]]:
+    """Names, literals, operators and clauses: they compute on the rows at hand."""
+    return frozenset(
+        {
+            *(exp.Identifier, exp.Column, exp.Table, exp.TableAlias, exp.Alias, exp.Literal, exp.Null, exp.Boolean),
+            *(exp.Star, exp.Var, exp.Placeholder, exp.Parameter, exp.Paren, exp.Tuple, exp.Array, exp.Interval),
+            *(exp.Neg, exp.Not, exp.And, exp.Or, exp.EQ, exp.NEQ, exp.NullSafeEQ, exp.NullSafeNEQ, exp.GT, exp.GTE),
+            *(exp.LT, exp.LTE, exp.Is, exp.In, exp.Between, exp.Like, exp.ILike, exp.Add, exp.Sub, exp.Mul, exp.Div),
+            *(exp.IntDiv, exp.Mod, exp.DPipe, exp.Any, exp.All, exp.Exists, exp.Case, exp.If, exp.Distinct),
+            *(exp.Select, exp.Subquery, exp.Union, exp.Intersect, exp.Except, exp.From, exp.Join, exp.Where, exp.Group),
+            *(exp.Having, exp.Order, exp.Ordered, exp.Limit, exp.Offset, exp.Fetch, exp.With, exp.CTE, exp.Lock),
+            *(
+                exp.Values,
+                exp.Schema,
+                exp.Insert,
+                exp.Update,
+                exp.Delete,
+                exp.Merge,
+                exp.When,
+                exp.Whens,
+                exp.OnConflict,
+            ),
+            *(exp.IndexTableHint, exp.Returning, exp.Window, exp.WindowSpec, exp.Filter),
+            *(exp.Cast, exp.TryCast, exp.DataType, exp.DataTypeParam),
+            *(exp.Set, exp.SetItem, exp.PropertyEQ, exp.TruncateTable, exp.Create, exp.Index, exp.IndexParameters),
+            *(exp.Alter, exp.ColumnDef, exp.ColumnConstraint, exp.NotNullColumnConstraint, exp.DefaultColumnConstraint),
+        }
+    )
+
+
+@cache
+def _functions() -> frozenset[type[exp.Expr]]:
+    """Functions that read nothing but their arguments, the clock, chance, the session, a sequence or a named lock."""
+    return frozenset(
+        {
+            *(exp.Count, exp.Sum, exp.Min, exp.Max, exp.Avg, exp.ArrayAgg, exp.GroupConcat, exp.RowNumber, exp.Rank),
+            *(exp.Coalesce, exp.Nullif, exp.Greatest, exp.Least, exp.Abs, exp.Round, exp.Floor, exp.Ceil, exp.Sign),
+            *(
+                exp.Lower,
+                exp.Upper,
+                exp.Length,
+                exp.Concat,
+                exp.ConcatWs,
+                exp.Substring,
+                exp.Trim,
+                exp.Replace,
+                exp.MD5,
+            ),
+            *(exp.CurrentTimestamp, exp.CurrentDate, exp.CurrentTime, exp.Localtime, exp.Localtimestamp, exp.Rand),
+            *(exp.Uuid, exp.Extract, exp.TimestampTrunc, exp.DateAdd, exp.DateSub, exp.NextValueFor),
+            *(exp.GenerateSeries,),
+        }
+    )
 
 
 def is_understood(tree: exp.Expr) -> bool:
     """Whether ``tree`` is read whole: what it names is all that it touches. Calls by name are judged elsewhere."""
-    for node in tree.walk():
-        kind = type(node)
-        if kind not in _PLAIN and kind not in _FUNCTIONS and kind is not exp.Anonymous:
-            return False
+    known = _plain() | _functions() | {exp.Anonymous}
+    if any(type(node) not in known for node in tree.walk()):
+        return False
     return not any(_misread(tree))
 
 
@@ -144,8 +171,10 @@ def counts_found_rows(tree: exp.Expr) -> bool:
     return not any(one.find(exp.AggFunc, exp.Window) for one in tree.expressions)
 
 
-#: What stands in an expression that no value makes fail, apart from numbers that grow too large.
-_HARMLESS_PARTS = (exp.Column, exp.Identifier, exp.Literal, exp.Star, exp.Add, exp.Sub, exp.Neg, exp.Paren, exp.Alias)
+@cache
+def _harmless_parts() -> tuple[type[exp.Expr], ...]:
+    """What stands in an expression that no value makes fail, apart from numbers that grow too large."""
+    return (exp.Column, exp.Identifier, exp.Literal, exp.Star, exp.Add, exp.Sub, exp.Neg, exp.Paren, exp.Alias)
 
 
 def computes_plainly(tree: exp.Expr) -> bool:
@@ -160,4 +189,4 @@ def computes_plainly(tree: exp.Expr) -> bool:
     terms = tree.expressions
     if isinstance(tree, exp.Update):
         terms = [term.expression if isinstance(term, exp.EQ) else term for term in terms]
-    return all(isinstance(node, _HARMLESS_PARTS) for term in terms for node in term.walk())
+    return all(isinstance(node, _harmless_parts()) for term in terms for node in term.walk())

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from catenum.core.record.recording import ServerError
 from catenum.core.record.values import Value, Values
-from catenum.core.scenario.model import Statement
 from catenum.engines.ports.sessions import Beginning
+
+if TYPE_CHECKING:
+    from catenum.core.scenario.model import Statement
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
