@@ -264,7 +264,7 @@ def taped(tape: Tape, monkeypatch: Any) -> Iterator[None]:
             yield found
 
     monkeypatch.setattr("catenum.engines.targets.Connector.__call__", connect)
-    monkeypatch.setattr("catenum.cli.common.open_engine", open_engine)
+    monkeypatch.setattr("catenum.cli.scenarios.open_engine", open_engine)
     monkeypatch.setattr("catenum.lab.run.driver.select", SimpleNamespace(select=tape.select))
     with clock.replaced_by(tape.source()):
         yield
