@@ -82,7 +82,7 @@ def _quiet(tree: ast.Module) -> set[int]:
         said: list[ast.AST | None] = []
         if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant):
             said = [node]
-        elif isinstance(node, ast.AnnAssign) or isinstance(node, ast.arg):
+        elif isinstance(node, (ast.AnnAssign, ast.arg)):
             said = [node.annotation]
         elif isinstance(node, ast.FunctionDef):
             said = [node.returns]
@@ -123,7 +123,13 @@ def _changes(node: ast.AST) -> Iterator[ast.AST]:
     elif isinstance(other, (ast.Tuple, ast.Set, ast.List)) and isinstance(getattr(other, "ctx", ast.Load()), ast.Load):
         if len(other.elts) > 2:  # a pair is mostly two fields
             yield type(other)(other.elts[1:], *([ast.Load()] if not isinstance(other, ast.Set) else []))
-    elif isinstance(other, ast.If):
+    else:
+        yield from _other_ways(other)
+
+
+def _other_ways(other: ast.AST) -> Iterator[ast.AST]:
+    """The same for what decides where the program goes on."""
+    if isinstance(other, ast.If):
         yield ast.If(ast.Constant(False), other.body, other.orelse)
         yield ast.If(ast.Constant(True), other.body, other.orelse)
     elif isinstance(other, ast.IfExp):
