@@ -47,13 +47,14 @@ from catenum.engines.private.programs import Owner, cache_folder, server_owner, 
 
 # A collection goes through all that pytest has gathered, for next to nothing.
 gc.set_threshold(100_000, 50, 50)
+#: Said by ``make test-core``.
+WITHOUT_SERVERS = "CATENUM_TESTS_WITHOUT_SERVERS" in os.environ
 # The first example of a property may load a library; how long it takes is no test's concern here.
-settings.register_profile("suite", deadline=None, max_examples=100 if "CATENUM_TESTS_EVERYWHERE" in os.environ else 50)
+EXAMPLES = 100 if "CATENUM_TESTS_EVERYWHERE" in os.environ else 50
+settings.register_profile("suite", deadline=None, max_examples=20 if WITHOUT_SERVERS else EXAMPLES)
 settings.load_profile("suite")
 
 SCRIPT = Path(sys.executable).with_name("catenum")
-#: Said by ``make test-core``.
-WITHOUT_SERVERS = "CATENUM_TESTS_WITHOUT_SERVERS" in os.environ
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -182,6 +182,7 @@ def test_terse_and_verbose_logs_are_read_for_what_they_have(call, logs, tmp_path
 
 def make_locale(request, monkeypatch, language: str) -> None:
     """Where a server finds it that the test starts."""
+    needs("postgresql")
     place = Path(tempfile.mkdtemp(prefix="catenum-locale-"))  # where the server's own user can read it
     place.chmod(0o755)
     request.addfinalizer(lambda: shutil.rmtree(place, ignore_errors=True))

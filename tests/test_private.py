@@ -19,7 +19,9 @@ from catenum.core.errors import TargetError
 from catenum.engines.private.postgresql import DATABASE, USER
 from catenum.engines.private.programs import Owner
 from catenum.engines.private.slots import _Slot, private_server
-from conftest import SCRIPT, Done, needs, over_socket, until
+from conftest import SCRIPT, WITHOUT_SERVERS, Done, needs, over_socket, until
+
+pytestmark = pytest.mark.skipif(WITHOUT_SERVERS, reason="make test-core runs without servers")
 
 
 @pytest.fixture

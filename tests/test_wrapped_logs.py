@@ -23,6 +23,15 @@ from wrapping import AROUND, PACKED
 LINES = [(server, form) for server in SERVERS for form in FORMS[server]]
 
 
+def each_with_some(names) -> list:
+    """Each name with every other of the logs; all of them in ``make soak``."""
+    return [
+        pytest.param(*line, name, marks=[] if (at + place) % 2 else pytest.mark.soak)
+        for at, name in enumerate(names)
+        for place, line in enumerate(LINES)
+    ]
+
+
 def told(call, *files) -> list[dict]:
     """What intake says of files, without where it stands."""
     found = call("intake", *files, "--json").json["conflicts"]
@@ -41,8 +50,7 @@ def followed(path, server: str, data: bytes) -> list[str]:
     return [*found, *log.deadlocks(), *log.deadlocks()]
 
 
-@pytest.mark.parametrize("around", AROUND)
-@pytest.mark.parametrize(("server", "form"), LINES)
+@pytest.mark.parametrize(("server", "form", "around"), each_with_some(AROUND))
 def test_what_is_around_a_log_changes_nothing_of_what_it_says(call, logs, tmp_path, server, form, around):
     log = logs(server, False).folder / form
     wanted = told(call, log)
@@ -61,8 +69,7 @@ def test_what_is_around_a_log_changes_nothing_of_what_it_says(call, logs, tmp_pa
         assert [one.strip() for one in followed(tmp_path / "grows", server, wrapped.encode())] == reports
 
 
-@pytest.mark.parametrize("packed", PACKED)
-@pytest.mark.parametrize(("server", "form"), LINES)
+@pytest.mark.parametrize(("server", "form", "packed"), each_with_some(PACKED))
 def test_how_a_log_is_packed_changes_nothing_of_what_it_says(call, logs, tmp_path, server, form, packed):
     log = logs(server, True).folder / form
     (tmp_path / "packed").write_bytes(PACKED[packed](log.read_bytes()))
