@@ -2,7 +2,7 @@
 VENV ?= .venv
 BIN = $(VENV)/bin
 
-.PHONY: demo test test-core soak lint types bench screenshots clean
+.PHONY: demo test test-core mutants corpus soak lint types bench screenshots clean
 
 demo: $(VENV)/.ready-
 	@$(BIN)/catenum demo --into demo-output
@@ -13,6 +13,17 @@ test: $(VENV)/.ready-dev-embedded
 # What runs without any server; what a contributor runs first.
 test-core: $(VENV)/.ready-dev-embedded
 	CATENUM_TESTS_WITHOUT_SERVERS=1 $(BIN)/python -m pytest -n 4
+
+# Small changes of meaning in core, each held against the tests that need no server.
+COUNT ?= 200
+mutants: $(VENV)/.ready-dev-embedded
+	$(BIN)/python tests/mutants.py --count $(COUNT) --first $(FIRST)
+
+# What real servers said, taken anew, and what is printed of it: read the difference before it is committed.
+corpus: $(VENV)/.ready-dev-embedded
+	for server in postgresql mariadb mysql; do $(BIN)/catenum local start --quiet --target local:$$server; done
+	$(BIN)/python tests/corpus.py --servers
+	for server in postgresql mariadb mysql; do $(BIN)/catenum local stop --quiet --target local:$$server; done
 
 # Generated scenarios, every order walked by hand beside what explore says; SECONDS, FIRST and the servers can be given.
 SECONDS ?= 3600

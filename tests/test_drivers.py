@@ -1,4 +1,4 @@
-"""A server whose Python driver is not installed: said so, and no other server is affected."""
+"""What is not installed: a server's Python driver, a library that only some commands need. Said so; the rest runs."""
 
 from __future__ import annotations
 
@@ -10,11 +10,23 @@ import pytest
 
 from conftest import needs
 
-HIDDEN = "import sys; sys.modules[{module!r}] = None; from catenum.cli.main import main; sys.exit(main({words!r}))"
+HIDDEN = """
+import sys
+
+class Hides:
+    def find_spec(self, name, *_):
+        if name.partition(".")[0] in {modules!r}:
+            raise ModuleNotFoundError(name, name=name)
+
+sys.meta_path.insert(0, Hides())
+from catenum.cli.main import main
+sys.exit(main({words!r}))
+"""
+HEAVY = "scipy,numpy,matplotlib"
 
 
-def without(module: str, *words: str) -> subprocess.CompletedProcess:
-    code = HIDDEN.format(module=module, words=list(words))
+def without(modules: str, *words: object) -> subprocess.CompletedProcess:
+    code = HIDDEN.format(modules=modules.split(","), words=list(map(str, words)))
     return subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, env=os.environ, check=False)
 
 
@@ -39,3 +51,43 @@ def test_a_private_server_needs_its_driver(tmp_path):
     needs("mariadb")
     done = without("pymysql", "play", "berth-swap", "--target", "local:mariadb")
     assert (done.returncode, "pip install pymysql" in done.stderr) == (3, True)
+
+
+def test_a_slim_image_runs_what_neither_draws_nor_measures(kept, tmp_path):
+    saved = tmp_path / "seen.json"
+    assert without(HEAVY, "play", "berth-swap", "--expect", "deadlock", "--save", saved).returncode == 0
+    assert without(HEAVY, "explore", "berth-swap", "--quiet").returncode == 1
+    assert without(HEAVY, "now").returncode == 0
+    for words, library in ((("draw", saved), "matplotlib"), (("churn", "berth-swap"), "scipy")):
+        done = without(HEAVY, *words)
+        assert (done.returncode, f"pip install {library}" in done.stderr, done.stdout) == (2, True, "")
+
+
+LOADED = """
+import importlib, sys
+for module in {modules!r}:
+    importlib.import_module(module)
+print(*sorted(sys.modules))
+"""
+
+
+@pytest.mark.parametrize("command", ["now", "watch", "release", "preflight", "history"])
+@pytest.mark.parametrize(
+    ("server", "others"), [("mariadb", ("mysql", "postgresql")), ("postgresql", ("mysql", "mariadb"))]
+)
+def test_who_watches_loads_no_parser_and_one_server_s_rules(command, server, others):
+    modules = [f"catenum.cli.commands.{command}", f"catenum.engines.{server}.lookout"]
+    code = LOADED.format(modules=modules)
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    loaded = set(done.stdout.split())
+    assert f"catenum.core.servers.{server}" in loaded
+    unwanted = {
+        "sqlglot",
+        "pydantic",
+        "yaml",
+        "scipy",
+        "numpy",
+        "matplotlib",
+        *(f"catenum.core.servers.{one}" for one in others),
+    }
+    assert not loaded & unwanted

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import importlib
 import os
 import re
 import tempfile
@@ -13,7 +14,7 @@ from pathlib import Path
 from typing import IO
 
 from catenum import samples
-from catenum.core.errors import InputError, Place, SaveError
+from catenum.core.errors import InputError, LibraryError, Place, SaveError
 from catenum.core.logs.times import zone_of
 from catenum.core.servers import rules_of
 from catenum.core.text import parse_duration, suggestion
@@ -106,6 +107,14 @@ def teller(err: IO[str], quiet: bool) -> Callable[[str], None]:
             err.flush()
 
     return tell
+
+
+def require(library: str, what: str) -> None:
+    """Raises LibraryError, before any work is done, where a library is missing that ``what`` needs."""
+    try:
+        importlib.import_module(library)
+    except ModuleNotFoundError as error:
+        raise LibraryError(library, what) from error
 
 
 def check_writable(path: Path) -> None:

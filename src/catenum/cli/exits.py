@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from enum import IntEnum
 
-from catenum.core.errors import CatenumError, InputError, SaveError, TargetError
+from catenum.core.errors import CatenumError, InputError, LibraryError, SaveError, TargetError
 
 
 class ExitCode(IntEnum):
@@ -22,6 +22,6 @@ def code_for(error: CatenumError) -> ExitCode:
     """The exit code of one of the tool's own errors."""
     if isinstance(error, TargetError):
         return ExitCode.UNREACHABLE
-    if isinstance(error, InputError | SaveError):
+    if isinstance(error, InputError | LibraryError | SaveError):
         return ExitCode.USAGE
     return ExitCode.FOUND

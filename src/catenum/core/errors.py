@@ -3,6 +3,7 @@
 CatenumError
 ├── InputError        the call, a scenario, its data or a recording is wrong
 ├── SaveError         a result could not be written
+├── LibraryError      a Python library that only some commands need is not installed
 └── TargetError       the server cannot be reached, was lost, or does not allow it
 """
 
@@ -72,3 +73,11 @@ class ScenarioFault(InputError):
 
 class TargetError(CatenumError):
     """The server cannot be reached, went away, or does not allow what is needed."""
+
+
+class LibraryError(CatenumError):
+    """A Python library that only some commands need is not installed."""
+
+    def __init__(self, library: str, what: str) -> None:
+        advice = f"pip install {library}"
+        super().__init__(f"{what} needs the Python library {library}, which is not installed", advice=advice)

@@ -67,6 +67,7 @@ def copies_of(args: argparse.Namespace, names: list[str]) -> dict[str, int]:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Loop, count, show."""
+    common.require("scipy", "churn")  # for the intervals of what it counts
     file = scenarios.load_scenario(args.scenario)
     scenario, _ = scenarios.changed_by_options(file, args)
     copies = copies_of(args, list(scenario.transactions))

@@ -16,7 +16,7 @@ from catenum import samples
 from catenum.cli import common, scenarios
 from catenum.cli.commands.draw import draw
 from catenum.cli.exits import ExitCode
-from catenum.core.errors import SaveError
+from catenum.core.errors import LibraryError, SaveError
 from catenum.core.record.recording_file import to_json
 from catenum.core.report.recording_story import tell
 from catenum.core.scenario.reader import read_scenario
@@ -79,11 +79,16 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     _step(console, 4, f"The same schedule with the remedy '{best.name}'." if best else "No remedy wins.")
     print_timeline(console, after)
     say(console, summary(after), style="bold")
+    undrawn = None
     for name, recording in (("before", before), ("after", after)):
         common.save_atomically(folder / f"{name}.json", to_json(recording).encode())
-        draw(recording, folder, name, ("timeline", "graph"), ("png", "svg"))
+        try:
+            common.require("matplotlib", "drawing")
+            draw(recording, folder, name, ("timeline", "graph"), ("png", "svg"))
+        except LibraryError as error:
+            undrawn = error
     common.save_atomically(folder / "trial.json", json.dumps(to_json_value(result), indent=2).encode())
-    _ending(console, folder, clock)
+    _ending(console, folder, clock, undrawn)
     return ExitCode.OK if best and before.outcome.kind == "deadlock" else ExitCode.FOUND
 
 
@@ -93,12 +98,17 @@ def _step(console: Console, number: int, text: str) -> None:
     say(console)
 
 
-def _ending(console: Console, folder: Path, clock: Clock) -> None:
+def _ending(console: Console, folder: Path, clock: Clock, undrawn: LibraryError | None) -> None:
     say(console)
+    if undrawn is not None:
+        say(console, f"No pictures: {undrawn}")
     say(console, f"Done in {clock.now_ms() / 1000:.1f} s. In {folder.resolve()}:", style="bold")
-    for name, what in (
+    drawn = (
         ("before-timeline.png, before-graph.png", "the deadlock, drawn (also as SVG)"),
         ("after-timeline.png, after-graph.png", "the cured version"),
+    )
+    for name, what in (
+        *(drawn if undrawn is None else ()),
         ("before.json, after.json, trial.json", "recordings, for explain and draw"),
         (f"{SAMPLE}.yaml", "the scenario, to edit"),
     ):

@@ -36,6 +36,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Read, draw, say where the files are."""
+    common.require("matplotlib", "draw")
     forms = FORMS if args.format == "both" else (args.format,)
     if args.recording.is_dir():
         what = _what(args.only, WHAT_OF_ALL, "an exploration")

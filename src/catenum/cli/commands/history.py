@@ -269,10 +269,10 @@ def _csv(out: IO[str], rows: list[dict[str, Any]]) -> ExitCode:
 
 
 def _rate_chart(told: dict[str, Any], path: Path) -> None:
+    form = _form(path)
     from catenum.render.figure import to_bytes
     from catenum.render.rates import rate_figure
 
-    form = _form(path)
     if not told["rates"]:
         raise InputError(
             f"how often the statements of incident {told['id']} ran was not stored",
@@ -282,6 +282,7 @@ def _rate_chart(told: dict[str, Any], path: Path) -> None:
 
 
 def _form(path: Path) -> str:
+    common.require("matplotlib", "--chart")
     form = path.suffix.lstrip(".").lower()
     if form not in ("png", "svg"):
         raise InputError(f"--chart {path}: the file must end in .png or .svg")
@@ -290,10 +291,10 @@ def _form(path: Path) -> str:
 
 
 def _chart(store: Store, span: Span, path: Path) -> None:
+    form = _form(path)
     from catenum.render.chart import chart_figure
     from catenum.render.figure import to_bytes
 
-    form = _form(path)
     rows = history.over_time(store, span)
     if not rows:
         raise InputError("nothing was seen to wait in that time, so there is nothing to draw")

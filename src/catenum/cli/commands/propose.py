@@ -79,6 +79,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             print_first(make_console(out, color=False if args.no_color else None), proposal, clock.now_ms())
             out.flush()
 
+    if args.churn:
+        common.require("scipy", "--churn")
     with scenarios.server_for(target, common.teller(err, args.quiet), file) as (connect, engine):
         proposer = Proposer(
             connect=connect,

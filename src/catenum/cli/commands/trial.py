@@ -62,6 +62,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.save:
         common.check_writable(args.save)
     if args.churn:
+        common.require("scipy", "--churn")
         return _under_load(args, scenario, file, target, out, err)
     limit_ms = float(args.statement_limit)
     options = PlayOptions(order=order, locks="full", victim=args.victim, limit_ms=limit_ms, once=args.outside)
