@@ -33,6 +33,7 @@ from hypothesis import settings
 
 from catenum import samples
 from catenum.cli.main import main
+from catenum.core import formats
 from catenum.core.errors import TargetError
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.servers import NAMES
@@ -238,8 +239,13 @@ class Done:
 
     @property
     def json(self) -> dict:
+        """What it printed, held against the type of its format."""
         assert self.out, f"nothing on standard output; exit code {self.code}, and on standard error: {self.err}"
-        return json.loads(self.out)
+        plain = json.loads(self.out)
+        name = formats.format_name(plain) if isinstance(plain, dict) else None
+        if name is not None:
+            formats.read(name, self.out, "standard output")
+        return plain
 
 
 def _or_skip(done: Done) -> Done:

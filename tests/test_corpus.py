@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 import difflib
+import json
+import re
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from jsonschema import Draft202012Validator
 
 import corpus
+from catenum.cli.commands import schema
+from catenum.core import formats
 
 pytestmark = pytest.mark.checked_twice
 
@@ -25,3 +31,27 @@ def test_the_same_is_printed_of_what_a_server_said_once(path: Path, make: Callab
 
 def test_every_text_that_is_stored_is_compared():
     assert {path for path, _ in MADE} == set((corpus.CORPUS / "said").iterdir())
+
+
+PRINTED = re.compile(r"^\$ catenum .*\n(\{\n(?:[ }].*\n)*\})$", re.MULTILINE)
+
+
+def test_every_json_in_the_stored_texts_is_of_its_format():
+    """One stored file of each format that can be printed without a server of one's own."""
+    seen = Counter()
+    for path, _ in MADE:
+        for found in PRINTED.finditer(path.read_text(encoding="utf-8")):
+            name = formats.format_name(json.loads(found[1]))
+            assert name is not None, path.name
+            formats.read(name, found[1], path.name)
+            seen[name] += 1
+    assert {"exploration", "proposal", "trial", "now", "intake", "history"} <= set(seen)
+
+
+def test_schema_knows_every_format_and_each_has_its_own(call):
+    assert set(schema.NAMES) == set(formats.FORMATS)
+    for name in schema.NAMES:
+        made = json.loads(call("schema", name).out)
+        Draft202012Validator.check_schema(made)
+        if name != "scenario":
+            assert f"catenum-{name}/" in json.dumps(made)

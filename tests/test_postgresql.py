@@ -10,8 +10,9 @@ from pathlib import Path
 import psycopg
 import pytest
 
+from catenum.core.formats import schema_of
 from catenum.core.record.recording import Recording
-from catenum.core.record.recording_file import from_json, json_schema, without_times_and_ids
+from catenum.core.record.recording_file import from_json, without_times_and_ids
 from catenum.core.scenario.model import Transaction
 from catenum.engines.postgresql import connect
 from catenum.lab.run.play import PlayOptions, play
@@ -204,7 +205,7 @@ def test_the_recording_written_is_the_recording_read(run, tmp_path):
     plain = json.loads((tmp_path / "a.json").read_text())
     again: Recording = from_json((tmp_path / "a.json").read_bytes(), "a.json")
     assert again.scenario == plain["scenario"] == "yard-rebuild"
-    assert set(json_schema()["properties"]) == set(plain)
+    assert set(schema_of("recording")["properties"]) == set(plain)
 
 
 def test_retry_runs_the_whole_transaction_again(engine):

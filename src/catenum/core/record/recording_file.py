@@ -80,11 +80,6 @@ def _faults(recording: Recording) -> Iterator[str]:
 _SAVE_ADVICE = "'catenum play SCENARIO --save FILE' writes a recording."
 
 
-def json_schema() -> dict[str, Any]:
-    """The JSON Schema of a recording."""
-    return _adapter().json_schema()
-
-
 def without_times_and_ids(recording: Recording) -> dict[str, Any]:
     """What two runs of one schedule must share to the letter: all but times, process numbers and scratch names."""
     blank = _blank(recording)

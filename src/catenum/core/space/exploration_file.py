@@ -235,8 +235,3 @@ def _checked(exploration: Exploration, file: str) -> Exploration:
                 f"a damaged exploration: schedules.{number}: there is no outcome {outcome!r}", place=Place(file)
             )
     return exploration
-
-
-def json_schema() -> dict[str, Any]:
-    """The JSON Schema of an exploration."""
-    return _adapter().json_schema()

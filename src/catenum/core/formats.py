@@ -1,0 +1,773 @@
+"""Every JSON that Catenum writes, as a type: from these come its schema (``catenum schema NAME``), its reading and its
+validation. The tests hold every JSON that a command prints against its type.
+
+A format's name stands in it (``"format": "catenum-now/1"``); the number grows when a field is taken away or changes its
+meaning, not when one is added. Lengths of time are in ms, moments are RFC 3339 in UTC. Where a field is a type of the
+model, its docstring says what it holds.
+"""
+
+from __future__ import annotations
+
+import json
+from functools import cache
+from typing import TYPE_CHECKING, Any, Literal, NotRequired
+
+from typing_extensions import TypedDict, is_typeddict  # pydantic asks for this one before Python 3.12
+
+from catenum.core.compare.measure import Rate, Ratio, Spread
+from catenum.core.compare.verdict import Rank, Verdict
+from catenum.core.errors import InputError, Place
+from catenum.core.record.recording import Kind, Recording, TargetInfo
+from catenum.core.report.lines import Section
+from catenum.core.scenario.model import Scenario
+from catenum.core.snapshot.sample import State, Suspect, Timeout
+from catenum.core.space.exploration_file import ExplorationFile
+
+if TYPE_CHECKING:
+    from pydantic import TypeAdapter
+
+Provenance = dict[str, str]
+
+
+# -- running servers ---------------------------------------------------------------------------------------------------
+
+
+class SessionValue(TypedDict):
+    """A session: see ``core.snapshot.sample.SessionInfo``, with the moments at which its work began."""
+
+    id: str
+    started: str | None
+    user: str | None
+    application: str | None
+    host: str | None
+    database: str | None
+    state: State
+    waits_on: str | None
+    transaction: str | None
+    transaction_ms: float | None
+    statement_ms: float | None
+    state_ms: float | None
+    isolation: str
+    statement: str | None
+    statement_id: str | None
+    cut: bool
+    rows_changed: int | None
+    background: bool
+    kind: str | None
+    port: int | None
+    process: str | None
+    undoing: bool
+    killed: bool
+    earlier: list[str]
+    earlier_cut: bool
+    took: str | None
+    failed: bool
+    transaction_since: NotRequired[str | None]
+    statement_since: NotRequired[str | None]
+
+
+class Depth(TypedDict):
+    """A session below a head blocker, and how many waits deep."""
+
+    session: str
+    depth: int
+
+
+class HeadValue(TypedDict):
+    """A head blocker, with whom it blocks. ``exact``: otherwise the time is the most that it can be."""
+
+    session: str
+    directly: int
+    in_all: int
+    holds_up_ms: float
+    exact: bool
+    waiting: list[Depth]
+
+
+class WaitValue(TypedDict):
+    """One session waits for another. ``queued``: for its place in the queue, rather than for a lock that it has."""
+
+    waiter: str
+    holder: str
+    over: str
+    kind: str
+    wanted: str
+    held: str | None
+    queued: bool
+    waited_ms: float | None
+    exact: bool
+
+
+class LockValue(TypedDict):
+    """A lock of a session."""
+
+    session: str
+    over: str
+    mode: str
+    granted: bool
+
+
+class Cost(TypedDict):
+    """What a check cost the server."""
+
+    ms: float
+    rows: int
+
+
+class NowFile(TypedDict):
+    """``catenum now --json`` of one server; ``name``: what the command was told to call it."""
+
+    format: Literal["catenum-now/1"]
+    name: NotRequired[str]
+    at: str
+    target: TargetInfo
+    connected: int
+    waiting: int
+    longest_wait_ms: float
+    longest_chain: int
+    heads: list[HeadValue]
+    cycles: list[list[str]]
+    waits: list[WaitValue]
+    suspects: list[Suspect]
+    sessions: list[SessionValue]
+    timeouts: list[Timeout]
+    idle_open: list[str]
+    locks: list[LockValue]
+    deadlocks: int | None
+    cost: Cost
+    notes: list[str]
+    partial: bool
+    blind: str | None
+
+
+class NotSeen(TypedDict):
+    """A server that could not be seen, and why. Alone it is all that ``now`` prints."""
+
+    name: str
+    error: str | None
+
+
+class NowOfSeveral(TypedDict):
+    """``catenum now --json`` of several servers. ``across``: what goes from one to another."""
+
+    format: Literal["catenum-now/1"]
+    servers: list[NowFile | NotSeen]
+    across: NowFile | None
+
+
+class AlarmValue(TypedDict):
+    """A limit that was passed."""
+
+    id: str
+    sessions: list[str]
+    age_ms: float | None
+    count: int | None
+    limit: float | None
+
+
+class HeadOfIncident(TypedDict):
+    """Who held the others up for the longest."""
+
+    session: str
+    started: str | None
+    user: str | None
+    application: str | None
+    host: str | None
+    database: str | None
+    held_ms: float
+    exact: bool
+
+
+class IncidentValue(TypedDict):
+    """An incident as far as it has come."""
+
+    id: int | None
+    head: HeadOfIncident
+    heads: int
+    typical_ms: float | None
+    object: str | None
+    cycle: bool
+    first_seen: str
+    last_seen: str
+    ended: str | None
+    waiting: int
+    chain: int
+    wait_ms: float
+    longest_ms: float
+    statements: list[str]
+    recording: NotRequired[Recording]
+
+
+class WatchLine(TypedDict):
+    """One line of ``catenum watch --json``, and what a hook is given. ``event``: see ``live/events.py``."""
+
+    format: Literal["catenum-watch/1"]
+    event: str
+    server: str
+    at: str
+    text: str
+    report: NotRequired[str]
+    alarm: NotRequired[AlarmValue]
+    incident: NotRequired[IncidentValue]
+
+
+class Gap(TypedDict):
+    """A time in which a server was not seen. ``blind``: it was asked, and could not be seen."""
+
+    server: str
+    since: str
+    until: str | None
+    why: str | None
+    blind: bool
+
+
+class HistoryFile(TypedDict):
+    """``catenum history --json``: rows of the store, whose columns ``live/store.py`` describes. Which of them stand in
+    it depends on what was asked for.
+    """
+
+    format: Literal["catenum-history/1"]
+    # what was seen in all
+    wait_ms: NotRequired[float]
+    longest_ms: NotRequired[float]
+    waiting: NotRequired[int]
+    chain: NotRequired[int]
+    first: NotRequired[str | None]
+    last: NotRequired[str | None]
+    looks: NotRequired[int]
+    blind_looks: NotRequired[int]
+    gaps: NotRequired[list[Gap]]
+    longest_gap: NotRequired[Gap | None]
+    coverage: NotRequired[list[dict[str, Any]]]
+    by: NotRequired[str]
+    groups: NotRequired[list[dict[str, Any]]]
+    pairs: NotRequired[list[dict[str, Any]]]
+    # one or the other; with take, counts of what was taken
+    incidents: NotRequired[int | list[dict[str, Any]]]
+    deadlocks: NotRequired[int | list[dict[str, Any]]]
+    releases: NotRequired[list[dict[str, Any]]]
+    known: NotRequired[int]
+    # a hand-over
+    headline: NotRequired[str]
+    since: NotRequired[str]
+    until: NotRequired[str]
+    open: NotRequired[list[dict[str, Any]]]
+    alike: NotRequired[list[dict[str, Any]]]
+    incidents_in_all: NotRequired[int]
+    servers: NotRequired[list[dict[str, Any]]]
+
+
+class ReleaseResult(TypedDict):
+    """What came of it: see ``live.release.Result``."""
+
+    way: Literal["cancel", "end"]
+    gone: bool
+    left: int
+    state: str
+    went_on: int
+    behind: list[str]
+    sent: bool
+    failed: int
+    ended: int
+
+
+class ReleaseFile(TypedDict):
+    """``catenum release --json``: the session, what it held up, and what came of it; null: nothing was done."""
+
+    format: Literal["catenum-release/1"]
+    session: SessionValue
+    directly: int
+    in_all: int
+    longest_ms: float
+    result: ReleaseResult | None
+
+
+class CheckValue(TypedDict):
+    """One thing that capture needs, and what would change it."""
+
+    what: str
+    state: Literal["on", "off", "missing", "not reported"]
+    value: str
+    why: str
+    turn_on: str | None
+    then: str | None
+    needed: bool
+    cost: str
+    serves: list[str]
+
+
+class LookCost(TypedDict):
+    """What checks cost, measured."""
+
+    looks: int
+    median_ms: float
+    worst_ms: float
+    rows: int
+    connected: int
+
+
+class PreflightFile(TypedDict):
+    """``catenum preflight --json``."""
+
+    format: Literal["catenum-preflight/1"]
+    target: TargetInfo
+    login: str
+    checks: list[CheckValue]
+    cost: LookCost
+    notes: list[str]
+
+
+class LocalServer(TypedDict):
+    """A private server that is kept running."""
+
+    server: str
+    version: str
+    process: int
+    sockets: str
+    answers: bool
+    data: str
+
+
+class LocalFile(TypedDict):
+    """``catenum local status --json``."""
+
+    format: Literal["catenum-local/1"]
+    servers: list[LocalServer]
+
+
+# -- logs --------------------------------------------------------------------------------------------------------------
+
+
+class MemberValue(TypedDict):
+    """One who took part. ``provenance``: for each fact where it comes from."""
+
+    session: str
+    application: str | None
+    user: str | None
+    database: str | None
+    statement: str | None
+    history: list[str] | None
+    later: list[str]
+    ending: str | None
+    whole: bool
+    isolation: str | None
+    provenance: Provenance
+
+
+class CapturedWaitValue(TypedDict):
+    """A wait that a log reports."""
+
+    waiter: str
+    holder: str | None
+    object: str
+    mode: str
+    table: str | None
+    index: str | None
+    held_mode: str | None
+    seconds: float | None
+    provenance: Provenance
+
+
+class ConflictValue(TypedDict):
+    """A conflict in a log. ``code``: the server's own, of the error in which it ended."""
+
+    number: int
+    kind: str
+    server: str
+    at: str | None
+    source: str
+    code: str | None
+    members: list[MemberValue]
+    waits: list[CapturedWaitValue]
+    victim: str | None
+    relations: list[str]
+    notes: list[str]
+    provenance: Provenance
+    report: str | None
+
+
+class ConflictGroup(TypedDict):
+    """Conflicts of one kind; ``conflicts`` are their numbers."""
+
+    kind: str
+    statements: list[str]
+    relations: list[str]
+    count: int
+    first: str | None
+    last: str | None
+    conflicts: list[int]
+    victims: dict[str, int]
+    applications: dict[str, int]
+
+
+class IntakeFile(TypedDict):
+    """``catenum intake --json``. ``limits``: what a log of this server does not have."""
+
+    format: Literal["catenum-intake/1"]
+    limits: str | None
+    conflicts: list[ConflictValue]
+    groups: list[ConflictGroup]
+
+
+class Tried(TypedDict):
+    """One way in which the scenario was played, and what came of it."""
+
+    what: str
+    outcome: str
+
+
+class RestagedKind(TypedDict):
+    """A kind of conflict, and the file with its scenario."""
+
+    kind: str
+    count: int
+    file: str | None
+    same: bool | None
+    why: NotRequired[str]
+
+
+class RestageFile(TypedDict):
+    """``catenum restage --json``: of one conflict its scenario, with ``--all`` a file for each kind."""
+
+    format: Literal["catenum-restage/1"]
+    scenario: NotRequired[str]
+    same: NotRequired[bool | None]
+    tried: NotRequired[list[Tried]]
+    differs: NotRequired[list[str]]
+    notes: NotRequired[list[str]]
+    scenarios: NotRequired[list[RestagedKind]]
+
+
+# -- scenarios ---------------------------------------------------------------------------------------------------------
+
+
+class LintProblem(TypedDict):
+    """What is wrong in a scenario; line and column count from 1, 0: the file as a whole."""
+
+    scenario: str
+    line: int
+    column: int
+    message: str
+    advice: str | None
+
+
+class LintFile(TypedDict):
+    """``catenum lint --json``."""
+
+    format: Literal["catenum-lint/1"]
+    problems: list[LintProblem]
+
+
+class SampleEntry(TypedDict):
+    """A scenario that ships."""
+
+    name: str
+    about: str | None
+
+
+class SamplesFile(TypedDict):
+    """``catenum sample --json``."""
+
+    format: Literal["catenum-samples/1"]
+    samples: list[SampleEntry]
+
+
+class StoryFile(TypedDict):
+    """``catenum explain --json``."""
+
+    format: Literal["catenum-story/1"]
+    headline: str
+    sections: list[Section]
+
+
+class DrawingsFile(TypedDict):
+    """``catenum draw --json``: the files that were written."""
+
+    format: Literal["catenum-drawings/1"]
+    files: list[str]
+
+
+class LevelsFile(TypedDict):
+    """``catenum explore --isolation each --json``: an exploration at each level."""
+
+    format: Literal["catenum-levels/1"]
+    levels: list[ExplorationFile]
+
+
+class Failures(TypedDict):
+    """How often a kind of failure came, with the interval of its rate."""
+
+    count: int
+    per_10000: float
+    low: float
+    high: float
+
+
+class StuckLoop(TypedDict):
+    """A loop that still waits at the end, and with what."""
+
+    loop: str
+    statement: int
+    sql: str
+
+
+class LoopFigures(TypedDict):
+    """One transaction's loops."""
+
+    iterations: int
+    failures: dict[str, int]
+    p50_ms: float
+    p95_ms: float
+    p99_ms: float
+
+
+class MetCycle(TypedDict):
+    """A deadlock cycle that came in loops, and how often."""
+
+    cycle: str
+    times: int
+    first_iteration: int
+    findings: list[str]
+
+
+class ChurnFile(TypedDict):
+    """``catenum churn --json``. ``handlers``: routines that catch errors, with what they catch."""
+
+    format: Literal["catenum-churn/1"]
+    scenario: str
+    iterations: int
+    seconds: float
+    per_second: float
+    lock_waits: int | None
+    waiting_at_a_look: float | None
+    stuck: list[StuckLoop]
+    failures: dict[str, Failures]
+    transactions: dict[str, LoopFigures]
+    cycles: list[MetCycle]
+    cycles_not_read: int
+    deadlocks_hidden: int | None
+    handlers: dict[str, list[str]]
+    files: list[str]
+
+
+class TrialVariant(TypedDict):
+    """A scenario with some remedies, and what became of it."""
+
+    name: str
+    changes: list[str]
+    outcomes: dict[Kind, int]
+    waits: int
+    longest_chain: int
+    locks_taken: int | None
+    attempts: int
+    median_ms: float
+    rules_broken: list[str]
+    verdict: Rank | None
+    reason: str | None
+    runs: int
+    anomalies: int
+    complete: bool
+    exploration: ExplorationFile | None
+    recordings: list[Recording]
+
+
+class TrialFile(TypedDict):
+    """``catenum trial --json``."""
+
+    format: Literal["catenum-trial/1"]
+    scenario: str
+    orders: list[str]
+    data_checked: bool
+    variants: list[TrialVariant]
+    best: str | None
+
+
+class ContestVariant(TypedDict):
+    """A variant's loops: see ``lab.compare.contest.Result``."""
+
+    name: str
+    changes: list[str]
+    iterations: int
+    deadlocks: Rate
+    conflicts: Rate
+    lock_waits: int | None
+    locks: int | None
+    p50_ms: float
+    p95_ms: Spread
+    per_second: Spread
+    faster: Ratio | None
+    verdict: Verdict | None
+
+
+class ContestFile(TypedDict):
+    """``catenum trial --churn --json``."""
+
+    format: Literal["catenum-contest/1"]
+    scenario: str
+    variants: list[ContestVariant]
+    best: str | None
+
+
+class Counted(TypedDict):
+    """A rate, per 10,000 iterations."""
+
+    events: int
+    rate: float
+    low: float
+    high: float
+
+
+class LoadValue(TypedDict):
+    """What loops gave."""
+
+    iterations: int
+    per_second: Spread
+    p95_ms: Spread
+    deadlocks: Counted
+    conflicts: Counted
+    faster: Ratio | None
+    reason: str
+
+
+class Figures(TypedDict):
+    """What all schedules gave."""
+
+    schedules: int
+    complete: bool
+    outcomes: dict[Kind, int]
+    waits: int
+    longest_chain: int
+    locks: int | None
+    attempts: int
+    rules_broken: list[str]
+    anomalies: int
+    load: LoadValue | None
+
+
+class CandidateCost(Figures):
+    """The same of a candidate, with how many statements it changes."""
+
+    changes: int
+
+
+class CandidateValue(TypedDict):
+    """A change that was derived and tried. ``change``: as it stands under ``remedies`` in a scenario."""
+
+    rank: int
+    kind: str
+    name: str
+    because: list[str]
+    change: dict[str, Any]
+    statements: list[str]
+    ddl: list[str]
+    means: list[str]
+    verdict: Rank
+    reason: str
+    proven: bool
+    cost: CandidateCost
+    serial_orders_compared: int
+    changes_meaning: bool
+    these_values_only: list[str]
+    does_not_cure: list[str]
+    harms: list[str]
+    other_data: list[str]
+    orders_run: int | None
+    defect: str | None
+    dominated: bool
+
+
+class Dropped(TypedDict):
+    """A change that was derived and not tried, and why."""
+
+    name: str
+    why: str
+
+
+class Server(TypedDict):
+    """Where it was tried."""
+
+    server: str
+    version: str
+    url: str
+    private: bool
+
+
+class ProposalFile(TypedDict):
+    """``catenum propose --json``."""
+
+    format: Literal["catenum-proposal/1"]
+    scenario: str
+    target: Server
+    conflict: bool
+    placeholders: list[str]
+    baseline: Figures
+    candidates: list[CandidateValue]
+    dropped: list[Dropped]
+    why_first: str | None
+    left_alone: list[str]
+    stopped: bool
+    interrupted: bool
+    rules_broken_serially: list[str]
+
+
+#: What ``catenum schema`` knows, by name.
+FORMATS: dict[str, Any] = {
+    "scenario": Scenario,
+    "recording": Recording,
+    "exploration": ExplorationFile,
+    "levels": LevelsFile,
+    "trial": TrialFile,
+    "contest": ContestFile,
+    "churn": ChurnFile,
+    "proposal": ProposalFile,
+    "story": StoryFile,
+    "drawings": DrawingsFile,
+    "lint": LintFile,
+    "samples": SamplesFile,
+    "now": NowFile | NowOfSeveral,
+    "watch": WatchLine,
+    "history": HistoryFile,
+    "release": ReleaseFile,
+    "preflight": PreflightFile,
+    "local": LocalFile,
+    "intake": IntakeFile,
+    "restage": RestageFile,
+}
+
+for _kind in [kind for kind in globals().values() if is_typeddict(kind)]:
+    _kind.__pydantic_config__ = {"extra": "forbid"}  # a field that no type has is an error, not lost
+
+
+@cache
+def _adapter(name: str) -> TypeAdapter[Any]:
+    from pydantic import TypeAdapter
+
+    return TypeAdapter(FORMATS[name])
+
+
+def schema_of(name: str) -> dict[str, Any]:
+    """The JSON Schema (draft 2020-12) of a format, by its name in ``FORMATS``."""
+    schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **_adapter(name).json_schema()}
+    return {**schema, "title": f"Catenum {name}"}
+
+
+def read(name: str, data: bytes | str, file: str) -> Any:
+    """What stands in a file of a format, checked. Raises InputError where it is none, or not whole."""
+    try:
+        found = _adapter(name).validate_json(data)
+    except ValueError as error:
+        first = error.errors()[0]  # type: ignore[attr-defined] # pydantic's
+        path = ".".join(str(part) for part in first["loc"])
+        raise InputError(f"not a {name} as Catenum writes it: {path}: {first['msg']}", place=Place(file)) from error
+    return found
+
+
+def format_name(plain: dict[str, Any]) -> str | None:
+    """The name in ``FORMATS`` of a value that says its format; None where it says none, or another."""
+    said = str(plain.get("format", "")).partition("/")[0].removeprefix("catenum-")
+    return said if said in FORMATS else None
+
+
+def dumps(value: Any) -> str:
+    """A value of any format as JSON text."""
+    return json.dumps(value, indent=2, ensure_ascii=False)
