@@ -26,11 +26,17 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+import psycopg
 import pytest
 
+import tables
+import test_dumps
 from capturing import CORPUS, FORMS, captured, other_kinds
 from catenum import samples
 from catenum.cli.main import main
+from catenum.core.record import recording_file
+from catenum.core.servers import rules_of
+from catenum.core.space import exploration_file
 from conftest import over_socket
 from enumerating.compare import written
 from tape import Tape, taped, watched
@@ -94,6 +100,10 @@ def cases() -> Iterator[Case]:
             for server in servers_for(word, name):
                 title = "-".join(part for part in (word, name, more) if part)
                 yield Case(title, server, commands, samples.text(name))
+    for path in sorted((CORPUS / "scenarios").glob("*.yaml")):
+        for server in SERVERS:
+            yield Case(f"play-{path.stem}", server, PLAY, path.read_text())
+            yield Case(f"explore-{path.stem}", server, EXPLORE, path.read_text())
     with tempfile.TemporaryDirectory() as folder:
         for title, case in CASES.items():
             for server in case["servers"]:
@@ -183,6 +193,21 @@ def said_of(case: Case) -> str:
             with pytest.MonkeyPatch.context() as patch, taped(Tape(plain), patch):
                 found.append(call(line))
         return "".join(found)
+
+
+def derived(case: Case, played: Case) -> str:
+    """All changes that are derived of an exploration and one schedule, none of them tried."""
+    with away() as folder:
+        (folder / "case.yaml").write_text(case.text)
+        for one, line in (
+            (played, "play case.yaml --locks full --save seen.json"),
+            (case, "explore case.yaml --save all"),
+        ):
+            with pytest.MonkeyPatch.context() as patch, taped(Tape(unpacked(one.tape, folder)), patch):
+                call(f"{line} --target local:{case.server}")
+        explored = exploration_file.from_json((folder / "all/exploration.json").read_bytes(), "exploration.json")
+        recording = recording_file.from_json((folder / "seen.json").read_bytes(), "seen.json")
+    return "".join(tables.candidates(case.text, case.server, explored, recording))
 
 
 # -- running servers ---------------------------------------------------------------------------------------------------
@@ -308,8 +333,43 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
         yield case.said, lambda case=case: said_of(case)
     for title, server in moments():
         yield CORPUS / "said" / f"now-{title}.{server}.txt", lambda t=title, s=server: said_of_moment(t, s)
+    yield CORPUS / "said" / "statistics.txt", lambda: "".join(tables.statistics())
+    yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
+    texts = (CORPUS / "statements.txt").read_text(encoding="utf-8").splitlines()
+    for server in SERVERS:
+        yield CORPUS / "said" / f"statements.{server}.txt", lambda s=server: "".join(tables.statements(s, texts))
+        yield CORPUS / "said" / f"levels.{server}.txt", lambda s=server: "".join(tables.of_levels(s))
+        dump = CORPUS / "dumps" / f"{server}.sql"
+        yield CORPUS / "said" / f"dump.{server}.txt", lambda s=server, p=dump: "".join(tables.dumps(s, p))
+    both = {(case.name, case.server): case for case in cases()}
+    for (name, server), case in both.items():
+        played = both.get((name.replace("explore-", "play-", 1), server))
+        if name.startswith("explore-") and played is not None:
+            path = CORPUS / "said" / f"derived-{name.removeprefix('explore-')}.{server}.txt"
+            yield path, lambda case=case, played=played: derived(case, played)
     for name, files in log_cases():
         yield CORPUS / "said" / f"log-{name}.txt", lambda files=files: steady(said_of_log(files))
+
+
+def dump_of(server: str, where: Any) -> str:
+    """The tables of ``test_dumps``, as the server's own program writes them."""
+    if server == "postgresql":
+        named = psycopg.conninfo.conninfo_to_dict(where)
+        with psycopg.connect(**named, autocommit=True) as admin:
+            admin.execute("drop database if exists dumped")
+            admin.execute("create database dumped")
+        with psycopg.connect(**{**named, "dbname": "dumped"}, autocommit=True) as inside:
+            inside.execute(test_dumps.POSTGRESQL)
+        words = ["pg_dump", "-h", named["host"], "-U", named["user"], "--schema-only", "dumped"]
+    else:
+        with over_socket(**where, autocommit=True) as admin, admin.cursor() as cursor:
+            for sql in ("drop database if exists dumped", "create database dumped", "use dumped"):
+                cursor.execute(sql)
+            for _, sql in rules_of(server).split(test_dumps.INNODB):
+                cursor.execute(sql)
+        program = "mariadb-dump" if server == "mariadb" else "mysqldump"
+        words = [program, "-u", "root", "-S", where["unix_socket"], "--no-data", "--routines", "dumped"]
+    return subprocess.run(words, capture_output=True, text=True, check=True).stdout
 
 
 @contextlib.contextmanager
@@ -330,8 +390,6 @@ def take_everything(only: str) -> None:
         if only in case.said.name:
             print("tape:", case.said.stem, flush=True)
             take(case)
-    import psycopg
-
     from catenum.engines.private import kept_servers
 
     for title, server in moments():
@@ -355,6 +413,9 @@ def take_everything(only: str) -> None:
             if only in f"log-{server}":
                 print("logs:", server, flush=True)
                 take_logs(server, statements)
+        if only in f"dump.{server}":
+            (CORPUS / "dumps").mkdir(exist_ok=True)
+            (CORPUS / "dumps" / f"{server}.sql").write_text(dump_of(server, kept_servers(server, {})[0][0].where))
     for language in ("de_DE", "ko_KR"):
         if only in f"log-postgresql-{language}":
             folder = CORPUS / "logs" / f"postgresql-{language}"

@@ -8,10 +8,11 @@ import subprocess
 import psycopg
 import pytest
 
+from capturing import CORPUS
 from catenum.core.capture.rows import rows_for
 from catenum.core.capture.tables import closure, read_schema, script_of
 from catenum.core.servers import rules_of
-from conftest import over_socket
+from conftest import WITHOUT_SERVERS, over_socket
 
 POSTGRESQL = """
 create type state as enum ('in', 'out'); create domain tons as numeric(8, 2) check (value > 10);
@@ -41,6 +42,9 @@ create function unused() returns int deterministic return 1;
 def dump(request):
     """A dump, its server's rules, and what runs a script in a new database there."""
     rules = rules_of(request.param)
+    if WITHOUT_SERVERS:  # as it was written once; nothing loads it
+        yield (CORPUS / "dumps" / f"{request.param}.sql").read_text(encoding="utf-8"), rules, lambda script: None
+        return
     if request.param == "postgresql":
         where = psycopg.conninfo.conninfo_to_dict(request.getfixturevalue("kept"))
         program = shutil.which("pg_dump")

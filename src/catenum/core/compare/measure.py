@@ -74,8 +74,8 @@ def fewer(before: Sequence[Turn], after: Sequence[Turn]) -> bool:
     """
     pairs = [(a / n, b / m) for (a, n), (b, m) in zip(before, after, strict=True) if n and m]
     one, other = (sum(column) for column in zip(*pairs, strict=True)) if pairs else (0.0, 0.0)
-    if one <= 0 or other > one * (1 - LEAST_EFFECT):
-        return False
+    if one <= 0 or other > one * (1 - LEAST_EFFECT) or MISTAKEN * 2 ** len(pairs) < 1:
+        return False  # of so few pairs the rarest order of all is not rare enough
     from scipy.stats import permutation_test
 
     found = permutation_test(

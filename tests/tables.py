@@ -1,0 +1,192 @@
+"""What the core answers to tables of questions, as text: read by people, and compared to the letter by the tests."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator
+from dataclasses import MISSING, fields, is_dataclass
+from pathlib import Path
+from typing import Any
+
+from catenum.core.capture.rows import rows_for
+from catenum.core.capture.tables import closure, read_schema, script_of
+from catenum.core.compare import measure
+from catenum.core.compare.verdict import Figures, judge
+from catenum.core.propose.candidate import Evidence
+from catenum.core.propose.changes import ddl, difference, plain
+from catenum.core.propose.passes import ladders
+from catenum.core.record.recording import Recording, TableKeys
+from catenum.core.scenario.reader import read_scenario
+from catenum.core.servers import rules_of
+from catenum.core.servers.table_access import TouchMode
+from catenum.core.space.exploration import Exploration
+
+
+def brief(value: Any) -> str:
+    """A value without what is as it is by default."""
+    if is_dataclass(value) and not isinstance(value, type):
+        told = []
+        for field in fields(value):
+            own = getattr(value, field.name)
+            usual = field.default if field.default is not MISSING else field.default_factory
+            usual = usual() if callable(usual) and usual is not MISSING else usual
+            if own != usual:
+                told.append(f"{field.name}={brief(own)}")
+        return f"{type(value).__name__}({', '.join(told)})"
+    if isinstance(value, (set, frozenset)):
+        return "{" + ", ".join(sorted(map(brief, value))) + "}"
+    if isinstance(value, (tuple, list)):
+        return "(" + ", ".join(map(brief, value)) + ")"
+    if isinstance(value, dict):
+        return "{" + ", ".join(f"{brief(key)}: {brief(one)}" for key, one in value.items()) + "}"
+    return f"{value:.6g}" if isinstance(value, float) else repr(value) if isinstance(value, str) else str(value)
+
+
+def statements(server: str, texts: list[str]) -> Iterator[str]:
+    """What a server's rules say of statements: what each touches, locks, reaches, and how it is masked."""
+    rules = rules_of(server)
+    for sql in texts:
+        yield f"{sql}\n"
+        found = rules.footprint(sql)
+        for access in found.accesses:
+            modes = f"row {rules.row_mode(access, frozenset(['id']))}, table {rules.table_mode(access)}"
+            yield f"    {brief(access)}: {modes}\n"
+        rest = {
+            field.name: getattr(found, field.name)
+            for field in fields(found)
+            if field.name != "accesses" and getattr(found, field.name) != field.default
+        }
+        yield f"    {brief(rest)}\n"
+        asked = {
+            "may outlive": found.may_outlive, "reads numbers": found.recalls_numbers,
+            "commits": rules.commits_by_itself(sql), "transactions": rules.handles_transactions(sql),
+            "limits": rules.limits_waits(sql), "prepares": rules.prepares(sql), "compound": rules.is_compound(sql),
+            "condition": rules.condition(sql), "of a transaction": rules.lock_of_transaction(sql),
+        }  # fmt: skip
+        yield f"    {brief({name: one for name, one in asked.items() if one})}\n"
+        for piece in rules.pieces(sql):
+            yield f"    {piece.offset}: {piece.shape}\n"
+            yield f"    beyond: {rules.reaches_beyond(piece)}; uncertain: {rules.uncontained(piece)}\n"
+        yield f"    {rules.shape(sql)} | {rules.masked(sql)}\n"
+
+
+def of_levels(server: str) -> Iterator[str]:
+    """What the levels of a server do."""
+    rules = rules_of(server)
+    touched = [[TouchMode.READ], [TouchMode.WRITE], [TouchMode.READ, TouchMode.WRITE]]
+    for level in (*rules.levels, "snapshot"):
+        yield f"{level}: rank {rules.rank(level)}, reads {rules.read_mode(level, within_write=False)}, "
+        yield f"within writes {rules.read_mode(level, within_write=True)}, gaps {rules.locks_gaps([level])}, "
+        yield f"snapshot {rules.snapshot_statements(level, touched)} {rules.snapshot_statements(level, touched[1:])}, "
+        yield f"overtakes {rules.may_overtake([level])}, refuses {rules.refuses_what_changed(level)}, "
+        yield f"any order {rules.refuses_by_any_order(level)}\n"
+    for keys in (TableKeys(primary=("id",)), TableKeys(primary=())):
+        yield f"scans as written {rules.scans_as_written(keys)}\n"
+    for table in rules.tables:
+        yield f"{table.title}: {table.source}\n"
+        for wanted, held in itertools.product(table.modes, repeat=2):
+            found = rules.conflict(wanted, held)
+            yield f"    {wanted} waits for {held}: {found.conflict if found else None}\n"
+    for code, kind in sorted(rules.error_kinds.items()):
+        yield f"{code}: {kind}, duplicate {rules.is_duplicate(code)}\n"
+    for clause in rules.row_locks:
+        yield f"{clause}: {rules.lock_blocks(clause)}\n"
+    yield f"{rules.gentle('create unique index quay_free on quay (free)')}\n{rules.by_key('quay')}\n"
+
+
+def statistics() -> Iterator[str]:
+    """Rates and intervals of small and large counts."""
+    for events, iterations in itertools.product((0, 1, 2, 5, 40, 1000), (0, 1, 3, 10, 200, 10_000)):
+        if events <= iterations:
+            found = measure.rate(events, iterations)
+            yield f"rate of {events} in {iterations}: {brief(found)}: {found}\n"
+    turns = [[(e, n)] * k for e in (0, 1, 5, 40) for n in (100, 10_000) for k in (1, 5, 8)]
+    for before, after in itertools.product(turns, turns):
+        if len(before) == len(after):
+            yield f"fewer than {before[0]} in {after[0]}, {len(before)} turns: {measure.fewer(before, after)}\n"
+    mixed = [(3, 50), (9, 60), (4, 40), (8, 55), (5, 45), (7, 70)]
+    yield f"fewer, mixed: {measure.fewer(mixed, [(e // 2, n) for e, n in mixed])} {measure.fewer(mixed, mixed[::-1])}\n"
+    values = ([1.0], [2.0, 4.0], [1.0, 2.0, 3.0, 4.0, 10.0], [float(n % 17) for n in range(200)], [3.0] * 9)
+    for one in values:
+        name = f"{len(one)} values from {one[0]:g}"
+        yield f"mean of {name}: {brief(measure.mean_spread(one))}\n"
+        for share in (0.5, 0.95, 0.99):
+            spread = brief(measure.percentile_spread(one, share))
+            yield f"p{share:g} of {name}: {measure.percentile(one, share):.6g}, {spread}\n"
+        for under in values:
+            if len(under) == len(one):
+                found = measure.ratio([v + 1 for v in one], [v + 2 for v in under])
+                yield f"ratio of {name}: {brief(found)}: {found}\n"
+
+
+KINDS = ({"clean": 6}, {"clean": 4, "waited": 2}, {"waited": 3, "deadlock": 3}, {"deadlock": 1, "clean": 5},
+         {"refused": 2, "clean": 4}, {"timeout": 6}, {"stuck": 1, "clean": 5}, {"error": 1, "clean": 5})  # fmt: skip
+
+
+def verdicts() -> Iterator[str]:
+    """What is said of a remedy's figures beside the baseline's."""
+    broken = ((), ("two on duty",), ("two on duty", "no row twice"))
+    every = []
+    for kinds, wrong, complete in itertools.product(KINDS, broken, (False, True)):
+        for well, anomalies in ((6, 0), (3, 0), (0, 0), (6, 2)):
+            every.append(
+                Figures(runs=6, kinds=kinds, waits=2 * len(kinds), longest_chain=len(kinds), locks=12, time_ms=2.5,
+                        broken=wrong, ended_well=well, attempts=12 + len(kinds), anomalies=anomalies, complete=complete)
+            )  # fmt: skip
+    for baseline, remedy in zip(
+        every * 7, (one for step in range(7) for one in _turned(every, 53 * step + 24)), strict=True
+    ):
+        yield f"{_figures(baseline)} → {_figures(remedy)}: {brief(judge(baseline, remedy))}\n"
+    none = Figures(
+        runs=0, kinds={}, waits=0, longest_chain=0, locks=None, time_ms=0.0, broken=(), ended_well=0, attempts=0
+    )
+    yield f"nothing run: {brief(judge(every[0], none))}\n"
+
+
+def _turned(values: list[Any], by: int) -> list[Any]:
+    by %= len(values)
+    return [*values[by:], *values[:by]]
+
+
+def _figures(one: Figures) -> str:
+    whole = "all" if one.complete else "some"
+    return f"{one.kinds} {whole}, {one.ended_well} well, {one.anomalies} anomalies, broken {list(one.broken)}"
+
+
+def candidates(text: str, server: str, explored: Exploration, played: Recording) -> Iterator[str]:
+    """All changes that are derived of what was seen, tried or not."""
+    scenario = read_scenario(text.encode(), "case.yaml").scenario.for_server(server)
+    for wrong in ((), tuple(scenario.holds)[:1]):
+        evidence = Evidence(scenario=scenario, rules=rules_of(server), explored=explored, played=played,
+                            tables=played.tables, serial_breaks=wrong)  # fmt: skip
+        yield f"-- rules that serial orders break: {list(wrong)}\n"
+        for number, series in enumerate(ladders(evidence), 1):
+            for one in series:
+                yield f"{number}. {one.kind}: {one.name}\n"
+                yield f"    because {brief(one.because)}; means {brief(one.means)}; harms {brief(one.harms)}\n"
+                yield f"    {brief(plain(one.remedy))} {brief(ddl(one, rules_of(server)))} size {one.size}\n"
+                said = (one.decides, one.eases_only, one.for_checks, one.excludes, one.these_values)
+                yield f"    {brief(said)}\n"
+                yield "".join(f"    | {line}\n" for line in difference(scenario, one))
+        if not scenario.holds:
+            return
+
+
+def dumps(server: str, path: Path) -> Iterator[str]:
+    """What is taken of a dump for each of its tables, and the rows that are made up."""
+    rules = rules_of(server)
+    schema = read_schema(path.read_text(encoding="utf-8"), rules)
+    quote = rules.name_quote
+    texts = [
+        "update berth set moved = 1 where id = 3", f"update berth set {quote}order{quote} = 2, vessel = 12 where id = 4",
+        "update vessel set s = 'out' where id = 7", "delete from vessel where id between 9 and 11",
+        "insert into berth (id, vessel) values (30, 12), (31, 13)", "select id from quay where id in (3, 5)",
+    ]  # fmt: skip
+    for name, info in sorted(schema.tables.items()):
+        yield f"{name}: {brief(info)}\n"
+    for name in sorted(schema.tables):
+        tables = closure(schema, [name])
+        yield f"-- for {name}: {sorted(tables)}\n{script_of(schema, tables, texts, rules)}\n"
+        infos = {one: schema.tables[one] for one in sorted(tables)}
+        shown = {name: [{"id": "77", "moved": "5"}]} if name == "berth" else None
+        yield f"{rows_for(infos, [texts[:3], texts[3:]], rules, shown).script(infos, rules)}\n"
