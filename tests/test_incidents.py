@@ -19,6 +19,7 @@ from hypothesis import strategies as st
 from catenum.cli.commands.watch import LEAST_LINES, shares
 from catenum.core.errors import SaveError
 from catenum.core.logs.postgresql import PostgresqlLog
+from catenum.core.logs.servers import log_rules_of
 from catenum.core.logs.waits import piles, waits_of
 from catenum.core.record.recording_file import to_plain
 from catenum.core.record.waits import Resource
@@ -225,7 +226,7 @@ def test_a_log_s_waits_are_put_together_with_who_held_the_lock():
 """
     entries = [*log.feed(lines), *log.finish()]
     assert [entry.is_deadlock for entry in entries] == [False, False, False, True]
-    reader = rules_of("postgresql").conflict_reader()
+    reader = log_rules_of("postgresql").conflict_reader()
     (pile,) = piles(waits_of([*reader.read(entries), *reader.finish()]))
     assert (pile.head, pile.at_once, pile.over_yet) == ("10", 2, False)
     assert pile.waits[0].over == "crate row at (0,2)"

@@ -19,11 +19,12 @@ import pymysql
 import pytest
 
 from capturing import FORMS, KINDS, TABLES, Captured, captured, logging_server, other_kinds, pairs_of
-from catenum.core.capture.restage import restaged
-from catenum.core.capture.tables import read_schema
 from catenum.core.logs.conflicts import CapturedWait, Conflict, Member
 from catenum.core.logs.histories import Histories
 from catenum.core.logs.postgresql_statements import with_values
+from catenum.core.logs.restage import restaged
+from catenum.core.logs.servers import log_rules_of
+from catenum.core.logs.tables import read_schema
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import rules_of
 from conftest import needs, over_socket, until
@@ -477,7 +478,7 @@ def test_only_places_for_values_are_filled_and_not_what_looks_like_one():
                             relations=(), report="")  # fmt: skip
         filled = restaged(conflict).transactions["s1"]["statements"][-1]
         assert filled == text.replace("= $1", "= 1").replace("= $2", "= 1").replace("id = ?", "id = 1")
-    assert rules.place_of_value.search("tags ? 'x'") is None
+    assert log_rules_of(rules.name).place_of_value.search("tags ? 'x'") is None
 
 
 def test_what_a_statement_log_shows_to_be_all_gets_no_stand_in():

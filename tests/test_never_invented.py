@@ -10,13 +10,13 @@ import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
-from catenum.core.capture.masking import mask_staged, others
-from catenum.core.capture.restage import Staged
 from catenum.core.logs.conflicts import CUT, Conflict, Member
 from catenum.core.logs.innodb_conflicts import shown
 from catenum.core.logs.innodb_fields import decode
+from catenum.core.logs.masking import mask_staged, others
 from catenum.core.logs.postgresql import PostgresqlLog
 from catenum.core.logs.postgresql_conflicts import PostgresqlConflicts
+from catenum.core.logs.restage import Staged
 from catenum.core.logs.sequels import Sequels
 from catenum.core.servers import rules_of
 

@@ -10,12 +10,13 @@ from typing import IO
 
 from catenum.cli import common
 from catenum.cli.progress import Progress
-from catenum.core.capture.conflict_recording import conflicts_of, recording_of
-from catenum.core.capture.restage import with_definitions
-from catenum.core.capture.tables import Schema, read_schema
-from catenum.core.capture.traces import with_traces
 from catenum.core.errors import InputError, Place
+from catenum.core.logs.conflict_recording import conflicts_of, recording_of
 from catenum.core.logs.conflicts import Conflict, numbered, with_names
+from catenum.core.logs.restage import with_definitions
+from catenum.core.logs.servers import log_rules_of
+from catenum.core.logs.tables import Schema, read_schema
+from catenum.core.logs.traces import with_traces
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import from_json
 from catenum.core.servers import rules_of
@@ -103,7 +104,7 @@ def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int, s
         if args.target is not None and numbers:
             with definitions_of(args.target, conflicts[0].server, err) as server:
                 conflicts = with_names(conflicts, server.names(numbers))
-        return conflicts, len(found), rules_of(found[0].server).log_limits
+        return conflicts, len(found), log_rules_of(found[0].server).log_limits
     finally:
         progress.clear()
 

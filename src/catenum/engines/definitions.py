@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from catenum.core.capture.traces import Trace
+from catenum.core.logs.traces import Trace
 
 #: Tables of the schemas concerned, whose definitions are read.
 MOST_TABLES = 500

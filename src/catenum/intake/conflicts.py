@@ -11,9 +11,9 @@ from itertools import chain
 from catenum.core.errors import InputError
 from catenum.core.logs import LogEntry
 from catenum.core.logs.conflicts import Conflict
+from catenum.core.logs.servers import log_rules_of
 from catenum.core.logs.span import Span
 from catenum.core.logs.times import NoZone, utc
-from catenum.core.servers import rules_of
 from catenum.intake.files import Source
 
 _DAY = re.compile(r"\d{4}-\d\d-\d\d")
@@ -35,7 +35,7 @@ def conflicts_in(
     """
     if not found:
         return []
-    rules = rules_of(found[0].server)
+    rules = log_rules_of(found[0].server)
     statement_logs = [source for source in found if rules.has_statements_only(source.form)]
     logs = list({source.name: source for source in found if source not in statement_logs}.values())
     done, path = 0, ""

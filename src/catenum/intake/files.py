@@ -16,6 +16,7 @@ from typing import IO, Any
 from catenum.core.errors import InputError
 from catenum.core.logs import LogEntry, LogReader
 from catenum.core.logs.pieces import HEAD, LogPieces
+from catenum.core.logs.servers import log_rules_of
 from catenum.core.logs.span import Span, span_of
 from catenum.core.servers import NAMES, rules_of
 from catenum.intake.store import is_store, stored_reports
@@ -195,7 +196,7 @@ def sources(words: Sequence[str], prefix: str | None = None) -> list[Source]:
 
 def _of_any(source: Source) -> bool:
     """A statement log reads the same from several servers."""
-    return rules_of(source.server).has_statements_only(source.form)
+    return log_rules_of(source.server).has_statements_only(source.form)
 
 
 def _age(path: Path) -> tuple[float, str]:
@@ -203,7 +204,7 @@ def _age(path: Path) -> tuple[float, str]:
 
 
 def _of_server(path: str, server: str, data: bytes) -> Source:
-    rules = rules_of(server)
+    rules = log_rules_of(server)
     return Source(path, server, lambda head: rules.reader_of(head) or rules.log_reader(), len(data), data[:HEAD], data)
 
 
@@ -221,13 +222,13 @@ def _sources(path: str, data: bytes | None, prefix: str | None) -> list[Source]:
     found = []
     for only in streams:
         text = LogPieces(head, lambda text: None, only).head
-        fits = [name for name in NAMES if rules_of(name).reader_of(text, prefix) is not None]
+        fits = [name for name in NAMES if log_rules_of(name).reader_of(text, prefix) is not None]
         if fits:
             # A statement in one server's log may quote lines of another's.
             name = min(fits, key=lambda name: _before(name, text)) if len(fits) > 1 else fits[0]
 
             def reader_of(text: str, name: str = name) -> LogReader | None:
-                return rules_of(name).reader_of(text, prefix)
+                return log_rules_of(name).reader_of(text, prefix)
 
             found.append(Source(path, name, reader_of, size, head, data, only))
     if found:
@@ -242,7 +243,7 @@ def _sources(path: str, data: bytes | None, prefix: str | None) -> list[Source]:
 
 
 def _before(server: str, text: str) -> int:
-    begins = rules_of(server).log_begins(text)
+    begins = log_rules_of(server).log_begins(text)
     return begins if begins is not None else len(text)
 
 

@@ -6,9 +6,9 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
-from catenum.core.capture.restage import Staged
 from catenum.core.errors import CatenumError
 from catenum.core.logs.conflicts import Conflict
+from catenum.core.logs.restage import Staged
 from catenum.core.record.recording import Recording
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.servers import Rules, rules_of

@@ -7,7 +7,7 @@ import sqlite3
 from pathlib import Path
 
 from catenum.core.errors import InputError
-from catenum.core.servers import rules_of
+from catenum.core.logs.servers import log_rules_of
 
 #: How a store's file begins (SQLite documentation, "Database File Format").
 MAGIC = b"SQLite format 3\x00"
@@ -40,7 +40,7 @@ def stored_reports(path: str) -> tuple[str, bytes]:
         )
     if len(kinds) != 1:
         raise InputError(f"{path}: it has reports of several servers: {', '.join(kinds)}")
-    begins = rules_of(kinds[0]).report_begins
+    begins = log_rules_of(kinds[0]).report_begins
     parts = [f"{_time(str(at))}{begins}{str(report).strip()}\n" for _, at, report in rows]
     return kinds[0], "".join(parts).encode()
 

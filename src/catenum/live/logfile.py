@@ -10,6 +10,7 @@ from pathlib import Path
 from catenum.core.errors import InputError
 from catenum.core.logs.conflicts import Conflict, ConflictReader
 from catenum.core.logs.pieces import HEAD, LogPieces
+from catenum.core.logs.servers import log_rules_of
 from catenum.core.servers import rules_of
 
 #: No more than so much of a log is read at a time, so that a flood of it does not stop the watch.
@@ -55,7 +56,7 @@ class LogFile:
     def of(self, server: str) -> LogFile:
         """The same, once it is known what server writes it."""
         if server != self._server:
-            self._server, self._conflicts = server, rules_of(server).conflict_reader()
+            self._server, self._conflicts = server, log_rules_of(server).conflict_reader()
         return self
 
     def conflicts(self) -> Iterator[Conflict]:
@@ -89,7 +90,7 @@ class LogFile:
 
     def _begun(self) -> LogPieces | None:
         """How it is read, by what the file begins with, and where that says nothing, by what has come since."""
-        rules = rules_of(str(self._server))
+        rules = log_rules_of(str(self._server))
         for head in (self._beginning(), self._head):
             streams: list[str | None] = [*LogPieces(head, lambda text: None).streams]
             for only in streams or [None]:

@@ -9,8 +9,8 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
-from catenum.core.capture.groups import Group
 from catenum.core.logs.conflicts import CapturedWait, Conflict, Member
+from catenum.core.logs.groups import Group
 from catenum.core.servers import rules_of
 from catenum.core.text import listed, one_line
 from catenum.render.console import STYLES, say

@@ -12,11 +12,11 @@ from typing import IO, Any
 from catenum.cli import common
 from catenum.cli.exits import ExitCode
 from catenum.cli.intake_options import add_intake_options, pick, read, with_server
-from catenum.core.capture.conflict_recording import recording_of
-from catenum.core.capture.groups import SIDES, Side, grouped, new_since, over_time
-from catenum.core.capture.masking import masked
 from catenum.core.errors import InputError, Place
+from catenum.core.logs.conflict_recording import recording_of
 from catenum.core.logs.conflicts import Conflict
+from catenum.core.logs.groups import SIDES, Side, grouped, new_since, over_time
+from catenum.core.logs.masking import masked
 from catenum.core.record.recording_file import to_json
 from catenum.core.report.headline import headline
 from catenum.core.report.recording_story import tell

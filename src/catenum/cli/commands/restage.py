@@ -12,12 +12,12 @@ from typing import IO, TYPE_CHECKING
 from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
 from catenum.cli.intake_options import add_intake_options, definitions_of, pick, read, schema_in
-from catenum.core.capture.groups import grouped
-from catenum.core.capture.masking import mask_staged
-from catenum.core.capture.restage import Staged, restaged
-from catenum.core.capture.tables import read_schema
 from catenum.core.errors import InputError
 from catenum.core.logs.conflicts import Conflict, Member
+from catenum.core.logs.groups import grouped
+from catenum.core.logs.masking import mask_staged
+from catenum.core.logs.restage import Staged, restaged
+from catenum.core.logs.tables import read_schema
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import rules_of
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import re
 
-from catenum.core.logs.innodb import MARIADB_PREFIX, MYSQL_PREFIX, lines_with
 from catenum.core.servers.innodb import InnodbRules, innodb_locks
 from catenum.core.servers.metadata import metadata_locks
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
@@ -53,24 +52,11 @@ class MariadbRules(InnodbRules):
         "1020": "refused",  # ER_CHECKREAD: the record has changed since the snapshot (innodb_snapshot_isolation)
         "1927": "lost",  # ER_CONNECTION_KILLED
     }
-    log_prefix, thread_word = MARIADB_PREFIX, "MariaDB"
     row_locks = ("lock in share mode", "for update")
     locks_of_tables = False
     asks_transaction = "select @@in_transaction"
     wait_limits = (*InnodbRules.wait_limits, "max_statement_time")
-    log_limits = (
-        "MariaDB logs deadlocks only with innodb_print_all_deadlocks = on, and neither waits nor timeouts: "
-        "a log without them does not show that there were none"
-    )
     idle_limit = "idle_transaction_timeout"
-
-    def writes_log(self, head: str) -> bool:
-        """Whether it names itself or InnoDB, without the numbers that MySQL gives its messages."""
-        if not ("InnoDB" in head or "mariadb" in head.lower()):
-            return False
-        if own := lines_with(MARIADB_PREFIX, head):
-            return own > lines_with(MYSQL_PREFIX, head)
-        return re.search(r"\bMY-\d{6}\b", head) is None and "MySQL thread id" not in head
 
     def uncovered(self, sql: str) -> str:
         """MariaDB runs what stands in ``/*! … */`` and ``/*M! … */``."""

@@ -9,10 +9,6 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Sequence
 
-from catenum.core.logs import LogReader
-from catenum.core.logs.conflicts import CapturedWait, ConflictReader
-from catenum.core.logs.postgresql import PostgresqlLog, first_message
-from catenum.core.logs.postgresql_conflicts import PostgresqlConflicts
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.servers.modes import ModeTable, symmetric
@@ -177,16 +173,11 @@ class PostgresqlRules(Rules):
         "25P03": "lost",  # idle_in_transaction_session_timeout
     }
     asks_victim = True  # by each session's deadlock_timeout
-    victim_reported = "PostgreSQL cancels the session whose check finds the cycle, after its deadlock_timeout"
     wall_advice = ", or log in as a superuser, so that Catenum can make a role that has no rights elsewhere"
     wait_limits = ("lock_timeout", "statement_timeout")
     wait_limit_unit_ms = 1.0
     before_definitions = "set check_function_bodies = off"
     prepares_by = re.compile(r"(?i)\bprepare\s+transaction\b")
-    log_limits = (
-        "PostgreSQL logs every deadlock, and waits only with log_lock_waits = on, if they last longer than "
-        "deadlock_timeout"
-    )
     idle_limit = "idle_in_transaction_session_timeout"
     outlived_lock_advice = (
         "Take it with pg_advisory_xact_lock, which is released when the transaction ends, whether it commits or not.",
@@ -194,14 +185,6 @@ class PostgresqlRules(Rules):
     )
     named_locks_span = "database"
     password_places = ("PGPASSWORD", "~/.pgpass", "CATENUM_TARGET")
-
-    def log_reader(self) -> LogReader:
-        """Of any of its three forms."""
-        return PostgresqlLog()
-
-    def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:
-        """Of any of its forms, plain text by its prefix."""
-        return PostgresqlLog(prefix) if self.writes_log(head) else None
 
     limits_named_locks = True
     refuses_late_locks = True  # 13.2.2
@@ -227,41 +210,6 @@ class PostgresqlRules(Rules):
         """The advisory lock of the transaction (9.27.10)."""
         changed = _SESSION_LOCK.sub(r"pg_\1advisory_xact_lock\2", sql)
         return changed if changed != sql else None
-
-    def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:
-        """By what was waited for: an advisory lock, a table's, a key that another inserted, a row."""
-        advisory = re.fullmatch(r"advisory lock (.+)", wait.object)
-        if advisory:
-            return f"select pg_advisory_xact_lock({advisory[1].strip('()')})"
-        if wait.mode.endswith("Lock") and wait.mode not in ("ShareLock", "ExclusiveLock") and wait.table:
-            return f"lock table {wait.table} in {_table_lock_against(wait.mode)} mode"
-        found = self.footprint(statement)
-        if any(access.verb == "insert" for access in found.accesses):
-            mine = {access.table.lower() for access in found.accesses}
-            if wait.table is None or wait.table.lower() in mine:
-                return statement
-        where = self.condition(statement)
-        if where is None or not found.accesses:
-            return None
-        weak = any(access.strength == "key share" for access in found.accesses)
-        strength = "share" if shared else "update" if weak else "no key update"
-        return f"select 1 from {wait.table or found.accesses[0].table} where {where} for {strength}"
-
-    def conflict_reader(self) -> ConflictReader:
-        """By SQLSTATE and the form of the details."""
-        return PostgresqlConflicts(self)
-
-    def writes_log(self, head: str) -> bool:
-        """Whether messages are found in it."""
-        reader = PostgresqlLog()
-        for _ in (*reader.feed(head), *reader.finish()):
-            pass
-        return reader.seen > 0
-
-    def log_begins(self, head: str) -> int | None:
-        """By the forms of its log."""
-        found = first_message(head)
-        return found.place if found is not None else None
 
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
         """By 13.3.2.
@@ -307,12 +255,3 @@ class PostgresqlRules(Rules):
     def plan_locks(self, step: PathStep, access: Access, keys: TableKeys) -> PlanLocks:
         """Rows that match and no others (13.3.2): whatever the path, a scan locks only what it returns."""
         return PlanLocks(words=(f"the rows that match, in {step.table}",))
-
-
-def _table_lock_against(wanted: str) -> str:
-    """The weakest of three table locks that conflict with a mode (table 13.2)."""
-    for held, name in ((TABLE_SHARE, "share"), (EXCLUSIVE, "exclusive")):
-        found = PostgresqlRules().conflict(_table(wanted), held)
-        if found is not None and found.conflict:
-            return name
-    return "access exclusive"

@@ -9,12 +9,9 @@ from __future__ import annotations
 
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 
-from catenum.core.logs import LogReader
-from catenum.core.logs.conflicts import CapturedWait, ConflictReader
-from catenum.core.logs.conflicts import Conflict as Captured
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.record.values import Binding, Value, Values
@@ -200,61 +197,13 @@ class Rules(ABC):
         """A statement with ``?`` in place of its literals."""
         return masking.masked(sql, self.lexis)
 
-    @abstractmethod
-    def log_reader(self) -> LogReader:
-        """A reader of the server's own log."""
-
-    @abstractmethod
-    def writes_log(self, head: str) -> bool:
-        """Whether the beginning of a log reads like this server's."""
-
-    @abstractmethod
-    def log_begins(self, head: str) -> int | None:
-        """How many characters stand before the first line of a text that is one of this server's logs or reports."""
-
-    def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:
-        """A reader for a log, a report or a statement log that begins so; None where it is none of this server's.
-
-        ``prefix``: what lines of a log begin with, where the server's setting is known.
-        """
-        return self.log_reader() if self.writes_log(head) else None
-
-    @abstractmethod
-    def conflict_reader(self) -> ConflictReader:
-        """Finds conflicts in what such readers give."""
-
-    #: What stands between the time of a stored report and the report, so that it reads as a log.
-    report_begins: str = " "
-
-    def has_statements_only(self, form: str) -> bool:
-        """Whether a reader of that name gives statements, and no conflicts."""
-        return False
-
     #: Whether a run can ask for one of a deadlock's members as its victim.
     asks_victim: bool = False
     #: Whether a report names the modes in which its members wait, rather than that for the end of a transaction.
     reports_modes: bool = False
-    #: Why a victim that a log names fell, as far as the server's rule tells.
-    victim_reported: str
-
-    def with_types(
-        self, conflict: Captured, columns: Callable[[str, str], Sequence[tuple[str, str]] | None]
-    ) -> Captured:
-        """A conflict whose records' values are read by the types of an index's columns, where a report has records."""
-        return conflict
-
-    #: What stands in a statement of a log in the place of a value.
-    place_of_value: re.Pattern[str] = re.compile(r"\$\d+")
 
     #: What stands around a name that is no plain one.
     name_quote: str = '"'
-
-    @abstractmethod
-    def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:
-        """A statement that takes the lock that ``wait`` ran into with ``statement``; None where nobody can tell.
-
-        ``shared``: others have a lock on the same.
-        """
 
     # -- what could be changed ---------------------------------------------------------------------------------------
 
@@ -362,8 +311,6 @@ class Rules(ABC):
     idle_limit: str
     #: What stands before definitions, so that their order does not matter.
     before_definitions: str = ""
-    #: What a log of the server does not have, as it comes.
-    log_limits: str
     #: Whether a rollback takes the changes back one by one; otherwise it takes no time.
     undoes_row_by_row: bool = False
     #: How to releases a lock that outlives its transaction, and what does so by itself.

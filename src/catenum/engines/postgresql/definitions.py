@@ -8,8 +8,8 @@ from typing import Any
 import psycopg
 from psycopg import sql
 
-from catenum.core.capture.traces import Trace
 from catenum.core.errors import TargetError
+from catenum.core.logs.traces import Trace
 from catenum.engines.definitions import MOST_TABLES, Definitions
 from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.row_lookup import traced

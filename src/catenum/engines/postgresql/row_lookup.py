@@ -13,7 +13,7 @@ from collections.abc import Iterator, Sequence
 import psycopg
 from psycopg import sql
 
-from catenum.core.capture.traces import Trace
+from catenum.core.logs.traces import Trace
 from catenum.core.record.waits import key_text
 from catenum.engines.postgresql import wal
 

@@ -10,8 +10,8 @@ from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
 
-from catenum.core.capture.restage import Staged
 from catenum.core.logs.conflicts import FAILED, CapturedWait, Conflict, Member
+from catenum.core.logs.restage import Staged
 from catenum.core.servers import Rules, rules_of
 from catenum.core.sql.masking import Piece, literals
 

@@ -12,6 +12,7 @@ from dataclasses import replace
 from catenum.core.diagnose import diagnose
 from catenum.core.diagnose.holders import attribute
 from catenum.core.logs.conflicts import CapturedWait, Conflict, Member, Provenance, relations_of
+from catenum.core.logs.servers import log_rules_of
 from catenum.core.record.members import member_of, recording_edges
 from catenum.core.record.modes import NO_MODE, Mode
 from catenum.core.record.recording import (
@@ -28,7 +29,7 @@ from catenum.core.record.recording import (
     WaitEnd,
 )
 from catenum.core.record.waits import Edge, Resource, ResourceKind, WaitGraph
-from catenum.core.servers import LEVELS, rules_of
+from catenum.core.servers import LEVELS
 
 NOT_IN_LOG = "isolation not in the log"
 UNKNOWN_SQL = "(not in the log)"
@@ -178,12 +179,11 @@ def _deadlocks(conflict: Conflict, recording: Recording, names: Mapping[str, str
         Edge(waiter=w.waiter, holder=w.holder, resource=w.resource, wanted=w.wanted, held=w.held)
         for w in recording.waits
     ]
-    rules = rules_of(conflict.server)
     for cycle in WaitGraph(edges).cycles():
         yield Deadlock(
             members=tuple(member_of(*pair, recording) for pair in recording_edges(recording, cycle)),
             victim=names.get(conflict.victim or ""),
-            rule=rules.victim_reported,
+            rule=log_rules_of(conflict.server).victim_reported,
             move=len(conflict.members),
             at_ms=0.0,
             verdict_ms=0.0,

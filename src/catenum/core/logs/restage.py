@@ -10,11 +10,12 @@ import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from catenum.core.capture.inference import tables_of_conflict
-from catenum.core.capture.rows import Rows, as_written, filler_of, rows_for
-from catenum.core.capture.tables import Schema, TableInfo, closure, script_of
 from catenum.core.errors import InputError
 from catenum.core.logs.conflicts import CUT, CapturedWait, Conflict, Member
+from catenum.core.logs.inference import tables_of_conflict
+from catenum.core.logs.rows import Rows, as_written, filler_of, rows_for
+from catenum.core.logs.servers import log_rules_of
+from catenum.core.logs.tables import Schema, TableInfo, closure, script_of
 from catenum.core.scenario.writing import as_text
 from catenum.core.servers import Rules, rules_of
 
@@ -26,7 +27,7 @@ def with_definitions(conflict: Conflict, schema: Schema) -> Conflict:
         info = schema.tables.get(table.lower())
         return info.entry(index) if info is not None else None
 
-    return rules_of(conflict.server).with_types(conflict, columns)
+    return log_rules_of(conflict.server).with_types(conflict, columns)
 
 
 #: Rows of a table by their keys: columns and values as text.
@@ -208,9 +209,9 @@ def _filled(sql: str, number: int, rules: Rules) -> str:
     """A statement with a number in each place for a value; what stands in quotes is none."""
     parts, at = [], 0
     for opaque in rules.lexis.opaque.finditer(sql):
-        parts += [rules.place_of_value.sub(str(number), sql[at : opaque.start()]), opaque[0]]
+        parts += [log_rules_of(rules.name).place_of_value.sub(str(number), sql[at : opaque.start()]), opaque[0]]
         at = opaque.end()
-    return "".join([*parts, rules.place_of_value.sub(str(number), sql[at:])])
+    return "".join([*parts, log_rules_of(rules.name).place_of_value.sub(str(number), sql[at:])])
 
 
 def _names(members: Sequence[Member]) -> dict[str, str]:
@@ -257,7 +258,9 @@ def _statements(member: Member, conflict: Conflict, rules: Rules) -> tuple[list[
 
 def _stand_in(wait: CapturedWait, conflict: Conflict, rules: Rules, *, shared: bool) -> str | None:
     waiter = conflict.member(wait.waiter)
-    return rules.stand_in(wait, waiter.statement or "", shared=shared) if waiter is not None else None
+    return (
+        log_rules_of(rules.name).stand_in(wait, waiter.statement or "", shared=shared) if waiter is not None else None
+    )
 
 
 def _shared(wait: CapturedWait, conflict: Conflict, rules: Rules) -> bool:

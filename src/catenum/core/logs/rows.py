@@ -9,7 +9,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from catenum.core.capture.tables import Column, TableInfo, parents_first
+from catenum.core.logs.tables import Column, TableInfo, parents_first
 from catenum.core.servers import Rules
 from catenum.core.sql.named_values import named_values
 

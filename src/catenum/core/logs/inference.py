@@ -9,8 +9,8 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from catenum.core.capture.tables import Schema, inferred
 from catenum.core.logs.conflicts import Conflict
+from catenum.core.logs.tables import Schema, inferred
 from catenum.core.servers import Rules
 from catenum.core.sql.named_values import NamedValue, named_columns, named_values
 
