@@ -16,13 +16,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from itertools import combinations
-from typing import Any
 
 from catenum.core.record.recording import TableKeys
 from catenum.core.record.values import Binding
 from catenum.core.servers.table_access import NAMED_LOCKS, SEQUENCES, Touch, TouchMode
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.meeting import meets
+from catenum.core.space.moves import MoveResult
 from catenum.core.space.state import Step
 from catenum.core.sql.statements import Access
 
@@ -63,8 +63,8 @@ class Arrivals:
         self._here: dict[str, Arrival] = {}
         self._place = 0
 
-    def moved(self, moved: Any, before: Waits) -> list[Contest]:
-        """A move is over (see ``lab.run.lanes.Moved``): the contests that it decided. ``before``: the waits until
+    def moved(self, moved: MoveResult, before: Waits) -> list[Contest]:
+        """A move is over (see ``MoveResult``): the contests that it decided. ``before``: the waits until
         then.
         """
         step: Step = (moved.transaction, None if moved.statement is None else moved.statement - 1)
@@ -76,12 +76,12 @@ class Arrivals:
             self._here.pop(name, None)
         return found
 
-    def _letting_go(self, moved: Any, before: Waits) -> set[str]:
+    def _letting_go(self, moved: MoveResult, before: Waits) -> set[str]:
         over = {name for name, statement in moved.completed if statement is None}.union(moved.undone)
         freed = {holder for _, holder in before - moved.waits if holder == moved.transaction}
         return over | freed
 
-    def _over(self, free: str, moved: Any, before: Waits) -> Iterator[Contest]:
+    def _over(self, free: str, moved: MoveResult, before: Waits) -> Iterator[Contest]:
         """The contests over what ``free`` let go of."""
         ended = (moved.transaction, None) in moved.completed
         waiting = {
@@ -103,7 +103,7 @@ class Arrivals:
                 clear = not passed or not self._held_up_anyway(a, b)
                 yield Contest(first, second, (a.place, b.place), places, passed and clear, two_ways and clear)
 
-    def _matters(self, free: str, a: Arrival, b: Arrival, moved: Any) -> bool:
+    def _matters(self, free: str, a: Arrival, b: Arrival, moved: MoveResult) -> bool:
         """Whether it can make a difference who of two goes on first."""
         both = {a.step[0], b.step[0]}
         undone = both.intersection(moved.undone)
@@ -117,7 +117,7 @@ class Arrivals:
         beside = {a.step, b.step} <= done and not undone
         return not beside or any(map(_shows_at_once, (*self._touched(a), *self._touched(b))))
 
-    def _ways(self, free: str, a: Arrival, b: Arrival, moved: Any, before: Waits) -> bool | None:
+    def _ways(self, free: str, a: Arrival, b: Arrival, moved: MoveResult, before: Waits) -> bool | None:
         """None where the server has a rule for who goes on first; otherwise whether there are just two ways."""
         rules = self._dependence.rules
         queued = (b.step[0], a.step[0]) in before
@@ -196,7 +196,7 @@ class Arrivals:
         return locked[0] if len(locked) == 1 and arrival.step[1] is not None else None
 
 
-def _passed(first: str, second: str, moved: Any, before: Waits) -> bool:
+def _passed(first: str, second: str, moved: MoveResult, before: Waits) -> bool:
     """Whether the second went on, and the first waits for it."""
     if {first, second} & set(moved.undone):
         return False

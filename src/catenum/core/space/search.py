@@ -18,13 +18,18 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from functools import cache
+from typing import TYPE_CHECKING, Any
 
-from catenum.core.record.values import NOTHING, Binding, Value
+from catenum.core.record.values import NOTHING, Binding
 from catenum.core.space.dependence import PASSED, Dependence
 from catenum.core.space.lock_race import Arrivals, Contest, Waits, holders_of, reaches
 from catenum.core.space.locking import Locked
+from catenum.core.space.moves import MoveResult
 from catenum.core.space.state import Step
+
+if TYPE_CHECKING:
+    from pydantic import TypeAdapter
 
 
 @dataclass(frozen=True, slots=True)
@@ -243,7 +248,7 @@ class Walk:
         self.nodes.append(node)
         return first
 
-    def moved(self, moved: Any) -> None:
+    def moved(self, moved: MoveResult) -> None:
         """The move at hand is over; ``moved`` tells what it brought (``completed``, ``undone``, ``holders``)."""
         if self.overtaken is not None:
             return
@@ -282,7 +287,7 @@ class Walk:
         node.walked[node.at_hand] = Effect(moved.transaction, frozenset(steps), moved.holders, bound, held)
         self.depth += 1
 
-    def _went_on(self, moved: Any) -> set[Step]:
+    def _went_on(self, moved: MoveResult) -> set[Step]:
         """Statements that got what they waited for, and now wait for another: some of what they do is done."""
         before = {name: holders_of(name, self._waits) for name, _ in self._waits}
         after = {name: holders_of(name, moved.waits) for name, _ in moved.waits}
@@ -406,12 +411,12 @@ class Walk:
 
     def to_plain(self) -> dict[str, Any]:
         """For a file or another process."""
-        return {"more": self.more, "nodes": [_node_to_plain(node) for node in self.nodes]}
+        return {"more": self.more, "nodes": _nodes().dump_python(self.nodes, mode="json")}
 
     @classmethod
     def from_plain(cls, space: Space, plain: Mapping[str, Any]) -> Walk:
         """What ``to_plain`` gave."""
-        return cls(space, [_node_from_plain(node) for node in plain["nodes"]], more=plain["more"])
+        return cls(space, _nodes().validate_python(plain["nodes"]), more=plain["more"])
 
 
 def _lets_go_on(a: Effect, b: Effect, waits: Waits) -> bool:
@@ -422,48 +427,9 @@ def _lets_go_on(a: Effect, b: Effect, waits: Waits) -> bool:
     return bool(b.holders) and any(reaches(b.holders, name, waits) for name in others)
 
 
-def _effect_to_plain(effect: Effect | None) -> Any:
-    if effect is None:
-        return None
-    bound = [[name, value.text, value.kind] for name, value in effect.bound]
-    return [effect.mover, sorted(map(list, effect.steps), key=repr), sorted(effect.holders), bound, bool(effect.held)]
+@cache
+def _nodes() -> TypeAdapter[list[Node]]:
+    """Their form in files and for other processes; a walk that nobody stores needs none."""
+    from pydantic import TypeAdapter
 
-
-def _effect_from_plain(plain: Any) -> Effect | None:
-    if plain is None:
-        return None
-    mover, steps, holders, bound, held = plain
-    found = frozenset((name, number) for name, number in steps)
-    return Effect(
-        mover,
-        found,
-        frozenset(holders),
-        tuple((name, Value(text, kind)) for name, text, kind in bound),
-        frozenset(step for step in found if step[0] == mover and step[1] is not None) if held else frozenset(),
-    )
-
-
-def _node_to_plain(node: Node) -> list[Any]:
-    return [
-        list(node.ready),
-        sorted(map(list, node.waits)),
-        {name: _effect_to_plain(effect) for name, effect in node.sleep.items()},
-        [[name, _effect_to_plain(effect)] for name, effect in node.walked.items()],
-        [dict(node.progress.next), dict(node.progress.again)],
-        node.shut,
-        {name: list(barred) for name, barred in node.barred.items()},
-    ]
-
-
-def _node_from_plain(plain: Any) -> Node:
-    ready, waits, sleep, walked, progress, shut, barred = plain
-    asleep = {name: found for name, effect in sleep.items() if (found := _effect_from_plain(effect)) is not None}
-    return Node(
-        tuple(ready),
-        frozenset((waiter, holder) for waiter, holder in waits),
-        asleep,
-        Progress(*progress),
-        {name: _effect_from_plain(effect) for name, effect in walked},
-        shut,
-        {name: (place, holder) for name, (place, holder) in barred.items()},
-    )
+    return TypeAdapter(list[Node])

@@ -19,6 +19,7 @@ from typing import Any
 from catenum.core.servers.table_access import SEQUENCES
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.lock_race import Arrivals, Waits
+from catenum.core.space.moves import MoveResult
 from catenum.core.space.run import Run
 from catenum.core.space.search import Space, Walk
 from catenum.core.space.state import Step
@@ -86,7 +87,7 @@ class Exactly:
         name = self.path[self.depth] if self.depth < len(self.path) else None
         return name if name in ready else None
 
-    def moved(self, moved: Any) -> None:
+    def moved(self, moved: MoveResult) -> None:
         """Go on."""
         self.depth += 1
         contests = self._arrivals.moved(moved, self._waits)

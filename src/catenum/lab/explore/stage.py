@@ -21,6 +21,7 @@ from catenum.core.scenario.model import Scenario, chosen
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.servers import rules_of
 from catenum.core.space.dependence import Column, Dependence, Written
+from catenum.core.space.moves import MoveResult
 from catenum.core.space.oracle import (
     Observation,
 )
@@ -34,7 +35,7 @@ from catenum.lab.explore.summary import Summary
 from catenum.lab.run.conductor import Conductor, Situation
 from catenum.lab.run.driver import Driver
 from catenum.lab.run.handlers import handler_notes, handlers_of
-from catenum.lab.run.lanes import Guide, Lane, Moved
+from catenum.lab.run.lanes import Guide, Lane
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import with_first_values
 
@@ -70,7 +71,7 @@ class Serially:
         """The first in the order that still has moves."""
         return next((name for name in self.order if name in ready), None)
 
-    def moved(self, moved: Moved) -> None:
+    def moved(self, moved: MoveResult) -> None:
         """Nothing to learn."""
 
 

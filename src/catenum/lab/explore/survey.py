@@ -35,7 +35,7 @@ from catenum.lab.explore.walker import (
 )
 from catenum.lab.explore.workers import Errand, explore_together
 
-STATE_FORMAT = "catenum-exploration-state/3"
+STATE_FORMAT = "catenum-exploration-state/4"
 ONE_WORKER = "one worker ran all schedules: scratch spaces keep tables apart, but not named locks"
 #: How long (ms) every order may take, or how many times what the walk took.
 EVERY_ORDER_MS, EVERY_ORDER_TIMES = 15_000.0, 3.0

@@ -317,11 +317,11 @@ def left_of(walk: Mapping[str, Any]) -> float:
     if not walk["more"]:
         return 0.0
     left, width = 0.0, 1.0
-    for ready, _, sleep, walked, _, shut, _ in walk["nodes"]:
-        ways = max(1, len(set(ready) - set(sleep)))
+    for node in walk["nodes"]:
+        ways = max(1, len(set(node["ready"]) - set(node["sleep"])))
         width /= ways
-        if not shut:
-            left += width * max(0, ways - len(walked))
+        if not node["shut"]:
+            left += width * max(0, ways - len(node["walked"]))
     return min(1.0, left + width)
 
 

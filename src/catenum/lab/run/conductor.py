@@ -23,10 +23,11 @@ from catenum.core.record.values import NOTHING, NULL, Value
 from catenum.core.record.waits import Edge, WaitGraph
 from catenum.core.scenario.conditions import Comparison, ConditionError, MissingValue
 from catenum.core.scenario.model import Scenario, Statement
+from catenum.core.space.moves import MoveResult
 from catenum.engines.ports import Beginning, Patience, Reply
 from catenum.lab.run.choosing import Choice
 from catenum.lab.run.journal import Journal
-from catenum.lab.run.lanes import Guide, Lane, Moved, OpenDeadlock
+from catenum.lab.run.lanes import Guide, Lane, OpenDeadlock
 from catenum.lab.run.needs import Announce, Answer, Await, Begin, Cancel, Look, Need, Rest, Send, TakePicture, Undo
 
 Steps = Generator[Need, Answer, None]
@@ -84,7 +85,7 @@ class Conductor:
         self.victim, self.limit_ms, self.verdict_ms, self.pictures = victim, limit_ms, verdict_ms, pictures
         self.stuck = False
         self.surprised = False  # a verdict came for a cycle that no check had seen closed
-        self._moved = Moved("", None)
+        self._moved = MoveResult("", None)
         self._waited: set[Situation] = set() if waited is None else waited
         self._look_ms = 1.0  # what the last look took; of the first it is not known yet
 
@@ -125,7 +126,7 @@ class Conductor:
     def _make_move(self, lane: Lane) -> Steps:
         self.journal.move += 1
         self.journal.wave = 0
-        self._moved = Moved(lane.name, lane.statement)
+        self._moved = MoveResult(lane.name, lane.statement)
         if self.guide is None:
             yield Announce(self.journal.move, lane.name, lane.sql)
         if lane.idle_until_ms:

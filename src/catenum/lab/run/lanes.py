@@ -7,10 +7,10 @@ from dataclasses import dataclass, field
 from typing import Literal, Protocol
 
 from catenum.core.record.recording import ServerError, Status
-from catenum.core.record.values import NOTHING, Binding
 from catenum.core.record.waits import Edge
 from catenum.core.scenario.carry import Carrier
 from catenum.core.scenario.model import Ends, Statement, Transaction
+from catenum.core.space.moves import MoveResult
 from catenum.engines.ports import Patience
 
 
@@ -109,33 +109,11 @@ class OpenDeadlock:
         return frozenset(edge.waiter for edge in self.edges)
 
 
-@dataclass
-class Moved:
-    """What one move brought: whose it was, which statements were answered in it, and whose work was undone.
-
-    ``completed`` and ``ended`` name transactions with the number of a statement (None: the end). ``holders``: whom the
-    mover waits for when the move is over, ``waits``: who waits for whom then. ``rows``: how many each statement of
-    ``completed`` reported, where it did. ``committed``: those that ended so.
-    """
-
-    transaction: str
-    statement: int | None
-    completed: list[tuple[str, int | None]] = field(default_factory=list)
-    undone: list[str] = field(default_factory=list)
-    holders: frozenset[str] = frozenset()
-    waits: frozenset[tuple[str, str]] = frozenset()
-    committed: list[str] = field(default_factory=list)
-    rows: dict[tuple[str, int | None], int | None] = field(default_factory=dict)
-    #: The values that the mover's statement was sent with; ``passed``: it was not sent, by its condition.
-    bound: Binding = NOTHING
-    passed: bool = False
-
-
 class Guide(Protocol):
     """Chooses the moves, one by one, where no order was given beforehand."""
 
     def choose(self, ready: Sequence[str], waits: frozenset[tuple[str, str]]) -> str | None:
         """Which of ``ready`` moves next; None breaks the run off. ``waits``: who waits for whom now."""
 
-    def moved(self, moved: Moved) -> None:
+    def moved(self, moved: MoveResult) -> None:
         """The chosen move is over."""
