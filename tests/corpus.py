@@ -334,6 +334,7 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
     for title, server in moments():
         yield CORPUS / "said" / f"now-{title}.{server}.txt", lambda t=title, s=server: said_of_moment(t, s)
     yield CORPUS / "said" / "statistics.txt", lambda: "".join(tables.statistics())
+    yield CORPUS / "said" / "questions.txt", lambda: "".join(tables.questions(CORPUS / "questions.yaml"))
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
     texts = (CORPUS / "statements.txt").read_text(encoding="utf-8").splitlines()
     for server in SERVERS:

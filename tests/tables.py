@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import importlib
 import itertools
 from collections.abc import Iterator
 from dataclasses import MISSING, fields, is_dataclass
 from pathlib import Path
 from typing import Any
 
+import yaml
+
 from catenum.core.compare import measure
 from catenum.core.compare.verdict import Figures, judge
+from catenum.core.errors import CatenumError
 from catenum.core.logs.rows import rows_for
 from catenum.core.logs.tables import closure, read_schema, script_of
 from catenum.core.propose.candidate import Evidence
@@ -190,3 +194,32 @@ def dumps(server: str, path: Path) -> Iterator[str]:
         infos = {one: schema.tables[one] for one in sorted(tables)}
         shown = {name: [{"id": "77", "moved": "5"}]} if name == "berth" else None
         yield f"{rows_for(infos, [texts[:3], texts[3:]], rules, shown).script(infos, rules)}\n"
+
+
+def questions(path: Path) -> Iterator[str]:
+    """What functions of the core answer, or with which error."""
+    for name, asked in yaml.safe_load(path.read_text(encoding="utf-8")).items():
+        module, _, place = name.partition(":")
+        function: Any = importlib.import_module(f"catenum.{module}")
+        for part in place.split("."):
+            function = getattr(function, part)
+        for words in asked:
+            given = [_given(word) for word in words]
+            try:
+                found = function(*given)
+                told = brief(list(found) if hasattr(found, "__next__") else found)
+            except (ValueError, CatenumError, KeyError, LookupError) as error:
+                told = f"{type(error).__name__}: {error}"
+            yield f"{place}({', '.join(map(brief, words))}) → {told}\n"
+
+
+def _given(word: Any) -> Any:
+    if isinstance(word, dict) and len(word) == 1:
+        (kind, value), *_ = word.items()
+        if kind == "lexis":
+            return rules_of(value).lexis
+        if kind == "rules":
+            return rules_of(value)
+        if kind == "bytes":
+            return bytes.fromhex(value)
+    return word

@@ -34,11 +34,11 @@ def duration(ms: float | None) -> str:
     """A length of time as people say it: ``4.2 ms``, ``350 ms``, ``12 s``, ``3 min 20 s``, ``2 h 5 min``."""
     if ms is None:
         return "?"
-    if ms < 10:
+    if ms < 9.95:  # what would be rounded up to the next unit is said in that
         return f"{ms:.1f} ms"
-    if ms < 1_000:
+    if ms < 999.5:
         return f"{ms:.0f} ms"
-    if ms < 60_000:
+    if ms < 59_950:
         return f"{ms / 1_000:.1f} s"
     minutes, seconds = divmod(round(ms / 1_000), 60)
     if minutes < 60:
@@ -91,8 +91,8 @@ def decided(condition: str | None, values: Mapping[str, str | None]) -> str:
 
 
 def counted(number: int, what: str) -> str:
-    """A number of things: ``1 schedule``, ``1,204 schedules``, ``2 classes``."""
-    plural = what + ("es" if what.endswith("s") else "s")
+    """A number of things: ``1 schedule``, ``1,204 schedules``, ``2 classes``, ``2 queries``."""
+    plural = what[:-1] + "ies" if what.endswith("y") else what + ("es" if what.endswith("s") else "s")
     return f"{number:,} {what if number == 1 else plural}"
 
 
