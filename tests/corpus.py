@@ -366,7 +366,7 @@ def dump_of(server: str, where: Any) -> str:
         with over_socket(**where, autocommit=True) as admin, admin.cursor() as cursor:
             for sql in ("drop database if exists dumped", "create database dumped", "use dumped"):
                 cursor.execute(sql)
-            for _, sql in rules_of(server).split(test_dumps.INNODB):
+            for _, sql in rules_of(server).sql.split(test_dumps.INNODB):
                 cursor.execute(sql)
         program = "mariadb-dump" if server == "mariadb" else "mysqldump"
         words = [program, "-u", "root", "-S", where["unix_socket"], "--no-data", "--routines", "dumped"]

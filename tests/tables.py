@@ -51,9 +51,9 @@ def statements(server: str, texts: list[str]) -> Iterator[str]:
     rules = rules_of(server)
     for sql in texts:
         yield f"{sql}\n"
-        found = rules.footprint(sql)
+        found = rules.sql.footprint(sql)
         for access in found.accesses:
-            modes = f"row {rules.row_mode(access, frozenset(['id']))}, table {rules.table_mode(access)}"
+            modes = f"row {rules.locks.row_mode(access, frozenset(['id']))}, table {rules.locks.table_mode(access)}"
             yield f"    {brief(access)}: {modes}\n"
         rest = {
             field.name: getattr(found, field.name)
@@ -63,39 +63,39 @@ def statements(server: str, texts: list[str]) -> Iterator[str]:
         yield f"    {brief(rest)}\n"
         asked = {
             "may outlive": found.may_outlive, "reads numbers": found.recalls_numbers,
-            "commits": rules.commits_by_itself(sql), "transactions": rules.handles_transactions(sql),
-            "limits": rules.limits_waits(sql), "prepares": rules.prepares(sql), "compound": rules.is_compound(sql),
-            "condition": rules.condition(sql), "of a transaction": rules.lock_of_transaction(sql),
+            "commits": rules.sql.commits_by_itself(sql), "transactions": rules.sql.handles_transactions(sql),
+            "limits": rules.sql.limits_waits(sql), "prepares": rules.sql.prepares(sql), "compound": rules.sql.is_compound(sql),
+            "condition": rules.sql.condition(sql), "of a transaction": rules.advice.lock_of_transaction(sql),
         }  # fmt: skip
         yield f"    {brief({name: one for name, one in asked.items() if one})}\n"
-        for piece in rules.pieces(sql):
+        for piece in rules.sql.pieces(sql):
             yield f"    {piece.offset}: {piece.shape}\n"
-            yield f"    beyond: {rules.reaches_beyond(piece)}; uncertain: {rules.uncontained(piece)}\n"
-        yield f"    {rules.shape(sql)} | {rules.masked(sql)}\n"
+            yield f"    beyond: {rules.sql.reaches_beyond(piece)}; uncertain: {rules.sql.uncontained(piece)}\n"
+        yield f"    {rules.sql.shape(sql)} | {rules.sql.masked(sql)}\n"
 
 
 def of_levels(server: str) -> Iterator[str]:
     """What the levels of a server do."""
     rules = rules_of(server)
     touched = [[TouchMode.READ], [TouchMode.WRITE], [TouchMode.READ, TouchMode.WRITE]]
-    for level in (*rules.levels, "snapshot"):
-        yield f"{level}: rank {rules.rank(level)}, reads {rules.read_mode(level, within_write=False)}, "
-        yield f"within writes {rules.read_mode(level, within_write=True)}, gaps {rules.locks_gaps([level])}, "
-        yield f"snapshot {rules.snapshot_statements(level, touched)} {rules.snapshot_statements(level, touched[1:])}, "
-        yield f"overtakes {rules.may_overtake([level])}, refuses {rules.refuses_what_changed(level)}, "
-        yield f"any order {rules.refuses_by_any_order(level)}\n"
+    for level in (*rules.locks.levels, "snapshot"):
+        yield f"{level}: rank {rules.locks.rank(level)}, reads {rules.locks.read_mode(level, within_write=False)}, "
+        yield f"within writes {rules.locks.read_mode(level, within_write=True)}, gaps {rules.locks.locks_gaps([level])}, "
+        yield f"snapshot {rules.locks.snapshot_statements(level, touched)} {rules.locks.snapshot_statements(level, touched[1:])}, "
+        yield f"overtakes {rules.locks.may_overtake([level])}, refuses {rules.locks.refuses_what_changed(level)}, "
+        yield f"any order {rules.locks.refuses_by_any_order(level)}\n"
     for keys in (TableKeys(primary=("id",)), TableKeys(primary=())):
-        yield f"scans as written {rules.scans_as_written(keys)}\n"
-    for table in rules.tables:
+        yield f"scans as written {rules.locks.scans_as_written(keys)}\n"
+    for table in rules.locks.tables:
         yield f"{table.title}: {table.source}\n"
         for wanted, held in itertools.product(table.modes, repeat=2):
-            found = rules.conflict(wanted, held)
+            found = rules.locks.conflict(wanted, held)
             yield f"    {wanted} waits for {held}: {found.conflict if found else None}\n"
-    for code, kind in sorted(rules.error_kinds.items()):
-        yield f"{code}: {kind}, duplicate {rules.is_duplicate(code)}\n"
-    for clause in rules.row_locks:
-        yield f"{clause}: {rules.lock_blocks(clause)}\n"
-    yield f"{rules.gentle('create unique index quay_free on quay (free)')}\n{rules.by_key('quay')}\n"
+    for code, kind in sorted(rules.errors.error_kinds.items()):
+        yield f"{code}: {kind}, duplicate {rules.errors.is_duplicate(code)}\n"
+    for clause in rules.advice.row_locks:
+        yield f"{clause}: {rules.advice.lock_blocks(clause)}\n"
+    yield f"{rules.advice.gentle('create unique index quay_free on quay (free)')}\n{rules.advice.by_key('quay')}\n"
 
 
 def statistics() -> Iterator[str]:
@@ -180,7 +180,7 @@ def dumps(server: str, path: Path) -> Iterator[str]:
     """What is taken of a dump for each of its tables, and the rows that are made up."""
     rules = rules_of(server)
     schema = read_schema(path.read_text(encoding="utf-8"), rules)
-    quote = rules.name_quote
+    quote = rules.sql.name_quote
     texts = [
         "update berth set moved = 1 where id = 3", f"update berth set {quote}order{quote} = 2, vessel = 12 where id = 4",
         "update vessel set s = 'out' where id = 7", "delete from vessel where id between 9 and 11",
@@ -217,7 +217,7 @@ def _given(word: Any) -> Any:
     if isinstance(word, dict) and len(word) == 1:
         (kind, value), *_ = word.items()
         if kind == "lexis":
-            return rules_of(value).lexis
+            return rules_of(value).sql.lexis
         if kind == "rules":
             return rules_of(value)
         if kind == "bytes":

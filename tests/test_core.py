@@ -123,14 +123,14 @@ STATEMENTS = [
 
 @pytest.mark.parametrize(("sql", "verb", "row", "table"), STATEMENTS)
 def test_a_statement_s_locks_follow_the_documentation(sql, verb, row, table):
-    (access,) = PG.footprint(sql).on("berth")
-    mode = PG.row_mode(access, frozenset({"id"}))
-    assert (access.verb, mode and str(mode), str(PG.table_mode(access))) == (verb, row, table)
+    (access,) = PG.sql.footprint(sql).on("berth")
+    mode = PG.locks.row_mode(access, frozenset({"id"}))
+    assert (access.verb, mode and str(mode), str(PG.locks.table_mode(access))) == (verb, row, table)
 
 
 def test_a_statement_with_parts_touches_all_its_tables():
     sql = "update slot set box = null from manifest m where m.id = 12 and slot.id = (select min(id) from pilot)"
-    assert {(a.table, a.verb) for a in PG.footprint(sql).accesses} == {
+    assert {(a.table, a.verb) for a in PG.sql.footprint(sql).accesses} == {
         ("slot", "update"),
         ("manifest", "read"),
         ("pilot", "read"),
@@ -138,14 +138,14 @@ def test_a_statement_with_parts_touches_all_its_tables():
 
 
 def test_what_cannot_be_parsed_is_told_and_a_script_is_read_statement_by_statement():
-    assert PG.footprint("upd8 berth ((").parsed is False
-    assert [p.text for p in PG.pieces("insert into a values (';'); delete from s.b")] == [
+    assert PG.sql.footprint("upd8 berth ((").parsed is False
+    assert [p.text for p in PG.sql.pieces("insert into a values (';'); delete from s.b")] == [
         "insert into a values (';')",
         "delete from s.b",
     ]
-    assert PG.footprint("savepoint x").control is None
-    assert PG.footprint("rollback to savepoint x").control is None
-    assert PG.footprint("start transaction").control == PG.footprint("begin").control == "begin"
+    assert PG.sql.footprint("savepoint x").control is None
+    assert PG.sql.footprint("rollback to savepoint x").control is None
+    assert PG.sql.footprint("start transaction").control == PG.sql.footprint("begin").control == "begin"
 
 
 @pytest.mark.parametrize(
@@ -159,7 +159,7 @@ def test_what_cannot_be_parsed_is_told_and_a_script_is_read_statement_by_stateme
     ],
 )
 def test_a_statement_can_concern_a_row_unless_a_constant_says_otherwise(sql, can):
-    (access,) = PG.footprint(sql).accesses
+    (access,) = PG.sql.footprint(sql).accesses
     assert touches(access, ROWLOCK) is can
 
 
@@ -171,7 +171,7 @@ def test_conflict_tables_hold_what_the_documentation_prints():
     assert not ROW.conflict(Mode.read("FOR KEY SHARE"), Mode.read("FOR NO KEY UPDATE"))
     assert not TABLE.conflict(Mode.read("ShareLock"), Mode.read("ShareLock"))
     assert TABLE.conflict(Mode.read("AccessShareLock"), Mode.read("AccessExclusiveLock"))
-    assert PG.conflict(Mode.read("FOR SHARE"), Mode.read("AccessShareLock")) is None
+    assert PG.locks.conflict(Mode.read("FOR SHARE"), Mode.read("AccessShareLock")) is None
     with pytest.raises(InputError, match="unknown server"):
         rules_of("unknown")
 
@@ -261,7 +261,7 @@ def test_filler_rows_are_the_same_for_the_same_seed():
     ],
 )
 def test_scripts_are_split_at_their_own_semicolons_only(script, count):
-    pieces = rules_of("mariadb").split(script)
+    pieces = rules_of("mariadb").sql.split(script)
     assert len(pieces) == count
     assert all(script[offset:].startswith(text) for offset, text in pieces)
 
@@ -352,12 +352,12 @@ def test_no_value_survives_masking_and_names_do(data, server, secret):
         secret.replace('"', "").replace("`", "").replace(";", "") if server == "mariadb" else secret.replace("'", "")
     )
     text = data.draw(st.sampled_from(HIDDEN[server])).replace("{}", secret)
-    masked = rules.masked(text)
+    masked = rules.sql.masked(text)
     assert "SECRET" not in masked
-    assert rules.masked(masked) == masked
+    assert rules.sql.masked(masked) == masked
     assert "crate" in masked or "crate" not in text.partition("'")[0].partition('"')[0]
     cut = text[: data.draw(st.integers(0, len(text)))]
-    assert "SECRET" not in rules.masked(cut)
+    assert "SECRET" not in rules.sql.masked(cut)
 
 
 REPORTS = {
@@ -380,6 +380,6 @@ REPORTS = {
 @pytest.mark.parametrize("server", REPORTS)
 def test_a_report_keeps_its_ids_and_loses_its_values(server):
     report, ids = REPORTS[server]
-    masked = rules_of(server).masked_report(report)
+    masked = rules_of(server).sql.masked_report(report)
     assert all(word not in masked for word in ("SECRET", "77123", "534543524554", "80012d43"))
     assert all(word in masked for word in ids)

@@ -70,7 +70,7 @@ def dump(request):
     with over_socket(unix_socket=socket, user="root", autocommit=True) as admin, admin.cursor() as cursor:
         cursor.execute("create database dumped")
         cursor.execute("use dumped")
-        for _, sql in rules.split(INNODB):
+        for _, sql in rules.sql.split(INNODB):
             cursor.execute(sql)
         words = [program, "-u", "root", "-S", socket, "--no-data", "--routines", "dumped"]
 
@@ -78,7 +78,7 @@ def dump(request):
             cursor.execute("drop database if exists again")
             cursor.execute("create database again")
             cursor.execute("use again")
-            for _, sql in rules.split(script):
+            for _, sql in rules.sql.split(script):
                 cursor.execute(sql)
 
         yield _run(words, program), rules, load
@@ -129,7 +129,7 @@ def test_made_up_rows_are_let_in_by_checks_domains_enums_and_keys(dump):
     schema = read_schema(text, rules)
     tables = closure(schema, ["berth"])
     infos = {name: schema.tables[name] for name in tables}
-    quote = rules.name_quote
+    quote = rules.sql.name_quote
     statements = [
         "update berth set moved = 1 where id = 3",
         f"update berth set {quote}order{quote} = 2, vessel = 12 where id = 4",

@@ -15,8 +15,10 @@ from catenum.core.diagnose import diagnose
 from catenum.core.logs.servers import LogRules, log_rules_of
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Resource
-from catenum.core.servers import LEVELS, NAMES, Rules, rules_of
+from catenum.core.servers import LEVELS, NAMES, rules_of
 from catenum.core.servers.innodb import RECORD_COVERS
+from catenum.core.servers.postgresql import PostgresqlLockRules
+from catenum.core.servers.rules import AdviceRules, ErrorRules, LockRules, SqlRules
 from catenum.engines import clock, ports
 from test_findings import CASES, recording_of
 
@@ -75,20 +77,20 @@ def test_a_port_is_small_and_an_engine_has_them_all():
 @pytest.mark.parametrize("name", NAMES)
 def test_a_server_s_rules_answer_everything(name):
     rules = rules_of(name)
-    declared = set(Rules.__annotations__)
-    assert all(getattr(rules, member) is not None for member in declared)
-    assert set(rules.distinct_levels) <= set(rules.levels) <= set(LEVELS)
-    assert rules.usual_level in rules.distinct_levels
-    assert rules.rank("serializable") > rules.rank("read committed") > rules.rank("snapshot") == -1
-    assert all(mode in table.modes for table in rules.tables for pair in table.conflicts for mode in pair)
-    assert rules.kind_of("no such code") == "rejected"
+    parts = {"locks": LockRules, "sql": SqlRules, "errors": ErrorRules, "advice": AdviceRules}
+    for part, kind in parts.items():
+        assert all(getattr(getattr(rules, part), member) is not None for member in kind.__annotations__)
+    assert set(rules.locks.distinct_levels) <= set(rules.locks.levels) <= set(LEVELS)
+    assert rules.locks.usual_level in rules.locks.distinct_levels
+    assert rules.locks.rank("serializable") > rules.locks.rank("read committed") > rules.locks.rank("snapshot") == -1
+    assert all(mode in table.modes for table in rules.locks.tables for pair in table.conflicts for mode in pair)
+    assert rules.errors.kind_of("no such code") == "rejected"
     logs = log_rules_of(name)
     assert all(getattr(logs, member) is not None for member in LogRules.__annotations__)
 
 
 def test_a_server_may_have_a_level_that_no_other_has():
-    class Tides(type(rules_of("postgresql"))):
-        name = "tides"
+    class Tides(PostgresqlLockRules):
         levels = ("read committed", "snapshot", "serializable")
 
     assert Tides().rank("snapshot") == 1
@@ -132,7 +134,7 @@ def test_findings_do_not_depend_on_how_anything_is_worded(title):
 
 @pytest.mark.parametrize("name", NAMES)
 def test_modes_are_read_back_from_a_recording_as_they_were(name):
-    for table in rules_of(name).tables:
+    for table in rules_of(name).locks.tables:
         for mode in table.modes:
             assert Mode.read(str(mode)) == mode
     assert {Mode.read(f"X {covers}").covers for covers in RECORD_COVERS} == set(RECORD_COVERS)

@@ -496,7 +496,7 @@ def test_a_rollback_under_way_is_not_doing_nothing():
 
 
 def test_rates_are_given_of_what_takes_part_with_what_was_before_it():
-    tracker, log = IncidentTracker(), RateLog(rules_of("mysql").shape)
+    tracker, log = IncidentTracker(), RateLog(rules_of("mysql").sql.shape)
     answer = lambda n: {"UPDATE `quay` SET `boxes` = ?": Counted(n, 2.0 * n, 1.0 * n), "SELECT ?": Counted(n, n, 0.0)}  # noqa: E731
     for second in (0, 10):
         log.take(at(second), second * 1000, answer(second))

@@ -747,8 +747,8 @@ def test_the_statements_of_one_transaction_are_not_those_of_the_next():
     ],
 )  # fmt: skip
 def test_statements_are_told_without_their_literals(sql, without, kind):
-    assert rules_of("postgresql").masked(sql).strip() == without
-    assert rules_of("postgresql").shape(sql) == kind
+    assert rules_of("postgresql").sql.masked(sql).strip() == without
+    assert rules_of("postgresql").sql.shape(sql) == kind
 
 
 def test_a_log_is_read_from_where_it_stood_and_from_its_start_when_it_is_a_new_one(tmp_path: Path):

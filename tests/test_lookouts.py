@@ -353,8 +353,8 @@ def test_lengths_of_time_read_as_people_say_them(ms, text):
     ],
 )
 def test_a_server_s_statistics_and_what_was_seen_are_the_same_kind(one, other, server):
-    assert same_kind(rules_of(server).shape(one)) == same_kind(rules_of(server).shape(other))
-    assert "$" not in rules_of(server).masked(one)
+    assert same_kind(rules_of(server).sql.shape(one)) == same_kind(rules_of(server).sql.shape(other))
+    assert "$" not in rules_of(server).sql.masked(one)
 
 
 @pytest.fixture

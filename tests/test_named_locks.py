@@ -211,7 +211,7 @@ def test_tables_locked_for_the_session_are_told_and_let_go_of_between_schedules(
 )
 def test_what_a_statement_may_leave_behind_is_told(sql, outlives, plans):
     """Sessions are made new for the first; the same statement is not prepared where the second may be."""
-    found = rules_of("mariadb" if "@" in sql else "postgresql").footprint(sql)
+    found = rules_of("mariadb" if "@" in sql else "postgresql").sql.footprint(sql)
     assert (found.may_outlive, found.may_change_plans) == (outlives, plans)
 
 
@@ -225,7 +225,7 @@ def test_what_a_statement_may_leave_behind_is_told(sql, outlives, plans):
     ],
 )  # fmt: skip
 def test_tables_to_be_locked_are_read_from_the_statement(sql, server, locked):
-    assert [(access.table, access.lock_mode) for access in rules_of(server).footprint(sql).accesses] == locked
+    assert [(access.table, access.lock_mode) for access in rules_of(server).sql.footprint(sql).accesses] == locked
 
 
 def test_a_change_of_tables_that_cannot_be_read_waits_for_the_table_it_meets_first(call, tmp_path):
@@ -274,7 +274,7 @@ def test_an_advisory_lock_is_named_as_it_was_taken(kept, key):
             "select classid::bigint, objid::bigint, objsubid from pg_locks "
             "where locktype = 'advisory' and pid = pg_backend_pid()"
         ).fetchone()
-    (read,) = rules_of("postgresql").footprint(f"select {call}").named_locks
+    (read,) = rules_of("postgresql").sql.footprint(f"select {call}").named_locks
     assert advisory_of_row(*row) == read.resource
 
 
@@ -299,7 +299,9 @@ def test_named_locks_are_read_from_statements(sql, found):
     tree = sqlglot.parse_one(sql, dialect="mysql" if "lock('" in sql or "get_lock" in sql else "postgres")
     locks = [(lock.takes, lock.of_session, lock.resource and lock.resource.text) for lock in named_locks(tree)]
     assert locks == found
-    assert rules_of("postgresql").footprint(sql).may_outlive == any(not takes or session for takes, session, _ in found)
+    assert rules_of("postgresql").sql.footprint(sql).may_outlive == any(
+        not takes or session for takes, session, _ in found
+    )
 
 
 @pytest.mark.parametrize(

@@ -60,7 +60,7 @@ WITHIN = {
 
 def beyond(server, script):
     rules = rules_of(server)
-    return [words for piece in rules.pieces(script) if (words := rules.reaches_beyond(piece))]
+    return [words for piece in rules.sql.pieces(script) if (words := rules.sql.reaches_beyond(piece))]
 
 
 @pytest.mark.parametrize(("server", "sql", "words"), [(s, *case) for s, cases in BEYOND.items() for case in cases])
@@ -72,7 +72,7 @@ def test_what_reaches_beyond_the_scratch_space_is_known(server, sql, words):
 @pytest.mark.parametrize(("server", "sql"), [(s, sql) for s, cases in WITHIN.items() for sql in cases])
 def test_what_stays_within_is_let_be(server, sql):
     assert beyond(server, sql) == []
-    assert rules_of(server).handles_transactions(sql) is None
+    assert rules_of(server).sql.handles_transactions(sql) is None
 
 
 @pytest.mark.parametrize(
@@ -86,7 +86,7 @@ def test_what_stays_within_is_let_be(server, sql):
     ],
 )
 def test_work_that_catenum_could_not_see_end_is_known(server, sql, words):
-    assert rules_of(server).handles_transactions(sql) == words
+    assert rules_of(server).sql.handles_transactions(sql) == words
 
 
 def written(tmp_path, statement: str, data: str = "create table crane (id int primary key, boxes int)") -> str:
@@ -149,9 +149,9 @@ def test_a_statement_that_commits_by_itself_is_told(call, tmp_path, kept_mariadb
     told = "north 2 commits by itself what its transaction did before"
     assert told in " ".join(call("play", file, "--target", "local:mariadb").out.split())
     assert told not in " ".join(call("play", file).out.split())
-    assert rules_of("mariadb").commits_by_itself("create table x (id int)")
-    assert not rules_of("mariadb").commits_by_itself("create temporary table x (id int)")
-    assert not rules_of("mariadb").commits_by_itself("update crane set boxes = 1")
+    assert rules_of("mariadb").sql.commits_by_itself("create table x (id int)")
+    assert not rules_of("mariadb").sql.commits_by_itself("create temporary table x (id int)")
+    assert not rules_of("mariadb").sql.commits_by_itself("update crane set boxes = 1")
 
 
 @pytest.mark.parametrize("server", ["postgresql", "mariadb"])
@@ -168,7 +168,7 @@ def test_a_statement_that_commits_by_itself_is_told(call, tmp_path, kept_mariadb
 def test_the_shape_of_a_statement_names_what_the_statement_names(server, sql):
     """Found out once for a shape, it holds for all statements of that shape."""
     rules = rules_of(server)
-    (piece,) = rules.pieces(sql)
-    named = [{(a.schema, a.table, a.verb) for a in rules.footprint(text).accesses} for text in (sql, piece.shape)]
+    (piece,) = rules.sql.pieces(sql)
+    named = [{(a.schema, a.table, a.verb) for a in rules.sql.footprint(text).accesses} for text in (sql, piece.shape)]
     assert named[0] == named[1] != set()
     assert piece.shape.count("0") <= 3

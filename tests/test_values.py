@@ -58,7 +58,7 @@ def played(request, call, tmp_path):
 )
 def test_parameters_are_found_where_a_value_belongs(sql, names):
     for server in NAMES:
-        assert rules_of(server).value_names(sql) == names
+        assert rules_of(server).sql.value_names(sql) == names
 
 
 @pytest.mark.parametrize(
@@ -69,7 +69,7 @@ def test_parameters_are_found_where_a_value_belongs(sql, names):
     ],
 )
 def test_each_server_s_own_strings_and_comments_are_left_alone(server, sql, names):
-    assert rules_of(server).value_names(sql) == names
+    assert rules_of(server).sql.value_names(sql) == names
 
 
 @given(st.text(st.characters(codec="ascii")), st.sampled_from(NAMES))
@@ -77,15 +77,16 @@ def test_nothing_of_a_statement_is_lost_when_its_parameters_are_placed(text, ser
     rules = rules_of(server)
     sql = f"select :a, {text}"
     if server == "postgresql":
-        kept = rules.numbered(sql)
-        for number, name in enumerate(rules.value_names(sql), 1):
+        kept = rules.sql.numbered(sql)
+        for number, name in enumerate(rules.sql.value_names(sql), 1):
             kept = kept.replace(f"${number}", f":{name}", 1) if f"${number}" not in text else sql
         assert kept.startswith("select :a, ") or kept == sql
         assert len(kept) >= len("select :a, ")
     else:
-        placed = rules.formatted(sql)
+        placed = rules.sql.formatted(sql)
         values = [
-            value.text for value in rules.values_by_place(sql, tuple((n, Value(n)) for n in rules.value_names(sql)))
+            value.text
+            for value in rules.sql.values_by_place(sql, tuple((n, Value(n)) for n in rules.sql.value_names(sql)))
         ]
         assert placed.replace("%%", "%").count("%s") >= len(values)
         assert placed % tuple(f":{value}" for value in values) == sql

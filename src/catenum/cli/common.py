@@ -92,7 +92,7 @@ def target_of(asked: str | None, err: IO[str], *, settle: bool = True) -> Target
     """
     target = resolve(asked, read_settings())
     if asked and has_password(asked):
-        *others, last = rules_of(target.server).password_places
+        *others, last = rules_of(target.server).advice.password_places
         instead = f"{', '.join(others)} or {last}" if others else last
         err.write(f"catenum: the process list shows the password in --target; set it in {instead} instead\n")
     return settled(target) if settle else target

@@ -164,7 +164,7 @@ def refuse_uncontained(file: ScenarioFile, target: Target) -> None:
     """Raises InputError for statements that only a wall would let run: it is not certain what they reach."""
     advice = (
         f"Here they have all the rights of your login. Use local:{target.server}, or allow it with --outside"
-        f"{rules_of(target.server).wall_advice}."
+        f"{rules_of(target.server).advice.wall_advice}."
     )
     found = uncontained_statements(file.scenario, target.server)
     problems = [Problem(one.words, file.place(*one.path), advice) for one in found]

@@ -400,11 +400,21 @@ class ConflictGroup(TypedDict):
     applications: dict[str, int]
 
 
-class IntakeFile(TypedDict):
-    """``catenum intake --json``. ``limits``: what a log of this server does not have."""
+class IntakeTable(TypedDict):
+    """``catenum intake --by SIDE --json``: how many conflicts of each kind there were by an hour, a day, an application
+    or a pair of statements, which has the side's name.
+    """
 
     format: Literal["catenum-intake/1"]
-    limits: str | None
+    by: Literal["hour", "day", "application", "pair"]
+    rows: list[dict[str, Any]]
+
+
+class IntakeFile(TypedDict):
+    """``catenum intake --json``. ``limits``: what a log of this server does not have; left out with ``--pick``."""
+
+    format: Literal["catenum-intake/1"]
+    limits: NotRequired[str | None]
     conflicts: list[ConflictValue]
     groups: list[ConflictGroup]
 
@@ -730,7 +740,7 @@ FORMATS: dict[str, Any] = {
     "release": ReleaseFile,
     "preflight": PreflightFile,
     "local": LocalFile,
-    "intake": IntakeFile,
+    "intake": IntakeFile | IntakeTable,
     "restage": RestageFile,
 }
 

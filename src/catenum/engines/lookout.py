@@ -97,7 +97,7 @@ def named_row(access: Access) -> Resource:
 
 def access_to(statement: str | None, table: str, rules: Rules) -> Access | None:
     """How ``statement`` goes to ``table``; None where it does not say."""
-    return next(iter(rules.footprint(statement or "").on(table)), None)
+    return next(iter(rules.sql.footprint(statement or "").on(table)), None)
 
 
 class Link:

@@ -53,7 +53,7 @@ def take(
                 taken.incidents += 1
             known = _KnownDeadlocks(store, server)
             for at, one in deadlocks:
-                text = rules_of(kind).masked_report(one.report) if mask else one.report
+                text = rules_of(kind).sql.masked_report(one.report) if mask else one.report
                 if known.has(at, one):
                     taken.known += 1
                     continue
@@ -126,7 +126,7 @@ def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -
     )
     for wait in pile.waits:
         statement = wait.statement or NOT_TOLD
-        shape = rules.shape(statement) if wait.statement else NOT_TOLD
+        shape = rules.sql.shape(statement) if wait.statement else NOT_TOLD
         store.connection.execute(
             "insert into meeting values (?, ?, ?, ?, ?)",
             (cursor.lastrowid, shape, NOT_TOLD, wait.over, round(wait.waited_ms, 1)),
@@ -136,6 +136,6 @@ def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -
             (
                 *(cursor.lastrowid, wait.waiter, wait.application, wait.mode, _text(wait.since)),
                 *(_text(wait.until) if wait.until else None, ", ".join(wait.holders)),
-                rules.masked(statement) if mask and wait.statement else statement,
+                rules.sql.masked(statement) if mask and wait.statement else statement,
             ),
         )

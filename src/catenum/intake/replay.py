@@ -76,7 +76,7 @@ def accepted(engine: Engine, conflict: Conflict, staged: Staged) -> Staged:
             break
         except DataError as error:
             at = (error.error.position or 0) - 1
-            pieces = list(rules.split(staged.data))
+            pieces = list(rules.sql.split(staged.data))
             rejected = next((sql for start, sql in reversed(pieces) if start <= at), None)
             if rejected is None or _is_needed(rejected, conflict, rules):
                 break  # playing says what is wrong
@@ -91,7 +91,7 @@ _MADE = re.compile(r"(?i)\s*(?:create\s+(?:unlogged\s+)?table\s+(?:if\s+not\s+ex
 
 def _is_needed(sql: str, conflict: Conflict, rules: Rules) -> bool:
     made = _MADE.match(sql)
-    named = {table.lower() for member in conflict.members for table, _ in rules.tables_of(member.statement or "")}
+    named = {table.lower() for member in conflict.members for table, _ in rules.sql.tables_of(member.statement or "")}
     return made is not None and made[1].strip('"`').lower() in {*named, *map(str.lower, conflict.relations)}
 
 
@@ -178,7 +178,7 @@ def _variants(staged: Staged) -> Iterator[tuple[str, Staged]]:
         yield f"the earlier moves in the order {' '.join(turned)}", _changed(staged, order=[*turned, *last, *tail])
     rules = rules_of(staged.server)
     unknown = [name for name, one in staged.transactions.items() if "isolation" not in one]
-    for level in rules.distinct_levels if unknown else ():
+    for level in rules.locks.distinct_levels if unknown else ():
         transactions = {
             name: {"isolation": level, **one} if name in unknown else one for name, one in staged.transactions.items()
         }
@@ -201,14 +201,14 @@ def differences(conflict: Conflict, recording: Recording, file: ScenarioFile) ->
         return [f"the outcome is {recording.outcome.kind}, not {wanted}{why}"]
     rules = rules_of(conflict.server)
     if conflict.kind != "deadlock":
-        waiting = {rules.shape(one.statement or "") for w in conflict.waits if (one := conflict.member(w.waiter))}
-        came = {rules.shape(recording.sql(wait.waiter, wait.statement) or "") for wait in recording.waits}
+        waiting = {rules.sql.shape(one.statement or "") for w in conflict.waits if (one := conflict.member(w.waiter))}
+        came = {rules.sql.shape(recording.sql(wait.waiter, wait.statement) or "") for wait in recording.waits}
         return [] if waiting <= came else ["another statement waited"]
-    shapes = sorted(rules.shape(member.statement or "") for member in conflict.members)
+    shapes = sorted(rules.sql.shape(member.statement or "") for member in conflict.members)
     found: list[str] = []
     for cycle in recording.deadlocks:
         mine = sorted(
-            rules.shape(recording.sql(member.transaction, member.statement) or "") for member in cycle.members
+            rules.sql.shape(recording.sql(member.transaction, member.statement) or "") for member in cycle.members
         )
         found = []
         if len(mine) != len(shapes):
@@ -217,7 +217,7 @@ def differences(conflict: Conflict, recording: Recording, file: ScenarioFile) ->
             found.append("other statements waited in it")
         modes = sorted(wait.mode for wait in conflict.waits if wait.provenance.get("mode") == "captured")
         wanted_modes = sorted(str(member.wanted) for member in cycle.members)
-        if rules.reports_modes and len(modes) == len(wanted_modes) and modes != wanted_modes:
+        if rules.locks.reports_modes and len(modes) == len(wanted_modes) and modes != wanted_modes:
             found.append(f"the locks waited for were {', '.join(wanted_modes)}, not {', '.join(modes)}")
         tables = sorted({member.resource.table for member in cycle.members if member.resource.table})
         if conflict.relations and tables and set(tables) != set(conflict.relations):

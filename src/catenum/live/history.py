@@ -265,7 +265,7 @@ def with_rates(
     rows: Sequence[dict[str, Any]], rates: Sequence[StatementRate] | None, server: str
 ) -> list[dict[str, Any]]:
     """Rows by statement with how often the statement was executed and how long it took, where the server knows."""
-    known = {same_kind(rules_of(server).shape(rate.text)): rate for rate in rates or ()}
+    known = {same_kind(rules_of(server).sql.shape(rate.text)): rate for rate in rates or ()}
     found = []
     for row in rows:
         rate = known.get(same_kind(str(row.get("statement"))))

@@ -69,7 +69,7 @@ class Entries:
     @staticmethod
     def _shape(worst: Sample, statement: str | None, incident: Incident) -> str:
         if statement is not None:
-            return rules_of(worst.target.server).shape(statement)
+            return rules_of(worst.target.server).sql.shape(statement)
         table = next((e.resource.table for e in worst.edges if e.holder == incident.head.id and e.resource.table), None)
         return f"{UNSEEN[:-1]}, on {table})" if table else UNSEEN
 
@@ -119,4 +119,4 @@ class Entries:
 
 
 def _shape(sample: Sample, statement: str | None) -> str | None:
-    return rules_of(sample.target.server).shape(statement) if statement else None
+    return rules_of(sample.target.server).sql.shape(statement) if statement else None

@@ -188,7 +188,7 @@ class Store:
         for head in graph.heads() or [edge.waiter for cycle in graph.cycles() for edge in cycle[:1]]:
             edge = next(edge for edge in sample.edges if edge.holder == head)
             statement = holder_statement(sample, edge, texts.get(head, ()))
-            key = rules_of(sample.target.server).shape(statement) if statement else UNSEEN
+            key = rules_of(sample.target.server).sql.shape(statement) if statement else UNSEEN
             counts[key] = counts.get(key, 0) + max(1, len(graph.held_up_by(head)))
         for key, waiting in counts.items():
             self.connection.execute(

@@ -184,7 +184,7 @@ class Watch:
         deadlocks = self._deadlocks[name].take(change.deadlocks, len(reports), has_counter=has_counter)
         report = "\n\n".join(reports) or None
         if report and self.options.mask:
-            report = rules_of(sample.target.server).masked_report(report)
+            report = rules_of(sample.target.server).sql.masked_report(report)
         changed = [*change.began, *change.went_on, *change.ended]
         self._store_look(name, before, sample, changed, deadlocks, report)
         self._take_rates(name, sighting, now)
@@ -209,7 +209,7 @@ class Watch:
         if log is None:
             if sighting.rates is None:
                 return
-            log = self._rates[name] = RateLog(rules_of(sample.target.server).shape)
+            log = self._rates[name] = RateLog(rules_of(sample.target.server).sql.shape)
         log.want(self._trackers[name].open, now_ms)
         if sighting.rates is not None:
             counted = {one.text: Counted(one.calls, one.total_ms, one.lock_ms) for one in sighting.rates}

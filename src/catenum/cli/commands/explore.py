@@ -110,7 +110,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
                 raise
             if job.folder is not None:
                 _save(found[-1], job, engine, file, options, args.outside)
-    show(found, each, args, out, note=rules_of(target.server).level_note if each else "")
+    show(found, each, args, out, note=rules_of(target.server).locks.level_note if each else "")
     _tell_files(found, folder, args, err)
     if terms is not None:
         return _expected(found, terms, err)

@@ -127,7 +127,9 @@ def _from_server(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> 
     """With tables and rows of a user's server. Raises InputError, TargetError."""
     rules = rules_of(conflict.server)
     with definitions_of(args.target, conflict.server, err) as server:
-        tables = {table for member in conflict.members for sql in _texts(member) for table, _ in rules.tables_of(sql)}
+        tables = {
+            table for member in conflict.members for sql in _texts(member) for table, _ in rules.sql.tables_of(sql)
+        }
         schema = read_schema(server.script(sorted({*tables, *conflict.relations})), rules)
         if not schema.tables:
             raise InputError(f"{server.shown} has none of the tables {', '.join(sorted(tables))}")

@@ -33,7 +33,7 @@ def _children(recording: Recording, wait: Wait, name: str, parent: str) -> list[
     rules = rules_of(recording.target.server)
     found = []
     for number in numbers:
-        touched = rules.footprint(recording.sql(name, number) or "")
+        touched = rules.sql.footprint(recording.sql(name, number) or "")
         if not _stands_in(wait, name, number, rules):
             continue
         child = any(
@@ -49,13 +49,13 @@ def _stands_in(wait: Wait, name: str, number: int, rules: Rules) -> bool:
     """Whether the lock that a foreign key takes is what this wait is about: it is asked for by the statement that
     waits, or it conflicts with what the other wants.
     """
-    mode = rules.parent_mode
+    mode = rules.locks.parent_mode
     if name == wait.waiter:
         return number == wait.statement and wait.wanted.name == mode.name
     known = wait.holder_candidates or ((wait.holder_statement,) if wait.holder_statement else ())
     if (known and number not in known) or (wait.held is not None and wait.held.name != mode.name):
         return False
-    found = rules.conflict(wait.wanted, mode)
+    found = rules.locks.conflict(wait.wanted, mode)
     return found is None or found.conflict
 
 
@@ -63,7 +63,7 @@ def _finding(recording: Recording, statement: Statement, parent: str, wait: Wait
     name, number = statement.transaction, statement.statement
     other = wait.holder if wait.waiter == name else wait.waiter
     sql = recording.sql(name, number) or ""
-    found = rules_of(recording.target.server).footprint(sql)
+    found = rules_of(recording.target.server).sql.footprint(sql)
     child = next(a.table for a in found.accesses if a.verb in ("insert", "update"))
     evidence = (
         f"{named(name, number)} writes {child}, whose foreign key refers to {parent}: the server locks "

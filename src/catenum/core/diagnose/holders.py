@@ -31,7 +31,7 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
         texts = {number: recording.sql(wait.holder, number) or "" for number in sent}
         told = [number for number, text in texts.items() if wait.taken_by and _same_text(text, wait.taken_by)]
         seen = told[0] if len(told) == 1 else _from_pictures(wait, recording.pictures, recording.events)
-        if seen is not None and rules.shows_inserts_late:
+        if seen is not None and rules.locks.shows_inserts_late:
             # an inserted row is no lock yet: it is listed when somebody wants it, its own transaction among them
             inserts = [n for n in sent if n < seen and _inserts(texts[n], wait, recording)]
             seen, sent = (None, [*inserts, seen]) if inserts else (seen, sent)
@@ -49,10 +49,10 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
         sql = recording.sql(wait.holder, wait.holder_statement or next(iter(wait.holder_candidates), None))
         wait = replace(wait, held=_row_mode(sql, wait, recording) if sql else None)
     if wait.held is not None:
-        rule = rules.conflict(wait.wanted, wait.held)
+        rule = rules.locks.conflict(wait.wanted, wait.held)
         if rule is not None and rule.conflict:
             named = wait.resource.kind == "advisory"
-            wait = replace(wait, conflict=rules.named_source if named else rule.source)
+            wait = replace(wait, conflict=rules.locks.named_source if named else rule.source)
     return wait
 
 
@@ -88,7 +88,7 @@ def _statement_under_way(transaction: str, move: int, events: Sequence[Event]) -
 
 
 def _inserts(sql: str, wait: Wait, recording: Recording) -> bool:
-    found = rules_of(recording.target.server).footprint(sql).on(wait.resource.table or "")
+    found = rules_of(recording.target.server).sql.footprint(sql).on(wait.resource.table or "")
     return any(access.verb == "insert" and _takes(access, wait, recording) for access in found)
 
 
@@ -102,7 +102,7 @@ def _from_statements(wait: Wait, sent: Sequence[int], recording: Recording) -> t
     candidates: list[tuple[bool, int]] = []
     for number in sent:
         sql = recording.sql(wait.holder, number) or ""
-        found = rules_of(recording.target.server).footprint(sql, recording.bound(wait.holder, number))
+        found = rules_of(recording.target.server).sql.footprint(sql, recording.bound(wait.holder, number))
         named = [lock.resource for lock in found.named_locks if lock.takes]
         if wait.resource.kind == "advisory" and named:
             candidates.extend(
@@ -147,15 +147,15 @@ def _takes(access: Access, wait: Wait, recording: Recording) -> bool:
     rules = rules_of(recording.target.server)
     if wait.resource.kind in ("row", "gap"):
         keys = recording.tables.get(wait.resource.table or "", NO_KEYS)
-        mode = rules.inserted_mode if access.verb == "insert" else rules.row_mode(access, keys.columns)
+        mode = rules.locks.inserted_mode if access.verb == "insert" else rules.locks.row_mode(access, keys.columns)
         # a gap is named by the row behind it, which the statement that locked the gap need not have asked for
         listed = _columns(recording, wait)
         fits = mode is not None and (wait.resource.kind == "gap" or touches(access, wait.resource, listed))
     else:
-        mode, fits = rules.table_mode(access), True
+        mode, fits = rules.locks.table_mode(access), True
     if mode is None or not fits:
         return False
-    rule = rules.conflict(wait.wanted, mode)
+    rule = rules.locks.conflict(wait.wanted, mode)
     return rule is None or rule.conflict
 
 
@@ -184,5 +184,5 @@ def _row_mode(sql: str, wait: Wait, recording: Recording) -> Mode | None:
     table = wait.resource.table or ""
     keys = recording.tables.get(table, NO_KEYS)
     rules = rules_of(recording.target.server)
-    modes = [rules.row_mode(access, keys.columns) for access in rules.footprint(sql).on(table)]
+    modes = [rules.locks.row_mode(access, keys.columns) for access in rules.sql.footprint(sql).on(table)]
     return next((mode for mode in modes if mode is not None), None)

@@ -60,7 +60,7 @@ def _proposals(recording: Recording, waits: list[Wait], table: str) -> list[str]
     found = []
     for wait in waits:
         sql = recording.sql(wait.waiter, wait.statement) or ""
-        reads = any(access.verb in ("lock", "read") for access in rules.footprint(sql).on(table))
+        reads = any(access.verb in ("lock", "read") for access in rules.sql.footprint(sql).on(table))
         ddl = propose_index(sql, table, rules, keys) if reads else None
         if ddl:
             found.append(ddl)

@@ -27,7 +27,7 @@ def propose_index(sql: str, table: str, rules: Rules, keys: TableKeys) -> str | 
     An index whose first columns are those already needs no twin: then None.
     """
     try:
-        tree = sqlglot.parse_one(sql, dialect=rules.dialect)
+        tree = sqlglot.parse_one(sql, dialect=rules.sql.dialect)
     except sqlglot.errors.SqlglotError:
         return None
     for found in tree.find_all(exp.Table):
@@ -62,8 +62,10 @@ def _for(table: exp.Table, name: str, rules: Rules, keys: TableKeys) -> str | No
     if any(_begins(existing, leading) and set(columns) <= set(existing) for existing in keys.indexes.values()):
         return None
     title = _title(f"{name}_{'_'.join(columns)}", keys)
-    listed = ", ".join(names.spelled(column, rules.dialect) for column in columns)
-    return f"create index {names.spelled(title, rules.dialect)} on {names.spelled(name, rules.dialect)} ({listed})"
+    listed = ", ".join(names.spelled(column, rules.sql.dialect) for column in columns)
+    return (
+        f"create index {names.spelled(title, rules.sql.dialect)} on {names.spelled(name, rules.sql.dialect)} ({listed})"
+    )
 
 
 def _is_equality(term: exp.Expr) -> bool:

@@ -43,7 +43,7 @@ def find(recording: Recording) -> list[Finding]:
                     f"Let {head} commit or roll back as soon as its last statement is done, and before anything slow "
                     "(a form, a call to another system).",
                     "A limit on idle transactions ends what a client forgets "
-                    f"({rules_of(recording.target.server).idle_limit}); a timeout on the "
+                    f"({rules_of(recording.target.server).advice.idle_limit}); a timeout on the "
                     "waiters keeps the pile from forming.",
                     f"To try it: a remedy with ends: {{{head}: commit}}, or with timeout for those who wait.",
                 ),

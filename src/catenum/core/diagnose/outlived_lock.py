@@ -42,7 +42,7 @@ def find(recording: Recording) -> list[Finding]:
                     + (f", since {named(record.name, taken[0])}" if taken else ""),
                     f"{listed(waiters)} waited for it after that{still}",
                 ),
-                advice=rules_of(recording.target.server).outlived_lock_advice,
+                advice=rules_of(recording.target.server).advice.outlived_lock_advice,
             )
         )
     return found

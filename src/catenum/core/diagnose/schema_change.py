@@ -25,7 +25,7 @@ def find(recording: Recording) -> list[Finding]:
             if (
                 number is not None
                 and wait.resource.kind == "table"
-                and mode in rules.schema_modes
+                and mode in rules.locks.schema_modes
                 and _changes_schema(sql, rules)
             ):
                 found.setdefault((name, number), []).append(wait)
@@ -33,7 +33,7 @@ def find(recording: Recording) -> list[Finding]:
 
 
 def _changes_schema(sql: str | None, rules: Rules) -> bool:
-    return any(access.verb == "schema" for access in rules.footprint(sql or "").accesses)
+    return any(access.verb == "schema" for access in rules.sql.footprint(sql or "").accesses)
 
 
 def _finding(recording: Recording, name: str, number: int, waits: list[Wait]) -> Finding:

@@ -19,7 +19,7 @@ def find(recording: Recording) -> list[Finding]:
 
 def _of(recording: Recording, record: TransactionRecord) -> Finding | None:
     rules = rules_of(recording.target.server)
-    rank = rules.rank
+    rank = rules.locks.rank
     level = rank(record.isolation)
     if level < rank("repeatable read"):
         return None
@@ -30,7 +30,7 @@ def _of(recording: Recording, record: TransactionRecord) -> Finding | None:
         return None
     others = [r for r in recording.transactions if r.name != record.name and rank(r.isolation) >= 0]
     below = [r for r in others if rank(r.isolation) < level]
-    unasked = record.asked is None and rank(recording.target.default_isolation) > rank(rules.usual_level)
+    unasked = record.asked is None and rank(recording.target.default_isolation) > rank(rules.locks.usual_level)
     if record.asked is None and not unasked:
         return None  # the server's own habit, and the same for everybody
     if not unasked and (not below or len(below) < len(others)):

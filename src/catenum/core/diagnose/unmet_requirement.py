@@ -45,12 +45,12 @@ def _finding(recording: Recording, event: Event) -> Finding:
 
 def _committed_before(recording: Recording, refused: Event) -> list[str]:
     rules = rules_of(recording.target.server)
-    mine = {access.table.lower() for access in rules.footprint(refused.sql).accesses}
+    mine = {access.table.lower() for access in rules.sql.footprint(refused.sql).accesses}
     before = recording.events[: recording.events.index(refused)]
     found = []
     for record in recording.transactions:
         own = [e for e in before if e.transaction == record.name and e.what == "done"]
-        written = {a.table.lower() for e in own for a in rules.footprint(e.sql).accesses if a.writes}
+        written = {a.table.lower() for e in own for a in rules.sql.footprint(e.sql).accesses if a.writes}
         if record.name != refused.transaction and written & mine and any(e.sql == "commit" for e in own):
             found.append(record.name)
     return found

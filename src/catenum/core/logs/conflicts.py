@@ -116,17 +116,6 @@ class Conflict:
         return next((member for member in self.members if member.session == session), None)
 
 
-class Texts(Protocol):
-    """What a server's rules know of statements, as far as reading a log needs it."""
-
-    name: str
-
-    def split(self, script: str) -> list[tuple[int, str]]: ...
-
-    def tables_of(self, sql: str) -> tuple[tuple[str, bool], ...]:
-        """The tables that a statement names, and whether it writes or locks each."""
-
-
 class ConflictReader(Protocol):
     """Finds the conflicts among the messages of a log."""
 

@@ -33,7 +33,7 @@ class Group:
 def shape_of(conflict: Conflict) -> tuple[object, ...]:
     """What conflicts of one kind share. A cycle reads the same wherever it begins."""
     rules = rules_of(conflict.server)
-    shapes = [rules.shape(member.statement) if member.statement else "" for member in conflict.members]
+    shapes = [rules.sql.shape(member.statement) if member.statement else "" for member in conflict.members]
     if conflict.kind == "deadlock":
         turns = [tuple(shapes[n:] + shapes[:n]) for n in range(len(shapes))]
         return conflict.kind, min(turns, default=()), tuple(sorted(conflict.relations))
@@ -88,7 +88,7 @@ def _sides(conflict: Conflict, by: Side) -> set[str]:
     if by == "application":
         return {member.application or "(not reported)" for member in conflict.members} or {"(not reported)"}
     if by == "pair":
-        shape = rules_of(conflict.server).shape
+        shape = rules_of(conflict.server).sql.shape
         shapes = sorted({shape(member.statement) for member in conflict.members if member.statement})
         return {" / ".join(shapes) or "(not reported)"}
     at = conflict.at or ""

@@ -6,7 +6,8 @@ import re
 from collections import OrderedDict
 from dataclasses import dataclass, field
 
-from catenum.core.logs.conflicts import BEGINS, ENDS, Texts
+from catenum.core.logs.conflicts import BEGINS, ENDS
+from catenum.core.servers import Rules
 
 _BEGINS, _ENDS = re.compile(BEGINS), re.compile(ENDS)
 _LEVEL = re.compile(r"(?i)isolation\s+level\s+(read\s+uncommitted|read\s+committed|repeatable\s+read|serializable)")
@@ -37,9 +38,9 @@ class Open:
 class Histories:
     """Takes statements as a log has them, each before or after it ran."""
 
-    def __init__(self, texts: Texts) -> None:
+    def __init__(self, rules: Rules) -> None:
         """``texts``: how the server reads a text of several statements."""
-        self._texts = texts
+        self._rules = rules
         self._open: OrderedDict[str, Open] = OrderedDict()
         self.any = False
 
@@ -55,7 +56,7 @@ class Histories:
         if number is not None and number != found.number:
             level = found.next_isolation
             found = self._open[session] = Open(number=number, whole=True, isolation=level, chained=found.chained)
-        pieces = [text] if ";" not in text.rstrip().rstrip(";") else [piece for _, piece in self._texts.split(text)]
+        pieces = [text] if ";" not in text.rstrip().rstrip(";") else [piece for _, piece in self._rules.sql.split(text)]
         for piece in pieces:
             self._one(found, piece.strip().rstrip(";"), ended)
 

@@ -58,7 +58,7 @@ def _key_among(
     values = [
         value
         for sql in statements
-        for value in named_values(sql, rules.dialect)
+        for value in named_values(sql, rules.sql.dialect)
         if value.table == table and value.use != "assigned"
     ]
     found = []
@@ -84,14 +84,14 @@ def _references(
         if holder is None or waiter is None or parent is None or not holder.history:
             continue
         before = [sql for sql in holder.history if sql != holder.statement]
-        if any(name.lower() == parent.lower() for sql in before for name, _ in rules.tables_of(sql)):
+        if any(name.lower() == parent.lower() for sql in before for name, _ in rules.sql.tables_of(sql)):
             continue
         wanted = {
             value.value
-            for value in named_values(waiter.statement or "", rules.dialect)
+            for value in named_values(waiter.statement or "", rules.sql.dialect)
             if value.table.lower() == parent.lower() and value.column == keys[parent] and value.use != "assigned"
         }
-        given = (value for sql in before for value in named_values(sql, rules.dialect) if value.use != "compared")
+        given = (value for sql in before for value in named_values(sql, rules.sql.dialect) if value.use != "compared")
         for value in given:
             column = _column(value, list(columns.get(value.table, ())))
             if value.value in wanted and column not in (None, keys.get(value.table)):
@@ -116,7 +116,7 @@ def _named(
     columns: dict[str, dict[str, bool]] = {table: {} for table in tables}
     keys: dict[str, list[str]] = {table: [] for table in tables}
     places: dict[str, dict[int, bool]] = {table: {} for table in tables}
-    values = [value for sql in statements for value in named_values(sql, rules.dialect)]
+    values = [value for sql in statements for value in named_values(sql, rules.sql.dialect)]
     for value in sorted(values, key=lambda value: value.use != "compared"):
         table = by_name.get(value.table.lower())
         if table is None:
@@ -129,7 +129,7 @@ def _named(
         if value.use == "compared" and value.column not in keys[table]:
             keys[table].append(value.column)
     for sql in statements:
-        for name, column in named_columns(sql, rules.dialect):
+        for name, column in named_columns(sql, rules.sql.dialect):
             if name.lower() in by_name and column.isidentifier():
                 columns[by_name[name.lower()]].setdefault(column, False)
     for table in tables:

@@ -17,7 +17,6 @@ from catenum.core.logs.conflicts import (
     Conflict,
     Member,
     Provenance,
-    Texts,
     relations_of,
     same_statement,
 )
@@ -34,6 +33,7 @@ from catenum.core.logs.innodb_status import (
     same_place,
 )
 from catenum.core.logs.sequels import Sequels
+from catenum.core.servers import Rules
 
 #: The columns of an index's entries with their types, by table and index; None where they are not known.
 Columns = Callable[[str, str], Sequence[tuple[str, str]] | None]
@@ -42,8 +42,8 @@ Columns = Callable[[str, str], Sequence[tuple[str, str]] | None]
 class InnodbConflicts:
     """See ``ConflictReader``. Statements of a general log may come before the report or after it."""
 
-    def __init__(self, texts: Texts) -> None:
-        self.texts = texts
+    def __init__(self, rules: Rules) -> None:
+        self.rules = rules
 
     def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
         """Each deadlock."""
@@ -85,7 +85,7 @@ class InnodbConflicts:
             replace(conflict, members=tuple(seen.get((number, m.session), m) for m in conflict.members))
             for number, conflict in enumerate(found)
         ]
-        sequels = Sequels(self.texts)
+        sequels = Sequels(self.rules)
         for (number, session), place_in_session in begun.items():
             conflict = whole[number]
             if session != conflict.victim:
@@ -99,7 +99,7 @@ class InnodbConflicts:
         self, sessions: Collection[str], entries: Iterable[LogEntry]
     ) -> Iterator[tuple[str, str | None, Open | None, str]]:
         """What each of these sessions ran, in the log's order: when, with the transaction that it then had open."""
-        histories = Histories(self.texts)
+        histories = Histories(self.rules)
         for entry in entries:
             session = str(entry.pid)
             if entry.severity != "GENERAL" or session not in sessions:
@@ -125,7 +125,7 @@ class InnodbConflicts:
         notes = [] if len(members) == len(report.members) else ["not every member of the report is in one cycle"]
         return Conflict(
             kind="deadlock",
-            server=self.texts.name,
+            server=self.rules.name,
             at=entry.at,
             members=found,
             waits=waits,
@@ -144,7 +144,7 @@ class InnodbConflicts:
         """A report of which only the headings are there, as MySQL's performance schema keeps it."""
         return Conflict(
             kind="deadlock",
-            server=self.texts.name,
+            server=self.rules.name,
             at=entry.at,
             members=(),
             waits=(),

@@ -23,9 +23,9 @@ def masked(conflict: Conflict) -> Conflict:
     def member(one: Member) -> Member:
         return replace(
             one,
-            statement=rules.masked(one.statement) if one.statement else None,
-            history=tuple(rules.masked(sql) for sql in one.history) if one.history is not None else None,
-            later=tuple(map(rules.masked, one.later)),
+            statement=rules.sql.masked(one.statement) if one.statement else None,
+            history=tuple(rules.sql.masked(sql) for sql in one.history) if one.history is not None else None,
+            later=tuple(map(rules.sql.masked, one.later)),
         )
 
     def wait(one: CapturedWait) -> CapturedWait:
@@ -88,7 +88,7 @@ def mask_staged(staged: Staged, conflict: Conflict) -> tuple[Staged, Conflict]:
 def _masked_note(note: str, rules: Rules) -> str:
     """A note without what a message of the server quotes."""
     head, sign, message = note.partition(FAILED)
-    told = re.sub(r"\([^()]*\)", "(?)", rules.masked(message))
+    told = re.sub(r"\([^()]*\)", "(?)", rules.sql.masked(message))
     return f"{head}{sign}{told}" if sign else note
 
 
@@ -113,7 +113,7 @@ _FIRST = date(2001, 1, 1)
 def _literals(text: str, rules: Rules) -> Iterator[tuple[Piece, str]]:
     """Literals with their values; of what holds code (``do $$ … $$``) those within it."""
     code = re.match(r"(?is)\s*(?:do|create)\b", text) is not None
-    for piece in literals(text, rules.lexis, rules.dialect):
+    for piece in literals(text, rules.sql.lexis, rules.sql.dialect):
         raw = text[piece.inner_start : piece.inner_end]
         if piece.kind == "dollar" and code:
             for within, value in _literals(raw, rules):

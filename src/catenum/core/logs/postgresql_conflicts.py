@@ -20,7 +20,6 @@ from catenum.core.logs.conflicts import (
     Conflict,
     Member,
     Provenance,
-    Texts,
     relations_of,
 )
 from catenum.core.logs.histories import Histories, Open
@@ -28,6 +27,7 @@ from catenum.core.logs.postgresql_details import MODE, NUMBERS, Told, cycle, sta
 from catenum.core.logs.postgresql_statements import PARAMETER, has_ended, history_of, statement_of, with_values
 from catenum.core.logs.sequels import Sequels
 from catenum.core.record.recording import WaitEnd
+from catenum.core.servers import Rules
 from catenum.core.text import listed
 
 #: Which conflict an error is, by its code (documentation, appendix A).
@@ -70,14 +70,14 @@ class _OpenWait:
 class PostgresqlConflicts:
     """See ``ConflictReader``."""
 
-    def __init__(self, texts: Texts) -> None:
-        self.texts = texts
+    def __init__(self, rules: Rules) -> None:
+        self.rules = rules
         self._ran: dict[int | None, deque[LogEntry]] = {}
         self._who: dict[int, LogEntry] = {}
         self._waits: dict[int, _OpenWait] = {}
         self._has_details = False  # log_error_verbosity is not terse
         self._sessions: dict[int | None, list[str]] = {}  # of each process, the one that wrote last at the end
-        self._sequels = Sequels(texts)
+        self._sequels = Sequels(rules)
         self._mixed: set[int | None] = set()  # processes with two sessions at once: two servers write here
 
     def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
@@ -206,7 +206,7 @@ class PostgresqlConflicts:
 
     def _opened(self, pid: int, number: str | None) -> Open | None:
         """What a session has run since its transaction began."""
-        histories = Histories(self.texts)
+        histories = Histories(self.rules)
         for entry in self._ran.get(pid, ()):
             sql = statement_of(entry)
             if sql is not None:
@@ -253,7 +253,7 @@ class PostgresqlConflicts:
         lasted = "lasted" if wait.ended == "went on" else "had lasted, when the log last reports it,"
         return Conflict(
             kind="wait",
-            server=self.texts.name,
+            server=self.rules.name,
             at=entry.at,
             members=wait.members,
             waits=waits,
@@ -324,7 +324,7 @@ class PostgresqlConflicts:
     ) -> Conflict:  # fmt: skip
         return Conflict(
             kind=kind,  # type: ignore[arg-type]
-            server=self.texts.name,
+            server=self.rules.name,
             at=entry.at,
             members=members,
             waits=waits,
@@ -381,7 +381,7 @@ class PostgresqlConflicts:
         if tuple_at and named:
             named_so = next(name for name in named[-1] if name)
             table, source = self._table_of(statement)
-            mine = {name for name, _ in self.texts.tables_of(statement or "")}
+            mine = {name for name, _ in self.rules.sql.tables_of(statement or "")}
             if table and named_so not in mine and "\n" not in (context or "").strip():  # a unique index's entry
                 return _Place(f"an entry of index {named_so} of {table}", table, source, named_so)
             return _Place(f"{named_so} row at {tuple_at}", named_so, "captured", address=tuple_at)
@@ -410,7 +410,7 @@ class PostgresqlConflicts:
         """The table that a statement writes or locks, where it is one alone."""
         if not statement:
             return None, "unknown"
-        tables = self.texts.tables_of(statement)
+        tables = self.rules.sql.tables_of(statement)
         locked = [name for name, writes in tables if writes] or [name for name, _ in tables]
         return (locked[0], "assumed") if len(set(locked)) == 1 else (None, "unknown")
 

@@ -143,7 +143,7 @@ def restaged(
         order=_order(texts, later, names.get(conflict.victim or ""))
         if conflict.kind == "deadlock"
         else _one_after_the_other(texts, {names[wait.waiter] for wait in conflict.waits if wait.waiter in names}),
-        victim=names.get(conflict.victim or "") if conflict.kind == "deadlock" and rules.asks_victim else None,
+        victim=names.get(conflict.victim or "") if conflict.kind == "deadlock" and rules.locks.asks_victim else None,
         notes=[*notes, *more, *conflict.notes],
         filler=filler,
         later=later,
@@ -173,7 +173,7 @@ def _carried(conflict: Conflict, name: str | None) -> Staged | None:
     if not {member.session for member in conflict.members} <= transactions.keys():
         return None
     turns = " ".join(conflict.schedule) or known.get("order") or " ".join([*transactions] * 2)
-    victim = conflict.victim if conflict.schedule and rules_of(conflict.server).asks_victim else None
+    victim = conflict.victim if conflict.schedule and rules_of(conflict.server).locks.asks_victim else None
     for key in ("order", "victim", "differs"):
         known.pop(key, None)
     return Staged(
@@ -199,7 +199,7 @@ def _with_assumed_values(members: Sequence[Member], rules: Rules) -> tuple[list[
         if member.history and member.history[-1] != member.statement and "$" in (member.statement or ""):
             statement = history[-1]  # with the values that the statement log has
         elif statement != member.statement:
-            assumed.append(f"the parameters of {rules.shape(member.statement or '')!r} (session {member.session})")
+            assumed.append(f"the parameters of {rules.sql.shape(member.statement or '')!r} (session {member.session})")
         later = tuple(_filled(sql, number, rules) for sql in member.later)
         found.append(replace(member, statement=statement, history=tuple(history) or None, later=later))
     return found, assumed
@@ -208,7 +208,7 @@ def _with_assumed_values(members: Sequence[Member], rules: Rules) -> tuple[list[
 def _filled(sql: str, number: int, rules: Rules) -> str:
     """A statement with a number in each place for a value; what stands in quotes is none."""
     parts, at = [], 0
-    for opaque in rules.lexis.opaque.finditer(sql):
+    for opaque in rules.sql.lexis.opaque.finditer(sql):
         parts += [log_rules_of(rules.name).place_of_value.sub(str(number), sql[at : opaque.start()]), opaque[0]]
         at = opaque.end()
     return "".join([*parts, log_rules_of(rules.name).place_of_value.sub(str(number), sql[at:])])
@@ -289,7 +289,7 @@ def _data(
 ) -> tuple[str, list[str], dict[str, dict[str, object]]]:
     notes = []
     statements = [sql for sqls in texts.values() for sql in sqls]
-    named = list(dict.fromkeys(table for sql in statements for table, _ in rules.tables_of(sql)))
+    named = list(dict.fromkeys(table for sql in statements for table, _ in rules.sql.tables_of(sql)))
     wanted = [*named, *conflict.relations]
     if schema is not None:
         missing = [table for table in named if table.lower() not in schema.tables]

@@ -39,7 +39,7 @@ def quoted(name: str, rules: Rules) -> str:
     plain = name.replace("_", "").isalnum() and name.islower() and not name[:1].isdigit()
     if plain and name not in RESERVED:
         return name
-    sign = rules.name_quote
+    sign = rules.sql.name_quote
     return f"{sign}{name}{sign}"
 
 
@@ -94,7 +94,7 @@ def rows_for(
 def _rows_of(sql: str, tables: Mapping[str, TableInfo], rules: Rules, use: str) -> Iterator[tuple[str, dict[str, str]]]:
     """The rows that a statement names: of each table one for each value of a column, the others as they are named."""
     by_table: dict[str, dict[str, list[str]]] = {}
-    for value in named_values(sql, rules.dialect):
+    for value in named_values(sql, rules.sql.dialect):
         table = value.table.lower()
         if table not in tables or value.use != use:
             continue

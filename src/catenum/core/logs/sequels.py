@@ -9,7 +9,8 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from catenum.core.logs.conflicts import BEGINS, ENDS, Conflict, Ending, Member, Texts, same_statement
+from catenum.core.logs.conflicts import BEGINS, ENDS, Conflict, Ending, Member, same_statement
+from catenum.core.servers import Rules
 
 _BEGINS, _ENDS = re.compile(BEGINS), re.compile(ENDS)
 _COMMITS = re.compile(r"(?is)\s*(?:commit|end)\b")
@@ -45,7 +46,7 @@ def key_of(conflict: Conflict) -> Key:
 class Sequels:
     """Follows the members of conflicts through the rest of a log."""
 
-    texts: Texts
+    rules: Rules
     _following: dict[str, list[_Following]] = field(default_factory=dict)
     _found: dict[tuple[Key, str], Sequel] = field(default_factory=dict)
 
@@ -73,7 +74,7 @@ class Sequels:
                 self._over(one, None)
                 continue
             one.transaction = transaction or one.transaction
-            pieces = [text] if ";" not in text.rstrip("; \n") else [piece for _, piece in self.texts.split(text)]
+            pieces = [text] if ";" not in text.rstrip("; \n") else [piece for _, piece in self.rules.sql.split(text)]
             for piece in (piece.strip().rstrip(";") for piece in pieces):
                 if _BEGINS.match(piece):  # so the one that is followed has ended
                     self._over(one, None)

@@ -89,7 +89,7 @@ def read_schema(text: str, rules: Rules) -> Schema:
     text = _META.sub("", _COPIED.sub("", _DELIMITER.sub("", text)))
     found = Schema()
     schemas = set(re.findall(r"(?i)create\s+table\s+(?:if\s+not\s+exists\s+)?([\w\"`]+)\.", text)) | {"public"}
-    for _, sql in rules.split(rules.uncovered(text)):
+    for _, sql in rules.sql.split(rules.sql.uncovered(text)):
         plain = _without_definer(_without_comments(sql))
         if not plain:
             continue
@@ -97,7 +97,7 @@ def read_schema(text: str, rules: Rules) -> Schema:
             found.dropped[" ".join(plain.split()[:2]).lower().rstrip(";")] += 1
             continue
         plain = _without_schemas(plain, schemas, rules)
-        table = _read(plain, found, rules.dialect)
+        table = _read(plain, found, rules.sql.dialect)
         found.statements.append((table, plain))
     _take_checks(text, found)
     enums = {name.lower(): _labels(body) for _, sql in found.statements for name, body in _ENUM.findall(sql)}
@@ -181,7 +181,7 @@ def _without_schemas(sql: str, schemas: Collection[str], rules: Rules) -> str:
     names = "|".join(sorted(map(re.escape, schemas), key=len, reverse=True))
     pattern = re.compile(rf"(?<![\w.\"`])(?:{names})\.(?=[\w\"`])")
     parts, at = [], 0
-    for opaque in rules.lexis.opaque.finditer(sql):
+    for opaque in rules.sql.lexis.opaque.finditer(sql):
         if opaque[0][:1] in '"`':
             continue
         whole = opaque[0]
@@ -395,7 +395,7 @@ def script_of(
     ordered = [makes[name] for name in parents_first(schema.tables) if name in makes]
     rest = [sql for table, sql in kept[first:] if makes.get(table) != sql]
     lines = [*(sql for _, sql in kept[:first]), *ordered, *rest]
-    before = [rules.before_definitions] if rules is not None and rules.before_definitions and needed else []
+    before = [rules.sql.before_definitions] if rules is not None and rules.sql.before_definitions and needed else []
     return "\n".join(f"{sql};" for sql in (*before, *lines))
 
 

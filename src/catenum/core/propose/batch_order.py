@@ -48,12 +48,12 @@ def _several(evidence: Evidence, name: str, number: int) -> bool:
 def _locked_first(evidence: Evidence, name: str, number: int) -> str | None:
     """A SELECT of the same rows by the key, in its order, with a lock."""
     try:
-        tree = sqlglot.parse_one(evidence.sql(name, number), dialect=evidence.rules.dialect)
+        tree = sqlglot.parse_one(evidence.sql(name, number), dialect=evidence.rules.sql.dialect)
     except (SqlglotError, RecursionError):
         return None
     if not isinstance(tree, exp.Update | exp.Delete) or not isinstance(tree.this, exp.Table):
         return None
-    table, dialect = tree.this, evidence.rules.dialect
+    table, dialect = tree.this, evidence.rules.sql.dialect
     called = table.alias_or_name
     key = [f"{called}.{column}" for column in evidence.keys(table.name).primary]
     others = tree.args.get("from_") or tree.args.get("from") or tree.args.get("using")
@@ -66,7 +66,7 @@ def _locked_first(evidence: Evidence, name: str, number: int) -> str | None:
     if table.args.get("joins") or tree.args.get("limit"):
         return None
     condition = f" where {written(where.this, dialect)}" if where is not None else ""
-    source = evidence.rules.by_key(table.sql(dialect=dialect))
-    clause = evidence.rules.row_locks[-1]
-    of = f" of {called}" if more and evidence.rules.locks_of_tables else ""
+    source = evidence.rules.advice.by_key(table.sql(dialect=dialect))
+    clause = evidence.rules.advice.row_locks[-1]
+    of = f" of {called}" if more and evidence.rules.advice.locks_of_tables else ""
     return f"select {', '.join(key)} from {source}{more}{condition} order by {', '.join(key)} {clause}{of}"

@@ -109,16 +109,16 @@ class Evidence:
 
     def resolved(self, name: str, number: int) -> str:
         """A statement's text with the values of the transaction's parameters in it: to compare, not to run."""
-        return self.rules.with_values(self.sql(name, number), self.transactions[name].fixed)
+        return self.rules.sql.with_values(self.sql(name, number), self.transactions[name].fixed)
 
     def footprint(self, name: str, number: int) -> Footprint:
         """What a statement touches."""
-        return self.rules.footprint(self.sql(name, number), self.transactions[name].fixed)
+        return self.rules.sql.footprint(self.sql(name, number), self.transactions[name].fixed)
 
     def reading(self, sql: str) -> Reading:
         """A statement's parse tree, with questions about it."""
         if sql not in self._readings:
-            self._readings[sql] = Reading(sql, self.rules.dialect)
+            self._readings[sql] = Reading(sql, self.rules.sql.dialect)
         return self._readings[sql]
 
     def keys(self, table: str) -> TableKeys:

@@ -34,7 +34,7 @@ def with_caveats(evidence: Evidence, candidate: Candidate) -> Candidate:
 def _shapes(evidence: Evidence, scenario: Scenario, name: str) -> tuple[object, ...]:
     one = scenario.transactions[name]
     said = [(s.when, s.require, s.otherwise, tuple(s.kept)) for s in one.statements]
-    texts = [evidence.rules.shape(s.text) for s in one.statements]
+    texts = [evidence.rules.sql.shape(s.text) for s in one.statements]
     retry = one.retry.model_dump_json() if one.retry is not None else None
     return (tuple(texts), tuple(said), one.isolation, one.timeout, retry, one.ends)
 
@@ -67,7 +67,7 @@ def _new_locks(evidence: Evidence, changed: Scenario, candidate: Candidate) -> I
 
 
 def _accesses(evidence: Evidence, statement: Statement) -> list[tuple[str, str]]:
-    return [(a.table.lower(), a.verb) for a in evidence.rules.footprint(statement.text).accesses]
+    return [(a.table.lower(), a.verb) for a in evidence.rules.sql.footprint(statement.text).accesses]
 
 
 def _queues(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[str]:

@@ -67,7 +67,7 @@ def ddl(candidate: Candidate, rules: Rules) -> list[str]:
     """The statements that make its indexes on a table in use."""
     found = []
     for sql in (*(candidate.remedy.index or ()), *(candidate.remedy.ddl or ())):
-        found += [line if line.startswith("--") else f"{line};" for line in rules.gentle(str(sql))]
+        found += [line if line.startswith("--") else f"{line};" for line in rules.advice.gentle(str(sql))]
     return found
 
 

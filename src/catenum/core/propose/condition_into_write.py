@@ -76,7 +76,7 @@ def _checked(evidence: Evidence, name: str) -> Iterator[Found]:
             parts = [_own(evidence, reading, kept, one) for one in condition.comparisons]
             terms = [part for part in parts if part is not None]
             if terms and len(terms) == len(parts):
-                text = " and ".join(written(part, evidence.rules.dialect) for part in terms)
+                text = " and ".join(written(part, evidence.rules.sql.dialect) for part in terms)
                 yield number, text, reading.with_condition(*terms)
         kept |= {value: (reading, column.lower()) for value, column in statement.kept.items() if column != "rows"}
 
@@ -130,7 +130,7 @@ def _guarded(evidence: Evidence, name: str) -> Iterator[Found]:
             if not states or row is None:
                 continue
             state = f"{states[0]} = {change.equals[states[0]]}"
-            asked = term(state, evidence.rules.dialect)
+            asked = term(state, evidence.rules.sql.dialect)
             if asked is None:
                 continue
             for own in range(1, len(evidence.transactions[name].statements) + 1):

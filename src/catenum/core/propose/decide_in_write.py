@@ -105,7 +105,7 @@ def _moved(evidence: Evidence, statements: tuple[Statement, ...], at: int, place
         first["otherwise"] = None
     if told:
         first["keep"] = {**statements[place].kept, _name(statements): ROWS}
-    text = " and ".join(written(one, evidence.rules.dialect) for one in checks)
+    text = " and ".join(written(one, evidence.rules.sql.dialect) for one in checks)
     return Whole(at + 1, place + 1, text, {place + 1: first, **told})
 
 

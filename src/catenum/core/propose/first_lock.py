@@ -27,7 +27,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
         table, values = row
         key = ", ".join(evidence.keys(table).primary)
         reads = {
-            name: f"select {key} from {table} where {own[row]} {evidence.rules.row_locks[-1]}"
+            name: f"select {key} from {table} where {own[row]} {evidence.rules.advice.row_locks[-1]}"
             for name, own in zip(names, touched, strict=True)
         }
         title = ", ".join(f"{column} = {value}" for column, (_, value) in values)
@@ -51,7 +51,7 @@ def locked_first(
 
     ``what``: what that means for the application, beside what such a lock keeps out.
     """
-    strict = {name: "read committed" for name in names if evidence.rules.rank(evidence.level(name)) > 1}
+    strict = {name: "read committed" for name in names if evidence.rules.locks.rank(evidence.level(name)) > 1}
     add = {name: {1: sql} for name, sql in reads.items()}
     return tuple(
         Candidate(
@@ -59,7 +59,7 @@ def locked_first(
             name=f"{title} first{', at read committed' if levels else ''}",
             because=evidence.waits_told(names) or anomalies_told(evidence),
             remedy=remedy(add=add, isolation=levels or None),
-            means=(f"{what}; {evidence.rules.lock_blocks(evidence.rules.row_locks[-1])}",),
+            means=(f"{what}; {evidence.rules.advice.lock_blocks(evidence.rules.advice.row_locks[-1])}",),
             these_values=these_values,
         )
         for levels in levels_for(evidence, strict)

@@ -50,8 +50,8 @@ def _for_references(evidence: Evidence) -> Iterator[Ladder]:
 
 
 def _for_reference(evidence: Evidence, child: str, columns: Sequence[str], who: str) -> Candidate:
-    spelled = [exp.to_identifier(one).sql(dialect=evidence.rules.dialect) for one in (child, *columns)]
-    title = exp.to_identifier(f"{child}_{'_'.join(columns)}"[:MOST_NAME]).sql(dialect=evidence.rules.dialect)
+    spelled = [exp.to_identifier(one).sql(dialect=evidence.rules.sql.dialect) for one in (child, *columns)]
+    title = exp.to_identifier(f"{child}_{'_'.join(columns)}"[:MOST_NAME]).sql(dialect=evidence.rules.sql.dialect)
     return Candidate(
         kind="index",
         name=f"index {title} on {child}, for its foreign key",

@@ -23,14 +23,14 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     """Levels from the least strict on, with retries where transactions may begin again."""
     if evidence.serial_breaks and not evidence.explored.tally.anomalies:
         return  # what is wrong in any order of the transactions is so at every level
-    ranked = {level: evidence.rules.rank(level) for level in evidence.rules.distinct_levels}
+    ranked = {level: evidence.rules.locks.rank(level) for level in evidence.rules.locks.distinct_levels}
     now = {name: evidence.level(name) for name in evidence.transactions}
-    ranks = [evidence.rules.rank(level) for level in now.values()]
+    ranks = [evidence.rules.locks.rank(level) for level in now.values()]
     if evidence.wrong or evidence.refused:
         names = [name for name in evidence.transactions if may_begin_again(evidence, name)]
         stricter = [level for level, rank in ranked.items() if rank > max(ranks)]
         others = [level for level, rank in ranked.items() if 0 < rank <= max(ranks)]
-    elif evidence.cycles and evidence.rules.reports_modes:
+    elif evidence.cycles and evidence.rules.locks.reports_modes:
         # a stricter level ends no deadlock, and a retry is a kind of its own; a lower one may lock less
         names, stricter, others = [], [], [level for level, rank in ranked.items() if 0 < rank < min(ranks)]
     else:
@@ -48,8 +48,8 @@ def lowered(evidence: Evidence, assignment: Mapping[str, str], *, retried: bool)
     """The same with one transaction's level lowered, as far down as there are levels, the least strict first."""
     names = [name for name in evidence.transactions if may_begin_again(evidence, name)] if retried else []
     for name, level in assignment.items():
-        for other in evidence.rules.distinct_levels:
-            if 0 < evidence.rules.rank(other) < evidence.rules.rank(level):
+        for other in evidence.rules.locks.distinct_levels:
+            if 0 < evidence.rules.locks.rank(other) < evidence.rules.locks.rank(level):
                 found = _candidate(evidence, {**assignment, name: other}, names)
                 if found is not None:
                     yield found
@@ -57,7 +57,9 @@ def lowered(evidence: Evidence, assignment: Mapping[str, str], *, retried: bool)
 
 def _candidate(evidence: Evidence, levels: Mapping[str, str], retried: object) -> Candidate | None:
     names = list(retried) if isinstance(retried, list | tuple) else []
-    same = all(evidence.rules.rank(evidence.level(n)) == evidence.rules.rank(level) for n, level in levels.items())
+    same = all(
+        evidence.rules.locks.rank(evidence.level(n)) == evidence.rules.locks.rank(level) for n, level in levels.items()
+    )
     if same:
         return None  # as it is; a retry alone is another kind
     uniform = len(set(levels.values())) == 1

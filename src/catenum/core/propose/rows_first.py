@@ -22,8 +22,8 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
         rows = {name: [where for (other, _), where in own if other == table] for name, own in named.items()}
         if not key or not any(len(conditions) > 1 for conditions in rows.values()):
             continue
-        listed, source = ", ".join(key), evidence.rules.by_key(table)
-        ends = f"order by {listed} {evidence.rules.row_locks[-1]}"
+        listed, source = ", ".join(key), evidence.rules.advice.by_key(table)
+        ends = f"order by {listed} {evidence.rules.advice.row_locks[-1]}"
         reads = {
             name: f"select {listed} from {source} where {_any(conditions)} {ends}"
             for name, conditions in rows.items()

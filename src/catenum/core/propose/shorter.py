@@ -38,7 +38,7 @@ def _named(evidence: Evidence) -> Iterator[Ladder]:
     for name, transaction in evidence.transactions.items():
         for number, statement in enumerate(transaction.statements, 1):
             if any(lock.of_session and lock.takes for lock in evidence.footprint(name, number).named_locks):
-                sql = evidence.rules.lock_of_transaction(statement.text)
+                sql = evidence.rules.advice.lock_of_transaction(statement.text)
                 if sql is None:
                     found = _row_in_place(evidence, name, number)
                     whole = whole and found is not None
@@ -67,7 +67,7 @@ def _row_in_place(evidence: Evidence, name: str, number: int) -> tuple[str, obje
         if reading.table and reading.assigned and condition is not None:
             key = ", ".join(evidence.keys(reading.table).primary)
             known = evidence.key_condition(evidence.reading(evidence.resolved(name, later)))
-            sql = f"select {key} from {reading.table} where {condition} {evidence.rules.row_locks[-1]}"
+            sql = f"select {key} from {reading.table} where {condition} {evidence.rules.advice.row_locks[-1]}"
             return sql, (reading.table.lower(), known)
     return None
 

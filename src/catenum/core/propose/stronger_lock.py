@@ -23,11 +23,11 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     if not any(reads.values()):
         return
     rungs: list[Candidate] = []
-    strict = {name: "read committed" for name in names if evidence.rules.rank(evidence.level(name)) > 1}
+    strict = {name: "read committed" for name in names if evidence.rules.locks.rank(evidence.level(name)) > 1}
     because = evidence.waits_told(names) or anomalies_told(evidence)
     # a read that is followed by a change of the same table needs no weaker lock than that change takes
     upgrades = all(_changes_later(evidence, name, number) for name, numbers in reads.items() for number, _ in numbers)
-    clauses = [c for c in evidence.rules.row_locks if not (upgrades and c == evidence.rules.row_locks[0])]
+    clauses = [c for c in evidence.rules.advice.row_locks if not (upgrades and c == evidence.rules.advice.row_locks[0])]
     for levels in levels_for(evidence, strict):
         for clause in clauses:
             rewrite, add = _with(evidence, reads, clause)
@@ -51,7 +51,7 @@ def levels_for(evidence: Evidence, strict: dict[str, str]) -> tuple[dict[str, st
     """The levels at which a lock is tried: those of the transactions, and where that can be no use read committed."""
     if not strict:
         return ({},)
-    return (strict,) if evidence.rules.refuses_late_locks else ({}, strict)
+    return (strict,) if evidence.rules.locks.refuses_late_locks else ({}, strict)
 
 
 def _changes_later(evidence: Evidence, name: str, number: int) -> bool:
@@ -127,5 +127,5 @@ def anomalies_told(evidence: Evidence) -> tuple[str, ...]:
 
 
 def _meaning(evidence: Evidence, clause: str) -> str:
-    blocks = evidence.rules.lock_blocks(clause)
+    blocks = evidence.rules.advice.lock_blocks(clause)
     return f"the second transaction waits at its first read and then sees the committed result of the first; {blocks}"

@@ -79,6 +79,6 @@ def _unlike_before(
 
 def _limited(evidence: Evidence, meeting: MeetingEntry) -> bool:
     """Whether a limit on waits ends this one."""
-    if evidence.rules.limits_named_locks or meeting.statement is None:
+    if evidence.rules.locks.limits_named_locks or meeting.statement is None:
         return True
     return not evidence.footprint(meeting.waiter, meeting.statement).named_locks

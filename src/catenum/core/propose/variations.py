@@ -57,7 +57,7 @@ def _touched(evidence: Evidence, loaded: Mapping[str, TableRows]) -> list[str]:
 
 
 def _named(evidence: Evidence, name: str) -> str:
-    return str(exp.to_identifier(name).sql(dialect=evidence.rules.dialect))
+    return str(exp.to_identifier(name).sql(dialect=evidence.rules.sql.dialect))
 
 
 def _empty_tables(evidence: Evidence, loaded: Mapping[str, TableRows]) -> Iterator[Variation]:

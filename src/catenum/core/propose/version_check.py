@@ -37,7 +37,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
                 means=(
                     "where the write changes no row, somebody has changed it since the read: the application rolls "
                     f"back and begins the transaction again, at most {TIMES} times, with fresh values",
-                    *evidence.rules.counting_note,
+                    *evidence.rules.advice.counting_note,
                 ),
             ),
         )

@@ -9,10 +9,10 @@ from catenum.core.servers import Rules
 
 def lock_count(step: PathStep, sql: str, rules: Rules) -> int | None:
     """About how many locks a locking read takes, by the rows that the plan expects; None where it is none."""
-    access = next((a for a in rules.footprint(sql).on(step.table) if a.verb == "lock"), None)
+    access = next((a for a in rules.sql.footprint(sql).on(step.table) if a.verb == "lock"), None)
     if access is None or step.rows is None:
         return None
-    return round(step.rows * rules.locks_per_row(step, access))
+    return round(step.rows * rules.locks.locks_per_row(step, access))
 
 
 def plan_lines(plan: Plan, sql: str, rules: Rules) -> list[str]:

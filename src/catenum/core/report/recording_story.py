@@ -273,7 +273,7 @@ def _victims(recording: Recording) -> Section:
 
 def _errors(recording: Recording) -> Section:
     lines = []
-    word = rules_of(recording.target.server).code_word
+    word = rules_of(recording.target.server).errors.code_word
     for event in recording.events:
         error = event.error
         if error is None or error.kind == "deadlock" or error.check == "required":

@@ -27,5 +27,5 @@ def rules_of(server: str) -> Rules:
     if server not in NAMES:
         raise InputError(f"unknown server {server!r}", advice=f"Known servers: {', '.join(NAMES)}.")
     module = importlib.import_module(f"catenum.core.servers.{server}")
-    rules: Rules = getattr(module, f"{server.capitalize()}Rules")()
+    rules: Rules = module.RULES
     return rules

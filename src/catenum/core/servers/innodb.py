@@ -14,7 +14,7 @@ from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.servers.metadata import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, metadata_mode
 from catenum.core.servers.modes import ModeTable, symmetric
-from catenum.core.servers.rules import PlanLocks, Rules
+from catenum.core.servers.rules import AdviceRules, ErrorRules, LockRules, PlanLocks, SqlRules
 from catenum.core.servers.table_access import TouchMode
 from catenum.core.sql.lexis import NUMBER, WORD, Lexis
 from catenum.core.sql.statements import Access
@@ -75,21 +75,11 @@ def innodb_locks(source: str) -> tuple[ModeTable, ModeTable]:
 SHARED, EXCLUSIVE = Mode("record", "S", "next-key"), Mode("record", "X", "next-key")
 
 
-class InnodbRules(Rules):
-    """What follows from the storage engine. See ``Rules`` for what each member promises."""
+class InnodbLockRules(LockRules):
+    """See ``LockRules`` for what each member promises."""
 
     undoes_row_by_row = True
-    prepares_by = re.compile(r"(?i)\bxa\s+(?:start|begin|prepare)\b")
-
-    dialect = "mysql"
-    lexis = LEXIS
     usual_level = "repeatable read"
-    counting_note = (
-        "the count is that of rows *found*, as here: a driver that counts rows *changed* (the protocol's default) "
-        "reports 0 where the values are the same, so set its option for found rows (CLIENT_FOUND_ROWS)",
-    )
-    code_word = "error number"
-    duplicates = frozenset(["1062", "1022", "1586"])  # ER_DUP_ENTRY, ER_DUP_KEY, ER_DUP_ENTRY_WITH_KEY_NAME
     grants_at_release = True  # lock_rec_dequeue_from_page in lock0lock.cc
     locks_before_checks = True  # row_search_mvcc locks; row_upd computes and checks afterwards
     #: An implicit lock: others see it as this until the transaction commits.
@@ -97,42 +87,8 @@ class InnodbRules(Rules):
     shows_inserts_late = True  # implicit locks (lock_rec_convert_impl_to_expl in lock0lock.cc)
     parent_mode = Mode("record", "S", "record")
     schema_modes = frozenset([MDL_EXCLUSIVE])
-
-    catalogues = ("information_schema", "performance_schema")
-    wait_limits: tuple[str, ...] = ("innodb_lock_wait_timeout", "lock_wait_timeout")
-    wait_limit_unit_ms = 1000.0
-    outlived_lock_advice = (
-        "Call release_lock, or unlock tables, on every way out, errors included: neither a commit nor a rollback does.",
-        "A row taken with select … for update serves the same end, and goes with its transaction; so, in place of lock "
-        "tables, do the locks that statements take.",
-    )
     named_locks_span = "server"
     reports_modes = True
-    name_quote = "`"
-
-    #: Numbers that mean the same on every server that speaks the protocol.
-    error_kinds: Mapping[str, ErrorKind] = {
-        "1213": "deadlock",  # ER_LOCK_DEADLOCK
-        "1205": "timeout",  # ER_LOCK_WAIT_TIMEOUT: innodb_lock_wait_timeout, lock_wait_timeout
-        "1053": "lost",  # ER_SERVER_SHUTDOWN
-        "2006": "lost",  # CR_SERVER_GONE_ERROR
-        "2013": "lost",  # CR_SERVER_LOST
-        "2055": "lost",  # CR_SERVER_LOST_EXTENDED
-    }
-
-    def lock_blocks(self, clause: str) -> str:
-        """By InnoDB's table of lock modes; a foreign key takes a shared lock on the row that it refers to."""
-        if clause == self.row_locks[-1]:
-            return "plain reads go on; changes and locking reads of the row wait, and foreign keys that refer to it too"
-        return "plain reads go on, and so do shared locks and foreign keys that refer to the row; changes of it wait"
-
-    def gentle(self, ddl: str) -> tuple[str, ...]:
-        """In place, with a lock that lets writers go on ("Online DDL Operations"): refused where that cannot be."""
-        return ("set session lock_wait_timeout = 2", f"{ddl} algorithm=inplace lock=none")
-
-    def by_key(self, table: str) -> str:
-        """InnoDB locks rows as it reads them, whatever order is asked for behind."""
-        return f"{table} force index (primary)"
 
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
         """On index records, at its strictest.
@@ -190,6 +146,62 @@ class InnodbRules(Rules):
         through = step.kind != "scan" and step.index not in (None, "PRIMARY")
         coverable = access.strength in ("share", "key share")  # an exclusive read locks the rows in any case
         return 2 if through and coverable and not step.covering else 1
+
+
+class InnodbSqlRules(SqlRules):
+    """See ``SqlRules`` for what each member promises."""
+
+    prepares_by = re.compile(r"(?i)\bxa\s+(?:start|begin|prepare)\b")
+    dialect = "mysql"
+    lexis = LEXIS
+    catalogues = ("information_schema", "performance_schema")
+    wait_limits: tuple[str, ...] = ("innodb_lock_wait_timeout", "lock_wait_timeout")
+    wait_limit_unit_ms = 1000.0
+    name_quote = "`"
+
+
+class InnodbErrorRules(ErrorRules):
+    """See ``ErrorRules`` for what each member promises."""
+
+    code_word = "error number"
+    duplicates = frozenset(["1062", "1022", "1586"])  # ER_DUP_ENTRY, ER_DUP_KEY, ER_DUP_ENTRY_WITH_KEY_NAME
+    #: Numbers that mean the same on every server that speaks the protocol.
+    error_kinds: Mapping[str, ErrorKind] = {
+        "1213": "deadlock",  # ER_LOCK_DEADLOCK
+        "1205": "timeout",  # ER_LOCK_WAIT_TIMEOUT: innodb_lock_wait_timeout, lock_wait_timeout
+        "1053": "lost",  # ER_SERVER_SHUTDOWN
+        "2006": "lost",  # CR_SERVER_GONE_ERROR
+        "2013": "lost",  # CR_SERVER_LOST
+        "2055": "lost",  # CR_SERVER_LOST_EXTENDED
+    }
+
+
+class InnodbAdviceRules(AdviceRules):
+    """See ``AdviceRules`` for what each member promises."""
+
+    counting_note = (
+        "the count is that of rows *found*, as here: a driver that counts rows *changed* (the protocol's default) "
+        "reports 0 where the values are the same, so set its option for found rows (CLIENT_FOUND_ROWS)",
+    )
+    outlived_lock_advice = (
+        "Call release_lock, or unlock tables, on every way out, errors included: neither a commit nor a rollback does.",
+        "A row taken with select … for update serves the same end, and goes with its transaction; so, in place of lock "
+        "tables, do the locks that statements take.",
+    )
+
+    def lock_blocks(self, clause: str) -> str:
+        """By InnoDB's table of lock modes; a foreign key takes a shared lock on the row that it refers to."""
+        if clause == self.row_locks[-1]:
+            return "plain reads go on; changes and locking reads of the row wait, and foreign keys that refer to it too"
+        return "plain reads go on, and so do shared locks and foreign keys that refer to the row; changes of it wait"
+
+    def gentle(self, ddl: str) -> tuple[str, ...]:
+        """In place, with a lock that lets writers go on ("Online DDL Operations"): refused where that cannot be."""
+        return ("set session lock_wait_timeout = 2", f"{ddl} algorithm=inplace lock=none")
+
+    def by_key(self, table: str) -> str:
+        """InnoDB locks rows as it reads them, whatever order is asked for behind."""
+        return f"{table} force index (primary)"
 
 
 def _words(step: PathStep, access: Access, keys: TableKeys) -> Iterator[str]:

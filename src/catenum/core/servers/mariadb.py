@@ -8,8 +8,15 @@ from __future__ import annotations
 
 import re
 
-from catenum.core.servers.innodb import InnodbRules, innodb_locks
+from catenum.core.servers.innodb import (
+    InnodbAdviceRules,
+    InnodbErrorRules,
+    InnodbLockRules,
+    InnodbSqlRules,
+    innodb_locks,
+)
 from catenum.core.servers.metadata import metadata_locks
+from catenum.core.servers.rules import Rules
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
 
 _EXECUTABLE_COMMENT = re.compile(r"/\*M?!\d*(.*?)\*/", re.DOTALL)
@@ -17,17 +24,19 @@ _EXECUTABLE_COMMENT = re.compile(r"/\*M?!\d*(.*?)\*/", re.DOTALL)
 _COMPOUND = re.compile(r"\s*(?:begin\s+not\s+atomic|if|case|while|loop|repeat|for)\b", re.IGNORECASE)
 
 
-class MariadbRules(InnodbRules):
-    """See ``Rules`` for what each member promises."""
-
-    name, title = "mariadb", "MariaDB"
-    answers_as = ("mysql",)
+class MariadbLockRules(InnodbLockRules):
+    """See ``LockRules`` for what each member promises."""
 
     tables = (
         *innodb_locks('MariaDB documentation, "InnoDB Lock Modes"'),
         metadata_locks('MariaDB documentation, "Metadata Locking"'),
     )
     named_source = 'MariaDB documentation, "GET_LOCK"'
+
+
+class MariadbSqlRules(InnodbSqlRules):
+    """See ``SqlRules`` for what each member promises."""
+
     boundary = Boundary(
         statements=(
             *ANY_SERVER,
@@ -46,17 +55,7 @@ class MariadbRules(InnodbRules):
             r"lock tables?\b",
         ),
     )
-
-    error_kinds = {  # noqa: RUF012 - never changed
-        **InnodbRules.error_kinds,
-        "1020": "refused",  # ER_CHECKREAD: the record has changed since the snapshot (innodb_snapshot_isolation)
-        "1927": "lost",  # ER_CONNECTION_KILLED
-    }
-    row_locks = ("lock in share mode", "for update")
-    locks_of_tables = False
-    asks_transaction = "select @@in_transaction"
-    wait_limits = (*InnodbRules.wait_limits, "max_statement_time")
-    idle_limit = "idle_transaction_timeout"
+    wait_limits = (*InnodbSqlRules.wait_limits, "max_statement_time")
 
     def uncovered(self, sql: str) -> str:
         """MariaDB runs what stands in ``/*! … */`` and ``/*M! … */``."""
@@ -65,3 +64,33 @@ class MariadbRules(InnodbRules):
     def is_compound(self, sql: str) -> bool:
         """BEGIN NOT ATOMIC, IF, CASE and loops, outside of stored programs."""
         return _COMPOUND.match(sql) is not None
+
+
+class MariadbErrorRules(InnodbErrorRules):
+    """See ``ErrorRules`` for what each member promises."""
+
+    error_kinds = {  # noqa: RUF012 - never changed
+        **InnodbErrorRules.error_kinds,
+        "1020": "refused",  # ER_CHECKREAD: the record has changed since the snapshot (innodb_snapshot_isolation)
+        "1927": "lost",  # ER_CONNECTION_KILLED
+    }
+    asks_transaction = "select @@in_transaction"
+
+
+class MariadbAdviceRules(InnodbAdviceRules):
+    """See ``AdviceRules`` for what each member promises."""
+
+    row_locks = ("lock in share mode", "for update")
+    locks_of_tables = False
+    idle_limit = "idle_transaction_timeout"
+
+
+RULES = Rules(
+    name="mariadb",
+    title="MariaDB",
+    locks=MariadbLockRules(),
+    sql=MariadbSqlRules(),
+    errors=MariadbErrorRules(),
+    advice=MariadbAdviceRules(),
+    answers_as=("mysql",),
+)

@@ -8,25 +8,33 @@ from __future__ import annotations
 
 import re
 
-from catenum.core.servers.innodb import InnodbRules, innodb_locks
+from catenum.core.servers.innodb import (
+    InnodbAdviceRules,
+    InnodbErrorRules,
+    InnodbLockRules,
+    InnodbSqlRules,
+    innodb_locks,
+)
 from catenum.core.servers.metadata import metadata_locks
+from catenum.core.servers.rules import Rules
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
 
 #: A number in it is a version: older servers pass such a comment over, this one runs it. Hints (``/*+``) stay.
 _EXECUTABLE_COMMENT = re.compile(r"/\*!\d*(.*?)\*/", re.DOTALL)
 
 
-class MysqlRules(InnodbRules):
-    """See ``Rules`` for what each member promises."""
-
-    name, title = "mysql", "MySQL"
-    answers_as = ("mariadb",)
+class MysqlLockRules(InnodbLockRules):
+    """See ``LockRules`` for what each member promises."""
 
     tables = (
         *innodb_locks('MySQL Reference Manual, "InnoDB Locking"'),
         metadata_locks('MySQL Reference Manual, "Metadata Locking"'),
     )
     named_source = 'MySQL Reference Manual, "Locking Functions"'
+
+
+class MysqlSqlRules(InnodbSqlRules):
+    """See ``SqlRules`` for what each member promises."""
 
     boundary = Boundary(
         statements=(
@@ -50,16 +58,36 @@ class MysqlRules(InnodbRules):
         ),
     )
 
+    def uncovered(self, sql: str) -> str:
+        """The server runs what stands in ``/*! … */``."""
+        return _EXECUTABLE_COMMENT.sub(r" \1 ", sql)
+
+
+class MysqlErrorRules(InnodbErrorRules):
+    """See ``ErrorRules`` for what each member promises."""
+
     error_kinds = {  # noqa: RUF012 - never changed
-        **InnodbRules.error_kinds,
+        **InnodbErrorRules.error_kinds,
         "3058": "deadlock",  # ER_USER_LOCK_DEADLOCK: among locks of GET_LOCK
         "3572": "timeout",  # ER_LOCK_NOWAIT
         "4031": "lost",  # ER_CLIENT_INTERACTION_TIMEOUT
     }
     undoes_statement = frozenset(["3058"])
+
+
+class MysqlAdviceRules(InnodbAdviceRules):
+    """See ``AdviceRules`` for what each member promises."""
+
     #: It ends the whole session: there is no limit on a transaction that stands idle.
     idle_limit = "wait_timeout"
 
-    def uncovered(self, sql: str) -> str:
-        """The server runs what stands in ``/*! … */``."""
-        return _EXECUTABLE_COMMENT.sub(r" \1 ", sql)
+
+RULES = Rules(
+    name="mysql",
+    title="MySQL",
+    locks=MysqlLockRules(),
+    sql=MysqlSqlRules(),
+    errors=MysqlErrorRules(),
+    advice=MysqlAdviceRules(),
+    answers_as=("mariadb",),
+)

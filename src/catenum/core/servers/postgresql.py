@@ -12,7 +12,7 @@ from collections.abc import Collection, Sequence
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.servers.modes import ModeTable, symmetric
-from catenum.core.servers.rules import PlanLocks, Rules
+from catenum.core.servers.rules import AdviceRules, ErrorRules, LockRules, PlanLocks, Rules, SqlRules
 from catenum.core.servers.table_access import TouchMode
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
 from catenum.core.sql.lexis import NUMBER, WORD, Lexis
@@ -118,98 +118,22 @@ _SESSION_LOCK = re.compile(r"\bpg_(try_)?advisory_lock(_shared)?\b", re.IGNORECA
 _STRENGTHS = {"key share": KEY_SHARE, "share": SHARE, "no key update": NO_KEY_UPDATE, "update": UPDATE}
 
 
-class PostgresqlRules(Rules):
-    """See ``Rules`` for what each member promises."""
-
-    name, title, dialect = "postgresql", "PostgreSQL", "postgres"
-    lexis = LEXIS
+class PostgresqlLockRules(LockRules):
+    """See ``LockRules`` for what each member promises."""
 
     distinct_levels = ("read committed", "repeatable read", "serializable")
     level_note = "read uncommitted is not listed: PostgreSQL runs it as read committed"
     usual_level = "read committed"
     locks_matches_only = True
-    code_word = "SQLSTATE"
-    duplicates = frozenset(["23505", "23P01"])  # unique_violation, exclusion_violation
-    calls_as_columns = True  # 4.2.6 "Function Calls": functional notation
-
     tables = TABLES
     inserted_mode = UPDATE
     parent_mode = KEY_SHARE  # RI_FKey_check in ri_triggers.c
     named_source = 'PostgreSQL documentation, 13.3.5 "Advisory Locks"'
     schema_modes = frozenset([ACCESS_EXCLUSIVE, EXCLUSIVE, _table("ShareRowExclusiveLock"), TABLE_SHARE])
-
-    catalogues = ("pg_catalog", "information_schema")
-    boundary = Boundary(
-        statements=(
-            *ANY_SERVER,
-            r"(?:create|drop|alter) (?:group|publication|subscription|event trigger|foreign data wrapper)",
-            r"alter (?:system|default privileges)",
-            r"(?:reassign|drop) owned",
-            r"(?:vacuum|analyze|cluster|checkpoint)(?: \(.*\))?(?: full| freeze| verbose| analyze)*$",
-            r"reindex (?:\(.*\) )?(?:database|system|schema)",
-            r"set (?:session |local )?(?:search_path|role|session authorization|schema)",
-            r"reset (?:all|search_path|role|session authorization)",
-            r"discard all",
-            r"copy .* program",
-        ),
-        functions=(
-            r"pg_(?:terminate_backend|cancel_backend|reload_conf|rotate_logfile|promote|switch_wal)\s*\(",
-            r"(?:dblink\w*|lo_\w+)\s*\(",
-            r"set_config\s*\(\s*'(?:search_path|role|session_authorization)'",
-            r"(?:nextval|setval|currval)\s*\(\s*'[^'.]+\.",
-        ),
-        own_transactions=(r"(?:prepare transaction|commit prepared|rollback prepared)",),
-    )
-
-    #: Appendix A, "PostgreSQL Error Codes".
-    error_kinds: dict[str, ErrorKind] = {  # noqa: RUF012 - never changed
-        "40P01": "deadlock",
-        "40001": "refused",
-        "55P03": "timeout",  # lock_not_available: lock_timeout and NOWAIT
-        "57P01": "lost",  # admin_shutdown
-        "57P02": "lost",  # crash_shutdown
-        "57P03": "lost",  # cannot_connect_now
-        "57P05": "lost",  # idle_session_timeout
-        "25P03": "lost",  # idle_in_transaction_session_timeout
-    }
     asks_victim = True  # by each session's deadlock_timeout
-    wall_advice = ", or log in as a superuser, so that Catenum can make a role that has no rights elsewhere"
-    wait_limits = ("lock_timeout", "statement_timeout")
-    wait_limit_unit_ms = 1.0
-    before_definitions = "set check_function_bodies = off"
-    prepares_by = re.compile(r"(?i)\bprepare\s+transaction\b")
-    idle_limit = "idle_in_transaction_session_timeout"
-    outlived_lock_advice = (
-        "Take it with pg_advisory_xact_lock, which is released when the transaction ends, whether it commits or not.",
-        "Where it has to span transactions, call pg_advisory_unlock on every way out, errors included.",
-    )
     named_locks_span = "database"
-    password_places = ("PGPASSWORD", "~/.pgpass", "CATENUM_TARGET")
-
     limits_named_locks = True
     refuses_late_locks = True  # 13.2.2
-    row_locks = ("for share", "for no key update", "for update")
-
-    def lock_blocks(self, clause: str) -> str:
-        """By the table of row locks (13.3.2)."""
-        if clause == "for update":
-            return "plain reads go on; changes and locking reads of the row wait, and foreign keys that refer to it too"
-        return "plain reads go on, and so do foreign keys that refer to the row; changes and stronger locks of it wait"
-
-    def gentle(self, ddl: str) -> tuple[str, ...]:
-        """CREATE INDEX CONCURRENTLY, outside a transaction; one that fails leaves an invalid index ("Building Indexes
-        Concurrently").
-        """
-        return (
-            "set lock_timeout = '2s'",
-            re.sub(r"(?i)^(create\s+(?:unique\s+)?index)\s+", r"\1 concurrently ", ddl),
-            "-- outside a transaction; if it fails, drop the index that it leaves, and try again",
-        )
-
-    def lock_of_transaction(self, sql: str) -> str | None:
-        """The advisory lock of the transaction (9.27.10)."""
-        changed = _SESSION_LOCK.sub(r"pg_\1advisory_xact_lock\2", sql)
-        return changed if changed != sql else None
 
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
         """By 13.3.2.
@@ -255,3 +179,99 @@ class PostgresqlRules(Rules):
     def plan_locks(self, step: PathStep, access: Access, keys: TableKeys) -> PlanLocks:
         """Rows that match and no others (13.3.2): whatever the path, a scan locks only what it returns."""
         return PlanLocks(words=(f"the rows that match, in {step.table}",))
+
+
+class PostgresqlSqlRules(SqlRules):
+    """See ``SqlRules`` for what each member promises."""
+
+    dialect = "postgres"
+    lexis = LEXIS
+    calls_as_columns = True  # 4.2.6 "Function Calls": functional notation
+    catalogues = ("pg_catalog", "information_schema")
+    boundary = Boundary(
+        statements=(
+            *ANY_SERVER,
+            r"(?:create|drop|alter) (?:group|publication|subscription|event trigger|foreign data wrapper)",
+            r"alter (?:system|default privileges)",
+            r"(?:reassign|drop) owned",
+            r"(?:vacuum|analyze|cluster|checkpoint)(?: \(.*\))?(?: full| freeze| verbose| analyze)*$",
+            r"reindex (?:\(.*\) )?(?:database|system|schema)",
+            r"set (?:session |local )?(?:search_path|role|session authorization|schema)",
+            r"reset (?:all|search_path|role|session authorization)",
+            r"discard all",
+            r"copy .* program",
+        ),
+        functions=(
+            r"pg_(?:terminate_backend|cancel_backend|reload_conf|rotate_logfile|promote|switch_wal)\s*\(",
+            r"(?:dblink\w*|lo_\w+)\s*\(",
+            r"set_config\s*\(\s*'(?:search_path|role|session_authorization)'",
+            r"(?:nextval|setval|currval)\s*\(\s*'[^'.]+\.",
+        ),
+        own_transactions=(r"(?:prepare transaction|commit prepared|rollback prepared)",),
+    )
+    wait_limits = ("lock_timeout", "statement_timeout")
+    wait_limit_unit_ms = 1.0
+    before_definitions = "set check_function_bodies = off"
+    prepares_by = re.compile(r"(?i)\bprepare\s+transaction\b")
+
+
+class PostgresqlErrorRules(ErrorRules):
+    """See ``ErrorRules`` for what each member promises."""
+
+    code_word = "SQLSTATE"
+    duplicates = frozenset(["23505", "23P01"])  # unique_violation, exclusion_violation
+    #: Appendix A, "PostgreSQL Error Codes".
+    error_kinds: dict[str, ErrorKind] = {  # noqa: RUF012 - never changed
+        "40P01": "deadlock",
+        "40001": "refused",
+        "55P03": "timeout",  # lock_not_available: lock_timeout and NOWAIT
+        "57P01": "lost",  # admin_shutdown
+        "57P02": "lost",  # crash_shutdown
+        "57P03": "lost",  # cannot_connect_now
+        "57P05": "lost",  # idle_session_timeout
+        "25P03": "lost",  # idle_in_transaction_session_timeout
+    }
+
+
+class PostgresqlAdviceRules(AdviceRules):
+    """See ``AdviceRules`` for what each member promises."""
+
+    wall_advice = ", or log in as a superuser, so that Catenum can make a role that has no rights elsewhere"
+    idle_limit = "idle_in_transaction_session_timeout"
+    outlived_lock_advice = (
+        "Take it with pg_advisory_xact_lock, which is released when the transaction ends, whether it commits or not.",
+        "Where it has to span transactions, call pg_advisory_unlock on every way out, errors included.",
+    )
+    password_places = ("PGPASSWORD", "~/.pgpass", "CATENUM_TARGET")
+    row_locks = ("for share", "for no key update", "for update")
+
+    def lock_blocks(self, clause: str) -> str:
+        """By the table of row locks (13.3.2)."""
+        if clause == "for update":
+            return "plain reads go on; changes and locking reads of the row wait, and foreign keys that refer to it too"
+        return "plain reads go on, and so do foreign keys that refer to the row; changes and stronger locks of it wait"
+
+    def gentle(self, ddl: str) -> tuple[str, ...]:
+        """CREATE INDEX CONCURRENTLY, outside a transaction; one that fails leaves an invalid index ("Building Indexes
+        Concurrently").
+        """
+        return (
+            "set lock_timeout = '2s'",
+            re.sub(r"(?i)^(create\s+(?:unique\s+)?index)\s+", r"\1 concurrently ", ddl),
+            "-- outside a transaction; if it fails, drop the index that it leaves, and try again",
+        )
+
+    def lock_of_transaction(self, sql: str) -> str | None:
+        """The advisory lock of the transaction (9.27.10)."""
+        changed = _SESSION_LOCK.sub(r"pg_\1advisory_xact_lock\2", sql)
+        return changed if changed != sql else None
+
+
+RULES = Rules(
+    name="postgresql",
+    title="PostgreSQL",
+    locks=PostgresqlLockRules(),
+    sql=PostgresqlSqlRules(),
+    errors=PostgresqlErrorRules(),
+    advice=PostgresqlAdviceRules(),
+)

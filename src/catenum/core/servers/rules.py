@@ -35,18 +35,8 @@ class PlanLocks:
     rows_passed: bool = False
 
 
-class Rules(ABC):
-    """The rules of one server."""
-
-    name: str
-    title: str
-    #: The parser's name for its SQL.
-    dialect: str
-    lexis: Lexis
-    #: Other servers that may answer where its URLs lead: they speak the same protocol.
-    answers_as: tuple[str, ...] = ()
-
-    # -- isolation levels ---------------------------------------------------------------------------------------------
+class LockRules(ABC):
+    """Isolation levels, lock modes and their conflicts, which moves depend on each other, what a plan locks."""
 
     #: Levels that can be asked for, from the least to the most strict, and those of them that really differ.
     levels: tuple[str, ...] = STANDARD_LEVELS
@@ -55,13 +45,6 @@ class Rules(ABC):
     level_note: str = ""
     #: The level that the server comes with: for a stricter one somebody must have asked.
     usual_level: str
-
-    def rank(self, level: str) -> int:
-        """The place of a level from the least strict, 0; -1 for one that this server does not have."""
-        return self.levels.index(level) if level in self.levels else -1
-
-    # -- lock modes ---------------------------------------------------------------------------------------------------
-
     tables: tuple[ModeTable, ...]
     #: What a row that a transaction inserted amounts to for others, until it commits.
     inserted_mode: Mode
@@ -73,6 +56,28 @@ class Rules(ABC):
     named_source: str
     #: Modes in which a statement that changes a table's definition stands in the way of others.
     schema_modes: frozenset[Mode]
+    #: Whether a statement locks no row but those that it finds, by whatever index it comes.
+    locks_matches_only: bool = False
+    #: Whether a row is locked before what a statement sets is computed and checked.
+    locks_before_checks: bool = False
+    #: Whether who releases a lock gives it to the first that waits for it, rather than waking it to try again.
+    grants_at_release: bool = False
+    #: Whether a run can ask for one of a deadlock's members as its victim.
+    asks_victim: bool = False
+    #: Whether a report names the modes in which its members wait, rather than that for the end of a transaction.
+    reports_modes: bool = False
+    #: Whether the limit on waits for locks holds for locks by name, too.
+    limits_named_locks: bool = False
+    #: Whether a transaction with one snapshot is refused where it locks a row that was changed since.
+    refuses_late_locks: bool = False
+    #: Whether a rollback takes the changes back one by one; otherwise it takes no time.
+    undoes_row_by_row: bool = False
+    #: How far names of named locks reach: the whole ``database`` or ``server``.
+    named_locks_span: str
+
+    def rank(self, level: str) -> int:
+        """The place of a level from the least strict, 0; -1 for one that this server does not have."""
+        return self.levels.index(level) if level in self.levels else -1
 
     @abstractmethod
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
@@ -89,8 +94,6 @@ class Rules(ABC):
         """The conflict of two modes by the server's own table; None where no table has both."""
         return conflict_in(self.tables, wanted, held)
 
-    # -- dependence ---------------------------------------------------------------------------------------------------
-
     def read_mode(self, level: str, *, within_write: bool) -> TouchMode:
         """How a plain read touches rows at ``level``. ``within_write``: it stands in a statement that writes."""
         return TouchMode.READ
@@ -106,20 +109,9 @@ class Rules(ABC):
         ``touched``: the ways in which each statement touches tables.
         """
 
-    #: Whether a statement locks no row but those that it finds, by whatever index it comes.
-    locks_matches_only: bool = False
-
-    #: Whether a row is locked before what a statement sets is computed and checked.
-    locks_before_checks: bool = False
-    #: Whether ``t.name`` may call a function of that name.
-    calls_as_columns: bool = False
-
     def scans_as_written(self, keys: TableKeys) -> bool:
         """Whether a scan meets a table's rows in the order in which they were written."""
         return True
-
-    #: Whether who releases a lock gives it to the first that waits for it, rather than waking it to try again.
-    grants_at_release: bool = False
 
     def may_overtake(self, levels: Collection[str]) -> bool:
         """Whether one that waits for a row may go on before one at the head of the queue, where the holder changed the
@@ -135,8 +127,6 @@ class Rules(ABC):
         """Whether who is refused can turn on any order within a group of connected transactions at ``level``."""
         return False
 
-    # -- plans --------------------------------------------------------------------------------------------------------
-
     @abstractmethod
     def plan_locks(self, step: PathStep, access: Access, keys: TableKeys) -> PlanLocks:
         """What a step of a plan locks for a statement that locks what it finds."""
@@ -145,11 +135,27 @@ class Rules(ABC):
         """How many locks a locking read takes for each row that ``step`` finds."""
         return 1
 
-    # -- text ---------------------------------------------------------------------------------------------------------
 
+class SqlRules:
+    """What a server's SQL says by its text, and what it may reach."""
+
+    #: The parser's name for its SQL.
+    dialect: str
+    lexis: Lexis
+    #: Whether ``t.name`` may call a function of that name.
+    calls_as_columns: bool = False
     #: Schemas that hold the server's own catalogues, which anybody may read.
     catalogues: tuple[str, ...]
     boundary: Boundary
+    #: What stands around a name that is no plain one.
+    name_quote: str = '"'
+    #: Variables by which a session limits its own waits, and what their numbers count in ms where no unit is given.
+    wait_limits: tuple[str, ...]
+    wait_limit_unit_ms: float
+    #: Words by which a transaction is prepared, wherever they stand: a text can be run as a statement.
+    prepares_by: re.Pattern[str]
+    #: What stands before definitions, so that their order does not matter.
+    before_definitions: str = ""
 
     def footprint(self, sql: str, values: Values | None = None) -> Footprint:
         """What a statement touches; where ``values`` of its parameters are known, which rows it names by them."""
@@ -197,41 +203,6 @@ class Rules(ABC):
         """A statement with ``?`` in place of its literals."""
         return masking.masked(sql, self.lexis)
 
-    #: Whether a run can ask for one of a deadlock's members as its victim.
-    asks_victim: bool = False
-    #: Whether a report names the modes in which its members wait, rather than that for the end of a transaction.
-    reports_modes: bool = False
-
-    #: What stands around a name that is no plain one.
-    name_quote: str = '"'
-
-    # -- what could be changed ---------------------------------------------------------------------------------------
-
-    #: Clauses of locking reads, from the weakest that keeps writers away to the strongest; and whether one can be
-    #: limited to one of several tables.
-    row_locks: tuple[str, ...] = ("for share", "for update")
-    locks_of_tables: bool = True
-    #: Whether the limit on waits for locks holds for locks by name, too.
-    limits_named_locks: bool = False
-    #: Whether a transaction with one snapshot is refused where it locks a row that was changed since.
-    refuses_late_locks: bool = False
-
-    @abstractmethod
-    def lock_blocks(self, clause: str) -> str:
-        """Who waits for such a lock, foreign keys among them."""
-
-    @abstractmethod
-    def gentle(self, ddl: str) -> tuple[str, ...]:
-        """Statements that make an index on a table in use: they wait for a short time only, and let writers go on."""
-
-    def by_key(self, table: str) -> str:
-        """A table in a SELECT that goes through it by its primary key, so that rows are locked in that order."""
-        return table
-
-    def lock_of_transaction(self, sql: str) -> str | None:
-        """The same lock by name, but one that the end of the transaction lets go of; None where there is none."""
-        return None
-
     def condition(self, sql: str) -> str | None:
         """By which a statement finds its rows."""
         return named_values.condition(sql, self.dialect)
@@ -266,10 +237,6 @@ class Rules(ABC):
             parameters.readable(piece.shape, self.lexis), self.dialect, frozenset(self.catalogues)
         )
 
-    #: Variables by which a session limits its own waits, and what their numbers count in ms where no unit is given.
-    wait_limits: tuple[str, ...]
-    wait_limit_unit_ms: float
-
     def limits_waits(self, sql: str) -> bool:
         """Whether a statement sets a limit on the waits that come after it, of a length that a run can wait for."""
         return limits.limit_ms(sql, self.wait_limits, self.wait_limit_unit_ms) is not None
@@ -277,9 +244,6 @@ class Rules(ABC):
     def handles_transactions(self, sql: str) -> str | None:
         """The words by which a statement prepares or ends transactions in ways that Catenum cannot see."""
         return boundary.starts_with(self.uncovered(sql), self.boundary.own_transactions, self.dialect)
-
-    #: Words by which a transaction is prepared, wherever they stand: a text can be run as a statement.
-    prepares_by: re.Pattern[str]
 
     def prepares(self, sql: str) -> str | None:
         """The words by which a text, or a text within it, prepares a transaction that outlives its session."""
@@ -290,7 +254,9 @@ class Rules(ABC):
         """Whether the server commits before it runs this, whatever the transaction did before."""
         return boundary.starts_with(self.uncovered(sql), self.boundary.commits, self.dialect) is not None
 
-    # -- errors, and what is advised ----------------------------------------------------------------------------------
+
+class ErrorRules:
+    """What error codes mean to a run."""
 
     #: Error codes, as the server writes them, to Catenum's kinds; any other means that a statement was rejected.
     error_kinds: Mapping[str, ErrorKind]
@@ -298,32 +264,65 @@ class Rules(ABC):
     code_word: str
     #: Codes by which a statement is rejected since a unique key has its value already.
     duplicates: frozenset[str] = frozenset()
+    #: Deadlocks by which a victim loses its statement only, and stays in its transaction; and, where the code does not
+    #: tell, what a session is asked that was a victim: whether (1) or not (0) it is in a transaction still.
+    undoes_statement: frozenset[str] = frozenset()
+    asks_transaction: str = ""
 
     def is_duplicate(self, code: str) -> bool:
         """Whether an error's code means that a unique key has the value already."""
         return code in self.duplicates
 
-    #: Deadlocks by which a victim loses its statement only, and stays in its transaction; and, where the code does not
-    #: tell, what a session is asked that was a victim: whether (1) or not (0) it is in a transaction still.
-    undoes_statement: frozenset[str] = frozenset()
-    asks_transaction: str = ""
+    def kind_of(self, code: str) -> ErrorKind:
+        """What an error code means to a run."""
+        return self.error_kinds.get(code, "rejected")
+
+
+class AdviceRules(ABC):
+    """What could be changed, and what an application must know."""
+
+    #: Clauses of locking reads, from the weakest that keeps writers away to the strongest; and whether one can be
+    #: limited to one of several tables.
+    row_locks: tuple[str, ...] = ("for share", "for update")
+    locks_of_tables: bool = True
     #: The setting that ends a transaction whose client has gone quiet.
     idle_limit: str
-    #: What stands before definitions, so that their order does not matter.
-    before_definitions: str = ""
-    #: Whether a rollback takes the changes back one by one; otherwise it takes no time.
-    undoes_row_by_row: bool = False
     #: How to releases a lock that outlives its transaction, and what does so by itself.
     outlived_lock_advice: tuple[str, ...]
     #: What an application must know that counts the rows of a write.
     counting_note: tuple[str, ...] = ()
-    #: How far names of named locks reach: the whole ``database`` or ``server``.
-    named_locks_span: str
     #: What else would let a statement run on a server of the user's own, beginning with a comma.
     wall_advice: str = ""
     #: Where a password can stand that the process list does not show.
     password_places: tuple[str, ...] = ("CATENUM_TARGET",)
 
-    def kind_of(self, code: str) -> ErrorKind:
-        """What an error code means to a run."""
-        return self.error_kinds.get(code, "rejected")
+    @abstractmethod
+    def lock_blocks(self, clause: str) -> str:
+        """Who waits for such a lock, foreign keys among them."""
+
+    @abstractmethod
+    def gentle(self, ddl: str) -> tuple[str, ...]:
+        """Statements that make an index on a table in use: they wait for a short time only, and let writers go on."""
+
+    def by_key(self, table: str) -> str:
+        """A table in a SELECT that goes through it by its primary key, so that rows are locked in that order."""
+        return table
+
+    def lock_of_transaction(self, sql: str) -> str | None:
+        """The same lock by name, but one that the end of the transaction lets go of; None where there is none."""
+        return None
+
+
+@dataclass(frozen=True, eq=False)
+class Rules:
+    """The rules of one server, in parts. ``answers_as``: others that may answer where its URLs lead, since they speak
+    the same protocol.
+    """
+
+    name: str
+    title: str
+    locks: LockRules
+    sql: SqlRules
+    errors: ErrorRules
+    advice: AdviceRules
+    answers_as: tuple[str, ...] = ()

@@ -86,7 +86,7 @@ class Incident:
 
     def masked(self) -> Incident:
         """The same without literals in statements and keys; what it is, is the unmasked one's to tell."""
-        masked = rules_of(self.worst.target.server).masked
+        masked = rules_of(self.worst.target.server).sql.masked
         heads = {key: replace(head, session=masked_session(head.session, masked)) for key, head in self.heads.items()}
         statements = {name: tuple(map(masked, texts)) for name, texts in self.statements.items()}
         worst = self.worst.masked()

@@ -188,7 +188,7 @@ class Sample:
 
     def masked(self) -> Sample:
         """The same without literals in statements and keys."""
-        masked = rules_of(self.target.server).masked
+        masked = rules_of(self.target.server).sql.masked
         return replace(
             self,
             sessions=tuple(masked_session(s, masked) for s in self.sessions),

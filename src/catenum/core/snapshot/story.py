@@ -82,7 +82,7 @@ def _chain(sample: Sample, head: str) -> Section:
         title += f"; the longest of them has waited {duration(longest)}, for others before it"
     tree = graph.tree(head, oldest_first=True)
     about = _about(sample, session) if head in sample.by_id or head.isdigit() else _suspected(sample, held_up)
-    kind = cache(rules_of(sample.target.server).shape)
+    kind = cache(rules_of(sample.target.server).sql.shape)
 
     def alike(branch: Branch) -> object:
         statement = sample.session(branch.name).statement

@@ -25,12 +25,12 @@ def taker(session: SessionInfo, texts: Sequence[str], resource: Resource, rules:
 def can_take(text: str, resource: Resource, rules: Rules, isolation: str) -> bool:
     """Whether a statement's text says that it locks something; a plain read locks no row, unless it is serializable."""
     if resource.kind == "advisory":
-        return any(lock.takes for lock in rules.footprint(text).named_locks)
+        return any(lock.takes for lock in rules.sql.footprint(text).named_locks)
     table = (resource.table or "").rpartition(".")[2]
     row = resource.kind in ("row", "gap", "transaction")
     return any(
         touches(access, resource)
-        for access in rules.footprint(text).on(table)
+        for access in rules.sql.footprint(text).on(table)
         if _locks(access) or not row or isolation == "serializable"
     )
 

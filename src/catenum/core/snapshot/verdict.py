@@ -18,7 +18,7 @@ def verdict(session: SessionInfo, rules: Rules, *, partial: bool = False) -> str
         return f"it is rolling back already{left}: ending it does nothing more"
     if session.transaction_ms is None:
         return "whether there is anything to undo is not visible to this login" if partial else "nothing to undo"
-    if not rules.undoes_row_by_row:
+    if not rules.locks.undoes_row_by_row:
         return "what it has changed is undone at once, however much it is"
     rows = session.rows_changed
     if rows is None:

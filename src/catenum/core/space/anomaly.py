@@ -221,7 +221,7 @@ class _Relations:
         early = [
             self.run.places[name, number]
             for number, sql in enumerate(texts)
-            if (name, number) in self.run.places and self.dependence.rules.commits_by_itself(sql)
+            if (name, number) in self.run.places and self.dependence.rules.sql.commits_by_itself(sql)
         ]
         return min(early, default=self.run.commits.get(name))
 

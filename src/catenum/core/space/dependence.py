@@ -188,11 +188,11 @@ class Dependence:
         self._bound_touches.clear()
 
     def _read(self, sql: str, values: Values) -> Footprint:
-        return self._footprint_of(sql) if self._footprint_of is not None else self.rules.footprint(sql, values)
+        return self._footprint_of(sql) if self._footprint_of is not None else self.rules.sql.footprint(sql, values)
 
     def _calls_own(self, found: Footprint) -> bool:
         """Whether it may call a function that is not the server's own."""
-        called = found.functions | found.attributes if self.rules.calls_as_columns else found.functions
+        called = found.functions | found.attributes if self.rules.sql.calls_as_columns else found.functions
         return bool(called & self.functions) or "*" in self.functions
 
     def touched(self, step: Step, bound: Binding = NOTHING) -> tuple[Touch, ...]:
@@ -363,14 +363,14 @@ class Dependence:
             return TouchMode.WRITE
         if access.verb == "lock":
             return TouchMode.SHARE if "share" in (access.strength or "") else TouchMode.LOCK
-        return self.rules.read_mode(level, within_write=within_write)
+        return self.rules.locks.read_mode(level, within_write=within_write)
 
     def _rows(self, access: Access, keys: TableKeys) -> Iterator[frozenset[RowKey] | None]:
         """The rows that may be touched: where a key is compared with a list of values, one after another."""
         lists = dict(access.choices)
         single = [columns[0] for columns in unique_keys(access, keys) if len(columns) == 1]
         column = next((one for one in single if one.lower() in lists), None)
-        exact = self.rules.locks_matches_only or access.by_primary
+        exact = self.rules.locks.locks_matches_only or access.by_primary
         if column is None or not exact or len(lists[column.lower()]) > MOST_CHOICES:
             yield self._row_keys(access, keys)
             return
@@ -434,15 +434,15 @@ class Dependence:
     # -- what levels add ---------------------------------------------------------------------------------------------
 
     def _gaps(self, *names: str) -> bool:
-        return self.rules.locks_gaps([self.levels[name] for name in names])
+        return self.rules.locks.locks_gaps([self.levels[name] for name in names])
 
     def _snapshot_steps(self, name: str) -> range:
         """The statements that may take the transaction's snapshot."""
         count = len(self.statements[name])
-        if name in self.decides and self.rules.snapshot_statements(self.levels[name], [()] * count):
+        if name in self.decides and self.rules.locks.snapshot_statements(self.levels[name], [()] * count):
             return range(count)  # which statement comes first is decided in the run
         touched = [[touch.mode for touch in self.touches[name, number]] for number in range(count)]
-        found = self.rules.snapshot_statements(self.levels[name], touched)
+        found = self.rules.locks.snapshot_statements(self.levels[name], touched)
         takes_none = 0  # LOCK TABLE, SET and savepoints before it come without one
         while found and takes_none < count and self._without_snapshot(self.footprints[name, takes_none]):
             takes_none += 1
@@ -454,7 +454,7 @@ class Dependence:
 
     def _bound_groups(self) -> dict[str, str]:
         """Where any order can decide who is refused: each transaction's group of connected ones, by a member's name."""
-        strict = [n for n, level in self.levels.items() if self.rules.refuses_by_any_order(level)]
+        strict = [n for n, level in self.levels.items() if self.rules.locks.refuses_by_any_order(level)]
         group = {name: name for name in strict}
         for a, b in combinations(strict, 2):
             if group[a] != group[b] and self._share_a_table(a, b):

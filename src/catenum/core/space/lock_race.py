@@ -107,7 +107,7 @@ class Arrivals:
         """Whether it can make a difference who of two goes on first."""
         both = {a.step[0], b.step[0]}
         undone = both.intersection(moved.undone)
-        late = any(self._dependence.rules.refuses_what_changed(self._dependence.levels[name]) for name in undone)
+        late = any(self._dependence.rules.locks.refuses_what_changed(self._dependence.levels[name]) for name in undone)
         if undone == both or (late and free in moved.committed):
             return False  # refused, whoever comes first
         if not self._dependence.depend(a.step, b.step, a.bound, b.bound):
@@ -124,7 +124,7 @@ class Arrivals:
         if queued and any(touch.mode is TouchMode.SCHEMA and touch.table for x in (a, b) for touch in self._touched(x)):
             return None  # locks of tables are given in the order of their queue
         simple = self._takes_one_lock(a) or self._takes_one_lock(b)
-        if rules.grants_at_release:
+        if rules.locks.grants_at_release:
             # a lock on a row that is gone with its transaction's rollback is no lock to queue for
             gone = free not in moved.committed and self._made(free, a, b, TouchMode.INSERT)
             if queued:
@@ -140,7 +140,7 @@ class Arrivals:
             return simple
         levels = [self._dependence.levels[x.step[0]] for x in (a, b)]
         wrote = free in moved.committed and self._made(free, a, b, TouchMode.WRITE)
-        return True if wrote and rules.may_overtake(levels) else None
+        return True if wrote and rules.locks.may_overtake(levels) else None
 
     def _held_up_anyway(self, a: Arrival, b: Arrival) -> bool:
         """Whether the first may want what the second has locked by earlier statements."""
@@ -172,7 +172,7 @@ class Arrivals:
         rules = self._dependence.rules
         if touch is None or not touch.keys:
             return False
-        if not rules.grants_at_release:
+        if not rules.locks.grants_at_release:
             return touch.mode is not TouchMode.INSERT or len(touch.keys) == 1
         found = self._dependence.read(arrival.step, arrival.bound).accesses
         if len(found) != 1 or [columns for columns, _ in touch.keys] != [self._keys(found[0]).primary]:

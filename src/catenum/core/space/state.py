@@ -43,7 +43,7 @@ def numbers_matter(
     met = [a for f in footprints.values() for a in f.accesses if a.table.lower() in numbered]
     if any(a.sets_default for a in met):
         return True
-    rules_read = [rules.footprint(chosen(sql)) for sql in scenario.holds.values()]
+    rules_read = [rules.sql.footprint(chosen(sql)) for sql in scenario.holds.values()]
     in_rules = {a.table.lower() for f in rules_read for a in f.accesses}
     taking = {a.table.lower() for a in met if a.verb == "insert"}
     others = {a.table.lower() for a in met if a.verb != "insert"}
@@ -67,10 +67,10 @@ def scanners(
         for access in footprint.accesses:
             table = access.table.lower()
             keys = tables.get(table)
-            if keys is not None and rules.scans_as_written(keys) and _counts_order(access, footprint, keys):
+            if keys is not None and rules.locks.scans_as_written(keys) and _counts_order(access, footprint, keys):
                 found.setdefault(table, set()).add(step)
             for child in below(table) if access.verb in ("delete", "update") else ():
-                if child in tables and rules.scans_as_written(tables[child]):
+                if child in tables and rules.locks.scans_as_written(tables[child]):
                     found.setdefault(child, set()).add(step)
     return found
 
@@ -93,9 +93,9 @@ def waits_certainly(step: Step, found: Footprint, level: str, rules: Rules, tabl
         return False
     access = found.accesses[0]
     keys = tables.get(access.table.lower())
-    if keys is None or not access.equals_only or rules.refuses_what_changed(level):
+    if keys is None or not access.equals_only or rules.locks.refuses_what_changed(level):
         return False
     compared = {column for column, _ in (*access.literals, *access.choices)}
     if compared not in [{column.lower() for column in key} for key in unique_keys(access, keys) if key]:
         return False
-    return rules.locks_before_checks or (found.computes_plainly and not keys.checked)
+    return rules.locks.locks_before_checks or (found.computes_plainly and not keys.checked)

@@ -65,7 +65,7 @@ class InnodbData(InnodbControl):
     def add(self, script: str) -> None:
         """Run set-up SQL, statement by statement."""
         clock = Clock()
-        for offset, sql in self.rules.split(script):
+        for offset, sql in self.rules.sql.split(script):
             try:
                 with self.within(max(1.0, LOAD_MS - clock.now_ms())):
                     self._run(sql)
@@ -148,8 +148,8 @@ class InnodbData(InnodbControl):
     def plan(self, sql: str, values: Binding = NOTHING) -> tuple[PathStep, ...]:
         """By EXPLAIN, which executes nothing; a statement that cannot be explained has no path."""
         try:
-            bound = tuple(v.plain for v in self.rules.values_by_place(sql, values)) if values else ()
-            rows = self.write(f"{self.explain} {self.rules.formatted(sql) if values else sql}", bound)
+            bound = tuple(v.plain for v in self.rules.sql.values_by_place(sql, values)) if values else ()
+            rows = self.write(f"{self.explain} {self.rules.sql.formatted(sql) if values else sql}", bound)
         except pymysql.Error as error:
             if errors.kind_of(errors.number_and_text(error)[0], self.rules) == "lost":
                 raise errors.went_away(error, self._shown) from error

@@ -14,7 +14,7 @@ from catenum.core.servers import Rules
 
 def kind_of(number: int, rules: Rules) -> ErrorKind:
     """What an error number means to a run."""
-    return rules.kind_of(str(number))
+    return rules.errors.kind_of(str(number))
 
 
 def server_error(
@@ -29,7 +29,7 @@ def server_error(
     lost = number == 0 or isinstance(error, pymysql.err.InterfaceError)
     kind: ErrorKind = "lost" if lost else kind_of(number, rules)
     undone: Literal["transaction", "statement"] = "statement"
-    if kind == "lost" or (kind == "deadlock" and str(number) not in rules.undoes_statement):
+    if kind == "lost" or (kind == "deadlock" and str(number) not in rules.errors.undoes_statement):
         undone = "transaction"
     elif kind == "timeout":
         undone = timeout_undoes

@@ -39,7 +39,7 @@ class InnodbLoop:
         self._connection.query(f"set session innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}")
         self._begin, self._end, self._statements = f"start transaction {how.access or ''}", plan.ends, plan.texts
 
-        names = tuple(self.rules.value_names(sql) for sql in plan.texts)
+        names = tuple(self.rules.sql.value_names(sql) for sql in plan.texts)
         self._carrying = CarryingLoop(plan, names, seed=int(self.id))
         self._carries = self._carrying.needed
 
@@ -70,7 +70,9 @@ class InnodbLoop:
         """Raises the driver's errors, which ``run`` takes."""
         sql, cursor = self._statements[number - 1], self._cursor
         if bound:
-            cursor.execute(self.rules.formatted(sql), [value.plain for value in self.rules.values_by_place(sql, bound)])
+            cursor.execute(
+                self.rules.sql.formatted(sql), [value.plain for value in self.rules.sql.values_by_place(sql, bound)]
+            )
         else:
             cursor.execute(sql)
         rows = cursor.rowcount

@@ -100,7 +100,9 @@ class InnodbMetadata(ABC):
         self, session: InnodbSession, everyone: Mapping[int, str], since: float | None = None
     ) -> Iterator[Edge]:
         """Who holds the named lock that a statement is after; where its name is computed, the holders of any."""
-        wanted = [lock for lock in self.rules.footprint(session.sql, dict(session.values)).named_locks if lock.takes]
+        wanted = [
+            lock for lock in self.rules.sql.footprint(session.sql, dict(session.values)).named_locks if lock.takes
+        ]
         held: list[tuple[object, object]] = []
         for lock in wanted:
             for name in lock.key:
@@ -143,8 +145,8 @@ def wanted_of(session: InnodbSession, held: Sequence[Held], tables: Collection[s
     read is most often one.
     """
     known = {table for _, _, table in held} | set(tables)
-    found = rules.footprint(session.sql, dict(session.values))
-    after = [(access.table, rules.table_mode(access)) for access in found.accesses if access.table in known]
+    found = rules.sql.footprint(session.sql, dict(session.values))
+    after = [(access.table, rules.locks.table_mode(access)) for access in found.accesses if access.table in known]
     if not found.parsed:
         after = [(table, MDL_EXCLUSIVE) for table in known & set(re.findall(r"\w+", session.sql))]
     if found.changes_tables:

@@ -184,9 +184,9 @@ def _of_table(row: Listed, held: Sequence[tuple[Any, ...]], rows: Sequence[Liste
 
 def _targets(row: Listed, rules: Rules) -> list[_Wanted]:
     """The tables that a statement names, by their schemas, with the lock that it wants on each."""
-    footprint = rules.footprint(row.statement or "")
+    footprint = rules.sql.footprint(row.statement or "")
     return [
-        _Wanted(access.schema or row.db or "", access.table, rules.table_mode(access), footprint.understood)
+        _Wanted(access.schema or row.db or "", access.table, rules.locks.table_mode(access), footprint.understood)
         for access in footprint.accesses
     ]
 
@@ -253,7 +253,7 @@ def _of_server(row: Listed, held: Sequence[tuple[Any, ...]]) -> Iterator[Edge]:
 def _named(query: Query, rows: Sequence[Listed], rules: Rules, mode: Mode) -> Iterator[Edge]:
     holders: dict[str, str | None] = {}
     for row in rows:
-        taken = [lock for lock in rules.footprint(row.statement or "").named_locks if lock.takes and lock.key]
+        taken = [lock for lock in rules.sql.footprint(row.statement or "").named_locks if lock.takes and lock.key]
         for name in {str(lock.key[0]) for lock in taken}:
             if name not in holders and len(holders) < MOST_NAMES:
                 holders[name] = query("select is_used_lock(%s)", (name,))[0][0]

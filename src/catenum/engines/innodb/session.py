@@ -121,7 +121,7 @@ class InnodbSession:
         cursor = self.connection.cursor(SSCursor)
         if values:
             cursor.execute(
-                self._rules.formatted(sql), [value.plain for value in self._rules.values_by_place(sql, values)]
+                self._rules.sql.formatted(sql), [value.plain for value in self._rules.sql.values_by_place(sql, values)]
             )
         else:
             cursor.execute(sql)
@@ -165,10 +165,10 @@ class InnodbSession:
 
     def _undone(self, error: ServerError) -> ServerError:
         """The error with what the server really undid: a victim among named locks stays in its transaction."""
-        if error.kind == "deadlock" and self._rules.asks_transaction:
+        if error.kind == "deadlock" and self._rules.errors.asks_transaction:
             with contextlib.suppress(pymysql.Error, OSError):
                 cursor = self.connection.cursor()
-                cursor.execute(self._rules.asks_transaction)
+                cursor.execute(self._rules.errors.asks_transaction)
                 if text_of((cursor.fetchone() or ("0",))[0]) == "1":
                     return replace(error, undone="statement")
         return error

@@ -227,5 +227,5 @@ def _listed_mode(told: object, kind: object) -> tuple[str, Covers]:
 
 
 def _has_to_wait(wanted: Mode, held: Mode) -> bool:
-    rule = RULES.conflict(wanted, held)
+    rule = RULES.locks.conflict(wanted, held)
     return rule is None or rule.conflict

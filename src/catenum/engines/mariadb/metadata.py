@@ -116,7 +116,7 @@ class MetadataReader(InnodbMetadata):
             (thread, MDL_READ if access.verb == "read" else MDL_WRITE, access.table)
             for thread, session in self.sessions.items()
             for sql, _ in (session.trail[:-1] if thread in waiting else session.trail)
-            for access in RULES.footprint(sql).accesses
+            for access in RULES.sql.footprint(sql).accesses
             if access.table in tables and access.verb != "schema"
         }
         return sorted(found)

@@ -254,11 +254,11 @@ class MysqlLookout(InnodbLookout):
         return found.pop() if len(found) == 1 else None
 
     def _names(self, sql: str, table: str) -> bool:
-        footprint = self.rules.footprint(sql)
+        footprint = self.rules.sql.footprint(sql)
         return not footprint.understood or bool(list(footprint.on(table)))
 
     def _can_lock(self, sql: str, resource: Resource) -> bool:
-        footprint = self.rules.footprint(sql)
+        footprint = self.rules.sql.footprint(sql)
         if not footprint.understood:
             # one that names no table and calls nothing, such as a look at a variable, locks no row either
             return bool(footprint.accesses) or not footprint.parsed or _MAY_CALL.search(sql) is not None

@@ -115,7 +115,7 @@ class PostgresqlData(PostgresqlControl):
 
     def plan(self, sql_text: str, values: Binding = NOTHING) -> tuple[PathStep, ...]:
         """By EXPLAIN, which executes nothing; a statement that cannot be explained has no path."""
-        query = f"explain (format json) {RULES.numbered(sql_text) if values else sql_text}".encode()
+        query = f"explain (format json) {RULES.sql.numbered(sql_text) if values else sql_text}".encode()
         bound = [v.text.encode() if v.text is not None else None for _, v in values] if values else None
         try:
             result = ask(self.writer.pgconn, query, self.end_process, values=bound, alone=True)

@@ -16,7 +16,7 @@ from catenum.core.errors import InputError, TargetError
 from catenum.core.record.recording import ServerError
 from catenum.core.servers import rules_of
 
-KIND_OF = rules_of("postgresql").kind_of
+KIND_OF = rules_of("postgresql").errors.kind_of
 
 
 def readable(conninfo: str, shown_url: str, **more: str | int) -> str:

@@ -218,7 +218,7 @@ def waited_for(locks: Sequence[LockRow], session: SessionInfo) -> tuple[Resource
     place = place_of(locks)
     if place is None:
         return None
-    accesses = RULES.footprint(session.statement or "").accesses if place.table is not None else ()
+    accesses = RULES.sql.footprint(session.statement or "").accesses if place.table is not None else ()
     named = next((access for access in accesses if place.owns(access)), None)
     resource = named_row(named) if named and named.equals else lock_resource(place)
     if place.name != place.table and named and named.equals:
@@ -237,16 +237,16 @@ def place_of(locks: Sequence[LockRow]) -> LockRow | None:
 
 def resource_of(session: SessionInfo, event: str) -> tuple[Resource, Mode]:
     """What a session waits for, as its statement tells: the lock table is not read for that."""
-    found = RULES.footprint(session.statement or "")
+    found = RULES.sql.footprint(session.statement or "")
     if event in ("transactionid", "tuple"):
         for access in found.accesses:
-            mode = RULES.row_mode(access, frozenset())
+            mode = RULES.locks.row_mode(access, frozenset())
             if mode is not None:
                 return named_row(access), mode
         return Resource(kind="transaction", text="the end of the other transaction"), TABLE_SHARE
     if event == "relation":
         for access in found.accesses:
-            return Resource(kind="table", text=access.table, table=access.table), RULES.table_mode(access)
+            return Resource(kind="table", text=access.table, table=access.table), RULES.locks.table_mode(access)
         return Resource(kind="table", text="a table"), NOT_REPORTED
     if event == "advisory":
         lock = next((lock for lock in found.named_locks if lock.takes), None)

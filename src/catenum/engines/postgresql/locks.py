@@ -356,9 +356,9 @@ class LockReader:
         A transaction that holds the row already, together with others, takes no lock on its tuple (heapam.c,
         ``heap_update``): the row is then the one whose lockers include the transaction waited for.
         """
-        for access in RULES.footprint(session.sql, dict(session.values)).accesses:
+        for access in RULES.sql.footprint(session.sql, dict(session.values)).accesses:
             keys = self.rows.tables.get(access.table, TableKeys(primary=()))
-            wanted = RULES.row_mode(access, keys.columns)
+            wanted = RULES.locks.row_mode(access, keys.columns)
             if wanted is None or _is_barred(access.table, locks):
                 continue
             for resource, lockers in self.rows.locked(access.table):
@@ -369,7 +369,7 @@ class LockReader:
 
     def _unwritten_key(self, session: PostgresqlSession) -> Resource:
         """A wait for another transaction that names no row: the key that both of them insert."""
-        for access in RULES.footprint(session.sql, dict(session.values)).accesses:
+        for access in RULES.sql.footprint(session.sql, dict(session.values)).accesses:
             if access.verb in ("insert", "update"):
                 keys = self.rows.tables.get(access.table, TableKeys(primary=()))
                 values = dict(access.equals)
@@ -443,7 +443,7 @@ def _standing(wait: Lock, pid: int, locks: list[Lock]) -> tuple[Mode | None, boo
 
 
 def _conflict(wanted: Mode, held: Mode) -> bool:
-    rule = RULES.conflict(wanted, held)
+    rule = RULES.locks.conflict(wanted, held)
     return rule is None or rule.conflict
 
 

@@ -40,11 +40,11 @@ class PostgresqlLoop:
         self._pg.exec_("; ".join(settings).encode())
         self._begin, self._end = " ".join(words).encode(), plan.ends.encode()
         for number, sql in enumerate(plan.texts):
-            result = self._pg.prepare(f"s{number}".encode(), RULES.numbered(sql).encode())
+            result = self._pg.prepare(f"s{number}".encode(), RULES.sql.numbered(sql).encode())
             if result.status == pq.ExecStatus.FATAL_ERROR:
                 raise psycopg.ProgrammingError(errors.from_result(result).message)
         self._names = [(number + 1, f"s{number}".encode()) for number in range(len(plan.statements))]
-        names = tuple(RULES.value_names(sql) for sql in plan.texts)
+        names = tuple(RULES.sql.value_names(sql) for sql in plan.texts)
         self._carrying = CarryingLoop(plan, names, seed=self._pg.backend_pid)
         self._carries = self._carrying.needed
 

@@ -72,8 +72,10 @@ class PostgresqlReports(PostgresqlControl):
     def _row_mode_of(self, pid: int) -> Mode | None:
         """The row lock that the session's statement is after, derived from its text."""
         session = self._sessions.get(pid)
-        for access in RULES.footprint(session.sql, dict(session.values)).accesses if session else ():
-            mode = RULES.row_mode(access, self.reader.rows.tables.get(access.table, TableKeys(primary=())).columns)
+        for access in RULES.sql.footprint(session.sql, dict(session.values)).accesses if session else ():
+            mode = RULES.locks.row_mode(
+                access, self.reader.rows.tables.get(access.table, TableKeys(primary=())).columns
+            )
             if mode is not None:
                 return mode
         return None

@@ -111,7 +111,7 @@ class PostgresqlSession:
             # What cannot be prepared now is sent as text each time, and so is what would freeze the time of planning.
             if (
                 not _TELLS_TIME.search(sql)
-                and not RULES.value_names(sql)
+                and not RULES.sql.value_names(sql)
                 and self._pg.prepare(name, sql.encode()).status == pq.ExecStatus.COMMAND_OK
             ):
                 self._prepared[sql] = name
@@ -157,7 +157,7 @@ class PostgresqlSession:
             name = self._prepared.get(sql)
             if values:
                 bound = [value.text.encode() if value.text is not None else None for _, value in values]
-                self._pg.send_query_params(RULES.numbered(sql).encode(), bound)
+                self._pg.send_query_params(RULES.sql.numbered(sql).encode(), bound)
             elif name is not None:
                 self._pg.send_query_prepared(name, None)
             else:

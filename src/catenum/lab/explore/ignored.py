@@ -163,7 +163,7 @@ class Ignored:
         for name, transaction in self.scenario.transactions.items():
             made: set[str] = set()
             for number, statement in enumerate(transaction.statements):
-                assigned = self.rules.assigned(statement.text, frozenset(made), NUMBERS)
+                assigned = self.rules.sql.assigned(statement.text, frozenset(made), NUMBERS)
                 writes = [a for a in self.footprints[name, number].accesses if a.writes]
                 added = all(a.verb == "insert" and not a.changes_found for a in writes)
                 for table, named in assigned:
@@ -188,9 +188,9 @@ def _unused_reads(scenario: Scenario, rules: Rules) -> Iterator[Place]:
             if not statement.kept or statement.require is not None:
                 continue
             later = transaction.statements[number + 1 :]
-            used = {value for one in later for value in rules.value_names(one.text)}
+            used = {value for one in later for value in rules.sql.value_names(one.text)}
             conditions = " ".join(f"{one.when or ''} {one.require or ''}" for one in later)
             used |= set(re.findall(r"[A-Za-z_]\w*", conditions))
-            reads = rules.footprint(statement.text).accesses
+            reads = rules.sql.footprint(statement.text).accesses
             if not used & set(statement.kept) and not any(access.writes for access in reads):
                 yield name, number

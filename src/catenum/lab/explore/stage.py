@@ -129,7 +129,7 @@ class Stage:
                 {place: self.engine.classes(*place, written) for place, written in asked.items()}
             )
         self.footprints: dict[tuple[str, int], Footprint] = {
-            (name, number): self.rules.footprint(sql, self.scenario.transactions[name].fixed)
+            (name, number): self.rules.sql.footprint(sql, self.scenario.transactions[name].fixed)
             for name, texts in self.dependence.statements.items()
             for number, sql in enumerate(texts)
         }
@@ -273,9 +273,9 @@ class Stage:
             pictures=pictures or self.options.pictures,
             guide=guide,
             check_ms=self._check_ms,
-            value_names=self.rules.value_names,
-            limits_waits=self.rules.limits_waits,
-            is_duplicate=self.rules.is_duplicate,
+            value_names=self.rules.sql.value_names,
+            limits_waits=self.rules.sql.limits_waits,
+            is_duplicate=self.rules.errors.is_duplicate,
             waited=self._waited,
         )
         self.restored()
@@ -332,7 +332,7 @@ class Stage:
 
     @property
     def _rules_read(self) -> list[Footprint]:
-        return [self.rules.footprint(chosen(sql)) for sql in self.scenario.holds.values()]
+        return [self.rules.sql.footprint(chosen(sql)) for sql in self.scenario.holds.values()]
 
     def _reads_tables(self, found: Footprint) -> bool:
         known = {name.lower() for name in self.tables}

@@ -444,7 +444,9 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
             if step == 1
             else "this server counts lock timeouts in seconds; each one is waited for"
         )
-    limiting = [sql for texts in stage.dependence.statements.values() for sql in texts if stage.rules.limits_waits(sql)]
+    limiting = [
+        sql for texts in stage.dependence.statements.values() for sql in texts if stage.rules.sql.limits_waits(sql)
+    ]
     if limiting:
         yield f"limits that statements set themselves ({one_line(limiting[0], 50)}) are waited for"
     if any(t.retry is not None for t in stage.scenario.transactions.values()):

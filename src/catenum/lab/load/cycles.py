@@ -247,10 +247,10 @@ def _known(churn: Churn, met: DeadlockMet, edge: Edge) -> Edge:
 def _locking(churn: Churn, name: str, number: int) -> list[tuple[Access, Mode]]:
     """What a statement of a copy locks rows of, and in which mode; nothing where its text does not tell all."""
     rules, keys = rules_of(churn.engine.info.server), churn.engine.tables()
-    footprint = rules.footprint(churn.scenario.transactions[churn.transaction_of(name)].statements[number - 1].text)
+    footprint = rules.sql.footprint(churn.scenario.transactions[churn.transaction_of(name)].statements[number - 1].text)
     if not footprint.understood:
         return []
-    modes = ((a, rules.row_mode(a, keys.get(a.table, NO_KEYS).columns)) for a in footprint.accesses)
+    modes = ((a, rules.locks.row_mode(a, keys.get(a.table, NO_KEYS).columns)) for a in footprint.accesses)
     return [(access, mode) for access, mode in modes if mode is not None]
 
 

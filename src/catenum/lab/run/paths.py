@@ -33,12 +33,12 @@ def plans_of(
     rules, found = rules_of(engine.info.server), []
     for name, transaction in scenario.transactions.items():
         for number, statement in enumerate(transaction.statements, 1):
-            names = rules.value_names(statement.text)
+            names = rules.sql.value_names(statement.text)
             fixed = all(value in transaction.fixed for value in names)
             values = transaction.fixed if kept is None else kept.get((name, number), {})
             if fixed != (kept is None) or not all(value in values for value in names):
                 continue
-            touched = rules.footprint(statement.text, values)
+            touched = rules.sql.footprint(statement.text, values)
             if touched.parsed and not touched.changes_tables:
                 path = engine.plan(statement.text, binding_of(values, names))
                 steps = tuple(_with_locks(step, touched, rules, tables) for step in path)
@@ -61,12 +61,12 @@ def _with_locks(step: PathStep, touched: Footprint, rules: Rules, tables: Mappin
     access = next((a for a in touched.on(step.table) if a.verb != "insert"), None)
     if access is None or access.verb in ("read", "schema"):
         return step
-    locks = rules.plan_locks(step, access, tables.get(step.table, NO_KEYS))
+    locks = rules.locks.plan_locks(step, access, tables.get(step.table, NO_KEYS))
     return replace(step, locks=locks.words, locks_rows_passed=locks.rows_passed)
 
 
 def may_change_tables(engine: Engine, scenario: Scenario) -> bool:
     """Whether some statement of a scenario, made for the server, may change what tables there are or their keys."""
     rules, own = rules_of(engine.info.server), engine.functions()
-    footprints = (rules.footprint(s.text, t.fixed) for t in scenario.transactions.values() for s in t.statements)
+    footprints = (rules.sql.footprint(s.text, t.fixed) for t in scenario.transactions.values() for s in t.statements)
     return any(f.changes_tables or f.calls_unknown or bool(own & f.functions) or "*" in own for f in footprints)

@@ -191,9 +191,9 @@ def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Ma
             verdict_ms=engine.verdict_ms,
             pictures=options.locks == "full",
             check_ms=engine.capabilities.check_ms,
-            value_names=rules_of(engine.info.server).value_names,
-            limits_waits=rules_of(engine.info.server).limits_waits,
-            is_duplicate=rules_of(engine.info.server).is_duplicate,
+            value_names=rules_of(engine.info.server).sql.value_names,
+            limits_waits=rules_of(engine.info.server).sql.limits_waits,
+            is_duplicate=rules_of(engine.info.server).errors.is_duplicate,
         )
         counted = engine.deadlock_count(sessions)
         started = clock.wall()
@@ -215,7 +215,7 @@ def _outlives(engine: Engine, scenario: Scenario) -> bool:
     """Whether a session may keep something beyond its transaction that a rule can see."""
     rules = rules_of(engine.info.server)
     texts = (statement.text for one in scenario.transactions.values() for statement in one.statements)
-    return any(rules.footprint(text).may_outlive for text in texts)
+    return any(rules.sql.footprint(text).may_outlive for text in texts)
 
 
 def _differences(scenario: Scenario, engine: Engine) -> list[str]:

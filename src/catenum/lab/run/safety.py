@@ -54,12 +54,12 @@ def unsafe_statements(scenario: Scenario, server: str) -> Iterator[Unsafe]:
     """What ends its transaction by itself, holds more than one statement, or reaches beyond the scratch space."""
     rules = rules_of(server)
     for path, what, sql in _texts(scenario, server):
-        pieces = rules.pieces(sql)
+        pieces = rules.sql.pieces(sql)
         if path[0] == "transactions" or (path[0] == "remedies" and path[2] in CHANGES):
             words = _not_one_move(sql, pieces, rules)
             if words:
                 yield Unsafe(path, f"{what} {words}")
-        if prepares := rules.prepares(sql):
+        if prepares := rules.sql.prepares(sql):
             yield Unsafe(path, f"{what} prepares a transaction that outlives its session: {prepares}; leave it out")
         for piece in pieces:
             for words in _beyond_scratch(piece, rules):
@@ -70,18 +70,18 @@ def uncontained_statements(scenario: Scenario, server: str) -> Iterator[Unsafe]:
     """What may reach out of the scratch space for all that is known: to be refused where the server keeps no wall."""
     rules = rules_of(server)
     for path, what, sql in _texts(scenario, server):
-        for piece in rules.pieces(sql):
-            why = rules.uncontained(piece)
+        for piece in rules.sql.pieces(sql):
+            why = rules.sql.uncontained(piece)
             if why:
                 yield Unsafe(path, f"{what} is not certain to stay within the run's scratch space: {why}", beyond=True)
 
 
 def _beyond_scratch(piece: Piece, rules: Rules) -> Iterator[str]:
     """By a name with a schema, or by what it does."""
-    for access in rules.footprint(piece.shape).accesses:
-        if access.schema and access.schema.lower() not in rules.catalogues:
+    for access in rules.sql.footprint(piece.shape).accesses:
+        if access.schema and access.schema.lower() not in rules.sql.catalogues:
             yield f"names {access.schema}.{access.table}, outside the run's scratch space"
-    words = rules.reaches_beyond(piece)
+    words = rules.sql.reaches_beyond(piece)
     if words:
         yield f"reaches beyond the run's scratch space: {words}"
 
@@ -91,7 +91,7 @@ def _not_one_move(sql: str, pieces: Sequence[Piece], rules: Rules) -> str | None
     if not pieces:
         return "holds no statement, only comments"
     first = pieces[0].shape
-    unseen, control = rules.handles_transactions(first), rules.footprint(first).control
+    unseen, control = rules.sql.handles_transactions(first), rules.sql.footprint(first).control
     if unseen:
         return f"begins or ends work in a way that Catenum does not see: {unseen}; leave it out"
     if control:
@@ -117,7 +117,7 @@ def warnings(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
     yield from _shared_locks(scenario, target)
     rules = rules_of(target.server)
     for path, what, sql in _texts(scenario, target.server):
-        if path[0] == "transactions" and path[3] != 0 and rules.commits_by_itself(sql):
+        if path[0] == "transactions" and path[3] != 0 and rules.sql.commits_by_itself(sql):
             yield f"{what} commits by itself what its transaction did before: on {rules.title} such a statement does"
 
 
@@ -126,7 +126,7 @@ def named_locks_of(scenario: Scenario, server: str) -> list[NamedLock]:
     texts = [
         sql for path, _, sql in _texts(scenario, server) if path[0] == "transactions" or set(path[2:3]) & set(CHANGES)
     ]
-    return [lock for sql in texts for lock in rules_of(server).footprint(sql).named_locks]
+    return [lock for sql in texts for lock in rules_of(server).sql.footprint(sql).named_locks]
 
 
 def _shared_locks(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
@@ -137,7 +137,7 @@ def _shared_locks(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
     if found and not target.private:
         resources = [lock.resource for lock in found]
         names = sorted({r.text if r else "names that are computed" for r in resources})
-        whole = rules_of(target.server).named_locks_span
+        whole = rules_of(target.server).locks.named_locks_span
         yield f"named locks are the whole {whole}'s: others who use {', '.join(names)} and this run wait for each other"
 
 
@@ -145,4 +145,4 @@ def _count_of(sql: str, pieces: Sequence[Piece], rules: Rules) -> int:
     """How many statements a text holds; those in the body of a stored or a compound statement are part of it."""
     if len(pieces) < 2:
         return len(pieces)
-    return 1 if rules.is_compound(sql) else min(rules.footprint(sql).count, len(pieces))
+    return 1 if rules.sql.is_compound(sql) else min(rules.sql.footprint(sql).count, len(pieces))

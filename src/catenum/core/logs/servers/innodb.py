@@ -69,17 +69,17 @@ class InnodbLogs(LogRules):
 
     def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:
         """By what was waited for: a gap that an INSERT would go into, an entry of its key, or rows by the condition."""
-        found = self.rules.footprint(statement)
+        found = self.rules.sql.footprint(statement)
         lock = "lock in share mode" if shared or (wait.held or "").startswith("S") else "for update"
         if any(access.verb == "insert" for access in found.accesses):
             return self._before(wait, statement) if wait.gap else statement
-        where = self.rules.condition(statement)
+        where = self.rules.sql.condition(statement)
         table = wait.table or (found.accesses[0].table if found.accesses else None)
         return f"select 1 from {table} where {where} {lock}" if where and table else None
 
     def _before(self, wait: CapturedWait, statement: str) -> str | None:
         """A locking read of the row that an INSERT would make: it finds none, and locks the gap."""
-        given = [v for v in named_values.named_values(statement, self.rules.dialect) if v.use == "inserted"]
+        given = [v for v in named_values.named_values(statement, self.rules.sql.dialect) if v.use == "inserted"]
         if not given or not wait.table:
             return None
         first = given[0]

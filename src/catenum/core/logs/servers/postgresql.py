@@ -10,7 +10,7 @@ from catenum.core.logs.postgresql import PostgresqlLog, first_message
 from catenum.core.logs.postgresql_conflicts import PostgresqlConflicts
 from catenum.core.logs.servers.rules import LogRules
 from catenum.core.record.modes import Mode
-from catenum.core.servers.postgresql import EXCLUSIVE, TABLE_SHARE, PostgresqlRules
+from catenum.core.servers.postgresql import EXCLUSIVE, TABLE_SHARE, PostgresqlLockRules
 
 
 class PostgresqlLogs(LogRules):
@@ -37,12 +37,12 @@ class PostgresqlLogs(LogRules):
             return f"select pg_advisory_xact_lock({advisory[1].strip('()')})"
         if wait.mode.endswith("Lock") and wait.mode not in ("ShareLock", "ExclusiveLock") and wait.table:
             return f"lock table {wait.table} in {_table_lock_against(wait.mode)} mode"
-        found = self.rules.footprint(statement)
+        found = self.rules.sql.footprint(statement)
         if any(access.verb == "insert" for access in found.accesses):
             mine = {access.table.lower() for access in found.accesses}
             if wait.table is None or wait.table.lower() in mine:
                 return statement
-        where = self.rules.condition(statement)
+        where = self.rules.sql.condition(statement)
         if where is None or not found.accesses:
             return None
         weak = any(access.strength == "key share" for access in found.accesses)
@@ -69,7 +69,7 @@ class PostgresqlLogs(LogRules):
 def _table_lock_against(wanted: str) -> str:
     """The weakest of three table locks that conflict with a mode (table 13.2)."""
     for held, name in ((TABLE_SHARE, "share"), (EXCLUSIVE, "exclusive")):
-        found = PostgresqlRules().conflict(Mode("table", wanted), held)
+        found = PostgresqlLockRules().conflict(Mode("table", wanted), held)
         if found is not None and found.conflict:
             return name
     return "access exclusive"
