@@ -13,6 +13,7 @@ import gzip
 import io
 import json
 import os
+import random
 import re
 import shlex
 import shutil
@@ -29,6 +30,7 @@ from typing import Any
 import psycopg
 import pytest
 
+import nights
 import tables
 import test_dumps
 from capturing import CORPUS, FORMS, captured, other_kinds
@@ -37,6 +39,7 @@ from catenum.cli.main import main
 from catenum.core.record import recording_file
 from catenum.core.servers import rules_of
 from catenum.core.space import exploration_file
+from catenum.core.text import shortened
 from conftest import over_socket
 from enumerating.compare import written
 from tape import Tape, taped, watched
@@ -324,6 +327,53 @@ def steady(text: str) -> str:
     return re.sub(r"/tmp/[^\s\"]*/", "", text)
 
 
+def damaged(files: tuple[str, ...], chances: int = 12) -> str:
+    """What is found in a log of which lines were lost, doubled, cut or exchanged, by chance."""
+    whole = [Path(file).read_text(encoding="utf-8").splitlines(keepends=True) for file in files]
+    found = []
+    with away():
+        for seed in range(chances):
+            chance = random.Random(seed)
+            names = [Path(file).name for file in files]
+            for name, lines in zip(names, whole, strict=True):
+                Path(name).write_text("".join(_damage(lines, chance)), encoding="utf-8")
+            out, err = io.StringIO(), io.StringIO()
+            code = main(["intake", *names, "--json", "--zone", "UTC"], out, err)
+            found.append(f"-- damage {seed}: exit code {int(code)} {steady(err.getvalue()).strip()}\n")
+            for one in json.loads(out.getvalue() or "{}").get("conflicts", ()):
+                members = [
+                    (m["session"], m["statement"], m["history"], m["later"], m["ending"], m["whole"])
+                    for m in one["members"]
+                ]
+                waits = [
+                    (w["waiter"], w["holder"], w["object"], w["mode"], w["table"], w["index"], w["seconds"])
+                    for w in one["waits"]
+                ]
+                found.append(f"{one['kind']} {one['at']} {one['victim']} {one['relations']} {one['notes']}\n")
+                found.append(f"    {shortened(str(members), 600)}\n    {waits}\n")
+    return "".join(found)
+
+
+def _damage(lines: list[str], chance: random.Random) -> list[str]:
+    kept = []
+    for line in lines:
+        drawn = chance.random()
+        if drawn < 0.03:
+            continue
+        if drawn < 0.04:
+            line = line[: chance.randint(0, len(line))]
+        kept.append(line)
+        if drawn > 0.99:
+            kept.append(line)
+    if chance.random() < 0.5:
+        begin = chance.randint(0, len(kept) // 2)
+        kept = kept[begin:]
+    for _ in range(chance.choice((0, 0, 2))):
+        at = chance.randrange(max(1, len(kept) - 1))
+        kept[at : at + 2] = kept[at : at + 2][::-1]
+    return kept
+
+
 # -- the command -------------------------------------------------------------------------------------------------------
 
 
@@ -333,6 +383,10 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
         yield case.said, lambda case=case: said_of(case)
     for title, server in moments():
         yield CORPUS / "said" / f"now-{title}.{server}.txt", lambda t=title, s=server: said_of_moment(t, s)
+    for server, seed in ((server, seed) for server in nights.MODES for seed in range(1, 6)):
+        path = CORPUS / "said" / f"night-{seed}.{server}.txt"
+        yield path, lambda s=server, n=seed: "".join(nights.watched(s, n))
+    yield CORPUS / "said" / "across.txt", lambda: "".join(text for seed in range(6) for text in nights.across(seed))
     yield CORPUS / "said" / "statistics.txt", lambda: "".join(tables.statistics())
     yield CORPUS / "said" / "questions.txt", lambda: "".join(tables.questions(CORPUS / "questions.yaml"))
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
@@ -350,6 +404,7 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
             yield path, lambda case=case, played=played: derived(case, played)
     for name, files in log_cases():
         yield CORPUS / "said" / f"log-{name}.txt", lambda files=files: steady(said_of_log(files))
+        yield CORPUS / "said" / f"damaged-{name}.txt", lambda files=files: damaged(files)
 
 
 def dump_of(server: str, where: Any) -> str:

@@ -6,7 +6,7 @@ import csv
 import io
 import json
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from functools import partial
 from typing import Any, Literal, NamedTuple
 
@@ -148,8 +148,8 @@ class _CsvLog:
         self.left = text[end:]
         seen = 0
         for row in csv.reader(io.StringIO(text[:end], newline="")):
-            if len(row) < _FEWEST:
-                self.unread += bool(row)
+            if len(row) < _FEWEST or not (row[3].isdecimal() or not row[3]):
+                self.unread += bool(row)  # cut off, and perhaps the next one with it
                 continue
             seen += 1
             if row[12] != _DONE or row[7]:
@@ -258,23 +258,26 @@ def _head(line: str) -> _Head | None:
     return None
 
 
-def _entry(told: dict[str, Any]) -> LogEntry:
-    number = told["pid"]
+def _entry(told: Mapping[str, Any]) -> LogEntry:
+    """A message of which each field is a text, or nothing: whatever else stands there is left out."""
+    number = str(told["pid"])
+    text = {name: value for name, value in told.items() if value and isinstance(value, str)}
+    severity = text.get("severity", "")
     return LogEntry(
         raw="",
-        at=told["at"] or None,
-        pid=int(number) if number else None,
-        severity=ENGLISH.get(told["severity"] or "", told["severity"] or ""),
-        code=told["code"] or None,
-        message=told["message"] or "",
-        detail=told["detail"] or None,
-        hint=told["hint"] or None,
-        context=told["context"] or None,
-        statement=told["statement"] or None,
-        user=told["user"] or None,
-        database=told["database"] or None,
-        application=told["application"] or None,
-        transaction=told["transaction"] or None,
-        tag=told["tag"] or None,
-        session=told["session"] or None,
+        at=text.get("at"),
+        pid=int(number) if number.isdecimal() else None,
+        severity=ENGLISH.get(severity, severity),
+        code=text.get("code"),
+        message=text.get("message", ""),
+        detail=text.get("detail"),
+        hint=text.get("hint"),
+        context=text.get("context"),
+        statement=text.get("statement"),
+        user=text.get("user"),
+        database=text.get("database"),
+        application=text.get("application"),
+        transaction=text.get("transaction"),
+        tag=text.get("tag"),
+        session=text.get("session"),
     )
