@@ -36,8 +36,11 @@ FIRST = {
 }  # fmt: skip
 
 
-#: Those of the same kind as another are for the soak.
+#: Those of the same kind as another, and those of which the corpus has a tape, are for the soak.
 ALIKE = {
+    ("postgresql", "berth-swap"),
+    ("postgresql", "crane-standby"),
+    ("postgresql", "box-number"),
     ("postgresql", "call-cancel"),
     ("postgresql", "berth-count"),
     ("postgresql", "manifest-total"),

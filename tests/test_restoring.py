@@ -145,7 +145,7 @@ def test_after_each_schedule_all_is_as_after_loading_on_mariadb(kept_mariadb):
     engine = connect_mariadb(where, "own", private=True)
     try:
         engine.make_scratch()
-        for group in (MARIADB_STATEMENTS[n::6] for n in range(6)):
+        for group in (MARIADB_STATEMENTS[n::3] for n in range(3)):
             run_and_restore(engine, MARIADB_DATA, group)
             assert stands_on_mariadb(admin, engine.schema) == wanted, group
     finally:
