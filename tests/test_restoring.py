@@ -14,7 +14,7 @@ from catenum.engines.mysql import connect as connect_mysql
 from catenum.engines.ports import Engine
 from catenum.engines.postgresql import connect
 from catenum.lab.explore.stage import Serially, Stage
-from conftest import over_socket
+from conftest import EXAMPLES, over_socket
 
 DATA = """
 create table berth (id int primary key, moved int, vessel text default 'none');
@@ -145,7 +145,7 @@ def test_after_each_schedule_all_is_as_after_loading_on_mariadb(kept_mariadb):
     engine = connect_mariadb(where, "own", private=True)
     try:
         engine.make_scratch()
-        for group in (MARIADB_STATEMENTS[n::3] for n in range(3)):
+        for group in (MARIADB_STATEMENTS[n::6] for n in range(0, 6, 1 if EXAMPLES == 100 else 2)):
             run_and_restore(engine, MARIADB_DATA, group)
             assert stands_on_mariadb(admin, engine.schema) == wanted, group
     finally:
