@@ -22,9 +22,9 @@ from catenum.core.snapshot.sample import Sample, SessionInfo
 from catenum.engines.postgresql.lookout import look_at
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
-from catenum.live import history
-from catenum.live.spans import Span
-from catenum.live.store import writer
+from catenum.store import queries
+from catenum.store.spans import Span
+from catenum.store.store import writer
 
 SCRIPT = str(Path(sys.executable).with_name("catenum"))
 TURNS, TURN_S = 60, 5
@@ -147,10 +147,10 @@ def a_week(folder: Path) -> tuple[float, float]:
     size = (folder / "week.sqlite").stat().st_size / 1e6
     start = time.perf_counter()
     span = Span()
-    history.totals(store, span)
-    history.grouped(store, "statement", span)
-    history.grouped(store, "object", span)
-    history.pairs(store, span)
+    queries.totals(store, span)
+    queries.grouped(store, "statement", span)
+    queries.grouped(store, "object", span)
+    queries.pairs(store, span)
     took = time.perf_counter() - start
     store.close()
     return size, took

@@ -19,11 +19,11 @@ from hypothesis import strategies as st
 from catenum.core.snapshot.sight import Sight
 from catenum.engines.clock import Clock, wall
 from catenum.engines.lookout import CheckFailed, Link
-from catenum.live.coverage import coverage
 from catenum.live.follow import MOST_PAUSE_MS, Follower, Sighting
-from catenum.live.spans import Span
-from catenum.live.store import writer
 from catenum.live.watch import Watch, WatchOptions
+from catenum.store.coverage import coverage
+from catenum.store.spans import Span
+from catenum.store.store import writer
 from conftest import over_socket, until
 from slow_link import SlowLink
 from test_live import moment
@@ -241,7 +241,7 @@ def test_an_incident_is_found_over_a_slow_link(kept, call, start, tmp_path):
 
 
 def _minutes(folder) -> bool:
-    from catenum.live.store import reader
+    from catenum.store.store import reader
 
     with contextlib.suppress(Exception), contextlib.closing(reader(folder / "s.sqlite")) as store:
         return bool(store.rows("select 1 from minute"))

@@ -34,13 +34,14 @@ from catenum.core.snapshot.rates import AROUND_MS, Counted, RateLog, Step
 from catenum.core.snapshot.sample import Sample
 from catenum.core.snapshot.story import tell_sample
 from catenum.core.text import harmless
-from catenum.live import follow, history
-from catenum.live.coverage import coverage
+from catenum.live import follow
 from catenum.live.events import told_value
 from catenum.live.follow import Sighting
-from catenum.live.spans import Span
-from catenum.live.store import Store, writer
 from catenum.live.watch import Watch, WatchOptions
+from catenum.store import queries
+from catenum.store.coverage import coverage
+from catenum.store.spans import Span
+from catenum.store.store import Store, writer
 from conftest import over_socket, until
 from test_live import moment
 
@@ -90,7 +91,7 @@ def test_what_could_not_be_stored_is_a_gap_and_what_became_of_its_incidents_is_n
     assert [line.what for line in told] == ["began", "store", "ended", "store"]
     (gap,) = store.rows("select since, until, why from gap where why like '%store%'")
     assert gap == {"since": at(0), "until": at(3), "why": "the store could not be written to"}
-    (incident,) = history.incidents(store, Span())
+    (incident,) = queries.incidents(store, Span())
     assert (incident["ended"], incident["first"]) == (at(2), at(0))
     store.close()
 
@@ -111,7 +112,7 @@ def test_after_a_full_disk_everything_is_stored_again(tmp_path):
         watch.take(Sighting("harbour", sample.at, sample=replace(sample, deadlocks=int(second >= 2), by_id={})))
     assert [line.what for line in told if line.what in ("store", "began", "ended", "deadlock")] == [
         "store", "began", "deadlock", "store", "ended"]  # fmt: skip
-    (incident,) = history.incidents(store, Span())
+    (incident,) = queries.incidents(store, Span())
     assert (incident["first"], incident["ended"], incident["head"]) == (at(1), at(5), "a")
     assert store.rows("select count(*) n, max(recording is not null) kept from incident") == [{"n": 1, "kept": 1}]
     assert store.rows("select sum(count) n from deadlock") == [{"n": 1}]
@@ -141,7 +142,7 @@ def test_masking_changes_what_is_shown_and_never_what_an_incident_is(tmp_path):
         watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0.0, mask=mask), store, told.append)
         for sample in looks:
             watch.take(Sighting("harbour", sample.at, sample=sample))
-        rows = history.incidents(store, Span())
+        rows = queries.incidents(store, Span())
         found[mask] = [(line.what, line.at) for line in told], [(r["first"], r["ended"], r["head"]) for r in rows]
         shown = repr([(line.text, line.incident and line.incident.masked) for line in told]) + repr(rows)
         assert ("id=1" in shown) != mask
@@ -476,8 +477,8 @@ def test_an_incident_is_counted_under_the_statement_that_took_the_lock(tmp_path,
         sample = moment(at(second), ("b", "a"), age=5000 + second * 1000, statement=text)
         sessions = tuple(replace(s, took=took) if s.id == "a" else s for s in sample.sessions)
         watch.take(Sighting("harbour", at(second), sample=replace(sample, sessions=sessions, by_id={})))
-    assert [group["statement"] for group in history.grouped(store, "statement", Span(None, None))] == [shape]
-    (pair,) = history.pairs(store, Span(None, None))
+    assert [group["statement"] for group in queries.grouped(store, "statement", Span(None, None))] == [shape]
+    (pair,) = queries.pairs(store, Span(None, None))
     assert pair["holder"] == (shape if "not seen" not in shape else "(a statement that was not seen)")
     store.close()
 

@@ -27,7 +27,7 @@ from catenum.core.snapshot.alarms import Alarms, Thresholds
 from catenum.core.snapshot.incidents import IncidentTracker
 from catenum.core.snapshot.sample import Held, Sample, SessionInfo
 from catenum.live.logfile import LogFile
-from catenum.live.store import reader, writer
+from catenum.store.store import reader, writer
 from conftest import SCRIPT, has_looked, looks, over_socket, until
 
 

@@ -39,9 +39,9 @@ from catenum.engines.mariadb import rowlocks
 from catenum.engines.mariadb.lookout import INDEX_COLUMNS
 from catenum.engines.postgresql import lock_table as waits
 from catenum.engines.postgresql.activity import ActivityRow, session_of
-from catenum.live import history
-from catenum.live.spans import Span
-from catenum.live.store import reader, writer
+from catenum.store import queries
+from catenum.store.spans import Span
+from catenum.store.store import reader, writer
 
 SLOT = Resource(kind="row", text="slot(id=42)", table="slot", key=(("id", "42"),))
 START = datetime(2026, 11, 23, 2, 0, tzinfo=UTC)
@@ -373,19 +373,19 @@ def kept(tmp_path):
 
 def test_history_counts_by_every_side(kept):
     span = Span()
-    assert {key: history.totals(kept, span)[key] for key in ("incidents", "waiting", "chain")} == {
+    assert {key: queries.totals(kept, span)[key] for key in ("incidents", "waiting", "chain")} == {
         "incidents": 2,
         "waiting": 2,
         "chain": 1,
     }
-    for by in history.BYS:
-        rows = history.grouped(kept, by, span)
+    for by in queries.BYS:
+        rows = queries.grouped(kept, by, span)
         assert sum(row["incidents"] for row in rows) == 2, by
-    assert history.grouped(kept, "application", span)[0]["application"] == "clerk"
-    assert history.grouped(kept, "statement", span)[0]["statement"] == "update slot set boxes = ? where id = ?"
-    (pair,) = history.pairs(kept, span)
+    assert queries.grouped(kept, "application", span)[0]["application"] == "clerk"
+    assert queries.grouped(kept, "statement", span)[0]["statement"] == "update slot set boxes = ? where id = ?"
+    (pair,) = queries.pairs(kept, span)
     assert (pair["times"], pair["object"]) == (3, "slot(id=42)")
-    assert [e["waiting"] for e in history.incidents(kept, span)] == [1, 2], "the latest first"
+    assert [e["waiting"] for e in queries.incidents(kept, span)] == [1, 2], "the latest first"
 
 
 @pytest.mark.parametrize(
@@ -393,29 +393,29 @@ def test_history_counts_by_every_side(kept):
 )
 def test_a_span_takes_the_incidents_that_began_in_it(kept, since, until, count):
     span = Span(None if since is None else at(since), None if until is None else at(until))
-    assert history.totals(kept, span)["incidents"] == count
-    assert history.totals(kept, Span(server="elsewhere"))["incidents"] == 0
+    assert queries.totals(kept, span)["incidents"] == count
+    assert queries.totals(kept, Span(server="elsewhere"))["incidents"] == 0
 
 
 def test_waiting_over_time_is_the_mean_of_all_looks(kept):
-    rows = history.over_time(kept, Span())
+    rows = queries.over_time(kept, Span())
     assert sum(row["waiting"] * row["samples"] for row in rows) == 60 * 2 + 30 * 1
     assert {row["moment"][:16] for row in rows} == {at(600)[:16], at(660)[:16], at(1800)[:16]}
     assert all(row["samples"] == 5 for row in rows), "ten seconds with a look every two"
-    assert history.over_time(kept, Span(since=at(4000))) == []
+    assert queries.over_time(kept, Span(since=at(4000))) == []
 
 
 def test_over_a_long_span_it_is_told_by_the_minute(kept):
     for second in (20_000, 20_002, 20_004):
         kept.write("quay", sample(second, *([("2", "1")] if second == 20_002 else [])), [])
-    rows = history.over_time(kept, Span())
+    rows = queries.over_time(kept, Span())
     assert {len(row["moment"]) for row in rows} == {16}
     assert [round(row["waiting"], 2) for row in rows] == [2.0, 2.0, 1.0, 0.33]
 
 
 def test_a_reader_of_a_store_sees_what_was_written_so_far(kept, tmp_path):
     found = reader(tmp_path / "s.sqlite")
-    assert history.totals(found, Span())["incidents"] == 2
+    assert queries.totals(found, Span())["incidents"] == 2
     assert found.recording(1).source == "sample"
     with pytest.raises(InputError, match="no incident 77"):
         found.recording(77)

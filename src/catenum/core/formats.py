@@ -20,6 +20,7 @@ from catenum.core.errors import InputError, Place
 from catenum.core.record.recording import Kind, Recording, TargetInfo
 from catenum.core.report.lines import Section
 from catenum.core.scenario.model import Scenario
+from catenum.core.snapshot.history_rows import DeadlockRow, IncidentRow, PairRow, ReleaseRow
 from catenum.core.snapshot.sample import State, Suspect, Timeout
 from catenum.core.space.exploration_file import ExplorationFile
 
@@ -222,7 +223,7 @@ class Gap(TypedDict):
 
 
 class HistoryFile(TypedDict):
-    """``catenum history --json``: rows of the store, whose columns ``live/store.py`` describes. Which of them stand in
+    """``catenum history --json``: rows of the store, see ``core.snapshot.history_rows``. Which of them stand in
     it depends on what was asked for.
     """
 
@@ -241,17 +242,17 @@ class HistoryFile(TypedDict):
     coverage: NotRequired[list[dict[str, Any]]]
     by: NotRequired[str]
     groups: NotRequired[list[dict[str, Any]]]
-    pairs: NotRequired[list[dict[str, Any]]]
+    pairs: NotRequired[list[PairRow]]
     # one or the other; with take, counts of what was taken
-    incidents: NotRequired[int | list[dict[str, Any]]]
-    deadlocks: NotRequired[int | list[dict[str, Any]]]
-    releases: NotRequired[list[dict[str, Any]]]
+    incidents: NotRequired[int | list[IncidentRow]]
+    deadlocks: NotRequired[int | list[DeadlockRow]]
+    releases: NotRequired[list[ReleaseRow]]
     known: NotRequired[int]
     # a hand-over
     headline: NotRequired[str]
     since: NotRequired[str]
     until: NotRequired[str]
-    open: NotRequired[list[dict[str, Any]]]
+    open: NotRequired[list[IncidentRow]]
     alike: NotRequired[list[dict[str, Any]]]
     incidents_in_all: NotRequired[int]
     servers: NotRequired[list[dict[str, Any]]]

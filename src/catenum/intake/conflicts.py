@@ -13,11 +13,10 @@ from catenum.core.logs import LogEntry
 from catenum.core.logs.conflicts import Conflict
 from catenum.core.logs.servers import log_rules_of
 from catenum.core.logs.span import Span
-from catenum.core.logs.times import NoZone, utc
+from catenum.core.logs.times import ZONE_ADVICE, NoZone, utc
 from catenum.intake.files import Source
 
 _DAY = re.compile(r"\d{4}-\d\d-\d\d")
-ZONE_ADVICE = "Name the zone of its times with --zone, such as --zone UTC or --zone Europe/Amsterdam."
 
 
 def conflicts_in(

@@ -19,7 +19,7 @@ from catenum.core.logs.pieces import HEAD, LogPieces
 from catenum.core.logs.servers import log_rules_of
 from catenum.core.logs.span import Span, span_of
 from catenum.core.servers import NAMES, rules_of
-from catenum.intake.store import is_store, stored_reports
+from catenum.store.reports import is_store, stored_reports
 
 CHUNK, ENDS = 4_000_000, 64_000
 #: The name for standard input.

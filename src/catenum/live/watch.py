@@ -29,7 +29,7 @@ from catenum.live.client_sockets import client_ends
 from catenum.live.events import Told, across_text, began_text, ended_text, told_value
 from catenum.live.follow import CROWD_PAUSE_MS, Follower, Sighting
 from catenum.live.logfile import LogFile
-from catenum.live.store import Store
+from catenum.store.store import Store
 
 #: The store is trimmed this often (ms).
 TRIM_EVERY_MS = 60_000.0

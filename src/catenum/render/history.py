@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from rich.console import Console
@@ -88,7 +88,7 @@ def _nothing(told: dict[str, Any]) -> str:
     return f"Nothing was seen to wait in that time, in {told['looks']:,} checks."
 
 
-def print_releases(console: Console, rows: Sequence[dict[str, Any]]) -> None:
+def print_releases(console: Console, rows: Sequence[Mapping[str, Any]]) -> None:
     """What people did: when, who, to which session, what was undone, what came of it."""
     if not rows:
         say(console, "No session was released by 'catenum release' in that time.")
@@ -110,7 +110,7 @@ def print_releases(console: Console, rows: Sequence[dict[str, Any]]) -> None:
 
 
 def print_grouped(
-    console: Console, title: str, key: str, rows: Sequence[dict[str, Any]], *, most: int = MOST_ROWS
+    console: Console, title: str, key: str, rows: Sequence[Mapping[str, Any]], *, most: int = MOST_ROWS
 ) -> None:
     """One table: what it is grouped by stands last, since it is the longest."""
     if not rows:
@@ -162,7 +162,7 @@ def print_grouped(
         say(console, f"… and {len(rows) - most} more (--json or --csv give all)", style=STYLES["faint"])
 
 
-def print_pairs(console: Console, rows: Sequence[dict[str, Any]], most: int = 8) -> None:
+def print_pairs(console: Console, rows: Sequence[Mapping[str, Any]], most: int = 8) -> None:
     """The pairs of statements that meet most."""
     if not rows:
         return
@@ -178,7 +178,7 @@ def print_pairs(console: Console, rows: Sequence[dict[str, Any]], most: int = 8)
                 say(console, line, style=STYLES["faint"])
 
 
-def incident_line(row: dict[str, Any]) -> str:
+def incident_line(row: Mapping[str, Any]) -> str:
     """One incident: when, where, who held whom up, over what, for how long."""
     who = ", ".join(part for part in (row["user"], row["application"]) if part)
     session = f"session {row['head'] or 'not reported'}{f' ({who})' if who else ''}"
@@ -250,7 +250,7 @@ def _outcome(told: dict[str, Any]) -> str:
     return "over" if told["ended"] else "still open when last seen"
 
 
-def print_incidents(console: Console, rows: Sequence[dict[str, Any]]) -> None:
+def print_incidents(console: Console, rows: Sequence[Mapping[str, Any]]) -> None:
     """Single incidents; ``history show ID`` tells one in full."""
     if not rows:
         return

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import csv
 import json
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -20,11 +21,6 @@ from catenum.core.text import harmless
 from catenum.engines.clock import moment
 from catenum.intake.conflicts import conflicts_in
 from catenum.intake.files import sources
-from catenum.intake.import_log import take
-from catenum.live import history
-from catenum.live.handover import handover_value
-from catenum.live.spans import Span
-from catenum.live.store import Store, default_path, reader, writer_beside
 from catenum.render.console import make_console, say
 from catenum.render.handover import handover
 from catenum.render.history import (
@@ -36,6 +32,11 @@ from catenum.render.history import (
     print_totals,
 )
 from catenum.render.text import print_story
+from catenum.store import queries
+from catenum.store.handover import handover_value
+from catenum.store.log_rows import take
+from catenum.store.spans import Span
+from catenum.store.store import Store, default_path, reader, writer_beside
 
 FORMAT = "catenum-history/1"
 WORDS = ("list", "show", "note", "deadlocks", "releases", "report", "take")
@@ -54,7 +55,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--since", metavar="WHEN", help="a time (2026-11-22T18:00), or so long ago (12h, 3d)")
     parser.add_argument("--until", metavar="WHEN", help="the same for the end")
     parser.add_argument("--server", metavar="NAME", help="one of several servers, as watch called it")
-    parser.add_argument("--by", choices=history.BYS, help="one table only, by this")
+    parser.add_argument("--by", choices=queries.BYS, help="one table only, by this")
     parser.add_argument(
         "--chart", metavar="FILE", type=Path, help="draw waiting over time, and a calendar, as PNG or SVG"
     )
@@ -89,14 +90,14 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             out.write(f"{args.chart}\n")
             return ExitCode.OK
         if words[:1] == ["list"]:
-            rows = history.incidents(store, span)
+            rows = queries.incidents(store, span)
             if args.json:
-                rows = [{**row, "rates": history.rates_around(store, row["id"])} for row in rows]
+                rows = [{**row, "rates": queries.rates_around(store, row["id"])} for row in rows]
             return _table(args, out, "incidents", rows)
         if words[:1] == ["deadlocks"]:
-            return _table(args, out, "deadlocks", history.deadlocks(store, span))
+            return _table(args, out, "deadlocks", queries.deadlocks(store, span))
         if words[:1] == ["releases"]:
-            return _table(args, out, "releases", history.releases(store, span))
+            return _table(args, out, "releases", queries.releases(store, span))
         if words[:1] == ["report"]:
             return _report(store, span, args, out)
         return _summary(store, span, args, out, err)
@@ -150,8 +151,8 @@ def _note(store: Store, words: list[str], out: IO[str], args: argparse.Namespace
 
 def _show(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]) -> ExitCode:
     number = _number(words)
-    told = history.incident(store, number)
-    told["rates"] = history.rates_around(store, number)
+    told = queries.incident(store, number)
+    told["rates"] = queries.rates_around(store, number)
     if args.chart:
         _rate_chart(told, args.chart)
         out.write(f"{args.chart}\n")
@@ -181,8 +182,7 @@ def _take(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]
         raise InputError("whose log is this? Name the server with --server, as watch calls it")
     found = sources(words)
     kind = found[0].server
-    rows = store.rows("select kind from server where name = ?", (args.server,))
-    known_as = rows[0]["kind"] if rows else None
+    known_as = store.kind_of(args.server)
     if known_as not in (None, kind):
         wrong = f"{found[0].name} reads like a log of {rules_of(kind).title}; {args.server} is {known_as}"
         raise InputError(wrong, advice="Name its server with --server.")
@@ -202,15 +202,15 @@ def _take(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]
 
 
 def _summary(store: Store, span: Span, args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
-    by: history.By = args.by or "statement"
-    rows = history.grouped(store, by, span)
+    by: queries.By = args.by or "statement"
+    rows = queries.grouped(store, by, span)
     if args.target and by == "statement":
         rows = _with_rates(rows, args.target, err)
     if args.csv:
         return _csv(out, rows)
-    told = history.totals(store, span)
+    told = queries.totals(store, span)
     if args.json:
-        value = {"format": FORMAT, **told, "by": by, "groups": rows, "pairs": history.pairs(store, span)}
+        value = {"format": FORMAT, **told, "by": by, "groups": rows, "pairs": queries.pairs(store, span)}
         out.write(json.dumps(value, indent=2) + "\n")
         return ExitCode.OK
     console = make_console(out, color=False if args.no_color else None)
@@ -219,11 +219,11 @@ def _summary(store: Store, span: Span, args: argparse.Namespace, out: IO[str], e
         return ExitCode.OK
     print_grouped(console, f"By {by} of the head blocker" if by == "statement" else f"By {by}", by, rows)
     if args.by is None:
-        print_pairs(console, history.pairs(store, span))
-        others: tuple[history.By, ...] = ("object", "application")
+        print_pairs(console, queries.pairs(store, span))
+        others: tuple[queries.By, ...] = ("object", "application")
         for other in others:
-            print_grouped(console, f"By {other}", other, history.grouped(store, other, span), most=6)
-        print_incidents(console, history.incidents(store, span, 5))
+            print_grouped(console, f"By {other}", other, queries.grouped(store, other, span), most=6)
+        print_incidents(console, queries.incidents(store, span, 5))
     return ExitCode.OK
 
 
@@ -237,10 +237,10 @@ def _with_rates(rows: list[dict[str, Any]], target: str, err: IO[str]) -> list[d
     if rates is None:
         err.write("catenum: the server has no statement statistics: 'catenum preflight' shows how to turn them on\n")
         return rows
-    return history.with_rates(rows, rates, server)
+    return queries.with_rates(rows, rates, server)
 
 
-def _table(args: argparse.Namespace, out: IO[str], what: str, rows: list[dict[str, Any]]) -> ExitCode:
+def _table(args: argparse.Namespace, out: IO[str], what: str, rows: Sequence[Mapping[str, Any]]) -> ExitCode:
     if args.csv:
         return _csv(out, rows)
     if args.json:
@@ -260,7 +260,7 @@ def _table(args: argparse.Namespace, out: IO[str], what: str, rows: list[dict[st
     return ExitCode.OK
 
 
-def _csv(out: IO[str], rows: list[dict[str, Any]]) -> ExitCode:
+def _csv(out: IO[str], rows: Sequence[Mapping[str, Any]]) -> ExitCode:
     if rows:
         writer = csv.DictWriter(out, fieldnames=list(rows[0]), lineterminator="\n")
         writer.writeheader()
@@ -295,10 +295,10 @@ def _chart(store: Store, span: Span, path: Path) -> None:
     from catenum.render.chart import chart_figure
     from catenum.render.figure import to_bytes
 
-    rows = history.over_time(store, span)
+    rows = queries.over_time(store, span)
     if not rows:
         raise InputError("nothing was seen to wait in that time, so there is nothing to draw")
-    told = history.totals(store, span)
+    told = queries.totals(store, span)
     plural = "s" if told["incidents"] != 1 else ""
     when = f"from {told['first']} to {told['last']}"
     title = f"{told['incidents']:,} incident{plural}, {told['deadlocks']:,} deadlocks, {when}"

@@ -29,11 +29,11 @@ from catenum.core.snapshot.verdict import verdict
 from catenum.core.text import counted, duration
 from catenum.engines.clock import milliseconds_between
 from catenum.engines.targets import Target
-from catenum.live import history
 from catenum.live.client_sockets import client_ends
-from catenum.live.store import default_path, reader
 from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story
+from catenum.store import queries
+from catenum.store.store import default_path, reader
 
 #: Heads of which the command is printed that releases what they hold.
 MOST_WAYS = 3
@@ -158,7 +158,7 @@ def _before(sample: Sample, name: str, args: argparse.Namespace) -> Iterator[str
     with contextlib.closing(reader(path)) as store:
         for group in groups_of(sample)[:MOST_WAYS]:
             for resource in group.objects[:1]:
-                found = history.before(store, name, resource.text)
+                found = queries.before(store, name, resource.text)
                 if found is None:
                     continue
                 ago = duration(milliseconds_between(found["last"], sample.at))

@@ -18,8 +18,8 @@ from catenum.core.servers import rules_of
 from catenum.core.snapshot.verdict import verdict
 from catenum.core.text import counted, duration, listed, one_line
 from catenum.live.release import Refused, Result, Shown, Way, look, release
-from catenum.live.store import default_path, writer_beside
 from catenum.render.console import make_console, say
+from catenum.store.store import default_path, writer_beside
 
 FORMAT = "catenum-release/1"
 

@@ -22,10 +22,10 @@ from catenum.core.snapshot.story import headline_of, tell_sample
 from catenum.core.text import one_line
 from catenum.engines.targets import Target
 from catenum.live.events import Told, told_value
-from catenum.live.store import Store, default_path, writer
 from catenum.live.watch import Watch, WatchOptions
 from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story
+from catenum.store.store import Store, default_path, writer
 
 if TYPE_CHECKING:
     pass

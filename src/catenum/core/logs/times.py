@@ -10,6 +10,9 @@ _TIME = re.compile(r"(\d{4}-\d\d-\d\d)[ T]+(\d{1,2}:\d\d:\d\d)(?:[.,](\d+))? ?(.
 _EPOCH = re.compile(r"1\d{9}(?:\.\d+)?")
 
 
+ZONE_ADVICE = "Name the zone of its times with --zone, such as --zone UTC or --zone Europe/Amsterdam."
+
+
 class NoZone(ValueError):
     """The times of a log are in a zone that cannot be told from what stands there."""
 

@@ -10,13 +10,13 @@ from datetime import datetime, timedelta, tzinfo
 
 from catenum.core.errors import InputError, SaveError
 from catenum.core.logs.conflicts import Conflict
-from catenum.core.logs.times import NoZone, utc
+from catenum.core.logs.times import ZONE_ADVICE, NoZone, utc
 from catenum.core.logs.waits import LogPile, piles, waits_of
 from catenum.core.servers import rules_of
-from catenum.intake.conflicts import ZONE_ADVICE
-from catenum.live.coverage import seen_intervals
-from catenum.live.incident_rows import NOT_TOLD
-from catenum.live.store import Store
+from catenum.store.coverage import seen_intervals
+from catenum.store.incident_rows import NOT_TOLD
+from catenum.store.rows import insert
+from catenum.store.store import Store
 
 #: A deadlock that a watch counted, and the log's report of it, are no further apart.
 SAME = timedelta(seconds=3)
@@ -57,10 +57,8 @@ def take(
                 if known.has(at, one):
                     taken.known += 1
                     continue
-                store.connection.execute(
-                    "insert into deadlock (server, at, count, report, source) values (?, ?, 1, ?, 'log')",
-                    (server, _text(at), text),
-                )
+                row = {"server": server, "at": _text(at), "count": 1, "report": text, "source": "log"}
+                insert(store.connection, "deadlock", row)
                 taken.deadlocks += 1
     except sqlite3.Error as error:
         raise SaveError(f"cannot write to {store.path}: {error}") from error
@@ -114,28 +112,34 @@ def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -
     """One pile as an incident: who held the lock has a number, and no statement, in the log."""
     rules = rules_of(kind)
     first = pile.waits[0]
-    cursor = store.connection.execute(
-        "insert into incident (server, first_seen, last_seen, ended, waiting, chain, wait_ms, longest_ms, head, shape, "
-        "object, source) values (?, ?, ?, ?, ?, 1, ?, ?, ?, ?, ?, 'log')",
-        (
-            *(server, _text(pile.since), _text(pile.until), _text(pile.until) if pile.over_yet else None),
-            *(pile.at_once, round(sum(w.waited_ms for w in pile.waits), 1)),
-            *(round(max(w.waited_ms for w in pile.waits), 1), pile.head),
-            *(NOT_TOLD, first.over),
-        ),
-    )
+    row = {
+        "server": server,
+        "first_seen": _text(pile.since),
+        "last_seen": _text(pile.until),
+        "ended": _text(pile.until) if pile.over_yet else None,
+        "waiting": pile.at_once,
+        "chain": 1,
+        "wait_ms": round(sum(w.waited_ms for w in pile.waits), 1),
+        "longest_ms": round(max(w.waited_ms for w in pile.waits), 1),
+        "head": pile.head,
+        "shape": NOT_TOLD,
+        "object": first.over,
+        "source": "log",
+    }
+    incident = insert(store.connection, "incident", row)
     for wait in pile.waits:
         statement = wait.statement or NOT_TOLD
         shape = rules.sql.shape(statement) if wait.statement else NOT_TOLD
-        store.connection.execute(
-            "insert into meeting values (?, ?, ?, ?, ?)",
-            (cursor.lastrowid, shape, NOT_TOLD, wait.over, round(wait.waited_ms, 1)),
-        )
-        store.connection.execute(
-            "insert into log_wait values (?, ?, ?, ?, ?, ?, ?, ?)",
-            (
-                *(cursor.lastrowid, wait.waiter, wait.application, wait.mode, _text(wait.since)),
-                *(_text(wait.until) if wait.until else None, ", ".join(wait.holders)),
-                rules.sql.masked(statement) if mask and wait.statement else statement,
-            ),
-        )
+        met = {"waiter": shape, "holder": NOT_TOLD, "object": wait.over, "wait_ms": round(wait.waited_ms, 1)}
+        insert(store.connection, "meeting", {"incident": incident, **met})
+        told = {
+            "incident": incident,
+            "waiter": wait.waiter,
+            "application": wait.application,
+            "mode": wait.mode,
+            "since": _text(wait.since),
+            "until": _text(wait.until) if wait.until else None,
+            "holders": ", ".join(wait.holders),
+            "statement": rules.sql.masked(statement) if mask and wait.statement else statement,
+        }
+        insert(store.connection, "log_wait", told)

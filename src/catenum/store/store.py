@@ -27,7 +27,8 @@ from catenum.core.snapshot.rates import Step
 from catenum.core.snapshot.sample import Sample, SessionInfo
 from catenum.core.snapshot.taker import holder_statement
 from catenum.engines.clock import moment
-from catenum.live.incident_rows import UNSEEN, Entries
+from catenum.store.incident_rows import UNSEEN, Entries
+from catenum.store.rows import insert
 
 _SCHEMA = """
     create table server (id integer primary key, name text not null unique, kind text, version text, url text);
@@ -132,10 +133,8 @@ class Store:
             for incident in incidents:
                 self._entries.enter(server, incident)
             if deadlocks:
-                self.connection.execute(
-                    "insert into deadlock (server, at, count, report) values (?, ?, ?, ?)",
-                    (server, sample.at, deadlocks, report),
-                )
+                row = {"server": server, "at": sample.at, "count": deadlocks, "report": report}
+                insert(self.connection, "deadlock", row)
             elif report:  # of a deadlock that was reported before
                 self.connection.execute(
                     "update deadlock set report = coalesce(report || char(10, 10), '') || ? "
@@ -241,15 +240,23 @@ class Store:
         """What a person did about a blocker: who, when, to whom, what was undone. Raises SaveError."""
         at = moment().isoformat(timespec="milliseconds").replace("+00:00", "Z")
         by = f"{getpass.getuser()}@{socket.gethostname()}"
-        told = (session.id, session.user, session.application, session.host, session.statement)
-        undone = (session.transaction_ms, session.rows_changed)
+        row = {
+            "at": at,
+            "by": by,
+            "way": way,
+            "session": session.id,
+            "user": session.user,
+            "application": session.application,
+            "host": session.host,
+            "statement": session.statement,
+            "transaction_ms": session.transaction_ms,
+            "rows_changed": session.rows_changed,
+            "waiting": waiting,
+            "went_on": went_on,
+            "outcome": outcome,
+        }
         with self._written():
-            self.connection.execute(
-                "insert into release (server, at, by, way, session, user, application, host, statement, "
-                "transaction_ms, rows_changed, waiting, went_on, outcome) "
-                "values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (self.server(name), at, by, way, *told, *undone, waiting, went_on, outcome),
-            )
+            insert(self.connection, "release", {"server": self.server(name), **row})
 
     def note(self, incident: int, text: str) -> None:
         """Add a person's note. Raises InputError where there is no such incident."""
@@ -309,6 +316,10 @@ class Store:
             return from_json(zlib.decompress(row["recording"]), f"incident {incident}")
         except zlib.error as error:
             raise InputError(f"incident {incident} in {self.path} is damaged: {error}") from error
+
+    def kind_of(self, name: str) -> str | None:
+        """Which server it is that is called so; None where that is not known."""
+        return next((row["kind"] for row in self.rows("select kind from server where name = ?", (name,))), None)
 
     def rows(self, query: str, values: Sequence[object] = ()) -> list[dict[str, Any]]:
         """Rows of a query as mappings."""

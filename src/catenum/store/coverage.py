@@ -8,8 +8,8 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from catenum.engines.clock import moment
-from catenum.live.spans import Span
-from catenum.live.store import LOOKS, Store
+from catenum.store.spans import Span
+from catenum.store.store import LOOKS, Store
 
 HOUR = timedelta(hours=1)
 Interval = tuple[datetime, datetime]

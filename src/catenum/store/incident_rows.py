@@ -12,6 +12,7 @@ from catenum.core.snapshot.incidents import Incident
 from catenum.core.snapshot.sample import Sample
 from catenum.core.snapshot.sample_recording import recording_of
 from catenum.core.snapshot.taker import head_statement, holder_statement
+from catenum.store.rows import insert, update
 
 #: What a session is counted under where no statement of it can be named.
 NOT_TOLD = "(not reported)"
@@ -33,28 +34,34 @@ class Entries:
     def enter(self, server: int, incident: Incident) -> None:
         """Enter an incident, or what has become of it. A recording is made of each new worst moment."""
         if incident.number is None:
-            cursor = self._connection.execute(
-                "insert into incident (server, first_seen, last_seen, waiting, chain, wait_ms, longest_ms, source) "
-                "values (?, ?, ?, 0, 0, 0, 0, ?)",
-                (server, incident.first_seen, incident.last_seen, incident.source),
-            )
-            incident.number = cursor.lastrowid
+            began = {"server": server, "first_seen": incident.first_seen, "last_seen": incident.last_seen}
+            nothing = dict.fromkeys(("waiting", "chain", "wait_ms", "longest_ms"), 0)
+            incident.number = insert(self._connection, "incident", {**began, **nothing, "source": incident.source})
         head = incident.longest_held
         session = head.session
         statement, took = head_statement(incident)
-        self._connection.execute(
-            "update incident set last_seen = ?, ended = ?, waiting = ?, chain = ?, wait_ms = ?, longest_ms = ?, "
-            "cycle = ?, head = ?, user = ?, application = ?, host = ?, database = ?, statement = ?, shape = ?, "
-            "object = ?, heads = ?, held_ms = ?, held_exact = ?, typical_ms = ? where id = ?",
-            (
-                *(incident.last_seen, incident.ended, incident.worst_waiting, incident.chain),
-                *(round(incident.wait_ms, 1), round(incident.longest_ms, 1), int(incident.cycle)),
-                *(session.id, session.user, session.application, session.host, session.database),
-                *(statement if took else f"{LAST}{statement}" if statement else None,),
-                *(self._shape(incident.worst, statement if took else None, incident), incident.over),
-                *(incident.head_count, round(head.held_ms, 1), int(head.exact), incident.typical_ms, incident.number),
-            ),
-        )
+        became = {
+            "last_seen": incident.last_seen,
+            "ended": incident.ended,
+            "waiting": incident.worst_waiting,
+            "chain": incident.chain,
+            "wait_ms": round(incident.wait_ms, 1),
+            "longest_ms": round(incident.longest_ms, 1),
+            "cycle": int(incident.cycle),
+            "head": session.id,
+            "user": session.user,
+            "application": session.application,
+            "host": session.host,
+            "database": session.database,
+            "statement": statement if took else f"{LAST}{statement}" if statement else None,
+            "shape": self._shape(incident.worst, statement if took else None, incident),
+            "object": incident.over,
+            "heads": incident.head_count,
+            "held_ms": round(head.held_ms, 1),
+            "held_exact": int(head.exact),
+            "typical_ms": incident.typical_ms,
+        }
+        update(self._connection, "incident", incident.number, became)
         if incident.kept_at != incident.worst.at:
             self._worst(incident)
             incident.kept_at = incident.worst.at
@@ -82,17 +89,23 @@ class Entries:
             self._heads[number] = incident.head_count
         self._connection.execute("delete from head where incident = ?", (number,))
         longest = sorted(incident.heads.values(), key=lambda head: -head.held_ms)[:MOST_STORED]
-        self._connection.executemany(
-            "insert into head values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            [
-                (
-                    *(number, head.session.id, head.session.user, head.session.application, head.session.host),
-                    *(head.session.statement, head.session.transaction, head.first_seen, head.last_seen),
-                    *(round(head.held_ms, 1), int(head.exact), head.waiting),
-                )
-                for head in longest
-            ],
-        )
+        for head in longest:
+            session = head.session
+            row = {
+                "incident": number,
+                "session": session.id,
+                "user": session.user,
+                "application": session.application,
+                "host": session.host,
+                "statement": session.statement,
+                "transaction_name": session.transaction,
+                "first_seen": head.first_seen,
+                "last_seen": head.last_seen,
+                "held_ms": round(head.held_ms, 1),
+                "exact": int(head.exact),
+                "waiting": head.waiting,
+            }
+            insert(self._connection, "head", row)
 
     def _worst(self, incident: Incident) -> None:
         worst = incident.worst
@@ -103,19 +116,16 @@ class Entries:
             (zlib.compress(to_json(recording, indent=None).encode(), 6), incident.number),
         )
         self._connection.execute("delete from meeting where incident = ?", (incident.number,))
-        self._connection.executemany(
-            "insert into meeting values (?, ?, ?, ?, ?)",
-            [
-                (
-                    incident.number,
-                    _shape(worst, worst.session(edge.waiter).statement) or NOT_TOLD,
-                    _shape(worst, holder_statement(worst, edge, incident.statements.get(edge.holder, ()))) or UNSEEN,
-                    edge.resource.text,
-                    round(-(edge.since_ms or 0.0), 1),
-                )
-                for edge in worst.edges
-            ],
-        )
+        for edge in worst.edges:
+            held_with = holder_statement(worst, edge, incident.statements.get(edge.holder, ()))
+            row = {
+                "incident": incident.number,
+                "waiter": _shape(worst, worst.session(edge.waiter).statement) or NOT_TOLD,
+                "holder": _shape(worst, held_with) or UNSEEN,
+                "object": edge.resource.text,
+                "wait_ms": round(0.0 - (edge.since_ms or 0.0), 1),
+            }
+            insert(self._connection, "meeting", row)
 
 
 def _shape(sample: Sample, statement: str | None) -> str | None:

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime, timedelta
-from typing import Any, Literal
+from typing import Any, Literal, cast
 
 from catenum.core.errors import InputError
 from catenum.core.servers import rules_of
+from catenum.core.snapshot.history_rows import DeadlockRow, IncidentRow, PairRow, RatesRow, ReleaseRow
 from catenum.core.snapshot.rates import AROUND_MS
 from catenum.core.sql.masking import same_kind
 from catenum.engines.clock import milliseconds_between, moment
 from catenum.engines.lookout import StatementRate
-from catenum.live.coverage import coverage
-from catenum.live.spans import Span
-from catenum.live.store import LOOKS, Store
+from catenum.store.coverage import coverage
+from catenum.store.spans import Span
+from catenum.store.store import LOOKS, Store
 
 By = Literal["statement", "object", "application", "head", "user", "host", "server", "day", "hour"]
 BYS: tuple[By, ...] = ("statement", "object", "application", "head", "user", "host", "server", "day", "hour")
@@ -95,16 +96,17 @@ def grouped(store: Store, by: By, span: Span) -> list[dict[str, Any]]:
     )
 
 
-def pairs(store: Store, span: Span, limit: int = 20) -> list[dict[str, Any]]:
+def pairs(store: Store, span: Span, limit: int = 20) -> list[PairRow]:
     """The pairs of statements that met most: which waited for which."""
     where, values = span.where("e.first_seen")
     where += OWN
-    return store.rows(
+    found = store.rows(
         "select m.waiter, m.holder, count(*) times, max(m.wait_ms) longest_ms, min(m.object) object from meeting m "
         f"join incident e on e.id = m.incident join server s on s.id = e.server where {where} "
         f"group by 1, 2 order by times desc, longest_ms desc limit {int(limit)}",
         values,
     )
+    return cast("list[PairRow]", found)
 
 
 def before(store: Store, server: str, over: str) -> dict[str, Any] | None:
@@ -119,13 +121,13 @@ def before(store: Store, server: str, over: str) -> dict[str, Any] | None:
     return row if row["incidents"] else None
 
 
-def incidents(store: Store, span: Span, limit: int = 50) -> list[dict[str, Any]]:
+def incidents(store: Store, span: Span, limit: int = 50) -> list[IncidentRow]:
     """Single incidents, the latest first, with people's notes."""
     return _incidents(store, *span.where("e.first_seen"), limit)
 
 
-def _incidents(store: Store, where: str, values: list[object], limit: int) -> list[dict[str, Any]]:
-    return store.rows(
+def _incidents(store: Store, where: str, values: list[object], limit: int) -> list[IncidentRow]:
+    found = store.rows(
         "select e.id, s.name server, e.first_seen first, e.last_seen last, e.ended, e.head, e.user, e.application, "
         "e.object, e.waiting, e.chain, e.wait_ms, e.longest_ms, e.statement, e.shape, e.cycle, e.heads, e.held_ms, "
         "e.held_exact, e.typical_ms, e.source, "
@@ -133,6 +135,7 @@ def _incidents(store: Store, where: str, values: list[object], limit: int) -> li
         f"from incident e join server s on s.id = e.server where {where} order by e.first_seen desc limit {int(limit)}",
         values,
     )
+    return cast("list[IncidentRow]", found)
 
 
 def incident(store: Store, number: int) -> dict[str, Any]:
@@ -156,25 +159,27 @@ def incident(store: Store, number: int) -> dict[str, Any]:
     }
 
 
-def deadlocks(store: Store, span: Span) -> list[dict[str, Any]]:
+def deadlocks(store: Store, span: Span) -> list[DeadlockRow]:
     """Deadlocks with their reports."""
     where, values = span.where("d.at")
-    return store.rows(
+    found = store.rows(
         "select s.name server, d.at, d.count, d.report, d.source from deadlock d join server s on s.id = d.server "
         f"where {where} order by d.at",
         values,
     )
+    return cast("list[DeadlockRow]", found)
 
 
-def releases(store: Store, span: Span) -> list[dict[str, Any]]:
+def releases(store: Store, span: Span) -> list[ReleaseRow]:
     """What people did about blockers, by ``catenum release``."""
     where, values = span.where("r.at")
-    return store.rows(
+    found = store.rows(
         "select s.name server, r.at, r.by, r.way, r.session, r.user, r.application, r.host, r.statement, "
         "r.transaction_ms, r.rows_changed, r.waiting, r.went_on, r.outcome "
         f"from release r join server s on s.id = r.server where {where} order by r.at",
         values,
     )
+    return cast("list[ReleaseRow]", found)
 
 
 #: Up to this long a span is drawn by tens of seconds, beyond it by minutes.
@@ -216,7 +221,7 @@ def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
     return found
 
 
-def rates_around(store: Store, number: int) -> list[dict[str, Any]]:
+def rates_around(store: Store, number: int) -> list[RatesRow]:
     """Of each kind of statement in an incident how often it ran, and how long, before, during and after it; the one
     that held the others up comes first. ``steps``: since, until, calls, total_ms, lock_ms, as the server was asked.
     """
@@ -237,7 +242,7 @@ def rates_around(store: Store, number: int) -> list[dict[str, Any]]:
         if steps:
             phases = {phase: _rate([step for step in steps if step["phase"] == phase]) for phase in PHASES}
             found.append({"statement": shape, **phases, "steps": steps})
-    return found
+    return cast("list[RatesRow]", found)
 
 
 def _moved(at: str, by_ms: float) -> str:

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import Any
 
+from catenum.core.snapshot.history_rows import IncidentRow
 from catenum.core.text import duration
 from catenum.engines.clock import moment
-from catenum.live import history
-from catenum.live.spans import Span
-from catenum.live.store import LOOKS, Store
+from catenum.store import queries
+from catenum.store.spans import Span
+from catenum.store.store import LOOKS, Store
 
 #: Incidents that are told one by one; of more, the longest.
 MOST = 200
@@ -21,8 +23,8 @@ FOLDED = 4
 
 def handover_value(store: Store, span: Span) -> dict[str, Any]:
     """All of a hand-over as plain values."""
-    totals = history.totals(store, span)
-    rows = history.incidents(store, span, 100_000)
+    totals = queries.totals(store, span)
+    rows = queries.incidents(store, span, 100_000)
     over = [row for row in rows if row["ended"] is not None]
     alike = _alike(over)
     told = [row for row in over if not any(row["id"] in one["ids"] for one in alike)]
@@ -36,20 +38,20 @@ def handover_value(store: Store, span: Span) -> dict[str, Any]:
         "incidents": sorted(longest, key=lambda row: str(row["first"])),
         "alike": alike,
         "incidents_in_all": len(rows),
-        "deadlocks": history.deadlocks(store, span),
-        "releases": history.releases(store, span),
+        "deadlocks": queries.deadlocks(store, span),
+        "releases": queries.releases(store, span),
         "gaps": totals["gaps"],
         "servers": _servers(totals["coverage"]),
     }
     return {"headline": _headline(totals, value), **value}
 
 
-def _alike(rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+def _alike(rows: Sequence[IncidentRow]) -> list[dict[str, Any]]:
     """Incidents that came again and again: the same kind of statement of one application, over one table, told as one.
 
     With notes they are told by themselves.
     """
-    kinds: dict[tuple[object, ...], list[dict[str, Any]]] = {}
+    kinds: dict[tuple[object, ...], list[IncidentRow]] = {}
     for row in rows:
         if row["note"] is None:
             place = re.match(r"[^\s(:]+", str(row["object"] or ""))
