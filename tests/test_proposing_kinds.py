@@ -86,7 +86,7 @@ def test_a_change_of_one_of_two_equal_call_sites_is_for_these_values_and_ranks_b
     assert limited
     assert whole
     assert min(limited) > max(whole)
-    assert "the same code with other values" in found["tomas in the order 2 1"]["these_values_only"][0]
+    assert "the same code with other values" in found["tomas takes slot 1 before slot 2"]["these_values_only"][0]
     assert found["slot (id = 1) first"]["these_values_only"]
 
 
@@ -164,7 +164,7 @@ def test_changes_in_json_are_remedies_and_a_patch_is_one(call, tmp_path, kept):
         assert read_scenario((text + remedies).encode(), "again.yaml").scenario.remedies["tried"]
     if shutil.which("patch") is None:
         pytest.skip("no patch program here")
-    rank = found["tomas in the order 2 1"]["rank"]
+    rank = found["tomas takes slot 1 before slot 2"]["rank"]
     patch = call("propose", "lines.yaml", "--patch", "--pick", rank).out
     before = [
         "-- isolation: read committed",

@@ -7,15 +7,18 @@ all orders that keep each transaction's meaning).
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from graphlib import CycleError, TopologicalSorter
-from itertools import islice, product
+from itertools import combinations, islice, product
 
 from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
 from catenum.core.propose.commuting import inversions, orders
 
 #: Orders of one transaction, and put together, that are looked at; and candidates that are tried.
 MOST_OWN, MOST_TOGETHER, MOST_TRIED = 120, 20_000, 3
+#: A row that is named by one plain value: ``berth(id=3)`` is ``berth 3`` to people.
+_KEY = re.compile(r"(\w+)\(\w+=(\w+)\)$")
 #: By transaction: what it takes, and the number of the statement that does.
 Taken = Mapping[str, Mapping[str, int]]
 
@@ -33,19 +36,33 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     # Where one thing is taken twice, weakly and then strongly, the orders of resources say nothing.
     tried = good or [chosen for chosen in changed if sum(inversions(order) > 0 for order in chosen.values()) == 1]
     because = evidence.waits_told(evidence.in_cycles)
-    yield tuple(_candidate(chosen, because) for chosen in tried[:MOST_TRIED])
+    yield tuple(_candidate(chosen, taken, because) for chosen in tried[:MOST_TRIED])
 
 
-def _candidate(chosen: Mapping[str, Sequence[int]], because: tuple[str, ...]) -> Candidate:
+def _candidate(chosen: Mapping[str, Sequence[int]], taken: Taken, because: tuple[str, ...]) -> Candidate:
     reorder = {name: tuple(order) for name, order in chosen.items() if inversions(order)}
-    told = "; ".join(f"{name} in the order {' '.join(map(str, order))}" for name, order in reorder.items())
     return Candidate(
         kind="order",
-        name=told,
+        name="; ".join(_name(name, order, taken.get(name, {})) for name, order in reorder.items()),
         because=because,
         remedy=remedy(reorder=reorder),
         means=("the statements are the same; one transaction waits for the other instead of deadlocking with it",),
     )
+
+
+def _name(name: str, order: Sequence[int], taken: Mapping[str, int]) -> str:
+    """What is taken before what, where the order of two things that others wait for is turned by this order alone."""
+    place = {number: at for at, number in enumerate(order)}
+    turned = [
+        (then, first)
+        for first, then in combinations(sorted(taken, key=lambda resource: taken[resource]), 2)
+        if taken[first] < taken[then] and place[taken[then]] < place[taken[first]]
+    ]
+    short = [found for one in turned for resource in one if (found := _KEY.match(resource))]
+    if len(turned) == 1 and inversions(order) == 1 and len(short) == 2:
+        first, then = (f"{found[1]} {found[2]}" for found in short)
+        return f"{name} takes {first} before {then}"
+    return f"{name} in the order {' '.join(map(str, order))}"
 
 
 def _taken(evidence: Evidence, names: Sequence[str]) -> Taken:
