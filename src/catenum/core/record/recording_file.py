@@ -24,6 +24,11 @@ def _adapter() -> TypeAdapter[Recording]:
     return TypeAdapter(Recording)
 
 
+def prepare() -> None:
+    """Make the form of recordings now, rather than with the first one."""
+    _adapter()
+
+
 def to_json(recording: Recording, *, indent: int | None = 2) -> str:
     """The recording as JSON text."""
     return _adapter().dump_json(recording, indent=indent).decode()
