@@ -16,6 +16,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from catenum.core.record.recording import TargetInfo
 from catenum.core.snapshot.sight import Sight
 from catenum.engines.clock import Clock, wall
 from catenum.engines.lookout import CheckFailed, Link
@@ -58,6 +59,7 @@ class Planted:
     """A lookout whose checks do as they are told: a sample, or why there is none."""
 
     login, sees_all = "gate", True
+    info = TargetInfo(server="postgresql", version="15", url="made up", standin=True)
 
     def __init__(self, checks):
         self.checks = iter(checks)

@@ -14,7 +14,6 @@ from functools import partial
 from pathlib import Path
 
 from catenum.core.errors import InputError, SaveError
-from catenum.core.record.recording_file import prepare as prepare_recordings
 from catenum.core.servers import rules_of
 from catenum.core.snapshot.across import Ends, look_across, standing
 from catenum.core.snapshot.alarms import Alarm, Alarms, Thresholds
@@ -122,7 +121,6 @@ class Watch:
         ]
         for follower in followers:
             follower.start()
-        prepared = False
         try:
             while not self.stop.is_set():
                 try:
@@ -133,10 +131,6 @@ class Watch:
                         break
                     continue
                 self.take(sighting)
-                if sighting.sample is not None and not prepared:
-                    prepared = True
-                    server = sighting.sample.target.server
-                    threading.Thread(target=_prepare, args=(server,), daemon=True).start()
         finally:
             for follower in followers:
                 follower.stopping.set()
@@ -428,11 +422,3 @@ def _hand_over(process: subprocess.Popen[bytes], value: bytes) -> None:
         if process.stdin is not None:
             with process.stdin:
                 process.stdin.write(value)
-
-
-def _prepare(server: str) -> None:
-    """Load what the first incident needs, while nothing happens: the SQL parser, the form of recordings. On a busy
-    machine that takes longer than many an incident lasts.
-    """
-    rules_of(server).sql.footprint("update berth set moved = 1 where id = 3")
-    prepare_recordings()

@@ -30,49 +30,51 @@ from catenum.engines.clock import moment
 from catenum.store.incident_rows import UNSEEN, Entries
 from catenum.store.rows import insert
 
+#: Two that open a new store at once both make it.
 _SCHEMA = """
-    create table server (id integer primary key, name text not null unique, kind text, version text, url text);
-    create table incident (
+    create table if not exists server (
+      id integer primary key, name text not null unique, kind text, version text, url text);
+    create table if not exists incident (
       id integer primary key, server int not null references server, cycle int not null default 0,
       head text, user text, application text, host text, database text, statement text, shape text, object text,
       first_seen text not null, last_seen text not null, ended text,
       waiting int not null, chain int not null, wait_ms real not null, longest_ms real not null, recording blob,
       heads int not null default 1, held_ms real, held_exact int, typical_ms real,
       source text not null default 'watch');
-    create index incident_time on incident (first_seen);
-    create table head (
+    create index if not exists incident_time on incident (first_seen);
+    create table if not exists head (
       incident int not null references incident on delete cascade, session text not null, user text, application text,
       host text, statement text, transaction_name text, first_seen text not null, last_seen text not null,
       held_ms real not null, exact int not null, waiting int not null);
-    create index head_incident on head (incident);
-    create table meeting (
+    create index if not exists head_incident on head (incident);
+    create table if not exists meeting (
       incident int not null references incident on delete cascade, waiter text not null, holder text not null,
       object text, wait_ms real not null);
-    create index meeting_incident on meeting (incident);
-    create table log_wait (
+    create index if not exists meeting_incident on meeting (incident);
+    create table if not exists log_wait (
       incident int not null references incident on delete cascade, waiter text not null, application text, mode text,
       since text not null, until text, holders text, statement text);
-    create index log_wait_incident on log_wait (incident);
-    create table note (
+    create index if not exists log_wait_incident on log_wait (incident);
+    create table if not exists note (
       id integer primary key, incident int not null references incident on delete cascade,
       at text not null, text text not null);
-    create table deadlock (
+    create table if not exists deadlock (
       id integer primary key, server int not null, at text not null, count int not null, report text,
       source text not null default 'watch');
-    create table gap (
+    create table if not exists gap (
       id integer primary key, server int not null, since text not null, until text, why text,
       blind int not null default 0);
-    create table minute (
+    create table if not exists minute (
       server int not null, minute text not null, shape text not null, waiting int not null, samples int not null,
       blind int not null default 0, primary key (server, minute, shape)) without rowid;
-    create table release (
+    create table if not exists release (
       id integer primary key, server int not null references server, at text not null,
       by text not null, way text not null, session text not null, user text, application text, host text,
       statement text, transaction_ms real, rows_changed int, waiting int not null, went_on int not null,
       outcome text not null);
-    create index release_time on release (at);
-    create table watched (server integer primary key references server, last_seen text not null);
-    create table rate (
+    create index if not exists release_time on release (at);
+    create table if not exists watched (server integer primary key references server, last_seen text not null);
+    create table if not exists rate (
       server int not null references server, shape text not null, since text not null, until text not null,
       calls int not null, total_ms real not null, lock_ms real, primary key (server, shape, since)) without rowid;
 """
@@ -436,7 +438,7 @@ def _open(path: Path) -> sqlite3.Connection:
         connection.execute("pragma foreign_keys = on")
         connection.execute("select count(*) from sqlite_master").fetchone()
         if version == 0:
-            connection.executescript(f"begin; {_SCHEMA} pragma user_version = {VERSION}; commit;")
+            connection.executescript(f"begin immediate; {_SCHEMA} pragma user_version = {VERSION}; commit;")
         return connection
     except BaseException:
         connection.close()
