@@ -327,7 +327,7 @@ def steady(text: str) -> str:
     return re.sub(r"/tmp/[^\s\"]*/", "", text)
 
 
-def damaged(files: tuple[str, ...], chances: int = 12) -> str:
+def damaged(files: tuple[str, ...], chances: int = 5) -> str:
     """What is found in a log of which lines were lost, doubled, cut or exchanged, by chance."""
     whole = [Path(file).read_text(encoding="utf-8").splitlines(keepends=True) for file in files]
     found = []
@@ -383,7 +383,7 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
         yield case.said, lambda case=case: said_of(case)
     for title, server in moments():
         yield CORPUS / "said" / f"now-{title}.{server}.txt", lambda t=title, s=server: said_of_moment(t, s)
-    for server, seed in ((server, seed) for server in nights.MODES for seed in range(1, 6)):
+    for server, seed in ((server, seed) for server in nights.MODES for seed in range(1, 4)):
         path = CORPUS / "said" / f"night-{seed}.{server}.txt"
         yield path, lambda s=server, n=seed: "".join(nights.watched(s, n))
     yield CORPUS / "said" / "across.txt", lambda: "".join(text for seed in range(6) for text in nights.across(seed))
