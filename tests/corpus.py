@@ -285,6 +285,7 @@ def take_logs(server: str, statements: bool) -> None:
     found = captured(server, folder, statements=statements)
     made = [{**asdict(one), "over": sorted(one.over)} for one in found.made]
     (folder / "made.json").write_text(json.dumps(made, indent=1) + "\n")
+    without_places(folder)
 
 
 def log_cases() -> list[tuple[str, tuple[str, ...]]]:
@@ -428,6 +429,13 @@ def dump_of(server: str, where: Any) -> str:
     return subprocess.run(words, capture_output=True, text=True, check=True).stdout
 
 
+def without_places(folder: Path) -> None:
+    """The logs without the folders of the machine on which they were written."""
+    for file in folder.iterdir():
+        text = re.sub(r"/\S+/own-\w+", "/srv/port", file.read_text(encoding="utf-8"))
+        file.write_text(re.sub(r"/\S+/mysql-programs/usr/", "/usr/", text), encoding="utf-8")
+
+
 @contextlib.contextmanager
 def locale(language: str) -> Iterator[None]:
     """One that a server finds which is started meanwhile."""
@@ -479,6 +487,7 @@ def take_everything(only: str) -> None:
             folder.mkdir(parents=True)
             with locale(language):
                 other_kinds(folder, f"{language}.UTF-8")
+            without_places(folder)
 
 
 if __name__ == "__main__":

@@ -14,8 +14,9 @@ from typing import TYPE_CHECKING, Any, Literal, NotRequired
 
 from typing_extensions import TypedDict, is_typeddict  # pydantic asks for this one before Python 3.12
 
-from catenum.core.compare.measure import Rate, Ratio, Spread
-from catenum.core.compare.verdict import Rank, Verdict
+from catenum.core.compare.loop_comparison import LoopComparison
+from catenum.core.compare.measure import Ratio, Spread
+from catenum.core.compare.verdict import Rank
 from catenum.core.errors import InputError, Place
 from catenum.core.record.recording import Kind, Recording, TargetInfo
 from catenum.core.report.lines import Section
@@ -593,29 +594,12 @@ class TrialFile(TypedDict):
     best: str | None
 
 
-class ContestVariant(TypedDict):
-    """A variant's loops: see ``lab.compare.contest.Result``."""
-
-    name: str
-    changes: list[str]
-    iterations: int
-    deadlocks: Rate
-    conflicts: Rate
-    lock_waits: int | None
-    locks: int | None
-    p50_ms: float
-    p95_ms: Spread
-    per_second: Spread
-    faster: Ratio | None
-    verdict: Verdict | None
-
-
 class ContestFile(TypedDict):
     """``catenum trial --churn --json``."""
 
     format: Literal["catenum-contest/1"]
     scenario: str
-    variants: list[ContestVariant]
+    variants: list[LoopComparison]
     best: str | None
 
 

@@ -10,21 +10,21 @@ from typing import Any
 from rich.console import Console
 from rich.text import Text
 
+from catenum.core.compare.loop_comparison import LoopComparison
 from catenum.core.text import duration
-from catenum.lab.compare.contest import Result
 from catenum.render.console import STYLES, say
 from catenum.render.trial import print_verdict
 
 FORMAT = "catenum-contest/1"
 
 
-def winners_of(results: Sequence[Result]) -> list[Result]:
+def winners_of(results: Sequence[LoopComparison]) -> list[LoopComparison]:
     """Remedies that can be recommended, the fastest first."""
     won = [result for result in results if result.verdict is not None and result.verdict.wins]
     return sorted(won, key=lambda result: -result.per_second.value)
 
 
-def print_contest(console: Console, scenario: str, results: Sequence[Result]) -> None:
+def print_contest(console: Console, scenario: str, results: Sequence[LoopComparison]) -> None:
     """The table, then each remedy's verdict with its reason."""
     say(console, f"{scenario}: each variant in loops, in turns with the others", style=STYLES["strong"])
     say(console)
@@ -60,7 +60,7 @@ def print_contest(console: Console, scenario: str, results: Sequence[Result]) ->
     say(console, text, style=STYLES["good" if winners else "bad"])
 
 
-def contest_value(scenario: str, results: Sequence[Result]) -> dict[str, Any]:
+def contest_value(scenario: str, results: Sequence[LoopComparison]) -> dict[str, Any]:
     """The contest as plain values."""
     winners = winners_of(results)
     return {

@@ -10,10 +10,9 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 
+from catenum.core.compare.loop_comparison import LoopComparison
 from catenum.core.compare.measure import (
-    Rate,
     Ratio,
-    Spread,
     Turn,
     fewer,
     mean_spread,
@@ -62,24 +61,6 @@ class Runner:
         return sum(self.churn.failures(kind) for kind in CONFLICTS)
 
 
-@dataclass(frozen=True)
-class Result:
-    """The results of a variant's loops, and how it compares with the baseline."""
-
-    name: str
-    changes: tuple[str, ...]
-    iterations: int
-    deadlocks: Rate
-    conflicts: Rate
-    lock_waits: int | None
-    locks: int | None
-    p50_ms: float
-    p95_ms: Spread
-    per_second: Spread
-    faster: Ratio | None
-    verdict: Verdict | None
-
-
 def contest(
     connect: Callable[[], Engine],
     scenario: Scenario,
@@ -91,7 +72,7 @@ def contest(
     file: ScenarioFile | None = None,
     only: Sequence[str] | None = None,
     progress: Callable[[int, int, str], None] | None = None,
-) -> list[Result]:
+) -> list[LoopComparison]:
     """Run all variants, ``seconds`` each, the baseline first in the result."""
     with ExitStack() as stack:
         runners = [
@@ -151,11 +132,11 @@ def _runner(
         engine.close()
 
 
-def _result(runner: Runner, baseline: Runner) -> Result:
+def _result(runner: Runner, baseline: Runner) -> LoopComparison:
     churn = runner.churn
     latencies = [value for tally in churn.tallies.values() for value in tally.latencies]
     faster = ratio(runner.per_second, baseline.per_second) if runner is not baseline else None
-    return Result(
+    return LoopComparison(
         name=runner.name,
         changes=runner.changes,
         iterations=churn.iterations,

@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import combinations, islice
 
+from catenum.core.compare.loop_comparison import LoopComparison
 from catenum.core.compare.verdict import Figures, Verdict, figures_of, judge
 from catenum.core.errors import InputError
 from catenum.core.propose import isolation
@@ -22,7 +23,7 @@ from catenum.core.servers import rules_of
 from catenum.core.space.exploration import Exploration
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
-from catenum.lab.compare.contest import Result, contest
+from catenum.lab.compare.contest import contest
 from catenum.lab.explore.survey import Survey
 from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.load.churn import Churn
@@ -369,7 +370,7 @@ class Proposer:
                 yield together
 
 
-def _load(result: Result) -> Load:
+def _load(result: LoopComparison) -> Load:
     return Load(
         iterations=result.iterations,
         per_second=result.per_second,
