@@ -27,7 +27,7 @@ from psycopg.conninfo import conninfo_to_dict
 from catenum import samples
 from catenum.core.scenario.reader import read_scenario
 from catenum.engines.ports import Engine, Patience
-from catenum.engines.postgresql import connect
+from catenum.engines.postgresql.engine import connect
 from catenum.engines.postgresql.session import CHECK_AFTER_MS
 from catenum.engines.private import private_server
 from catenum.engines.targets import Settings, open_engine, resolve

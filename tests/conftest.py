@@ -37,11 +37,11 @@ from catenum.core import formats
 from catenum.core.errors import TargetError
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.servers import NAMES
-from catenum.engines.mariadb import connect as connect_mariadb
-from catenum.engines.mysql import connect as connect_mysql
+from catenum.engines.mariadb.engine import connect as connect_mariadb
+from catenum.engines.mysql.engine import connect as connect_mysql
 from catenum.engines.parent import tie
 from catenum.engines.ports import Engine
-from catenum.engines.postgresql import connect
+from catenum.engines.postgresql.engine import connect
 from catenum.engines.private.mariadb import MariadbRecipe
 from catenum.engines.private.mysql import MysqlRecipe
 from catenum.engines.private.postgresql import DATABASE, USER, PostgresqlRecipe

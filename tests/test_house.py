@@ -63,8 +63,8 @@ def test_every_server_has_the_same_files_in_every_layer():
         assert (ROOT / f"core/logs/servers/{name}.py").is_file()
         assert (ROOT / f"engines/private/{name}.py").is_file()
         assert Path(__file__).with_name(f"test_{name}.py").is_file()
-        for port in ("data", "sessions", "looking", "reports", "loops", "engine", "lookout"):
-            assert (ROOT / f"engines/{name}/{port}.py").is_file(), f"{name} lacks {port}"
+        for part in ("control", "engine", "locks", "lookout", "requirements", "restore"):
+            assert (ROOT / f"engines/{name}/{part}.py").is_file(), f"{name} lacks {part}"
 
 
 def test_a_port_is_small_and_an_engine_has_them_all():

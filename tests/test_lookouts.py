@@ -33,6 +33,7 @@ from catenum.core.text import duration
 from catenum.engines.innodb import metadata_waits, records
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.lookout import state_of
+from catenum.engines.innodb.transactions import Transaction
 from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb import many_waiters as crowds
 from catenum.engines.mariadb import rowlocks
@@ -125,7 +126,9 @@ def test_what_a_wait_is_over_is_read_from_the_statement(statement, event, text, 
 
 
 def place(pid: int, *, granted: bool, slot: int = 5) -> waits.LockRow:
-    return waits.LockRow(pid, "tuple", "ExclusiveLock", granted, table="slot", page=0, slot=slot, database=1, oid=7)
+    return waits.LockRow(
+        pid, "tuple", Mode("table", "ExclusiveLock"), granted, table="slot", page=0, slot=slot, database=1, oid=7
+    )
 
 
 @pytest.mark.parametrize(
@@ -146,7 +149,8 @@ def test_a_row_s_queue_waits_for_its_holder(queued, places, blockers, found):
 
 
 def transaction(pid: int | None, number: str, *, granted: bool) -> waits.LockRow:
-    return waits.LockRow(pid, "transactionid", "ExclusiveLock" if granted else "ShareLock", granted, xid=number)
+    mode = Mode("table", "ExclusiveLock" if granted else "ShareLock")
+    return waits.LockRow(pid, "transactionid", mode, granted, xid=number)
 
 
 @pytest.mark.parametrize(
@@ -235,7 +239,7 @@ def test_any_values_of_a_record_are_read_back(values):
 )
 def test_who_is_in_the_way_of_whom_on_one_record(held, asked, found):
     def trx(name, waited):
-        return rowlocks.Transaction(name, f"10{name}", "", 1.0, None, None, waited, f"w{name}" if waited else None, "")
+        return Transaction(name, f"10{name}", "", 1.0, None, None, waited, f"w{name}" if waited else None, "")
 
     everybody = {name: trx(name, None) for name in held}
     everybody |= {name: trx(name, 9000.0 - 1000 * place) for place, name in enumerate(asked)}

@@ -17,7 +17,7 @@ from catenum.core.record.recording_file import from_json, without_times_and_ids
 from catenum.core.scenario.model import Scenario
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.lookout import SOMEBODY
-from catenum.engines.mariadb import connect
+from catenum.engines.mariadb.engine import connect
 from catenum.lab.run.play import PlayOptions, play
 from conftest import over_socket, sample, until
 

@@ -16,12 +16,13 @@ from catenum.core.logs.innodb_status import report_of
 from catenum.core.record.recording_file import from_json, without_times_and_ids
 from catenum.core.scenario.model import Scenario
 from catenum.engines.innodb.control import arguments_of
+from catenum.engines.innodb.transactions import Transaction
 from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mysql import history, versions
 from catenum.engines.mysql.concat_rows import WHOLE, together
 from catenum.engines.mysql.plans import steps_of
 from catenum.engines.mysql.rows import Connections, Owners, value_of
-from catenum.engines.mysql.waits import Transaction, waits
+from catenum.engines.mysql.waits import waits
 from catenum.lab.run.play import PlayOptions, play
 from conftest import over_socket, sample, until
 

@@ -18,7 +18,7 @@ from catenum.core.record.recording import TableKeys
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import NAMES, rules_of
-from catenum.engines.postgresql import connect
+from catenum.engines.postgresql.engine import connect
 from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.propose.propose import Proposals, Proposer
 from catenum.lab.run.play import PlayOptions

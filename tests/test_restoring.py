@@ -9,10 +9,10 @@ import pymysql
 import pytest
 
 from catenum.core.scenario.model import Scenario
-from catenum.engines.mariadb import connect as connect_mariadb
-from catenum.engines.mysql import connect as connect_mysql
+from catenum.engines.mariadb.engine import connect as connect_mariadb
+from catenum.engines.mysql.engine import connect as connect_mysql
 from catenum.engines.ports import Engine
-from catenum.engines.postgresql import connect
+from catenum.engines.postgresql.engine import connect
 from catenum.lab.explore.stage import Serially, Stage
 from conftest import EXAMPLES, over_socket
 

@@ -18,7 +18,7 @@ import pytest
 
 from catenum.engines.drivers import server_module
 from catenum.engines.ports import DataError
-from catenum.engines.postgresql import connect as connect_postgresql
+from catenum.engines.postgresql.engine import connect as connect_postgresql
 from conftest import over_socket
 
 #: What somebody would do to the table harbour.log, or to the server, of which each is also tried through other statements.
@@ -170,7 +170,9 @@ def test_nothing_outside_is_changed_on_mariadb_and_mysql(request, reachable, ser
         tried = ways(server)
         assert len(tried) >= 200
         tried = tried if private else tried[::4]  # the same wall, raised by another login
-        engine = server_module(server).connect({"unix_socket": socket, "user": "root"}, "local", private=private)
+        engine = server_module(server, ".engine").connect(
+            {"unix_socket": socket, "user": "root"}, "local", private=private
+        )
         try:
             engine.make_scratch()
             for number, way in enumerate(tried):

@@ -168,7 +168,7 @@ def test_a_live_view_fits_the_terminal_and_says_what_is_left_out(kept, slots, tm
         assert process.wait(60) == 0
     os.close(ours)
     screens = drawn.decode().split("\x1b[H\x1b[2J")[1:]
-    assert len(screens) > 3
+    assert len(screens) > 1
     assert all(screen.count("\n") <= 16 for screen in screens)
     assert "blocks 9 directly, 9 in all" in screens[-1]
     assert "lines more: catenum now shows all" in screens[-1]

@@ -60,7 +60,7 @@ def definitions_of(asked: str, server: str, err: IO[str]) -> Iterator[Definition
     if target.url is None or target.server != server:
         title = rules_of(server).title
         raise InputError(f"--target {target.shown}: the log is one of {title}, so this must be the URL of one")
-    found: Definitions = server_module(server, ".definitions").read_definitions(target.url, target.shown)
+    found: Definitions = server_module(server, ".engine").read_definitions(target.url, target.shown)
     try:
         yield found
     finally:

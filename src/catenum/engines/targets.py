@@ -168,7 +168,8 @@ class Connector:
 
     def __call__(self) -> Any:
         """An engine. Raises TargetError."""
-        return server_module(self.server).connect(self.where, self.shown, private=self.private, walled=self.walled)
+        engine = server_module(self.server, ".engine")
+        return engine.connect(self.where, self.shown, private=self.private, walled=self.walled)
 
 
 @contextmanager

@@ -9,7 +9,7 @@ import struct
 from abc import abstractmethod
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import islice
-from typing import Any
+from typing import Any, ClassVar
 
 import pymysql
 from pymysql.cursors import SSCursor
@@ -35,6 +35,8 @@ class InnodbData(InnodbControl):
     """See ``engines.ports.data.Data`` for what each method promises."""
 
     explain = "explain format=json"
+    #: Names of the functions that are loaded from a library.
+    libraries: ClassVar[str]
 
     @abstractmethod
     def steps(self, plan: Any) -> Iterator[PathStep]:
@@ -136,10 +138,11 @@ class InnodbData(InnodbControl):
         return self.reader.tables
 
     def functions(self) -> frozenset[str]:
-        """Stored functions."""
+        """Stored functions, and those that are loaded from a library, as far as the login may see them."""
         with self._told():
             stored = self.reader.query("select routine_name from information_schema.routines")
-        return frozenset(str(row[0]).lower() for row in stored)
+            loaded = self.query(self.libraries)
+        return frozenset(str(row[0]).lower() for row in [*stored, *loaded])
 
     def notes(self) -> list[str]:
         """Tables of another storage engine."""

@@ -5,22 +5,27 @@ from __future__ import annotations
 import contextlib
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from hashlib import sha1
-from typing import Any, ClassVar, NamedTuple
+from typing import Any, ClassVar, Generic, NamedTuple, TypeVar
 
 import pymysql
 
 from catenum.core.errors import TargetError
+from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge
 from catenum.core.servers import Rules
-from catenum.core.snapshot.sample import Sample, SessionInfo, State, Timeout
+from catenum.core.snapshot.incidents import PILE
+from catenum.core.snapshot.sample import Sample, SessionInfo, State, Suspect, Timeout
+from catenum.core.text import duration
 from catenum.engines.clock import Clock
 from catenum.engines.innodb import errors
 from catenum.engines.innodb.metadata_queue import ANY_STATE, NAMED_STATE
-from catenum.engines.innodb.metadata_waits import SYSTEM_USERS, Listed
+from catenum.engines.innodb.metadata_waits import SYSTEM_USERS, Listed, Standing, standing_edges, waiting
 from catenum.engines.innodb.session import AS_TEXT
+from catenum.engines.innodb.transactions import DETACHED, Transaction
 from catenum.engines.lookout import (
     APPLICATION,
     LOOK_MS,
@@ -63,6 +68,10 @@ _THREADS = {
 _BACKGROUND = frozenset(["Daemon", "Binlog Dump", "Binlog Dump GTID", "Slave_IO", "Slave_SQL", "Slave_worker"])
 
 
+#: A lock as the server lists it.
+Lock = TypeVar("Lock")
+
+
 class Client(NamedTuple):
     """What a session's client told of itself: a name, and its process on its host."""
 
@@ -73,7 +82,36 @@ class Client(NamedTuple):
 UNKNOWN = Client(None, None)
 
 
-class InnodbLookout(ABC):
+class Counts(NamedTuple):
+    """What the server counts: connections without this one, deadlocks, and who waits for a row lock now."""
+
+    connected: int
+    deadlocks: int | None
+    blocked: int = 0
+
+
+@dataclass(frozen=True)
+class Running:
+    """The transactions by their sessions' numbers; ``edges`` where the same reading tells who waits for whom, else
+    None. ``read``: rows read beside them.
+    """
+
+    transactions: Mapping[str, Transaction]
+    edges: tuple[Edge, ...] | None = None
+    read: int = 0
+
+
+@dataclass(frozen=True)
+class RowWaits(Generic[Lock]):
+    """Who waits for whom over rows. ``held``: what each holder has in the way of others."""
+
+    edges: Sequence[Edge] = ()
+    suspects: tuple[Suspect, ...] = ()
+    held: Mapping[str, Sequence[Lock]] = field(default_factory=dict)
+    read: int = 0
+
+
+class InnodbLookout(ABC, Generic[Lock]):
     """One watching connection. See ``engines.lookout.Lookout`` for what each method promises."""
 
     rules: ClassVar[Rules]
@@ -88,6 +126,12 @@ class InnodbLookout(ABC):
     login: str
     sees_all: bool
     tells_applications: bool
+    #: Whether the performance schema lists who has locks on tables' definitions, and who waits for them.
+    tells_metadata: bool
+    #: The mode in which the server lists a lock of GET_LOCK.
+    named_mode: ClassVar[Mode]
+    #: What asks a plugin who has locks on tables' definitions, where there is one.
+    metadata_plugin: str | None = None
     #: When the server was started: numbers of sessions are not used again before the next time.
     server_start: str
 
@@ -203,6 +247,103 @@ class InnodbLookout(ABC):
 
     def _count_schemas(self) -> None:
         self._schemas, self._counted = int(self.rows(_SCHEMAS)[0][0]), Clock()
+
+    # -- looking -----------------------------------------------------------------------------------------------------
+
+    @abstractmethod
+    def counts(self) -> Counts:
+        """What the server counts."""
+
+    @abstractmethod
+    def running(self, blocked: int) -> Running:
+        """The transactions; ``blocked``: how many wait for a row lock."""
+
+    @abstractmethod
+    def listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[Listed]:
+        """The sessions that wait, or stand in a transaction; with ``everybody`` all. The views are read apart and put
+        together here: the server joins them row by row.
+        """
+
+    @abstractmethod
+    def row_waits(self, running: Mapping[str, Transaction], waited_ms: Callable[[str], float]) -> RowWaits[Lock]:
+        """Who waits for whom over rows, and for how long."""
+
+    @abstractmethod
+    def with_history(self, heads: Sequence[SessionInfo], waits: RowWaits[Lock]) -> dict[str, SessionInfo]:
+        """Sessions that hold up others, with their earlier statements."""
+
+    @abstractmethod
+    def notes(self, edges: Sequence[Edge]) -> Iterator[str]:
+        """What the server does not tell, and how it would."""
+
+    @abstractmethod
+    def prepared(self) -> str:
+        """The prepared transactions, as statements that undo them."""
+
+    @abstractmethod
+    def session(self, number: str) -> SessionInfo | None:
+        """One session."""
+
+    def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
+        """By the sessions, InnoDB's transactions, and the locks that somebody waits for."""
+        clock = Clock()
+        counts = self.counts()
+        running = self.running(counts.blocked)
+        transactions = running.transactions
+        rows = self.listed(transactions)
+        sessions = {session.id: session for session in self.sessions(rows)}
+        waited = {name: trx.waited_ms for name, trx in transactions.items() if trx.waited_ms is not None}
+        stuck = waiting(rows)
+        longest = max([*waited.values(), *(row.time_ms for row in stuck)], default=0.0)
+        asks = self.sees_all and (longest >= at_least_ms or len(waited) + len(stuck) >= PILE)
+        waits: RowWaits[Lock] = RowWaits(running.edges or ())
+        if asks and waited and running.edges is None:
+            waits = self.row_waits(transactions, lambda name: most_waited(waited.get(name), sessions.get(name)))
+        others = Standing(())
+        if asks and stuck:
+            others = standing_edges(
+                self.rows,
+                rows,
+                self.rules,
+                self.named_mode,
+                told=self.tells_metadata,
+                anybody=lambda: self.listed(transactions, everybody=True),
+                plugin=self.metadata_plugin,
+            )
+            sessions |= {session.id: session for session in self.sessions(others.suspected)}
+        edges = [*(waits.edges if asks else ()), *others.edges]
+        suspects = (*waits.suspects, *others.suspects)
+        for name in ({edge.holder for edge in edges} | {suspect.session for suspect in suspects}) - sessions.keys():
+            found = self.session(name)
+            if found is not None:
+                sessions[name] = found
+        heads = {edge.holder for edge in edges} - {edge.waiter for edge in edges}
+        sessions |= self.with_history([sessions[name] for name in heads if name in sessions], waits)
+        return Sample(
+            at=clock.wall(),
+            target=self.info,
+            sessions=tuple(sessions.values()),
+            edges=tuple(edges),
+            connected=counts.connected,
+            deadlocks=counts.deadlocks,
+            cost_ms=round(clock.now_ms(), 2),
+            rows_read=len(rows) + len(transactions) + running.read + waits.read + others.read,
+            locks=locks_of(edges) if locks else (),
+            notes=(*self.notes(edges), *self._detached({edge.holder for edge in edges}, transactions)),
+            blind=self.blind,
+            suspects=suspects,
+            inexact=frozenset(waited) if running.edges is None else frozenset(),
+        )
+
+    def _detached(self, holders: set[str], running: Mapping[str, Transaction]) -> Iterator[str]:
+        """Prepared transactions in the way, and how they are undone: no session is to be ended for that."""
+        names = sorted(name for name in holders if name.startswith(DETACHED))
+        for name in names:
+            age = running[name].age_ms
+            opened = f", open for {duration(age)}" if age is not None else ""
+            yield f"{name}{opened}, holds locks: it ends by 'xa commit' or 'xa rollback'"
+        if names:
+            yield self.prepared()
 
     @property
     def blind(self) -> str | None:

@@ -1,5 +1,3 @@
-"""MariaDB (10.6 and later) with InnoDB, through PyMySQL."""
+"""MariaDB (10.6 and later) with InnoDB, through PyMySQL: ``engine`` for runs, ``lookout`` for watching."""
 
-from catenum.engines.mariadb.engine import MariadbEngine, connect
-
-__all__ = ["MariadbEngine", "connect"]
+import pymysql  # noqa: F401 - a driver that is missing is noticed before anything is started

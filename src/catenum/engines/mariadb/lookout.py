@@ -9,7 +9,7 @@ Connection ids count up and are not used again until the server restarts, so a s
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -18,16 +18,14 @@ from catenum.core.record.modes import Mode
 from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import rules_of
-from catenum.core.snapshot.incidents import PILE
-from catenum.core.snapshot.sample import Sample, SessionInfo, Suspect
-from catenum.core.text import duration
-from catenum.engines.clock import Clock
+from catenum.core.snapshot.sample import SessionInfo
 from catenum.engines.innodb import earlier_statements, metadata_queue
 from catenum.engines.innodb.control import arguments_of
-from catenum.engines.innodb.lookout import InnodbLookout, locks_of, most_waited, plain
-from catenum.engines.innodb.metadata_waits import Listed, standing_edges, waiting
+from catenum.engines.innodb.lookout import Counts, InnodbLookout, RowWaits, Running, plain
+from catenum.engines.innodb.metadata_waits import Listed
 from catenum.engines.innodb.records import Records, table_name
 from catenum.engines.innodb.requirements import grant, works
+from catenum.engines.innodb.transactions import Transaction
 from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
 from catenum.engines.mariadb import readonly_transactions, requirements, rowlocks
 from catenum.engines.mariadb.many_waiters import CROWD, Crowd
@@ -60,13 +58,14 @@ def look_at(where: Mapping[str, object] | str, shown_url: str, *, private: bool 
     return MariadbLookout(arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private)
 
 
-class MariadbLookout(InnodbLookout):
+class MariadbLookout(InnodbLookout[rowlocks.Lock]):
     """One watching connection. See ``engines.lookout.Lookout`` for what each method promises."""
 
     rules = rules_of("mariadb")
     timed_out = (1969, 1205, 1317)
+    named_mode = NAMED_MODE
     text_bytes = 65_535  # PROCESS_LIST_INFO_WIDTH, sql_show.cc
-    _crowd_holder: rowlocks.Transaction | None = None
+    _crowd_holder: Transaction | None = None
 
     def learn(self, private: bool) -> None:
         """By variables, grants, and by trying what there is to see."""
@@ -83,14 +82,14 @@ class MariadbLookout(InnodbLookout):
             "where variable_name = 'UPTIME') second, '%Y-%m-%d %H:%i')"
         )[0]
         version, self.login, metadata, self.server_start = (str(value) for value in row)
-        self._metadata = metadata != "0"
+        self.metadata_plugin = _PLUGIN if metadata != "0" else None
         grants = " ".join(str(row[0]) for row in self.rows("show grants"))
         self.sees_all = self._may("select 1 from information_schema.innodb_trx limit 1")
         self._ends = bool(re.search(r"\bCONNECTION ADMIN\b|\bSUPER\b|ALL PRIVILEGES ON \*\.\*", grants))
         level, statistics = self.rows("select @@global.tx_isolation, @@performance_schema")[0]
-        self._tells_metadata = statistics == "1" and self._may("select count(*) from performance_schema.metadata_locks")
-        if self._tells_metadata:
-            self._tells_metadata = self.rows(metadata_queue.TELLS)[0][0] != "0"
+        self.tells_metadata = statistics == "1" and self._may("select count(*) from performance_schema.metadata_locks")
+        if self.tells_metadata:
+            self.tells_metadata = self.rows(metadata_queue.TELLS)[0][0] != "0"
         self._tells_earlier = statistics == "1" and self._may(earlier_statements.TELLS)
         if self._tells_earlier:
             self._tells_earlier = self.rows(earlier_statements.TELLS)[0][0] == str(earlier_statements.NEEDED)
@@ -110,74 +109,43 @@ class MariadbLookout(InnodbLookout):
 
     # -- looking -----------------------------------------------------------------------------------------------------
 
-    def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
-        """By the process list, the transactions and InnoDB's lock waits."""
-        clock = Clock()
-        counts = dict(self.rows(_COUNTS))
+    def counts(self) -> Counts:
+        """By status variables."""
+        found = dict(self.rows(_COUNTS))
+        deadlocks = found.get("Innodb_deadlocks")
+        return Counts(
+            connected=int(found.get("Threads_connected") or 0) - 1,
+            deadlocks=int(deadlocks) if deadlocks else None,
+            blocked=int(found.get("Innodb_row_lock_current_waits") or 0),
+        )
+
+    def running(self, blocked: int) -> Running:
+        """By InnoDB's table, or its status where many wait."""
         crowd = None
-        if self.sees_all and int(counts.get("Innodb_row_lock_current_waits") or 0) >= CROWD:
+        if self.sees_all and blocked >= CROWD:
             crowd = look_at_crowd(self.rows, self._records)
-            crowd = self._as_the_tables_name_it(crowd) if crowd else None
-        transactions = crowd.transactions if crowd else rowlocks.transactions(self.rows) if self.sees_all else {}
-        rows = self._listed(transactions)
-        waited = {name: trx.waited_ms for name, trx in transactions.items() if trx.waited_ms is not None}
-        stuck = waiting(rows)
-        longest = max([*waited.values(), *(row.time_ms for row in stuck)], default=0.0)
-        asks = self.sees_all and (longest >= at_least_ms or len(waited) + len(stuck) >= PILE)
-        listed = rowlocks.locks(self.rows) if asks and waited and crowd is None else []
-        read = len(listed) + len(rows) + len(transactions) + (crowd.read if crowd else 0)
-        sessions = {session.id: session for session in self.sessions(rows)}
-        told = (
-            readonly_transactions.waits(self.rows, transactions, listed)
-            if crowd is None
-            else readonly_transactions.Waits(())
-        )
-        edges = [
-            _edge(wait, most_waited(waited.get(wait.waiter), sessions.get(wait.waiter)), self._records)
-            for wait in told.waits
-        ]
-        edges = [*edges, *(crowd.edges if crowd and asks else ())]
-        suspects: tuple[Suspect, ...] = told.suspects
-        if stuck and asks:
-            standing = standing_edges(
-                self.rows,
-                rows,
-                self.rules,
-                NAMED_MODE,
-                told=self._tells_metadata,
-                anybody=lambda: self._listed(transactions, everybody=True),
-                plugin=_PLUGIN if self._metadata else None,
-            )
-            edges, read = [*edges, *standing.edges], read + standing.read
-            sessions |= {session.id: session for session in self.sessions(standing.suspected)}
-            suspects = (*suspects, *standing.suspects)
-        for name in ({edge.holder for edge in edges} | {suspect.session for suspect in suspects}) - sessions.keys():
-            found = self.session(name)
-            if found is not None:
-                sessions[name] = found
-        if self._tells_earlier and edges:
-            heads = {edge.holder for edge in edges} - {edge.waiter for edge in edges}
-            ages = {name: sessions[name].transaction_ms or 0.0 for name in heads if name in sessions}
-            for name, texts in earlier_statements.earlier(self.rows, ages).items():
-                sessions[name] = replace(sessions[name], earlier=texts)
-        return Sample(
-            at=clock.wall(),
-            target=self.info,
-            sessions=tuple(sessions.values()),
-            edges=tuple(edges),
-            connected=int(counts.get("Threads_connected") or 0) - 1,
-            deadlocks=int(counts["Innodb_deadlocks"]) if counts.get("Innodb_deadlocks") else None,
-            cost_ms=round(clock.now_ms(), 2),
-            rows_read=read,
-            locks=locks_of(edges) if locks else (),
-            notes=(
-                *self._notes({edge.resource.kind for edge in edges if edge.holder == SOMEBODY}),
-                *self._prepared({edge.holder for edge in edges}, transactions),
-            ),
-            blind=self.blind,
-            suspects=suspects,
-            inexact=frozenset(waited) if crowd is None else frozenset(),
-        )
+        if crowd is None:
+            return Running(rowlocks.transactions(self.rows) if self.sees_all else {})
+        crowd = self._as_the_tables_name_it(crowd)
+        return Running(crowd.transactions, crowd.edges, crowd.read)
+
+    def row_waits(
+        self, running: Mapping[str, Transaction], waited_ms: Callable[[str], float]
+    ) -> RowWaits[rowlocks.Lock]:
+        """By the locks that InnoDB lists, and its status where transactions without a number take part."""
+        listed = rowlocks.locks(self.rows)
+        found = readonly_transactions.waits(self.rows, running, listed)
+        edges = [_edge(wait, waited_ms(wait.waiter), self._records) for wait in found.waits]
+        return RowWaits(edges, found.suspects, read=len(listed))
+
+    def with_history(self, heads: Sequence[SessionInfo], waits: RowWaits[rowlocks.Lock]) -> dict[str, SessionInfo]:
+        """By the performance schema, where it retains statements."""
+        if not self._tells_earlier or not heads:
+            return {}
+        known = {session.id: session for session in heads}
+        ages = {session.id: session.transaction_ms or 0.0 for session in heads}
+        found = earlier_statements.earlier(self.rows, ages)
+        return {name: replace(known[name], earlier=texts) for name, texts in found.items()}
 
     def _as_the_tables_name_it(self, crowd: Crowd) -> Crowd:
         """The holder of a crowd with the begin of its transaction, as without a crowd: it is asked for once."""
@@ -187,27 +155,25 @@ class MariadbLookout(InnodbLookout):
             return crowd
         known = self._crowd_holder
         begun_since = known is not None and (holder.age_ms or 0.0) < (known.age_ms or 0.0)
-        if known is None or begun_since or (known.thread, known.number) != (name, holder.number):
+        if known is None or begun_since or (known.name, known.number) != (name, holder.number):
             known = rowlocks.transactions(self.rows, int(name)).get(name, holder)
             known = replace(known, number=holder.number, age_ms=holder.age_ms)
         self._crowd_holder = known
         return replace(crowd, transactions={**crowd.transactions, name: replace(holder, started=known.started)})
 
-    def _listed(self, transactions: Mapping[str, rowlocks.Transaction], *, everybody: bool = False) -> list[Listed]:
-        """The sessions that wait, or stand in a transaction: rows of the process list, each with its transaction's
-        state, age (ms), isolation level and changed rows. The views are read apart and put together here: the server
-        joins them row by row.
-        """
+    def listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[Listed]:
+        """By the process list."""
         if not self.sees_all:
             return [_listed(row, None) for row in self.rows(_PROCESSES + _OWN_SESSIONS)]
-        threads = [name for name in transactions if name.isdigit()]
+        threads = [name for name in running if name.isdigit()]
         ids = f"id in ({', '.join(threads)}) or " if threads else ""
         which = "true" if everybody else f"{ids}{_WAITING}"
         found = self.rows(f"{_PROCESSES} where id <> connection_id() and ({which})")
-        return [_listed(row, transactions.get(str(row[0]))) for row in found]
+        return [_listed(row, running.get(str(row[0]))) for row in found]
 
-    def _notes(self, unnamed: set[str]) -> Iterator[str]:
-        """``unnamed``: the kinds of things of which the holder is not named."""
+    def notes(self, edges: Sequence[Edge]) -> Iterator[str]:
+        """Rights and settings."""
+        unnamed = {edge.resource.kind for edge in edges if edge.holder == SOMEBODY}
         if not self.sees_all:
             yield (
                 f"the login {self.login} sees its own sessions only, and no lock waits; an administrator may allow it: "
@@ -215,19 +181,13 @@ class MariadbLookout(InnodbLookout):
             )
         if unnamed & {"row", "gap"}:
             yield "who has only read and shares a row is not told apart: set global innodb_status_output_locks = on;"
-        if unnamed - {"row", "gap"} and not (self._metadata or self._tells_metadata):
+        if unnamed - {"row", "gap"} and not (self.metadata_plugin or self.tells_metadata):
             yield "the holder of the metadata lock is not reported: install soname 'metadata_lock_info';"
 
-    def _prepared(self, holders: set[str], transactions: Mapping[str, rowlocks.Transaction]) -> Iterator[str]:
-        """Prepared transactions in the way, and how they are undone: no session is to be ended for that."""
-        detached = sorted(name for name in holders if name.startswith(rowlocks.DETACHED))
-        for name in detached:
-            age = transactions[name].age_ms
-            opened = f", open for {duration(age)}" if age is not None else ""
-            yield f"{name}{opened}, holds locks: it ends by 'xa commit' or 'xa rollback'"
-        if detached:
-            told = [str(row[3]) for row in self.rows("xa recover format = 'SQL'")]
-            yield f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in told) or 'none is listed'}"
+    def prepared(self) -> str:
+        """By ``XA RECOVER``."""
+        told = [str(row[3]) for row in self.rows("xa recover format = 'SQL'")]
+        return f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in told) or 'none is listed'}"
 
     def session(self, number: str) -> SessionInfo | None:
         """One row of the process list."""
@@ -270,7 +230,7 @@ class MariadbLookout(InnodbLookout):
         return requirements.checks(self.rows, self.login, sees_all=self.sees_all, ends=self._ends)
 
 
-def _listed(row: tuple[Any, ...], trx: rowlocks.Transaction | None) -> Listed:
+def _listed(row: tuple[Any, ...], trx: Transaction | None) -> Listed:
     number, user, host, database, command, time_ms, state, text, statement = row
     return Listed(
         id=str(number),
@@ -284,7 +244,7 @@ def _listed(row: tuple[Any, ...], trx: rowlocks.Transaction | None) -> Listed:
         trx_state=trx.state if trx else None,
         trx_ms=trx.age_ms if trx else None,
         isolation=trx.isolation if trx else None,
-        changed=int(trx.changed) if trx and trx.changed is not None else None,
+        changed=trx.changed if trx else None,
         transaction=trx.started if trx else None,
         statement_id=str(statement),
     )

@@ -16,7 +16,7 @@ from catenum.core.logs.innodb_status import RecordLock, TransactionSection, is_c
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Edge, Resource
 from catenum.engines.innodb.records import HIDDEN, SUPREMUM, Records
-from catenum.engines.mariadb.rowlocks import Transaction
+from catenum.engines.innodb.transactions import Transaction
 
 #: From so many waiters on the tables cost more than the status.
 CROWD = 80
@@ -70,12 +70,12 @@ def _holds(section: TransactionSection) -> bool:
 
 def _transaction(section: TransactionSection) -> Transaction:
     return Transaction(
-        thread=str(section.thread),
+        name=str(section.thread),
         number=str(section.number),
         state="LOCK WAIT" if section.waiting else "ROLLING BACK" if section.undoing else "RUNNING",
         age_ms=section.active_s * 1000.0 if section.active_s is not None else None,
         isolation=None,
-        changed=str(section.undo),
+        changed=section.undo,
         waited_ms=section.waited_us / 1000 if section.waiting else None,
         wanted=None,
         started=f"transaction {section.number}",

@@ -14,9 +14,10 @@ from typing import Any
 
 from catenum.core.logs.innodb_status import RecordLock, TransactionSection, transactions
 from catenum.core.snapshot.sample import Suspect
+from catenum.engines.innodb.transactions import Transaction
 from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb import rowlocks
-from catenum.engines.mariadb.rowlocks import Lock, LockWait, Transaction
+from catenum.engines.mariadb.rowlocks import Lock, LockWait
 
 NUMBERLESS = "0"
 _PAIRS = "select requesting_trx_id, requested_lock_id, blocking_trx_id from information_schema.innodb_lock_waits"
@@ -55,7 +56,7 @@ class _Told:
     ) -> None:
         self.query, self.everybody, self.listed, self.sections = query, everybody, listed, sections
         self.asked_for = {trx.wanted for trx in everybody.values() if trx.wanted and trx.number != NUMBERLESS}
-        self.by_number = {trx.number: trx.thread for trx in everybody.values() if trx.number != NUMBERLESS}
+        self.by_number = {trx.number: trx.name for trx in everybody.values() if trx.number != NUMBERLESS}
         self.numberless = [
             thread
             for thread, section in sections.items()
@@ -75,15 +76,15 @@ class _Told:
             named, suspected = self._unnumbered(trx, wanted, sure=not mine)
             mine += named
             if suspected:
-                mine.append(LockWait(trx.thread, SOMEBODY, wanted, "", queued=False))
-                suspects += [Suspect(waiter=trx.thread, session=one, why=WHY) for one in suspected]
+                mine.append(LockWait(trx.name, SOMEBODY, wanted, "", queued=False))
+                suspects += [Suspect(waiter=trx.name, session=one, why=WHY) for one in suspected]
             found += mine or self._ahead(trx, wanted)
         return Waits(tuple(found), tuple(suspects))
 
     def _wanted(self, trx: Transaction) -> Lock | None:
         if trx.number != NUMBERLESS:
             return next((lock for lock in self.listed if lock.number == trx.wanted), None)
-        section = self.sections.get(trx.thread)
+        section = self.sections.get(trx.name)
         printed = section.waits_on if section else None
         if printed is None or printed.place is None:
             return None
@@ -104,19 +105,19 @@ class _Told:
             owner = self.by_number.get(lock.transaction)
             other = lock.transaction not in (trx.number, NUMBERLESS) and lock.number not in self.asked_for
             if owner is not None and other and rowlocks.in_the_way(wanted, lock):
-                yield LockWait(trx.thread, owner, wanted, lock.mode, queued=False)
+                yield LockWait(trx.name, owner, wanted, lock.mode, queued=False)
 
     def _unnumbered(self, trx: Transaction, wanted: Lock, *, sure: bool) -> tuple[list[LockWait], list[str]]:
         """Those without a number who hold it, and those who may. ``sure``: nobody else does, so somebody must."""
-        others = [thread for thread in self.numberless if thread != trx.thread]
+        others = [thread for thread in self.numberless if thread != trx.name]
         if self.prints_locks:
             holding = [(t, lock) for t in others for lock in self._printed(t, wanted)]
-            return [LockWait(trx.thread, t, wanted, lock.mode, queued=False) for t, lock in holding], []
+            return [LockWait(trx.name, t, wanted, lock.mode, queued=False) for t, lock in holding], []
         listed = [
             lock for lock in self._at(wanted) if lock.transaction == NUMBERLESS and rowlocks.in_the_way(wanted, lock)
         ]
         waits_here = [
-            one.thread
+            one.name
             for one in self.everybody.values()
             if one.number == NUMBERLESS and one.waited_ms is not None and self._waits_at(one, wanted)
         ]
@@ -126,7 +127,7 @@ class _Told:
             return [], []
         mode = listed[0].mode
         if len(others) == 1 or (trx.number != NUMBERLESS and holds and self._count(trx) == len(others)):
-            return [LockWait(trx.thread, thread, wanted, mode, queued=False) for thread in others], []
+            return [LockWait(trx.name, thread, wanted, mode, queued=False) for thread in others], []
         return [], others
 
     def _printed(self, thread: str, wanted: Lock) -> Iterator[Lock]:
@@ -138,7 +139,7 @@ class _Told:
                     return
 
     def _waits_at(self, trx: Transaction, wanted: Lock) -> bool:
-        section = self.sections.get(trx.thread)
+        section = self.sections.get(trx.name)
         printed = section.waits_on if section else None
         return printed is not None and printed.place is not None and self._place(printed)[-3:] == wanted.place[-3:]
 
@@ -156,13 +157,13 @@ class _Told:
         """Where nobody holds it: whoever waits for the same for longer, the first of them."""
         before: list[tuple[float, str]] = []
         for other in self.everybody.values():
-            section = self.sections.get(other.thread)
-            mine = self.sections.get(trx.thread)
-            if other.thread == trx.thread or other.waited_ms is None or section is None or mine is None:
+            section = self.sections.get(other.name)
+            mine = self.sections.get(trx.name)
+            if other.name == trx.name or other.waited_ms is None or section is None or mine is None:
                 continue
             if section.waited_us > mine.waited_us and self._waits_at(other, wanted):
-                before.append((-section.waited_us, other.thread))
-        return [LockWait(trx.thread, min(before)[1], wanted, "", queued=True)] if before else []
+                before.append((-section.waited_us, other.name))
+        return [LockWait(trx.name, min(before)[1], wanted, "", queued=True)] if before else []
 
 
 def _mode(lock: RecordLock) -> str:

@@ -12,39 +12,17 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-_TRANSACTIONS = """
-select trx_mysql_thread_id, trx_id, trx_state, timestampdiff(microsecond, trx_started, now(6)) / 1000,
-       trx_isolation_level, trx_rows_modified, timestampdiff(microsecond, trx_wait_started, now(6)) / 1000,
-       trx_requested_lock_id, trx_started
-from information_schema.innodb_trx {which}
-"""
+from catenum.core.record.modes import Mode
+from catenum.core.servers import rules_of
+from catenum.engines.innodb.transactions import COLUMNS, Transaction, by_name
+
 _LOCKS = """
 select lock_id, lock_trx_id, lock_mode, lock_type, lock_table, lock_index, lock_data, lock_space, lock_page, lock_rec
 from information_schema.innodb_locks
 """
-#: Table locks that let each other by ("InnoDB Lock Modes"; ``lock_compatibility_matrix`` in lock0priv.h).
-_LET_BY = ("IS IS", "IS IX", "IX IX", "S S", "IS S", "IS AUTO_INC", "IX AUTO_INC")
-_BY = {frozenset(pair.split()) for pair in _LET_BY}
-
-#: How a transaction is called that no session has: ``XA PREPARE``, and then its client went.
-DETACHED = "a prepared transaction, number"
+_TABLE_LOCKS = rules_of("mariadb").locks.tables[0]
 
 Query = Callable[..., list[tuple[Any, ...]]]
-
-
-@dataclass(frozen=True, slots=True)
-class Transaction:
-    """One row of ``INNODB_TRX``. Ages in ms, counted in whole seconds by the server. ``wanted``: a lock's id."""
-
-    thread: str
-    number: str
-    state: str
-    age_ms: float | None
-    isolation: str | None
-    changed: str | None
-    waited_ms: float | None
-    wanted: str | None
-    started: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,26 +50,10 @@ class LockWait:
     queued: bool
 
 
-def transactions(query: Query, thread: int | None = None) -> dict[str, Transaction]:
-    """All, or one thread's, by the thread; those without one, as a prepared transaction whose client has gone, by a
-    name.
-    """
-    which = "" if thread is None else f"where trx_mysql_thread_id = {thread}"
-    found = {}
-    for number, trx, state, age, level, changed, waited, wanted, started in query(_TRANSACTIONS.format(which=which)):
-        name = str(number) if str(number) != "0" else f"{DETACHED} {trx}"
-        found[name] = Transaction(
-            name,
-            str(trx),
-            str(state),
-            float(age) if age is not None else None,
-            level,
-            changed,
-            float(waited) if waited is not None else None,
-            wanted,
-            str(started),
-        )
-    return found
+def transactions(query: Query, session: int | None = None) -> dict[str, Transaction]:
+    """All, or one session's, by its number; see ``innodb.transactions``."""
+    which = "" if session is None else f"where trx_mysql_thread_id = {session}"
+    return by_name(query(f"select {', '.join(COLUMNS)} from information_schema.innodb_trx {which}"))
 
 
 def locks(query: Query) -> list[Lock]:
@@ -122,13 +84,13 @@ def waits(everybody: Mapping[str, Transaction], listed: Iterable[Lock]) -> Itera
         ]
         held = [lock for lock in others if lock.number not in wanted_by]
         if held:
-            for owner, lock in {by_number[lock.transaction].thread: lock for lock in held}.items():
+            for owner, lock in {by_number[lock.transaction].name: lock for lock in held}.items():
                 yield LockWait(name, owner, wanted, lock.mode, queued=False)
             continue
         ahead = [wanted_by[lock.number] for lock in others if _before(wanted_by[lock.number], trx)]
         if ahead:
             first = min(ahead, key=_place_in_queue)
-            yield LockWait(name, first.thread, wanted, by_id[first.wanted or ""].mode, queued=True)
+            yield LockWait(name, first.name, wanted, by_id[first.wanted or ""].mode, queued=True)
 
 
 def _place_in_queue(trx: Transaction) -> tuple[float, int]:
@@ -143,7 +105,11 @@ def in_the_way(wanted: Lock, held: Lock) -> bool:
     """Whether two modes conflict, as far as this view tells them: it does not tell a record from a next-key lock."""
     mine, theirs = wanted.mode.partition(",")[0], held.mode.partition(",")[0]
     if wanted.kind == "TABLE":
-        return frozenset((mine, theirs)) not in _BY
+        return _TABLE_LOCKS.conflict(_table_mode(mine), _table_mode(theirs))
     if "GAP" not in wanted.mode and "GAP" in held.mode:
         return False  # locks on gaps keep out inserts only
     return "GAP" in wanted.mode or "X" in (mine, theirs)
+
+
+def _table_mode(told: str) -> Mode:
+    return Mode("table", told.replace("AUTO_INC", "AUTO-INC"))

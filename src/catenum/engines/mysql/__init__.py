@@ -1,5 +1,3 @@
-"""The MySQL engine: sessions, data and lock pictures over PyMySQL, which connects to this server too."""
+"""MySQL (8.0 and later), through PyMySQL, which connects to it too: ``engine`` for runs, ``lookout`` for watching."""
 
-from catenum.engines.mysql.engine import MysqlEngine, connect
-
-__all__ = ["MysqlEngine", "connect"]
+import pymysql  # noqa: F401 - a driver that is missing is noticed before anything is started

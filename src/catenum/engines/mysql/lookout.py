@@ -6,7 +6,7 @@ Connection ids count up and are not used again until the server restarts, so a s
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from pymysql.constants import CLIENT
@@ -16,21 +16,19 @@ from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers import rules_of
 from catenum.core.servers.metadata import metadata_mode
-from catenum.core.snapshot.incidents import PILE
-from catenum.core.snapshot.sample import Sample, SessionInfo
-from catenum.core.text import duration
-from catenum.engines.clock import Clock
+from catenum.core.snapshot.sample import SessionInfo
 from catenum.engines.innodb import earlier_statements, metadata_queue
 from catenum.engines.innodb.control import arguments_of
-from catenum.engines.innodb.lookout import InnodbLookout, locks_of, most_waited, plain
-from catenum.engines.innodb.metadata_waits import SYSTEM_USERS, Listed, standing_edges, waiting
+from catenum.engines.innodb.lookout import Counts, InnodbLookout, RowWaits, Running, plain
+from catenum.engines.innodb.metadata_waits import SYSTEM_USERS, Listed
 from catenum.engines.innodb.prepared import xid
 from catenum.engines.innodb.records import Records
 from catenum.engines.innodb.requirements import grant, works
+from catenum.engines.innodb.transactions import Transaction
 from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
 from catenum.engines.mysql import concat_rows, history, requirements, versions
 from catenum.engines.mysql.rows import Connections, DataLock, Owners, resource_of
-from catenum.engines.mysql.waits import DETACHED, EVENT, RowWait, Transaction, by_event, transactions, waits
+from catenum.engines.mysql.waits import EVENT, RowWait, by_event, transactions, waits
 
 _TIMEOUTS = (
     "select t.processlist_id, v.variable_name, v.variable_value from performance_schema.threads t "
@@ -68,7 +66,6 @@ _NAMED = (
 )
 _OWN_SESSIONS = "where id <> connection_id() and command <> 'Sleep'"
 _MAY_CALL = re.compile(r"\(|^\s*(?:call|execute|do|handler)\b", re.IGNORECASE)
-_NAMED_MODE = metadata_mode("MDL_EXCLUSIVE")
 
 
 def look_at(where: Mapping[str, object] | str, shown_url: str, *, private: bool = False) -> MysqlLookout:
@@ -76,11 +73,12 @@ def look_at(where: Mapping[str, object] | str, shown_url: str, *, private: bool 
     return MysqlLookout(arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private)
 
 
-class MysqlLookout(InnodbLookout):
+class MysqlLookout(InnodbLookout[DataLock]):
     """One watching connection. See ``engines.lookout.Lookout`` for what each method promises."""
 
     rules = rules_of("mysql")
     timed_out = (3024, 1205, 1317)
+    named_mode = metadata_mode("MDL_EXCLUSIVE")
     text_bytes = 1_024  # COL_INFO_SIZE, pfs_column_types.h
     client_flag = CLIENT.MULTI_STATEMENTS  # the check before an order, and the order, are sent as one
 
@@ -99,7 +97,7 @@ class MysqlLookout(InnodbLookout):
             self.rows
         )
         self._ends = bool(re.search(r"\bCONNECTION_ADMIN\b|\bSUPER\b|ALL PRIVILEGES ON \*\.\*", grants))
-        self._tells_metadata = self.sees_all and self._is(metadata_queue.TELLS, "1")
+        self.tells_metadata = self.sees_all and self._is(metadata_queue.TELLS, "1")
         self._tells_statements = self.sees_all and self._is(earlier_statements.TELLS, str(earlier_statements.NEEDED))
         self._tells_transactions = self.sees_all and self._is(requirements.TRANSACTIONS, "1")
         self.tells_applications = self._may("select 1 from performance_schema.session_connect_attrs limit 1")
@@ -122,71 +120,30 @@ class MysqlLookout(InnodbLookout):
 
     # -- looking -----------------------------------------------------------------------------------------------------
 
-    def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
-        """By the sessions, InnoDB's transactions, and the locks that somebody waits for."""
-        clock = Clock()
-        running = transactions(self.rows) if self.sees_all else {}
-        rows = self._listed(running)
-        waited = {name: trx.waited_ms for name, trx in running.items() if trx.waited_ms is not None}
-        stuck = waiting(rows)
-        longest = max([*waited.values(), *(row.time_ms for row in stuck)], default=0.0)
-        asks = self.sees_all and (longest >= at_least_ms or len(waited) + len(stuck) >= PILE)
-        sessions = {session.id: session for session in self.sessions(rows)}
-        told = waits(self.rows, running, self._owners) if asks and waited else []
-        edges = [self._edge(wait, most_waited(waited.get(wait.waiter), sessions.get(wait.waiter))) for wait in told]
-        read = len(told) + len(rows) + len(running)
-        standing = None
-        if stuck and asks:
-            standing = standing_edges(
-                self.rows,
-                rows,
-                self.rules,
-                _NAMED_MODE,
-                told=self._tells_metadata,
-                anybody=lambda: self._listed(running, everybody=True),
-            )
-            edges, read = [*edges, *standing.edges], read + standing.read
-            sessions |= {session.id: session for session in self.sessions(standing.suspected)}
-        suspects = standing.suspects if standing else ()
-        for name in ({edge.holder for edge in edges} | {suspect.session for suspect in suspects}) - sessions.keys():
-            found = self.session(name)
-            if found is not None:
-                sessions[name] = found
-        connected, deadlocks = self._counts()
-        heads = {edge.holder for edge in edges} - {edge.waiter for edge in edges}
-        sessions |= self._told_more([sessions[name] for name in heads if name in sessions], told)
-        return Sample(
-            at=clock.wall(),
-            target=self.info,
-            sessions=tuple(sessions.values()),
-            edges=tuple(edges),
-            connected=connected - 1,
-            deadlocks=deadlocks,
-            cost_ms=round(clock.now_ms(), 2),
-            rows_read=read,
-            locks=locks_of(edges) if locks else (),
-            notes=(
-                *self._notes({edge.holder for edge in edges}),
-                *self._prepared({edge.holder for edge in edges}, running),
-            ),
-            blind=self.blind,
-            suspects=suspects,
-            inexact=frozenset(waited),
-        )
-
-    def _counts(self) -> tuple[int, int | None]:
-        """How many are connected, and how many deadlocks there were."""
+    def counts(self) -> Counts:
+        """By status variables and InnoDB's counters; deadlocks else by those that were printed."""
         first, counted = _COUNTS
         connected, deadlocks = self.rows(first.format(counted if self.sees_all else "null"))[0]
         if deadlocks is None and self.sees_all:
             printed = self.rows(_PRINTED)
             deadlocks = printed[0][0] if printed else None
-        return int(connected), int(deadlocks) if deadlocks is not None else None
+        return Counts(int(connected) - 1, int(deadlocks) if deadlocks is not None else None)
 
-    def _listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[Listed]:
-        """The sessions that wait, or stand in a transaction, each with its transaction and its statement. The views are
-        read apart and put together here.
-        """
+    def running(self, blocked: int) -> Running:
+        """By InnoDB's table."""
+        return Running(transactions(self.rows) if self.sees_all else {})
+
+    def row_waits(self, running: Mapping[str, Transaction], waited_ms: Callable[[str], float]) -> RowWaits[DataLock]:
+        """By the performance schema's pairs of locks."""
+        found = waits(self.rows, running, self._owners)
+        held: dict[str, list[DataLock]] = {}
+        for wait in found:
+            if wait.held.granted:
+                held.setdefault(wait.holder, []).append(wait.held)
+        return RowWaits([self._edge(wait, waited_ms(wait.waiter)) for wait in found], held=held, read=len(found))
+
+    def listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[Listed]:
+        """By the process list, each with its statement."""
         if not self.sees_all:
             return [_row(row, None, None) for row in self._processes(_OWN_SESSIONS)]
         names = [name for name in running if name.isdigit()]
@@ -212,8 +169,8 @@ class MysqlLookout(InnodbLookout):
             _row(row, running.get(number), statements.get(number)) for number, row in zip(numbers, found, strict=True)
         ]
 
-    def _told_more(self, heads: Sequence[SessionInfo], told: Sequence[RowWait]) -> dict[str, SessionInfo]:
-        """The heads with their earlier statements, and the one that took what others wait for."""
+    def with_history(self, heads: Sequence[SessionInfo], waits: RowWaits[DataLock]) -> dict[str, SessionInfo]:
+        """By the performance schema's events; also the statement that took what others wait for."""
         if not self._tells_statements or not heads:
             return {}
         names = [session.id for session in heads if session.id.isdigit()]
@@ -227,13 +184,12 @@ class MysqlLookout(InnodbLookout):
                 age = min(session.transaction_ms or trx.ms, trx.ms)
                 level = trx.isolation.lower()
                 session = replace(session, earlier=texts, earlier_cut=not whole, transaction_ms=age, isolation=level)
-            mine = [wait for wait in told if wait.holder == session.id and wait.held.granted]
-            if trx is not None and mine:
-                session = replace(session, took=self._took(ran, mine, trx))
+                if session.id in waits.held:
+                    session = replace(session, took=self._took(ran, session.id, waits.held[session.id], trx))
             found[session.id] = session
         return found
 
-    def _took(self, ran: Sequence[history.Ran], mine: Sequence[RowWait], trx: history.Open) -> str | None:
+    def _took(self, ran: Sequence[history.Ran], holder: str, held: Sequence[DataLock], trx: history.Open) -> str | None:
         """The statement that took what others wait for: told where it can be no other.
 
         The number in a lock is that of the statement by which it was written down. If the record has been moved since,
@@ -242,13 +198,13 @@ class MysqlLookout(InnodbLookout):
         """
         own, whole = history.ran_in(ran, trx)
         found = set()
-        for wait in mine:
-            resource = self._resource(wait.held)
+        for lock in held:
+            resource = self._resource(lock)
             able = [one for one in own if self._can_lock(one.text, resource)]
-            by_itself = str(self._connections.of(wait.held.thread)) == wait.holder
-            by = history.taker(own, wait.held.event) if by_itself else None
+            by_itself = str(self._connections.of(lock.thread)) == holder
+            by = history.taker(own, lock.event) if by_itself else None
             certain = able[0] if len(able) == 1 else None
-            if by is not None and not self._names(by.text, wait.held.table):
+            if by is not None and not self._names(by.text, lock.table):
                 certain = by
             found.add(certain.text if certain and whole else None)
         return found.pop() if len(found) == 1 else None
@@ -281,33 +237,30 @@ class MysqlLookout(InnodbLookout):
             since_ms=-waited_ms,
         )
 
-    def _notes(self, holders: set[str]) -> Iterator[str]:
+    def notes(self, edges: Sequence[Edge]) -> Iterator[str]:
+        """Rights and settings."""
         if not self.sees_all:
             allow = f"{grant('process', self.login)} {grant('select', self.login, 'performance_schema.*')}"
             yield (
                 f"the login {self.login} sees its own sessions only, and no lock waits; an administrator may allow it: "
                 f"{allow}"
             )
-        elif SOMEBODY in holders and not self._tells_metadata:
+        elif any(edge.holder == SOMEBODY for edge in edges) and not self.tells_metadata:
             yield (
                 "the holder of the metadata lock is not reported: update performance_schema.setup_instruments "
                 "set enabled = 'YES' where name = 'wait/lock/metadata/sql/mdl';"
             )
 
-    def _prepared(self, holders: set[str], running: Mapping[str, Transaction]) -> Iterator[str]:
-        """Prepared transactions in the way, and how they are undone: no session is to be ended for that."""
-        detached = sorted(name for name in holders if name.startswith(DETACHED))
-        for name in detached:
-            age = running[name].age_ms
-            opened = f", open for {duration(age)}" if age is not None else ""
-            yield f"{name}{opened}, holds locks: it ends by 'xa commit' or 'xa rollback'"
-        if detached and not self._may("xa recover"):
+    def prepared(self) -> str:
+        """By ``XA RECOVER``."""
+        if not self._may("xa recover"):
             allow = grant("xa_recover_admin", self.login)
-            yield f"which is prepared (xa recover) is not visible to this login; an administrator may allow it: {allow}"
-        elif detached:
-            told = self.rows("xa recover convert xid")
-            xids = [xid(str(data), int(first), int(second), str(form)) for form, first, second, data in told]
-            yield f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in xids) or 'none is listed'}"
+            return (
+                f"which is prepared (xa recover) is not visible to this login; an administrator may allow it: {allow}"
+            )
+        told = self.rows("xa recover convert xid")
+        xids = [xid(str(data), int(first), int(second), str(form)) for form, first, second, data in told]
+        return f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in xids) or 'none is listed'}"
 
     def session(self, number: str) -> SessionInfo | None:
         """One session."""

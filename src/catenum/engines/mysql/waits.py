@@ -13,16 +13,12 @@ from dataclasses import dataclass
 
 from catenum.core.errors import TargetError
 from catenum.engines.innodb.errors import is_no_text
+from catenum.engines.innodb.transactions import COLUMNS, Transaction, by_name
 from catenum.engines.mysql import concat_rows, rows
 from catenum.engines.mysql.rows import DataLock, Owners, Query
 
 #: More pairs than these are not listed whole: 40 who wait for one row make 800.
 MOST_PAIRS = 800
-_COLUMNS = (
-    *("trx_id", "trx_mysql_thread_id", "trx_state", "timestampdiff(microsecond, trx_started, now(6)) / 1000"),
-    *("trx_isolation_level", "trx_rows_modified", "timestampdiff(microsecond, trx_wait_started, now(6)) / 1000"),
-    *("trx_requested_lock_id", "trx_started"),
-)
 #: How the beginning of a transaction is called where only its event is known.
 EVENT = "event "
 #: The same where ``innodb_trx`` cannot be read: a transaction as the performance schema has it, which counts no rows,
@@ -49,23 +45,6 @@ _PAIRS_OF = (
     "select requesting_engine_lock_id, blocking_engine_lock_id from performance_schema.data_lock_waits "
     "where engine = 'INNODB' and requesting_engine_lock_id = '{}'"
 )
-#: How a transaction is called that no session has: ``XA PREPARE``, and then its client went.
-DETACHED = "a prepared transaction, number"
-
-
-@dataclass(frozen=True, slots=True)
-class Transaction:
-    """One row of ``innodb_trx``. Ages in ms, counted in whole seconds by the server. ``wanted``: a lock's id."""
-
-    name: str
-    number: str
-    state: str
-    age_ms: float | None
-    isolation: str | None
-    changed: int | None
-    waited_ms: float | None
-    wanted: str | None
-    started: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,32 +63,15 @@ class RowWait:
 
 
 def transactions(query: Query, session: int | None = None) -> dict[str, Transaction]:
-    """All, or one session's, by its number; those without one, as a prepared transaction whose client has gone, by a
-    name. By the performance schema where InnoDB's own view cannot be read.
-    """
+    """All, or one session's, by its number; by the performance schema where InnoDB's own view cannot be read."""
     which = "" if session is None else f"where trx_mysql_thread_id = {session}"
-    found = {}
     try:
-        told = concat_rows.together(query, _COLUMNS, f"from information_schema.innodb_trx {which}")
+        return by_name(concat_rows.together(query, COLUMNS, f"from information_schema.innodb_trx {which}"))
     except TargetError as error:
         if not is_no_text(error):
             raise
         mine = "" if session is None else f" and t.processlist_id = {session}"
-        told = concat_rows.together(query, _EVENTS, f"{_FROM_EVENTS}{mine}")
-    for trx, number, state, age, level, changed, waited, wanted, started in told:
-        name = str(number) if str(number) != "0" else f"{DETACHED} {trx}"
-        found[name] = Transaction(
-            name=name,
-            number=str(trx),
-            state=str(state),
-            age_ms=float(age) if age is not None else None,
-            isolation=level,
-            changed=int(changed) if changed is not None else None,
-            waited_ms=float(waited) if waited is not None else None,
-            wanted=wanted,
-            started=str(started),
-        )
-    return found
+        return by_name(concat_rows.together(query, _EVENTS, f"{_FROM_EVENTS}{mine}"))
 
 
 def by_event(session: int, began: str) -> str:

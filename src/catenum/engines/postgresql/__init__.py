@@ -1,5 +1,3 @@
-"""PostgreSQL (13 and later) through psycopg: control connection, sessions, and what its lock tables mean."""
+"""PostgreSQL (13 and later), through psycopg: ``engine`` for runs, ``lookout`` for watching."""
 
-from catenum.engines.postgresql.engine import PostgresqlEngine, connect
-
-__all__ = ["PostgresqlEngine", "connect"]
+import psycopg  # noqa: F401 - a driver that is missing is noticed before anything is started

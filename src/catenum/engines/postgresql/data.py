@@ -16,7 +16,7 @@ from catenum.engines.ports import DataError
 from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.calls import LOAD_MS, Overdue, ask
 from catenum.engines.postgresql.control import PostgresqlControl
-from catenum.engines.postgresql.locks import RULES
+from catenum.engines.postgresql.lock_table import RULES
 from catenum.engines.postgresql.plans import steps_of
 from catenum.engines.postgresql.session import text_rows
 

@@ -1,12 +1,16 @@
-"""The engine: the five ports in one."""
+"""PostgreSQL (13 and later) for runs: the five ports in one, and loops."""
 
 from __future__ import annotations
 
 from catenum.engines.postgresql.data import PostgresqlData
+from catenum.engines.postgresql.definitions import read_definitions
 from catenum.engines.postgresql.looking import PostgresqlLooking
+from catenum.engines.postgresql.loop import Loop
 from catenum.engines.postgresql.loops import PostgresqlLoops
 from catenum.engines.postgresql.reports import PostgresqlReports
 from catenum.engines.postgresql.sessions import PostgresqlSessions
+
+__all__ = ["Loop", "PostgresqlEngine", "connect", "read_definitions"]
 
 
 class PostgresqlEngine(PostgresqlData, PostgresqlSessions, PostgresqlLooking, PostgresqlReports, PostgresqlLoops):

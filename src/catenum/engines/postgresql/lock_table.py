@@ -1,30 +1,33 @@
-"""What a session of a running PostgreSQL waits for, and for whom: by the lock table's rows of those who wait, and where
-they do not tell, by the statement.
+"""PostgreSQL's lock table, read in one way for runs and for watching (documentation, 54.12): what a session waits for,
+and for whom; where its rows do not tell, the statement does.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import replace
-from typing import LiteralString, NamedTuple
+from dataclasses import dataclass, replace
+from typing import Any, LiteralString
 
 from catenum.core.record.modes import Mode
-from catenum.core.record.waits import Resource
-from catenum.core.servers.postgresql import EXCLUSIVE, TABLE, TABLE_SHARE
+from catenum.core.record.waits import Resource, ResourceKind
+from catenum.core.servers import rules_of
+from catenum.core.servers.postgresql import ACCESS_EXCLUSIVE, EXCLUSIVE, ROW_MODE_OF_TUPLE_LOCK, TABLE_SHARE
 from catenum.core.snapshot.sample import SessionInfo
 from catenum.core.sql.named_locks import advisory_of_row
 from catenum.core.sql.statements import Access
 from catenum.engines.lookout import named_row
-from catenum.engines.postgresql.locks import RULES
+from catenum.engines.postgresql.other_databases import Elsewhere
 
-#: The columns of ``LockRow``; the names of tables of this database.
+RULES = rules_of("postgresql")
+
+#: The columns of ``LockRow`` as the server has them. Names are looked up apart: joining the catalogues here would cost
+#: several times the check itself.
 _COLUMNS: LiteralString = """
-select l.pid, l.locktype, l.mode, l.granted, c.relname, l.page, l.tuple, l.transactionid::text,
-       l.classid, l.objid, l.objsubid, {since}, l.database, l.relation, n.nspname,
-       case when l.database <> 0 and d.datname <> current_database() then d.datname end
-from {locks} l left join pg_database d on d.oid = l.database
-left join pg_class c on c.oid = l.relation and (l.database = 0 or d.datname = current_database())
-left join pg_namespace n on n.oid = c.relnamespace
+select l.pid, l.locktype, l.mode, l.granted, l.database, l.relation, l.page, l.tuple, l.transactionid::text,
+       l.virtualxid, l.classid, l.objid, l.objsubid, {since},
+       case when l.database <> 0 and l.database <> (select oid from pg_database where datname = current_database())
+       then (select datname from pg_database where oid = l.database) end
+from {locks} l
 """
 #: The lock that each of some sessions waits for, with the time since when; who holds the tables and advisory locks that
 #: are waited for; and who has the lock on a row's place.
@@ -40,52 +43,40 @@ where (not l.granted and l.pid = any(%s::int[])) or (l.granted and (l.locktype =
     select database, classid, objid, objsubid from w where locktype = 'advisory'))))
 """
 _SINCE: LiteralString = "extract(epoch from clock_timestamp() - l.waitstart)::float8 * 1000"
-#: All locks of some sessions.
-LOCKS: LiteralString = _COLUMNS.format(since="null::float8", locks="pg_locks") + (
-    "where l.pid = any(%s::int[]) and l.locktype <> 'virtualxid'"
-)
-#: What the lock on a row's place tells of the row lock that its holder is after (``tupleLockExtraInfo``, heapam.c).
-ROW_MODES = {
-    "AccessShareLock": "FOR KEY SHARE",
-    "RowShareLock": "FOR SHARE",
-    "ExclusiveLock": "FOR NO KEY UPDATE",
-    "AccessExclusiveLock": "FOR UPDATE",
-}
+_NAMES: LiteralString = """
+select c.oid, n.nspname, coalesce(t.relname, c.relname), case when t.oid is not null then c.relname end
+from pg_class c join pg_namespace n on n.oid = c.relnamespace
+left join pg_index i on i.indexrelid = c.oid left join pg_class t on t.oid = i.indrelid
+where c.oid = any(%s::oid[])
+"""
 #: The mode in which a lock is wanted, where only the lock table would tell.
 NOT_REPORTED = Mode("other", "mode not reported")
 
 
-class LockRow(NamedTuple):
+@dataclass(frozen=True, slots=True)
+class LockRow:
     """One row of the lock table. ``since_ms``: how long it has been waited for, where the server tells. ``elsewhere``:
-    the database, where it is another one than that of the looking connection.
+    the database, where it is another one than that of the reading connection.
     """
 
     pid: int
     kind: str
-    mode: str
+    mode: Mode
     granted: bool
-    table: str | None = None
+    database: int | None = None
+    oid: int | None = None
     page: int | None = None
     slot: int | None = None
     xid: str | None = None
+    virtualxid: str | None = None
     classid: int | None = None
     objid: int | None = None
     objsubid: int | None = None
     since_ms: float | None = None
-    database: int | None = None
-    oid: int | None = None
-    schema: str | None = None
     elsewhere: str | None = None
-
-    @property
-    def name(self) -> str | None:
-        """The table, with schema and database where two could be meant: the looking connection's own database and
-        the schema ``public`` go without saying.
-        """
-        if self.table is None:
-            return None
-        schema = self.schema if self.schema not in (None, "public", "pg_catalog") else None
-        return ".".join(part for part in (self.elsewhere, schema, self.table) if part)
+    schema: str | None = None
+    table: str | None = None
+    index: str | None = None
 
     def owns(self, access: Access) -> bool:
         """Whether a statement's access is to this table."""
@@ -94,7 +85,7 @@ class LockRow(NamedTuple):
     @property
     def what(self) -> tuple[object, ...]:
         """What the lock is on."""
-        return (self.kind, self.database, self.oid, self.page, self.slot, self.xid, *self.key)
+        return (*self.place, self.kind, self.xid, self.virtualxid, *self.key)
 
     @property
     def place(self) -> tuple[object, ...]:
@@ -106,18 +97,112 @@ class LockRow(NamedTuple):
         """An advisory lock's key, as three columns have it."""
         return (self.classid, self.objid, self.objsubid)
 
+    @property
+    def row_mode(self) -> Mode:
+        """What the lock on a row's place tells of the row lock that its holder is after."""
+        return ROW_MODE_OF_TUPLE_LOCK.get(self.mode, self.mode)
+
 
 LockRows = Mapping[int, Sequence[LockRow]]
+Name = tuple[str | None, str | None, str | None]
 
 
-def waited_query(*, tells_since: bool) -> LiteralString:
-    """For ``[pids, pids]``: the rows of the lock table that concern their waits, as ``LockRow`` has them."""
-    return _WAITED.format(columns=_COLUMNS.format(since=_SINCE if tells_since else "null::float8", locks="l"))
+class LockTable:
+    """Reads the lock table over one connection: for a run's sessions, and for all that wait on a running server."""
+
+    def __init__(
+        self,
+        rows: Callable[[LiteralString, Sequence[object]], list[tuple[Any, ...]]],
+        *,
+        own: str,
+        tells_since: bool,
+        elsewhere: Elsewhere | None = None,
+    ) -> None:
+        """``own``: the schema that goes without saying; ``tells_since``: PostgreSQL 14 and later."""
+        self._rows, self._own, self._elsewhere = rows, own, elsewhere
+        since = _SINCE if tells_since else "null::float8"
+        self._waited = _WAITED.format(columns=_COLUMNS.format(since=since, locks="l"))
+        self._all = _COLUMNS.format(since=since, locks="pg_locks") + "where l.pid = any(%s::int[])"
+        self._names: dict[int, Name] = {}
+
+    def of(self, pids: Iterable[int]) -> dict[int, list[LockRow]]:
+        """All locks of some sessions, those that they wait for among them."""
+        return self._grouped(self._rows(self._all, [list(pids)]))
+
+    def waited_for(self, pids: Sequence[int]) -> dict[int, list[LockRow]]:
+        """What concerns the waits of some sessions: what for, since when, and who holds it."""
+        return self._grouped(self._rows(self._waited, [pids, pids])) if pids else {}
+
+    def forget(self) -> None:
+        """Names may mean other tables now."""
+        self._names.clear()
+
+    def table_named_by(self, oid: int) -> str | None:
+        """The table (of an index, its table) with this number, as far as the session may see it."""
+        return self._named({oid}).get(oid, (None, None, None))[1]
+
+    def _grouped(self, found: Sequence[tuple[Any, ...]]) -> dict[int, list[LockRow]]:
+        rows = [LockRow(pid, kind, Mode("table", mode), *rest) for pid, kind, mode, *rest in found]
+        ours = self._named({row.oid for row in rows if row.elsewhere is None and row.oid is not None})
+        abroad = {(row.elsewhere, row.oid) for row in rows if row.elsewhere is not None and row.oid is not None}
+        theirs = self._elsewhere.names(abroad) if self._elsewhere is not None and abroad else {}
+        grouped: dict[int, list[LockRow]] = {}
+        for row in rows:
+            schema, table, index = ours.get(row.oid or 0, (None, None, None))
+            if row.elsewhere is not None:
+                schema, table = theirs.get((row.elsewhere, row.oid or 0), (None, None))
+                index = None
+            grouped.setdefault(row.pid, []).append(replace(row, schema=schema, table=table, index=index))
+        return grouped
+
+    def _named(self, oids: set[int]) -> dict[int, Name]:
+        unknown = oids - self._names.keys()
+        if unknown:
+            self._names |= {
+                oid: (schema, table, index) for oid, schema, table, index in self._rows(_NAMES, [list(unknown)])
+            }
+        return self._names
+
+    def name_of(self, lock: LockRow) -> str | None:
+        """The table, with schema and database where two could be meant."""
+        if lock.table is None:
+            return None
+        schema = lock.schema if lock.schema not in (None, self._own, "pg_catalog") else None
+        return ".".join(part for part in (lock.elsewhere, schema, lock.table) if part)
+
+    def resource(self, lock: LockRow) -> Resource:
+        """What a lock is on."""
+        name = self.name_of(lock)
+        if lock.kind == "advisory":
+            return advisory_of_row(*(int(part or 0) for part in lock.key))
+        if lock.kind == "tuple":
+            place = f"({lock.page},{lock.slot})"
+            text = f"{name} row at {place}" if name else f"{_unread(lock)}: row at {place}"
+            return Resource(kind="row", text=text, database=lock.elsewhere, table=name)
+        if lock.kind == "relation":
+            text = f"index {lock.index} of {name}" if lock.index else name or _unread(lock)
+            kind: ResourceKind = "index" if lock.index else "table"
+            return Resource(kind=kind, text=text, database=lock.elsewhere, table=name, index=lock.index)
+        if lock.kind == "transactionid":
+            return Resource(kind="transaction", text=f"transaction {lock.xid}")
+        if lock.kind == "virtualxid":
+            return Resource(kind="transaction", text="the end of the other transaction")
+        return Resource(kind="other", text=f"{lock.kind} lock {lock.objid or ''}".strip())
 
 
 def wanted_of(locks: Iterable[LockRow]) -> LockRow | None:
     """The lock that a session waits for, of its rows of the lock table."""
     return next((lock for lock in locks if not lock.granted), None)
+
+
+def barred_tables(locks: LockRows) -> set[int | None]:
+    """Tables that even a plain read would wait for: somebody has, or queues for, their strictest lock."""
+    return {
+        lock.oid
+        for mine in locks.values()
+        for lock in mine
+        if lock.kind == "relation" and lock.mode == ACCESS_EXCLUSIVE
+    }
 
 
 def in_queues(
@@ -157,21 +242,31 @@ def in_queues(
 
 
 def held_by(holder: int, wanted: LockRow | None, locks: LockRows) -> tuple[Mode | None, bool]:
-    """In which mode a session holds what another wants, and whether it only stands ahead in the queue for it."""
-    if wanted is None or wanted.kind not in ("relation", "advisory"):
+    """In which mode a session holds what another wants, and whether it only stands ahead in the queue for it. Who holds
+    a row's transaction is not in the lock table: the row itself tells the mode.
+    """
+    if wanted is None or wanted.kind == "transactionid":
         return None, False
     mine = [lock for lock in locks.get(holder, ()) if lock.what == wanted.what]
-    mode = Mode("table", wanted.mode)
-    for lock in mine:
-        if lock.granted and TABLE.conflict(mode, Mode("table", lock.mode)):
-            return Mode("table", lock.mode), False
-    return None, any(not lock.granted for lock in mine)
+    if wanted.kind == "tuple":
+        return (mine[0].row_mode, True) if mine else (None, False)
+    granted = [lock.mode for lock in mine if lock.granted and _conflict(wanted.mode, lock.mode)]
+    if granted:
+        return granted[-1], False
+    asked = [lock.mode for lock in mine if not lock.granted]
+    return (asked[0], True) if asked else (None, False)
+
+
+def _conflict(wanted: Mode, held: Mode) -> bool:
+    rule = RULES.locks.conflict(wanted, held)
+    return rule is None or rule.conflict
 
 
 def in_the_way(pid: int, locks: LockRows) -> list[int]:
     """Who holds what a session wants, by the lock table alone."""
     wanted = wanted_of(locks.get(pid, ()))
-    return [other for other in locks if other != pid and held_by(other, wanted, locks)[0] is not None]
+    modes = {other: held_by(other, wanted, locks) for other in locks if other != pid}
+    return [other for other, (mode, ahead) in modes.items() if mode is not None and not ahead]
 
 
 def as_listed(asked: Mapping[int, Sequence[int]], locks: LockRows) -> dict[int, list[int]]:
@@ -204,7 +299,7 @@ def prepared_name(wanted: LockRow | None, prepared: Sequence[tuple[str, str, str
     return f"prepared transaction {found[0]}" if len(found) == 1 else "a prepared transaction"
 
 
-def waited_for(locks: Sequence[LockRow], session: SessionInfo) -> tuple[Resource, Mode] | None:
+def row_or_lock(table: LockTable, locks: Sequence[LockRow], session: SessionInfo) -> tuple[Resource, Mode] | None:
     """What a session waits for by its own rows of the lock table; None where they do not tell which row or table.
 
     Whoever waits for a row's transaction has the lock on the row's place (heapam.c, ``heap_acquire_tuplock``): with a
@@ -214,17 +309,18 @@ def waited_for(locks: Sequence[LockRow], session: SessionInfo) -> tuple[Resource
     if wanted is None:
         return None
     if wanted.kind not in ("tuple", "transactionid"):
-        return lock_resource(wanted), Mode("table", wanted.mode)
+        return table.resource(wanted), wanted.mode
     place = place_of(locks)
     if place is None:
         return None
     accesses = RULES.sql.footprint(session.statement or "").accesses if place.table is not None else ()
     named = next((access for access in accesses if place.owns(access)), None)
-    resource = named_row(named) if named and named.equals else lock_resource(place)
-    if place.name != place.table and named and named.equals:
-        text = f"{place.name}{resource.text.removeprefix(place.table or '')}"
-        resource = replace(resource, text=text, database=place.elsewhere, table=place.name)
-    return resource, Mode("row", ROW_MODES.get(place.mode, place.mode))
+    resource = named_row(named) if named and named.equals else table.resource(place)
+    name = table.name_of(place)
+    if name != place.table and named and named.equals:
+        text = f"{name}{resource.text.removeprefix(place.table or '')}"
+        resource = replace(resource, text=text, database=place.elsewhere, table=name)
+    return resource, place.row_mode
 
 
 def place_of(locks: Sequence[LockRow]) -> LockRow | None:
@@ -257,26 +353,9 @@ def resource_of(session: SessionInfo, event: str) -> tuple[Resource, Mode]:
     return Resource(kind="other", text=f"{event or 'a'} lock"), NOT_REPORTED
 
 
-def lock_resource(lock: LockRow) -> Resource:
-    """What a lock is on."""
-    if lock.kind == "advisory":
-        return advisory_of_row(*(int(part or 0) for part in lock.key))
-    if lock.kind == "tuple":
-        name, place = lock.name, f"({lock.page},{lock.slot})"
-        text = f"{name} row at {place}" if name else f"{_unread(lock)}: row at {place}"
-        return Resource(kind="row", text=text, database=lock.elsewhere, table=name)
-    if lock.kind == "relation":
-        return Resource(kind="table", text=lock.name or _unread(lock), database=lock.elsewhere, table=lock.name)
-    if lock.kind == "transactionid":
-        return Resource(kind="transaction", text=f"transaction {lock.xid}")
-    if lock.kind == "virtualxid":
-        return Resource(kind="transaction", text="the end of the other transaction")
-    return Resource(kind="other", text=f"{lock.kind} lock {lock.objid or ''}".strip())
-
-
 def _unread(lock: LockRow) -> str:
-    where = f"the database {lock.elsewhere}" if lock.elsewhere else "another database"
-    return f"table {lock.oid} of {where}, not visible to this login"
+    where = f" of the database {lock.elsewhere}" if lock.elsewhere else ""
+    return f"table {lock.oid}{where}, not visible to this login"
 
 
 def leaders(pids: Iterable[int], leader_of: Mapping[int, int]) -> Iterator[int]:

@@ -1,14 +1,13 @@
-"""What PostgreSQL's lock table says: the cheap check (who waits for whom) and the full picture.
+"""The locks of a run's sessions: the cheap check (who waits for whom) and the full picture.
 
-Waits come from ``pg_blocking_pids``; what they are about from ``pg_locks`` (documentation, 54.12). A session about to
-wait for a row holds, or waits for, a lock on its tuple: that lock names the row, and its mode the row lock it is
-after.
+Waits come from ``pg_blocking_pids``; what they are about from the lock table. A session about to wait for a row holds,
+or waits for, a lock on its tuple: that lock names the row, and its mode the row lock it is after.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, LiteralString
 
 import psycopg
@@ -17,68 +16,28 @@ from psycopg import pq
 from catenum.core.diagnose.holders import touches
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TableKeys
-from catenum.core.record.waits import Edge, Resource, ResourceKind, key_text
-from catenum.core.servers import rules_of
-from catenum.core.servers.postgresql import ACCESS_EXCLUSIVE, EXCLUSIVE, ROW_MODE_OF_TUPLE_LOCK, SAFE_SNAPSHOT
-from catenum.core.sql.named_locks import advisory_of_row
+from catenum.core.record.waits import Edge, Resource, key_text
+from catenum.core.servers.postgresql import EXCLUSIVE, SAFE_SNAPSHOT
+from catenum.engines.postgresql.lock_table import (
+    RULES,
+    LockRow,
+    LockRows,
+    LockTable,
+    barred_tables,
+    held_by,
+    wanted_of,
+)
 from catenum.engines.postgresql.rows import NOT_TOLD, RowReader, key_of
 from catenum.engines.postgresql.session import PostgresqlSession, Trail
 
-RULES = rules_of("postgresql")
 _BLOCKERS: LiteralString = """
 select pid, pg_blocking_pids(pid), pg_safe_snapshot_blocking_pids(pid) from unnest(%s::int[]) as pid
-"""
-# Names are looked up apart and kept: joining the catalogues here would cost several times the check itself.
-_LOCKS: LiteralString = """
-select pid, locktype, mode, granted, page, tuple, transactionid::text, virtualxid, classid, objid, objsubid, relation,
-       extract(epoch from clock_timestamp() - waitstart)::float8 * 1000
-from pg_locks where pid = any(%s::int[])
-"""
-_LOCKS_BEFORE_14 = _LOCKS.replace("extract(epoch from clock_timestamp() - waitstart)::float8 * 1000", "null::float8")
-_NAMES: LiteralString = """
-select c.oid, n.nspname, coalesce(t.relname, c.relname), case when t.oid is not null then c.relname end
-from pg_class c join pg_namespace n on n.oid = c.relnamespace
-left join pg_index i on i.indexrelid = c.oid left join pg_class t on t.oid = i.indrelid
-where c.oid = any(%s::oid[])
 """
 _OUTSIDERS: LiteralString = "select pid, application_name from pg_stat_activity where pid = any(%s::int[])"
 #: Which statement of the session it was, and its blockers, each with whether it waits itself.
 _State = tuple[int, tuple[tuple[int, bool], ...]]
 MOST_REMEMBERED = 20_000
 _PASSING = ("extend",)  # held for moments only; a wait for one is work, not a wait
-
-
-@dataclass(frozen=True, slots=True)
-class Lock:
-    """A row of ``pg_locks``, names resolved. ``waited_ms`` is None for a lock that is held."""
-
-    pid: int
-    type: str
-    mode: Mode
-    granted: bool
-    page: int | None
-    slot: int | None
-    xid: str | None
-    virtualxid: str | None
-    classid: int | None
-    objid: int | None
-    objsubid: int | None
-    relation: int | None
-    waited_ms: float | None
-    schema: str | None
-    table: str | None
-    index: str | None
-
-    @property
-    def object(self) -> tuple[object, ...]:
-        """What the lock is on."""
-        place = (self.relation, self.page, self.slot)
-        return (self.type, *place, self.xid, self.virtualxid, self.classid, self.objid, self.objsubid)
-
-    @property
-    def advisory(self) -> Resource:
-        """What an advisory lock is on."""
-        return advisory_of_row(self.classid or 0, self.objid or 0, self.objsubid or 0)
 
 
 class _MovedOn(Exception):
@@ -91,8 +50,7 @@ class LockReader:
     def __init__(self, connection: psycopg.Connection[Any], schema: str, rowlocks_schema: str | None) -> None:
         self.connection, self.schema = connection, schema
         self.rows = RowReader(connection, schema, rowlocks_schema)
-        self._locks_sql = _LOCKS if connection.info.server_version >= 140000 else _LOCKS_BEFORE_14
-        self._names: dict[int, tuple[str | None, str | None, str | None]] = {}
+        self.table = LockTable(self._fetch, own=schema, tells_since=connection.info.server_version >= 140000)
         self._known: dict[int, tuple[_State, list[Edge]]] = {}
         #: What waits were found to be over, by the statements that led there; None: not remembered from run to run.
         self.trails: Mapping[int, Trail] = {}
@@ -103,12 +61,15 @@ class LockReader:
         pid = self.connection.info.backend_pid
         # Through the driver first, which tells of a missing right by its own kind of error.
         self.connection.execute(_BLOCKERS, [[pid]], prepare=False)
-        self.locks_of([pid])
+        self.table.of([pid])
+
+    def _fetch(self, query: LiteralString, values: Sequence[object]) -> list[tuple[Any, ...]]:
+        return self.connection.execute(query, values, prepare=True).fetchall()
 
     def forget(self) -> None:
         """The data was loaded again: addresses and numbers mean other rows and tables now."""
         self.rows.forget()
-        self._names.clear()
+        self.table.forget()
         self._known.clear()
         if self.remembered is not None:
             self.remembered.clear()
@@ -194,7 +155,7 @@ class LockReader:
         now_ms: float,
     ) -> None:
         pids = {sessions[name].pid for name in fresh} | {pid for found in fresh.values() for pid in found}
-        locks = self.locks_of(pids)
+        locks = self.table.of(pids)
         names = {**self._outsiders(pids - everyone.keys()), **everyone}
         for name, blockers in fresh.items():
             session = sessions[name]
@@ -206,28 +167,6 @@ class LockReader:
                     self.remembered[way] = [replace(edge, since_ms=None) for edge in edges]
             else:
                 self._known.pop(session.pid, None)  # it moved on between the two queries
-
-    def locks_of(self, pids: Iterable[int]) -> list[Lock]:
-        """The lock table's rows of some sessions, names resolved."""
-        found = self.connection.execute(self._locks_sql, [list(pids)], prepare=True).fetchall()
-        self._name({row[11] for row in found} - {None})
-        return [self._lock(row) for row in found]
-
-    def table_named_by(self, oid: int) -> str | None:
-        """The table (of an index, its table) with this number, as far as the session may see it."""
-        self._name({oid})
-        return self._names.get(oid, (None, None, None))[1]
-
-    def _name(self, oids: set[int]) -> None:
-        unknown = oids - self._names.keys()
-        if unknown:
-            for oid, *names in self.connection.execute(_NAMES, [list(unknown)], prepare=True):
-                self._names[oid] = (names[0], names[1], names[2])
-
-    def _lock(self, row: Sequence[Any]) -> Lock:
-        pid, kind, mode, *rest = row
-        names = self._names.get(row[11], (None, None, None))
-        return Lock(*(pid, kind, Mode("table", mode), *rest, *names))
 
     def _outsiders(self, pids: Iterable[int]) -> dict[int, str]:
         wanted = list(pids)
@@ -243,31 +182,31 @@ class LockReader:
         self,
         session: PostgresqlSession,
         blockers: tuple[int, ...],
-        locks: list[Lock],
+        locks: LockRows,
         names: Mapping[int, str],
         now_ms: float,
     ) -> list[Edge] | None:
-        wait = next((lock for lock in locks if lock.pid == session.pid and not lock.granted), None)
+        wait = wanted_of(locks.get(session.pid, ()))
         if wait is None:
             return self._snapshot_edges(session, blockers, names) if self._awaits_snapshot(session) else None
-        if wait.type in _PASSING:
+        if wait.kind in _PASSING:
             return None
         try:
             resource, wanted, held_by_wait = self._resource(wait, session, locks)
         except _MovedOn:
             return None
-        since = now_ms - wait.waited_ms if wait.waited_ms is not None else None
+        since = now_ms - wait.since_ms if wait.since_ms is not None else None
         edges = []
         for pid in blockers:
-            held, queued = (held_by_wait, False) if wait.type == "transactionid" else _standing(wait, pid, locks)
+            held, queued = held_by(pid, wait, locks)
             edges.append(
                 Edge(
                     waiter=session.name,
                     holder=names[pid],
                     resource=resource,
                     wanted=wanted,
-                    held=held,
-                    queued=queued,
+                    held=held_by_wait if wait.kind == "transactionid" else held,
+                    queued=queued or wait.kind == "tuple",
                     since_ms=since,
                 )
             )
@@ -289,67 +228,52 @@ class LockReader:
         ]
 
     def _resource(
-        self, wait: Lock, session: PostgresqlSession, locks: list[Lock]
+        self, wait: LockRow, session: PostgresqlSession, locks: LockRows
     ) -> tuple[Resource, Mode, Mode | None]:
         """What ``wait`` is about as people say it, the mode wanted, and for a row the holder's mode where rows tell
         it.
         """
-        if wait.type == "tuple":
-            return self._row(wait, locks), ROW_MODE_OF_TUPLE_LOCK.get(wait.mode, wait.mode), None
-        if wait.type == "transactionid":
+        if wait.kind == "tuple":
+            return self._row(wait, locks), wait.row_mode, None
+        if wait.kind == "transactionid":
             return self._row_or_key(wait, session, locks)
-        if wait.type == "relation":
-            return self._table(wait), wait.mode, None
-        if wait.type == "advisory":
-            return wait.advisory, wait.mode, None
-        return Resource(kind="other", text=f"{wait.type} lock"), wait.mode, None
+        return self.table.resource(wait), wait.mode, None
 
-    def _table(self, lock: Lock) -> Resource:
-        name = lock.table or "a table"
-        text = f"index {lock.index} of {name}" if lock.index else name
-        kind: ResourceKind = "index" if lock.index else "table"
-        if lock.schema and lock.schema != self.schema:
-            text = f"{lock.schema}.{text}"
-        return Resource(kind=kind, text=text, table=name, index=lock.index)
-
-    def _row(self, lock: Lock, locks: list[Lock]) -> Resource:
+    def _row(self, lock: LockRow, locks: LockRows) -> Resource:
         return self._row_and_xmax(lock, locks, known=True)[0]
 
-    def _row_and_xmax(self, lock: Lock, locks: list[Lock], *, known: bool) -> tuple[Resource, str | None]:
+    def _row_and_xmax(self, lock: LockRow, locks: LockRows, *, known: bool) -> tuple[Resource, str | None]:
         table, page, slot = lock.table or "?", lock.page or 0, lock.slot or 0
-        if lock.schema != self.schema or _is_barred(table, locks):
+        if lock.schema != self.schema or lock.oid in barred_tables(locks):
             known = True
         return self.rows.at(table, page, slot, known=known)
 
     def _row_or_key(
-        self, wait: Lock, session: PostgresqlSession, locks: list[Lock]
+        self, wait: LockRow, session: PostgresqlSession, locks: LockRows
     ) -> tuple[Resource, Mode, Mode | None]:
         """A wait for another transaction's end: over a row that it locked or wrote, or over a key that both insert."""
-        own = next((k for k in locks if k.pid == session.pid and k.type == "tuple" and k.granted), None)
+        own = next((k for k in locks[session.pid] if k.kind == "tuple" and k.granted), None)
         if own is not None:
             resource, xmax = self._row_and_xmax(own, locks, known=False)
             several = self.rows.members(xmax) if xmax not in (None, "0", wait.xid) and xmax else {}
             if xmax != wait.xid:
                 self._still(wait, session)
-            wanted = ROW_MODE_OF_TUPLE_LOCK.get(own.mode, own.mode)
-            return resource, wanted, several.get(wait.xid or "")
+            return resource, own.row_mode, several.get(wait.xid or "")
         found = self._locked_row(wait, session, locks)
         self._still(wait, session)
         return found or (self._unwritten_key(session), wait.mode, EXCLUSIVE)
 
-    def _still(self, wait: Lock, session: PostgresqlSession) -> None:
+    def _still(self, wait: LockRow, session: PostgresqlSession) -> None:
         """Raises _MovedOn where the row may have changed hands between the lock table's reading and its own.
 
         Its new owner's mode would be taken for the one waited for.
         """
-        if replace(wait, waited_ms=None) not in self._standing_of(session.pid):
+        now = wanted_of(self.table.of([session.pid]).get(session.pid, ()))
+        if now is None or replace(now, since_ms=None) != replace(wait, since_ms=None):
             raise _MovedOn
 
-    def _standing_of(self, pid: int) -> list[Lock]:
-        return [replace(lock, waited_ms=None) for lock in self.locks_of([pid]) if not lock.granted]
-
     def _locked_row(
-        self, wait: Lock, session: PostgresqlSession, locks: list[Lock]
+        self, wait: LockRow, session: PostgresqlSession, locks: LockRows
     ) -> tuple[Resource, Mode, Mode | None] | None:
         """The row that the statement is after and that ``wait.xid`` has locked.
 
@@ -359,7 +283,7 @@ class LockReader:
         for access in RULES.sql.footprint(session.sql, dict(session.values)).accesses:
             keys = self.rows.tables.get(access.table, TableKeys(primary=()))
             wanted = RULES.locks.row_mode(access, keys.columns)
-            if wanted is None or _is_barred(access.table, locks):
+            if wanted is None or access.table in self._barred(locks):
                 continue
             for resource, lockers in self.rows.locked(access.table):
                 held = lockers.get(wait.xid or "")
@@ -388,13 +312,14 @@ class LockReader:
 
         Tables, rows with their modes and keys, predicate locks, and what is waited for.
         """
-        locks = self.locks_of(everyone)
-        entries = {entry for lock in locks if (entry := self._entry(lock, locks, everyone)) is not None}
-        entries.update(self._waited_for({lock.pid for lock in locks if not lock.granted}))
-        owners = {k.xid: everyone[k.pid] for k in locks if k.type == "transactionid" and k.granted and k.xid}
-        notes = []
-        for table in sorted({lock.table for lock in locks if lock.schema == self.schema and lock.table}):
-            if _is_barred(table, locks):
+        locks = self.table.of(everyone)
+        every = [lock for mine in locks.values() for lock in mine]
+        entries = {entry for lock in every if (entry := self._entry(lock, locks, everyone)) is not None}
+        entries.update(self._waited_for({lock.pid for lock in every if not lock.granted}))
+        owners = {k.xid: everyone[k.pid] for k in every if k.kind == "transactionid" and k.granted and k.xid}
+        notes, barred = [], self._barred(locks)
+        for table in sorted({lock.table for lock in every if lock.schema == self.schema and lock.table}):
+            if table in barred:
                 notes.append(f"rows of {table} not read: a schema lock is in the way")
                 continue
             rows, note = self.rows.entries(table, owners, everyone)
@@ -403,16 +328,21 @@ class LockReader:
         order = sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key, e.mode))
         return order, "; ".join(notes) or None
 
+    def _barred(self, locks: LockRows) -> set[str | None]:
+        """Tables of the scratch space that cannot be read now."""
+        barred = barred_tables(locks)
+        return {lock.table for mine in locks.values() for lock in mine if lock.oid in barred}
+
     def _waited_for(self, pids: set[int]) -> Iterator[LockEntry]:
         """What the last check knows of those who wait now: a wait over a row need not show in the lock table itself."""
         for pid, (_, edges) in self._known.items():
             for edge in edges if pid in pids else ():
                 yield LockEntry(transaction=edge.waiter, resource=edge.resource, mode=edge.wanted, granted=False)
 
-    def _entry(self, lock: Lock, locks: list[Lock], everyone: Mapping[int, str]) -> LockEntry | None:
+    def _entry(self, lock: LockRow, locks: LockRows, everyone: Mapping[int, str]) -> LockEntry | None:
         name = everyone[lock.pid]
-        if lock.type == "advisory":
-            return LockEntry(transaction=name, resource=lock.advisory, mode=lock.mode, granted=lock.granted)
+        if lock.kind == "advisory":
+            return LockEntry(transaction=name, resource=self.table.resource(lock), mode=lock.mode, granted=lock.granted)
         if lock.schema != self.schema or not lock.table:
             return None
         if lock.mode.name == "SIReadLock":
@@ -421,32 +351,10 @@ class LockReader:
             text = row or f"{lock.index or lock.table}{page}"
             resource = Resource(kind="predicate", text=text, table=lock.table, index=lock.index)
             return LockEntry(transaction=name, resource=resource, mode=lock.mode, granted=True)
-        if lock.type == "relation":
-            return LockEntry(transaction=name, resource=self._table(lock), mode=lock.mode, granted=lock.granted)
-        if lock.type == "tuple":
+        if lock.kind == "relation":
+            return LockEntry(transaction=name, resource=self.table.resource(lock), mode=lock.mode, granted=lock.granted)
+        if lock.kind == "tuple":
             # held or not: whoever has a tuple lock for longer than a moment waits for the row
-            mode = ROW_MODE_OF_TUPLE_LOCK.get(lock.mode, lock.mode)
-            return LockEntry(transaction=name, resource=self._row(lock, locks), mode=mode, granted=False)
+            place = self._row(lock, locks)
+            return LockEntry(transaction=name, resource=place, mode=lock.row_mode, granted=False)
         return None
-
-
-def _standing(wait: Lock, pid: int, locks: list[Lock]) -> tuple[Mode | None, bool]:
-    """The mode in which ``pid`` stands in the way of ``wait``, and whether it only stands ahead in the queue."""
-    theirs = [lock for lock in locks if lock.pid == pid and lock.object == wait.object]
-    if wait.type == "tuple":
-        return next((ROW_MODE_OF_TUPLE_LOCK.get(lock.mode) for lock in theirs), None), True
-    granted = [lock.mode for lock in theirs if lock.granted and _conflict(wait.mode, lock.mode)]
-    if granted:
-        return granted[-1], False
-    asked = [lock.mode for lock in theirs if not lock.granted]
-    return (asked[0] if asked else None), bool(asked)
-
-
-def _conflict(wanted: Mode, held: Mode) -> bool:
-    rule = RULES.locks.conflict(wanted, held)
-    return rule is None or rule.conflict
-
-
-def _is_barred(table: str, locks: list[Lock]) -> bool:
-    """Whether even a plain read of ``table`` would wait: somebody has, or queues for, its strictest lock."""
-    return any(lock.table == table and lock.type == "relation" and lock.mode == ACCESS_EXCLUSIVE for lock in locks)

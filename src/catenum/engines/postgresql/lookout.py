@@ -11,7 +11,7 @@ import contextlib
 import os
 import socket
 import threading
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, LiteralString
 
@@ -20,7 +20,6 @@ from psycopg import sql
 from psycopg.abc import Buffer
 from psycopg.adapt import Loader
 
-from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge
 from catenum.core.snapshot.incidents import PILE
@@ -42,18 +41,17 @@ from catenum.engines.lookout import (
 from catenum.engines.postgresql import errors, requirements
 from catenum.engines.postgresql.activity import ActivityRow, activity, asks, plain_bytes, session_of
 from catenum.engines.postgresql.lock_table import (
-    LOCKS,
     LockRow,
+    LockRows,
+    LockTable,
     as_listed,
     held_by,
     in_queues,
     in_the_way,
     leaders,
-    lock_resource,
     prepared_name,
     resource_of,
-    waited_for,
-    waited_query,
+    row_or_lock,
     wanted_of,
 )
 from catenum.engines.postgresql.other_databases import Elsewhere
@@ -102,7 +100,7 @@ class PostgresqlLookout:
         )
         more: dict[str, str | int] = {"application_name": APPLICATION, "connect_timeout": 5, "options": options}
         where = errors.readable(conninfo, shown_url, **more)
-        self._elsewhere = Elsewhere(where)
+        elsewhere = Elsewhere(where)
         try:
             self.connection = psycopg.connect(where, autocommit=True, prepare_threshold=1)
         except psycopg.OperationalError as error:
@@ -111,20 +109,20 @@ class PostgresqlLookout:
             self.connection.adapters.register_loader(kind, _AnyText)
         try:
             with self._told():
-                self._learn(private)
+                self._learn(private, elsewhere)
         except BaseException:
             self.connection.close()
             raise
 
-    def _learn(self, private: bool) -> None:
+    def _learn(self, private: bool, elsewhere: Elsewhere) -> None:
         row = self._rows(
             "select current_setting('server_version'), current_setting('default_transaction_isolation'), current_user, "
             "pg_has_role('pg_read_all_stats', 'usage') or current_setting('is_superuser') = 'on', "
             "current_setting('track_activity_query_size'), current_setting('track_activities'), pg_is_in_recovery()"
         )[0]
         major = int(str(row[0]).split(".")[0].split()[0])
-        self._waited, self._activity = waited_query(tells_since=major >= 14), activity(major)
-        self._tells_since = major >= 14
+        self._activity, self._tells_since = activity(major), major >= 14
+        self._locks = LockTable(self._rows, own="public", tells_since=major >= 14, elsewhere=elsewhere)
         self.info = TargetInfo(
             server="postgresql",
             version=str(row[0]).split()[0],
@@ -194,6 +192,7 @@ class PostgresqlLookout:
     def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
         """By the activity view; with ``locks`` also the lock table's rows of the sessions in a chain."""
         clock = Clock()
+        self._locks.forget()
         with self._told():
             rows = [ActivityRow(*row) for row in self._rows(self._activity.sample, [at_least_ms] * 3 + [PILE])]
             everybody = [row for row in rows if row.pid is not None]
@@ -204,9 +203,9 @@ class PostgresqlLookout:
             entries: list[LockEntry] = []
             if locks and edges:
                 members = {int(name) for edge in edges for name in (edge.waiter, edge.holder) if name.isdigit()}
-                found = self._named(self._rows(LOCKS, [list(members)]))
-                read += len(found)
-                entries, edges = _with_locks(found, edges)
+                found = self._locks.of(members)
+                read += sum(map(len, found.values()))
+                entries, edges = _with_locks(self._locks, found, edges)
         return Sample(
             at=clock.wall(),
             target=self.info,
@@ -230,7 +229,7 @@ class PostgresqlLookout:
         queued = queued if asks(rows, at_least_ms) else []
         # The process that replays on a standby is no backend, so that the server does not tell who blocks it.
         replays = [row.pid for row in rows if row.kind == "startup" and row.event_type == "Lock"]
-        locks = self._lock_rows([*asked, *queued, *replays])
+        locks = self._locks.waited_for([*asked, *queued, *replays])
         asked |= {pid: listed for pid in replays if (listed := in_the_way(pid, locks))}
         queued += [pid for pid in asked if (lock := wanted_of(locks.get(pid, ()))) and lock.kind == "tuple"]
         asked = as_listed({pid: listed for pid, listed in asked.items() if pid not in queued}, locks)
@@ -245,7 +244,7 @@ class PostgresqlLookout:
         held = []
         for row in rows:
             mine, wanted = locks.get(row.pid, ()), wanted_of(locks.get(row.pid, ()))
-            told = waited_for(mine, sessions[row.pid]) or resource_of(sessions[row.pid], row.event or "")
+            told = row_or_lock(self._locks, mine, sessions[row.pid]) or resource_of(sessions[row.pid], row.event or "")
             since = self._since(wanted, sessions[row.pid])
             waiter = leader_of.get(row.pid, row.pid)
             for holder in leaders(blockers.get(row.pid, ()), leader_of):
@@ -318,24 +317,6 @@ class PostgresqlLookout:
             )
             for number, gid, owner, database, quoted, age in self._rows(query)
         ]
-
-    def _lock_rows(self, pids: list[int]) -> dict[int, list[LockRow]]:
-        """The lock table's rows that concern the waits of some sessions: what for, since when, and who holds it."""
-        found: dict[int, list[LockRow]] = {}
-        for row in self._named(self._rows(self._waited, [pids, pids])) if pids else ():
-            found.setdefault(row.pid, []).append(row)
-        return found
-
-    def _named(self, rows: Iterable[tuple[Any, ...]]) -> list[LockRow]:
-        """Rows of the lock table, those of other databases with the names that their tables have there."""
-        locks = [LockRow(*row) for row in rows]
-        abroad = {(lock.elsewhere, lock.oid) for lock in locks if lock.elsewhere is not None and lock.oid is not None}
-        names = self._elsewhere.names(abroad) if abroad else {}
-        found = []
-        for lock in locks:
-            schema, table = names.get((lock.elsewhere or "", lock.oid or 0), (lock.schema, lock.table))
-            found.append(lock._replace(schema=schema, table=table))
-        return found
 
     def _blockers(self, pid: int) -> list[int]:
         query: LiteralString = "select pg_blocking_pids(%s)"
@@ -415,14 +396,17 @@ class PostgresqlLookout:
             self.connection.close()
 
 
-def _with_locks(rows: Sequence[LockRow], edges: Sequence[Edge]) -> tuple[list[LockEntry], list[Edge]]:
+def _with_locks(table: LockTable, locks: LockRows, edges: Sequence[Edge]) -> tuple[list[LockEntry], list[Edge]]:
     """The locks as entries, and the edges with what the lock table says of them."""
     entries, wanted = [], {}
-    for lock in rows:
-        resource, named = lock_resource(lock), Mode("table", lock.mode)
-        entries.append(LockEntry(transaction=str(lock.pid), resource=resource, mode=named, granted=lock.granted))
-        if not lock.granted:
-            wanted[str(lock.pid)] = (resource, named)
+    for pid, mine in locks.items():
+        for lock in mine:
+            if lock.kind == "virtualxid":
+                continue
+            resource = table.resource(lock)
+            entries.append(LockEntry(transaction=str(pid), resource=resource, mode=lock.mode, granted=lock.granted))
+            if not lock.granted:
+                wanted[str(pid)] = (resource, lock.mode)
     told = []
     for edge in edges:
         resource, mode = wanted.get(edge.waiter, (edge.resource, edge.wanted))

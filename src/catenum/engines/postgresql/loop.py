@@ -20,7 +20,7 @@ from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.session import RULES, text_rows
 
 
-class PostgresqlLoop:
+class Loop:
     """See ``engines.ports.Loop``."""
 
     def __init__(
@@ -94,6 +94,3 @@ class PostgresqlLoop:
     def close(self) -> None:
         """Disconnect."""
         self._pg.finish()
-
-
-Loop = PostgresqlLoop

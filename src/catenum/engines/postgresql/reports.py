@@ -12,7 +12,7 @@ from catenum.core.record.waits import Edge, Resource
 from catenum.core.sql.handlers import caught
 from catenum.engines.ports import Patience, Session
 from catenum.engines.postgresql.control import PostgresqlControl
-from catenum.engines.postgresql.locks import RULES
+from catenum.engines.postgresql.lock_table import RULES
 from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession
 
 #: Deadlocks counted, and whether other clients than this run's are connected to the database.
@@ -56,7 +56,7 @@ class PostgresqlReports(PostgresqlControl):
     def _waited_for(self, what: str, row: Resource | None) -> Resource:
         """What the error's detail names: a row's place, a table, or only a transaction."""
         place = re.match(r"(?:tuple \((\d+),(\d+)\) of )?relation (\d+) of database", what)
-        table = self.reader.table_named_by(int(place[3])) if place else None
+        table = self.reader.table.table_named_by(int(place[3])) if place else None
         if place is None or table is None:
             return row or Resource(kind="other", text=what)
         if place[1] is None:

@@ -15,22 +15,13 @@ from psycopg import Connection, sql
 from psycopg import Error as DriverError
 
 from catenum.core.record.modes import Mode
-from catenum.core.servers.postgresql import ROW
-from catenum.engines.postgresql.lock_table import ROW_MODES, LockRow, LockRows, place_of, wanted_of
+from catenum.core.servers.postgresql import ROW, ROW_MODE_ALIASES
+from catenum.engines.postgresql.lock_table import LockRow, LockRows, barred_tables, place_of, wanted_of
 
 #: Rows that one check reads for it.
 MOST_ROWS = 10
 #: For so long the check waits for the right to read a row (ms): for longer a schema change stands in the queue.
 PATIENCE_MS = 20
-#: A member's lock by the name that ``pg_get_multixact_members`` gives it (mxactstatus_to_string, multixact.c).
-_MEMBER = {
-    "keysh": "FOR KEY SHARE",
-    "sh": "FOR SHARE",
-    "fornokeyupd": "FOR NO KEY UPDATE",
-    "forupd": "FOR UPDATE",
-    "nokeyupd": "FOR NO KEY UPDATE",
-    "upd": "FOR UPDATE",
-}
 _ROW = "select xmax::text from only {table} where ctid = {place}::tid"
 _MEMBERS = """
 select m.xid::text, m.mode, l.pid from pg_get_multixact_members(%s::text::xid) m left join pg_locks l
@@ -48,21 +39,16 @@ class Sharing:
 
 def sharing(connection: Connection[Any], waiting: Sequence[int], locks: LockRows) -> Sharing:
     """Ask for the rows that are waited for. Nothing is asked where a schema change waits for the table."""
-    shut = {
-        lock.oid
-        for mine in locks.values()
-        for lock in mine
-        if lock.kind == "relation" and not lock.granted and lock.mode == "AccessExclusiveLock"
-    }
+    barred = barred_tables(locks)
     found: dict[int, dict[int, Mode]] = {}
     unread: dict[str, None] = {}
-    for pid, place, number in list(_asked(waiting, locks, shut))[:MOST_ROWS]:
+    for pid, place, number in list(_asked(waiting, locks, barred))[:MOST_ROWS]:
         try:
             members = _members(connection, place, number)
         except DriverError:
             unread[f"{place.schema}.{place.table}"] = None
             continue
-        wanted = Mode("row", ROW_MODES.get(place.mode, place.mode))
+        wanted = place.row_mode
         known = wanted in ROW.modes
         conflicting = {
             member: mode for member, mode in members.items() if member != pid and known and ROW.conflict(wanted, mode)
@@ -72,7 +58,7 @@ def sharing(connection: Connection[Any], waiting: Sequence[int], locks: LockRows
     return Sharing(found, tuple(unread))
 
 
-def _asked(waiting: Sequence[int], locks: LockRows, shut: set[int | None]) -> Iterator[tuple[int, LockRow, str]]:
+def _asked(waiting: Sequence[int], locks: LockRows, barred: set[int | None]) -> Iterator[tuple[int, LockRow, str]]:
     """Who waits for a transaction over a row of this database: the place, and the transaction's number."""
     for pid in waiting:
         mine = locks.get(pid, ())
@@ -81,7 +67,7 @@ def _asked(waiting: Sequence[int], locks: LockRows, shut: set[int | None]) -> It
             continue
         if place.elsewhere is not None:
             continue
-        if place.oid not in shut and place.schema is not None and wanted.xid is not None:
+        if place.oid not in barred and place.schema is not None and wanted.xid is not None:
             yield pid, place, wanted.xid
 
 
@@ -97,4 +83,4 @@ def _members(connection: Connection[Any], place: LockRow, number: str) -> dict[i
         told = cursor.execute(_MEMBERS, [row[0]]).fetchall()
     if number not in {xid for xid, _, _ in told}:
         return {}  # another number by now, or one that means something else
-    return {int(pid): Mode("row", _MEMBER[mode]) for _, mode, pid in told if pid is not None and mode in _MEMBER}
+    return {int(pid): ROW_MODE_ALIASES[mode] for _, mode, pid in told if pid is not None and mode in ROW_MODE_ALIASES}

@@ -165,7 +165,7 @@ def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
     report = Report(job.number)
     limit_memory(MEMORY)
     try:
-        loop = server_module(job.server, ".loop").Loop(job.plan, job.name, **job.place)
+        loop = server_module(job.server, ".engine").Loop(job.plan, job.name, **job.place)
     except Exception as problem:  # whatever a driver raises: the parent tells it
         report.broken = f"{job.name} could not begin: {problem}"
         pipe.send(report)
