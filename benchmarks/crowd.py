@@ -77,10 +77,10 @@ class Server:
                 session.cursor().execute(statement)
             session.commit()
 
-    def cpu_ms(self, lookout: Any) -> float:
+    def cpu_ms(self, monitor: Any) -> float:
         """Of the watching session's process; of the whole server where that is one process."""
         if self.kind == "postgresql":
-            path = f"/proc/{lookout.connection.info.backend_pid}/schedstat"
+            path = f"/proc/{monitor.connection.info.backend_pid}/schedstat"
             return int(Path(path).read_text().split()[0]) / 1e6
         fields = Path(f"/proc/{self.process.pid}/stat").read_text().rsplit(")", 1)[1].split()
         return (int(fields[11]) + int(fields[12])) * 1000 / os.sysconf("SC_CLK_TCK")
@@ -98,15 +98,15 @@ def looked(server: Server) -> float:
     waiting = [server.connect() for _ in range(WAITERS)]
     for session in waiting:
         threading.Thread(target=_takes, args=(session,), daemon=True).start()
-    lookout = server_module(server.kind, ".lookout").look_at(server.url, "bench")
-    while len(lookout.sample().graph.waiters) < WAITERS:
+    monitor = server_module(server.kind, ".monitor").open_monitor(server.url, "bench")
+    while len(monitor.sample().graph.waiters) < WAITERS:
         time.sleep(0.5)
-    before, looks = server.cpu_ms(lookout), 20
+    before, looks = server.cpu_ms(monitor), 20
     for _ in range(looks):
-        lookout.sample(at_least_ms=500)
+        monitor.sample(at_least_ms=500)
         time.sleep(0.15)
-    cost = (server.cpu_ms(lookout) - before) / looks
-    lookout.close()
+    cost = (server.cpu_ms(monitor) - before) / looks
+    monitor.close()
     for session in (head, *waiting):
         with contextlib.suppress(Exception):
             session.close()

@@ -19,9 +19,9 @@ from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.space.search import Walk
 from catenum.engines.targets import Connector, Settings, open_engine, resolve
+from catenum.lab.explore.runner import ExplorationRunner
 from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import Stage
-from catenum.lab.explore.survey import Survey
 from catenum.lab.explore.walker import ExploreOptions, space_of
 
 BERTHS = "create table berth (id int primary key, vessel text, moved int not null default 0)"
@@ -152,8 +152,10 @@ def with_workers(connect: Connector, size: int) -> Callable[[], float]:
             marks.append((time.perf_counter(), explorer.tally.schedules + explorer.tally.broken_off))
 
         options = ExploreOptions(every=True, for_ms=6_000)
-        survey = Survey(connect=connect, engine=engine, scenario=scenario("left-open"), options=options, workers=size)
-        survey.run(progress=progress)
+        runner = ExplorationRunner(
+            connect=connect, engine=engine, scenario=scenario("left-open"), options=options, workers=size
+        )
+        runner.run(progress=progress)
         engine.close()
         going = [mark for mark in marks if mark[1] > 50]
         (start, first), (end, last) = going[0], going[-1]

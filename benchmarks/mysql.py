@@ -12,10 +12,10 @@ import time
 from collections.abc import Callable, Sequence
 
 import pymysql
-from crowd import Server
 from exploring import MOVES, ROWS, explored, paths, scenario
+from many import Server
 
-from catenum.engines.mysql.lookout import look_at
+from catenum.engines.mysql.monitor import open_monitor
 from catenum.engines.targets import Connector, Settings, open_engine, resolve
 from catenum.lab.run.play import PlayOptions, play
 
@@ -135,16 +135,16 @@ def looked() -> tuple[float, float, float]:
         for place, connection in enumerate(members[1:]):
             sql = f"update by_hand.hot set n = 2 where id = {chain * 11 + place + 1}"
             threading.Thread(target=_quietly, args=(connection, sql), daemon=True).start()
-    lookout = look_at(where, "bench")
-    while len(lookout.sample().graph.waiters) < 100:
+    monitor = open_monitor(where, "bench")
+    while len(monitor.sample().graph.waiters) < 100:
         time.sleep(0.2)
-    few = statistics.median(lookout.sample().cost_ms for _ in range(30))
+    few = statistics.median(monitor.sample().cost_ms for _ in range(30))
     made[-1].cursor().execute("select count(*) from (select * from by_hand.hot where id > 200 for update) x")
-    many = statistics.median(lookout.sample().cost_ms for _ in range(10))
+    many = statistics.median(monitor.sample().cost_ms for _ in range(10))
     start = time.perf_counter()
     made[-2].cursor().execute("select count(*) from performance_schema.data_locks")
     whole = (time.perf_counter() - start) * 1e3
-    lookout.close()
+    monitor.close()
     server.stop()
     return few, many, whole
 

@@ -14,7 +14,7 @@ from catenum.core.scenario.reader import read_scenario
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.engines.targets import Settings, open_engine, resolve
-from catenum.lab.explore.survey import Survey
+from catenum.lab.explore.runner import ExplorationRunner
 from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.propose.propose import Proposer
 from catenum.lab.run.play import PlayOptions
@@ -40,7 +40,7 @@ def _measured(connect: Callable[[], Engine], name: str) -> tuple[float, float]:
         scenario = read_scenario(samples.text(name).encode(), name).scenario
         how = ExploreOptions(limit=300)
         clock = Clock()
-        Survey(connect=connect, engine=engine, scenario=scenario, options=how).run()
+        ExplorationRunner(connect=connect, engine=engine, scenario=scenario, options=how).run()
         alone = clock.now_ms()
         found = Proposer(
             connect=connect, engine=engine, scenario=scenario, options=PlayOptions(locks="full"), how=how,

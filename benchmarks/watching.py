@@ -19,7 +19,7 @@ from catenum.core.record.recording import TargetInfo
 from catenum.core.record.waits import Edge, Resource, WaitGraph
 from catenum.core.snapshot.incidents import Head, Incident
 from catenum.core.snapshot.sample import Sample, SessionInfo
-from catenum.engines.postgresql.lookout import look_at
+from catenum.engines.postgresql.monitor import open_monitor
 from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
 from catenum.store import queries
@@ -73,14 +73,14 @@ def sampled(server: Server) -> float:
             sql = f"update hot set n = 2 where id = {chain * 11 + place + 1}"
             connection.pgconn.send_query(sql.encode())
     time.sleep(1.0)
-    lookout = look_at(server.conninfo, "bench")
-    lookout.sample()
+    monitor = open_monitor(server.conninfo, "bench")
+    monitor.sample()
     costs, waiting = [], 0
     for _ in range(30):
-        sample = lookout.sample()
+        sample = monitor.sample()
         costs.append(sample.cost_ms)
         waiting = len(sample.graph.waiters)
-    lookout.close()
+    monitor.close()
     for connection in made:
         connection.close()
     if waiting != 100:

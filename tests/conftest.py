@@ -159,8 +159,8 @@ def _checked_once(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatc
     a test would take twice as long. A command in a process of its own does all of it.
     """
     if request.node.get_closest_marker("checked_twice") is None:
-        monkeypatch.setattr("catenum.lab.explore.survey.EVERY_ORDER_MS", 0.0)
-        monkeypatch.setattr("catenum.lab.explore.survey.EVERY_ORDER_TIMES", 0.0)
+        monkeypatch.setattr("catenum.lab.explore.runner.EVERY_ORDER_MS", 0.0)
+        monkeypatch.setattr("catenum.lab.explore.runner.EVERY_ORDER_TIMES", 0.0)
         monkeypatch.setattr("catenum.lab.propose.propose.variations", lambda *_: ())
 
 

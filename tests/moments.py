@@ -238,7 +238,7 @@ def differences(sample: Any, own: dict[str, set[str]], kind: str) -> list[str]:
     return found
 
 
-def moment(kind: str, place: str, admin: Any, lookout: Any, number: int) -> list[str]:
+def moment(kind: str, place: str, admin: Any, monitor: Any, number: int) -> list[str]:
     """Play one; look after each statement; a difference counts when it stands in three looks."""
     chance = random.Random(number)
     cursor = admin.cursor()
@@ -263,7 +263,7 @@ def moment(kind: str, place: str, admin: Any, lookout: Any, number: int) -> list
             time.sleep(0.03 if kind == "postgresql" else 0.13)
             for _ in range(4):
                 before = own_waits(kind, admin, yard.ids)
-                sample = lookout.sample()
+                sample = monitor.sample()
                 after = own_waits(kind, admin, yard.ids)
                 wrong = differences(sample, after, kind) if before == after else []
                 if not wrong:
@@ -292,7 +292,7 @@ def soak() -> int:
         [str(SCRIPT), "local", "status", "--target", target, "--json"], check=True, capture_output=True
     )
     (server,) = json.loads(told.stdout)["servers"]
-    look_at = server_module(args.server, ".lookout").look_at
+    open_monitor = server_module(args.server, ".monitor").open_monitor
     admin: Any
     if args.server == "postgresql":
         first = psycopg.connect(f"host={server['sockets']} user=catenum dbname=marrowgate", autocommit=True)
@@ -301,7 +301,7 @@ def soak() -> int:
         place = f"host={server['sockets']} user=catenum dbname=moments"
         admin = psycopg.connect(place, autocommit=True)
         admin.execute("alter database moments set deadlock_timeout = '10min'")
-        lookout = look_at(place, "moments")
+        monitor = open_monitor(place, "moments")
     else:
         place = f"{server['sockets']}/server.sock"
         admin = over_socket(unix_socket=place, user="root", autocommit=True)
@@ -311,10 +311,10 @@ def soak() -> int:
             "set global innodb_lock_wait_timeout = 600",
         ):
             admin.cursor().execute(sql)
-        lookout = look_at({"unix_socket": place, "user": "root"}, "moments")
+        monitor = open_monitor({"unix_socket": place, "user": "root"}, "moments")
     until, number, bad = time.monotonic() + args.seconds, args.first, 0
     while time.monotonic() < until and number < args.first + args.count:
-        wrong = moment(args.server, place, admin, lookout, number)
+        wrong = moment(args.server, place, admin, monitor, number)
         if wrong:
             bad += 1
             print(f"{args.server} {number}", *wrong, sep="\n    ", flush=True)

@@ -22,7 +22,7 @@ from catenum.core.propose.passes import ladders
 from catenum.core.record.recording import Recording, TableKeys
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import rules_of
-from catenum.core.servers.table_access import TouchMode
+from catenum.core.servers.table_access import AccessMode
 from catenum.core.space.exploration import Exploration
 
 
@@ -77,7 +77,7 @@ def statements(server: str, texts: list[str]) -> Iterator[str]:
 def of_levels(server: str) -> Iterator[str]:
     """What the levels of a server do."""
     rules = rules_of(server)
-    touched = [[TouchMode.READ], [TouchMode.WRITE], [TouchMode.READ, TouchMode.WRITE]]
+    touched = [[AccessMode.READ], [AccessMode.WRITE], [AccessMode.READ, AccessMode.WRITE]]
     for level in (*rules.locks.levels, "snapshot"):
         yield f"{level}: rank {rules.locks.rank(level)}, reads {rules.locks.read_mode(level, within_write=False)}, "
         yield f"within writes {rules.locks.read_mode(level, within_write=True)}, gaps {rules.locks.locks_gaps([level])}, "
@@ -217,7 +217,7 @@ def _given(word: Any) -> Any:
     if isinstance(word, dict) and len(word) == 1:
         (kind, value), *_ = word.items()
         if kind == "lexis":
-            return rules_of(value).sql.lexis
+            return rules_of(value).sql.token_patterns
         if kind == "rules":
             return rules_of(value)
         if kind == "bytes":

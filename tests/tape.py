@@ -24,9 +24,9 @@ from catenum.engines import clock, targets
 from catenum.engines.ports import DataError, NeedsReload
 
 #: What is a value of an engine, a session or a monitor; everything else is asked.
-VALUES = ("info", "capabilities", "walled", "id", "name", "rules", "target")
+VALUES = ("info", "capabilities", "sandboxed", "id", "name", "rules", "target")
 #: Arguments that are moments of a clock.
-OF_TIME = {"look": 1}
+OF_TIME = {"poll_waits": 1}
 TEXTS = {Decimal: str, datetime: datetime.isoformat, date: date.isoformat}
 READ = {"Decimal": Decimal, "datetime": datetime.fromisoformat, "date": date.fromisoformat}
 
@@ -107,7 +107,7 @@ class Tape:
         self.plays = path is not None
         self.numbers: dict[str, int] = {}
         self._known: dict[str, Taped] = {}
-        self._aside = 0  # in what is asked, whose time is not the program's
+        self._side = 0  # in what is asked, whose time is not the program's
         if path is not None:
             stored = json.loads(path.read_text())
             self.left = deque(stored["calls"])
@@ -179,17 +179,17 @@ class Tape:
             left = self.clock[name]
             return left.popleft() if len(left) > 1 else left[0]
         found = real()
-        if not self._aside:
+        if not self._side:
             self.times[name].append(found)
         return found
 
     @contextlib.contextmanager
     def aside(self) -> Iterator[None]:
-        self._aside += 1
+        self._side += 1
         try:
             yield
         finally:
-            self._aside -= 1
+            self._side -= 1
 
     def source(self) -> clock.Source:
         real = clock._SYSTEM
@@ -254,13 +254,13 @@ def taped(tape: Tape, monkeypatch: Any) -> Iterator[None]:
             return tape.stands_for(f"engine {len(made)}", None if tape.plays else real_connect(connector))
 
     @contextlib.contextmanager
-    def open_engine(target: targets.Target, tell: Callable[[str], None], *, walled: bool = True) -> Iterator[Any]:
+    def open_engine(target: targets.Target, tell: Callable[[str], None], *, sandboxed: bool = True) -> Iterator[Any]:
         if tape.plays:
-            yield targets.Connector(target.server, "", target.shown, private=True, walled=walled)
+            yield targets.Connector(target.server, "", target.shown, private=True, sandboxed=sandboxed)
             return
         with contextlib.ExitStack() as stack:
             with tape.aside():
-                found = stack.enter_context(real_open(target, tell, walled=walled))
+                found = stack.enter_context(real_open(target, tell, sandboxed=sandboxed))
             yield found
 
     monkeypatch.setattr("catenum.engines.targets.Connector.__call__", connect)

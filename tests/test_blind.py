@@ -19,7 +19,7 @@ from hypothesis import strategies as st
 from catenum.core.record.recording import TargetInfo
 from catenum.core.snapshot.sight import Sight
 from catenum.engines.clock import Clock, wall
-from catenum.engines.lookout import CheckFailed, Link
+from catenum.engines.monitor import CheckFailed, Link
 from catenum.live.follow import MOST_PAUSE_MS, Follower, Sighting
 from catenum.live.watch import Watch, WatchOptions
 from catenum.store.coverage import coverage
@@ -56,7 +56,7 @@ def test_every_second_between_two_checks_is_seen_or_has_a_reason(steps):
 
 
 class Planted:
-    """A lookout whose checks do as they are told: a sample, or why there is none."""
+    """A monitor whose checks do as they are told: a sample, or why there is none."""
 
     login, sees_all = "gate", True
     info = TargetInfo(server="postgresql", version="15", url="made up", standin=True)

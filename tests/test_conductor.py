@@ -11,7 +11,7 @@ from catenum.core.record.waits import WaitGraph
 from catenum.core.report.recording_story import tell
 from catenum.core.scenario.model import Scenario
 from catenum.engines.scripted import ScriptedEngine
-from catenum.lab.run.journal import NOT_SEEN, UNSEEN
+from catenum.lab.run.event_log import NOT_SEEN, UNSEEN
 from catenum.lab.run.play import PlayOptions, play
 
 

@@ -124,7 +124,7 @@ def test_what_only_the_server_s_other_choice_would_show_is_not_called_proven(cal
 def test_what_another_schedule_stands_for_is_proven_whoever_goes_on_first(call, tmp_path):
     found = explored(call, tmp_path, WAITERS.replace("  CRANE\n", ""))
     assert found["reach"]["complete"]
-    assert (found["counts"]["contests"], found["counts"]["strayed"]) == (0, 0)
+    assert (found["counts"]["contests"], found["counts"]["diverged"]) == (0, 0)
     plain = WAITERS.replace("CRANE", CRANE).replace("(select boxes from slot where id = 1)", "boxes * 2 + 1")
     on_mariadb = explored(call, tmp_path, plain.replace(" returning boxes", ""), "--target", "local:mariadb")
     assert on_mariadb["reach"]["complete"], "a queue decides"

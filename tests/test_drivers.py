@@ -76,7 +76,7 @@ print(*sorted(sys.modules))
     ("server", "others"), [("mariadb", ("mysql", "postgresql")), ("postgresql", ("mysql", "mariadb"))]
 )
 def test_who_watches_loads_no_parser_and_one_server_s_rules(command, server, others):
-    modules = [f"catenum.cli.commands.{command}", f"catenum.engines.{server}.lookout"]
+    modules = [f"catenum.cli.commands.{command}", f"catenum.engines.{server}.monitor"]
     code = LOADED.format(modules=modules)
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     loaded = set(done.stdout.split())

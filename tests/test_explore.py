@@ -388,7 +388,7 @@ def test_wherever_it_is_interrupted_no_schedule_is_lost_and_none_counted_twice(e
         def interrupt() -> None:
             raise KeyboardInterrupt
 
-        if next(calls) % 2 == 0 and not held.puts_off(interrupt):
+        if next(calls) % 2 == 0 and not held.defers_interrupt(interrupt):
             interrupt()
 
     if where == "adding":

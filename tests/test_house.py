@@ -63,12 +63,12 @@ def test_every_server_has_the_same_files_in_every_layer():
         assert (ROOT / f"core/logs/servers/{name}.py").is_file()
         assert (ROOT / f"engines/private/{name}.py").is_file()
         assert Path(__file__).with_name(f"test_{name}.py").is_file()
-        for part in ("control", "engine", "locks", "lookout", "requirements", "restore"):
+        for part in ("control", "engine", "locks", "monitor", "requirements", "restore"):
             assert (ROOT / f"engines/{name}/{part}.py").is_file(), f"{name} lacks {part}"
 
 
 def test_a_port_is_small_and_an_engine_has_them_all():
-    own = [ports.Data, ports.Sessions, ports.Looking, ports.Reports, ports.Loops]
+    own = [ports.Data, ports.Sessions, ports.LockViews, ports.Reports, ports.Loops]
     sizes = {port.__name__: sum(not name.startswith("_") for name in vars(port)) for port in own}
     assert all(size <= 16 for size in sizes.values()), sizes
     assert set(own) <= set(ports.Engine.__mro__)

@@ -462,36 +462,36 @@ def test_release_refuses_the_server_itself_and_those_who_are_not_there(call, kep
 def test_release_refuses_an_id_that_belongs_to_another_session_by_now(quay, kept):
     from dataclasses import replace
 
-    from catenum.engines.postgresql.lookout import look_at
-    from catenum.live.release import Refused, look, release
+    from catenum.engines.postgresql.monitor import open_monitor
+    from catenum.live.release import Refused, blocker, release
 
     head, _ = quay.chain(1)
-    lookout = look_at(kept, "kept")
-    shown = look(lookout, str(head.info.backend_pid))
+    monitor = open_monitor(kept, "kept")
+    shown = blocker(monitor, str(head.info.backend_pid))
     before = replace(shown, session=replace(shown.session, started="2026-01-01T00:00:00.000Z"))
     with pytest.raises(Refused, match="is another one by now"):
-        release(lookout, before, "end")
+        release(monitor, before, "end")
     assert head.execute("select 1").fetchone() == (1,)
     head.execute("rollback")
     head.execute("begin; select 1")
     for way in ("cancel", "end"):
         with pytest.raises(Refused, match="is in another transaction by now"):
-            release(lookout, shown, way)
+            release(monitor, shown, way)
     # The server compares too, as it takes the order: what comes between is met there.
-    assert lookout.end(shown.session) is False
-    assert lookout.end(lookout.session(shown.session.id)) is True
-    lookout.close()
+    assert monitor.end(shown.session) is False
+    assert monitor.end(monitor.session(shown.session.id)) is True
+    monitor.close()
 
 
 @pytest.mark.parametrize("server", ["mariadb", "mysql"])
 def test_release_tells_two_transactions_of_one_second_apart(request, server):
     """InnoDB tells the beginning of a transaction in whole seconds."""
     from catenum.engines.drivers import server_module
-    from catenum.live.release import Refused, look, release
+    from catenum.live.release import Refused, blocker, release
 
     where = {"unix_socket": request.getfixturevalue(f"kept_{server}"), "user": "root"}
     head = over_socket(**where, autocommit=True)
-    lookout = server_module(server, ".lookout").look_at(where, "kept")
+    monitor = server_module(server, ".monitor").open_monitor(where, "kept")
     try:
         with head.cursor() as cursor:
             cursor.execute("create database slip")
@@ -500,19 +500,19 @@ def test_release_tells_two_transactions_of_one_second_apart(request, server):
             for _ in range(3):
                 cursor.execute("begin")
                 cursor.execute("update slip.berth set moved = moved + 1")
-                shown = look(lookout, str(head.thread_id()))
+                shown = blocker(monitor, str(head.thread_id()))
                 cursor.execute("commit")
                 cursor.execute("begin")
                 cursor.execute("update slip.berth set moved = moved + 1")
                 with pytest.raises(Refused, match=r"another transaction by now|another statement since"):
-                    release(lookout, shown, "end")
-                assert lookout.end(shown.session) is False
+                    release(monitor, shown, "end")
+                assert monitor.end(shown.session) is False
                 cursor.execute("rollback")
             cursor.execute("begin")
             cursor.execute("update slip.berth set moved = moved + 1")
-            assert release(lookout, look(lookout, str(head.thread_id())), "end").gone
+            assert release(monitor, blocker(monitor, str(head.thread_id())), "end").gone
     finally:
-        lookout.close()
+        monitor.close()
         with contextlib.suppress(pymysql.Error):
             head.close()
         with over_socket(**where) as admin:
@@ -598,12 +598,12 @@ def test_mariadb_is_watched_and_its_blockers_are_released(pier, call, kept_maria
     kinds = {w["waiter"]: w["kind"] for w in found["waits"]}
     assert (kinds[str(waiter.thread_id())], kinds[str(alter.thread_id())]) == ("row", "table")
     assert "by all that capture needs" not in call("preflight", *target).out
-    from catenum.engines.mariadb.lookout import look_at
+    from catenum.engines.mariadb.monitor import open_monitor
 
-    lookout = look_at({"unix_socket": kept_mariadb, "user": "root"}, "kept")
-    shown = lookout.session(str(head.thread_id()))
-    assert lookout.end(replace(shown, transaction="2026-01-01 00:00:00")) is False
-    lookout.close()
+    monitor = open_monitor({"unix_socket": kept_mariadb, "user": "root"}, "kept")
+    shown = monitor.session(str(head.thread_id()))
+    assert monitor.end(replace(shown, transaction="2026-01-01 00:00:00")) is False
+    monitor.close()
     done = call("release", head.thread_id(), *target, "--yes", "--end")
     assert (done.code, "the session is gone" in done.out) == (0, True), done.out + done.err
 

@@ -16,8 +16,8 @@ from catenum.core.logs.innodb_status import latest_deadlock, transactions
 from catenum.core.record.recording_file import from_json, without_times_and_ids
 from catenum.core.scenario.model import Scenario
 from catenum.engines.innodb.control import arguments_of
-from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb.engine import connect
+from catenum.engines.monitor import SOMEBODY
 from catenum.lab.run.play import PlayOptions, play
 from conftest import over_socket, sample, until
 
@@ -409,13 +409,13 @@ NO_LIST = "update performance_schema.setup_instruments set enabled = 'NO' where 
 def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(own_mariadb, call, listed):
     """Nobody stands in InnoDB's lists then; to say that nobody waits would be wrong."""
     where = arguments_of(own_mariadb.url)
-    keeper, clerk = (over_socket(**where, autocommit=True) for _ in range(2))
-    ask(keeper, "create database harbour")
-    ask(keeper, "create table harbour.crane (id int primary key)")
+    restorer, clerk = (over_socket(**where, autocommit=True) for _ in range(2))
+    ask(restorer, "create database harbour")
+    ask(restorer, "create table harbour.crane (id int primary key)")
     if not listed:
-        ask(keeper, "uninstall soname 'metadata_lock_info'")
-        ask(keeper, NO_LIST)
-    ask(keeper, "flush tables with read lock")
+        ask(restorer, "uninstall soname 'metadata_lock_info'")
+        ask(restorer, NO_LIST)
+    ask(restorer, "flush tables with read lock")
     waiter = threading.Thread(target=ask, args=(clerk, "insert into harbour.crane values (1)"))
     waiter.start()
     try:
@@ -423,9 +423,9 @@ def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(ow
         (wait,) = call("now", "--target", own_mariadb.url, "--json").json["waits"]
         told = " ".join(call("now", "--target", own_mariadb.url).out.split())
     finally:
-        ask(keeper, "unlock tables")
+        ask(restorer, "unlock tables")
         waiter.join()
-    holder = str(keeper.thread_id()) if listed else SOMEBODY
+    holder = str(restorer.thread_id()) if listed else SOMEBODY
     assert (wait["waiter"], wait["holder"], wait["over"]) == (
         str(clerk.thread_id()),
         holder,

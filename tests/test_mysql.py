@@ -17,7 +17,7 @@ from catenum.core.record.recording_file import from_json, without_times_and_ids
 from catenum.core.scenario.model import Scenario
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.transactions import Transaction
-from catenum.engines.lookout import SOMEBODY
+from catenum.engines.monitor import SOMEBODY
 from catenum.engines.mysql import history, versions
 from catenum.engines.mysql.concat_rows import WHOLE, together
 from catenum.engines.mysql.plans import steps_of
@@ -429,11 +429,11 @@ def test_which_statements_are_of_the_open_transaction():
 
 
 def test_a_crowd_that_has_gone_on_meanwhile_waits_for_nobody():
-    crowd = {
+    many = {
         str(n): Transaction(str(n), str(900 + n), "LOCK WAIT", 1.0, None, 0, 1.0, f"7{n}:3:2:4:2:9", "now")
         for n in range(60)
     }
-    assert waits(lambda query: [], crowd, Owners(lambda query: [], Connections(lambda query: []))) == []
+    assert waits(lambda query: [], many, Owners(lambda query: [], Connections(lambda query: []))) == []
 
 
 @pytest.mark.parametrize("listed", [True, False])
@@ -465,22 +465,22 @@ def test_who_holds_up_a_schema_change_is_named_where_the_server_lists_it(pier, o
 
 
 def test_a_session_that_began_another_transaction_meanwhile_is_not_ended(pier, own_mysql):
-    from catenum.engines.mysql.lookout import look_at
+    from catenum.engines.mysql.monitor import open_monitor
 
     clerk = pier("clerk")
     ask(clerk, "update pier.berth set n = 5 where id = 7")
-    lookout = look_at(own_mysql.url, "own")
-    shown = lookout.session(str(clerk.thread_id()))
+    monitor = open_monitor(own_mysql.url, "own")
+    shown = monitor.session(str(clerk.thread_id()))
     clerk.rollback()
     time.sleep(1.2)
     ask(clerk, "update pier.berth set n = 6 where id = 3")
     time.sleep(0.2)
-    assert not lookout.end(shown)
+    assert not monitor.end(shown)
     assert ask(clerk, "select n from pier.berth where id = 3") == [(6,)]
-    assert lookout.end(lookout.session(str(clerk.thread_id())))
+    assert monitor.end(monitor.session(str(clerk.thread_id())))
     with pytest.raises(pymysql.Error):
         ask(clerk, "select 1")
-    lookout.close()
+    monitor.close()
 
 
 def test_whichever_word_the_url_has_the_server_that_answers_decides(call, kept_mysql):

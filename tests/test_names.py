@@ -74,7 +74,7 @@ def test_a_table_of_a_database_that_may_not_be_read_is_unknown(kept, call):
     """Never the statement's own table: a key's parent is another one."""
     admin = psycopg.connect(kept, autocommit=True)
     admin.execute("drop role if exists lookout")
-    admin.execute("create role lookout login in role pg_monitor")
+    admin.execute("create role watcher login in role pg_monitor")
     admin.execute("create database shut")
     admin.execute("revoke connect on database shut from public")
     inside = psycopg.conninfo.make_conninfo(kept, dbname="shut")
@@ -86,7 +86,7 @@ def test_a_table_of_a_database_that_may_not_be_read_is_unknown(kept, call):
     thread.start()
     try:
         where = psycopg.conninfo.conninfo_to_dict(kept)
-        url = f"postgresql://lookout@/{where['dbname']}?host={where['host']}&port={where.get('port', 5432)}"
+        url = f"postgresql://watcher@/{where['dbname']}?host={where['host']}&port={where.get('port', 5432)}"
         until(lambda: call("now", "--json", "--target", url).json["waits"], "it waits")
         (wait,) = call("now", "--json", "--target", url).json["waits"]
         assert "mooring" not in wait["over"]
@@ -94,7 +94,7 @@ def test_a_table_of_a_database_that_may_not_be_read_is_unknown(kept, call):
     finally:
         _end([(head, waiter, thread)])
         admin.execute("drop database shut with (force)")
-        admin.execute("drop role lookout")
+        admin.execute("drop role watcher")
         admin.close()
 
 

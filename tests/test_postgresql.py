@@ -85,7 +85,7 @@ def test_repeated_runs_of_a_schedule_give_identical_recordings(engine, name):
     assert all(recording == runs[0] for recording in runs[1:])
 
 
-@pytest.mark.parametrize("place", ["look", "reader.table.of", "reader.rows.locked", "reader.rows.members"])
+@pytest.mark.parametrize("place", ["poll_waits", "reader.table.of", "reader.rows.locked", "reader.rows.members"])
 def test_a_machine_that_stands_still_past_the_servers_own_check_changes_no_recording(engine, monkeypatch, place):
     scenario = sample("tug-upgrade").scenario
     seen = without_times_and_ids(play(engine, scenario, PlayOptions()))

@@ -303,10 +303,10 @@ def test_what_changes_the_meaning_is_a_defect_even_if_it_cures(kept):
             assert proposal is not None
             assert (proposal.verdict.rank, proposal.cures) == ("loses", False), change
             assert "run one after another" in str(proposal.defect)
-        useless = Candidate(
+        is_redundant_move = Candidate(
             kind="index", name="i", because=(), remedy=remedy(index=("create index i on berth (moved)",))
         )
-        assert proposer.attempt(useless, found) is None
+        assert proposer.attempt(is_redundant_move, found) is None
         broken = Candidate(kind="index", name="j", because=(), remedy=remedy(index=("create index j on berth (gone)",)))
         assert proposer.attempt(broken, found) is None
         assert [name for name, _ in found.dropped] == ["i", "j"]

@@ -184,15 +184,15 @@ def test_rows_that_were_only_updated_are_updated_back_and_locked_as_before(reque
     try:
         engine.make_scratch()
         with Stage(engine, scenario) as stage:
-            assert list(engine.keeper._by_update) == ["yard"]
-            first = [picture.locks for picture in stage.pictured(["tower"]).journal.taken]
+            assert list(engine.restorer._by_update) == ["yard"]
+            first = [picture.locks for picture in stage.pictured(["tower"]).log.taken]
             assert len(first[0]) > 30
             refilled = []
-            engine.keeper._refill = refilled.append
+            engine.restorer._refill = refilled.append
             for _ in range(3):
                 run = stage.run(Serially(["gate", "tower"]))
                 assert run.status["gate"] == "committed"
-                again = [picture.locks for picture in stage.pictured(["tower"]).journal.taken]
+                again = [picture.locks for picture in stage.pictured(["tower"]).log.taken]
                 assert again == first
             assert not any(refilled)
     finally:
@@ -221,6 +221,6 @@ def test_a_table_of_which_an_entry_of_an_index_may_change_is_filled_again(reques
     try:
         engine.make_scratch()
         with Stage(engine, scenario):
-            assert list(engine.keeper._by_update) == []
+            assert list(engine.restorer._by_update) == []
     finally:
         engine.close()

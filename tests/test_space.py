@@ -192,7 +192,7 @@ def test_where_the_server_goes_another_way_than_before_the_schedule_is_run_again
         worker.take({"walk": {"more": True, "nodes": []}})
         while worker.busy:
             worker.step()
-    assert worker.tally.strayed + sum(e.kind == "error" for e in worker.tally.outcomes.values()) >= 1
+    assert worker.tally.diverged + sum(e.kind == "error" for e in worker.tally.outcomes.values()) >= 1
     assert worker.tally.count_of("waited") == 2
 
 

@@ -150,7 +150,7 @@ def _interrupt(number: int, frame: FrameType | None) -> None:
     While its clean-up runs, further ones are ignored, so that nothing is left behind.
     """
     hold = sys.modules.get("catenum.lab.explore.hold")  # only a command that explores has loaded it
-    if hold is not None and hold.held.puts_off(partial(_interrupt, number, frame)):
+    if hold is not None and hold.held.defers_interrupt(partial(_interrupt, number, frame)):
         return
     for signal_number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(signal_number, signal.SIG_IGN)

@@ -197,10 +197,10 @@ def server_for(
     Raises InputError where the server keeps no wall around that space, and ``file`` has statements of which it is not
     certain that they stay within; ``outside`` allows those.
     """
-    with open_engine(target, tell, walled=not outside) as connect:
+    with open_engine(target, tell, sandboxed=not outside) as connect:
         engine: Engine = connect()
         try:
-            if file is not None and not outside and not engine.walled:
+            if file is not None and not outside and not engine.sandboxed:
                 refuse_uncontained(file, target)
             for name in engine.make_scratch():
                 tell(f"Dropped the scratch space {name}, left by a killed run.")

@@ -10,7 +10,7 @@ from typing import IO
 from catenum.cli import common
 from catenum.core.errors import InputError, TargetError
 from catenum.engines.drivers import server_module
-from catenum.engines.lookout import Lookout
+from catenum.engines.monitor import Monitor
 from catenum.engines.targets import Target, settled
 
 #: Servers that one call looks at.
@@ -48,12 +48,12 @@ def targets_of(words: list[str] | None, err: IO[str]) -> dict[str, Target]:
     return found
 
 
-def connect(target: Target) -> Lookout:
+def connect(target: Target) -> Monitor:
     """A connection that looks. Raises TargetError."""
     target = settled(target)
-    module = server_module(target.server, ".lookout")
+    module = server_module(target.server, ".monitor")
     if target.url is not None:
-        return module.look_at(target.url, target.shown)
+        return module.open_monitor(target.url, target.shown)
     from catenum.engines.private import kept_servers
 
     found = kept_servers(target.server, target.settings.local.get(target.server, {}))
@@ -62,14 +62,14 @@ def connect(target: Target) -> Lookout:
             f"{target.shown}: no private server is kept running",
             advice="Name the server with --target or CATENUM_TARGET; or keep a private one: catenum local start.",
         )
-    return module.look_at(found[0][0].where, target.shown, private=True)
+    return module.open_monitor(found[0][0].where, target.shown, private=True)
 
 
 @contextlib.contextmanager
-def lookout_for(asked: str | None, err: IO[str]) -> Iterator[Lookout]:
-    """The lookout on the target that was asked for, closed when the block ends."""
-    lookout = connect(common.target_of(asked, err, settle=False))
+def monitor_for(asked: str | None, err: IO[str]) -> Iterator[Monitor]:
+    """The monitor of the target that was asked for, closed when the block ends."""
+    monitor = connect(common.target_of(asked, err, settle=False))
     try:
-        yield lookout
+        yield monitor
     finally:
-        lookout.close()
+        monitor.close()

@@ -114,7 +114,7 @@ class ScriptedSession:
 class ScriptedEngine:
     """The stand-in server. See ``engines.ports.Engine`` for what each method promises."""
 
-    walled = True  # there is nothing outside
+    sandboxed = True  # there is nothing outside
 
     def __init__(self, *, gives_up_on_deadlock: bool = True) -> None:
         self.info = TargetInfo(server="postgresql", version="scripted", url="scripted", standin=True)
@@ -196,7 +196,7 @@ class ScriptedEngine:
         """Nothing outlives a transaction here."""
         return sessions
 
-    def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
+    def poll_waits(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
         """Who waits for whom; the second look at a closed cycle ends it, as a server's own check would."""
         for session in self.sessions.values():
             if session.under_way.startswith("work"):
@@ -307,11 +307,11 @@ class ScriptedEngine:
         self.locks.clear()
         return lambda: None
 
-    def hurry(self) -> float:
+    def use_short_deadlock_timeout(self) -> float:
         """It has no clock."""
         return 0.0
 
-    def calm(self) -> None:
+    def use_long_deadlock_timeout(self) -> None:
         """Nothing to undo."""
 
     def analyze(self) -> None:

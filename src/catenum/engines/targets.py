@@ -164,27 +164,27 @@ class Connector:
     where: Any
     shown: str
     private: bool = False
-    walled: bool = True
+    sandboxed: bool = True
 
     def __call__(self) -> Any:
         """An engine. Raises TargetError."""
         engine = server_module(self.server, ".engine")
-        return engine.connect(self.where, self.shown, private=self.private, walled=self.walled)
+        return engine.connect(self.where, self.shown, private=self.private, sandboxed=self.sandboxed)
 
 
 @contextmanager
-def open_engine(target: Target, tell: Callable[[str], None], *, walled: bool = True) -> Iterator[Connector]:
+def open_engine(target: Target, tell: Callable[[str], None], *, sandboxed: bool = True) -> Iterator[Connector]:
     """What connects engines to ``target``; a private server lives as long as the block.
 
-    ``tell`` hears what a person should know meanwhile (a server is being made, something was cleared). ``walled``: on a
+    ``tell`` hears what a person should know meanwhile (a server is being made, something was cleared). ``sandboxed``: on a
     private server a scenario's SQL is run by a login that has rights on the scratch space alone.
     """
     if target.url is not None:
-        yield Connector(target.server, target.url, target.shown, walled=walled)
+        yield Connector(target.server, target.url, target.shown, sandboxed=sandboxed)
         return
     from catenum.engines.private import private_server
 
     with private_server(target.server, target.settings.local.get(target.server, {}), tell) as server:
         for text in server.cleared:
             tell(f"Cleared {text}.")
-        yield Connector(target.server, server.where, target.shown, private=True, walled=walled)
+        yield Connector(target.server, server.where, target.shown, private=True, sandboxed=sandboxed)

@@ -18,7 +18,7 @@ from catenum.core.servers import rules_of
 from catenum.core.snapshot.sample import Sample
 from catenum.core.text import duration
 from catenum.engines.clock import Clock, wall
-from catenum.engines.lookout import CheckFailed, DeadlockReport, Lookout, StatementRate
+from catenum.engines.monitor import CheckFailed, DeadlockReport, Monitor, StatementRate
 
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 1.0, 60.0
 #: Looking takes at most this share of the server's time: what takes long there is done more rarely, and yet so often
@@ -31,7 +31,7 @@ RIGHTS_EVERY_MS = 10_000.0
 #: A check is long from here on (ms); a quick one may be asked for as often as somebody likes.
 LONG_LOOK_MS = 150.0
 #: Where so many wait, a check comes no more often than this (ms): who passes a row on has no time to spare.
-CROWD, CROWD_PAUSE_MS = 100, 2_500.0
+MANY, CROWD_PAUSE_MS = 100, 2_500.0
 
 
 #: Statement statistics are asked for this often (ms), and no more where that took longer than a check, and this (ms),
@@ -65,7 +65,7 @@ class Follower(threading.Thread):
     def __init__(
         self,
         name: str,
-        connect: Callable[[], Lookout],
+        connect: Callable[[], Monitor],
         every_s: float,
         out: queue.SimpleQueue[Sighting],
         *,
@@ -87,11 +87,11 @@ class Follower(threading.Thread):
         """Until asked to stop."""
         pause = FIRST_PAUSE_S
         while not self.stopping.is_set():
-            lookout: Lookout | None = None
+            monitor: Monitor | None = None
             try:
-                lookout = self.connect()
+                monitor = self.connect()
                 pause = FIRST_PAUSE_S
-                self._follow(lookout)
+                self._follow(monitor)
             except TargetError as error:
                 told = error.problems[0].message
                 self.out.put(Sighting(self.server, wall(), trouble=told, lost=True))
@@ -103,25 +103,25 @@ class Follower(threading.Thread):
                 self.stopping.wait(pause)
                 pause = min(LONGEST_PAUSE_S, pause * 2)
             finally:
-                if lookout is not None:
-                    lookout.close()
+                if monitor is not None:
+                    monitor.close()
 
-    def _follow(self, lookout: Lookout) -> None:
+    def _follow(self, monitor: Monitor) -> None:
         """Until asked to stop, or until the login's rights are to be asked for again."""
-        _prepare(lookout.info.server)
+        _prepare(monitor.info.server)
         clock = Clock()
         due = 0.0
-        statistics = _Statistics(lookout)
+        statistics = _Statistics(monitor)
         asked: _Asked = (None, None, None)
         self._deadlocks = None
-        self._told_by_log = self.has_log and lookout.logs_deadlocks()
-        latest = lookout.deadlock_report()
+        self._told_by_log = self.has_log and monitor.logs_deadlocks()
+        latest = monitor.deadlock_report()
         self._report = latest.key if latest else None  # one from before we came is no news
         while not self.stopping.is_set():
             try:
-                sample = lookout.sample(at_least_ms=self.at_least_ms)
-                report = self._fresh_report(lookout, sample)
-                self._costs.append(max(0.0, sample.cost_ms - lookout.link_ms(sample.cost_ms)))
+                sample = monitor.sample(at_least_ms=self.at_least_ms)
+                report = self._fresh_report(monitor, sample)
+                self._costs.append(max(0.0, sample.cost_ms - monitor.link_ms(sample.cost_ms)))
                 waiting = len(sample.graph.waiters)
                 pause_ms = self._pause_ms(waiting)
                 pace = self._pace(pause_ms, median(self._costs), waiting)
@@ -149,7 +149,7 @@ class Follower(threading.Thread):
             self._calm_pause_ms = pause
             return pause
         pause = min(pause, self._calm_pause_ms)
-        if waiting >= (CROWD // 2 if self._slowed else CROWD):  # a queue that drains is short now and then
+        if waiting >= (MANY // 2 if self._slowed else MANY):  # a queue that drains is short now and then
             pause = max(pause, CROWD_PAUSE_MS)
         return pause
 
@@ -160,17 +160,17 @@ class Follower(threading.Thread):
             return None
         self._slowed = slowed
         if slowed:
-            why = f"{waiting} sessions wait, and" if waiting >= CROWD else ""
+            why = f"{waiting} sessions wait, and" if waiting >= MANY else ""
             takes = f"{why} a check takes {duration(cost_ms)}".strip()
             return f"{takes}: the next ones come every {duration(pause_ms)} or so"
         return f"checks are quick again: one every {duration(self.every_s * 1000)}"
 
-    def _fresh_report(self, lookout: Lookout, sample: Sample) -> DeadlockReport | None:
+    def _fresh_report(self, monitor: Monitor, sample: Sample) -> DeadlockReport | None:
         """The report of a deadlock that the server has counted since the last check."""
         before, self._deadlocks = self._deadlocks, sample.deadlocks
         if before is None or sample.deadlocks is None or sample.deadlocks <= before or self._told_by_log:
             return None
-        report = lookout.deadlock_report()
+        report = monitor.deadlock_report()
         if report is None or report.key == self._report:
             return None
         self._report = report.key
@@ -183,8 +183,8 @@ _Asked = tuple[Sequence[StatementRate] | None, str | None, str | None]
 class _Statistics:
     """The server's statement statistics: asked for now and then, as long as that costs no more than a check."""
 
-    def __init__(self, lookout: Lookout) -> None:
-        self._lookout, self._clock, self._at = lookout, Clock(), -STATISTICS_EVERY_MS
+    def __init__(self, monitor: Monitor) -> None:
+        self._monitor, self._clock, self._at = monitor, Clock(), -STATISTICS_EVERY_MS
         self._costly = 0
         self._off = False
 
@@ -193,7 +193,7 @@ class _Statistics:
         if self._off or self._clock.now_ms() - self._at < STATISTICS_EVERY_MS:
             return None, None, None
         self._at = before = self._clock.now_ms()
-        rates = self._lookout.rates()
+        rates = self._monitor.rates()
         at = wall()
         if rates is None:
             self._off = True

@@ -9,7 +9,7 @@ from typing import Literal
 from catenum.core.errors import CatenumError
 from catenum.core.snapshot.sample import Sample, SessionInfo, Suspect
 from catenum.engines.clock import Clock
-from catenum.engines.lookout import APPLICATION, Lookout
+from catenum.engines.monitor import APPLICATION, Monitor
 
 Way = Literal["cancel", "end"]
 #: Ages of statements are told in whole seconds by some servers, rounded down (ms).
@@ -65,11 +65,11 @@ class Result:
     ended: int = 0
 
 
-def look(lookout: Lookout, number: str) -> Shown:
+def blocker(monitor: Monitor, number: str) -> Shown:
     """The session and what it holds up. Raises Refused where there is none, or it is no client's."""
-    session = lookout.session(number)
+    session = monitor.session(number)
     if session is None:
-        seen = " that this login can see" if not lookout.sees_all else ""
+        seen = " that this login can see" if not monitor.sees_all else ""
         raise Refused(f"there is no session {number}{seen}", advice="'catenum now' shows who is there.")
     if session.background:
         raise Refused(f"session {number} is a process of the server itself: it is not ended")
@@ -80,8 +80,8 @@ def look(lookout: Lookout, number: str) -> Shown:
             f"session {number} is rolling back already: what it has changed is being undone",
             advice="Nothing was ended. It can only be waited for; 'catenum now' shows how many rows are left.",
         )
-    sample = lookout.sample()
-    sample = replace(sample, timeouts=lookout.timeouts(sample))
+    sample = monitor.sample()
+    sample = replace(sample, timeouts=monitor.timeouts(sample))
     graph = sample.graph
     held_up = graph.held_up_by(number)
     direct = len({edge.waiter for edge in graph.edges if edge.holder == number})
@@ -93,16 +93,16 @@ def look(lookout: Lookout, number: str) -> Shown:
     return Shown(session, sample, direct, len(held_up), longest, waiting, suspected, behind)
 
 
-def release(lookout: Lookout, shown: Shown, way: Way, clock: Clock | None = None) -> Result:
+def release(monitor: Monitor, shown: Shown, way: Way, clock: Clock | None = None) -> Result:
     """Cancel the statement, or end the session, and see whether those go on that waited for it.
 
     Nothing is sent where there is no statement to cancel. Raises Refused where the id belongs to another session by
     now, or the session is in another transaction.
     """
     number = shown.session.id
-    now = lookout.session(number)
+    now = monitor.session(number)
     if now is None:
-        return _outcome(lookout, shown, Result(way, gone=True, left=0, state="it had gone already", sent=False))
+        return _outcome(monitor, shown, Result(way, gone=True, left=0, state="it had gone already", sent=False))
     if now.key != shown.session.key:
         raise Refused(
             f"session {number} is another one by now: it began {now.started}, the one shown {shown.session.started}",
@@ -119,8 +119,8 @@ def release(lookout: Lookout, shown: Shown, way: Way, clock: Clock | None = None
             advice="Nothing was ended. Check again with 'catenum now'.",
         )
     if way == "cancel" and now.state in ("idle", "idle in a transaction"):
-        return _outcome(lookout, shown, Result(way, gone=False, left=0, state=now.state, sent=False))
-    taken = lookout.cancel(now) if way == "cancel" else lookout.end(now)
+        return _outcome(monitor, shown, Result(way, gone=False, left=0, state=now.state, sent=False))
+    taken = monitor.cancel(now) if way == "cancel" else monitor.end(now)
     if not taken:
         raise Refused(
             f"the server did not take the order for session {number}: it may be at another statement by now",
@@ -129,10 +129,10 @@ def release(lookout: Lookout, shown: Shown, way: Way, clock: Clock | None = None
     clock = clock or Clock()
     deadline = clock.now_ms() + PATIENCE_MS
     while True:
-        after = lookout.session(number)
+        after = monitor.session(number)
         gone = after is None or after.key != shown.session.key
         state = after.state if after is not None and not gone else "gone"
-        result = _outcome(lookout, shown, Result(way, gone=gone, left=0, state=state))
+        result = _outcome(monitor, shown, Result(way, gone=gone, left=0, state=state))
         carried_out = gone or (way == "cancel" and state != now.state)
         if (carried_out and not result.left and not result.behind) or clock.now_ms() > deadline:
             return result
@@ -151,9 +151,9 @@ def _same_statement(shown: Shown, now: SessionInfo) -> bool:
     return now.statement_ms >= before.statement_ms + shown.clock.now_ms() - COARSE_MS
 
 
-def _outcome(lookout: Lookout, shown: Shown, result: Result) -> Result:
+def _outcome(monitor: Monitor, shown: Shown, result: Result) -> Result:
     """The result with what has become of those who waited."""
-    sample = lookout.sample()
+    sample = monitor.sample()
     still = sample.graph.held_up_by(shown.session.id)
     waits: dict[str, list[str]] = {}
     for edge in sample.edges:
@@ -161,7 +161,7 @@ def _outcome(lookout: Lookout, shown: Shown, result: Result) -> Result:
     stuck = [name for name, started in shown.waiting if name in waits and sample.session(name).started == started]
     behind = _heads(sample, stuck) - {shown.session.id}
     free = [(name, started) for name, started in shown.waiting if name not in stuck]
-    after = {name: lookout.session(name) for name, _ in free[:MOST_ASKED]}
+    after = {name: monitor.session(name) for name, _ in free[:MOST_ASKED]}
     known = [(after[name], started) for name, started in free if name in after]
     ended = sum(one is None or one.started != started for one, started in known)
     failed = sum(one is not None and one.started == started and one.failed for one, started in known)

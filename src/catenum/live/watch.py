@@ -24,7 +24,7 @@ from catenum.core.snapshot.sample import Sample
 from catenum.core.snapshot.sight import Sight
 from catenum.core.text import duration
 from catenum.engines.clock import Clock, milliseconds_between
-from catenum.engines.lookout import Lookout
+from catenum.engines.monitor import Monitor
 from catenum.live.client_sockets import client_ends
 from catenum.live.events import Told, across_text, began_text, ended_text, told_value
 from catenum.live.follow import CROWD_PAUSE_MS, Follower, Sighting
@@ -66,7 +66,7 @@ class WatchOptions:
 class Watch:
     """Follows servers by name, until ``stop`` is set."""
 
-    servers: Mapping[str, Callable[[], Lookout]]
+    servers: Mapping[str, Callable[[], Monitor]]
     options: WatchOptions
     store: Store | None
     tell: Callable[[Told], None]

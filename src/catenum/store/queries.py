@@ -12,7 +12,7 @@ from catenum.core.snapshot.history_rows import DeadlockRow, IncidentRow, PairRow
 from catenum.core.snapshot.rates import AROUND_MS
 from catenum.core.sql.masking import same_kind
 from catenum.engines.clock import milliseconds_between, moment
-from catenum.engines.lookout import StatementRate
+from catenum.engines.monitor import StatementRate
 from catenum.store.coverage import coverage
 from catenum.store.spans import Span
 from catenum.store.store import LOOKS, Store

@@ -26,7 +26,7 @@ from catenum.core.space.run import went_on
 from catenum.core.text import counted, listed
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
-from catenum.lab.explore.survey import Survey
+from catenum.lab.explore.runner import ExplorationRunner
 from catenum.lab.explore.walker import ExploreOptions, Explorer, Plan
 from catenum.lab.run.play import PlayOptions, play
 from catenum.render.console import make_console, say
@@ -93,7 +93,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     found: list[Exploration] = []
     with scenarios.server_for(target, tell, file, outside=args.outside) as (connect, engine):
         for job in _jobs(engine, scenario, ddl, folder, args.resume is not None, each=each):
-            survey = Survey(
+            runner = ExplorationRunner(
                 connect=connect,
                 engine=engine,
                 scenario=job.scenario,
@@ -103,10 +103,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
                 ddl=job.ddl,
             )
             try:
-                found.append(_survey(survey, job, args, err))
+                found.append(_run(runner, job, args, err))
             except BaseException as error:
-                if survey.explorer is not None and not isinstance(error, InputError):
-                    _tell_broken_off(survey, job, args, out, err)
+                if runner.explorer is not None and not isinstance(error, InputError):
+                    _tell_broken_off(runner, job, args, out, err)
                 raise
             if job.folder is not None:
                 _save(found[-1], job, engine, file, options, args.outside)
@@ -131,13 +131,13 @@ def _jobs(
     return jobs
 
 
-def _survey(survey: Survey, job: _Job, args: argparse.Namespace, err: IO[str]) -> Exploration:
+def _run(runner: ExplorationRunner, job: _Job, args: argparse.Namespace, err: IO[str]) -> Exploration:
     progress = Progress(err, quiet=args.quiet or args.json)
     tell = common.teller(err, args.quiet or args.json)
     clock, saved = Clock(), -SAVE_EVERY_MS
 
     def counted(made: Plan) -> None:
-        tell(_counted(made, survey))
+        tell(_counted(made, runner))
 
     def on_the_way(explorer: Explorer) -> None:
         nonlocal saved
@@ -146,16 +146,16 @@ def _survey(survey: Survey, job: _Job, args: argparse.Namespace, err: IO[str]) -
         )
         if job.folder is not None and clock.now_ms() - saved > SAVE_EVERY_MS:
             saved = clock.now_ms()
-            _save_state(survey, job.folder, explorer)
+            _save_state(runner, job.folder, explorer)
 
     try:
-        return survey.run(resume=job.resume, counted=counted, progress=on_the_way)
+        return runner.run(resume=job.resume, counted=counted, progress=on_the_way)
     finally:
         progress.clear()
 
 
-def _counted(made: Plan, survey: Survey) -> str:
-    level = {t.isolation for t in survey.scenario.transactions.values()}
+def _counted(made: Plan, runner: ExplorationRunner) -> str:
+    level = {t.isolation for t in runner.scenario.transactions.values()}
     at = f" at {level.pop()}" if len(level) == 1 and None not in level else ""
     classes = (
         f"at most {counted(made.classes, 'class')}" if made.classes is not None else "more classes than can be counted"
@@ -166,10 +166,12 @@ def _counted(made: Plan, survey: Survey) -> str:
     return f"{counted(made.orders, 'order')}{at}, in {classes} of equivalent ones{drawn}."
 
 
-def _tell_broken_off(survey: Survey, job: _Job, args: argparse.Namespace, out: IO[str], err: IO[str]) -> None:
-    result = survey.result
+def _tell_broken_off(
+    runner: ExplorationRunner, job: _Job, args: argparse.Namespace, out: IO[str], err: IO[str]
+) -> None:
+    result = runner.result
     if job.folder is not None:
-        _save_state(survey, job.folder, None)
+        _save_state(runner, job.folder, None)
         common.save_atomically(job.folder / RESULT, to_json(result).encode())
     if result.tally.schedules and not args.json:
         console = make_console(out, color=False if args.no_color else None)
@@ -243,8 +245,8 @@ def _read_state(folder: Path) -> dict[str, Any]:
     return plain
 
 
-def _save_state(survey: Survey, folder: Path, explorer: Explorer | None) -> None:
-    common.save_atomically(folder / STATE, json.dumps(survey.state(explorer)).encode())
+def _save_state(runner: ExplorationRunner, folder: Path, explorer: Explorer | None) -> None:
+    common.save_atomically(folder / STATE, json.dumps(runner.state(explorer)).encode())
 
 
 def _save(

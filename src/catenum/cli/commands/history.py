@@ -229,8 +229,8 @@ def _summary(store: Store, span: Span, args: argparse.Namespace, out: IO[str], e
 
 def _with_rates(rows: list[dict[str, Any]], target: str, err: IO[str]) -> list[dict[str, Any]]:
     try:
-        with watching.lookout_for(target, err) as lookout:
-            rates, server = lookout.rates(), lookout.info.server
+        with watching.monitor_for(target, err) as monitor:
+            rates, server = monitor.rates(), monitor.info.server
     except TargetError as error:
         err.write(f"catenum: {error.problems[0].message}; shown without how often statements run\n")
         return rows

@@ -171,12 +171,12 @@ def _before(sample: Sample, name: str, args: argparse.Namespace) -> Iterator[str
 
 def _look(name: str, target: Target, args: argparse.Namespace) -> _Seen:
     try:
-        lookout = watching.connect(target)
+        monitor = watching.connect(target)
         try:
-            sample = lookout.sample(locks=args.locks)
-            sample = _with_clients(replace(sample, timeouts=lookout.timeouts(sample)))
+            sample = monitor.sample(locks=args.locks)
+            sample = _with_clients(replace(sample, timeouts=monitor.timeouts(sample)))
         finally:
-            lookout.close()
+            monitor.close()
     except TargetError as error:
         return _Seen(name, error=error)
     return _Seen(name, sample)

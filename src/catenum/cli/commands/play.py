@@ -16,8 +16,8 @@ from catenum.core.report.recording_story import tell
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.remedies import apply_remedies
 from catenum.core.text import one_line
-from catenum.lab.run.needs import Announce
 from catenum.lab.run.play import PlayOptions, fault_of, play
+from catenum.lab.run.requests import Announce
 from catenum.render.console import make_console, say
 from catenum.render.text import print_pictures, print_story
 from catenum.render.timeline import legend, print_timeline, summary

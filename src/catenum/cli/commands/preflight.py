@@ -14,7 +14,7 @@ from rich.text import Text
 
 from catenum.cli import common, watching
 from catenum.cli.exits import ExitCode
-from catenum.engines.lookout import Check
+from catenum.engines.monitor import Check
 from catenum.render.console import STYLES, make_console, say
 
 FORMAT = "catenum-preflight/1"
@@ -33,11 +33,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Check, measure, show. Nothing is changed on the server."""
-    with watching.lookout_for(args.target, err) as lookout:
+    with watching.monitor_for(args.target, err) as monitor:
         wanted = (args.purpose,) if args.purpose else ("watch", "intake")
-        checks = [check for check in lookout.checks() if set(check.serves) & set(wanted)]
-        samples = [lookout.sample() for _ in range(LOOKS + 1)][1:]  # the first one has the server plan it
-        info, login = lookout.info, lookout.login
+        checks = [check for check in monitor.checks() if set(check.serves) & set(wanted)]
+        samples = [monitor.sample() for _ in range(LOOKS + 1)][1:]  # the first one has the server plan it
+        info, login = monitor.info, monitor.login
     costs = sorted(sample.cost_ms for sample in samples)
     median, worst = statistics.median(costs), costs[-1]
     connected, rows = samples[-1].connected, samples[-1].rows_read

@@ -17,7 +17,7 @@ from catenum.core.errors import CatenumError, InputError
 from catenum.core.servers import rules_of
 from catenum.core.snapshot.verdict import verdict
 from catenum.core.text import counted, duration, listed, one_line
-from catenum.live.release import Refused, Result, Shown, Way, look, release
+from catenum.live.release import Refused, Result, Shown, Way, blocker, release
 from catenum.render.console import make_console, say
 from catenum.store.store import default_path, writer_beside
 
@@ -44,8 +44,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     way: Way = "end" if args.end else "cancel"
     if not args.yes and not args.dry_run and not sys.stdin.isatty():
         raise InputError("nobody can be asked here", advice="Use --yes to skip the question, or --dry-run.")
-    with watching.lookout_for(args.target, err) as lookout:
-        shown = look(lookout, args.session)
+    with watching.monitor_for(args.target, err) as monitor:
+        shown = blocker(monitor, args.session)
         if shown.session.state == "idle in a transaction" and not args.yes:
             way = "end"  # it runs no statement, so that there is nothing to cancel
         console = make_console(out, color=False if args.no_color else None)
@@ -67,8 +67,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             return _done(args, out, shown, None, "Nothing was done.")
         if not args.yes and not _agreed(args, way, err):
             return _done(args, out, shown, None, "Nothing was done.")
-        result = release(lookout, shown, way)
-        name = watching.name_of(args.target, lookout.info.url)
+        result = release(monitor, shown, way)
+        name = watching.name_of(args.target, monitor.info.url)
     text = _told(shown, result)
     _done(args, out, shown, result, text)
     _write_down(args, err, name, shown, result, text)

@@ -17,13 +17,13 @@ from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import split_names
 from catenum.engines.targets import Target, open_engine
-from catenum.lab.compare.contest import contest
+from catenum.lab.compare.loop_comparison import contest
 from catenum.lab.compare.trial import Trial, trial, trial_of_all
 from catenum.lab.explore.walker import Explorer
 from catenum.lab.run.play import PlayOptions
 from catenum.lab.run.safety import named_locks_of
 from catenum.render.console import make_console, say
-from catenum.render.contest import contest_value, print_contest, winners_of
+from catenum.render.loop_comparison import contest_value, print_contest, winners_of
 from catenum.render.trial import print_trial, to_json_value
 
 

@@ -113,7 +113,7 @@ _FIRST = date(2001, 1, 1)
 def _literals(text: str, rules: Rules) -> Iterator[tuple[Piece, str]]:
     """Literals with their values; of what holds code (``do $$ … $$``) those within it."""
     code = re.match(r"(?is)\s*(?:do|create)\b", text) is not None
-    for piece in literals(text, rules.sql.lexis, rules.sql.dialect):
+    for piece in literals(text, rules.sql.token_patterns, rules.sql.dialect):
         raw = text[piece.inner_start : piece.inner_end]
         if piece.kind == "dollar" and code:
             for within, value in _literals(raw, rules):

@@ -208,7 +208,7 @@ def _with_assumed_values(members: Sequence[Member], rules: Rules) -> tuple[list[
 def _filled(sql: str, number: int, rules: Rules) -> str:
     """A statement with a number in each place for a value; what stands in quotes is none."""
     parts, at = [], 0
-    for opaque in rules.sql.lexis.opaque.finditer(sql):
+    for opaque in rules.sql.token_patterns.opaque.finditer(sql):
         parts += [log_rules_of(rules.name).place_of_value.sub(str(number), sql[at : opaque.start()]), opaque[0]]
         at = opaque.end()
     return "".join([*parts, log_rules_of(rules.name).place_of_value.sub(str(number), sql[at:])])

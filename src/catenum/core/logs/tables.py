@@ -181,7 +181,7 @@ def _without_schemas(sql: str, schemas: Collection[str], rules: Rules) -> str:
     names = "|".join(sorted(map(re.escape, schemas), key=len, reverse=True))
     pattern = re.compile(rf"(?<![\w.\"`])(?:{names})\.(?=[\w\"`])")
     parts, at = [], 0
-    for opaque in rules.sql.lexis.opaque.finditer(sql):
+    for opaque in rules.sql.token_patterns.opaque.finditer(sql):
         if opaque[0][:1] in '"`':
             continue
         whole = opaque[0]

@@ -17,10 +17,10 @@ class Trace:
 
 
 #: Looks for the row of a table that stood at an address when transactions met, of which the first held it.
-Look = Callable[[str, str | None, Sequence[int]], Trace]
+PollWaits = Callable[[str, str | None, Sequence[int]], Trace]
 
 
-def with_traces(conflict: Conflict, look: Look) -> Conflict:
+def with_traces(conflict: Conflict, look: PollWaits) -> Conflict:
     """A conflict whose rows are named as far as the server still tells, and what was tried for each."""
     numbers = [int(wait.transaction) for wait in conflict.waits if wait.transaction]
     waits: list[CapturedWait] = []

@@ -11,11 +11,11 @@ import sqlglot
 from sqlglot import exp
 from sqlglot.errors import SqlglotError
 
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.editing import written
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One candidate, for all batches that are in a cycle."""
     add: dict[str, dict[int, str]] = {}
     told = []

@@ -78,7 +78,7 @@ def remedy(**parts: object) -> Remedy:
 
 
 #: Candidates of which the first that cures makes the rest needless.
-Ladder = tuple[Candidate, ...]
+CandidateSeries = tuple[Candidate, ...]
 
 
 @dataclass(frozen=True, kw_only=True)

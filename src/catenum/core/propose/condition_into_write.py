@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from sqlglot import exp
 
 from catenum.core.propose import first_lock, order, stronger_lock
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, merged, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, merged, remedy
 from catenum.core.propose.editing import written
 from catenum.core.propose.reading import Reading, is_null, own_comparison, same_row, term
 from catenum.core.propose.stronger_lock import anomalies_told
@@ -21,7 +21,7 @@ from catenum.core.scenario.conditions import Comparison
 Found = tuple[int, str, str | None]
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """What is checked; and what is claimed."""
     for name, decides, find in (
         ("check in the write", False, _checked),
@@ -60,9 +60,9 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
 
 def _with_locks(evidence: Evidence, claim: Candidate) -> Iterator[Candidate]:
     """The same with the reads locked, or a common row first."""
-    for ladder in (*stronger_lock.derive(evidence), *first_lock.derive(evidence), *order.derive(evidence)):
-        for rung in ladder:
-            together = merged(claim, rung)
+    for series in (*stronger_lock.derive(evidence), *first_lock.derive(evidence), *order.derive(evidence)):
+        for candidate in series:
+            together = merged(claim, candidate)
             if together is not None:
                 yield together
 

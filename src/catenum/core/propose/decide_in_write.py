@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
 from catenum.core.propose import value_into_write
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.editing import written
 from catenum.core.propose.reading import own_comparison, same_row
 from catenum.core.propose.stronger_lock import anomalies_told
@@ -33,7 +33,7 @@ class Whole:
     told: Mapping[int, Told] = field(default_factory=dict)
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One change in all transactions whose data was wrong."""
     found = {name: whole for name in evidence.in_anomalies if (whole := _whole(evidence, name)) is not None}
     if not found:

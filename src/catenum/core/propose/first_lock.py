@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.stronger_lock import anomalies_told, levels_for
 from catenum.core.sql.statements import Written
 
@@ -16,7 +16,7 @@ from catenum.core.sql.statements import Written
 Row = tuple[str, tuple[tuple[str, Written], ...]]
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One ladder for each such row: at the transactions' own levels, then at read committed."""
     names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies])) or evidence.in_waits
     if len(names) < 2:
@@ -46,7 +46,7 @@ def locked_first(
     what: str,
     *,
     these_values: tuple[str, ...] = (),
-) -> Ladder:
+) -> CandidateSeries:
     """A locking read before everything else, at the transactions' own levels and then at read committed.
 
     ``what``: what that means for the application, beside what such a lock keeps out.

@@ -11,11 +11,11 @@ from collections.abc import Iterator, Sequence
 from sqlglot import exp
 
 from catenum.core.diagnose.indexes import MOST_NAME, propose_index
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.record.recording import Recording
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One candidate for each index."""
     found: dict[str, list[str]] = {}
     for ddl, why in _by_plans(evidence):
@@ -36,7 +36,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
         )
 
 
-def _for_references(evidence: Evidence) -> Iterator[Ladder]:
+def _for_references(evidence: Evidence) -> Iterator[CandidateSeries]:
     """For foreign keys without one, where a statement deletes rows that they refer to, or changes their keys."""
     for name, transaction in evidence.transactions.items():
         for number in range(1, len(transaction.statements) + 1):

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.retry import may_begin_again
 from catenum.core.propose.stronger_lock import anomalies_told
 from catenum.core.scenario.model import Retry
@@ -19,7 +19,7 @@ from catenum.core.scenario.model import Retry
 TIMES = 3
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """Levels from the least strict on, with retries where transactions may begin again."""
     if evidence.serial_breaks and not evidence.explored.tally.anomalies:
         return  # what is wrong in any order of the transactions is so at every level
@@ -39,7 +39,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     # what is wrong at a level is rarely right at a lower one, so the stricter ones come first
     for group in (stricter, others):
         found = (_candidate(evidence, dict.fromkeys(now, level), retried) for level in group for retried in ways)
-        rungs = tuple(rung for rung in found if rung is not None)
+        rungs = tuple(candidate for candidate in found if candidate is not None)
         if rungs:
             yield rungs
 

@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from graphlib import CycleError, TopologicalSorter
 from itertools import combinations, islice, product
 
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.commuting import inversions, orders
 
 #: Orders of one transaction, and put together, that are looked at; and candidates that are tried.
@@ -23,7 +23,7 @@ _KEY = re.compile(r"(\w+)\(\w+=(\w+)\)$")
 Taken = Mapping[str, Mapping[str, int]]
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One ladder: the fewest swaps first."""
     names = [name for name in evidence.in_cycles if len(evidence.transactions[name].statements) > 1]
     if not names:

@@ -21,9 +21,9 @@ from catenum.core.propose import (
     value_into_write,
     version_check,
 )
-from catenum.core.propose.candidate import Evidence, Ladder
+from catenum.core.propose.candidate import CandidateSeries, Evidence
 
-Pass = Callable[[Evidence], Iterable[Ladder]]
+Pass = Callable[[Evidence], Iterable[CandidateSeries]]
 
 PASSES: tuple[Pass, ...] = (
     order.derive,
@@ -44,7 +44,7 @@ PASSES: tuple[Pass, ...] = (
 )
 
 
-def ladders(evidence: Evidence) -> list[Ladder]:
+def ladders(evidence: Evidence) -> list[CandidateSeries]:
     """All that can be tried, without what two passes both come to.
 
     Where the scenario breaks its own rules in any order nothing but another condition can cure: that comes first.
@@ -53,8 +53,8 @@ def ladders(evidence: Evidence) -> list[Ladder]:
     found = []
     first = condition_into_write.derive if evidence.serial_breaks else PASSES[0]
     for derive in (first, *(derive for derive in PASSES if derive is not first)):
-        for ladder in derive(evidence):
-            rungs = [rung for rung in ladder if not _known(rung.remedy.model_dump_json(), known)]
+        for series in derive(evidence):
+            rungs = [candidate for candidate in series if not _known(candidate.remedy.model_dump_json(), known)]
             if rungs:
                 found.append(tuple(rungs))
     return found

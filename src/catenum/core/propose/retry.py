@@ -7,13 +7,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.scenario.model import Retry
 
 TIMES, PAUSE_MS = 3, 50
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One candidate, for all that failed."""
     failed = {name for entry in evidence.explored.outcomes for name, kinds in entry.failed_by.items() if kinds}
     failed.update(evidence.in_cycles)  # another of the cycle may fall next time

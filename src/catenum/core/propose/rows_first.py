@@ -8,12 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from catenum.core.propose.candidate import Evidence, Ladder
+from catenum.core.propose.candidate import CandidateSeries, Evidence
 from catenum.core.propose.first_lock import locked_first, rows_named
 from catenum.core.propose.stronger_lock import contended
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One ladder for each table that two of the transactions meet in, and of which one names several rows."""
     names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies]))
     for table in sorted(contended(evidence, names)):

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.commuting import commute
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """Each by itself."""
     meetings = evidence.explored.tally.meetings.values()
     holders = {meeting.holder for meeting in meetings}
@@ -31,7 +31,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
     yield from _reads_first(evidence, holders)
 
 
-def _named(evidence: Evidence) -> Iterator[Ladder]:
+def _named(evidence: Evidence) -> Iterator[CandidateSeries]:
     rewrite: dict[str, dict[int, str]] = {}
     rows: set[object] = set()  # what stands in place of the name, in each transaction that takes it
     whole = True
@@ -72,7 +72,7 @@ def _row_in_place(evidence: Evidence, name: str, number: int) -> tuple[str, obje
     return None
 
 
-def _reads_first(evidence: Evidence, holders: set[str]) -> Iterator[Ladder]:
+def _reads_first(evidence: Evidence, holders: set[str]) -> Iterator[CandidateSeries]:
     reorder: dict[str, tuple[int, ...]] = {}
     for name in holders:
         numbers = list(range(1, len(evidence.transactions[name].statements) + 1))

@@ -9,13 +9,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.commuting import apart
 
 Changes = Mapping[str, Mapping[int, str]]
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One ladder over all tables that two of the transactions meet in."""
     names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies]))
     tables = contended(evidence, names)

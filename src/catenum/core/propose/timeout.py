@@ -9,14 +9,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.reading import Reading
 from catenum.core.space.tally import MeetingEntry
 
 LIMIT_MS = 200
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """Those in the middle alone; then everybody who waits."""
     meetings = evidence.explored.tally.meetings.values()
     waiters = [n for n in evidence.transactions if any(m.waiter == n and _limited(evidence, m) for m in meetings)]
@@ -54,7 +54,7 @@ def derive(evidence: Evidence) -> Iterator[Ladder]:
 
 def _unlike_before(
     evidence: Evidence, word: str, fits: Callable[[Reading], bool], what: str, means: str
-) -> Iterator[Ladder]:
+) -> Iterator[CandidateSeries]:
     """Locking reads that are what waits, with another word on what to do instead."""
     rewrite: dict[str, dict[int, str]] = {}
     for meeting in evidence.explored.tally.meetings.values():

@@ -7,12 +7,12 @@ from collections.abc import Iterator, Mapping
 
 from sqlglot import exp
 
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.reading import Reading, same_row
 from catenum.core.propose.stronger_lock import anomalies_told
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One change in all transactions whose data was wrong."""
     rewrite: dict[str, dict[int, str]] = {}
     drop: dict[str, tuple[int, ...]] = {}

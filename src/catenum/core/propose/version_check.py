@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, remedy
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.reading import same_row, same_value
 from catenum.core.propose.retry import PAUSE_MS, TIMES, may_begin_again
 from catenum.core.propose.stronger_lock import anomalies_told
@@ -16,7 +16,7 @@ from catenum.core.scenario.carry import ROWS
 from catenum.core.scenario.model import Retry
 
 
-def derive(evidence: Evidence) -> Iterator[Ladder]:
+def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One change in all transactions whose data was wrong."""
     rewrite: dict[str, dict[int, object]] = {}
     told = []

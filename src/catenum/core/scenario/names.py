@@ -42,7 +42,7 @@ def name_problems(transaction: Transaction) -> Iterator[NameProblem]:
                 uses += [("when", statement.when, str(o.name), o.offset) for o in condition.names]
         texts = {sql_for(server, statement.sql): server for server in reversed(NAMES)}
         for text, server in texts.items():
-            uses += [("sql", text, p.name, p.offset) for p in parameters_in(text, rules_of(server).sql.lexis)]
+            uses += [("sql", text, p.name, p.offset) for p in parameters_in(text, rules_of(server).sql.token_patterns)]
         for key, text, name, offset in dict.fromkeys(uses):
             if name in known:
                 continue

@@ -15,13 +15,13 @@ from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.servers.metadata import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, metadata_mode
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import AdviceRules, ErrorRules, LockRules, PlanLocks, SqlRules
-from catenum.core.servers.table_access import TouchMode
-from catenum.core.sql.lexis import NUMBER, WORD, Lexis
+from catenum.core.servers.table_access import AccessMode
 from catenum.core.sql.statements import Access
+from catenum.core.sql.token_patterns import NUMBER, WORD, TokenPatterns
 
 #: MariaDB documentation, "Literals", "String Literals", "Comment Syntax", "Identifier Names"; MySQL Reference Manual,
 #: "Language Structure".
-LEXIS = Lexis(
+TOKEN_PATTERNS = TokenPatterns(
     pieces=re.compile(
         rf"(?P<comment>--(?=\s|\Z)[^\n]*|\#[^\n]*|/\*)|(?P<string>(?:\b(?:[bBxXnN]|_\w+\s*))?['\"])"
         rf"|(?P<name>`(?:[^`]|``)*(?:`|\Z))|(?P<value>{NUMBER})|(?P<word>{WORD})"
@@ -109,7 +109,7 @@ class InnodbLockRules(LockRules):
             return metadata_mode(only)
         return MDL_WRITE if access.writes else MDL_EXCLUSIVE
 
-    def read_mode(self, level: str, *, within_write: bool) -> TouchMode:
+    def read_mode(self, level: str, *, within_write: bool) -> AccessMode:
         """Plain reads lock at serializable, and reads within any other statement at every level (MariaDB documentation,
         "SET TRANSACTION", "InnoDB Lock Modes").
 
@@ -117,8 +117,8 @@ class InnodbLockRules(LockRules):
         on several tables (``ha_innobase::store_lock``); all are taken to lock here.
         """
         if level == "serializable" or within_write:
-            return TouchMode.SHARE
-        return TouchMode.DIRTY if level == "read uncommitted" else TouchMode.READ
+            return AccessMode.SHARE
+        return AccessMode.DIRTY if level == "read uncommitted" else AccessMode.READ
 
     def scans_as_written(self, keys: TableKeys) -> bool:
         """Only where rows are not clustered by a primary key ("Clustered and Secondary Indexes")."""
@@ -128,12 +128,12 @@ class InnodbLockRules(LockRules):
         """From repeatable read on."""
         return any(level in ("repeatable read", "serializable") for level in levels)
 
-    def snapshot_statements(self, level: str, touched: Sequence[Sequence[TouchMode]]) -> range:
+    def snapshot_statements(self, level: str, touched: Sequence[Sequence[AccessMode]]) -> range:
         """The first plain read takes it (MariaDB documentation, "Transactions: Repeatable Read")."""
         if level != "repeatable read":
             return range(0)
         for number, modes in enumerate(touched):
-            if modes and all(mode is TouchMode.READ for mode in modes):
+            if modes and all(mode is AccessMode.READ for mode in modes):
                 return range(number + 1)
         return range(len(touched))
 
@@ -153,7 +153,7 @@ class InnodbSqlRules(SqlRules):
 
     prepares_by = re.compile(r"(?i)\bxa\s+(?:start|begin|prepare)\b")
     dialect = "mysql"
-    lexis = LEXIS
+    token_patterns = TOKEN_PATTERNS
     catalogues = ("information_schema", "performance_schema")
     wait_limits: tuple[str, ...] = ("innodb_lock_wait_timeout", "lock_wait_timeout")
     wait_limit_unit_ms = 1000.0

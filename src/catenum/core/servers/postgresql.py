@@ -13,13 +13,13 @@ from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.servers.modes import ModeTable, symmetric
 from catenum.core.servers.rules import AdviceRules, ErrorRules, LockRules, PlanLocks, Rules, SqlRules
-from catenum.core.servers.table_access import TouchMode
+from catenum.core.servers.table_access import AccessMode
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
-from catenum.core.sql.lexis import NUMBER, WORD, Lexis
 from catenum.core.sql.statements import Access
+from catenum.core.sql.token_patterns import NUMBER, WORD, TokenPatterns
 
 #: Documentation, 4.1 "Lexical Structure".
-LEXIS = Lexis(
+TOKEN_PATTERNS = TokenPatterns(
     pieces=re.compile(
         rf"(?P<comment>--[^\n]*|/\*)|(?P<dollar>\$(?:{WORD})?\$)|(?P<string>(?:\b[eEbBxXnN]|\b[uU]&)?')"
         rf"|(?P<name>\"(?:[^\"]|\"\")*(?:\"|\Z))|(?P<value>\$\d+|{NUMBER})|(?P<word>{WORD})"
@@ -164,7 +164,7 @@ class PostgresqlLockRules(LockRules):
             return _table("ShareUpdateExclusiveLock") if access.concurrently else TABLE_SHARE
         return ACCESS_EXCLUSIVE
 
-    def snapshot_statements(self, level: str, touched: Sequence[Sequence[TouchMode]]) -> range:
+    def snapshot_statements(self, level: str, touched: Sequence[Sequence[AccessMode]]) -> range:
         """The first one, at the levels with one snapshot a transaction (13.2.2)."""
         return range(1) if level in ("repeatable read", "serializable") else range(0)
 
@@ -185,7 +185,7 @@ class PostgresqlSqlRules(SqlRules):
     """See ``SqlRules`` for what each member promises."""
 
     dialect = "postgres"
-    lexis = LEXIS
+    token_patterns = TOKEN_PATTERNS
     calls_as_columns = True  # 4.2.6 "Function Calls": functional notation
     catalogues = ("pg_catalog", "information_schema")
     boundary = Boundary(

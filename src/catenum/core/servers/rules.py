@@ -16,12 +16,12 @@ from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.record.values import Binding, Value, Values
 from catenum.core.servers.modes import Conflict, ModeTable, conflict_in
-from catenum.core.servers.table_access import TouchMode
+from catenum.core.servers.table_access import AccessMode
 from catenum.core.sql import boundary, contained, limits, masking, named_values, parameters, scripts, statements
 from catenum.core.sql.boundary import Boundary
-from catenum.core.sql.lexis import Lexis
 from catenum.core.sql.scripts import Piece
 from catenum.core.sql.statements import Access, Footprint
+from catenum.core.sql.token_patterns import TokenPatterns
 
 #: From the least to the most strict, in the order of the SQL standard (ISO/IEC 9075-2, 4.41).
 STANDARD_LEVELS = ("read uncommitted", "read committed", "repeatable read", "serializable")
@@ -94,16 +94,16 @@ class LockRules(ABC):
         """The conflict of two modes by the server's own table; None where no table has both."""
         return conflict_in(self.tables, wanted, held)
 
-    def read_mode(self, level: str, *, within_write: bool) -> TouchMode:
+    def read_mode(self, level: str, *, within_write: bool) -> AccessMode:
         """How a plain read touches rows at ``level``. ``within_write``: it stands in a statement that writes."""
-        return TouchMode.READ
+        return AccessMode.READ
 
     def locks_gaps(self, levels: Collection[str]) -> bool:
         """Whether locks of transactions at these levels cover the space between rows."""
         return False
 
     @abstractmethod
-    def snapshot_statements(self, level: str, touched: Sequence[Sequence[TouchMode]]) -> range:
+    def snapshot_statements(self, level: str, touched: Sequence[Sequence[AccessMode]]) -> range:
         """The statements (from 0) of which one takes the transaction's snapshot; empty where each has its own.
 
         ``touched``: the ways in which each statement touches tables.
@@ -141,7 +141,7 @@ class SqlRules:
 
     #: The parser's name for its SQL.
     dialect: str
-    lexis: Lexis
+    token_patterns: TokenPatterns
     #: Whether ``t.name`` may call a function of that name.
     calls_as_columns: bool = False
     #: Schemas that hold the server's own catalogues, which anybody may read.
@@ -159,24 +159,24 @@ class SqlRules:
 
     def footprint(self, sql: str, values: Values | None = None) -> Footprint:
         """What a statement touches; where ``values`` of its parameters are known, which rows it names by them."""
-        return statements.footprint(parameters.readable(sql, self.lexis, values), self.dialect)
+        return statements.footprint(parameters.readable(sql, self.token_patterns, values), self.dialect)
 
     def with_values(self, sql: str, values: Values) -> str:
         """A statement with known values of its parameters in their places, to be read and never sent."""
-        return parameters.readable(sql, self.lexis, values)
+        return parameters.readable(sql, self.token_patterns, values)
 
     def numbered(self, sql: str) -> str:
         """A statement with ``$1``, ``$2`` in place of its parameters."""
-        return parameters.numbered(sql, self.lexis)
+        return parameters.numbered(sql, self.token_patterns)
 
     def formatted(self, sql: str) -> str:
         """A statement with ``%s`` in place of its parameters, and its own per cent signs doubled."""
-        return parameters.formatted(sql, self.lexis)
+        return parameters.formatted(sql, self.token_patterns)
 
     def values_by_place(self, sql: str, values: Binding) -> list[Value]:
         """The values in the order of their places: one whose name stands twice comes twice."""
         known = dict(values)
-        return [known[parameter.name] for parameter in parameters.parameters_in(sql, self.lexis)]
+        return [known[parameter.name] for parameter in parameters.parameters_in(sql, self.token_patterns)]
 
     def assigned(self, sql: str, names: Collection[str], functions: Collection[str] = ()) -> set[tuple[str, str]]:
         """The columns (with their tables) that a statement sets from parameters of these names, or by calling one of
@@ -184,12 +184,12 @@ class SqlRules:
         """
         marked = {name: Value(f"value of {name}") for name in names}
         return statements.assigned(
-            parameters.readable(sql, self.lexis, marked), self.dialect, marked.values(), functions
+            parameters.readable(sql, self.token_patterns, marked), self.dialect, marked.values(), functions
         )
 
     def value_names(self, sql: str) -> tuple[str, ...]:
         """The names of a statement's parameters."""
-        return parameters.names_in(sql, self.lexis)
+        return parameters.names_in(sql, self.token_patterns)
 
     def pieces(self, script: str) -> list[Piece]:
         """The statements of a script with their shapes, comments laid open that the server executes."""
@@ -201,7 +201,7 @@ class SqlRules:
 
     def masked(self, sql: str) -> str:
         """A statement with ``?`` in place of its literals."""
-        return masking.masked(sql, self.lexis)
+        return masking.masked(sql, self.token_patterns)
 
     def condition(self, sql: str) -> str | None:
         """By which a statement finds its rows."""
@@ -213,11 +213,11 @@ class SqlRules:
 
     def masked_report(self, report: str) -> str:
         """A report of a deadlock without values; ids stay."""
-        return masking.masked_report(report, self.lexis)
+        return masking.masked_report(report, self.token_patterns)
 
     def shape(self, sql: str) -> str:
         """What statements of one kind share."""
-        return masking.shape(sql, self.lexis)
+        return masking.shape(sql, self.token_patterns)
 
     def uncovered(self, sql: str) -> str:
         """The text with comments laid open that the server executes."""
@@ -234,7 +234,7 @@ class SqlRules:
     def uncontained(self, piece: Piece) -> str | None:
         """Why it is not certain that a statement stays within the tables that it names."""
         return contained.uncontained(
-            parameters.readable(piece.shape, self.lexis), self.dialect, frozenset(self.catalogues)
+            parameters.readable(piece.shape, self.token_patterns), self.dialect, frozenset(self.catalogues)
         )
 
     def limits_waits(self, sql: str) -> bool:

@@ -21,7 +21,7 @@ RowKey = tuple[tuple[str, ...], tuple[KeyValue, ...]]
 SEQUENCES, NAMED_LOCKS, ROW_ORDER = "every sequence", "every named lock", "order of the rows of "
 
 
-class TouchMode(IntEnum):
+class AccessMode(IntEnum):
     """How a statement touches what it touches, from the mildest."""
 
     READ = 0  # under a snapshot: sees what was committed
@@ -34,11 +34,11 @@ class TouchMode(IntEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Touch:
+class TableAccess:
     """One table as one statement touches it; ``keys`` None: any of its rows. ``table`` None: anything at all."""
 
     table: str | None
-    mode: TouchMode
+    mode: AccessMode
     keys: frozenset[RowKey] | None = None
 
     @property
@@ -47,4 +47,4 @@ class Touch:
         return self.table is not None and self.table.startswith((SEQUENCES, ROW_ORDER))
 
 
-ANYTHING = Touch(None, TouchMode.SCHEMA)
+UNKNOWN_ACCESS = TableAccess(None, AccessMode.SCHEMA)

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from itertools import combinations, permutations
 from typing import Literal
 
-from catenum.core.servers.table_access import NAMED_LOCKS, Touch, TouchMode
+from catenum.core.servers.table_access import NAMED_LOCKS, AccessMode, TableAccess
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.meeting import meets
 from catenum.core.space.oracle import PASSED_OVER, Observation
@@ -68,8 +68,8 @@ def name_anomaly(
     return Anomaly(name="other anomaly", transactions=run.committed, evidence=tuple(found.differences()))
 
 
-def _same_rows(read: Touch, written: Touch) -> bool:
-    return read.table is not None and meets(Touch(read.table, TouchMode.LOCK, read.keys), written)
+def _same_rows(read: TableAccess, written: TableAccess) -> bool:
+    return read.table is not None and meets(TableAccess(read.table, AccessMode.LOCK, read.keys), written)
 
 
 class _Relations:
@@ -140,10 +140,10 @@ class _Relations:
         for x in self.dependence.touches[a]:
             for y in self.dependence.touches[b]:
                 if (
-                    x.mode >= TouchMode.WRITE <= y.mode
+                    x.mode >= AccessMode.WRITE <= y.mode
                     and not x.at_once
                     and meets(x, y)
-                    and (TouchMode.WRITE in (x.mode, y.mode) or (self._changes_found(a) and self._changes_found(b)))
+                    and (AccessMode.WRITE in (x.mode, y.mode) or (self._changes_found(a) and self._changes_found(b)))
                     and (None not in (x.keys, y.keys) or self._change_the_same(a[0], b[0], x.table or y.table))
                 ):
                     return x.table or "the same"
@@ -230,7 +230,7 @@ class _Relations:
         return any(
             self._place(name, n) < self._place(who, number)
             and any(
-                x.mode >= TouchMode.WRITE and meets(x, y) and x.table != NAMED_LOCKS and not x.at_once
+                x.mode >= AccessMode.WRITE and meets(x, y) and x.table != NAMED_LOCKS and not x.at_once
                 for x in self.dependence.touches[name, n]
                 for y in self.dependence.touches[who, number]
             )
@@ -240,7 +240,7 @@ class _Relations:
     def read_only(self) -> Anomaly | None:
         """All is in order but for what one transaction saw that wrote nothing (Fekete, O'Neil and O'Neil 2004)."""
         for reader in self.run.committed if len(self.run.committed) > 2 else ():
-            if any(touch.mode >= TouchMode.WRITE for touch in self.dependence.all_touches(reader)):
+            if any(touch.mode >= AccessMode.WRITE for touch in self.dependence.all_touches(reader)):
                 continue
             if any(self._passes_over(reader, number) for number in range(len(self.run.seen[reader]))):
                 continue
@@ -323,9 +323,9 @@ class _Relations:
             if len(self.run.seen[over.who]) != 1 or over.statement is None:
                 continue
             mine = self.dependence.touches[over.who, over.statement]
-            reads = [touch for touch in mine if touch.mode < TouchMode.WRITE]
+            reads = [touch for touch in mine if touch.mode < AccessMode.WRITE]
             theirs = [t for n in range(len(self.run.seen[over.whom])) for t in self.dependence.touches[over.whom, n]]
-            written = [touch for touch in theirs if touch.mode >= TouchMode.WRITE]
+            written = [touch for touch in theirs if touch.mode >= AccessMode.WRITE]
             tables = {read.table for read in reads if any(_same_rows(read, one) for one in written)}
             if len(tables) == 1:
                 text = f"what it read of {tables.pop()} was not what {over.whom} had written: no order gives its result"

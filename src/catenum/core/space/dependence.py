@@ -29,14 +29,14 @@ from catenum.core.record.values import NOTHING, NULL, Binding, Values
 from catenum.core.scenario.model import Scenario
 from catenum.core.servers import Rules
 from catenum.core.servers.table_access import (
-    ANYTHING,
     NAMED_LOCKS,
     ROW_ORDER,
     SEQUENCES,
+    UNKNOWN_ACCESS,
+    AccessMode,
     KeyValue,
     RowKey,
-    Touch,
-    TouchMode,
+    TableAccess,
 )
 from catenum.core.space.meeting import CLASS, end_meets, meets, shut_out
 from catenum.core.space.state import (
@@ -101,11 +101,11 @@ class Dependence:
         self._numbers_count = numbers_matter(scenario, rules, self.footprints, self.tables, self.children)
         self._scanners = scanners(rules, self.footprints, self.tables, self._descendants)
         self._again = {name for name, one in scenario.transactions.items() if one.retry is not None}
-        self.touches: dict[Step, tuple[Touch, ...]] = {
+        self.touches: dict[Step, tuple[TableAccess, ...]] = {
             step: tuple(self._touches(found, self.levels[step[0]])) for step, found in self.footprints.items()
         }
         #: Transactions that may change their own level, search path or limits: no relation holds for them.
-        self.anyhow = {
+        self.dependent_on_all = {
             name for (name, _), found in self.footprints.items() if found.may_set_anything or self._calls_own(found)
         }
         self.fixed = {name: transaction.fixed for name, transaction in scenario.transactions.items()}
@@ -126,7 +126,7 @@ class Dependence:
         self._bound = self._bound_groups()
         self.widened: set[frozenset[Step]] = set()
         self._known: dict[tuple[Step, Step, Binding, Binding, frozenset[Step]], bool] = {}
-        self._bound_touches: dict[tuple[Step, Binding], tuple[Touch, ...]] = {}
+        self._bound_touches: dict[tuple[Step, Binding], tuple[TableAccess, ...]] = {}
 
     # -- the relation ------------------------------------------------------------------------------------------------
 
@@ -148,7 +148,7 @@ class Dependence:
             return True
         if PASSED in (bound_a, bound_b):
             return False
-        if a[0] in self.anyhow or b[0] in self.anyhow or frozenset((a, b)) in self.widened:
+        if a[0] in self.dependent_on_all or b[0] in self.dependent_on_all or frozenset((a, b)) in self.widened:
             return True
         pair = (a, b, bound_a, bound_b, held) if repr(a) <= repr(b) else (b, a, bound_b, bound_a, held)
         if pair not in self._known:
@@ -166,12 +166,12 @@ class Dependence:
         gaps = self._gaps(a[0], b[0])
         return any(
             meets(replace(x, keys=None), replace(y, keys=None), gaps=gaps)
-            or (x.table == y.table and max(x.mode, y.mode) >= TouchMode.WRITE)
+            or (x.table == y.table and max(x.mode, y.mode) >= AccessMode.WRITE)
             for x in self._touches_of(a)
             for y in self._touches_of(b)
         )
 
-    def _touches_of(self, step: Step) -> Sequence[Touch]:
+    def _touches_of(self, step: Step) -> Sequence[TableAccess]:
         return self.all_touches(step[0]) if step[1] is None else self.touches[step]
 
     def let_pass(self, step: Step) -> None:
@@ -180,8 +180,8 @@ class Dependence:
 
     def open(self, step: Step) -> None:
         """From now on this statement may touch anything."""
-        self.touches[step] = (ANYTHING,)
-        self.anyhow.add(step[0])
+        self.touches[step] = (UNKNOWN_ACCESS,)
+        self.dependent_on_all.add(step[0])
         self.snapshots = {name: self._snapshot_steps(name) for name in self.statements}
         self._bound = self._bound_groups()
         self._known.clear()
@@ -195,7 +195,7 @@ class Dependence:
         called = found.functions | found.attributes if self.rules.sql.calls_as_columns else found.functions
         return bool(called & self.functions) or "*" in self.functions
 
-    def touched(self, step: Step, bound: Binding = NOTHING) -> tuple[Touch, ...]:
+    def touched(self, step: Step, bound: Binding = NOTHING) -> tuple[TableAccess, ...]:
         """What a statement touches; which rows exactly, where its values are known."""
         name, number = step
         if not bound or number is None:
@@ -232,7 +232,7 @@ class Dependence:
             for y in self.touched(b, bound_b)
         )
 
-    def _nobody_scans(self, touch: Touch, a: Step, b: Step) -> bool:
+    def _nobody_scans(self, touch: TableAccess, a: Step, b: Step) -> bool:
         """Whether two writes have nothing in common but the order of rows, and no scan can come behind both."""
         if touch.table is None or not touch.table.startswith(ROW_ORDER):
             return False
@@ -245,8 +245,10 @@ class Dependence:
         if any(end_meets(x, y, gaps=gaps) for x in theirs for y in self.touched(step, bound)):
             return True
         if step[1] in self.snapshots[step[0]]:
-            written = [x for x in theirs if x.mode >= TouchMode.WRITE]
-            return any(end_meets(x, Touch(y.table, TouchMode.READ)) for x in written for y in self.all_touches(step[0]))
+            written = [x for x in theirs if x.mode >= AccessMode.WRITE]
+            return any(
+                end_meets(x, TableAccess(y.table, AccessMode.READ)) for x in written for y in self.all_touches(step[0])
+            )
         return False
 
     def linked(self, a: str, b: str) -> bool:
@@ -263,29 +265,29 @@ class Dependence:
         pages and ranges, as the plan has it (Ports and Grittner 2012, 5.2).
         """
         return any(
-            x.table is None or y.table is None or (x.table == y.table and max(x.mode, y.mode) >= TouchMode.SHARE)
+            x.table is None or y.table is None or (x.table == y.table and max(x.mode, y.mode) >= AccessMode.SHARE)
             for x in self.all_touches(a)
             for y in self.all_touches(b)
         )
 
-    def all_touches(self, name: str) -> list[Touch]:
+    def all_touches(self, name: str) -> list[TableAccess]:
         """Whatever the transaction touches."""
         return [touch for n in range(len(self.statements[name])) for touch in self.touches[name, n]]
 
     def not_understood(self) -> list[Step]:
         """Statements that had to be taken for touching anything."""
-        return [step for step, touches in self.touches.items() if ANYTHING in touches]
+        return [step for step, touches in self.touches.items() if UNKNOWN_ACCESS in touches]
 
     @property
     def plain(self) -> bool:
         """Whether all that the statements do is known: each is understood, and none runs code of a user's own."""
-        return not self.anyhow and not self.not_understood()
+        return not self.dependent_on_all and not self.not_understood()
 
     def written(self) -> frozenset[str]:
         """The tables that some statement can write, where all is known (``plain``)."""
         every = (touch for touches in self.touches.values() for touch in touches)
         return frozenset(
-            touch.table for touch in every if touch.table and touch.mode >= TouchMode.WRITE and not touch.at_once
+            touch.table for touch in every if touch.table and touch.mode >= AccessMode.WRITE and not touch.at_once
         )
 
     def updated(self) -> dict[str, frozenset[str]]:
@@ -325,14 +327,14 @@ class Dependence:
 
     # -- what a statement touches ------------------------------------------------------------------------------------
 
-    def _touches(self, found: Footprint, level: str) -> Iterator[Touch]:
+    def _touches(self, found: Footprint, level: str) -> Iterator[TableAccess]:
         if not found.understood or found.calls_unknown or self._calls_own(found):
-            yield ANYTHING
+            yield UNKNOWN_ACCESS
             return
         if takes_numbers(found):
-            yield Touch(SEQUENCES, TouchMode.WRITE)
+            yield TableAccess(SEQUENCES, AccessMode.WRITE)
         if found.named_locks:
-            yield Touch(NAMED_LOCKS, TouchMode.WRITE)
+            yield TableAccess(NAMED_LOCKS, AccessMode.WRITE)
         # InnoDB reads by locks in every statement that is no plain query, SET among them (store_lock in ha_innodb.cc)
         writes = any(access.writes for access in found.accesses) or found.sets is not None
         for access in found.accesses:
@@ -343,26 +345,26 @@ class Dependence:
                 or keys.opaque
                 or (keys.triggers and (access.writes or access.verb == "schema"))
             ):
-                yield ANYTHING
+                yield UNKNOWN_ACCESS
                 return
             mode = self._mode(access, level, within_write=writes)
             for some in self._rows(access, keys):
-                yield Touch(access.table.lower(), mode, some)
+                yield TableAccess(access.table.lower(), mode, some)
             yield from self._related(access, keys)
             if keys.made and (access.verb == "insert" or access.sets_default):
-                yield Touch(SEQUENCES, TouchMode.WRITE if self._numbers_count else TouchMode.SHARE)
+                yield TableAccess(SEQUENCES, AccessMode.WRITE if self._numbers_count else AccessMode.SHARE)
             if access.verb in ("insert", "update") and access.table.lower() in self._scanners:
-                yield Touch(f"{ROW_ORDER}{access.table.lower()}", TouchMode.WRITE)
+                yield TableAccess(f"{ROW_ORDER}{access.table.lower()}", AccessMode.WRITE)
 
-    def _mode(self, access: Access, level: str, *, within_write: bool) -> TouchMode:
+    def _mode(self, access: Access, level: str, *, within_write: bool) -> AccessMode:
         if access.verb == "schema":
-            return TouchMode.SCHEMA
+            return AccessMode.SCHEMA
         if access.verb == "insert":
-            return TouchMode.INSERT
+            return AccessMode.INSERT
         if access.writes:
-            return TouchMode.WRITE
+            return AccessMode.WRITE
         if access.verb == "lock":
-            return TouchMode.SHARE if "share" in (access.strength or "") else TouchMode.LOCK
+            return AccessMode.SHARE if "share" in (access.strength or "") else AccessMode.LOCK
         return self.rules.locks.read_mode(level, within_write=within_write)
 
     def _rows(self, access: Access, keys: TableKeys) -> Iterator[frozenset[RowKey] | None]:
@@ -406,19 +408,19 @@ class Dependence:
         set_here = access.changes_found if access.verb == "insert" else access.columns
         return bool(set(set_here) & {"*", *(column.lower() for column in keys.columns)})
 
-    def _related(self, access: Access, keys: TableKeys) -> Iterator[Touch]:
+    def _related(self, access: Access, keys: TableKeys) -> Iterator[TableAccess]:
         """What foreign keys touch besides: the parent is locked, the children are looked at or changed."""
         if access.verb in ("insert", "update"):
             for parent in keys.references:
-                yield Touch(parent.lower(), TouchMode.SHARE)
+                yield TableAccess(parent.lower(), AccessMode.SHARE)
         if access.verb == "delete" or (access.verb in ("insert", "update") and self._moves_keys(access, keys)):
             for child in self._descendants(access.table.lower()):
                 below = self.tables[child]
                 if below.triggers or below.opaque:
-                    yield ANYTHING
-                yield Touch(child, TouchMode.WRITE)
+                    yield UNKNOWN_ACCESS
+                yield TableAccess(child, AccessMode.WRITE)
                 for parent in below.references:
-                    yield Touch(parent.lower(), TouchMode.SHARE)
+                    yield TableAccess(parent.lower(), AccessMode.SHARE)
 
     def _descendants(self, table: str) -> list[str]:
         """Every table that a cascade from ``table`` can reach, itself too where it refers to itself."""

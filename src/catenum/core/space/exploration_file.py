@@ -76,7 +76,7 @@ class Counts:
     run: int
     broken_off: int
     ruled_out: int
-    strayed: int
+    diverged: int
     given_up: int
     ended_well: int
     waits: int

@@ -19,7 +19,7 @@ from itertools import combinations
 
 from catenum.core.record.recording import TableKeys
 from catenum.core.record.values import Binding
-from catenum.core.servers.table_access import NAMED_LOCKS, SEQUENCES, Touch, TouchMode
+from catenum.core.servers.table_access import NAMED_LOCKS, SEQUENCES, AccessMode, TableAccess
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.meeting import meets
 from catenum.core.space.moves import MoveResult
@@ -40,7 +40,7 @@ class Arrival:
 
 
 @dataclass(frozen=True, slots=True)
-class Contest:
+class LockRace:
     """Two that waited when a third let go, in the order in which they came (as the moves ``came``).
 
     ``waiting``: the moves by which all came that waited then. ``overtaken``: the second went on first. ``two_ways``:
@@ -63,7 +63,7 @@ class Arrivals:
         self._here: dict[str, Arrival] = {}
         self._place = 0
 
-    def moved(self, moved: MoveResult, before: Waits) -> list[Contest]:
+    def moved(self, moved: MoveResult, before: Waits) -> list[LockRace]:
         """A move is over (see ``MoveResult``): the contests that it decided. ``before``: the waits until
         then.
         """
@@ -81,7 +81,7 @@ class Arrivals:
         freed = {holder for _, holder in before - moved.waits if holder == moved.transaction}
         return over | freed
 
-    def _over(self, free: str, moved: MoveResult, before: Waits) -> Iterator[Contest]:
+    def _over(self, free: str, moved: MoveResult, before: Waits) -> Iterator[LockRace]:
         """The contests over what ``free`` let go of."""
         ended = (moved.transaction, None) in moved.completed
         waiting = {
@@ -101,7 +101,7 @@ class Arrivals:
                 passed = two_ways and _passed(first, second, moved, before)
                 # the first may wait for what the second has held all along: then nothing tells who came to it first
                 clear = not passed or not self._held_up_anyway(a, b)
-                yield Contest(first, second, (a.place, b.place), places, passed and clear, two_ways and clear)
+                yield LockRace(first, second, (a.place, b.place), places, passed and clear, two_ways and clear)
 
     def _matters(self, free: str, a: Arrival, b: Arrival, moved: MoveResult) -> bool:
         """Whether it can make a difference who of two goes on first."""
@@ -121,15 +121,17 @@ class Arrivals:
         """None where the server has a rule for who goes on first; otherwise whether there are just two ways."""
         rules = self._dependence.rules
         queued = (b.step[0], a.step[0]) in before
-        if queued and any(touch.mode is TouchMode.SCHEMA and touch.table for x in (a, b) for touch in self._touched(x)):
+        if queued and any(
+            touch.mode is AccessMode.SCHEMA and touch.table for x in (a, b) for touch in self._touched(x)
+        ):
             return None  # locks of tables are given in the order of their queue
         simple = self._takes_one_lock(a) or self._takes_one_lock(b)
         if rules.locks.grants_at_release:
             # a lock on a row that is gone with its transaction's rollback is no lock to queue for
-            gone = free not in moved.committed and self._made(free, a, b, TouchMode.INSERT)
+            gone = free not in moved.committed and self._made(free, a, b, AccessMode.INSERT)
             if queued:
                 return False if gone else None
-            if gone or self._made(free, a, b, TouchMode.SCHEMA):
+            if gone or self._made(free, a, b, AccessMode.SCHEMA):
                 return False
             # both wait for a gap, and then for each other's key
             inserts = self._inserts_one_key(a) and self._inserts_one_key(b)
@@ -139,7 +141,7 @@ class Arrivals:
         if not queued:
             return simple
         levels = [self._dependence.levels[x.step[0]] for x in (a, b)]
-        wrote = free in moved.committed and self._made(free, a, b, TouchMode.WRITE)
+        wrote = free in moved.committed and self._made(free, a, b, AccessMode.WRITE)
         return True if wrote and rules.locks.may_overtake(levels) else None
 
     def _held_up_anyway(self, a: Arrival, b: Arrival) -> bool:
@@ -148,7 +150,7 @@ class Arrivals:
         earlier = range(len(self._dependence.statements[name]) if number is None else number)
         return any(self._dependence.depend(a.step, (name, n), a.bound) for n in earlier)
 
-    def _made(self, free: str, a: Arrival, b: Arrival, least: TouchMode) -> bool:
+    def _made(self, free: str, a: Arrival, b: Arrival, least: AccessMode) -> bool:
         """Whether both may wait for what a transaction did in such a way at least, rather than only locked."""
         ours, theirs = self._touched(a), self._touched(b)
         return any(
@@ -160,7 +162,7 @@ class Arrivals:
             for change in self._dependence.all_touches(free)
         )
 
-    def _touched(self, arrival: Arrival) -> Sequence[Touch]:
+    def _touched(self, arrival: Arrival) -> Sequence[TableAccess]:
         name, number = arrival.step
         if number is None:
             return self._dependence.all_touches(name)
@@ -173,7 +175,7 @@ class Arrivals:
         if touch is None or not touch.keys:
             return False
         if not rules.locks.grants_at_release:
-            return touch.mode is not TouchMode.INSERT or len(touch.keys) == 1
+            return touch.mode is not AccessMode.INSERT or len(touch.keys) == 1
         found = self._dependence.read(arrival.step, arrival.bound).accesses
         if len(found) != 1 or [columns for columns, _ in touch.keys] != [self._keys(found[0]).primary]:
             return False  # the row comes after an entry of another index, or beside another table's
@@ -187,12 +189,12 @@ class Arrivals:
 
     def _inserts_one_key(self, arrival: Arrival) -> bool:
         touch = self._only_lock(arrival)
-        return touch is not None and touch.mode is TouchMode.INSERT and len(touch.keys or ()) == 1
+        return touch is not None and touch.mode is AccessMode.INSERT and len(touch.keys or ()) == 1
 
-    def _only_lock(self, arrival: Arrival) -> Touch | None:
+    def _only_lock(self, arrival: Arrival) -> TableAccess | None:
         """What a statement locks, where that is one thing."""
         touched = self._touched(arrival)
-        locked = [touch for touch in touched if touch.mode >= TouchMode.SHARE and not touch.at_once]
+        locked = [touch for touch in touched if touch.mode >= AccessMode.SHARE and not touch.at_once]
         return locked[0] if len(locked) == 1 and arrival.step[1] is not None else None
 
 
@@ -205,9 +207,9 @@ def _passed(first: str, second: str, moved: MoveResult, before: Waits) -> bool:
     return went_on and (first, second) in moved.waits and (second, first) not in moved.waits
 
 
-def _shows_at_once(touch: Touch) -> bool:
+def _shows_at_once(touch: TableAccess) -> bool:
     """Whether such a touch sees, or shows, what no lock keeps back until the end of a transaction."""
-    return touch.mode is TouchMode.DIRTY or touch.table in (None, SEQUENCES)
+    return touch.mode is AccessMode.DIRTY or touch.table in (None, SEQUENCES)
 
 
 def holders_of(name: str, waits: Waits) -> set[str]:

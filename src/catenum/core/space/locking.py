@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from catenum.core.record.values import NOTHING, Binding
-from catenum.core.servers.table_access import RowKey, TouchMode
+from catenum.core.servers.table_access import AccessMode, RowKey
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.state import Step
 
@@ -50,7 +50,7 @@ class Locked:
         if not found.understood:
             self.undone(name)  # it may have gone back to a savepoint
         elif found.counts_found and len(found.accesses) == 1:
-            named = list(self._named(step, bound, (TouchMode.LOCK, TouchMode.WRITE)))
+            named = list(self._named(step, bound, (AccessMode.LOCK, AccessMode.WRITE)))
             if named and rows == len(named):
                 self._rows.setdefault(name, set()).update(named)
 
@@ -66,7 +66,7 @@ class Locked:
         found = self._dependence.read(step, bound)
         if not found.counts_found or [access.verb for access in found.accesses] != ["update"]:
             return False
-        named = set(self._named(step, bound, (TouchMode.WRITE,)))
+        named = set(self._named(step, bound, (AccessMode.WRITE,)))
         return bool(named) and named <= self._rows[name]
 
     def holder(self, step: Step) -> str | None:
@@ -77,7 +77,7 @@ class Locked:
         wanted = {
             (touch.table or "", touch.keys)
             for touch in self._dependence.touched(step)
-            if touch.keys is not None and touch.mode in (TouchMode.LOCK, TouchMode.WRITE)
+            if touch.keys is not None and touch.mode in (AccessMode.LOCK, AccessMode.WRITE)
         }
         for other, rows in self._rows.items():
             seen = {row for row in rows & wanted if row[0] not in self._inserted.get(other, ())}
@@ -85,7 +85,7 @@ class Locked:
                 return other
         return None
 
-    def _named(self, step: Step, bound: Binding, modes: Iterable[TouchMode]) -> Iterable[Row]:
+    def _named(self, step: Step, bound: Binding, modes: Iterable[AccessMode]) -> Iterable[Row]:
         """The rows of its table that a statement names by a key."""
         table = self._dependence.read(step, bound).accesses[0].table.lower()
         touches = [t for t in self._dependence.touched(step, bound) if t.table == table and t.mode in modes]

@@ -7,10 +7,10 @@ from __future__ import annotations
 
 import re
 
-from catenum.core.servers.table_access import KeyValue, RowKey, Touch, TouchMode
+from catenum.core.servers.table_access import AccessMode, KeyValue, RowKey, TableAccess
 
 
-def meets(a: Touch, b: Touch, *, gaps: bool = False) -> bool:
+def meets(a: TableAccess, b: TableAccess, *, gaps: bool = False) -> bool:
     """Whether two statements that touch so depend on each other. ``gaps``: locks cover the space between rows."""
     low, high = sorted((a, b), key=lambda touch: touch.mode)
     if not _modes_meet(low.mode, high.mode):
@@ -19,48 +19,48 @@ def meets(a: Touch, b: Touch, *, gaps: bool = False) -> bool:
         return True
     if a.table != b.table:
         return False
-    if TouchMode.SCHEMA in (a.mode, b.mode):
+    if AccessMode.SCHEMA in (a.mode, b.mode):
         return True
-    if high.mode is TouchMode.INSERT and low.mode >= TouchMode.SHARE:
-        return (gaps and low.mode is not TouchMode.INSERT) or _inserts_meet(a, b)
-    if gaps and high.mode is TouchMode.INSERT:
+    if high.mode is AccessMode.INSERT and low.mode >= AccessMode.SHARE:
+        return (gaps and low.mode is not AccessMode.INSERT) or _inserts_meet(a, b)
+    if gaps and high.mode is AccessMode.INSERT:
         return True
     return _rows_meet(a.keys, b.keys)
 
 
-def end_meets(ended: Touch, b: Touch, *, gaps: bool = False) -> bool:
+def end_meets(ended: TableAccess, b: TableAccess, *, gaps: bool = False) -> bool:
     """Whether the end of a transaction that touched ``ended`` counts for a statement that touches ``b``."""
     if ended.at_once or b.at_once:
         return False
-    if b.mode is TouchMode.READ and ended.mode >= TouchMode.WRITE:
+    if b.mode is AccessMode.READ and ended.mode >= AccessMode.WRITE:
         same = ended.table is None or b.table is None or ended.table == b.table
-        return same and (ended.mode is TouchMode.SCHEMA or _rows_meet(ended.keys, b.keys))
+        return same and (ended.mode is AccessMode.SCHEMA or _rows_meet(ended.keys, b.keys))
     return meets(ended, b, gaps=gaps)
 
 
-def shut_out(held: Touch, other: Touch) -> bool:
+def shut_out(held: TableAccess, other: TableAccess) -> bool:
     """Whether ``other`` waits, whenever it comes, where the change ``held`` is of a row that was locked before it.
 
     Not what only reads. Not an INSERT: whether a row that has its key is only locked or changed makes a difference to
     it (PostgreSQL, _bt_check_unique).
     """
     return (
-        held.mode is TouchMode.WRITE
-        and TouchMode.SHARE <= other.mode <= TouchMode.WRITE
+        held.mode is AccessMode.WRITE
+        and AccessMode.SHARE <= other.mode <= AccessMode.WRITE
         and held.table == other.table
         and held.keys is not None
         and held.keys == other.keys
     )
 
 
-def _modes_meet(low: TouchMode, high: TouchMode) -> bool:
-    if high is TouchMode.SCHEMA:
+def _modes_meet(low: AccessMode, high: AccessMode) -> bool:
+    if high is AccessMode.SCHEMA:
         return True
-    if low is TouchMode.READ:
+    if low is AccessMode.READ:
         return False
-    if low is TouchMode.DIRTY:
-        return high >= TouchMode.WRITE
-    return not low is high is TouchMode.SHARE
+    if low is AccessMode.DIRTY:
+        return high >= AccessMode.WRITE
+    return not low is high is AccessMode.SHARE
 
 
 def _rows_meet(a: frozenset[RowKey] | None, b: frozenset[RowKey] | None) -> bool:
@@ -71,7 +71,7 @@ def _rows_meet(a: frozenset[RowKey] | None, b: frozenset[RowKey] | None) -> bool
     return not any(_apart(ours[key], theirs[key]) for key in ours.keys() & theirs.keys())
 
 
-def _inserts_meet(a: Touch, b: Touch) -> bool:
+def _inserts_meet(a: TableAccess, b: TableAccess) -> bool:
     """Whether an INSERT and a change of rows may meet: on any unique key, so each must tell them apart.
 
     An INSERT waits for whoever changes a row that has its value of *some* unique key (PostgreSQL, "Index Uniqueness

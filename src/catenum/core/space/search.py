@@ -23,7 +23,7 @@ from typing import TYPE_CHECKING, Any
 
 from catenum.core.record.values import NOTHING, Binding
 from catenum.core.space.dependence import PASSED, Dependence
-from catenum.core.space.lock_race import Arrivals, Contest, Waits, holders_of, reaches
+from catenum.core.space.lock_race import Arrivals, LockRace, Waits, holders_of, reaches
 from catenum.core.space.locking import Locked
 from catenum.core.space.moves import MoveResult
 from catenum.core.space.state import Step
@@ -65,8 +65,8 @@ class Progress:
 class Node:
     """A state on the path: who can move, who sleeps, who waits, and which moves have been walked from here.
 
-    ``walked`` is in order; the last is the one at hand. ``shut``: what is left here belongs to another walk.
-    ``barred``: the place of a transaction's next statement that certainly waits, and for whom; none behind it is made
+    ``walked`` is in order; the last is the one at hand. ``handed_over``: what is left here belongs to another walk.
+    ``blocked_at``: the place of a transaction's next statement that certainly waits, and for whom; none behind it is made
     before that one is over.
     """
 
@@ -75,8 +75,8 @@ class Node:
     sleep: dict[str, Effect]
     progress: Progress
     walked: dict[str, Effect | None] = field(default_factory=dict)
-    shut: bool = False
-    barred: Mapping[str, tuple[int, str]] = field(default_factory=dict)
+    handed_over: bool = False
+    blocked_at: Mapping[str, tuple[int, str]] = field(default_factory=dict)
 
     @property
     def at_hand(self) -> str:
@@ -117,11 +117,11 @@ class Space:
         """Whether the two waits together close a cycle that neither closes alone."""
         return reaches(a.holders, b.mover, waits) and reaches(b.holders, a.mover, waits)
 
-    def doomed(self, node: Node) -> bool:
+    def is_redundant(self, node: Node) -> bool:
         """Whether some sleeper can never be woken, so that all below was walked elsewhere."""
         return bool(node.sleep) and not self._all_wake(node, node.sleep)
 
-    def useless(self, node: Node, name: str) -> bool:
+    def is_redundant_move(self, node: Node, name: str) -> bool:
         """Whether all that follows from moving ``name`` was walked elsewhere, as far as is known beforehand."""
         asleep = {**node.sleep, **{n: effect for n, effect in node.walked.items() if effect is not None}}
         place = node.progress.next[name]
@@ -162,14 +162,14 @@ class Space:
         return name not in self.lengths or known < self.lengths[name] or bool(node.progress.again[name])
 
     @staticmethod
-    def _barred_at(mover: str, node: Node) -> int | None:
+    def _blocked_at(mover: str, node: Node) -> int | None:
         """The place where a transaction certainly waits, for one that can move and so waits for nobody."""
-        place, holder = node.barred.get(mover, (None, ""))
+        place, holder = node.blocked_at.get(mover, (None, ""))
         return place if holder in node.ready else None
 
     def _may_wake(self, mover: str, sleeper: Effect, node: Node, awake: set[str]) -> bool:
         start = 0 if node.progress.again[mover] else node.progress.next[mover]
-        place, holder = self._barred_at(mover, node), node.barred.get(mover, (0, ""))[1]
+        place, holder = self._blocked_at(mover, node), node.blocked_at.get(mover, (0, ""))[1]
         end = self.moves[mover] if place is None or holder in awake else place + 1
         return any(self._wakes(mover, place, sleeper, node) for place in range(start, end))
 
@@ -180,7 +180,7 @@ class Space:
         step, end = self.step(mover, place), (mover, None)
         others = [other for other in sleeper.steps if other[0] != mover]
         depend = self.dependence.depend
-        waits = place == self._barred_at(mover, node)  # so it is not over with this move
+        waits = place == self._blocked_at(mover, node)  # so it is not over with this move
         for other in others:
             known = sleeper.values_of(other)
             if depend(step, other, NOTHING, known, sleeper.held) or (not waits and depend(end, other, NOTHING, known)):
@@ -208,7 +208,7 @@ class Walk:
         self.nodes = list(nodes)
         self.more = more
         self.depth = 0
-        self.strayed = False
+        self.diverged = False
         self.did_not_wait: Step | None = None  # a statement that was taken for certain to wait, and did not
         self.progress = self._start()
 
@@ -216,8 +216,8 @@ class Walk:
         """Before a run: nothing is done, nothing locked."""
         self.locked = Locked(self.space.dependence)
         self.arrivals = Arrivals(self.space.dependence)
-        self.open_contests: list[Contest] = []
-        self.overtaken: Contest | None = None
+        self.open_contests: list[LockRace] = []
+        self.overtaken: LockRace | None = None
         self._waits: Waits = frozenset()
         names = self.space.lengths
         return Progress(dict.fromkeys(names, 0), self.space.attempts)
@@ -227,7 +227,7 @@ class Walk:
     def choose(self, ready: Sequence[str], waits: Waits) -> str | None:
         """The next move of the schedule at hand; None where all below has been walked elsewhere.
 
-        None too where others can move than when the same moves were made before: then ``strayed`` is set. After a
+        None too where others can move than when the same moves were made before: then ``diverged`` is set. After a
         transaction was overtaken (``overtaken``) it is None where another schedule covers that; otherwise the run goes
         on to some end, which is one more outcome.
         """
@@ -236,10 +236,10 @@ class Walk:
         self._waits = waits
         if self.depth < len(self.nodes):
             node = self.nodes[self.depth]
-            self.strayed = node.ready != tuple(ready)
-            return None if self.strayed else node.at_hand
-        node = Node(tuple(ready), waits, self._sleepers(ready), self.progress, barred=self._barred(ready))
-        if self.space.doomed(node):
+            self.diverged = node.ready != tuple(ready)
+            return None if self.diverged else node.at_hand
+        node = Node(tuple(ready), waits, self._sleepers(ready), self.progress, blocked_at=self._barred(ready))
+        if self.space.is_redundant(node):
             return None
         first = self._next_of(node)
         if first is None:
@@ -260,7 +260,7 @@ class Walk:
         node = self.nodes[self.depth]
         step: Step = (moved.transaction, None if moved.statement is None else moved.statement - 1)
         steps = {step}
-        place, holder = node.barred.get(moved.transaction, (-1, ""))
+        place, holder = node.blocked_at.get(moved.transaction, (-1, ""))
         if (
             (step[1] == place and holder in node.ready and holder not in moved.undone)
             and not (moved.holders or moved.passed)
@@ -297,12 +297,12 @@ class Walk:
     def bars(self) -> Iterator[tuple[Step, str, tuple[str, ...]]]:
         """Of the schedule at hand: statements taken for certain to wait, for whom, and the moves that lead there."""
         for depth, node in enumerate(self.nodes):
-            for name, (place, holder) in node.barred.items():
+            for name, (place, holder) in node.blocked_at.items():
                 if holder in node.ready:
                     again = place - node.progress.next[name] + 1
                     yield (name, place), holder, (*self.path[:depth], *[name] * again)
 
-    def covers(self, contest: Contest) -> bool:
+    def covers(self, contest: LockRace) -> bool:
         """Whether the outcome in which the second goes on first is that of another schedule of the space.
 
         It is, where the second could as well have come before the first: where nothing that it depends on, of the moves
@@ -355,10 +355,12 @@ class Walk:
 
     def _next_of(self, node: Node) -> str | None:
         """The next move to walk from a node: one that neither was walked nor sleeps."""
-        if node.shut:
+        if node.handed_over:
             return None
         left = (name for name in node.ready if name not in node.walked and name not in node.sleep)
-        return next((name for name in left if not (self.space.reduce and self.space.useless(node, name))), None)
+        return next(
+            (name for name in left if not (self.space.reduce and self.space.is_redundant_move(node, name))), None
+        )
 
     # -- from one schedule to the next -------------------------------------------------------------------------------
 
@@ -381,13 +383,13 @@ class Walk:
         self.progress = self._start()
 
     def again(self) -> None:
-        """The run strayed: the same schedule is to be run once more."""
-        self.depth, self.strayed, self.progress = 0, False, self._start()
+        """The run diverged: the same schedule is to be run once more."""
+        self.depth, self.diverged, self.progress = 0, False, self._start()
 
     def give_up(self) -> None:
-        """The schedule at hand cannot be repeated: leave what lies below where it strayed, and go on elsewhere."""
+        """The schedule at hand cannot be repeated: leave what lies below where it diverged, and go on elsewhere."""
         del self.nodes[self.depth + (self.overtaken is not None) :]
-        self.strayed = False
+        self.diverged = False
         self.turn()
 
     def split(self) -> Walk | None:
@@ -397,11 +399,13 @@ class Walk:
                 continue  # not run yet: what it does must be known to whoever walks its siblings
             if self._next_of(node) is not None:
                 theirs = [
-                    Node(n.ready, n.waits, n.sleep, n.progress, dict(n.walked), shut=True, barred=n.barred)
+                    Node(
+                        n.ready, n.waits, n.sleep, n.progress, dict(n.walked), handed_over=True, blocked_at=n.blocked_at
+                    )
                     for n in self.nodes[: place + 1]
                 ]
-                theirs[-1].shut = False
-                node.shut = True
+                theirs[-1].handed_over = False
+                node.handed_over = True
                 given = Walk(self.space, theirs)
                 given.turn()
                 return given

@@ -117,7 +117,7 @@ class MeetingEntry:
 
 
 _SUMS = (
-    *("schedules", "broken_off", "ruled_out", "strayed", "given_up", "swaps", "repeated", "races"),
+    *("schedules", "broken_off", "ruled_out", "diverged", "given_up", "swaps", "repeated", "races"),
     *("overtaken", "waits", "tries", "ended_well", "deadlocks", "uncounted"),
 )
 
@@ -129,7 +129,7 @@ class Tally:
     schedules: int = 0
     broken_off: int = 0
     ruled_out: int = 0
-    strayed: int = 0
+    diverged: int = 0
     given_up: int = 0
     swaps: int = 0  # independent neighbours exchanged, with the same result
     special: dict[str, bool] = field(default_factory=dict)  # pairs independent for a special reason: checked?

@@ -1,6 +1,6 @@
 """Statements without their literals: masked for showing, or cut down to the shape that statements of one kind share.
 
-What is masked is found by the server's own lexical rules (``Lexis``), not by a parser: a statement that a server cut
+What is masked is found by the server's own lexical rules (``TokenPatterns``), not by a parser: a statement that a server cut
 short, or that no parser knows, holds values too. Where a text can be read in two ways (a quote behind a backslash,
 which a setting may make plain), all that follows is masked.
 """
@@ -12,13 +12,13 @@ from collections.abc import Iterator
 from functools import lru_cache
 from typing import NamedTuple
 
-from catenum.core.sql.lexis import Lexis
+from catenum.core.sql.token_patterns import TokenPatterns
 
 
 @lru_cache(maxsize=4096)
-def masked(sql: str, lexis: Lexis) -> str:
+def masked(sql: str, token_patterns: TokenPatterns) -> str:
     """The statement with ``?`` in place of every literal and of every numbered parameter (``$1``), without comments."""
-    return "".join(_masked(sql, lexis.pieces))
+    return "".join(_masked(sql, token_patterns.pieces))
 
 
 def _masked(sql: str, pieces: re.Pattern[str]) -> Iterator[str]:
@@ -34,7 +34,7 @@ def _masked(sql: str, pieces: re.Pattern[str]) -> Iterator[str]:
 
 
 class Piece(NamedTuple):
-    """A piece of a statement by its ``kind`` (see ``Lexis.pieces``); within it, what stands between its marks."""
+    """A piece of a statement by its ``kind`` (see ``TokenPatterns.pieces``); within it, what stands between its marks."""
 
     kind: str
     start: int
@@ -72,12 +72,12 @@ def _pieces(sql: str, pieces: re.Pattern[str], *, backslashes: bool | None = Non
         yield Piece(kind, start, at, inner[0], inner[1], escapes)
 
 
-def literals(sql: str, lexis: Lexis, dialect: str) -> Iterator[Piece]:
+def literals(sql: str, token_patterns: TokenPatterns, dialect: str) -> Iterator[Piece]:
     """The comments and literals of a statement, strings by what a backslash means to the server as it comes."""
     from sqlglot import Dialect
 
     backslashes = "\\" in Dialect.get_or_raise(dialect).tokenizer_class.STRING_ESCAPES
-    for piece in _pieces(sql, lexis.pieces, backslashes=backslashes):
+    for piece in _pieces(sql, token_patterns.pieces, backslashes=backslashes):
         if (
             piece.kind in ("comment", "dollar", "string", "value") and sql[piece.start] != "$"
         ) or piece.kind == "dollar":
@@ -133,22 +133,23 @@ _STATEMENT = re.compile(r"(STATEMENT:\s+)(.*)\Z", re.DOTALL)
 _KEY = re.compile(r"(Key \([^)]*\)=)\(.*\)")
 
 
-def masked_report(report: str, lexis: Lexis) -> str:
+def masked_report(report: str, token_patterns: TokenPatterns) -> str:
     """A server's report of a deadlock without values: its statements masked, its records' fields and keys left out; ids
     of processes, threads and transactions stay.
     """
     text = _FIELD.sub(r"\1?", report)
     for part in (_QUERY, _PROCESS, _WITHIN, _STATEMENT):
         text = part.sub(
-            lambda found: found[1] + masked(found[2].rstrip("\n"), lexis) + "\n" * found[2].endswith("\n"), text
+            lambda found: found[1] + masked(found[2].rstrip("\n"), token_patterns) + "\n" * found[2].endswith("\n"),
+            text,
         )
     return _KEY.sub(r"\1(?)", text)
 
 
 @lru_cache(maxsize=4096)
-def shape(sql: str, lexis: Lexis) -> str:
+def shape(sql: str, token_patterns: TokenPatterns) -> str:
     """What statements of one kind share: literals taken out, lists of them made one, spaces and case made alike."""
-    text = " ".join(masked(sql, lexis).lower().split()).rstrip("; ")
+    text = " ".join(masked(sql, token_patterns).lower().split()).rstrip("; ")
     text = re.sub(r"\? ?(, ?\? ?)+", "?, … ", text)
     return re.sub(r"(\([?, …]*\))( ?, ?\([?, …]*\))+", r"\1, …", text)
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from catenum.core.record.values import Value
-from catenum.core.sql.lexis import Lexis
+from catenum.core.sql.token_patterns import TokenPatterns
 
 _NAME = re.compile(r"[A-Za-z_]\w*")
 #: What stands before the colon of a slice's upper bound, or after the name of a block.
@@ -32,11 +32,11 @@ class Parameter:
 
 
 @lru_cache(maxsize=4096)
-def parameters_in(sql: str, lexis: Lexis) -> tuple[Parameter, ...]:
+def parameters_in(sql: str, token_patterns: TokenPatterns) -> tuple[Parameter, ...]:
     """The parameters of a statement, in the order of its text."""
     if ":" not in sql:
         return ()
-    opaque, found, at = lexis.opaque, [], 0
+    opaque, found, at = token_patterns.opaque, [], 0
     while at < len(sql):
         skipped = opaque.match(sql, at)
         if skipped and skipped.end() > at:
@@ -52,39 +52,39 @@ def parameters_in(sql: str, lexis: Lexis) -> tuple[Parameter, ...]:
     return tuple(found)
 
 
-def names_in(sql: str, lexis: Lexis) -> tuple[str, ...]:
+def names_in(sql: str, token_patterns: TokenPatterns) -> tuple[str, ...]:
     """The names of a statement's parameters, each once, in the order in which they first appear."""
-    return tuple(dict.fromkeys(parameter.name for parameter in parameters_in(sql, lexis)))
+    return tuple(dict.fromkeys(parameter.name for parameter in parameters_in(sql, token_patterns)))
 
 
-def pieces_of(sql: str, lexis: Lexis) -> tuple[str, ...]:
+def pieces_of(sql: str, token_patterns: TokenPatterns) -> tuple[str, ...]:
     """The text before, between and behind the parameters: one piece more than there are parameters."""
     pieces, at = [], 0
-    for parameter in parameters_in(sql, lexis):
+    for parameter in parameters_in(sql, token_patterns):
         pieces.append(sql[at : parameter.offset])
         at = parameter.end
     return (*pieces, sql[at:])
 
 
 @lru_cache(maxsize=4096)
-def numbered(sql: str, lexis: Lexis) -> str:
+def numbered(sql: str, token_patterns: TokenPatterns) -> str:
     """The statement with ``$1``, ``$2`` in place of its parameters, by the order of ``names_in``."""
-    places = {name: f"${number}" for number, name in enumerate(names_in(sql, lexis), 1)}
-    return _joined(sql, lexis, [places[p.name] for p in parameters_in(sql, lexis)])
+    places = {name: f"${number}" for number, name in enumerate(names_in(sql, token_patterns), 1)}
+    return _joined(sql, token_patterns, [places[p.name] for p in parameters_in(sql, token_patterns)])
 
 
 @lru_cache(maxsize=4096)
-def formatted(sql: str, lexis: Lexis) -> str:
+def formatted(sql: str, token_patterns: TokenPatterns) -> str:
     """The statement as a driver wants it that knows ``%s``: once for each place, other per cent signs doubled."""
-    return "%s".join(piece.replace("%", "%%") for piece in pieces_of(sql, lexis))
+    return "%s".join(piece.replace("%", "%%") for piece in pieces_of(sql, token_patterns))
 
 
-def readable(sql: str, lexis: Lexis, values: Mapping[str, Value] | None = None) -> str:
+def readable(sql: str, token_patterns: TokenPatterns, values: Mapping[str, Value] | None = None) -> str:
     """The statement as the parser reads it: known values as literals. It is read only, never sent."""
-    found = parameters_in(sql, lexis)
+    found = parameters_in(sql, token_patterns)
     if not found:
         return sql
-    return _joined(sql, lexis, [_literal(p.name, (values or {}).get(p.name)) for p in found])
+    return _joined(sql, token_patterns, [_literal(p.name, (values or {}).get(p.name)) for p in found])
 
 
 def _literal(name: str, value: Value | None) -> str:
@@ -95,6 +95,6 @@ def _literal(name: str, value: Value | None) -> str:
     return value.text if value.kind != "text" else "'" + value.text.replace("\\", "\\\\").replace("'", "''") + "'"
 
 
-def _joined(sql: str, lexis: Lexis, between: list[str]) -> str:
-    pieces = pieces_of(sql, lexis)
+def _joined(sql: str, token_patterns: TokenPatterns, between: list[str]) -> str:
+    pieces = pieces_of(sql, token_patterns)
     return "".join(part for pair in zip(pieces, [*between, ""], strict=True) for part in pair)

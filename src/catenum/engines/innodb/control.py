@@ -27,9 +27,9 @@ from catenum.core.servers import Rules
 from catenum.core.text import suggestion
 from catenum.engines.innodb import errors
 from catenum.engines.innodb.locks import InnodbReader
-from catenum.engines.innodb.restore import Keeper
+from catenum.engines.innodb.restore import DataRestorer
 from catenum.engines.innodb.session import AS_TEXT, InnodbSession
-from catenum.engines.innodb.side_connection import Aside
+from catenum.engines.innodb.side_connection import SideConnection
 from catenum.engines.ports import Capabilities, DataError
 
 #: What may stand behind the question mark of a URL, by PyMySQL's names: a local socket, and the server's certificate.
@@ -49,12 +49,12 @@ class Overdue(pymysql.OperationalError):
     """A call did not return in time, and its session was ended."""
 
 
-class GivenUp(Protocol):
+class VictimWaits(Protocol):
     """Locks that InnoDB does not know of, as far as the engine's common part needs them."""
 
     sessions: dict[int, InnodbSession]
 
-    def given_up(
+    def edges_of_victim(
         self, session: InnodbSession, everyone: Mapping[int, str], tables: Collection[str]
     ) -> tuple[Edge, ...]:
         """What a victim's statement was after, where its cycle is one of these locks."""
@@ -70,16 +70,16 @@ class InnodbControl(ABC):
     limits: str
 
     reader: InnodbReader
-    metadata: GivenUp
-    keeper: Keeper
+    metadata: VictimWaits
+    restorer: DataRestorer
     info: TargetInfo
     capabilities: Capabilities
     _level: str
     _detects: bool
     _timeout_undoes: Literal["transaction", "statement"]
 
-    def __init__(self, where: dict[str, object], shown_url: str, *, private: bool, walled: bool = True) -> None:
-        """``walled``: what a scenario brings is run by a login with rights on the scratch space alone, where we may
+    def __init__(self, where: dict[str, object], shown_url: str, *, private: bool, sandboxed: bool = True) -> None:
+        """``sandboxed``: what a scenario brings is run by a login with rights on the scratch space alone, where we may
         make one: on a private server, and on any other as a login that may grant all it has.
         """
         self.run = secrets.token_hex(4)
@@ -88,7 +88,7 @@ class InnodbControl(ABC):
         self._where, self._shown = where, shown_url
         self._theirs: dict[str, object] = where
         self._writer: pymysql.Connection[Any] | None = None
-        self._aside = Aside()  # uses the writer, where that is a connection of its own
+        self._side = SideConnection()  # uses the writer, where that is a connection of its own
         self._prepared_before: list[str] = []
         self._bounded = False  # somebody waits for what runs on the writer, with a limit
         self._made = self._loaded = self._connected = self._cut_short = False
@@ -102,8 +102,8 @@ class InnodbControl(ABC):
         try:
             with self._told():
                 self._prepare(private)
-                self.keeper = self._keeper()
-                if walled and (private or self._may_make_users()):
+                self.restorer = self._make_restorer()
+                if sandboxed and (private or self._may_make_users()):
                     self.user = self.schema
                     self._host = str(self.query("select substring_index(user(), '@', -1)")[0][0])
         except BaseException:
@@ -117,7 +117,7 @@ class InnodbControl(ABC):
         """Learn what the server is and has. Raises TargetError where it cannot be used."""
 
     @abstractmethod
-    def _keeper(self) -> Keeper:
+    def _make_restorer(self) -> DataRestorer:
         """What keeps the data between schedules."""
 
     @abstractmethod
@@ -147,7 +147,7 @@ class InnodbControl(ABC):
     @property
     def writer(self) -> pymysql.Connection[Any]:
         """Runs all that a scenario brings: data, rules, plans."""
-        self._aside.wait()
+        self._side.wait()
         if self.user is None:
             return self.connection
         if self._writer is None:
@@ -203,7 +203,7 @@ class InnodbControl(ABC):
         self._cut_short = self._cut_short or self.user is None
 
     @property
-    def walled(self) -> bool:
+    def sandboxed(self) -> bool:
         """Whether a scenario's SQL has no rights outside the scratch space."""
         return self.user is not None
 

@@ -171,26 +171,26 @@ class InnodbData(InnodbControl):
     ) -> None:
         """In a database beside the scratch one."""
         with self._told():
-            self.query("select get_lock(%s, 0)", (self.keeper.kept,))
-            self.keeper.keep(ignored, of_new=of_new, shape=shape, written=written, updated=updated, afresh=afresh)
+            self.query("select get_lock(%s, 0)", (self.restorer.kept,))
+            self.restorer.keep(ignored, of_new=of_new, shape=shape, written=written, updated=updated, afresh=afresh)
         self._steady = not shape
 
     def data_state(self) -> str:
         """Fingerprints of the tables' rows."""
         with self._told(), self.within(ASK_MS):  # one limit for all of its queries
-            return self.keeper.fingerprint()
+            return self.restorer.fingerprint()
 
     def restore_data(self) -> Callable[[], None]:
         """Refill the tables that changed: aside, where there is a connection for it."""
-        if self.walled:
-            self._aside.start(self._restore)
+        if self.sandboxed:
+            self._side.start(self._restore)
         else:
             self._restore()
-        return self._aside.result
+        return self._side.result
 
     def _restore(self) -> None:
         with self._told(), self.within(LOAD_MS):
-            self.keeper.restore()
+            self.restorer.restore()
 
     def rows(self, limit: int) -> dict[str, TableRows]:
         """The first ``limit`` rows of each table, ordered by its key."""
@@ -310,7 +310,7 @@ class InnodbData(InnodbControl):
             self._kill(int(thread), True)
         self.query("set session lock_wait_timeout = 5")
         self.query(f"drop database if exists `{self.schema}`")
-        self.query(f"drop database if exists `{self.keeper.kept}`")
+        self.query(f"drop database if exists `{self.restorer.kept}`")
         if self.user is not None:
             self._drop_user(self.user)
 

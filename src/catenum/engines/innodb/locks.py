@@ -109,7 +109,9 @@ class InnodbReader(ABC):
         self.engines: dict[str, str] = {}
 
     @abstractmethod
-    def look(self, sessions: Mapping[str, InnodbSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
+    def poll_waits(
+        self, sessions: Mapping[str, InnodbSession], everyone: Mapping[int, str], now_ms: float
+    ) -> list[Edge]:
         """Who among ``sessions`` waits for whom."""
 
     @abstractmethod

@@ -20,7 +20,7 @@ from catenum.core.sql.named_locks import named_resource
 from catenum.engines.innodb.locks import Query
 from catenum.engines.innodb.metadata_queue import edge_of, listed, waits_by_state, waits_for
 from catenum.engines.innodb.session import InnodbSession
-from catenum.engines.lookout import SOMEBODY
+from catenum.engines.monitor import SOMEBODY
 
 #: A wait for something of the kind, of which the server does not say more.
 SOME_LOCK = Mode("metadata", "a lock")
@@ -123,7 +123,7 @@ class InnodbMetadata(ABC):
                     since_ms=since,
                 )
 
-    def given_up(
+    def edges_of_victim(
         self, session: InnodbSession, everyone: Mapping[int, str], tables: Collection[str]
     ) -> tuple[Edge, ...]:
         """What a victim's statement was after, where its cycle is one of these locks.

@@ -28,7 +28,7 @@ from catenum.engines.innodb.metadata_queue import (
     keeps_all_out,
     waits_by_state,
 )
-from catenum.engines.lookout import SOMEBODY
+from catenum.engines.monitor import SOMEBODY
 
 SOME_METADATA_LOCK = metadata_mode("a metadata lock")
 #: Different named locks whose holder one check asks for.
@@ -37,7 +37,7 @@ MOST_NAMES = 20
 SYSTEM_USERS = ("system user", "event_scheduler")
 
 
-class Listed(NamedTuple):
+class SessionRow(NamedTuple):
     """A session as the server lists it, with its transaction where it has one. Ages in ms.
 
     ``time_ms``: for how long it is in its state, 0 where the server does not tell. ``exact``: the ages are no whole
@@ -67,14 +67,14 @@ Query = Callable[..., list[tuple[Any, ...]]]
 
 
 @dataclass(frozen=True, slots=True)
-class Standing:
+class OtherWaits:
     """Such waits: edges, who may be behind those of which nobody is named, with their rows, and how many rows were read
     for it.
     """
 
     edges: tuple[Edge, ...]
     suspects: tuple[Suspect, ...] = ()
-    suspected: tuple[Listed, ...] = ()
+    suspected: tuple[SessionRow, ...] = ()
     read: int = 0
 
 
@@ -96,21 +96,21 @@ class _Wanted:
         return Resource(kind="table", text=f"{self.schema}.{self.table}", database=self.schema, table=self.table)
 
 
-def waiting(rows: Sequence[Listed]) -> list[Listed]:
+def waiting(rows: Sequence[SessionRow]) -> list[SessionRow]:
     """The sessions that wait for something of the kind."""
     return [row for row in rows if waits_by_state(row.state)]
 
 
-def standing_edges(
+def other_waits(
     query: Query,
-    everybody: Sequence[Listed],
+    everybody: Sequence[SessionRow],
     rules: Rules,
     named_mode: Mode,
     *,
     told: bool,
-    anybody: Callable[[], Sequence[Listed]],
+    anybody: Callable[[], Sequence[SessionRow]],
     plugin: str | None = None,
-) -> Standing:
+) -> OtherWaits:
     """For whom each of ``everybody`` waits that waits for something of the kind.
 
     ``told``: whether the performance schema lists who holds what, and who waits for what. ``plugin``: what asks a
@@ -147,10 +147,10 @@ def standing_edges(
     edges += [_unnamed(row) for row in rows if row.id not in found_for]
     named = {suspect.session for suspect in suspects}
     suspected = tuple(row for row in everybody if row.id in named)
-    return Standing(tuple(edges), tuple(suspects), suspected, read + len(held))
+    return OtherWaits(tuple(edges), tuple(suspects), suspected, read + len(held))
 
 
-def _told(rows: Sequence[Listed], locks: Sequence[metadata_queue.MetadataLock]) -> Iterator[Edge]:
+def _told(rows: Sequence[SessionRow], locks: Sequence[metadata_queue.MetadataLock]) -> Iterator[Edge]:
     waited = {int(row.id): row.time_ms for row in rows}
     for row in rows:
         for wanted, other in metadata_queue.waits_for(int(row.id), waited, locks):
@@ -158,7 +158,9 @@ def _told(rows: Sequence[Listed], locks: Sequence[metadata_queue.MetadataLock]) 
             yield replace(edge, holder=str(other.thread))
 
 
-def _of_table(row: Listed, held: Sequence[tuple[Any, ...]], rows: Sequence[Listed], rules: Rules) -> Iterator[Edge]:
+def _of_table(
+    row: SessionRow, held: Sequence[tuple[Any, ...]], rows: Sequence[SessionRow], rules: Rules
+) -> Iterator[Edge]:
     """Those who hold the one table that the statement can be waiting for; else those who asked for it before."""
     targets = _targets(row, rules)
     if not targets or not all(target.certain for target in targets):
@@ -182,7 +184,7 @@ def _of_table(row: Listed, held: Sequence[tuple[Any, ...]], rows: Sequence[Liste
                     yield replace(edge, queued=True)
 
 
-def _targets(row: Listed, rules: Rules) -> list[_Wanted]:
+def _targets(row: SessionRow, rules: Rules) -> list[_Wanted]:
     """The tables that a statement names, by their schemas, with the lock that it wants on each."""
     footprint = rules.sql.footprint(row.statement or "")
     return [
@@ -196,7 +198,7 @@ def _in_the_way(wanted: Mode, held: Mode) -> bool:
 
 
 def _suspects(
-    row: Listed, held: Sequence[tuple[Any, ...]], everybody: Sequence[Listed], rules: Rules
+    row: SessionRow, held: Sequence[tuple[Any, ...]], everybody: Sequence[SessionRow], rules: Rules
 ) -> Iterator[Suspect]:
     """All who may be behind a wait, the likeliest first."""
     targets = _targets(row, rules)
@@ -207,7 +209,7 @@ def _suspects(
 
 
 def _holding(
-    row: Listed, held: Sequence[tuple[Any, ...]], targets: Sequence[_Wanted]
+    row: SessionRow, held: Sequence[tuple[Any, ...]], targets: Sequence[_Wanted]
 ) -> Iterator[tuple[int, str, str]]:
     """Where the server lists holders: those of a table that the statement names, in a mode that may be in its way."""
     for lock in held:
@@ -218,7 +220,7 @@ def _holding(
 
 
 def _able(
-    row: Listed, everybody: Sequence[Listed], targets: Sequence[_Wanted], rules: Rules
+    row: SessionRow, everybody: Sequence[SessionRow], targets: Sequence[_Wanted], rules: Rules
 ) -> Iterator[tuple[int, str, str]]:
     """Where it lists none: whoever may have taken a lock that conflicts. A transaction's statements leave shared locks
     on tables; one that holds them by LOCK TABLES shows nothing at all.
@@ -244,13 +246,13 @@ def _able(
             yield 2, other.id, "its statements have ended; whether it has locked tables by LOCK TABLES is not reported"
 
 
-def _of_server(row: Listed, held: Sequence[tuple[Any, ...]]) -> Iterator[Edge]:
+def _of_server(row: SessionRow, held: Sequence[tuple[Any, ...]]) -> Iterator[Edge]:
     for thread, mode, kind, _, _ in held:
         if str(thread) != row.id and keeps_all_out(str(kind), str(mode)):
             yield _edge(row, str(thread), _resource(row), SOME_METADATA_LOCK, metadata_mode(str(mode)))
 
 
-def _named(query: Query, rows: Sequence[Listed], rules: Rules, mode: Mode) -> Iterator[Edge]:
+def _named(query: Query, rows: Sequence[SessionRow], rules: Rules, mode: Mode) -> Iterator[Edge]:
     holders: dict[str, str | None] = {}
     for row in rows:
         taken = [lock for lock in rules.sql.footprint(row.statement or "").named_locks if lock.takes and lock.key]
@@ -262,17 +264,17 @@ def _named(query: Query, rows: Sequence[Listed], rules: Rules, mode: Mode) -> It
                 yield _edge(row, holder, named_resource(name), mode, mode)
 
 
-def _unnamed(row: Listed) -> Edge:
+def _unnamed(row: SessionRow) -> Edge:
     return _edge(row, SOMEBODY, _resource(row), SOME_LOCK, None)
 
 
-def _resource(row: Listed) -> Resource:
+def _resource(row: SessionRow) -> Resource:
     state = ANY_STATE.match(row.state or "")
     if state is None:
         return Resource(kind="advisory", text="a named lock")
     return Resource(kind="other", text=f"the server's {state[1]}")
 
 
-def _edge(row: Listed, holder: str, resource: Resource, wanted: Mode, held: Mode | None) -> Edge:
+def _edge(row: SessionRow, holder: str, resource: Resource, wanted: Mode, held: Mode | None) -> Edge:
     since = -row.time_ms
     return Edge(waiter=row.id, holder=holder, resource=resource, wanted=wanted, held=held, since_ms=since)

@@ -41,7 +41,9 @@ class InnodbReports(InnodbControl):
                 self._report = None
                 if victim is None:
                     return ()
-                return self.metadata.given_up(cast(InnodbSession, victim), self._threads, self.reader.tables.keys())
+                return self.metadata.edges_of_victim(
+                    cast(InnodbSession, victim), self._threads, self.reader.tables.keys()
+                )
             self._report = self._last_report = report
             return edges
 

@@ -13,7 +13,7 @@ from typing import Any
 from catenum.core.errors import TargetError
 from catenum.engines.innodb import earlier_statements, metadata_queue
 from catenum.engines.innodb.errors import is_no_text
-from catenum.engines.lookout import Check
+from catenum.engines.monitor import Check
 
 Query = Callable[..., list[tuple[Any, ...]]]
 KEPT = "the same in the configuration, for the next start"

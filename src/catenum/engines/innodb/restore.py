@@ -94,7 +94,7 @@ class _State:
     shape: str
 
 
-class Keeper(ABC):
+class DataRestorer(ABC):
     """Keeps the data of one scratch database."""
 
     #: All definitions, a row each; every part names the schema once.

@@ -18,11 +18,11 @@ _NO_LIMIT_S = 3600  # a lock wait of a run that lost its client ends by itself a
 class InnodbSessions(InnodbControl):
     """See ``engines.ports.sessions.Sessions`` for what each method promises."""
 
-    def hurry(self) -> float:
+    def use_short_deadlock_timeout(self) -> float:
         """InnoDB checks for cycles at once anyway."""
         return 0.0
 
-    def calm(self) -> None:
+    def use_long_deadlock_timeout(self) -> None:
         """Nothing to undo."""
 
     def open_session(self, name: str, often: Sequence[str] = ()) -> InnodbSession:

@@ -10,7 +10,7 @@ import threading
 from collections.abc import Callable
 
 
-class Aside:
+class SideConnection:
     """At most one piece of work at a time. Whoever needs what it works on waits for it first."""
 
     def __init__(self) -> None:

@@ -13,10 +13,10 @@ from catenum.core.record.recording import TargetInfo
 from catenum.core.servers import rules_of
 from catenum.engines.innodb.control import MARK, InnodbControl
 from catenum.engines.innodb.metadata_queue import TELLS
-from catenum.engines.innodb.restore import Keeper
+from catenum.engines.innodb.restore import DataRestorer
 from catenum.engines.mariadb.locks import LockReader
 from catenum.engines.mariadb.metadata import MetadataReader
-from catenum.engines.mariadb.restore import MariadbKeeper
+from catenum.engines.mariadb.restore import MariadbRestorer
 from catenum.engines.ports import Capabilities
 
 _OLDEST = (10, 6)
@@ -71,8 +71,8 @@ class MariadbControl(InnodbControl):
         self.reader = LockReader(self.query, self.schema, lists_held=lists_held == "1", metadata=self.metadata)
         self.reader.status()  # tells at once whether this login may ask who waits for whom
 
-    def _keeper(self) -> Keeper:
-        return MariadbKeeper(self.write, self.schema, self.rules, self.make_space)
+    def _make_restorer(self) -> DataRestorer:
+        return MariadbRestorer(self.write, self.schema, self.rules, self.make_space)
 
     def session_limits(self, seconds: int) -> str:
         """With a limit on a transaction that stands idle, too."""

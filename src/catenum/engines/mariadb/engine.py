@@ -10,7 +10,7 @@ from catenum.core.servers import rules_of
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.data import InnodbData
 from catenum.engines.innodb.definitions import InnodbDefinitions
-from catenum.engines.innodb.looking import InnodbLooking
+from catenum.engines.innodb.lock_views import InnodbLockViews
 from catenum.engines.innodb.loop import InnodbLoop
 from catenum.engines.innodb.loops import InnodbLoops
 from catenum.engines.innodb.metadata_queue import waits_by_state
@@ -20,7 +20,7 @@ from catenum.engines.innodb.sessions import InnodbSessions
 from catenum.engines.mariadb.control import MariadbControl
 
 
-class MariadbEngine(InnodbData, InnodbSessions, InnodbLooking, InnodbReports, InnodbLoops, MariadbControl):
+class MariadbEngine(InnodbData, InnodbSessions, InnodbLockViews, InnodbReports, InnodbLoops, MariadbControl):
     """One server, one run. See ``engines.ports.Engine``."""
 
     libraries = (
@@ -57,11 +57,11 @@ class MariadbDefinitions(InnodbDefinitions):
 
 
 def connect(
-    where: Mapping[str, object] | str, shown_url: str, *, private: bool = False, walled: bool = True
+    where: Mapping[str, object] | str, shown_url: str, *, private: bool = False, sandboxed: bool = True
 ) -> MariadbEngine:
     """Connect to a server, by URL or by PyMySQL's own arguments. Raises TargetError where that fails."""
     arguments = arguments_of(where) if isinstance(where, str) else dict(where)
-    return MariadbEngine(arguments, shown_url, private=private, walled=walled)
+    return MariadbEngine(arguments, shown_url, private=private, sandboxed=sandboxed)
 
 
 def read_definitions(where: str, shown: str) -> MariadbDefinitions:

@@ -59,7 +59,9 @@ class LockReader(InnodbReader):
 
     # -- the cheap check ---------------------------------------------------------------------------------------------
 
-    def look(self, sessions: Mapping[str, InnodbSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
+    def poll_waits(
+        self, sessions: Mapping[str, InnodbSession], everyone: Mapping[int, str], now_ms: float
+    ) -> list[Edge]:
         """Who among ``sessions`` waits for whom."""
         status = self.status()
         sections = transactions(status)

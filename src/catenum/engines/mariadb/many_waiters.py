@@ -19,13 +19,13 @@ from catenum.engines.innodb.records import HIDDEN, SUPREMUM, Records
 from catenum.engines.innodb.transactions import Transaction
 
 #: From so many waiters on the tables cost more than the status.
-CROWD = 80
+MANY = 80
 
 Query = Callable[..., list[tuple[Any, ...]]]
 
 
 @dataclass(frozen=True)
-class Crowd:
+class ManyWaiters:
     """What the status told: who holds, transactions by their thread, and who waits for the one that holds."""
 
     holder: str
@@ -34,7 +34,7 @@ class Crowd:
     read: int
 
 
-def look(query: Query, records: Records) -> Crowd | None:
+def read_status(query: Query, records: Records) -> ManyWaiters | None:
     """Read the status. None where it does not tell who holds what is waited for."""
     text = str(query("show engine innodb status")[0][2])
     if is_cut(text):
@@ -60,7 +60,7 @@ def look(query: Query, records: Records) -> Crowd | None:
             )
         )
     known = {str(s.thread): _transaction(s) for s in sections if s.thread and s.active_s is not None}
-    return Crowd(str(holding[0].thread), known, tuple(edges), len(sections))
+    return ManyWaiters(str(holding[0].thread), known, tuple(edges), len(sections))
 
 
 def _holds(section: TransactionSection) -> bool:

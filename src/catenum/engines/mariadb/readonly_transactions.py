@@ -15,9 +15,9 @@ from typing import Any
 from catenum.core.logs.innodb_status import RecordLock, TransactionSection, transactions
 from catenum.core.snapshot.sample import Suspect
 from catenum.engines.innodb.transactions import Transaction
-from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb import rowlocks
 from catenum.engines.mariadb.rowlocks import Lock, LockWait
+from catenum.engines.monitor import SOMEBODY
 
 NUMBERLESS = "0"
 _PAIRS = "select requesting_trx_id, requested_lock_id, blocking_trx_id from information_schema.innodb_lock_waits"

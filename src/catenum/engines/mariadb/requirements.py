@@ -18,7 +18,7 @@ from catenum.engines.innodb.requirements import (
     statement_history,
     works,
 )
-from catenum.engines.lookout import Check
+from catenum.engines.monitor import Check
 
 _PLUGIN = "select plugin_status from information_schema.all_plugins where plugin_name = 'METADATA_LOCK_INFO'"
 _OTHERS = "select count(*) from performance_schema.session_connect_attrs"

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from catenum.engines.innodb.restore import SHAPE, Keeper
+from catenum.engines.innodb.restore import SHAPE, DataRestorer
 
 
-class MariadbKeeper(Keeper):
-    """See ``Keeper``."""
+class MariadbRestorer(DataRestorer):
+    """See ``DataRestorer``."""
 
     shape = (
         *SHAPE,

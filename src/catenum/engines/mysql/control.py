@@ -5,11 +5,11 @@ from __future__ import annotations
 from catenum.core.record.recording import TargetInfo
 from catenum.core.servers import rules_of
 from catenum.engines.innodb.control import MARK, InnodbControl
-from catenum.engines.innodb.restore import Keeper
+from catenum.engines.innodb.restore import DataRestorer
 from catenum.engines.mysql import concat_rows, versions
 from catenum.engines.mysql.locks import DataLocks
 from catenum.engines.mysql.metadata import MetadataLocks
-from catenum.engines.mysql.restore import MysqlKeeper
+from catenum.engines.mysql.restore import MysqlRestorer
 from catenum.engines.ports import Capabilities
 
 #: A database has no comment here, so the mark is that of a procedure in it.
@@ -70,8 +70,8 @@ class MysqlControl(InnodbControl):
         self.reader = DataLocks(self.query, self.schema, self.metadata)
         self.reader.status()  # tells at once whether this login may read the report of a deadlock
 
-    def _keeper(self) -> Keeper:
-        return MysqlKeeper(self.write, self.schema, self.rules, self.make_space)
+    def _make_restorer(self) -> DataRestorer:
+        return MysqlRestorer(self.write, self.schema, self.rules, self.make_space)
 
     def session_limits(self, seconds: int) -> str:
         """With a limit on a session that stands idle, too: there is none on its transaction alone."""

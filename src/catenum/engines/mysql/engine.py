@@ -10,7 +10,7 @@ from catenum.core.servers import rules_of
 from catenum.engines.innodb.control import arguments_of
 from catenum.engines.innodb.data import InnodbData
 from catenum.engines.innodb.definitions import InnodbDefinitions
-from catenum.engines.innodb.looking import InnodbLooking
+from catenum.engines.innodb.lock_views import InnodbLockViews
 from catenum.engines.innodb.loop import InnodbLoop
 from catenum.engines.innodb.loops import InnodbLoops
 from catenum.engines.innodb.metadata_queue import waits_by_state
@@ -27,7 +27,7 @@ from performance_schema.threads t where t.processlist_id in ({})
 """
 
 
-class MysqlEngine(InnodbData, InnodbSessions, InnodbLooking, InnodbReports, InnodbLoops, MysqlControl):
+class MysqlEngine(InnodbData, InnodbSessions, InnodbLockViews, InnodbReports, InnodbLoops, MysqlControl):
     """One server, one run. See ``engines.ports.Engine``."""
 
     libraries = "select udf_name from performance_schema.user_defined_functions where udf_library is not null"
@@ -65,11 +65,11 @@ class MysqlDefinitions(InnodbDefinitions):
 
 
 def connect(
-    where: Mapping[str, object] | str, shown_url: str, *, private: bool = False, walled: bool = True
+    where: Mapping[str, object] | str, shown_url: str, *, private: bool = False, sandboxed: bool = True
 ) -> MysqlEngine:
     """Connect to a server, by URL or by PyMySQL's own arguments. Raises TargetError where that fails."""
     arguments = arguments_of(where) if isinstance(where, str) else dict(where)
-    return MysqlEngine(arguments, shown_url, private=private, walled=walled)
+    return MysqlEngine(arguments, shown_url, private=private, sandboxed=sandboxed)
 
 
 def read_definitions(where: str, shown: str) -> MysqlDefinitions:

@@ -49,7 +49,9 @@ class DataLocks(InnodbReader):
 
     # -- the cheap check ---------------------------------------------------------------------------------------------
 
-    def look(self, sessions: Mapping[str, InnodbSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
+    def poll_waits(
+        self, sessions: Mapping[str, InnodbSession], everyone: Mapping[int, str], now_ms: float
+    ) -> list[Edge]:
         """Who among ``sessions`` waits for whom."""
         edges: list[Edge] = []
         pairs, threads = rows.pairs_of_run(self.query, self.schema, self._owners.known)

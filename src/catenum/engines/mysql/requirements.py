@@ -21,7 +21,7 @@ from catenum.engines.innodb.requirements import (
     statement_history,
     works,
 )
-from catenum.engines.lookout import Check
+from catenum.engines.monitor import Check
 
 #: What is asked of the performance schema, and whether this login may.
 VIEWS = ("data_locks", "data_lock_waits", "metadata_locks", "threads", "events_transactions_current")

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from catenum.engines.innodb.restore import SHAPE, Keeper
+from catenum.engines.innodb.restore import SHAPE, DataRestorer
 
 
-class MysqlKeeper(Keeper):
-    """See ``Keeper``."""
+class MysqlRestorer(DataRestorer):
+    """See ``DataRestorer``."""
 
     shape = (
         *SHAPE,
@@ -20,4 +20,4 @@ class MysqlKeeper(Keeper):
     #: MD5 and SHA1 are components of the server from 9.6 on.
     digest = "sha2({}, 224)"
     #: The catalogue's numbers of rows, of keys and of AUTO_INCREMENT are those of a day ago otherwise.
-    freshly = f"{Keeper.freshly}, information_schema_stats_expiry = 0"
+    freshly = f"{DataRestorer.freshly}, information_schema_stats_expiry = 0"

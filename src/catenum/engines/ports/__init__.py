@@ -11,7 +11,7 @@ from typing import Protocol
 
 from catenum.core.record.recording import TargetInfo
 from catenum.engines.ports.data import Data, DataError, NeedsReload, NotRestored
-from catenum.engines.ports.looking import Looking
+from catenum.engines.ports.lock_views import LockViews
 from catenum.engines.ports.loops import Loop, LoopPlan, Loops
 from catenum.engines.ports.reports import Reports
 from catenum.engines.ports.sessions import Beginning, Begun, Patience, Reply, Session, Sessions
@@ -36,7 +36,7 @@ class Capabilities:
     levels: tuple[str, ...] = ("read uncommitted", "read committed", "repeatable read", "serializable")
 
 
-class Engine(Data, Sessions, Looking, Reports, Loops, Protocol):
+class Engine(Data, Sessions, LockViews, Reports, Loops, Protocol):
     """A server, seen through a control connection of its own, with scratch space for one run: all five ports."""
 
     info: TargetInfo

@@ -91,16 +91,16 @@ class Sessions(Protocol):
         """How many more sessions the server lets in now."""
 
     @property
-    def walled(self) -> bool:
+    def sandboxed(self) -> bool:
         """Whether what a scenario brings has no rights outside the scratch space, once that is made."""
 
-    def hurry(self) -> float:
+    def use_short_deadlock_timeout(self) -> float:
         """Have sessions that are opened from now on check for deadlocks as soon as they can: for many runs.
 
         Returns how long after a wait began its check comes, in ms; 0 where cycles are found at once.
         """
 
-    def calm(self) -> None:
+    def use_long_deadlock_timeout(self) -> None:
         """The end of the hurry: cycles are to be seen closed before the server ends them."""
 
     def open_session(self, name: str, often: Sequence[str] = ()) -> Session:

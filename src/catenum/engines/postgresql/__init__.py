@@ -1,3 +1,3 @@
-"""PostgreSQL (13 and later), through psycopg: ``engine`` for runs, ``lookout`` for watching."""
+"""PostgreSQL (13 and later), through psycopg: ``engine`` for runs, ``monitor`` for watching."""
 
 import psycopg  # noqa: F401 - a driver that is missing is noticed before anything is started

@@ -22,7 +22,7 @@ from catenum.engines.ports import Capabilities, Patience
 from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.calls import Overdue
 from catenum.engines.postgresql.locks import LockReader
-from catenum.engines.postgresql.restore import Keeper
+from catenum.engines.postgresql.restore import DataRestorer
 from catenum.engines.postgresql.scratch import Scratch
 from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession
 
@@ -35,14 +35,14 @@ class PostgresqlControl:
 
     capabilities: Capabilities
 
-    def __init__(self, conninfo: str, shown_url: str, *, private: bool, walled: bool = True) -> None:
-        """``walled``: what a scenario brings is run by a role with rights on the scratch space alone, where we may
+    def __init__(self, conninfo: str, shown_url: str, *, private: bool, sandboxed: bool = True) -> None:
+        """``sandboxed``: what a scenario brings is run by a role with rights on the scratch space alone, where we may
         make one: on a private server, and on any other as a superuser.
         """
         self.run = secrets.token_hex(4)
         self.schema = f"catenum_{self.run}"
         self.role: str | None = None
-        self._private, self._wished = private, walled
+        self._private, self._wished = private, sandboxed
         self._base = errors.readable(conninfo, shown_url, connect_timeout=5, keepalives_idle=30)
         self._connected = False
         self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
@@ -53,7 +53,7 @@ class PostgresqlControl:
             self.connection = self._control()
         self._connected = True
         self.writer = self.connection  # runs all that a scenario brings: data, rules, plans
-        self.viewer = self._restorer = self.connection  # reads all rows, and puts them back
+        self.viewer = self._restoring = self.connection  # reads all rows, and puts them back
         self._sees_all: psycopg.Connection[Any] | None = None
         try:
             with self._told(shown_url):
@@ -74,7 +74,7 @@ class PostgresqlControl:
             connection.execute("select pg_catalog.pg_terminate_backend(%s)", [number])
 
     @property
-    def walled(self) -> bool:
+    def sandboxed(self) -> bool:
         """Whether a scenario's SQL has no rights outside the scratch space."""
         return self.role is not None
 
@@ -93,19 +93,19 @@ class PostgresqlControl:
         connection.execute(_SETTINGS, prepare=False)
         return connection
 
-    def _raise_wall(self) -> None:
+    def _enter_sandbox(self) -> None:
         """From now on the scenario's SQL is run as the run's own roles, never on the control connection."""
         if self.role is None:
             return
         # What reads rows and puts them back may have code of the scenario's evaluated, by a check, or when a query is
         # planned: it is the scenario's login.
-        self.viewer = self._restorer = self._connect_as(self.role, "restorer")
-        self._restorer.execute(self._path(), prepare=False)
+        self.viewer = self._restoring = self._connect_as(self.role, "restorer")
+        self._restoring.execute(self._path(), prepare=False)
         self.writer = self._connect_as(self.role, "data")
         self._base = self._as(self.role)
         self.connection.execute("set search_path = pg_catalog", prepare=False)  # no name may mean something of theirs
         self.scratch.writer, self.scratch.ours = self.writer, [self.writer, self.viewer]
-        self.keeper.connection = self.reader.rows.connection = self.viewer
+        self.restorer.connection = self.reader.rows.connection = self.viewer
         steers, why = self._may_steer(self.writer)
         self.capabilities = replace(
             self.capabilities,
@@ -123,8 +123,8 @@ class PostgresqlControl:
             self._sees_all = self._connect_as(self.scratch.kept, "viewer")
             self._sees_all.execute(self._path(), prepare=False)
             self.scratch.ours.append(self._sees_all)
-        self.viewer = self._sees_all if hidden and self._sees_all is not None else self._restorer
-        self.keeper.connection, self.keeper.hidden = self.viewer, hidden
+        self.viewer = self._sees_all if hidden and self._sees_all is not None else self._restoring
+        self.restorer.connection, self.restorer.hidden = self.viewer, hidden
         self.reader.rows.connection = self.viewer
 
     def _path(self) -> sql.Composed:
@@ -182,7 +182,7 @@ class PostgresqlControl:
         self.reader = LockReader(self.connection, self.schema, self._usable_rowlocks(row[3]))
         kept = f"{self.schema}_kept"
         self.scratch = Scratch(self.connection, self.run, self.schema, kept, self.end_process, self.role)
-        self.keeper = Keeper(self.connection, self.schema, kept, self.scratch.create_marked, self.end_process)
+        self.restorer = DataRestorer(self.connection, self.schema, kept, self.scratch.create_marked, self.end_process)
         self.capabilities = Capabilities(
             steers_victim=steers,
             steers_victim_why=why,

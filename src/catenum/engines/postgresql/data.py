@@ -28,7 +28,7 @@ class PostgresqlData(PostgresqlControl):
         """Clear what a killed run left, then make a schema of our own, marked and with a sign of life."""
         with self._told(self.info.url):
             cleared = self.scratch.make()
-            self._raise_wall()
+            self._enter_sandbox()
             self.scratch.enter()
         return cleared
 
@@ -136,17 +136,17 @@ class PostgresqlData(PostgresqlControl):
     ) -> None:
         """In a schema beside the scratch space."""
         with self._told(self.info.url):
-            self.keeper.keep(ignored, of_new=of_new, shape=shape, afresh=afresh)
+            self.restorer.keep(ignored, of_new=of_new, shape=shape, afresh=afresh)
 
     def data_state(self) -> str:
         """Fingerprints of the tables' rows."""
         with self._told(self.info.url):
-            return self.keeper.fingerprint()
+            return self.restorer.fingerprint()
 
     def restore_data(self) -> Callable[[], None]:
         """Refill the tables that changed. Addresses may mean other rows then: the server uses their places again."""
         with self._told(self.info.url):
-            self.keeper.restore()
+            self.restorer.restore()
         self.reader.rows.forget()
         return lambda: None
 

@@ -15,7 +15,7 @@ from catenum.core.servers.postgresql import ACCESS_EXCLUSIVE, EXCLUSIVE, ROW_MOD
 from catenum.core.snapshot.sample import SessionInfo
 from catenum.core.sql.named_locks import advisory_of_row
 from catenum.core.sql.statements import Access
-from catenum.engines.lookout import named_row
+from catenum.engines.monitor import named_row
 from catenum.engines.postgresql.other_databases import Elsewhere
 
 RULES = rules_of("postgresql")
@@ -195,7 +195,7 @@ def wanted_of(locks: Iterable[LockRow]) -> LockRow | None:
     return next((lock for lock in locks if not lock.granted), None)
 
 
-def barred_tables(locks: LockRows) -> set[int | None]:
+def unreadable_tables(locks: LockRows) -> set[int | None]:
     """Tables that even a plain read would wait for: somebody has, or queues for, their strictest lock."""
     return {
         lock.oid

@@ -23,8 +23,8 @@ from catenum.engines.postgresql.lock_table import (
     LockRow,
     LockRows,
     LockTable,
-    barred_tables,
     held_by,
+    unreadable_tables,
     wanted_of,
 )
 from catenum.engines.postgresql.rows import NOT_TOLD, RowReader, key_of
@@ -76,7 +76,9 @@ class LockReader:
 
     # -- the cheap check ---------------------------------------------------------------------------------------------
 
-    def look(self, sessions: Mapping[str, PostgresqlSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
+    def poll_waits(
+        self, sessions: Mapping[str, PostgresqlSession], everyone: Mapping[int, str], now_ms: float
+    ) -> list[Edge]:
         """Who among ``sessions`` waits for whom.
 
         ``everyone`` maps process numbers to names; ``now_ms`` is the run's clock.
@@ -244,7 +246,7 @@ class LockReader:
 
     def _row_and_xmax(self, lock: LockRow, locks: LockRows, *, known: bool) -> tuple[Resource, str | None]:
         table, page, slot = lock.table or "?", lock.page or 0, lock.slot or 0
-        if lock.schema != self.schema or lock.oid in barred_tables(locks):
+        if lock.schema != self.schema or lock.oid in unreadable_tables(locks):
             known = True
         return self.rows.at(table, page, slot, known=known)
 
@@ -283,7 +285,7 @@ class LockReader:
         for access in RULES.sql.footprint(session.sql, dict(session.values)).accesses:
             keys = self.rows.tables.get(access.table, TableKeys(primary=()))
             wanted = RULES.locks.row_mode(access, keys.columns)
-            if wanted is None or access.table in self._barred(locks):
+            if wanted is None or access.table in self._unreadable(locks):
                 continue
             for resource, lockers in self.rows.locked(access.table):
                 held = lockers.get(wait.xid or "")
@@ -317,9 +319,9 @@ class LockReader:
         entries = {entry for lock in every if (entry := self._entry(lock, locks, everyone)) is not None}
         entries.update(self._waited_for({lock.pid for lock in every if not lock.granted}))
         owners = {k.xid: everyone[k.pid] for k in every if k.kind == "transactionid" and k.granted and k.xid}
-        notes, barred = [], self._barred(locks)
+        notes, unreadable = [], self._unreadable(locks)
         for table in sorted({lock.table for lock in every if lock.schema == self.schema and lock.table}):
-            if table in barred:
+            if table in unreadable:
                 notes.append(f"rows of {table} not read: a schema lock is in the way")
                 continue
             rows, note = self.rows.entries(table, owners, everyone)
@@ -328,10 +330,10 @@ class LockReader:
         order = sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key, e.mode))
         return order, "; ".join(notes) or None
 
-    def _barred(self, locks: LockRows) -> set[str | None]:
+    def _unreadable(self, locks: LockRows) -> set[str | None]:
         """Tables of the scratch space that cannot be read now."""
-        barred = barred_tables(locks)
-        return {lock.table for mine in locks.values() for lock in mine if lock.oid in barred}
+        unreadable = unreadable_tables(locks)
+        return {lock.table for mine in locks.values() for lock in mine if lock.oid in unreadable}
 
     def _waited_for(self, pids: set[int]) -> Iterator[LockEntry]:
         """What the last check knows of those who wait now: a wait over a row need not show in the lock table itself."""

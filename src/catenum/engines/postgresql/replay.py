@@ -15,7 +15,7 @@ from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Edge, Resource
 from catenum.core.snapshot.sample import Suspect
 from catenum.core.text import duration
-from catenum.engines.lookout import SOMEBODY
+from catenum.engines.monitor import SOMEBODY
 from catenum.engines.postgresql.activity import ActivityRow
 
 _STATE: LiteralString = """

@@ -12,7 +12,7 @@ from typing import Any, Literal, LiteralString
 
 from psycopg import errors as refused
 
-from catenum.engines.lookout import Check, Purpose
+from catenum.engines.monitor import Check, Purpose
 
 Query = Callable[..., list[tuple[Any, ...]]]
 #: Where the extension stands: a view of that name elsewhere is somebody else's.

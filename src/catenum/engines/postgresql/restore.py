@@ -71,7 +71,7 @@ def _digest(rows: Sequence[str]) -> str:
 _STATE = b'execute "kept state"'
 
 
-class Keeper:
+class DataRestorer:
     """Keeps the data of one scratch space."""
 
     def __init__(

@@ -17,13 +17,13 @@ from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession
 class PostgresqlSessions(PostgresqlControl):
     """See ``engines.ports.sessions.Sessions`` for what each method promises."""
 
-    def hurry(self) -> float:
+    def use_short_deadlock_timeout(self) -> float:
         """A closer of cycles checks after a millisecond; what it would have been seen to wait for, its error tells."""
         self._first_check_ms = 1
         self.reader.remembered = {}
         return float(self._first_check_ms) if self.capabilities.steers_victim else 0.0
 
-    def calm(self) -> None:
+    def use_long_deadlock_timeout(self) -> None:
         """The session that checks first leaves time to see the closed cycle again."""
         self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
         self.reader.remembered = None

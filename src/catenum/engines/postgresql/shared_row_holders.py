@@ -16,7 +16,7 @@ from psycopg import Error as DriverError
 
 from catenum.core.record.modes import Mode
 from catenum.core.servers.postgresql import ROW, ROW_MODE_ALIASES
-from catenum.engines.postgresql.lock_table import LockRow, LockRows, barred_tables, place_of, wanted_of
+from catenum.engines.postgresql.lock_table import LockRow, LockRows, place_of, unreadable_tables, wanted_of
 
 #: Rows that one check reads for it.
 MOST_ROWS = 10
@@ -39,10 +39,10 @@ class Sharing:
 
 def sharing(connection: Connection[Any], waiting: Sequence[int], locks: LockRows) -> Sharing:
     """Ask for the rows that are waited for. Nothing is asked where a schema change waits for the table."""
-    barred = barred_tables(locks)
+    unreadable = unreadable_tables(locks)
     found: dict[int, dict[int, Mode]] = {}
     unread: dict[str, None] = {}
-    for pid, place, number in list(_asked(waiting, locks, barred))[:MOST_ROWS]:
+    for pid, place, number in list(_asked(waiting, locks, unreadable))[:MOST_ROWS]:
         try:
             members = _members(connection, place, number)
         except DriverError:
@@ -58,7 +58,7 @@ def sharing(connection: Connection[Any], waiting: Sequence[int], locks: LockRows
     return Sharing(found, tuple(unread))
 
 
-def _asked(waiting: Sequence[int], locks: LockRows, barred: set[int | None]) -> Iterator[tuple[int, LockRow, str]]:
+def _asked(waiting: Sequence[int], locks: LockRows, unreadable: set[int | None]) -> Iterator[tuple[int, LockRow, str]]:
     """Who waits for a transaction over a row of this database: the place, and the transaction's number."""
     for pid in waiting:
         mine = locks.get(pid, ())
@@ -67,7 +67,7 @@ def _asked(waiting: Sequence[int], locks: LockRows, barred: set[int | None]) -> 
             continue
         if place.elsewhere is not None:
             continue
-        if place.oid not in barred and place.schema is not None and wanted.xid is not None:
+        if place.oid not in unreadable and place.schema is not None and wanted.xid is not None:
             yield pid, place, wanted.xid
 
 

@@ -15,7 +15,7 @@ from catenum.core.scenario.remedies import apply_remedies, describe, split_names
 from catenum.core.space import schedule
 from catenum.core.space.exploration import Exploration
 from catenum.engines.ports import Engine
-from catenum.lab.explore.survey import Survey
+from catenum.lab.explore.runner import ExplorationRunner
 from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.run.play import PlayOptions, play
 
@@ -157,7 +157,7 @@ class _Explorer:
         self, bare: Variant, changed: Scenario, ddl: Sequence[str], how: ExploreOptions, baseline: Figures | None
     ) -> Variant:
         """The variant with what exploring it gave, judged by the baseline."""
-        survey = Survey(
+        runner = ExplorationRunner(
             connect=self.connect,
             engine=self.engine,
             scenario=changed,
@@ -166,7 +166,7 @@ class _Explorer:
             file=self.file,
             ddl=tuple(ddl),
         )
-        found = survey.run(progress=partial(self.progress, bare.name) if self.progress is not None else None)
+        found = runner.run(progress=partial(self.progress, bare.name) if self.progress is not None else None)
         numbers = figures_of(found.tally, bare.runs[0], complete=found.reach.complete)
         verdict = judge(baseline, numbers) if baseline is not None else None
         return replace(bare, figures=numbers, verdict=verdict, explored=found)

@@ -300,11 +300,11 @@ def contradiction(dependence: Dependence, run: Run) -> None:
 def untold(stage: Stage) -> list[tuple[Step, str]]:
     """Statements that were seen to lock a table which they were not known to touch, in one serial order."""
     conductor = stage.pictured(list(stage.scenario.transactions))
-    made = {move.number: (move.transaction, move.statement) for move in reversed(conductor.journal.schedule)}
+    made = {move.number: (move.transaction, move.statement) for move in reversed(conductor.log.schedule)}
     known = stage.dependence
     found: list[tuple[Step, str]] = []
     names = {table.lower() for table in stage.tables}
-    for picture in conductor.journal.taken:
+    for picture in conductor.log.taken:
         name, statement = made.get(picture.move, ("", None))
         if statement is None:
             continue

@@ -75,5 +75,5 @@ def every_order(
                 return None
         worker.step()
     tally = worker.take_tally()
-    steady = not (tally.given_up or tally.strayed or tally.races or tally.contests)
+    steady = not (tally.given_up or tally.diverged or tally.races or tally.contests)
     return EveryOrder(tally, outcomes, steady)

@@ -28,7 +28,7 @@ class Hold:
         if later is not None:
             later()
 
-    def puts_off(self, interrupt: Callable[[], None]) -> bool:
+    def defers_interrupt(self, interrupt: Callable[[], None]) -> bool:
         """Whether ``interrupt`` has to wait; it is called at the end of the stretch then."""
         if self._on:
             self._later = interrupt

@@ -35,9 +35,9 @@ from catenum.lab.explore.summary import Summary
 from catenum.lab.run.conductor import Conductor, Situation
 from catenum.lab.run.driver import Driver
 from catenum.lab.run.handlers import handler_notes, handlers_of
-from catenum.lab.run.lanes import Guide, Lane
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import with_first_values
+from catenum.lab.run.transaction_state import Guide, TransactionState
 
 #: A lock timeout of a transaction's own is cut to this while exploring (ms), where the server counts so finely.
 TIMEOUT_MS = 8
@@ -119,7 +119,7 @@ class Stage:
         )
 
     def __enter__(self) -> Stage:
-        self._check_ms = self.engine.hurry()
+        self._check_ms = self.engine.use_short_deadlock_timeout()
         load(self.engine, self.scenario, self.file, self.ddl)
         self.scenario, self.notes = with_first_values(self.engine, self.scenario, self.file)
         self.tables = self.engine.tables()
@@ -177,7 +177,7 @@ class Stage:
                 self._settle()
         self.engine.end(list(self.sessions.values()))
         self.sessions.clear()
-        self.engine.calm()
+        self.engine.use_long_deadlock_timeout()
 
     def uncounted(self) -> int:
         """How many deadlocks the server has counted that no run shows."""
@@ -202,7 +202,7 @@ class Stage:
         """Run one schedule and begin to bring everything back. Raises NotRestored, TargetError."""
         conductor = self._conduct(guide, order)
         # a rollback has the number of the move that it came with, which may be another's
-        made = {move.number: move.transaction for move in reversed(conductor.journal.schedule)}
+        made = {move.number: move.transaction for move in reversed(conductor.log.schedule)}
         made = dict(sorted(made.items()))
         return self._finish(conductor, tuple(made.values()))
 
@@ -252,7 +252,7 @@ class Stage:
         conductor = self._conduct(Serially(order))
         results = {
             (event.transaction, event.statement - 1): event.result
-            for event in conductor.journal.events
+            for event in conductor.log.events
             if event.result is not None and event.statement is not None
         }
         return self._finish(conductor, ()).observed, results
@@ -285,7 +285,7 @@ class Stage:
 
     def _finish(self, conductor: Conductor, path: tuple[str, ...]) -> Run:
         self._let_go(conductor)
-        met = sum(e.error is not None and e.error.kind == "deadlock" for e in conductor.journal.events)
+        met = sum(e.error is not None and e.error.kind == "deadlock" for e in conductor.log.events)
         self.deadlocks += met
         hidden = self._hidden_in(met)
         wanted = not conductor.broken_off or not path
@@ -367,10 +367,12 @@ class Stage:
 
     def _let_go(self, conductor: Conductor) -> None:
         """Roll back what is open still: first those who wait for nobody, then those whom that let go on."""
-        idle = [lane.name for lane in conductor.lanes.values() if lane.begun and not lane.under_way and _open(lane)]
+        idle = [
+            state.name for state in conductor.states.values() if state.begun and not state.under_way and _open(state)
+        ]
         for name in idle:
             self.driver.undo(name)
-        waiting = [lane.name for lane in conductor.lanes.values() if lane.under_way]
+        waiting = [state.name for state in conductor.states.values() if state.under_way]
         self.driver.release(waiting)
 
     def _state(self, end: str, *, wanted: bool) -> tuple[dict[str, TableRows], dict[str, bool | None]]:
@@ -405,5 +407,5 @@ def hurried(scenario: Scenario, timeout_step_ms: int) -> Scenario:
     return scenario.model_copy(update={"transactions": transactions})
 
 
-def _open(lane: Lane) -> bool:
-    return lane.status in ("left open", "cut off")
+def _open(state: TransactionState) -> bool:
+    return state.status in ("left open", "cut off")

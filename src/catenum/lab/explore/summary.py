@@ -27,7 +27,7 @@ from catenum.core.space.run import DeadlockOutline, Meeting, Run, went_on
 from catenum.core.sql.statements import Footprint
 from catenum.lab.explore.ignored import Ignored
 from catenum.lab.run.conductor import Conductor
-from catenum.lab.run.lanes import OpenDeadlock
+from catenum.lab.run.transaction_state import OpenDeadlock
 
 
 class Summary:
@@ -58,32 +58,32 @@ class Summary:
         holds: dict[str, bool | None],
     ) -> Run:
         """The run that ``conductor`` has made; ``end`` is the fingerprint of what the tables held after it."""
-        lanes = conductor.lanes
-        events = conductor.journal.events
+        states = conductor.states
+        events = conductor.log.events
         failed: dict[str, tuple[str, ...]] = {}
         for event in events:
             if event.error is not None:
                 failed[event.transaction] = (*failed.get(event.transaction, ()), event.error.kind)
         kind = kind_of(
             events,
-            conductor.journal.waits,
+            conductor.log.waits,
             stuck=conductor.stuck,
-            deadlocked=any(c.victim for c in conductor.journal.cycles),
+            deadlocked=any(c.victim for c in conductor.log.cycles),
         )
         meant = {"commit": "committed", "rollback": "rolled back", "open": "left open"}
         return Run(
             path=path,
             kind=kind,
-            status={name: lane.status for name, lane in lanes.items()},
+            status={name: state.status for name, state in states.items()},
             failed_by=failed,
-            attempts={name: lane.attempt for name, lane in lanes.items()},
-            meetings=tuple(dict.fromkeys(self._meeting(wait, conductor) for wait in conductor.journal.waits)),
-            cycles=tuple(self._cycle(cycle, conductor) for cycle in conductor.journal.cycles if cycle.victim),
-            chain=self._chain(conductor.journal.waits),
-            locks=locks_taken(conductor.journal.taken),
+            attempts={name: state.attempt for name, state in states.items()},
+            meetings=tuple(dict.fromkeys(self._meeting(wait, conductor) for wait in conductor.log.waits)),
+            cycles=tuple(self._cycle(cycle, conductor) for cycle in conductor.log.cycles if cycle.victim),
+            chain=self._chain(conductor.log.waits),
+            locks=locks_taken(conductor.log.taken),
             holds=holds,
             observed=self._observation(conductor, events, end, rows),
-            ended_well=all(lane.status == meant[lane.ends] for lane in lanes.values()),
+            ended_well=all(state.status == meant[state.ends] for state in states.values()),
             broken_off=conductor.broken_off,
             went_on=went_on(events),
             rejected=frozenset(
@@ -100,10 +100,10 @@ class Summary:
         places: dict[tuple[str, int], int] = {}
         commits: dict[str, int] = {}
         for place, event in enumerate(events):
-            lane = conductor.lanes[event.transaction]
-            if event.what == "passed" and event.attempt == lane.attempt:
+            state = conductor.states[event.transaction]
+            if event.what == "passed" and event.attempt == state.attempt:
                 seen.setdefault(event.transaction, []).append(PASSED_OVER)
-            if event.what != "done" or event.attempt != lane.attempt:
+            if event.what != "done" or event.attempt != state.attempt:
                 continue
             if event.statement is None:
                 if event.sql == "commit":
@@ -118,7 +118,7 @@ class Summary:
         committed = tuple(sorted(commits, key=commits.__getitem__))
         return Observation(
             committed=committed,
-            seen={name: tuple(seen.get(name, ())) for name in conductor.lanes},
+            seen={name: tuple(seen.get(name, ())) for name in conductor.states},
             end=end,
             rows=rows,
             places=places,
@@ -143,10 +143,10 @@ class Summary:
     def _meeting(self, wait: Wait, conductor: Conductor) -> Meeting:
         holder_statement: int | None = None
         candidates: tuple[int, ...] = ()
-        if wait.holder in conductor.lanes:
+        if wait.holder in conductor.states:
             sent = [
                 (event.statement, tuple(event.values.items()))
-                for event in conductor.journal.happened
+                for event in conductor.log.happened
                 if event.transaction == wait.holder and event.what == "sent" and event.at_ms <= wait.since_ms
             ]
             key = (
@@ -184,20 +184,20 @@ class Summary:
             outcome=Outcome(kind="waited"),
             transactions=tuple(
                 TransactionRecord(
-                    name=lane.name,
+                    name=state.name,
                     session="",
-                    isolation=lane.isolation,
+                    isolation=state.isolation,
                     asked=None,
                     read_only=False,
                     ends="commit",
-                    status=lane.status,
-                    attempts=lane.attempt,
-                    statements=tuple(self._statements[lane.name]),
+                    status=state.status,
+                    attempts=state.attempt,
+                    statements=tuple(self._statements[state.name]),
                     labels=(),
                 )
-                for lane in conductor.lanes.values()
+                for state in conductor.states.values()
             ),
-            events=tuple(conductor.journal.events),
+            events=tuple(conductor.log.events),
             waits=(wait,),
             tables=self._tables,
             rows=self._rows,
@@ -213,7 +213,7 @@ class Summary:
         for edge in edges:
             statements = [
                 w.statement
-                for w in conductor.journal.waits
+                for w in conductor.log.waits
                 if (w.waiter, w.holder) == (edge.waiter, edge.holder)
                 and w.move <= cycle.move
                 and w.attempt == cycle.attempts.get(edge.waiter, w.attempt)

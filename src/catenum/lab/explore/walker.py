@@ -211,7 +211,7 @@ class Worker:
             if walk.did_not_wait is not None:
                 name, number = walk.did_not_wait
                 raise Widened([], f"{name} statement {(number or 0) + 1} did not wait as expected", [(name, number)])
-            if not walk.strayed:
+            if not walk.diverged:
                 judged = self._judged(run)
                 if not run.broken_off:
                     for bar in walk.bars():
@@ -230,7 +230,7 @@ class Worker:
                         judged, possible, contested=any(contest.two_ways for contest in contests), last=not walk.more
                     )
                 return
-            self.tally.strayed += 1
+            self.tally.diverged += 1
             walk.again()
         self.stage.run(walk)
         with held:
@@ -320,7 +320,7 @@ def left_of(walk: Mapping[str, Any]) -> float:
     for node in walk["nodes"]:
         ways = max(1, len(set(node["ready"]) - set(node["sleep"])))
         width /= ways
-        if not node["shut"]:
+        if not node["handed_over"]:
             left += width * max(0, ways - len(node["walked"]))
     return min(1.0, left + width)
 
@@ -389,7 +389,7 @@ def exploration(
 ) -> Exploration:
     """The result, as it is shown and saved."""
     tally = explorer.tally
-    raced = bool(tally.given_up or tally.strayed or tally.races or tally.contests or stage.unsteady)
+    raced = bool(tally.given_up or tally.diverged or tally.races or tally.contests or stage.unsteady)
     walked = not explorer.shares and not explorer.plan.sampled
     reach = Reach(
         orders=explorer.plan.orders,
@@ -470,9 +470,9 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
             f"'{' '.join(tally.race or ())}' ended otherwise): what is said not to happen was not seen in "
             f"{counted(tally.schedules + tally.repeated, 'run')}, and is not proven"
         )
-    if tally.strayed:
+    if tally.diverged:
         tail = f", {tally.given_up} could not be repeated and were dropped" if tally.given_up else ""
         yield (
-            f"in {counted(tally.strayed, 'run')} two waiters continued in a different order on the repeat, and the "
+            f"in {counted(tally.diverged, 'run')} two waiters continued in a different order on the repeat, and the "
             f"schedule was run again{tail}: such a race is up to the server, and can go either way"
         )

@@ -34,7 +34,7 @@ MOST_DEATHS = 3
 
 
 @dataclass(frozen=True)
-class Errand:
+class WorkerTask:
     """What a worker process is given: how to connect, and what to run. All of it plain values."""
 
     connect: Callable[[], Engine]
@@ -44,20 +44,20 @@ class Errand:
     parent: int
 
 
-def _work(errand: Errand, pipe: Connection) -> None:
+def _work(task: WorkerTask, pipe: Connection) -> None:
     """A worker process: take shares, report, give parts away, until asked to stop or the parent is gone."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent hears it, and tells us
     signal.signal(signal.SIGTERM, _leave)
     parent.tie(signal.SIGTERM)()  # also in the midst of a schedule that waits
-    if os.getppid() != errand.parent:
+    if os.getppid() != task.parent:
         return
     with contextlib.ExitStack() as stack:
         try:
-            engine = errand.connect()
+            engine = task.connect()
             stack.callback(engine.close)
             engine.make_scratch()
-            with Stage(engine, errand.scenario, errand.options.stage, ddl=errand.ddl) as stage:
-                _serve(Worker(stage, errand.options), pipe)
+            with Stage(engine, task.scenario, task.options.stage, ddl=task.ddl) as stage:
+                _serve(Worker(stage, task.options), pipe)
         except CatenumError as error:
             _say(pipe, ("failed", str(error)))
         except Widened as widened:
@@ -114,7 +114,7 @@ class _Hand:
 class Crew:
     """The worker processes of one exploration, and the shares among them."""
 
-    def __init__(self, errand: Errand, size: int, explorer: Explorer) -> None:
+    def __init__(self, task: WorkerTask, size: int, explorer: Explorer) -> None:
         self.explorer = explorer
         self.deaths: dict[str, int] = {}
         self.failed: str | None = None
@@ -123,7 +123,7 @@ class Crew:
         self.hands: list[_Hand] = []
         for _ in range(size):
             ours, theirs = context.Pipe()
-            process = context.Process(target=_work, args=(errand, theirs), daemon=True)
+            process = context.Process(target=_work, args=(task, theirs), daemon=True)
             process.start()
             theirs.close()
             self.hands.append(_Hand(process, ours))
@@ -242,11 +242,11 @@ class Crew:
 
 
 def explore_together(
-    errand: Errand,
+    task: WorkerTask,
     size: int,
     explorer: Explorer,
     options: ExploreOptions,
     progress: Callable[[Explorer], None] | None = None,
 ) -> None:
     """Work everything off in ``size`` processes. What is left when this returns or raises stands in ``explorer``."""
-    Crew(errand, size, explorer).run(options, progress)
+    Crew(task, size, explorer).run(options, progress)

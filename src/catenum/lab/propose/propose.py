@@ -10,7 +10,7 @@ from catenum.core.compare.loop_comparison import LoopComparison
 from catenum.core.compare.verdict import Figures, Verdict, figures_of, judge
 from catenum.core.errors import InputError
 from catenum.core.propose import isolation
-from catenum.core.propose.candidate import Candidate, Evidence, Ladder, merged
+from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, merged
 from catenum.core.propose.caveats import with_caveats
 from catenum.core.propose.passes import ladders
 from catenum.core.propose.ranking import Load, Proposal, ranked
@@ -23,8 +23,8 @@ from catenum.core.servers import rules_of
 from catenum.core.space.exploration import Exploration
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
-from catenum.lab.compare.contest import contest
-from catenum.lab.explore.survey import Survey
+from catenum.lab.compare.loop_comparison import contest
+from catenum.lab.explore.runner import ExplorationRunner
 from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import cycles
@@ -169,14 +169,14 @@ class Proposer:
 
     def _try_all(self, evidence: Evidence, found: Proposals, clock: Clock) -> None:
         slow = self.engine.capabilities.timeout_step_ms > 1
-        for ladder in ladders(evidence):
+        for series in ladders(evidence):
             if self.over() or (self.first_only and found.first_cure_ms is not None):
                 break
-            if slow and ladder[0].remedy.timeout and ladder[0].eases_only and found.cures:
+            if slow and series[0].remedy.timeout and series[0].eases_only and found.cures:
                 why = "it only ends waits by failing, each after a second here, and something else cures"
-                found.dropped.append((ladder[0].name, why))
+                found.dropped.append((series[0].name, why))
                 continue
-            for proposal in self._climb(evidence, ladder, found):
+            for proposal in self._climb(evidence, series, found):
                 if self.over() or (self.first_only and proposal.cures):
                     break
         for candidate in list(self._deferred):
@@ -202,20 +202,20 @@ class Proposer:
 
     # -- trying ------------------------------------------------------------------------------------------------------
 
-    def _climb(self, evidence: Evidence, ladder: Ladder, found: Proposals) -> Iterator[Proposal]:
+    def _climb(self, evidence: Evidence, series: CandidateSeries, found: Proposals) -> Iterator[Proposal]:
         """The rungs up to the first that cures; of levels, then lower ones for single transactions."""
-        for place, rung in enumerate(ladder):
-            if rung.excludes and any(one in self._deadlocked for one in ladder[:place]):
-                self._deferred.append(rung)  # a cycle that one exclusive lock lets close, another hardly breaks
+        for place, candidate in enumerate(series):
+            if candidate.excludes and any(one in self._deadlocked for one in series[:place]):
+                self._deferred.append(candidate)  # a cycle that one exclusive lock lets close, another hardly breaks
                 continue
-            proposal = self.attempt(rung, found, screened=not found.cures)
+            proposal = self.attempt(candidate, found, screened=not found.cures)
             if proposal is None:
                 continue
             yield proposal
             if proposal.cures:
-                if rung.kind == "isolation" and rung.remedy.retry and not proposal.figures.conflicts:
+                if candidate.kind == "isolation" and candidate.remedy.retry and not proposal.figures.conflicts:
                     continue  # nobody was refused, so it may do without the retry
-                if rung.kind == "isolation":
+                if candidate.kind == "isolation":
                     yield from self._lower(evidence, proposal, found)
                 return
 
@@ -226,8 +226,8 @@ class Proposer:
             if not isinstance(levels, dict):
                 return
             lower: Proposal | None = None
-            for rung in isolation.lowered(evidence, levels, retried=cure.candidate.remedy.retry is not None):
-                proposal = self.attempt(rung, found)
+            for candidate in isolation.lowered(evidence, levels, retried=cure.candidate.remedy.retry is not None):
+                proposal = self.attempt(candidate, found)
                 if proposal is not None:
                     yield proposal
                     if proposal.cures:
@@ -289,7 +289,7 @@ class Proposer:
     def explore(
         self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions, compared: Serially
     ) -> Exploration:
-        survey = Survey(
+        runner = ExplorationRunner(
             connect=self.connect,
             engine=self.engine,
             scenario=scenario,
@@ -301,8 +301,8 @@ class Proposer:
             heard=compared.heard,
         )
         progress = self.progress
-        found = survey.run(progress=(lambda explorer: progress(name, explorer)) if progress is not None else None)
-        compared.opened = survey.options.opened
+        found = runner.run(progress=(lambda explorer: progress(name, explorer)) if progress is not None else None)
+        compared.opened = runner.options.opened
         return found
 
     # -- in loops ----------------------------------------------------------------------------------------------------

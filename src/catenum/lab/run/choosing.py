@@ -5,46 +5,48 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Mapping, Sequence
 
-from catenum.lab.run.journal import Journal
-from catenum.lab.run.lanes import Guide, Lane
+from catenum.lab.run.event_log import EventLog
+from catenum.lab.run.transaction_state import Guide, TransactionState
 
 
 class Choice:
     """Takes the moves of ``order``, then turns; or asks ``guide``, where there is one."""
 
-    def __init__(self, lanes: Mapping[str, Lane], order: Sequence[str], guide: Guide | None, journal: Journal) -> None:
-        self.lanes, self.guide, self.journal = lanes, guide, journal
+    def __init__(
+        self, states: Mapping[str, TransactionState], order: Sequence[str], guide: Guide | None, log: EventLog
+    ) -> None:
+        self.states, self.guide, self.log = states, guide, log
         self.queue = deque(order)
         self.held_back: deque[str] = deque()
         self.broken_off = False
         self._turn = 0
 
-    def next(self) -> Lane | None:
+    def next(self) -> TransactionState | None:
         """The transaction that moves next; None where nobody can, or the guide breaks off."""
         if self.guide is not None:
             return self._guided(self.guide)
         for name in self.held_back:
-            if self.lanes[name].ready:
+            if self.states[name].ready:
                 self.held_back.remove(name)
-                return self.lanes[name]
+                return self.states[name]
         while self.queue:
-            lane = self.lanes[self.queue.popleft()]
-            if lane.ready:
-                return lane
-            if lane.under_way:
-                self.held_back.append(lane.name)
-        lanes = list(self.lanes.values())
-        for step in range(len(lanes)):  # what the order left out, and what is tried again, follows in turns
-            lane = lanes[(self._turn + step) % len(lanes)]
-            if lane.ready:
-                self._turn = lane.index + 1
-                return lane
+            state = self.states[self.queue.popleft()]
+            if state.ready:
+                return state
+            if state.under_way:
+                self.held_back.append(state.name)
+        states = list(self.states.values())
+        for step in range(len(states)):  # what the order left out, and what is tried again, follows in turns
+            state = states[(self._turn + step) % len(states)]
+            if state.ready:
+                self._turn = state.index + 1
+                return state
         return None
 
-    def _guided(self, guide: Guide) -> Lane | None:
-        ready = [lane.name for lane in self.lanes.values() if lane.ready]
+    def _guided(self, guide: Guide) -> TransactionState | None:
+        ready = [state.name for state in self.states.values() if state.ready]
         if not ready:
             return None
-        name = guide.choose(ready, self.journal.who_waits())
+        name = guide.choose(ready, self.log.who_waits())
         self.broken_off = name is None
-        return self.lanes[name] if name is not None else None
+        return self.states[name] if name is not None else None

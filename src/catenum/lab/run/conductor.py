@@ -26,11 +26,23 @@ from catenum.core.scenario.model import Scenario, Statement
 from catenum.core.space.moves import MoveResult
 from catenum.engines.ports import Beginning, Patience, Reply
 from catenum.lab.run.choosing import Choice
-from catenum.lab.run.journal import Journal
-from catenum.lab.run.lanes import Guide, Lane, OpenDeadlock
-from catenum.lab.run.needs import Announce, Answer, Await, Begin, Cancel, Look, Need, Rest, Send, TakePicture, Undo
+from catenum.lab.run.event_log import EventLog
+from catenum.lab.run.requests import (
+    Announce,
+    Answer,
+    Await,
+    Begin,
+    Cancel,
+    PollWaits,
+    Request,
+    Send,
+    Sleep,
+    TakePicture,
+    Undo,
+)
+from catenum.lab.run.transaction_state import Guide, OpenDeadlock, TransactionState
 
-Steps = Generator[Need, Answer, None]
+Steps = Generator[Request, Answer, None]
 Situation = tuple[object, ...]
 
 #: The first wait for a reply before looking, how much longer each following one is, and the longest (ms).
@@ -76,12 +88,12 @@ class Conductor:
         self.check_ms, self.value_names, self.limits_waits = check_ms, value_names, limits_waits
         self.is_duplicate = is_duplicate
         self.guide = guide
-        self.lanes = {
-            name: Lane(name, transaction, index)
+        self.states = {
+            name: TransactionState(name, transaction, index)
             for index, (name, transaction) in enumerate(scenario.transactions.items())
         }
-        self.journal = Journal(self.lanes)
-        self.choice = Choice(self.lanes, order, guide, self.journal)
+        self.log = EventLog(self.states)
+        self.choice = Choice(self.states, order, guide, self.log)
         self.victim, self.limit_ms, self.verdict_ms, self.pictures = victim, limit_ms, verdict_ms, pictures
         self.stuck = False
         self.surprised = False  # a verdict came for a cycle that no check had seen closed
@@ -96,129 +108,131 @@ class Conductor:
 
     def steps(self) -> Steps:
         """The run, as needs."""
-        while (lane := self.choice.next()) is not None:
-            yield from self._make_move(lane)
+        while (state := self.choice.next()) is not None:
+            yield from self._make_move(state)
             if self.guide is not None:
-                self._moved.holders = frozenset(self.journal.waits[i].holder for i in lane.waits)
-                self._moved.waits = self.journal.who_waits()
+                self._moved.holders = frozenset(self.log.waits[i].holder for i in state.waits)
+                self._moved.waits = self.log.who_waits()
                 self.guide.moved(self._moved)
-        self.stuck = not self.broken_off and any(lane.under_way for lane in self.lanes.values())
-        for lane in self.lanes.values():
-            if lane.under_way:
-                lane.status = "cut off"
+        self.stuck = not self.broken_off and any(state.under_way for state in self.states.values())
+        for state in self.states.values():
+            if state.under_way:
+                state.status = "cut off"
 
     # -- choosing ----------------------------------------------------------------------------------------------------
 
-    def _patience(self, lane: Lane) -> Patience:
+    def _patience(self, state: TransactionState) -> Patience:
         """Only a transaction that others wait for can close a cycle.
 
         Unless another was chosen, it is the one to check first.
         """
-        closes = bool(self.journal.open_waits()) and bool(self.journal.graph().held_up_by(lane.name))
+        closes = bool(self.log.open_waits()) and bool(self.log.graph().held_up_by(state.name))
         if self.victim is None:
             return Patience.FIRST if closes else Patience.LAST
-        if lane.name != self.victim:
+        if state.name != self.victim:
             return Patience.LAST
         return Patience.FIRST if closes else Patience.CHOSEN
 
     # -- moving ------------------------------------------------------------------------------------------------------
 
-    def _make_move(self, lane: Lane) -> Steps:
-        self.journal.move += 1
-        self.journal.wave = 0
-        self._moved = MoveResult(lane.name, lane.statement)
+    def _make_move(self, state: TransactionState) -> Steps:
+        self.log.move += 1
+        self.log.wave = 0
+        self._moved = MoveResult(state.name, state.statement)
         if self.guide is None:
-            yield Announce(self.journal.move, lane.name, lane.sql)
-        if lane.idle_until_ms:
-            yield Rest(lane.idle_until_ms)
-            lane.idle_until_ms = 0.0
-        if (yield from self._decide(lane)):
+            yield Announce(self.log.move, state.name, state.sql)
+        if state.idle_until_ms:
+            yield Sleep(state.idle_until_ms)
+            state.idle_until_ms = 0.0
+        if (yield from self._decide(state)):
             return
-        if not lane.begun and not (yield from self._begin(lane)):
+        if not state.begun and not (yield from self._begin(state)):
             return
-        lane.patience = self._patience(lane)
-        self.journal.schedule.append(
+        state.patience = self._patience(state)
+        self.log.schedule.append(
             Move(
-                number=self.journal.move,
-                transaction=lane.name,
-                statement=lane.statement,
-                ends=None if lane.statement else lane.ends,
+                number=self.log.move,
+                transaction=state.name,
+                statement=state.statement,
+                ends=None if state.statement else state.ends,
             )
         )
-        answer = yield Send(lane.name, lane.sql, lane.patience, self._moved.bound)
-        lane.under_way, lane.sent_ms = True, answer.at_ms
-        lane.limit_hit = lane.killed = False
-        self.journal.note(lane, "sent", answer.at_ms, phase=0, values=self._moved.bound)
-        yield from self._settle(lane)
+        answer = yield Send(state.name, state.sql, state.patience, self._moved.bound)
+        state.under_way, state.sent_ms = True, answer.at_ms
+        state.limit_hit = state.killed = False
+        self.log.note(state, "sent", answer.at_ms, phase=0, values=self._moved.bound)
+        yield from self._settle(state)
         if self.pictures:
-            answer = yield TakePicture(self.journal.move)
+            answer = yield TakePicture(self.log.move)
             if answer.picture is not None:
-                self.journal.taken.append(answer.picture)
+                self.log.taken.append(answer.picture)
 
-    def _decide(self, lane: Lane) -> Generator[Need, Answer, bool]:
+    def _decide(self, state: TransactionState) -> Generator[Request, Answer, bool]:
         """Whether the move is over without a statement: its condition is not true, or a value is missing."""
-        statement = lane.upcoming
+        statement = state.upcoming
         if statement is None:
             return False
         key: Literal["sql", "when"] = "when"
         try:
-            comparison = lane.carried.undecided(statement)
+            comparison = state.carried.undecided(statement)
             key = "sql"
-            bound = lane.carried.bound(self.value_names(statement.text)) if comparison is None else NOTHING
+            bound = state.carried.bound(self.value_names(statement.text)) if comparison is None else NOTHING
         except MissingValue as missing:
-            yield from self._fault(lane, key, lane.carried.why_missing(missing.name))
+            yield from self._fault(state, key, state.carried.why_missing(missing.name))
             return True
         except ConditionError as error:
-            yield from self._fault(lane, key, str(error))
+            yield from self._fault(state, key, str(error))
             return True
         self._moved.bound = bound
         if comparison is None:
             return False
-        return (yield from self._pass_over(lane, statement, comparison))
+        return (yield from self._pass_over(state, statement, comparison))
 
-    def _pass_over(self, lane: Lane, statement: Statement, comparison: Comparison) -> Generator[Need, Answer, bool]:
+    def _pass_over(
+        self, state: TransactionState, statement: Statement, comparison: Comparison
+    ) -> Generator[Request, Answer, bool]:
         """The statement is not run. Returns whether that was all: ``otherwise`` may end the transaction."""
-        answer = yield Rest(0.0)
+        answer = yield Sleep(0.0)
         sides = (side for side in (comparison.left, comparison.right) if side is not None and side.name is not None)
-        values = tuple((str(side.name), lane.carried.values.get(str(side.name), NULL)) for side in sides)
-        self.journal.note(lane, "passed", answer.at_ms, phase=0, values=values, condition=str(comparison))
-        self.journal.schedule.append(Move(number=self.journal.move, transaction=lane.name, statement=lane.statement))
-        self._moved.completed.append((lane.name, lane.statement))
+        values = tuple((str(side.name), state.carried.values.get(str(side.name), NULL)) for side in sides)
+        self.log.note(state, "passed", answer.at_ms, phase=0, values=values, condition=str(comparison))
+        self.log.schedule.append(Move(number=self.log.move, transaction=state.name, statement=state.statement))
+        self._moved.completed.append((state.name, state.statement))
         self._moved.passed = True
         end = statement.otherwise or "skip"
-        lane.pass_over(statement)
+        state.pass_over(statement)
         if end == "skip":
             return True
-        lane.decided, lane.next, lane.over = end, len(lane.transaction.statements), False
-        if not lane.begun:  # there is nothing to end yet
-            lane.over, lane.status = True, "committed" if end == "commit" else "rolled back"
-            self._moved.completed.append((lane.name, None))
+        state.decided, state.next, state.over = end, len(state.transaction.statements), False
+        if not state.begun:  # there is nothing to end yet
+            state.over, state.status = True, "committed" if end == "commit" else "rolled back"
+            self._moved.completed.append((state.name, None))
             return True
         return False
 
-    def _fault(self, lane: Lane, key: Literal["sql", "when"], message: str) -> Steps:
+    def _fault(self, state: TransactionState, key: Literal["sql", "when"], message: str) -> Steps:
         """The transaction cannot go on by what the scenario says: no server was asked."""
-        self.journal.schedule.append(Move(number=self.journal.move, transaction=lane.name, statement=lane.statement))
-        answer = yield Rest(0.0)
-        yield from self._fail(lane, ServerError(code="", kind="rejected", message=message, key=key), answer.at_ms)
+        self.log.schedule.append(Move(number=self.log.move, transaction=state.name, statement=state.statement))
+        answer = yield Sleep(0.0)
+        yield from self._fail(state, ServerError(code="", kind="rejected", message=message, key=key), answer.at_ms)
 
-    def _begin(self, lane: Lane) -> Generator[Need, Answer, bool]:
+    def _begin(self, state: TransactionState) -> Generator[Request, Answer, bool]:
         how = Beginning(
-            isolation=lane.transaction.isolation,
-            access=lane.transaction.access,
-            timeout_ms=lane.transaction.timeout,
+            isolation=state.transaction.isolation,
+            access=state.transaction.access,
+            timeout_ms=state.transaction.timeout,
         )
-        answer = yield Begin(lane.name, how)
+        answer = yield Begin(state.name, how)
         if answer.begun is None:
-            self.journal.note(lane, "failed", answer.at_ms, phase=2, error=answer.error)
-            lane.over, lane.status = True, "failed"
-            self._moved.undone.append(lane.name)
+            self.log.note(state, "failed", answer.at_ms, phase=2, error=answer.error)
+            state.over, state.status = True, "failed"
+            self._moved.undone.append(state.name)
             return False
-        lane.begun, lane.status = True, "left open"
-        lane.isolation, lane.read_only = answer.begun.isolation, answer.begun.read_only
+        state.begun, state.status = True, "left open"
+        state.isolation, state.read_only = answer.begun.isolation, answer.begun.read_only
         return True
 
-    def _settle(self, mover: Lane) -> Steps:
+    def _settle(self, mover: TransactionState) -> Steps:
         """Go on until every statement under way was answered or waits, and nothing more will come by itself.
 
         Replies are taken in together once that is so, failures first: which of several reached us first does not count.
@@ -228,30 +242,30 @@ class Conductor:
         if situation in self._waited:
             pause = FIRST_WAIT_MS
         batch: dict[str, tuple[Reply, float]] = {}
-        while under_way := [lane for lane in self.lanes.values() if lane.under_way]:
+        while under_way := [state for state in self.states.values() if state.under_way]:
             graph, seen_ms = WaitGraph(), 0.0
-            open_still = [lane for lane in under_way if lane.name not in batch]
+            open_still = [state for state in under_way if state.name not in batch]
             if open_still:
                 answer = yield Await(pause)
                 batch.update({name: (reply, answer.at_ms) for name, reply in answer.replies})
                 pause = first if answer.replies else pause
-                open_still = [lane for lane in open_still if lane.name not in batch]
+                open_still = [state for state in open_still if state.name not in batch]
                 if open_still and any(self._lets_go(name, reply) for name, reply in answer.replies):
                     continue  # whoever waited for it is about to answer: a check would only be in the way
             if open_still:
                 asked_ms = answer.at_ms
-                sight = yield Look()
+                sight = yield PollWaits()
                 self._look_ms = sight.at_ms - asked_ms
                 graph, seen_ms = WaitGraph(sight.edges), sight.at_ms
-                working = [lane for lane in open_still if lane.name not in graph.waiters]
+                working = [state for state in open_still if state.name not in graph.waiters]
                 if working:
                     yield from self._keep_limit(working, seen_ms)
                     pause = min(pause * GROWTH, LONGEST_WAIT_MS)
                     continue
             undone = len(self._moved.undone)
-            for name in sorted(batch, key=lambda name: (batch[name][0].error is None, self.lanes[name].index)):
+            for name in sorted(batch, key=lambda name: (batch[name][0].error is None, self.states[name].index)):
                 reply, at_ms = batch[name]
-                yield from self._on_reply(self.lanes[name], reply, at_ms, mover)
+                yield from self._on_reply(self.states[name], reply, at_ms, mover)
             batch.clear()
             if len(self._moved.undone) > undone or not open_still:
                 continue  # a rollback may have let others go on since they were looked at
@@ -261,168 +275,168 @@ class Conductor:
                 return
             pause = VERDICT_WAIT_MS
 
-    def _situation(self, mover: Lane) -> Situation:
+    def _situation(self, mover: TransactionState) -> Situation:
         """Whose move it is, and how far the others are."""
-        others = (lane for lane in self.lanes.values() if lane is not mover)
-        return (mover.name, mover.next, *((lane.next, lane.begun, lane.under_way, lane.over) for lane in others))
+        others = (state for state in self.states.values() if state is not mover)
+        return (mover.name, mover.next, *((state.next, state.begun, state.under_way, state.over) for state in others))
 
     def _lets_go(self, name: str, reply: Reply) -> bool:
         """Whether a transaction's locks are gone with this reply."""
         if reply.error is not None:
             return reply.error.kind == "deadlock"
-        return self.lanes[name].sql in ("commit", "rollback")
+        return self.states[name].sql in ("commit", "rollback")
 
-    def _keep_limit(self, working: list[Lane], now_ms: float) -> Steps:
-        for lane in working:
-            if now_ms - lane.sent_ms > self.limit_ms and not lane.limit_hit:
-                lane.limit_hit = True
-                yield Cancel(lane.name)
-            elif now_ms - lane.sent_ms > self.limit_ms + STUBBORN_MS and not lane.killed:
-                lane.killed = True
-                yield Cancel(lane.name, whole=True)
+    def _keep_limit(self, working: list[TransactionState], now_ms: float) -> Steps:
+        for state in working:
+            if now_ms - state.sent_ms > self.limit_ms and not state.limit_hit:
+                state.limit_hit = True
+                yield Cancel(state.name)
+            elif now_ms - state.sent_ms > self.limit_ms + STUBBORN_MS and not state.killed:
+                state.killed = True
+                yield Cancel(state.name, whole=True)
 
-    def _is_settled(self, graph: WaitGraph, now_ms: float, mover: Lane) -> Generator[Need, Answer, bool]:
+    def _is_settled(self, graph: WaitGraph, now_ms: float, mover: TransactionState) -> Generator[Request, Answer, bool]:
         """Everybody under way waits. Note it; settled unless a cycle or a lock timeout will end some wait by itself."""
-        if self.journal.note_waits(graph, now_ms):
-            self.journal.wave += 1
-        self.journal.note_cycles(graph, now_ms, mover)
-        pending = [cycle for cycle in self.journal.cycles if cycle.pending]
+        if self.log.note_waits(graph, now_ms):
+            self.log.wave += 1
+        self.log.note_cycles(graph, now_ms, mover)
+        pending = [cycle for cycle in self.log.cycles if cycle.pending]
         for cycle in pending:
             if now_ms - cycle.at_ms > self.verdict_ms(cycle.edges) and not cycle.ended_by_us:
                 cycle.ended_by_us = True
                 yield Cancel(cycle.closer)
         if self.check_ms and mover.under_way and mover.patience is Patience.FIRST and not pending:
             # Its check must be over before the next move, or it could fall for a cycle that another closes.
-            yield Rest(mover.sent_ms + self.check_ms + CHECK_TAKES_MS)
-        timed = any(lane.under_way and lane.timed for lane in self.lanes.values())
+            yield Sleep(mover.sent_ms + self.check_ms + CHECK_TAKES_MS)
+        timed = any(state.under_way and state.timed for state in self.states.values())
         return not pending and not timed
 
     # -- what happened -----------------------------------------------------------------------------------------------
 
-    def _on_reply(self, lane: Lane, reply: Reply, at_ms: float, mover: Lane) -> Steps:
-        cut = lane.limit_hit or any(c.ended_by_us and c.closer == lane.name for c in self.journal.cycles if c.pending)
+    def _on_reply(self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState) -> Steps:
+        cut = state.limit_hit or any(c.ended_by_us and c.closer == state.name for c in self.log.cycles if c.pending)
         if reply.error is None and not cut:
-            yield from self._succeed(lane, reply, at_ms, mover)
+            yield from self._succeed(state, reply, at_ms, mover)
             return
         error = reply.error or ServerError(code="", kind="limit", message="")  # some functions just return when cut
         if error.kind == "deadlock":
-            self._verdict(lane, reply, at_ms, mover)
+            self._verdict(state, reply, at_ms, mover)
         elif cut:
-            error = self._ended_by_us(lane, error, at_ms)
-        for i in lane.waits:
-            self.journal.close(i, at_ms, "failed")
-        lane.waits.clear()
-        yield from self._fail(lane, error, at_ms)
+            error = self._ended_by_us(state, error, at_ms)
+        for i in state.waits:
+            self.log.close(i, at_ms, "failed")
+        state.waits.clear()
+        yield from self._fail(state, error, at_ms)
 
-    def _fail(self, lane: Lane, error: ServerError, at_ms: float, *, phase: int = 2) -> Steps:
+    def _fail(self, state: TransactionState, error: ServerError, at_ms: float, *, phase: int = 2) -> Steps:
         """Note the failure and roll the transaction back; then it is over, or begins again."""
-        self.journal.note(lane, "failed", at_ms, phase=phase, error=error)
-        self._moved.completed.append((lane.name, lane.statement))
-        self._moved.undone.append(lane.name)
-        lane.under_way = False
-        if error.kind != "lost" and lane.begun:
-            yield Undo(lane.name)
-            rollback = Move(number=self.journal.move, transaction=lane.name, statement=None, ends="rollback")
-            self.journal.schedule.append(rollback)
-        self._after_failure(lane, error, at_ms)
+        self.log.note(state, "failed", at_ms, phase=phase, error=error)
+        self._moved.completed.append((state.name, state.statement))
+        self._moved.undone.append(state.name)
+        state.under_way = False
+        if error.kind != "lost" and state.begun:
+            yield Undo(state.name)
+            rollback = Move(number=self.log.move, transaction=state.name, statement=None, ends="rollback")
+            self.log.schedule.append(rollback)
+        self._after_failure(state, error, at_ms)
 
-    def _succeed(self, lane: Lane, reply: Reply, at_ms: float, mover: Lane) -> Steps:
-        phase = 1 if lane is mover and not lane.waits else 3
-        if lane.waits:
-            for i in lane.waits:
-                self.journal.close(i, at_ms, "went on")
-            lane.waits.clear()
-            self.journal.note(lane, "resumed", at_ms, phase=phase)
-        lane.limits_itself = lane.limits_itself or self.limits_waits(lane.sql)
+    def _succeed(self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState) -> Steps:
+        phase = 1 if state is mover and not state.waits else 3
+        if state.waits:
+            for i in state.waits:
+                self.log.close(i, at_ms, "went on")
+            state.waits.clear()
+            self.log.note(state, "resumed", at_ms, phase=phase)
+        state.limits_itself = state.limits_itself or self.limits_waits(state.sql)
         try:
-            kept = self._kept(lane, reply)
+            kept = self._kept(state, reply)
         except ValueError as error:
             fault = ServerError(code="", kind="rejected", message=str(error), key="keep")
-            yield from self._fail(lane, fault, at_ms)
+            yield from self._fail(state, fault, at_ms)
             return
-        self.journal.note(lane, "done", at_ms, phase=phase, reply=reply, kept=tuple(kept.items()))
-        lacking = self._lacking(lane, reply)
+        self.log.note(state, "done", at_ms, phase=phase, reply=reply, kept=tuple(kept.items()))
+        lacking = self._lacking(state, reply)
         if lacking is not None:
-            yield from self._fail(lane, lacking, at_ms, phase=phase)
+            yield from self._fail(state, lacking, at_ms, phase=phase)
             return
-        self._moved.completed.append((lane.name, lane.statement))
-        self._moved.rows[lane.name, lane.statement] = reply.rows
-        lane.under_way = False
-        if lane.statement is None:
-            lane.over = True
-            lane.status = "committed" if lane.ends == "commit" else "rolled back"
-            if lane.status == "committed":
-                self._moved.committed.append(lane.name)
+        self._moved.completed.append((state.name, state.statement))
+        self._moved.rows[state.name, state.statement] = reply.rows
+        state.under_way = False
+        if state.statement is None:
+            state.over = True
+            state.status = "committed" if state.ends == "commit" else "rolled back"
+            if state.status == "committed":
+                self._moved.committed.append(state.name)
             return
-        lane.next += 1
-        lane.over = lane.statement is None and lane.ends == "open"
+        state.next += 1
+        state.over = state.statement is None and state.ends == "open"
 
-    def _kept(self, lane: Lane, reply: Reply) -> dict[str, Value]:
-        if lane.upcoming is None:
+    def _kept(self, state: TransactionState, reply: Reply) -> dict[str, Value]:
+        if state.upcoming is None:
             return {}
-        return lane.carried.keep(lane.upcoming, lane.next + 1, reply.rows, reply.result)
+        return state.carried.keep(state.upcoming, state.next + 1, reply.rows, reply.result)
 
-    def _lacking(self, lane: Lane, reply: Reply) -> ServerError | None:
+    def _lacking(self, state: TransactionState, reply: Reply) -> ServerError | None:
         """The refusal of a statement that is done but did not bring what it requires."""
-        if lane.upcoming is None:
+        if state.upcoming is None:
             return None
         try:
-            lacking = lane.carried.lacking(lane.upcoming, reply.rows)
+            lacking = state.carried.lacking(state.upcoming, reply.rows)
         except MissingValue as missing:
-            return ServerError(code="", kind="rejected", message=lane.carried.why_missing(missing.name), key="require")
+            return ServerError(code="", kind="rejected", message=state.carried.why_missing(missing.name), key="require")
         except ConditionError as error:
             return ServerError(code="", kind="rejected", message=str(error), key="require")
         if lacking is None:
             return None
-        message = lane.carried.said_of(lacking, reply.rows)
+        message = state.carried.said_of(lacking, reply.rows)
         return ServerError(code="", kind="refused", message=message, check="required")
 
-    def _after_failure(self, lane: Lane, error: ServerError, at_ms: float) -> None:
-        retry = lane.transaction.retry
+    def _after_failure(self, state: TransactionState, error: ServerError, at_ms: float) -> None:
+        retry = state.transaction.retry
         kinds = {error.kind, "duplicate"} if self.is_duplicate(error.code) else {error.kind}
-        if retry is not None and kinds & set(retry.on) and lane.attempt <= retry.times:
-            lane.begin_again()
-            lane.idle_until_ms = at_ms + retry.pause if retry.pause else 0.0
+        if retry is not None and kinds & set(retry.on) and state.attempt <= retry.times:
+            state.begin_again()
+            state.idle_until_ms = at_ms + retry.pause if retry.pause else 0.0
             return
-        lane.over, lane.status = True, "failed"
+        state.over, state.status = True, "failed"
 
-    def _verdict(self, lane: Lane, reply: Reply, at_ms: float, mover: Lane) -> None:
-        """The server gave ``lane`` up. Its report fills in what fell between two checks."""
-        cycle = next((c for c in self.journal.cycles if c.pending and lane.name in c.members), None)
-        reported = [c for c in WaitGraph(reply.edges).cycles() if lane.name in {edge.waiter for edge in c}]
+    def _verdict(self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState) -> None:
+        """The server gave ``state`` up. Its report fills in what fell between two checks."""
+        cycle = next((c for c in self.log.cycles if c.pending and state.name in c.members), None)
+        reported = [c for c in WaitGraph(reply.edges).cycles() if state.name in {edge.waiter for edge in c}]
         whole = bool(reported) and all(edge.held is not None for edge in reported[0])
         if cycle is not None and whole and {edge.waiter for edge in reported[0]} == cycle.members:
             cycle.edges = reported[0]  # what the server says of it counts, not what was seen on the way
         if cycle is None:
             self.surprised = True
-            seen = {(self.journal.waits[i].waiter, self.journal.waits[i].holder) for i in self.journal.open_waits()}
+            seen = {(self.log.waits[i].waiter, self.log.waits[i].holder) for i in self.log.open_waits()}
             for edge in reply.edges:
-                known = edge.waiter in self.lanes and self.lanes[edge.waiter].under_way
+                known = edge.waiter in self.states and self.states[edge.waiter].under_way
                 if known and (edge.waiter, edge.holder) not in seen:
                     # no check saw it begin; it began when the statement came to it, at the earliest when it was sent
-                    self.journal.open(
-                        self.lanes[edge.waiter], replace(edge, since_ms=self.lanes[edge.waiter].sent_ms), at_ms
+                    self.log.open(
+                        self.states[edge.waiter], replace(edge, since_ms=self.states[edge.waiter].sent_ms), at_ms
                     )
-                    self.journal.note(self.lanes[edge.waiter], "waits", at_ms, phase=4)
-            self.journal.wave += 1
-            found = [c for c in self.journal.graph().cycles() if lane.name in {edge.waiter for edge in c}]
+                    self.log.note(self.states[edge.waiter], "waits", at_ms, phase=4)
+            self.log.wave += 1
+            found = [c for c in self.log.graph().cycles() if state.name in {edge.waiter for edge in c}]
             cycle = OpenDeadlock(
-                found[0] if found else self.journal.closed(lane.name, reply.edges),
-                self.journal.move,
+                found[0] if found else self.log.closed(state.name, reply.edges),
+                self.log.move,
                 at_ms,
                 mover.name,
-                {other.name: other.statement for other in self.lanes.values() if other.under_way or other is lane},
-                {other.name: other.attempt for other in self.lanes.values()},
+                {other.name: other.statement for other in self.states.values() if other.under_way or other is state},
+                {other.name: other.attempt for other in self.states.values()},
             )
-            self.journal.cycles.append(cycle)
-        cycle.victim, cycle.verdict_ms, cycle.pending = lane.name, at_ms, False
+            self.log.cycles.append(cycle)
+        cycle.victim, cycle.verdict_ms, cycle.pending = state.name, at_ms, False
         cycle.error, cycle.report = reply.error, reply.report
-        self.journal.forget_takers(self.journal.move)
+        self.log.forget_takers(self.log.move)
 
-    def _ended_by_us(self, lane: Lane, error: ServerError, at_ms: float) -> ServerError:
-        for cycle in self.journal.cycles:
-            if cycle.pending and cycle.ended_by_us and cycle.closer == lane.name:
-                cycle.victim, cycle.verdict_ms, cycle.pending = lane.name, None, False
+    def _ended_by_us(self, state: TransactionState, error: ServerError, at_ms: float) -> ServerError:
+        for cycle in self.log.cycles:
+            if cycle.pending and cycle.ended_by_us and cycle.closer == state.name:
+                cycle.victim, cycle.verdict_ms, cycle.pending = state.name, None, False
                 note = f"the server did not end this deadlock within {self.verdict_ms(cycle.edges):g} ms; Catenum did"
                 return replace(error, kind="deadlock", message=note)
         limit = f"still working after {self.limit_ms / 1000:g} s, the limit (--statement-limit); Catenum ended it"

@@ -11,7 +11,19 @@ from catenum.core.record.recording import Picture
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine, Reply, Session
 from catenum.lab.run.conductor import Conductor
-from catenum.lab.run.needs import Announce, Answer, Await, Begin, Cancel, Look, Need, Rest, Send, TakePicture, Undo
+from catenum.lab.run.requests import (
+    Announce,
+    Answer,
+    Await,
+    Begin,
+    Cancel,
+    PollWaits,
+    Request,
+    Send,
+    Sleep,
+    TakePicture,
+    Undo,
+)
 
 #: How long a beginning or a rollback, which wait for nobody, may take before the server counts as lost (ms).
 PROMPT_MS = 10_000.0
@@ -31,9 +43,9 @@ class Driver:
         """Drive ``conductor`` to its end. Raises TargetError where the server goes away."""
         steps = conductor.steps()
         try:
-            need = next(steps)
+            request = next(steps)
             while True:
-                need = steps.send(self._meet(need))
+                request = steps.send(self._meet(request))
         except StopIteration:
             return
 
@@ -59,14 +71,14 @@ class Driver:
             if self.clock.now_ms() > deadline:
                 raise TargetError(f"the server did not end {', '.join(left)} within {PROMPT_MS / 1000:g} s")
 
-    def _meet(self, need: Need) -> Answer:
-        match need:
+    def _meet(self, request: Request) -> Answer:
+        match request:
             case Await(at_most):
                 replies = self._await(at_most)
                 return Answer(at_ms=self.clock.now_ms(), replies=tuple(replies))
-            case Look():
+            case PollWaits():
                 watched = {name: self.sessions[name] for name in self.busy}
-                edges = self.engine.look(watched, self.clock.now_ms())
+                edges = self.engine.poll_waits(watched, self.clock.now_ms())
                 return Answer(at_ms=self.clock.now_ms(), edges=tuple(edges))
             case Send(name, sql, patience, values):
                 self.sessions[name].send(sql, patience, values)
@@ -87,8 +99,8 @@ class Driver:
                 return self._picture(move)
             case Announce():
                 if self.announce is not None:
-                    self.announce(need)
-            case Rest(until):
+                    self.announce(request)
+            case Sleep(until):
                 self.clock.rest(until - self.clock.now_ms())
         return Answer(at_ms=self.clock.now_ms())
 

@@ -48,7 +48,7 @@ def plans_of(
 
 def values_of_the_run(conductor: Conductor) -> dict[tuple[str, int], Values]:
     """The values that statements were sent with, the last time where they were sent several times."""
-    sent = [event for event in conductor.journal.events if event.what == "sent" and event.statement is not None]
+    sent = [event for event in conductor.log.events if event.what == "sent" and event.statement is not None]
     return {
         (event.transaction, event.statement or 0): {name: Value(text) for name, text in event.values.items()}
         for event in sent

@@ -31,12 +31,12 @@ from catenum.engines.ports import DataError, Engine, Session
 from catenum.lab.run.conductor import Conductor
 from catenum.lab.run.driver import Driver
 from catenum.lab.run.handlers import handlers_of
-from catenum.lab.run.lanes import Lane, OpenDeadlock
 from catenum.lab.run.loading import load
-from catenum.lab.run.needs import Announce
 from catenum.lab.run.parameters import with_first_values
 from catenum.lab.run.paths import may_change_tables, plans_of, values_of_the_run
+from catenum.lab.run.requests import Announce
 from catenum.lab.run.safety import warnings
+from catenum.lab.run.transaction_state import OpenDeadlock, TransactionState
 from catenum.lab.run.tried import with_indexes_tried
 
 LockDetail = Literal["none", "waits", "full"]
@@ -124,21 +124,21 @@ def play(
         started=made.started,
         duration_ms=round(made.duration, 3),
         order=full_order(scenario, options.order),
-        schedule=tuple(conductor.journal.schedule),
+        schedule=tuple(conductor.log.schedule),
         outcome=Outcome(
             kind=kind_of(
-                conductor.journal.events,
-                conductor.journal.waits,
+                conductor.log.events,
+                conductor.log.waits,
                 stuck=conductor.stuck,
-                deadlocked=bool(made.hidden) or any(cycle.victim for cycle in conductor.journal.cycles),
+                deadlocked=bool(made.hidden) or any(cycle.victim for cycle in conductor.log.cycles),
             ),
             data=data,
             holds=holds,
         ),
-        transactions=tuple(_record(lane, made.ids[lane.name]) for lane in conductor.lanes.values()),
-        events=tuple(conductor.journal.events),
-        waits=tuple(conductor.journal.waits) if options.locks != "none" else (),
-        pictures=tuple(conductor.journal.taken),
+        transactions=tuple(_record(state, made.ids[state.name]) for state in conductor.states.values()),
+        events=tuple(conductor.log.events),
+        waits=tuple(conductor.log.waits) if options.locks != "none" else (),
+        pictures=tuple(conductor.log.taken),
         rows=engine.rows(KEPT_TABLE_ROWS),
         tables=tables,
         definition=definition,
@@ -156,7 +156,7 @@ def play(
         ),
     )
     recording = replace(recording, waits=attribute(recording))
-    deadlocks = tuple(_deadlock(cycle, recording, engine, conductor) for cycle in conductor.journal.cycles)
+    deadlocks = tuple(_deadlock(cycle, recording, engine, conductor) for cycle in conductor.log.cycles)
     recording = replace(recording, deadlocks=deadlocks)
     return with_indexes_tried(replace(recording, findings=diagnose(recording)), engine)
 
@@ -202,9 +202,9 @@ def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Ma
         duration = clock.now_ms()
         ids = {name: session.id for name, session in sessions.items()}
         now = engine.deadlock_count(sessions) if counted is not None else None
-        met = sum(event.error is not None and event.error.kind == "deadlock" for event in conductor.journal.events)
+        met = sum(event.error is not None and event.error.kind == "deadlock" for event in conductor.log.events)
         hidden = max(0, now - counted - met) if counted is not None and now is not None else 0
-        over = not any(lane.under_way or lane.status == "left open" for lane in conductor.lanes.values())
+        over = not any(state.under_way or state.status == "left open" for state in conductor.states.values())
         holds = _holds(engine, scenario)[0] if over and _outlives(engine, scenario) else {}
         return _Made(conductor=conductor, started=started, duration=duration, ids=ids, hidden=hidden, holds=holds)
     finally:
@@ -243,17 +243,17 @@ def _holds(engine: Engine, scenario: Scenario) -> tuple[dict[str, bool | None], 
     return holds, failed
 
 
-def _record(lane: Lane, session: str) -> TransactionRecord:
-    transaction = lane.transaction
+def _record(state: TransactionState, session: str) -> TransactionRecord:
+    transaction = state.transaction
     return TransactionRecord(
-        name=lane.name,
+        name=state.name,
         session=session,
-        isolation=lane.isolation or "not begun",
+        isolation=state.isolation or "not begun",
         asked=transaction.isolation,
-        read_only=lane.read_only,
-        ends=lane.ends,
-        status=lane.status,
-        attempts=lane.attempt,
+        read_only=state.read_only,
+        ends=state.ends,
+        status=state.status,
+        attempts=state.attempt,
         statements=tuple(statement.text for statement in transaction.statements),
         labels=tuple(statement.label for statement in transaction.statements),
         timeout_ms=transaction.timeout,
@@ -273,7 +273,7 @@ def _deadlock(cycle: OpenDeadlock, recording: Recording, engine: Engine, conduct
     else:
         wanted = next((edge.wanted for edge in cycle.edges if edge.waiter == victim), NO_MODE)
         told = cycle.report is not None
-        rule = engine.victim_rule(conductor.lanes[victim].patience, victim == cycle.closer, wanted, reported=told)
+        rule = engine.victim_rule(conductor.states[victim].patience, victim == cycle.closer, wanted, reported=told)
     return Deadlock(
         members=members,
         victim=victim,

@@ -19,13 +19,13 @@ from catenum.core.servers.metadata import metadata_mode
 from catenum.core.snapshot.sample import SessionInfo
 from catenum.engines.innodb import earlier_statements, metadata_queue
 from catenum.engines.innodb.control import arguments_of
-from catenum.engines.innodb.lookout import Counts, InnodbLookout, RowWaits, Running, plain
-from catenum.engines.innodb.metadata_waits import SYSTEM_USERS, Listed
+from catenum.engines.innodb.metadata_waits import SYSTEM_USERS, SessionRow
+from catenum.engines.innodb.monitor import Counts, InnodbMonitor, RowWaits, Running, plain
 from catenum.engines.innodb.prepared import xid
 from catenum.engines.innodb.records import Records
 from catenum.engines.innodb.requirements import grant, works
 from catenum.engines.innodb.transactions import Transaction
-from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
+from catenum.engines.monitor import CHECK_MS, SOMEBODY, Check
 from catenum.engines.mysql import concat_rows, history, requirements, versions
 from catenum.engines.mysql.rows import Connections, DataLock, Owners, resource_of
 from catenum.engines.mysql.waits import EVENT, RowWait, by_event, transactions, waits
@@ -68,13 +68,13 @@ _OWN_SESSIONS = "where id <> connection_id() and command <> 'Sleep'"
 _MAY_CALL = re.compile(r"\(|^\s*(?:call|execute|do|handler)\b", re.IGNORECASE)
 
 
-def look_at(where: Mapping[str, object] | str, shown_url: str, *, private: bool = False) -> MysqlLookout:
+def open_monitor(where: Mapping[str, object] | str, shown_url: str, *, private: bool = False) -> MysqlMonitor:
     """Connect for looking. Raises TargetError."""
-    return MysqlLookout(arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private)
+    return MysqlMonitor(arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private)
 
 
-class MysqlLookout(InnodbLookout[DataLock]):
-    """One watching connection. See ``engines.lookout.Lookout`` for what each method promises."""
+class MysqlMonitor(InnodbMonitor[DataLock]):
+    """One watching connection. See ``engines.monitor.Monitor`` for what each method promises."""
 
     rules = rules_of("mysql")
     timed_out = (3024, 1205, 1317)
@@ -86,7 +86,7 @@ class MysqlLookout(InnodbLookout[DataLock]):
         """By variables, grants, and by trying what there is to see."""
         version = versions.checked(self.rows, self._shown, reads=False)
         self.rows("set session transaction read only")
-        self.rows(f"set session max_execution_time = {LOOK_MS}, lock_wait_timeout = 1, {concat_rows.WHOLE}")
+        self.rows(f"set session max_execution_time = {CHECK_MS}, lock_wait_timeout = 1, {concat_rows.WHOLE}")
         level, self.login, self.server_start = self.rows(
             "select @@global.transaction_isolation, current_user(), date_format(now() - interval (select "
             "variable_value from performance_schema.global_status where variable_name = 'Uptime') second, "
@@ -142,7 +142,7 @@ class MysqlLookout(InnodbLookout[DataLock]):
                 held.setdefault(wait.holder, []).append(wait.held)
         return RowWaits([self._edge(wait, waited_ms(wait.waiter)) for wait in found], held=held, read=len(found))
 
-    def listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[Listed]:
+    def listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[SessionRow]:
         """By the process list, each with its statement."""
         if not self.sees_all:
             return [_row(row, None, None) for row in self._processes(_OWN_SESSIONS)]
@@ -154,7 +154,7 @@ class MysqlLookout(InnodbLookout[DataLock]):
     def _processes(self, which: str) -> list[list[str | None]]:
         return concat_rows.together(self.rows, _PROCESSES, f"from performance_schema.processlist {which}")
 
-    def sessions(self, rows: Sequence[Listed]) -> list[SessionInfo]:
+    def sessions(self, rows: Sequence[SessionRow]) -> list[SessionInfo]:
         """Threads of the server itself by their names: an event and a replication applier are listed alike."""
         own = [row.id for row in rows if row.user in SYSTEM_USERS]
         if own and self.sees_all:
@@ -162,7 +162,9 @@ class MysqlLookout(InnodbLookout[DataLock]):
             rows = [row._replace(thread=names.get(row.id)) for row in rows]
         return super().sessions(rows)
 
-    def _with_events(self, found: Sequence[Sequence[str | None]], running: Mapping[str, Transaction]) -> list[Listed]:
+    def _with_events(
+        self, found: Sequence[Sequence[str | None]], running: Mapping[str, Transaction]
+    ) -> list[SessionRow]:
         numbers = [str(row[0]) for row in found]
         statements = history.running(self.rows, numbers) if self._tells_statements else {}
         return [
@@ -314,14 +316,14 @@ class MysqlLookout(InnodbLookout[DataLock]):
         return requirements.checks(self.rows, self.login, sees_all=self.sees_all, ends=self._ends)
 
 
-def _row(row: Sequence[str | None], trx: Transaction | None, statement: history.Ran | None) -> Listed:
+def _row(row: Sequence[str | None], trx: Transaction | None, statement: history.Ran | None) -> SessionRow:
     number, user, host, database, command, seconds, state, text = row
     time_ms = float(seconds or 0.0) * 1000
     if statement is not None and statement.running and command != "Sleep":
         time_ms = statement.ms
     if text is None and statement is not None and trx is not None:
         text = statement.text or None
-    return Listed(
+    return SessionRow(
         id=str(number),
         user=user or "",
         host=host,

@@ -33,7 +33,7 @@ from catenum.lab.explore.walker import (
     plan,
     turn_to_sample,
 )
-from catenum.lab.explore.workers import Errand, explore_together
+from catenum.lab.explore.workers import WorkerTask, explore_together
 
 STATE_FORMAT = "catenum-exploration-state/4"
 ONE_WORKER = "one worker ran all schedules: scratch spaces keep tables apart, but not named locks"
@@ -44,7 +44,7 @@ Progress = Callable[[Explorer], None]
 
 
 @dataclass(kw_only=True)
-class Survey:
+class ExplorationRunner:
     """What to explore, and how far it has come."""
 
     connect: Callable[[], Engine]
@@ -141,10 +141,10 @@ class Survey:
     def _run_together(self, explorer: Explorer, every: EveryOrder | None, progress: Progress | None) -> None:
         """By processes, each with scratch space of its own, once that of this one is gone."""
         was = self.engine.deadlock_count({})
-        errand = Errand(self.connect, self.scenario, self.ddl, self.options, os.getpid())
-        explore_together(errand, self.workers, explorer, self.options, progress)
+        task = WorkerTask(self.connect, self.scenario, self.ddl, self.options, os.getpid())
+        explore_together(task, self.workers, explorer, self.options, progress)
         if turn_to_sample(explorer, self.options):
-            explore_together(errand, self.workers, explorer, self.options, progress)
+            explore_together(task, self.workers, explorer, self.options, progress)
         elif every is not None and not explorer.shares and not explorer.plan.sampled:
             self._compare(every)
         now = self.engine.deadlock_count({})
@@ -180,7 +180,7 @@ class Survey:
             return
         tally = explorer.tally
         missed = [key for key in every.tally.outcomes if key not in tally.outcomes]
-        raced = bool(tally.given_up or tally.strayed or tally.races or tally.contests)
+        raced = bool(tally.given_up or tally.diverged or tally.races or tally.contests)
         calm = every.steady and steady and not raced
         if not (missed or differs or (calm and every.tally.cycles.keys() - tally.cycles.keys())):
             explorer.all_orders = every.tally.schedules if calm else None

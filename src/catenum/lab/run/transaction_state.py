@@ -15,7 +15,7 @@ from catenum.engines.ports import Patience
 
 
 @dataclass
-class Lane:
+class TransactionState:
     """One transaction as it goes: what comes next, and where it stands."""
 
     name: str

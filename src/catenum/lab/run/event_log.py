@@ -13,18 +13,18 @@ from catenum.core.record.recording import Event, Move, Picture, ServerError, Wai
 from catenum.core.record.values import NOTHING, Binding
 from catenum.core.record.waits import Edge, Resource, WaitGraph
 from catenum.engines.ports import Reply
-from catenum.lab.run.lanes import Lane, OpenDeadlock
+from catenum.lab.run.transaction_state import OpenDeadlock, TransactionState
 
 NOT_SEEN = Resource(kind="other", text="a lock that the server did not report")
 #: Whom a victim waited for, where neither a check nor a report told it.
 UNSEEN = "a session that was not seen"
 
 
-class Journal:
+class EventLog:
     """The record of one run as it goes."""
 
-    def __init__(self, lanes: Mapping[str, Lane]) -> None:
-        self.lanes = lanes
+    def __init__(self, states: Mapping[str, TransactionState]) -> None:
+        self.states = states
         self.schedule: list[Move] = []
         self.waits: list[Wait] = []
         self.cycles: list[OpenDeadlock] = []
@@ -45,7 +45,7 @@ class Journal:
 
     def note(
         self,
-        lane: Lane,
+        state: TransactionState,
         what: str,
         at_ms: float,
         *,
@@ -57,14 +57,14 @@ class Journal:
         kept: Binding = NOTHING,
         condition: str | None = None,
     ) -> None:
-        """Something happened to the transaction of ``lane``; ``phase`` orders what happens at once."""
+        """Something happened to the transaction of ``state``; ``phase`` orders what happens at once."""
         event = Event(
             at_ms=round(at_ms, 3),
             move=self.move,
-            transaction=lane.name,
-            attempt=lane.attempt,
-            statement=lane.statement,
-            sql=lane.sql,
+            transaction=state.name,
+            attempt=state.attempt,
+            statement=state.statement,
+            sql=state.sql,
             what=what,  # type: ignore[arg-type]
             rows=reply.rows if reply else rows,
             result=reply.result if reply else None,
@@ -73,37 +73,37 @@ class Journal:
             kept={name: value.text for name, value in kept},
             condition=condition,
         )
-        self._events.append(((self.move, self.wave, phase, lane.index), event))
+        self._events.append(((self.move, self.wave, phase, state.index), event))
 
     def note_waits(self, graph: WaitGraph, at_ms: float) -> bool:
         """Open and close waits so that they match ``graph``. Returns whether anything changed."""
         changed = False
-        for lane in self.lanes.values():
-            if not lane.under_way:
+        for state in self.states.values():
+            if not state.under_way:
                 continue
-            edges = {edge.identity: edge for edge in graph.waits_of(lane.name)}
-            known = {as_edge(self.waits[i]).identity: i for i in lane.waits}
+            edges = {edge.identity: edge for edge in graph.waits_of(state.name)}
+            known = {as_edge(self.waits[i]).identity: i for i in state.waits}
             gone = [i for key, i in known.items() if key not in edges]
             for i in gone:
                 self.close(i, at_ms, "went on")
-                lane.waits.remove(i)
+                state.waits.remove(i)
             fresh = [edge for key, edge in edges.items() if key not in known]
             for edge in sorted(fresh, key=_order):
-                self.open(lane, edge, at_ms)
+                self.open(state, edge, at_ms)
             if fresh:
-                self.note(lane, "waits", at_ms, phase=4)
+                self.note(state, "waits", at_ms, phase=4)
             changed = changed or bool(gone or fresh)
         return changed
 
-    def open(self, lane: Lane, edge: Edge, at_ms: float) -> None:
+    def open(self, state: TransactionState, edge: Edge, at_ms: float) -> None:
         """A wait begins."""
-        lane.waits.append(len(self.waits))
-        since = at_ms if edge.since_ms is None else max(min(edge.since_ms, at_ms), lane.sent_ms)
+        state.waits.append(len(self.waits))
+        since = at_ms if edge.since_ms is None else max(min(edge.since_ms, at_ms), state.sent_ms)
         self.waits.append(
             Wait(
                 waiter=edge.waiter,
-                attempt=lane.attempt,
-                statement=lane.statement,
+                attempt=state.attempt,
+                statement=state.statement,
                 holder=edge.holder,
                 holder_statement=None,
                 resource=edge.resource,
@@ -128,17 +128,17 @@ class Journal:
 
     def graph(self) -> WaitGraph:
         """The waits that are open now."""
-        return WaitGraph(as_edge(self.waits[i]) for lane in self.lanes.values() for i in lane.waits)
+        return WaitGraph(as_edge(self.waits[i]) for state in self.states.values() for i in state.waits)
 
     def open_waits(self) -> list[int]:
         """The waits that are open now, as positions in ``waits``."""
-        return [i for lane in self.lanes.values() for i in lane.waits]
+        return [i for state in self.states.values() for i in state.waits]
 
     def who_waits(self) -> frozenset[tuple[str, str]]:
         """Who waits for whom now."""
         return frozenset((self.waits[i].waiter, self.waits[i].holder) for i in self.open_waits())
 
-    def note_cycles(self, graph: WaitGraph, at_ms: float, mover: Lane) -> None:
+    def note_cycles(self, graph: WaitGraph, at_ms: float, mover: TransactionState) -> None:
         """Cycles that close, and those that the server let go."""
         standing = []
         for edges in graph.cycles():
@@ -146,14 +146,14 @@ class Journal:
             standing.append(members)
             if not any(cycle.pending and cycle.members == members for cycle in self.cycles):
                 closer = mover.name if mover.name in members else max(members, key=self._waiting_since)
-                attempts = {name: self.lanes[name].attempt for name in members if name in self.lanes}
+                attempts = {name: self.states[name].attempt for name in members if name in self.states}
                 self.cycles.append(OpenDeadlock(edges, self.move, at_ms, closer, attempts=attempts))
         for cycle in self.cycles:
             if cycle.pending and cycle.members not in standing:
                 cycle.pending = False  # the server let it go by without a victim: it rearranged a queue
 
     def _waiting_since(self, name: str) -> float:
-        return max((self.waits[i].since_ms for i in self.lanes[name].waits), default=0.0)
+        return max((self.waits[i].since_ms for i in self.states[name].waits), default=0.0)
 
     def closed(self, victim: str, edges: tuple[Edge, ...]) -> tuple[Edge, ...]:
         """The edges that were reported or seen as a cycle; a wait that was neither closes it where it is missing.
@@ -161,8 +161,8 @@ class Journal:
         A wait that was seen may be over by now: every member of a cycle waits, so one for somebody who does not is left
         out. Where nothing tells whom the victim waited for, its own wait is all there is of the cycle.
         """
-        seen, since = self.graph(), self.lanes[victim].sent_ms
-        edges = (*edges, *(edge for lane in self.lanes for edge in seen.waits_of(lane)))
+        seen, since = self.graph(), self.states[victim].sent_ms
+        edges = (*edges, *(edge for state in self.states for edge in seen.waits_of(state)))
         waiters = {edge.waiter for edge in edges}
         # who came to wait behind it before it waited itself may have been let go by its end already
         lately = (wait for wait in self.waits if wait.until_ms is None or wait.until_ms >= since)

@@ -11,7 +11,7 @@ WORD = r"[A-Za-z_\u0080-\U0010ffff][\w$\u0080-\U0010ffff]*"
 
 
 @dataclass(frozen=True, slots=True)
-class Lexis:
+class TokenPatterns:
     """Two patterns of one server.
 
     ``pieces``: a piece of a text that means something by itself, by its group: ``comment``, ``dollar``, ``string``,

@@ -23,17 +23,17 @@ from catenum.core.text import duration
 from catenum.engines.clock import Clock
 from catenum.engines.innodb import errors
 from catenum.engines.innodb.metadata_queue import ANY_STATE, NAMED_STATE
-from catenum.engines.innodb.metadata_waits import SYSTEM_USERS, Listed, Standing, standing_edges, waiting
+from catenum.engines.innodb.metadata_waits import SYSTEM_USERS, OtherWaits, SessionRow, other_waits, waiting
 from catenum.engines.innodb.session import AS_TEXT
 from catenum.engines.innodb.transactions import DETACHED, Transaction
-from catenum.engines.lookout import (
+from catenum.engines.monitor import (
     APPLICATION,
-    LOOK_MS,
+    CHECK_MS,
     NO_ANSWER_MS,
     CheckFailed,
+    CheckTimedOut,
     DeadlockReport,
     Link,
-    LookTimedOut,
     StatementRate,
     no_answer,
 )
@@ -111,8 +111,8 @@ class RowWaits(Generic[Lock]):
     read: int = 0
 
 
-class InnodbLookout(ABC, Generic[Lock]):
-    """One watching connection. See ``engines.lookout.Lookout`` for what each method promises."""
+class InnodbMonitor(ABC, Generic[Lock]):
+    """One watching connection. See ``engines.monitor.Monitor`` for what each method promises."""
 
     rules: ClassVar[Rules]
     #: Errors by which the server ends a look that takes too long.
@@ -184,8 +184,8 @@ class InnodbLookout(ABC, Generic[Lock]):
         except (pymysql.Error, OSError) as error:
             number, message = errors.number_and_text(error)
             if number in self.timed_out:
-                told = f"{self._shown}: the check took longer than {LOOK_MS / 1000:g} s and was abandoned"
-                raise LookTimedOut(told) from error
+                told = f"{self._shown}: the check took longer than {CHECK_MS / 1000:g} s and was abandoned"
+                raise CheckTimedOut(told) from error
             if isinstance(error.__context__, TimeoutError):  # the driver's own limit, in its own wording
                 raise no_answer(self._shown) from error
             if errors.kind_of(number, self.rules) == "lost" or number == 0:
@@ -201,12 +201,12 @@ class InnodbLookout(ABC, Generic[Lock]):
             self._clients.update((name, told.get(name, UNKNOWN)) for name in fresh)
         return self._clients
 
-    def sessions(self, rows: Sequence[Listed]) -> list[SessionInfo]:
+    def sessions(self, rows: Sequence[SessionRow]) -> list[SessionInfo]:
         """As they are listed, each with what its client told when it connected."""
         clients = self.clients([row.id for row in rows])
         return [self._session(row, clients.get(row.id, UNKNOWN)) for row in rows]
 
-    def _session(self, row: Listed, client: Client) -> SessionInfo:
+    def _session(self, row: SessionRow, client: Client) -> SessionInfo:
         background = row.command in _BACKGROUND or row.user in SYSTEM_USERS
         host, _, port = str(row.host or "").rpartition(":")
         return SessionInfo(
@@ -259,7 +259,7 @@ class InnodbLookout(ABC, Generic[Lock]):
         """The transactions; ``blocked``: how many wait for a row lock."""
 
     @abstractmethod
-    def listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[Listed]:
+    def listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[SessionRow]:
         """The sessions that wait, or stand in a transaction; with ``everybody`` all. The views are read apart and put
         together here: the server joins them row by row.
         """
@@ -299,9 +299,9 @@ class InnodbLookout(ABC, Generic[Lock]):
         waits: RowWaits[Lock] = RowWaits(running.edges or ())
         if asks and waited and running.edges is None:
             waits = self.row_waits(transactions, lambda name: most_waited(waited.get(name), sessions.get(name)))
-        others = Standing(())
+        others = OtherWaits(())
         if asks and stuck:
-            others = standing_edges(
+            others = other_waits(
                 self.rows,
                 rows,
                 self.rules,
@@ -418,7 +418,7 @@ class InnodbLookout(ABC, Generic[Lock]):
             self.connection.close()
 
 
-def _kind(row: Listed) -> str:
+def _kind(row: SessionRow) -> str:
     """What a thread of the server is: by its name, else by its user, its command and, where several have that, its
     state.
     """

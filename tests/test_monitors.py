@@ -1,4 +1,4 @@
-"""What lookouts read from a server's rows, and how a moment is told and kept: no server is at work here.
+"""What monitors read from a server's rows, and how a moment is told and kept: no server is at work here.
 
 The samples are made up, and say so by their target (``standin``).
 """
@@ -32,12 +32,12 @@ from catenum.core.sql.masking import same_kind
 from catenum.core.text import duration
 from catenum.engines.innodb import metadata_waits, records
 from catenum.engines.innodb.control import arguments_of
-from catenum.engines.innodb.lookout import state_of
+from catenum.engines.innodb.monitor import state_of
 from catenum.engines.innodb.transactions import Transaction
-from catenum.engines.lookout import SOMEBODY
 from catenum.engines.mariadb import many_waiters as crowds
 from catenum.engines.mariadb import rowlocks
-from catenum.engines.mariadb.lookout import INDEX_COLUMNS
+from catenum.engines.mariadb.monitor import INDEX_COLUMNS
+from catenum.engines.monitor import SOMEBODY
 from catenum.engines.postgresql import lock_table as waits
 from catenum.engines.postgresql.activity import ActivityRow, session_of
 from catenum.store import queries
@@ -459,7 +459,7 @@ def test_states_of_mariadb_s_process_list_that_are_waits_for_locks(state, told):
     assert state_of("Query", state, None) == told
     assert bool(
         metadata_waits.waiting(
-            [metadata_waits.Listed("7", "", None, None, "Query", 9.0, state, "update crane set boxes = 1")]
+            [metadata_waits.SessionRow("7", "", None, None, "Query", 9.0, state, "update crane set boxes = 1")]
         )
     ) == (told != "working")
 
@@ -504,8 +504,8 @@ def test_a_crowd_s_holder_is_told_only_where_it_can_be_nobody_else(holder, other
             return [("InnoDB", "", STATUS.format(holder=holder, other=other))]
         return [("id", "int(11)")] if "column_type" in text else [("id",)]
 
-    crowd = crowds.look(query, records.Records(query, INDEX_COLUMNS))
-    told = crowd and [(e.waiter, e.holder, e.resource.text, round(-e.since_ms)) for e in crowd.edges]
+    many = crowds.read_status(query, records.Records(query, INDEX_COLUMNS))
+    told = many and [(e.waiter, e.holder, e.resource.text, round(-e.since_ms)) for e in many.edges]
     assert told == found
 
 
@@ -526,8 +526,10 @@ def test_statements_that_the_server_no_longer_has_are_kept_from_earlier_looks():
     ],
 )  # fmt: skip
 def test_who_waits_no_more_when_the_locks_are_listed_waits_for_nobody(listed, waits):
-    row = metadata_waits.Listed("7", "clerk", "", "port", "Query", 900.0, "User lock", "select get_lock('quay', 60)")
-    found = metadata_waits.standing_edges(
+    row = metadata_waits.SessionRow(
+        "7", "clerk", "", "port", "Query", 900.0, "User lock", "select get_lock('quay', 60)"
+    )
+    found = metadata_waits.other_waits(
         lambda query, *_: listed if "metadata_locks" in query else [(None,)],
         [row], rules_of("mysql"), metadata_mode("MDL_EXCLUSIVE"), told=True, anybody=lambda: [],
     )  # fmt: skip

@@ -10,10 +10,10 @@ from catenum.core.record.waits import Edge
 from catenum.engines.ports.sessions import Session
 
 
-class Looking(Protocol):
+class LockViews(Protocol):
     """The port for looking."""
 
-    def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
+    def poll_waits(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
         """The cheap check: who among ``sessions`` waits for whom, at this moment."""
 
     def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:

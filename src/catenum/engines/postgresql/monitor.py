@@ -26,15 +26,15 @@ from catenum.core.snapshot.incidents import PILE
 from catenum.core.snapshot.sample import Held, Sample, SessionInfo, Suspect, Timeout
 from catenum.core.text import duration
 from catenum.engines.clock import Clock
-from catenum.engines.lookout import (
+from catenum.engines.monitor import (
     APPLICATION,
-    LOOK_MS,
+    CHECK_MS,
     NO_ANSWER_MS,
     Check,
     CheckFailed,
+    CheckTimedOut,
     DeadlockReport,
     Link,
-    LookTimedOut,
     StatementRate,
     no_answer,
 )
@@ -59,9 +59,9 @@ from catenum.engines.postgresql.replay import Replay, replay_of
 from catenum.engines.postgresql.shared_row_holders import sharing
 
 
-def look_at(conninfo: str, shown_url: str, *, private: bool = False) -> PostgresqlLookout:
+def open_monitor(conninfo: str, shown_url: str, *, private: bool = False) -> PostgresqlMonitor:
     """Connect for looking. Raises TargetError."""
-    return PostgresqlLookout(conninfo, shown_url, private=private)
+    return PostgresqlMonitor(conninfo, shown_url, private=private)
 
 
 @dataclass(frozen=True)
@@ -85,8 +85,8 @@ class _AnyText(Loader):
         return bytes(data).decode("utf-8", "backslashreplace")
 
 
-class PostgresqlLookout:
-    """One watching connection. See ``engines.lookout.Lookout`` for what each method promises."""
+class PostgresqlMonitor:
+    """One watching connection. See ``engines.monitor.Monitor`` for what each method promises."""
 
     def __init__(self, conninfo: str, shown_url: str, *, private: bool) -> None:
         self._shown = shown_url
@@ -94,7 +94,7 @@ class PostgresqlLookout:
         # Statements come as bytes in the encoding of the session's own database, or of none: SQL_ASCII keeps the server
         # from converting them, and from failing over one that it cannot convert.
         options = (
-            f"-c default_transaction_read_only=on -c statement_timeout={LOOK_MS} -c lock_timeout=500 -c jit=off "
+            f"-c default_transaction_read_only=on -c statement_timeout={CHECK_MS} -c lock_timeout=500 -c jit=off "
             # Nobody else's function is called, whatever is named like one of the server's and fits better.
             "-c client_encoding=SQL_ASCII -c search_path=pg_catalog -c row_security=off"
         )
@@ -148,8 +148,8 @@ class PostgresqlLookout:
         try:
             yield
         except (psycopg.errors.QueryCanceled, psycopg.errors.LockNotAvailable) as error:
-            raise LookTimedOut(
-                f"{self._shown}: the check took longer than {LOOK_MS / 1000:g} s and was abandoned"
+            raise CheckTimedOut(
+                f"{self._shown}: the check took longer than {CHECK_MS / 1000:g} s and was abandoned"
             ) from error
         except psycopg.OperationalError as error:
             if overdue.is_set():

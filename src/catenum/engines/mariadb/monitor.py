@@ -21,16 +21,15 @@ from catenum.core.servers import rules_of
 from catenum.core.snapshot.sample import SessionInfo
 from catenum.engines.innodb import earlier_statements, metadata_queue
 from catenum.engines.innodb.control import arguments_of
-from catenum.engines.innodb.lookout import Counts, InnodbLookout, RowWaits, Running, plain
-from catenum.engines.innodb.metadata_waits import Listed
+from catenum.engines.innodb.metadata_waits import SessionRow
+from catenum.engines.innodb.monitor import Counts, InnodbMonitor, RowWaits, Running, plain
 from catenum.engines.innodb.records import Records, table_name
 from catenum.engines.innodb.requirements import grant, works
 from catenum.engines.innodb.transactions import Transaction
-from catenum.engines.lookout import LOOK_MS, SOMEBODY, Check
 from catenum.engines.mariadb import readonly_transactions, requirements, rowlocks
-from catenum.engines.mariadb.many_waiters import CROWD, Crowd
-from catenum.engines.mariadb.many_waiters import look as look_at_crowd
+from catenum.engines.mariadb.many_waiters import MANY, ManyWaiters, read_status
 from catenum.engines.mariadb.metadata import NAMED_MODE
+from catenum.engines.monitor import CHECK_MS, SOMEBODY, Check
 
 #: What the plugin METADATA_LOCK_INFO lists.
 _PLUGIN = "select thread_id, lock_mode, lock_type, table_schema, table_name from information_schema.metadata_lock_info"
@@ -53,19 +52,19 @@ _WAITING = "state like 'Waiting for%lock%' or state in ('User lock', 'Waiting fo
 _OWN_SESSIONS = "where id <> connection_id() and command <> 'Sleep'"
 
 
-def look_at(where: Mapping[str, object] | str, shown_url: str, *, private: bool = False) -> MariadbLookout:
+def open_monitor(where: Mapping[str, object] | str, shown_url: str, *, private: bool = False) -> MariadbMonitor:
     """Connect for looking. Raises TargetError."""
-    return MariadbLookout(arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private)
+    return MariadbMonitor(arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private)
 
 
-class MariadbLookout(InnodbLookout[rowlocks.Lock]):
-    """One watching connection. See ``engines.lookout.Lookout`` for what each method promises."""
+class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
+    """One watching connection. See ``engines.monitor.Monitor`` for what each method promises."""
 
     rules = rules_of("mariadb")
     timed_out = (1969, 1205, 1317)
     named_mode = NAMED_MODE
     text_bytes = 65_535  # PROCESS_LIST_INFO_WIDTH, sql_show.cc
-    _crowd_holder: Transaction | None = None
+    _many_wait_for: Transaction | None = None
 
     def learn(self, private: bool) -> None:
         """By variables, grants, and by trying what there is to see."""
@@ -74,7 +73,7 @@ class MariadbLookout(InnodbLookout[rowlocks.Lock]):
         if "mariadb" not in version.lower():
             raise TargetError(f"{self._shown}: {version} is not MariaDB")
         self.rows("set session transaction read only")
-        self.rows(f"set session max_statement_time = {LOOK_MS / 1000}, lock_wait_timeout = 1")
+        self.rows(f"set session max_statement_time = {CHECK_MS / 1000}, lock_wait_timeout = 1")
         row = self.rows(
             "select version(), current_user(), (select count(*) from information_schema.plugins "
             "where plugin_name = 'METADATA_LOCK_INFO' and plugin_status = 'ACTIVE'), "
@@ -121,13 +120,13 @@ class MariadbLookout(InnodbLookout[rowlocks.Lock]):
 
     def running(self, blocked: int) -> Running:
         """By InnoDB's table, or its status where many wait."""
-        crowd = None
-        if self.sees_all and blocked >= CROWD:
-            crowd = look_at_crowd(self.rows, self._records)
-        if crowd is None:
+        many = None
+        if self.sees_all and blocked >= MANY:
+            many = read_status(self.rows, self._records)
+        if many is None:
             return Running(rowlocks.transactions(self.rows) if self.sees_all else {})
-        crowd = self._as_the_tables_name_it(crowd)
-        return Running(crowd.transactions, crowd.edges, crowd.read)
+        many = self._as_the_tables_name_it(many)
+        return Running(many.transactions, many.edges, many.read)
 
     def row_waits(
         self, running: Mapping[str, Transaction], waited_ms: Callable[[str], float]
@@ -147,21 +146,21 @@ class MariadbLookout(InnodbLookout[rowlocks.Lock]):
         found = earlier_statements.earlier(self.rows, ages)
         return {name: replace(known[name], earlier=texts) for name, texts in found.items()}
 
-    def _as_the_tables_name_it(self, crowd: Crowd) -> Crowd:
+    def _as_the_tables_name_it(self, many: ManyWaiters) -> ManyWaiters:
         """The holder of a crowd with the begin of its transaction, as without a crowd: it is asked for once."""
-        name = crowd.holder
-        holder = crowd.transactions.get(name)
+        name = many.holder
+        holder = many.transactions.get(name)
         if holder is None:
-            return crowd
-        known = self._crowd_holder
+            return many
+        known = self._many_wait_for
         begun_since = known is not None and (holder.age_ms or 0.0) < (known.age_ms or 0.0)
         if known is None or begun_since or (known.name, known.number) != (name, holder.number):
             known = rowlocks.transactions(self.rows, int(name)).get(name, holder)
             known = replace(known, number=holder.number, age_ms=holder.age_ms)
-        self._crowd_holder = known
-        return replace(crowd, transactions={**crowd.transactions, name: replace(holder, started=known.started)})
+        self._many_wait_for = known
+        return replace(many, transactions={**many.transactions, name: replace(holder, started=known.started)})
 
-    def listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[Listed]:
+    def listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[SessionRow]:
         """By the process list."""
         if not self.sees_all:
             return [_listed(row, None) for row in self.rows(_PROCESSES + _OWN_SESSIONS)]
@@ -230,9 +229,9 @@ class MariadbLookout(InnodbLookout[rowlocks.Lock]):
         return requirements.checks(self.rows, self.login, sees_all=self.sees_all, ends=self._ends)
 
 
-def _listed(row: tuple[Any, ...], trx: Transaction | None) -> Listed:
+def _listed(row: tuple[Any, ...], trx: Transaction | None) -> SessionRow:
     number, user, host, database, command, time_ms, state, text, statement = row
-    return Listed(
+    return SessionRow(
         id=str(number),
         user=user,
         host=host,

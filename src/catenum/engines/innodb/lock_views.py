@@ -13,13 +13,13 @@ from catenum.engines.innodb.session import InnodbSession
 from catenum.engines.ports import Session
 
 
-class InnodbLooking(InnodbControl):
-    """See ``engines.ports.looking.Looking`` for what each method promises."""
+class InnodbLockViews(InnodbControl):
+    """See ``engines.ports.looking.LockViews`` for what each method promises."""
 
-    def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
+    def poll_waits(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
         """Who among ``sessions`` waits for whom."""
         with self._told():
-            return self.reader.look(cast(Mapping[str, InnodbSession], sessions), self._threads, now_ms)
+            return self.reader.poll_waits(cast(Mapping[str, InnodbSession], sessions), self._threads, now_ms)
 
     def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
         """Every lock of ``sessions``."""

@@ -51,7 +51,7 @@ class Await:
 
 
 @dataclass(frozen=True, slots=True)
-class Look:
+class PollWaits:
     """Report who of those under way waits for whom."""
 
 
@@ -72,13 +72,13 @@ class Announce:
 
 
 @dataclass(frozen=True, slots=True)
-class Rest:
+class Sleep:
     """Let time pass until then (ms on the run's clock): a retry's pause."""
 
     until_ms: float
 
 
-Need = Begin | Send | Undo | Cancel | Await | Look | TakePicture | Announce | Rest
+Request = Begin | Send | Undo | Cancel | Await | PollWaits | TakePicture | Announce | Sleep
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

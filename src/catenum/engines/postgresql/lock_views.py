@@ -13,16 +13,16 @@ from catenum.engines.postgresql.control import PostgresqlControl
 from catenum.engines.postgresql.session import PostgresqlSession
 
 
-class PostgresqlLooking(PostgresqlControl):
-    """See ``engines.ports.looking.Looking`` for what each method promises."""
+class PostgresqlLockViews(PostgresqlControl):
+    """See ``engines.ports.looking.LockViews`` for what each method promises."""
 
-    def look(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
+    def poll_waits(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
         """Who among ``sessions`` waits for whom."""
         with self._told(self.info.url):
             mine = cast(Mapping[str, PostgresqlSession], sessions)
             if self.reader.remembered is not None:
                 self.reader.trails = {pid: session.trail for pid, session in self._sessions.items()}
-            return self.reader.look(mine, self._pids, now_ms)
+            return self.reader.poll_waits(mine, self._pids, now_ms)
 
     def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
         """Every lock of ``sessions``."""

@@ -24,7 +24,7 @@ APPLICATION = "catenum watch"
 #: How one is called that the server does not name.
 SOMEBODY = "a session that the server does not name"
 #: A check that takes longer than this is abandoned (ms).
-LOOK_MS = 5_000
+CHECK_MS = 5_000
 #: Without any answer for so long (ms), the server or the network has stopped: the connection is
 #: abandoned.
 NO_ANSWER_MS = 7_000
@@ -41,7 +41,7 @@ class CheckFailed(TargetError):
         self.number = number
 
 
-class LookTimedOut(CheckFailed):
+class CheckTimedOut(CheckFailed):
     """The server did not answer a check in time."""
 
 
@@ -130,7 +130,7 @@ class Link:
         return min(self._trips) * queries
 
 
-class Lookout(Protocol):
+class Monitor(Protocol):
     """One connection to a running server that looks."""
 
     info: TargetInfo
