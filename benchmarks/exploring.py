@@ -168,7 +168,7 @@ def main() -> int:
     """Measure and print; 1 where a bound is passed."""
     good = True
 
-    def told(what: str, value: float, bound: float) -> None:
+    def reported(what: str, value: float, bound: float) -> None:
         nonlocal good
         good = good and value >= bound
         print(f"{'ok  ' if value >= bound else 'SLOW'}  {what:<72} {value:8.2f}  (at least {bound:g})")
@@ -179,11 +179,11 @@ def main() -> int:
         pairs = [(mine(), hand()) for _ in range(ROUNDS)]
         a, b = statistics.median(p[0] for p in pairs), statistics.median(p[1] for p in pairs)
         ratio = statistics.median(one / other for one, other in pairs)
-        told(f"explore berth-swap / a loop by hand, schedules a second ({a:.0f}, {b:.0f})", ratio, 0.8)
+        reported(f"explore berth-swap / a loop by hand, schedules a second ({a:.0f}, {b:.0f})", ratio, 0.8)
         one, two = with_workers(connect, 1), with_workers(connect, 2)
         pairs = [(one(), two()) for _ in range(3)]
         a, b = statistics.median(p[0] for p in pairs), statistics.median(p[1] for p in pairs)
-        told(f"explore left-open, 2 workers / 1 worker ({b:.0f}, {a:.0f} a second)", b / a, 1.4)
+        reported(f"explore left-open, 2 workers / 1 worker ({b:.0f}, {a:.0f} a second)", b / a, 1.4)
     return 0 if good else 1
 
 

@@ -160,7 +160,7 @@ def main() -> int:
     """Measure and print; 1 where a bound is passed."""
     good = True
 
-    def told(what: str, value: float, bound: float, *, least: bool = False, unit: str = "") -> None:
+    def reported(what: str, value: float, bound: float, *, least: bool = False, unit: str = "") -> None:
         nonlocal good
         kept = value >= bound if least else value <= bound
         good = good and kept
@@ -175,8 +175,8 @@ def main() -> int:
             mine(), hand.play(cycle)
             pairs = [(mine(), hand.play(cycle)) for _ in range(ROUNDS)]
             a, b = statistics.median(p[0] for p in pairs), statistics.median(p[1] for p in pairs)
-            told(f"play berth-swap --locks {locks} / the same moves by hand ({b:.1f} ms)", a / b, bound)
-        told("from sending a statement to seeing it wait, median", noticed(connect), 5, unit=" ms")
+            reported(f"play berth-swap --locks {locks} / the same moves by hand ({b:.1f} ms)", a / b, bound)
+        reported("from sending a statement to seeing it wait, median", noticed(connect), 5, unit=" ms")
         mine = explored(connect, 4)
         mine()
         ratios = []
@@ -185,10 +185,10 @@ def main() -> int:
             for order in orders * 4:
                 hand.play(order)
             ratios.append(one * (time.perf_counter() - start) / (4 * len(orders)))
-        told("explore berth-swap / a loop by hand, schedules a second", statistics.median(ratios), 0.8, least=True)
+        reported("explore berth-swap / a loop by hand, schedules a second", statistics.median(ratios), 0.8, least=True)
     few, many, whole = looked()
-    told(f"a look at {SESSIONS} sessions, 100 of them waiting, median", few, 20, unit=" ms")
-    told(f"the same with {LOCKS:,} locks held (reading them all takes {whole:.0f} ms)", many, 20, unit=" ms")
+    reported(f"a look at {SESSIONS} sessions, 100 of them waiting, median", few, 20, unit=" ms")
+    reported(f"the same with {LOCKS:,} locks held (reading them all takes {whole:.0f} ms)", many, 20, unit=" ms")
     return 0 if good else 1
 
 

@@ -206,7 +206,7 @@ def pgbench(engine: Engine, sql: str, copies: int, seconds: int, folder: Path) -
     return turn
 
 
-def loops(server: str, told: Callable[..., None]) -> None:
+def loops(server: str, reported: Callable[..., None]) -> None:
     """Throughput of the loops: at least so many times that of the others, so the inverse is held against a bound."""
     sql, copies = "select height from tide where id = 1", 2
     settings = Settings()
@@ -215,11 +215,13 @@ def loops(server: str, told: Callable[..., None]) -> None:
         engine.make_scratch()
         mine = churned(engine, sql, copies, 1.5)
         a, b = interleaved(mine, by_hand_loop(engine, sql, copies, 1.5), 5, warm=1)
-        told(f"{server}: a hand-written loop / churn, {copies} clients ({a:,.0f} a second)", b / a, 1 / 0.8)
+        reported(f"{server}: a hand-written loop / churn, {copies} clients ({a:,.0f} a second)", b / a, 1 / 0.8)
         if server == "postgresql":
             with tempfile.TemporaryDirectory() as folder:
                 a, b = interleaved(mine, pgbench(engine, sql, copies, 2, Path(folder)), 5, warm=1)
-            told(f"pgbench / churn, the same script, {copies} clients, prepared ({b:,.0f} a second)", b / a, 1 / 0.5)
+            reported(
+                f"pgbench / churn, the same script, {copies} clients, prepared ({b:,.0f} a second)", b / a, 1 / 0.5
+            )
         mine.close()
         engine.close()
 
@@ -239,7 +241,7 @@ def main() -> int:
     """Measure and print; 1 where a bound is passed."""
     good = True
 
-    def told(what: str, value: float, bound: float, unit: str = "") -> None:
+    def reported(what: str, value: float, bound: float, unit: str = "") -> None:
         nonlocal good
         good = good and value <= bound
         print(f"{'ok  ' if value <= bound else 'SLOW'}  {what:<72} {value:8.2f}{unit}  (at most {bound:g}{unit})")
@@ -249,25 +251,29 @@ def main() -> int:
             run = played(server.where, locks)
             mine, theirs = interleaved(run, by_hand(server.where), ROUNDS)
             run.engine.close()
-            told(f"play berth-swap --locks {locks} / the same moves by hand ({theirs:.1f} ms)", mine / theirs, bound)
-        told(
+            reported(
+                f"play berth-swap --locks {locks} / the same moves by hand ({theirs:.1f} ms)", mine / theirs, bound
+            )
+        reported(
             "a wait noticed after the server's own waitstart, median",
             noticed(connect(server.where, "bench", private=True), 20),
             5,
             " ms",
         )
     with open_engine(resolve("local:mariadb", Settings()), print) as make:
-        told("mariadb: a wait noticed after its beginning by InnoDB's count, median", noticed(make(), 20), 10, " ms")
+        reported(
+            "mariadb: a wait noticed after its beginning by InnoDB's count, median", noticed(make(), 20), 10, " ms"
+        )
     for server_name in ("postgresql", "mariadb", "mysql"):
-        loops(server_name, told)
+        loops(server_name, reported)
     bare = whole(sys.executable, "-c", "pass")
     helped, plain = interleaved(whole(SCRIPT, "--help"), bare, 20)
-    told(f"catenum --help / python -c pass ({plain:.0f} ms)", helped / plain, 3)
+    reported(f"catenum --help / python -c pass ({plain:.0f} ms)", helped / plain, 3)
     subprocess.run([SCRIPT, "local", "start", "--quiet"], check=True, capture_output=True)
     try:
         run = whole(SCRIPT, "play", "berth-swap")
         run()
-        told(
+        reported(
             "catenum play on a warm private server, whole process, median",
             statistics.median(run() for _ in range(9)),
             1500,
@@ -277,7 +283,7 @@ def main() -> int:
         subprocess.run([SCRIPT, "local", "stop", "--quiet"], check=True, capture_output=True)
     run = whole(SCRIPT, "play", "berth-swap")
     run()
-    told(
+    reported(
         "the same, the server started and stopped by the command",
         statistics.median(run() for _ in range(5)),
         1500,

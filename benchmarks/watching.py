@@ -211,25 +211,25 @@ def main() -> int:
     """Measure and print; 1 where a bound is passed."""
     good = True
 
-    def told(what: str, value: float, bound: float, unit: str = "", *, least: bool = False) -> None:
+    def reported(what: str, value: float, bound: float, unit: str = "", *, least: bool = False) -> None:
         nonlocal good
         fine = value >= bound if least else value <= bound
         good = good and fine
         word = "at least" if least else "at most"
         print(f"{'ok  ' if fine else 'SLOW'}  {what:<72} {value:8.2f}{unit}  ({word} {bound:g}{unit})")
 
-    told("heads, chains and cycles among 10,000 sessions and 100,000 waits", chains(), 1, " s")
+    reported("heads, chains and cycles among 10,000 sessions and 100,000 waits", chains(), 1, " s")
     with tempfile.TemporaryDirectory() as name:
         size, took = a_week(Path(name))
-        told("a week of samples with an incident every 10 s: the store", size, 200, " MB")
-        told("history of that week", took, 1, " s")
+        reported("a week of samples with an incident every 10 s: the store", size, 200, " MB")
+        reported("history of that week", took, 1, " s")
     server = Server()
     try:
-        told("a cheap sample, 500 sessions, 100 of them waiting", sampled(server), 20, " ms")
+        reported("a cheap sample, 500 sessions, 100 of them waiting", sampled(server), 20, " ms")
         if "quick" not in sys.argv:
             with tempfile.TemporaryDirectory() as name:
                 ratio, low, high = watched(server, Path(name))
-            told(f"pgbench, 200 clients, with watch / without ({low:.3f} to {high:.3f})", ratio, 0.98, least=True)
+            reported(f"pgbench, 200 clients, with watch / without ({low:.3f} to {high:.3f})", ratio, 0.98, least=True)
     finally:
         server.stop()
     return 0 if good else 1

@@ -108,13 +108,13 @@ def night(conninfo: str, seconds: int) -> dict[str, object]:
         deadlocks = re.search(r"deadlock failures: (\d+)", yard.ended())
         done = gates.transactions()
         connection.execute("drop table slot")
-    told = []
+    reported = []
     for since, until in holds:
         # Whoever was held up went on just after the hold ended, and had begun before that.
         held_up = [took for end, took in done if until <= end < until + 0.5 and end - took / 1e3 < until]
         waited = [took for took in held_up if took > (until - since) * 500]
-        told.append({"from": stamp(since), "until": stamp(until), "longest_ms": max(waited), "waiting": len(waited)})
-    return {"holds": told, "statement": CLERK, "deadlocks": int(deadlocks[1]) if deadlocks else 0}
+        reported.append({"from": stamp(since), "until": stamp(until), "longest_ms": max(waited), "waiting": len(waited)})
+    return {"holds": reported, "statement": CLERK, "deadlocks": int(deadlocks[1]) if deadlocks else 0}
 
 
 def main() -> int:

@@ -194,8 +194,8 @@ def kept() -> str:
     """The private server that stays for the session; commands find it by themselves. Gives its connection string."""
     needs("postgresql")
     subprocess.run([str(SCRIPT), "local", "start", "--quiet"], check=True, capture_output=True)
-    told = subprocess.run([str(SCRIPT), "local", "status", "--json"], check=True, capture_output=True)
-    (server,) = json.loads(told.stdout)["servers"]
+    reported = subprocess.run([str(SCRIPT), "local", "status", "--json"], check=True, capture_output=True)
+    (server,) = json.loads(reported.stdout)["servers"]
     return f"host={server['sockets']} user={USER} dbname={DATABASE}"
 
 
@@ -333,8 +333,8 @@ def _kept_with_socket(server: str) -> str:
         [str(SCRIPT), "local", "start", *target, "--quiet"], capture_output=True, text=True, check=False
     )
     assert started.returncode == 0, started.stderr
-    told = subprocess.run([str(SCRIPT), "local", "status", *target, "--json"], check=True, capture_output=True)
-    (found,) = json.loads(told.stdout)["servers"]
+    reported = subprocess.run([str(SCRIPT), "local", "status", *target, "--json"], check=True, capture_output=True)
+    (found,) = json.loads(reported.stdout)["servers"]
     return f"{found['sockets']}/server.sock"
 
 
@@ -478,8 +478,8 @@ def own_server() -> Iterator[OwnServer]:
     log = (folder / "log").open("wb")
 
     def launch(*options: str, environment: Mapping[str, str] | None = None) -> subprocess.Popen:
-        told = {"stdout": log, "stderr": log, "env": {**os.environ, **(environment or {})}}
-        return server_process([*command, *options], owner, **told)
+        reported = {"stdout": log, "stderr": log, "env": {**os.environ, **(environment or {})}}
+        return server_process([*command, *options], owner, **reported)
 
     server = OwnServer(port, launch(), folder, folder, launch)
     until(lambda: recipe.is_ready(data, folder), "the test's own server is ready")

@@ -133,8 +133,8 @@ def kills() -> int:
                 if not kept:
                     left = [str(pid) for pid in processes_of(base)] + os.listdir(base / "tmp")
                 if left or after.returncode != (0 if way.startswith("watch") else 1):
-                    told = after.stderr.strip()[-300:]
-                    print(f"{server}, {way}, turn {turn}: left {left}, then {after.returncode} {told}", flush=True)
+                    reported = after.stderr.strip()[-300:]
+                    print(f"{server}, {way}, turn {turn}: left {left}, then {after.returncode} {reported}", flush=True)
                     bad += 1
                 else:
                     clean += 1

@@ -206,32 +206,32 @@ def roots(graph: WaitGraph, name: str) -> set[str]:
 
 def differences(sample: Any, own: dict[str, set[str]], kind: str) -> list[str]:
     """What the look says and the server does not, or the other way round."""
-    told = WaitGraph(sample.edges)
+    reported = WaitGraph(sample.edges)
     server = graph_of(own)
     found = []
     if kind == "mariadb":  # whoever is not named is one of the suspects
         suspected = {
             one.waiter: {s.session for s in sample.suspects if s.waiter == one.waiter} for one in sample.suspects
         }
-        told = WaitGraph(
+        reported = WaitGraph(
             replace(edge, holder=name)
             for edge in sample.edges
             for name in (sorted(suspected.get(edge.waiter, ())) if edge.holder not in sample.by_id else [edge.holder])
         )
-    if told.waiters != server.waiters:
-        found.append(f"waiting: told {sorted(told.waiters)}, server {sorted(server.waiters)}")
-    for name in told.waiters & server.waiters:
-        mine, theirs = roots(told, name), roots(server, name)
+    if reported.waiters != server.waiters:
+        found.append(f"waiting: told {sorted(reported.waiters)}, server {sorted(server.waiters)}")
+    for name in reported.waiters & server.waiters:
+        mine, theirs = roots(reported, name), roots(server, name)
         # The server names one of several that share a row; the look may know the others. In a cycle the server counts
         # those who stand ahead in a queue for a row among the members.
         alike = mine == theirs or (theirs <= mine and (kind == "postgresql" or bool(sample.suspects)))
-        if not alike and not (told.cycles() and mine & theirs):
+        if not alike and not (reported.cycles() and mine & theirs):
             found.append(f"{name}: told behind {sorted(mine)}, server {sorted(theirs)}")
     # Who shares a row may close a cycle before the server has come to wait for it: for it waits for one after the other.
     shares = any(edge.resource.kind == "row" and edge.held is not None for edge in sample.edges)
-    if bool(told.cycles()) != bool(server.cycles()) and not (kind == "postgresql" and told.cycles() and shares):
-        found.append(f"cycles: told {len(told.cycles())}, server {len(server.cycles())}")
-    for head in told.heads():
+    if bool(reported.cycles()) != bool(server.cycles()) and not (kind == "postgresql" and reported.cycles() and shares):
+        found.append(f"cycles: told {len(reported.cycles())}, server {len(server.cycles())}")
+    for head in reported.heads():
         held, age = sample.holds_up(head), sample.session(head).transaction_ms
         if age is not None and held.ms > age + 1100:
             found.append(f"{head}: holds for {held.ms:.0f} ms, its transaction is {age:.0f} ms old")
@@ -288,10 +288,10 @@ def soak() -> int:
     args = parser.parse_args()
     target = f"local:{args.server}"
     subprocess.run([str(SCRIPT), "local", "start", "--target", target], check=False, capture_output=True)
-    told = subprocess.run(
+    reported = subprocess.run(
         [str(SCRIPT), "local", "status", "--target", target, "--json"], check=True, capture_output=True
     )
-    (server,) = json.loads(told.stdout)["servers"]
+    (server,) = json.loads(reported.stdout)["servers"]
     open_monitor = server_module(args.server, ".monitor").open_monitor
     admin: Any
     if args.server == "postgresql":

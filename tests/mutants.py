@@ -224,7 +224,7 @@ class Tests:
                 for line, names in measured.contexts_by_lineno(path).items()
             }
 
-    def of(self, mutant: Mutant) -> list[str]:
+    def touching(self, mutant: Mutant) -> list[str]:
         """The quickest first. What is run on import alone is behind every test of the module."""
         lines = self._by_line.get(str(CORE / mutant.place), {})
         named = lines.get(mutant.line) or sorted({name for names in lines.values() for name in names})
@@ -286,7 +286,7 @@ def main() -> int:
                     one = work.get_nowait()
                 except queue.Empty:
                     return
-                named = tests.of(one)
+                named = tests.touching(one)
                 if not named or not is_noticed(one, named, tree):
                     kind = "equivalent" if one.name in listed else "not run" if not named else "not noticed"
                     survived[kind].append(one)

@@ -29,14 +29,14 @@ from catenum.core.space.exploration import Exploration
 def brief(value: Any) -> str:
     """A value without what is as it is by default."""
     if is_dataclass(value) and not isinstance(value, type):
-        told = []
+        reported = []
         for field in fields(value):
             own = getattr(value, field.name)
             usual = field.default if field.default is not MISSING else field.default_factory
             usual = usual() if callable(usual) and usual is not MISSING else usual
             if own != usual:
-                told.append(f"{field.name}={brief(own)}")
-        return f"{type(value).__name__}({', '.join(told)})"
+                reported.append(f"{field.name}={brief(own)}")
+        return f"{type(value).__name__}({', '.join(reported)})"
     if isinstance(value, (set, frozenset)):
         return "{" + ", ".join(sorted(map(brief, value))) + "}"
     if isinstance(value, (tuple, list)):
@@ -207,10 +207,10 @@ def questions(path: Path) -> Iterator[str]:
             given = [_given(word) for word in words]
             try:
                 found = function(*given)
-                told = brief(list(found) if hasattr(found, "__next__") else found)
+                reported = brief(list(found) if hasattr(found, "__next__") else found)
             except (ValueError, CatenumError, KeyError, LookupError) as error:
-                told = f"{type(error).__name__}: {error}"
-            yield f"{place}({', '.join(map(brief, words))}) → {told}\n"
+                reported = f"{type(error).__name__}: {error}"
+            yield f"{place}({', '.join(map(brief, words))}) → {reported}\n"
 
 
 def _given(word: Any) -> Any:

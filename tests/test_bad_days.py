@@ -85,8 +85,8 @@ def test_a_server_killed_in_the_middle_of_a_run(start, own_server, waiting):
     own_server.kill()
     _, err = process.communicate(timeout=60)
     assert process.returncode == 3, err
-    told = [line for line in err.splitlines() if "process list" not in line]
-    assert told[0].startswith("catenum: the server went away: ")
+    reported = [line for line in err.splitlines() if "process list" not in line]
+    assert reported[0].startswith("catenum: the server went away: ")
     assert "secret-word" not in err
 
 

@@ -98,9 +98,9 @@ def test_a_rejected_statement_is_told_with_the_server_s_message_and_position(cal
     (tmp_path / "s.yaml").write_text(GOOD.replace("select vessel", "selekt vessel"))
     done = call("play", "s.yaml")
     assert done.code == 1
-    told = " ".join(done.out.split())
-    assert 'ebb 1: syntax error at or near "selekt" (SQLSTATE 42601)' in told
-    assert "at character 1: selekt vessel from berth" in told
+    reported = " ".join(done.out.split())
+    assert 'ebb 1: syntax error at or near "selekt" (SQLSTATE 42601)' in reported
+    assert "at character 1: selekt vessel from berth" in reported
 
 
 def test_rejected_data_is_told_with_line_and_column(call, tmp_path):
@@ -169,14 +169,14 @@ def test_a_recording_whose_parts_do_not_fit_each_other_is_told(call, tmp_path):
     short = json.dumps(recording)
     recording = json.loads((tmp_path / "saved" / "outcome-A.json").read_text())
     next(event for event in recording["events"] if event["what"] == "done")["statement"] = 99
-    for text, told in ((short, "rows.berth: a row has not"), (json.dumps(recording), "has 2 statements")):
+    for text, reported in ((short, "rows.berth: a row has not"), (json.dumps(recording), "has 2 statements")):
         (tmp_path / "r.json").write_text(text)
         for command in ("explain", "draw"):
             done = call(command, "r.json")
             assert done.code == 2
             assert "a damaged recording: " in done.err
-            assert told in done.err
-    for key, value, told in (("moves", ["nobody"], "named 'nobody'"), ("outcome", "Z", "no outcome 'Z'")):
+            assert reported in done.err
+    for key, value, reported in (("moves", ["nobody"], "named 'nobody'"), ("outcome", "Z", "no outcome 'Z'")):
         saved = tmp_path / "saved" / "exploration.json"
         whole = saved.read_text()
         exploration = json.loads(whole)
@@ -184,7 +184,7 @@ def test_a_recording_whose_parts_do_not_fit_each_other_is_told(call, tmp_path):
         saved.write_text(json.dumps(exploration))
         done = call("draw", "saved")
         saved.write_text(whole)
-        assert (done.code, told in done.err) == (2, True)
+        assert (done.code, reported in done.err) == (2, True)
 
 
 def test_a_bad_settings_file_is_told(call, tmp_path):
@@ -266,10 +266,10 @@ def test_a_url_that_cannot_be_read_or_reached_is_an_error_without_its_password(c
     name, *files = command.split()
     done = call(name, *files, "--target", url)
     assert done.code in (2, 3)
-    told = done.err + done.out
-    assert "Traceback" not in told
+    reported = done.err + done.out
+    assert "Traceback" not in reported
     for secret in ("hidden", "hid%den", "hid[den", "hid den", "hid#den"):
-        assert secret not in told
+        assert secret not in reported
 
 
 def test_a_fault_of_catenum_s_own_shows_no_password(call, monkeypatch):

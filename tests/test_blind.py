@@ -95,11 +95,11 @@ def test_a_check_that_the_server_rejects_makes_the_watch_blind_until_one_sees_ag
     seen = [out.get(timeout=10) for _ in range(4)]
     follower.stopping.set()
     assert [one.trouble for one in seen] == [None, "port: cannot convert string", "port: cannot convert string", None]
-    store, told = writer(tmp_path / "s.sqlite"), []
-    watch = Watch({"port": lambda: None}, WatchOptions(), store, told.append)
+    store, reported = writer(tmp_path / "s.sqlite"), []
+    watch = Watch({"port": lambda: None}, WatchOptions(), store, reported.append)
     for second, one in enumerate(seen):
         watch.take(Sighting("port", at(second), sample=one.sample, trouble=one.trouble))
-    assert [line.what for line in told] == ["blind", "sees"]
+    assert [line.what for line in reported] == ["blind", "sees"]
     (spell,) = store.rows("select since, until, why, blind from gap where why not like 'checks were%'")
     assert spell == {"since": at(0), "until": at(3), "why": "port: cannot convert string", "blind": 1}
     (hour,) = coverage(store, Span(at(0), at(3600)))
@@ -123,8 +123,8 @@ def test_a_login_that_sees_only_its_own_is_blind_until_it_may_and_history_says_s
     """An incident that nobody could see is no quiet night."""
     process = start("watch", "--target", own_server.url("guest"), "--store", "s.sqlite", "--json")
     events = (json.loads(line) for line in process.stdout)
-    told = next(event for event in events if event["event"] != "note")
-    assert (told["event"], "the login guest sees its own sessions only" in told["text"]) == ("blind", True)
+    reported = next(event for event in events if event["event"] != "note")
+    assert (reported["event"], "the login guest sees its own sessions only" in reported["text"]) == ("blind", True)
     with contextlib.closing(own_server.admin()) as one, contextlib.closing(own_server.admin()) as other:
         one.execute("select pg_advisory_lock(7)")
         other.pgconn.send_query(b"select pg_advisory_lock(7)")

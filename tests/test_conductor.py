@@ -17,8 +17,8 @@ from catenum.lab.run.play import PlayOptions, play
 
 def scenario(order: str | None = None, victim: str | None = None, **transactions: object) -> Scenario:
     plain: dict = {"scenario": "scripted", "data": "", "transactions": {}}
-    for name, told in transactions.items():
-        plain["transactions"][name] = told if isinstance(told, dict) else {"statements": told}
+    for name, reported in transactions.items():
+        plain["transactions"][name] = reported if isinstance(reported, dict) else {"statements": reported}
     return Scenario.model_validate(plain | ({"order": order} if order else {}) | ({"victim": victim} if victim else {}))
 
 
@@ -101,20 +101,20 @@ transactions = st.dictionaries(
 
 @settings(max_examples=60)
 @given(transactions, st.data())
-def test_any_scenario_in_any_order_comes_to_an_end_that_adds_up(told, data):
+def test_any_scenario_in_any_order_comes_to_an_end_that_adds_up(reported, data):
     """Every transaction ends as it should or is a victim;
 
     waits are closed; a cycle is there exactly where a victim is.
     """
-    turns = [name for name, statements in told.items() for _ in range(len(statements) + 1)]
+    turns = [name for name, statements in reported.items() for _ in range(len(statements) + 1)]
     order = data.draw(st.permutations(turns))
-    recording = run(scenario(" ".join(order), **told), locks="full")
+    recording = run(scenario(" ".join(order), **reported), locks="full")
     victims = {event.transaction for event in recording.events if event.error}
     assert {t.name for t in recording.transactions if t.status != "committed"} == victims
     assert {cycle.victim for cycle in recording.deadlocks} == victims
     assert all(cycle.agreed for cycle in recording.deadlocks)
     assert all(wait.until_ms is not None for wait in recording.waits)
-    for name, statements in told.items():
+    for name, statements in reported.items():
         done = [e.statement for e in recording.events if e.transaction == name and e.what == "done"]
         if name not in victims:
             assert done == [*range(1, len(statements) + 1), None]
@@ -127,11 +127,11 @@ def test_any_scenario_in_any_order_comes_to_an_end_that_adds_up(told, data):
 
 @settings(max_examples=30)
 @given(transactions, st.data())
-def test_one_schedule_has_one_recording(told, data):
+def test_one_schedule_has_one_recording(reported, data):
     from catenum.core.record.recording_file import without_times_and_ids
 
-    turns = [name for name, statements in told.items() for _ in range(len(statements) + 1)]
-    case = scenario(" ".join(data.draw(st.permutations(turns))), **told)
+    turns = [name for name, statements in reported.items() for _ in range(len(statements) + 1)]
+    case = scenario(" ".join(data.draw(st.permutations(turns))), **reported)
     assert without_times_and_ids(run(case)) == without_times_and_ids(run(case))
 
 
@@ -142,9 +142,9 @@ def test_a_deadlock_of_which_nothing_was_seen_says_so():
     (member,) = cycle.members
     assert (member.transaction, member.waits_for, cycle.victim) == ("b", UNSEEN, "b")
     assert member.statement == 2  # the one that failed, though nobody saw it wait
-    told = " ".join(line.text for section in tell(recording) for line in section.lines)
-    assert "Its cycle was not seen" in told
-    assert "the rest of the cycle was not seen" in told
+    reported = " ".join(line.text for section in tell(recording) for line in section.lines)
+    assert "Its cycle was not seen" in reported
+    assert "the rest of the cycle was not seen" in reported
 
 
 def test_a_cycle_of_which_only_the_one_behind_the_victim_was_seen_is_closed_through_it():

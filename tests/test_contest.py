@@ -116,9 +116,9 @@ def test_what_only_the_server_s_other_choice_would_show_is_not_called_proven(cal
     assert found["counts"]["contests"] >= 2
     assert set(found["counts"]["contestants"]) == {"loader", "tally"}
     assert not any(claim["good"] for claim in found["claims"])
-    told = " ".join(call("explore", "s.yaml").out.split())
-    assert "the server decides which of them continues first (loader or tally, in 'clerk" in told
-    assert "Proven" not in told
+    reported = " ".join(call("explore", "s.yaml").out.split())
+    assert "the server decides which of them continues first (loader or tally, in 'clerk" in reported
+    assert "Proven" not in reported
 
 
 def test_what_another_schedule_stands_for_is_proven_whoever_goes_on_first(call, tmp_path):
@@ -151,14 +151,14 @@ def test_a_statement_that_goes_on_to_its_next_wait_is_part_of_what_let_it_go_on(
     assert not [note for note in found["notes"] if "taken for independent" in note]
     assert {(o["kind"], o["data"]) for o in found["outcomes"]} == {(o["kind"], o["data"]) for o in every["outcomes"]}
     assert found["counts"]["longest_chain"] == every["counts"]["longest_chain"] == 3
-    pairs = [{(m["waiter"], m["holder"]) for m in x["meetings"]} for x in (found, every)]
+    pairs = [{(m["waiter"], m["holder"]) for m in x["wait_pairs"]} for x in (found, every)]
     assert pairs[0] == pairs[1]
 
 
 def run_of(path: str, *, chosen: bool = False) -> Run:
     nothing = Observation(committed=(), seen={}, end="")
     return Run(
-        path=tuple(path.split()), kind="waited", status={}, failed_by={}, attempts={}, meetings=(), cycles=(), chain=0,
+        path=tuple(path.split()), kind="waited", status={}, failed_by={}, attempts={}, wait_pairs=(), cycles=(), chain=0,
         locks=None, holds={}, observed=nothing, ended_well=True, data="serial", went_on=(path,), chosen=chosen,
     )  # fmt: skip
 

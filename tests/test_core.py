@@ -225,27 +225,27 @@ def test_the_bound_of_none_is_the_rule_of_three():
 def test_what_changes_nothing_is_rarely_told_from_the_baseline_although_rates_vary_from_turn_to_turn():
     """Both share each turn's rate, which varies fourfold; each count varies by chance besides."""
     chance = np.random.default_rng(11)
-    told = 0
+    reported = 0
     for _ in range(200):
         rates = chance.gamma(2.0, 0.01, 12)
         one, two = ([(int(chance.binomial(800, min(1.0, r))), 800) for r in rates] for _ in range(2))
-        told += fewer(one, two) or fewer(two, one)
-    assert told <= 16  # 10 expected at 5 %; more than 16 in 3 of 100
+        reported += fewer(one, two) or fewer(two, one)
+    assert reported <= 16  # 10 expected at 5 %; more than 16 in 3 of 100
     halved = [(a // 2, n) for a, n in one]
     assert fewer(one, halved)
 
 
 def test_filler_rows_are_the_same_for_the_same_seed():
-    told = {
+    reported = {
         "rows": 40,
         "columns": {
             "id": {"sequence": 5}, "yard": {"choice": ["North", None]}, "weight": {"random": [2, 30]}, "box": {"text": 4},
             "kind": {"constant": 7},
         },
     }  # fmt: skip
-    rows = list(rows_of(Fill.model_validate(told)))
-    assert rows == list(rows_of(Fill.model_validate(told)))
-    assert rows != list(rows_of(Fill.model_validate({**told, "seed": 2})))
+    rows = list(rows_of(Fill.model_validate(reported)))
+    assert rows == list(rows_of(Fill.model_validate(reported)))
+    assert rows != list(rows_of(Fill.model_validate({**reported, "seed": 2})))
     assert [row[0] for row in rows] == list(range(5, 45))
     assert {row[1] for row in rows} == {"North", None}
     assert all(2 <= row[2] <= 30 and len(row[3]) == 4 and row[4] == 7 for row in rows)
@@ -296,8 +296,8 @@ def test_an_index_for_the_end_of_a_key_is_proposed_and_its_name_is_not_taken():
     keys = TableKeys(primary=("yard", "tier", "place"), indexes={"slot_place": ("place_of",)})
     rules = rules_of("postgresql")
     assert propose_index("delete from slot where tier = 1 and yard = 2", "slot", rules, keys) is None
-    told = propose_index("delete from slot where place = 4", "slot", rules, keys)
-    assert told == "create index slot_place_2 on slot (place)"
+    reported = propose_index("delete from slot where place = 4", "slot", rules, keys)
+    assert reported == "create index slot_place_2 on slot (place)"
 
 
 def test_gap_locks_and_inserts_conflict_one_way_only():

@@ -149,8 +149,8 @@ TRICKY = {
 @pytest.mark.parametrize("name", TRICKY)
 def test_reduction_loses_no_outcome_where_statements_touch_more_than_they_say(server, name):
     data, early, late = TRICKY[name]
-    told = (("early", early), ("late", late))
-    parts = {name: {"statements": texts, "isolation": "repeatable read"} for name, texts in told}
+    reported = (("early", early), ("late", late))
+    parts = {name: {"statements": texts, "isolation": "repeatable read"} for name, texts in reported}
     scenario = Scenario.model_validate(on_mysql_too({"scenario": "tricky", "data": data, "transactions": parts}))
     reduced, _ = outcomes(server, scenario)
     complete, _ = outcomes(server, scenario, every=True)
@@ -209,8 +209,8 @@ BERTHS = "create table berth (id int primary key, vessel varchar(20), moved int 
 
 @settings(max_examples=12, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(parts, min_size=2, max_size=2))
-def test_reduction_loses_no_outcome_of_generated_transactions(server, told):
-    plain = {"scenario": "made", "data": BERTHS, "transactions": dict(zip(("early", "late"), told, strict=True))}
+def test_reduction_loses_no_outcome_of_generated_transactions(server, reported):
+    plain = {"scenario": "made", "data": BERTHS, "transactions": dict(zip(("early", "late"), reported, strict=True))}
     scenario = Scenario.model_validate(plain)
     reduced, _ = outcomes(server, scenario)
     complete, _ = outcomes(server, scenario, every=True)
@@ -279,9 +279,9 @@ def test_anomalies_have_the_names_of_the_trade_and_show_their_evidence(call, kep
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
     server_name = "mariadb" if level == "read uncommitted" else "postgresql"
     found = call("explore", "s.yaml", "--target", f"local:{server_name}", "--json").json
-    told = {e["anomaly"]: e["evidence"] for e in found["outcomes"] if e["anomaly"]}
-    assert list(told) == [name]
-    assert "early" in " ".join(told[name])
+    reported = {e["anomaly"]: e["evidence"] for e in found["outcomes"] if e["anomaly"]}
+    assert list(reported) == [name]
+    assert "early" in " ".join(reported[name])
     assert call("explore", "s.yaml", "--target", f"local:{server_name}", "--expect", f"no {name}").code == 1
 
 
@@ -295,10 +295,10 @@ def test_reordering_proves_a_cycle_gone_and_one_schedule_less_proves_nothing(cal
         found = call("explore", name, "--remedy", "same order", "--json").json
         one_less = found["counts"]["run"] - 1
         cut = call("explore", name, "--remedy", "same order", "--limit", one_less, "--expect", "no deadlock")
-        told = " ".join(cut.out.split())
-        assert "proven" not in told.lower().replace("this is not proven", "")
-        assert "No deadlock was seen in" in told
-        assert "No wrong data was seen in" in told
+        reported = " ".join(cut.out.split())
+        assert "proven" not in reported.lower().replace("this is not proven", "")
+        assert "No deadlock was seen in" in reported
+        assert "No wrong data was seen in" in reported
         assert "not proven" in cut.err
 
 
@@ -338,8 +338,8 @@ def test_a_worker_that_dies_loses_its_share_to_the_others(start, call, kept, tmp
 
     def workers() -> list[int]:
         children = Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()
-        told = {pid: Path(f"/proc/{pid}/cmdline").read_bytes() for pid in children}
-        return [int(pid) for pid, line in told.items() if b"spawn_main" in line]
+        reported = {pid: Path(f"/proc/{pid}/cmdline").read_bytes() for pid in children}
+        return [int(pid) for pid, line in reported.items() if b"spawn_main" in line]
 
     def under_way() -> bool:
         with psycopg.connect(kept) as connection:
@@ -461,10 +461,10 @@ CASES = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("transactions", "told"), CASES)
-def test_what_hinders_or_slows_is_told_and_nothing_wrong_is_claimed(call, tmp_path, transactions, told):
+@pytest.mark.parametrize(("transactions", "reported"), CASES)
+def test_what_hinders_or_slows_is_told_and_nothing_wrong_is_claimed(call, tmp_path, transactions, reported):
     done = call("explore", made(tmp_path, **transactions))
-    assert told in " ".join(done.out.split()), done.out + done.err
+    assert reported in " ".join(done.out.split()), done.out + done.err
     assert "anomaly" not in done.out
     assert done.code == 0
 
@@ -486,8 +486,8 @@ def test_a_column_that_the_scenario_ignores_is_left_out_and_listed(call, tmp_pat
 def test_twelve_transactions_are_sampled_and_said_so(call, tmp_path):
     tugs = {f"tug{n}": {"statements": ["update berth set moved = moved + 1 where id = 3"]} for n in range(12)}
     done = call("explore", made(tmp_path, **tugs), "--limit", 5)
-    told = " ".join(done.out.split())
-    assert "5 of more classes than can be counted run, drawn by chance" in told
+    reported = " ".join(done.out.split())
+    assert "5 of more classes than can be counted run, drawn by chance" in reported
 
 
 def test_a_sample_of_a_space_full_of_waits_finds_its_deadlocks_and_is_no_sample_of_nothing(call, tmp_path):
@@ -512,10 +512,10 @@ def test_with_every_a_sample_is_drawn_of_orders_and_what_was_run_is_told_as_such
     assert sampled["counts"]["run"] + sampled["counts"]["ruled_out"] == 60
     firsts = {row["moves"][0] for row in sampled["schedules"]}
     assert len(firsts) > 2, "from all over the space, not from the corner where a walk begins"
-    told = " ".join(call("explore", "left-open", "--every", "--limit", "60").out.split())
-    assert "60 of at most 277,200 orders run, drawn by chance" in told
-    told = " ".join(call("explore", "berth-swap", "--every").out.split())
-    assert "8 schedules run: all that are possible (of 20 orders; none was left out as equivalent)" in told
+    reported = " ".join(call("explore", "left-open", "--every", "--limit", "60").out.split())
+    assert "60 of at most 277,200 orders run, drawn by chance" in reported
+    reported = " ".join(call("explore", "berth-swap", "--every").out.split())
+    assert "8 schedules run: all that are possible (of 20 orders; none was left out as equivalent)" in reported
 
 
 def test_pile_up_piles_up_and_with_timeouts_never_does(call):
@@ -537,9 +537,9 @@ def test_retries_are_bounded_and_a_livelock_is_said(call, tmp_path):
     plain["data"] = plain["data"]["common"]
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
     done = call("explore", "s.yaml")
-    told = " ".join(done.out.split())
-    assert "With retries" in told
-    assert "a transaction exhausted its retries" in told
+    reported = " ".join(done.out.split())
+    assert "With retries" in reported
+    assert "a transaction exhausted its retries" in reported
 
 
 def test_trial_says_proven_only_where_all_was_run(call):

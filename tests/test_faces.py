@@ -106,7 +106,8 @@ def test_schemas_are_those_of_what_is_read_and_written(call, what, tmp_path):
         texts = [(tmp_path / "with.yaml").read_text(), *(samples.text(name) for name in samples.names())]
         found = [yaml.safe_load(re.sub(r"\bon:", "'on':", text)) for text in texts]
         assert any(
-            isinstance(told, dict) for told in found[0]["remedies"]["decide in the write"]["rewrite"]["ines"].values()
+            isinstance(reported, dict)
+            for reported in found[0]["remedies"]["decide in the write"]["rewrite"]["ines"].values()
         )
     else:
         words = ("play", "left-open") if what == "recording" else ("explore", "berth-count")
@@ -118,10 +119,10 @@ def test_schemas_are_those_of_what_is_read_and_written(call, what, tmp_path):
 
 def test_explain_as_json_and_in_a_sentence(call, tmp_path):
     call("play", "left-open", "--save", "r.json", "--quiet")
-    told = call("explain", "r.json", "--json").json
-    assert told["format"] == "catenum-story/1"
-    assert told["headline"] == call("explain", "r.json", "--quiet").out.strip()
-    assert "Block, not deadlock" in told["headline"]
+    reported = call("explain", "r.json", "--json").json
+    assert reported["format"] == "catenum-story/1"
+    assert reported["headline"] == call("explain", "r.json", "--quiet").out.strip()
+    assert "Block, not deadlock" in reported["headline"]
 
 
 def test_trial_reads_as_a_table_with_a_verdict_for_each(call):
@@ -206,23 +207,23 @@ def test_a_trial_under_load_reads_as_a_table_with_ranges_and_verdicts(call):
 
 
 def test_lock_pictures_read_move_by_move_with_what_is_new(call):
-    told = call("play", "tug-upgrade", "--locks", "full").out
-    third = told.partition("  move 3 · inbound 2")[2].partition("  move 4")[0].splitlines()
+    reported = call("play", "tug-upgrade", "--locks", "full").out
+    third = reported.partition("  move 3 · inbound 2")[2].partition("  move 4")[0].splitlines()
     assert any(line.split()[:3] == ["◷", "inbound", "tug(id=4)"] and line.endswith("waits") for line in third)
     assert any(line.split()[:4] == ["outbound", "tug(id=4)", "FOR", "SHARE"] for line in third), "not new, so no sign"
-    first = told.partition("  move 1 · inbound 1")[2].partition("  move 2")[0]
+    first = reported.partition("  move 1 · inbound 1")[2].partition("  move 2")[0]
     assert "+ inbound" in first
 
 
 def test_levels_read_as_a_table_with_the_anomaly_s_evidence(call):
-    told = call("explore", "crane-standby", "--isolation", "each").out
-    table = told.partition("shortest bad schedule")[2].lstrip("\n").partition("\n\n")[0]
+    reported = call("explore", "crane-standby", "--isolation", "each").out
+    table = reported.partition("shortest bad schedule")[2].lstrip("\n").partition("\n\n")[0]
     rows = {line[:16].strip(): line for line in table.splitlines()}
     assert set(rows) == {"read committed", "repeatable read", "serializable"}
     assert "write skew" in rows["repeatable read"]
     assert "none" in rows["serializable"]
     assert "18" in rows["serializable"].split()
-    assert "did not see what" in " ".join(told.split())
+    assert "did not see what" in " ".join(reported.split())
 
 
 def test_long_work_shows_how_far_it_is_and_about_how_long_it_takes_on_a_terminal(kept, tmp_path):

@@ -45,15 +45,15 @@ _WAIT = re.compile(r"(\w+) (\d) < (\w+) (\d) (queued )?over (.+?)(?: @(\w+))? ::
 
 def recording_of(case: dict) -> Recording:
     records, events, waits = [], [], []
-    for name, told in case["transactions"].items():
+    for name, reported in case["transactions"].items():
         records.append(
             TransactionRecord(
-                name=name, session="1", isolation=told.get("isolation", "read committed"), asked=told.get("asked"),
-                read_only=False, ends=told.get("ends", "commit"), status=told.get("status", "committed"), attempts=1,
-                statements=tuple(told["statements"]), labels=(None,) * len(told["statements"]),
+                name=name, session="1", isolation=reported.get("isolation", "read committed"), asked=reported.get("asked"),
+                read_only=False, ends=reported.get("ends", "commit"), status=reported.get("status", "committed"), attempts=1,
+                statements=tuple(reported["statements"]), labels=(None,) * len(reported["statements"]),
             )
         )  # fmt: skip
-        events += [_event(name, number, sql, "sent") for number, sql in enumerate(told["statements"], 1)]
+        events += [_event(name, number, sql, "sent") for number, sql in enumerate(reported["statements"], 1)]
     for line in case.get("waits", ()):
         waiter, statement, holder, first, queued, over, index, wanted, held, lasts = _WAIT.match(line).groups()
         kind = "gap" if "gap" in over else "row" if "(" in over else "table"
@@ -85,8 +85,8 @@ def recording_of(case: dict) -> Recording:
         waits=tuple(waits), deadlocks=cycles, hidden_deadlocks=case.get("hidden_deadlocks", 0),
         handlers={name: tuple(conditions) for name, conditions in case.get("handlers", {}).items()}, pictures=tuple(_picture(case)), plans=tuple(_plans(case)),
         tables={
-            name: TableKeys(primary=tuple(told.get("primary", ["id"])), references=tuple(told.get("references", ())), indexes={})
-            for name, told in case.get("tables", {}).items()
+            name: TableKeys(primary=tuple(reported.get("primary", ["id"])), references=tuple(reported.get("references", ())), indexes={})
+            for name, reported in case.get("tables", {}).items()
         },
     )  # fmt: skip
 
@@ -151,9 +151,9 @@ def test_a_case_is_found_with_its_evidence(title):
     found = diagnose(recording_of(case))
     assert [finding.id for finding in found] == list(case["found"])
     for finding in found:
-        told = " ".join((*finding.evidence, *finding.advice))
+        reported = " ".join((*finding.evidence, *finding.advice))
         for words in case["found"][finding.id] or ():
-            assert words in told
+            assert words in reported
         assert finding.evidence, "no advice without evidence"
 
 

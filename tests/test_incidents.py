@@ -75,8 +75,8 @@ def test_of_many_that_wait_alike_a_few_are_told_and_the_others_by_number():
 
 
 def test_what_could_not_be_stored_is_a_gap_and_what_became_of_its_incidents_is_not_lost(tmp_path, monkeypatch):
-    store, told = writer(tmp_path / "s.sqlite"), []
-    watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0.0), store, told.append)
+    store, reported = writer(tmp_path / "s.sqlite"), []
+    watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0.0), store, reported.append)
     looks = [moment(at(0), ("b", "a")), moment(at(1), ("b", "a")), moment(at(2)), moment(at(3)), moment(at(4))]
     whole = Store.write
 
@@ -88,7 +88,7 @@ def test_what_could_not_be_stored_is_a_gap_and_what_became_of_its_incidents_is_n
     monkeypatch.setattr(Store, "write", full)
     for sample in looks:
         watch.take(Sighting("harbour", sample.at, sample=sample))
-    assert [line.what for line in told] == ["began", "store", "ended", "store"]
+    assert [line.what for line in reported] == ["began", "store", "ended", "store"]
     (gap,) = store.rows("select since, until, why from gap where why like '%store%'")
     assert gap == {"since": at(0), "until": at(3), "why": "the store could not be written to"}
     (incident,) = queries.incidents(store, Span())
@@ -98,8 +98,8 @@ def test_what_could_not_be_stored_is_a_gap_and_what_became_of_its_incidents_is_n
 
 def test_after_a_full_disk_everything_is_stored_again(tmp_path):
     """With what began while it was full, and the deadlocks of that time: no id of a row that was rolled back is used."""
-    store, told = writer(tmp_path / "s.sqlite"), []
-    watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0.0), store, told.append)
+    store, reported = writer(tmp_path / "s.sqlite"), []
+    watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0.0), store, reported.append)
     large = " ".join(f"v{n} = {n}" for n in range(20_000))
     looks = [moment(at(second), *([("b", "a")] if 1 <= second <= 4 else [])) for second in range(8)]
     for second, sample in enumerate(looks):
@@ -110,7 +110,7 @@ def test_after_a_full_disk_everything_is_stored_again(tmp_path):
         if second == 3:
             store.connection.execute("pragma max_page_count = 1000000")
         watch.take(Sighting("harbour", sample.at, sample=replace(sample, deadlocks=int(second >= 2), by_id={})))
-    assert [line.what for line in told if line.what in ("store", "began", "ended", "deadlock")] == [
+    assert [line.what for line in reported if line.what in ("store", "began", "ended", "deadlock")] == [
         "store", "began", "deadlock", "store", "ended"]  # fmt: skip
     (incident,) = queries.incidents(store, Span())
     assert (incident["first"], incident["ended"], incident["head"]) == (at(1), at(5), "a")
@@ -138,13 +138,13 @@ def test_masking_changes_what_is_shown_and_never_what_an_incident_is(tmp_path):
     looks = [row(0, 1), row(1, 1, 2), row(2, 2), row(3, 2), row(4)]
     found = {}
     for mask in (False, True):
-        store, told = writer(tmp_path / f"{mask}.sqlite"), []
-        watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0.0, mask=mask), store, told.append)
+        store, reported = writer(tmp_path / f"{mask}.sqlite"), []
+        watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0.0, mask=mask), store, reported.append)
         for sample in looks:
             watch.take(Sighting("harbour", sample.at, sample=sample))
         rows = queries.incidents(store, Span())
-        found[mask] = [(line.what, line.at) for line in told], [(r["first"], r["ended"], r["head"]) for r in rows]
-        shown = repr([(line.text, line.incident and line.incident.masked) for line in told]) + repr(rows)
+        found[mask] = [(line.what, line.at) for line in reported], [(r["first"], r["ended"], r["head"]) for r in rows]
+        shown = repr([(line.text, line.incident and line.incident.masked) for line in reported]) + repr(rows)
         assert ("id=1" in shown) != mask
         assert ("4711" in repr(rows)) != mask
         text = repr([to_plain(store.recording(row["id"])) for row in rows])
@@ -156,7 +156,7 @@ def test_masking_changes_what_is_shown_and_never_what_an_incident_is(tmp_path):
 
 def test_a_watch_that_nobody_looks_for_any_more_ends_and_says_so(monkeypatch):
     monkeypatch.setattr("catenum.live.follow.Follower.run", lambda self: None)
-    watch = Watch({"harbour": lambda: None}, WatchOptions(), None, lambda told: None)
+    watch = Watch({"harbour": lambda: None}, WatchOptions(), None, lambda reported: None)
     watch.run()
     assert watch.abandoned
 
@@ -184,8 +184,8 @@ def test_the_hand_over_tells_what_was_who_did_what_and_what_is_open(tmp_path, ca
     store.release("harbour", session, "end", 1, 1, "ended; 1 went on")
     store.note(1, "the clerk was at lunch | <b>")
     store.close()
-    told = call("history", "report", "--store", "s.sqlite", "--since", at(-60), "--until", at(3600)).out
-    flat = " ".join(told.split())
+    reported = call("history", "report", "--store", "s.sqlite", "--since", at(-60), "--until", at(3600)).out
+    flat = " ".join(reported.split())
     assert "2 incidents of waiting" in flat
     assert "note: the clerk was at lunch | <b>" in flat
     assert flat.index("Still open") < flat.index("session c") < flat.index("Incidents")
@@ -421,12 +421,12 @@ def _ignoring(session: pymysql.Connection, sql: str) -> None:
 
 @pytest.mark.parametrize(("jump_s", "gaps"), [(3600, 1), (-3600, 0)])
 def test_a_clock_that_jumps_ends_what_was_open_and_is_a_gap_if_time_was_passed_over(tmp_path, jump_s, gaps):
-    store, told = writer(tmp_path / "s.sqlite"), []
-    watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0), store, told.append)
+    store, reported = writer(tmp_path / "s.sqlite"), []
+    watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0), store, reported.append)
     for second in (0, 1, 2 + jump_s, 3 + jump_s):
         watch.take(Sighting("harbour", at(second), sample=moment(at(second), ("b", "a"))))
-    assert [one.what for one in told] == ["began", "note", "ended", "began"]
-    assert "the clock of this machine went" in told[1].text
+    assert [one.what for one in reported] == ["began", "note", "ended", "began"]
+    assert "the clock of this machine went" in reported[1].text
     found = store.rows("select since, until, blind from gap")
     assert found == [{"since": at(1), "until": at(2 + jump_s), "blind": 0}] * gaps
     rows = store.rows("select first_seen, last_seen, ended from incident order by id")
@@ -447,12 +447,12 @@ def test_runs_of_catenum_are_no_incidents_and_what_others_wait_for_in_them_is():
 
 def test_one_alarm_an_incident_with_its_fields(tmp_path):
     """Whichever head comes to hold: one command is started, and what it needs stands in fields."""
-    told = []
+    reported = []
     options = WatchOptions(at_least_ms=0, thresholds=Thresholds(longer_than_ms=400))
-    watch = Watch({"harbour": lambda: None}, options, None, told.append)
+    watch = Watch({"harbour": lambda: None}, options, None, reported.append)
     for second, (waiter, head) in enumerate([("x", "a"), ("x", "b"), ("x", "c"), ("x", "d")]):
         watch.take(Sighting("harbour", at(second), sample=moment(at(second), (waiter, head), ("y", head))))
-    (alarm,) = [told_value(one) for one in told if one.what == "long"]
+    (alarm,) = [told_value(one) for one in reported if one.what == "long"]
     assert alarm["alarm"] == {
         "id": f"harbour/long/{at(0)}/a",
         "sessions": ["a"],
@@ -472,7 +472,7 @@ def test_one_alarm_an_incident_with_its_fields(tmp_path):
 )
 def test_an_incident_is_counted_under_the_statement_that_took_the_lock(tmp_path, texts, took, shape):
     store = writer(tmp_path / "s.sqlite")
-    watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0), store, lambda told: None)
+    watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0), store, lambda reported: None)
     for second, text in enumerate(texts):
         sample = moment(at(second), ("b", "a"), age=5000 + second * 1000, statement=text)
         sessions = tuple(replace(s, took=took) if s.id == "a" else s for s in sample.sessions)

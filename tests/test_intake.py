@@ -47,12 +47,12 @@ def test_intake_says_who_took_part_with_what_over_what_and_who_fell(call, logs, 
     assert done.code == 1
     conflicts = done.json["conflicts"]
     assert [one["kind"] for one in conflicts] == ["deadlock"] * len(found.made)
-    for told, made in zip(conflicts, found.made, strict=True):
-        assert {member["session"] for member in told["members"]} == set(made.sessions), made.title
-        assert told["victim"] == made.victim
-        assert set(told["relations"]) == made.over
-        assert {(wait["waiter"], wait["holder"]) for wait in told["waits"]} == {made.sessions, made.sessions[::-1]}
-        for member in told["members"]:
+    for reported, made in zip(conflicts, found.made, strict=True):
+        assert {member["session"] for member in reported["members"]} == set(made.sessions), made.title
+        assert reported["victim"] == made.victim
+        assert set(reported["relations"]) == made.over
+        assert {(wait["waiter"], wait["holder"]) for wait in reported["waits"]} == {made.sessions, made.sessions[::-1]}
+        for member in reported["members"]:
             place = made.sessions.index(member["session"])
             assert plain(member["statement"]) == plain(made.then[place])
             if statements:
@@ -142,9 +142,9 @@ def test_a_report_is_found_in_a_status_text_with_anything_around_it(call, logs, 
     last = found.made[-1]
     for name, change in (("as it is", lambda text: text), ("quoted", lambda text: text.replace("\n", "\n> "))):
         (tmp_path / "mail.txt").write_text(change((found.folder / "status.txt").read_text()))
-        (told,) = call("intake", "mail.txt", "--json").json["conflicts"]
-        assert (told["victim"], set(told["relations"])) == (last.victim, last.over), name
-        assert {plain(member["statement"]) for member in told["members"]} == {plain(sql) for sql in last.then}
+        (reported,) = call("intake", "mail.txt", "--json").json["conflicts"]
+        assert (reported["victim"], set(reported["relations"])) == (last.victim, last.over), name
+        assert {plain(member["statement"]) for member in reported["members"]} == {plain(sql) for sql in last.then}
 
 
 @pytest.mark.parametrize("server", SERVERS)
@@ -166,16 +166,16 @@ def test_with_mask_no_value_of_a_log_is_left(request, call, logs, server):
 
 def test_with_the_prefix_a_plain_log_tells_the_applications(call, logs):
     log = logs("postgresql", False).folder / "port.log"
-    (told, *_) = call("intake", log, "--prefix", "%m [%p] %a ", "--json").json["conflicts"]
-    assert {member["application"] for member in told["members"]} == {"opposite-1", "opposite-2"}
+    (reported, *_) = call("intake", log, "--prefix", "%m [%p] %a ", "--json").json["conflicts"]
+    assert {member["application"] for member in reported["members"]} == {"opposite-1", "opposite-2"}
 
 
 def test_terse_and_verbose_logs_are_read_for_what_they_have(call, logs, tmp_path):
     plain_log = (logs("postgresql", False).folder / "port.log").read_text()
     terse = "\n".join(line for line in plain_log.split("\n") if not line.startswith("\t") and "DETAIL:" not in line)
     (tmp_path / "terse.log").write_text(terse)
-    told = call("intake", "terse.log", "--json").json["conflicts"]
-    fallen = [one for one in told if one["kind"] == "deadlock"]
+    reported = call("intake", "terse.log", "--json").json["conflicts"]
+    fallen = [one for one in reported if one["kind"] == "deadlock"]
     assert len(fallen) == len(pairs_of("postgresql"))
     assert all(len(one["members"]) == 1 and "terse" in one["notes"][0] for one in fallen)
     assert "two members" in call("restage", "terse.log", "--pick", fallen[0]["number"]).err
@@ -215,8 +215,10 @@ def test_what_two_servers_logged_at_one_time_is_kept_apart(call, logs, tmp_path)
     done = call("intake", found.folder / "port.csv", other, "--json")
     assert "cover the same time" in done.err or "more than one" in done.err
     for one in done.json["conflicts"]:
-        told = " ".join(sql for member in one["members"] for sql in member["history"])
-        assert ("berth" in told or "crate" in told) != ("crane" in told or "hoist" in told) or not one["relations"]
+        reported = " ".join(sql for member in one["members"] for sql in member["history"])
+        assert ("berth" in reported or "crate" in reported) != ("crane" in reported or "hoist" in reported) or not one[
+            "relations"
+        ]
     with (found.folder / "port.csv").open(newline="") as first, other.open(newline="") as second:
         pairs = list(zip(csv.reader(first), csv.reader(second), strict=True))
     with mixed.open("w", newline="") as stream:
@@ -233,9 +235,9 @@ def test_a_rotated_log_is_read_in_the_order_of_its_times(call, logs, tmp_path):
     at = next(place for place, line in enumerate(lines) if "deadlock detected" in line)
     (tmp_path / "a.csv").write_text("".join(lines[at:]))
     (tmp_path / "b.csv").write_text("".join(lines[:at]))
-    told = call("intake", tmp_path / "a.csv", tmp_path / "b.csv", "--json").json["conflicts"]
-    assert [one["kind"] for one in told] == ["deadlock"] * len(found.made)
-    assert all(len(member["history"]) == 2 for one in told for member in one["members"])
+    reported = call("intake", tmp_path / "a.csv", tmp_path / "b.csv", "--json").json["conflicts"]
+    assert [one["kind"] for one in reported] == ["deadlock"] * len(found.made)
+    assert all(len(member["history"]) == 2 for one in reported for member in one["members"])
 
 
 @pytest.mark.parametrize("language", ["de_DE", pytest.param("ja_JP", marks=pytest.mark.soak)])
@@ -248,9 +250,9 @@ def test_a_log_in_another_language_tells_the_same(request, call, tmp_path, monke
     if "deadlock detected" in (folder / "port.csv").read_text().replace("ERROR:  deadlock detected", ""):
         pytest.skip(f"the server has no messages in {language}")
     for form in FORMS["postgresql"]:
-        told = call("intake", folder / form, "--json").json["conflicts"]
-        assert [one["kind"] for one in told] == ["deadlock"] * len(found.made), form
-        for one, made in zip(told, found.made, strict=True):
+        reported = call("intake", folder / form, "--json").json["conflicts"]
+        assert [one["kind"] for one in reported] == ["deadlock"] * len(found.made), form
+        for one, made in zip(reported, found.made, strict=True):
             assert (one["victim"], set(one["relations"])) == (made.victim, made.over), (form, made.title)
             assert {plain(member["statement"]) for member in one["members"]} == {plain(sql) for sql in made.then}
             assert all(len(member["history"]) == 2 for member in one["members"])
@@ -267,18 +269,18 @@ def test_waits_timeouts_and_refusals_are_known_in_any_language(request, call, tm
         make_locale(request, monkeypatch, language)
     other_kinds(tmp_path, language if language == "C" else f"{language}.UTF-8")
     for form in ("port.csv", "port.json"):
-        told = call("intake", tmp_path / form, "--json").json["conflicts"]
-        assert [one["kind"] for one in told] == KINDS
-        assert all(one["relations"] == ["berth"] for one in told)
-        logged = [one for one in told if one["kind"] != "refused"]
+        reported = call("intake", tmp_path / form, "--json").json["conflicts"]
+        assert [one["kind"] for one in reported] == KINDS
+        assert all(one["relations"] == ["berth"] for one in reported)
+        logged = [one for one in reported if one["kind"] != "refused"]
         assert all(wait["holder"] for one in logged for wait in one["waits"])
-    told = call("intake", tmp_path / "port.log", "--json").json["conflicts"]
+    reported = call("intake", tmp_path / "port.log", "--json").json["conflicts"]
     if language == "C" or "lock timeout" in (tmp_path / "port.log").read_text():
-        assert [one["kind"] for one in told] == KINDS
+        assert [one["kind"] for one in reported] == KINDS
         return
     # without a code, a message in another language does not say why a statement failed
-    assert [one["kind"] for one in told] == ["wait"] * 5
-    failed = [any("then failed" in note for note in one["notes"]) for one in told]
+    assert [one["kind"] for one in reported] == ["wait"] * 5
+    failed = [any("then failed" in note for note in one["notes"]) for one in reported]
     assert failed == [False, True, False, True, True]
     story = call("intake", tmp_path / "port.log", "--pick", 2).out
     assert "waited, and then failed" in story
@@ -286,7 +288,7 @@ def test_waits_timeouts_and_refusals_are_known_in_any_language(request, call, tm
 
 
 @pytest.mark.parametrize(
-    ("content", "told"),
+    ("content", "reported"),
     [
         (b"", "there is nothing in this file"),
         (b"The tide tables of Marrowgate Harbour\nhigh water 04:12\n", "does not read like a log"),
@@ -294,10 +296,10 @@ def test_waits_timeouts_and_refusals_are_known_in_any_language(request, call, tm
         (b"\x00\xff\xfe" * 300, "does not read like a log"),
     ],
 )
-def test_what_is_no_log_is_refused(call, tmp_path, content, told):
+def test_what_is_no_log_is_refused(call, tmp_path, content, reported):
     (tmp_path / "port.log").write_bytes(content)
     done = call("intake", "port.log")
-    assert (done.code, told in done.err, done.out) == (2, True, "")
+    assert (done.code, reported in done.err, done.out) == (2, True, "")
 
 
 def test_other_wrong_calls_are_refused(call, logs, tmp_path):
@@ -370,7 +372,7 @@ def test_a_transaction_is_rebuilt_from_what_its_session_ran(texts, history, isol
     histories = Histories(rules_of("mariadb"))
     for text in texts:
         histories.ran("7", text)
-    found = histories.of("7")
+    found = histories.open_transaction("7")
     assert found is not None
     assert (found.statements, found.isolation) == (history, isolation)
 
@@ -420,18 +422,18 @@ def test_keys_of_an_innodb_report_are_read_by_the_types_of_a_schema_file(call, l
     assert {wait["object"] for wait in plain_told} == {"berth(3)", "berth(7)"}
     assert {wait["provenance"]["object"] for wait in plain_told} == {"assumed"}
     (tmp_path / "schema.sql").write_text("CREATE TABLE `berth` (\n `id` int NOT NULL,\n PRIMARY KEY (`id`)\n);")
-    told = call("intake", log, "--schema", "schema.sql", "--json").json["conflicts"][0]["waits"]
-    assert {wait["object"] for wait in told} == {"berth(id=3)", "berth(id=7)"}
-    assert {wait["provenance"]["object"] for wait in told} == {"recovered"}
+    reported = call("intake", log, "--schema", "schema.sql", "--json").json["conflicts"][0]["waits"]
+    assert {wait["object"] for wait in reported} == {"berth(id=3)", "berth(id=7)"}
+    assert {wait["provenance"]["object"] for wait in reported} == {"recovered"}
 
 
 def test_deadlocks_of_a_watch_s_store_are_taken_as_those_of_a_log(call, logs, tmp_path):
     log = logs("postgresql", False).folder / "port.csv"
     assert call("history", "take", log, "--store", "night.sqlite", "--server", "port").code in (0, 1)
-    told = call("intake", "night.sqlite", "--json").json["conflicts"]
+    reported = call("intake", "night.sqlite", "--json").json["conflicts"]
     wanted = call("intake", log, "--json").json["conflicts"]
-    assert [one["victim"] for one in told] == [one["victim"] for one in wanted]
-    assert [[m["statement"] for m in one["members"]] for one in told] == [
+    assert [one["victim"] for one in reported] == [one["victim"] for one in wanted]
+    assert [[m["statement"] for m in one["members"]] for one in reported] == [
         [m["statement"] for m in one["members"]] for one in wanted
     ]
 
@@ -457,9 +459,9 @@ def test_a_sample_s_own_deadlock_is_staged_again_from_its_recording(request, cal
 def test_waits_of_a_recording_are_a_conflict_that_is_staged_again(kept, call):
     for name, held in (("left-open", {"clerk", "loader"}), ("yard-rebuild", {"report", "change"})):
         call("play", name, "--save", "rec.json", "--quiet")
-        (told,) = call("intake", "rec.json", "--json").json["conflicts"]
-        assert told["kind"] == "wait"
-        assert held <= {member["session"] for member in told["members"]}
+        (reported,) = call("intake", "rec.json", "--json").json["conflicts"]
+        assert reported["kind"] == "wait"
+        assert held <= {member["session"] for member in reported["members"]}
         done = call("restage", "rec.json", "--json")
         assert (name, done.code, done.json["same"]) == (name, 0, True), done.err
     call("play", "left-open", "--save", "rec.json", "--quiet")
@@ -514,8 +516,8 @@ def test_rows_of_a_general_log_or_of_statement_history_tell_what_ran_before(call
     ]  # fmt: skip
     for name, content in (("general.json", rows), ("history.json", history)):
         (tmp_path / name).write_text(json.dumps(content))
-        told = call("intake", found.folder / "error.log", name, "--json").json["conflicts"][0]["members"]
-        for member in told:
+        reported = call("intake", found.folder / "error.log", name, "--json").json["conflicts"][0]["members"]
+        for member in reported:
             place = made.sessions.index(member["session"])
             assert member["history"] == [made.first[place], made.then[place]], name
 
@@ -554,9 +556,9 @@ def test_the_performance_schema_s_history_of_transactions_tells_where_they_began
         numbers = {"early": str(early.thread_id()), "late": str(late.thread_id())}
     log = next(tmp_path.glob("error.log"))
     (only,) = call("intake", log, "s.json", "t.json", "--json").json["conflicts"]
-    told = {member["session"]: member for member in only["members"]}
+    reported = {member["session"]: member for member in only["members"]}
     for name, first, then in (("early", 3, 7), ("late", 7, 3)):
-        member = told[numbers[name]]
+        member = reported[numbers[name]]
         assert member["history"] == [
             "select vessel from berth where id = 9",
             f"update berth set moved = 1 where id = {first}",
@@ -579,9 +581,9 @@ def test_a_report_s_headings_alone_name_nobody(call, tmp_path):
     rows = [{"LOGGED": "2026-11-26 07:27:51.2", "THREAD_ID": 0, "PRIO": "Note", "ERROR_CODE": "MY-012468",
              "SUBSYSTEM": "InnoDB", "DATA": text} for text in data]  # fmt: skip
     (tmp_path / "rows.json").write_text(json.dumps(rows))
-    (told,) = call("intake", "rows.json", "--json").json["conflicts"]
-    assert (told["members"], told["victim"], told["provenance"]["victim"]) == ([], None, "unknown")
-    assert "headings" in told["notes"][0]
+    (reported,) = call("intake", "rows.json", "--json").json["conflicts"]
+    assert (reported["members"], reported["victim"], reported["provenance"]["victim"]) == ([], None, "unknown")
+    assert "headings" in reported["notes"][0]
 
 
 #: A row's holder, one that only waits for it, one behind that which holds what the first waits for.
@@ -597,8 +599,8 @@ Process 809: update berth set moved=2 where id=3","See server log for query deta
 
 def test_who_only_stood_in_the_queue_is_left_out(kept, call, tmp_path):
     (tmp_path / "port.csv").write_text(QUEUE)
-    (told,) = call("intake", "port.csv", "--json").json["conflicts"]
-    assert len(told["members"]) == 3
+    (reported,) = call("intake", "port.csv", "--json").json["conflicts"]
+    assert len(reported["members"]) == 3
     done = call("restage", "port.csv", "--pick", 1, "--json")
     assert (done.code, done.json["same"]) == (0, True)
     staged = read_scenario(done.json["scenario"].encode(), "restaged").scenario
@@ -669,16 +671,16 @@ def test_the_rows_behind_addresses_are_named_where_the_server_still_tells(call, 
         masked = call("intake", *logs(), "--pick", 1, "--target", url, "--mask").out
         for session in sessions:
             session.close()
-    (told,) = done.json["conflicts"]
-    rows = {wait["object"]: wait["provenance"]["object"] for wait in told["waits"]}
+    (reported,) = done.json["conflicts"]
+    rows = {wait["object"]: wait["provenance"]["object"] for wait in reported["waits"]}
     if inspects:
         assert rows == {"berth(id=3)": "recovered", "berth(id=7)": "recovered"}
         assert ("by the page" if inspects == "pageinspect" else "by the write-ahead log") in story
     else:
         assert all("row at" in row for row in rows)
         for extension in ("pageinspect", "pg_walinspect"):
-            assert any(f"{extension}, which would show" in note for note in told["notes"])
-        assert any("there stands berth(id=3), berth(id=7)" in note for note in told["notes"])
+            assert any(f"{extension}, which would show" in note for note in reported["notes"])
+        assert any("there stands berth(id=3), berth(id=7)" in note for note in reported["notes"])
     assert "id=3" not in masked
 
 

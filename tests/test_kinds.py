@@ -24,10 +24,10 @@ ON = [
 
 
 def case_of(title: str, server: str) -> Case:
-    told = CASES[title]
-    data = told["data"] if isinstance(told["data"], str) else told["data"][server]
-    parts = {name: Part(tuple(texts), told.get("level")) for name, texts in told["parts"].items()}
-    return Case(data, parts, told.get("holds", {}), told.get("made", {}))
+    reported = CASES[title]
+    data = reported["data"] if isinstance(reported["data"], str) else reported["data"][server]
+    parts = {name: Part(tuple(texts), reported.get("level")) for name, texts in reported["parts"].items()}
+    return Case(data, parts, reported.get("holds", {}), reported.get("made", {}))
 
 
 @pytest.mark.parametrize(("server", "title"), ON)
@@ -168,8 +168,8 @@ def test_what_was_read_is_told_from_the_rows_at_the_end(call, tmp_path, kept):
     assert {row["wrong"] for row in found["outcomes"] if row["data"] == "anomaly"} == {"reads"}
     assert call("explore", "read.yaml", "--expect", "no wrong rows, errors: any", "--quiet").code == 0
     assert call("explore", "read.yaml", "--expect", "no wrong reads, errors: any", "--quiet").code == 1
-    told = call("explore", "read.yaml").out
-    assert "the rows at the end are right, but what was read is not" in " ".join(told.split())
+    reported = call("explore", "read.yaml").out
+    assert "the rows at the end are right, but what was read is not" in " ".join(reported.split())
 
 
 DUPLICATE = """
@@ -272,8 +272,8 @@ def test_who_took_a_lock_is_certain_or_said_not_to_be(request, call, tmp_path, s
     found = call("play", "taker.yaml", "--target", f"local:{server}", "--json").json
     (wait,) = found["waits"]
     assert (wait["holder_statement"], wait["holder_candidates"]) == (number, candidates)
-    told = call("play", "taker.yaml", "--target", f"local:{server}").out
-    assert "early 2 or 3 took" in told if candidates else "early 2 took" in told
+    reported = call("play", "taker.yaml", "--target", f"local:{server}").out
+    assert "early 2 or 3 took" in reported if candidates else "early 2 took" in reported
 
 
 def test_an_insert_is_not_taken_for_the_lock_on_another_row(call, tmp_path, kept):
@@ -315,11 +315,11 @@ transactions:
 order: early late early late
 """
     (tmp_path / "long.yaml").write_text(text)
-    told = call("play", "long.yaml", "--target", f"local:{server}").out
-    assert "quay(id=1) in index name" in told
-    assert "0x" not in told
-    assert "(error number 1062)" in told
-    assert "SQLSTATE" not in told
+    reported = call("play", "long.yaml", "--target", f"local:{server}").out
+    assert "quay(id=1) in index name" in reported
+    assert "0x" not in reported
+    assert "(error number 1062)" in reported
+    assert "SQLSTATE" not in reported
 
 
 @pytest.mark.parametrize("server", ["mariadb", "mysql"])

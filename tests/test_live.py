@@ -147,9 +147,9 @@ def test_literals_are_masked_everywhere(quay, call, tmp_path):
     quay.chain(1)
     for words in (["now"], ["now", "--json"], ["now", "--locks", "--json"]):
         out = call(*words, "--mask", "--save", "moment.json").out
-        told = [line for line in out.splitlines() if "quay" in line]
-        assert told
-        assert not any("77" in line.partition("quay")[2] for line in told)
+        reported = [line for line in out.splitlines() if "quay" in line]
+        assert reported
+        assert not any("77" in line.partition("quay")[2] for line in reported)
     text = (tmp_path / "moment.json").read_text()
     assert "boxes = ?" in text
     assert "boxes = 77" not in text
@@ -250,9 +250,9 @@ def test_a_watch_keeps_an_incident_from_its_beginning_to_its_end(quay, start, ca
     ended = None
     for line in process.stdout:
         with contextlib.suppress(json.JSONDecodeError):
-            told = json.loads(line)
-            if told["event"] == "ended":
-                ended = told
+            reported = json.loads(line)
+            if reported["event"] == "ended":
+                ended = reported
                 break
     assert ended["incident"]["waiting"] == 1
     assert ended["incident"]["longest_ms"] > 1000
@@ -290,10 +290,10 @@ def test_a_deadlock_is_told_at_once_with_its_report_from_the_log(quay, start, ca
     log.write_text(
         f"LOG:  before\nERROR:  deadlock detected\nDETAIL:  {caught.value.diag.message_detail}\nLOG:  after\n"
     )
-    told = lines_of(process, "deadlock")[-1]
-    if "report" not in told:  # the server counts a moment before the log is read
-        told = lines_of(process, "report")[-1]
-    assert "waits for ShareLock on transaction" in told["report"]
+    reported = lines_of(process, "deadlock")[-1]
+    if "report" not in reported:  # the server counts a moment before the log is read
+        reported = lines_of(process, "report")[-1]
+    assert "waits for ShareLock on transaction" in reported["report"]
     process.terminate()
     process.wait(60)
     assert "waits for ShareLock" in call("history", "deadlocks", "--store", "s.sqlite").out
@@ -354,14 +354,14 @@ def test_a_full_disk_is_told_and_the_watch_goes_on(quay, tmp_path, kept):
     def limit() -> None:
         resource.setrlimit(resource.RLIMIT_FSIZE, (120_000, 120_000))
 
-    told = (tmp_path / "told").open("w+")
+    reported = (tmp_path / "reported").open("w+")
     process = subprocess.Popen(
         [SCRIPT, "watch", "--every", "100ms", "--at-least", "1ms", "--store", "s.sqlite", "--json"],
-        cwd=tmp_path, stdout=told, stderr=subprocess.PIPE, text=True, preexec_fn=limit,
+        cwd=tmp_path, stdout=reported, stderr=subprocess.PIPE, text=True, preexec_fn=limit,
     )  # fmt: skip
 
     def events() -> list[str]:
-        return [json.loads(line)["event"] for line in (tmp_path / "told").read_text().splitlines()]
+        return [json.loads(line)["event"] for line in (tmp_path / "reported").read_text().splitlines()]
 
     try:
         for _ in range(60):
@@ -376,8 +376,8 @@ def test_a_full_disk_is_told_and_the_watch_goes_on(quay, tmp_path, kept):
     finally:
         process.terminate()
         _, err = process.communicate(timeout=60)
-        told.close()
-    lines = [json.loads(line) for line in (tmp_path / "told").read_text().splitlines()]
+        reported.close()
+    lines = [json.loads(line) for line in (tmp_path / "reported").read_text().splitlines()]
     failed = [n for n, line in enumerate(lines) if line["event"] == "store"]
     assert failed, err
     assert "what is seen is reported, but not stored" in lines[failed[0]]["text"]
@@ -623,8 +623,8 @@ def test_mariadb_s_own_deadlock_report_is_kept(pier, start, tmp_path):
     waiting.start()
     time.sleep(0.5)
     _ignoring(two, "update quay set boxes = 1 where id = 1")
-    told = lines_of(process, "deadlock")[-1]
-    assert "WE ROLL BACK TRANSACTION" in told["report"]
+    reported = lines_of(process, "deadlock")[-1]
+    assert "WE ROLL BACK TRANSACTION" in reported["report"]
     process.terminate()
     process.wait(60)
 
@@ -711,8 +711,8 @@ def test_who_came_to_hold_a_thing_a_moment_ago_is_not_blamed_for_what_the_others
     assert (incident.longest_held.session.id, incident.longest_held.held_ms) == ("a", 13e3)
     (late,) = [head for head in incident.heads.values() if head.session.id == "b"]
     assert late.held_ms == 1000.0, "it waited itself at the look before"
-    told = list(Alarms(Thresholds(longer_than_ms=10_000)).take(moment("t15"), tracker.open, 0, 0.0))
-    assert [(alarm.what, "session a has held" in alarm.text) for alarm in told] == [("long", True)]
+    reported = list(Alarms(Thresholds(longer_than_ms=10_000)).take(moment("t15"), tracker.open, 0, 0.0))
+    assert [(alarm.what, "session a has held" in alarm.text) for alarm in reported] == [("long", True)]
 
 
 def test_each_threshold_is_told_once_and_when_all_is_over():
@@ -914,8 +914,8 @@ def test_time_in_which_no_watch_ran_is_a_gap_and_nothing_is_not_said_of_it(call,
         for second in range(3):
             store.write("kept", moment(f"{start}:0{second}.000Z"), [])
         store.close()
-    told = call("history", "--store", "s.sqlite", "--json").json
-    (gap,) = told["gaps"]
+    reported = call("history", "--store", "s.sqlite", "--json").json
+    (gap,) = reported["gaps"]
     assert (gap["since"], gap["until"]) == ("2026-11-20T10:00:02.000Z", "2026-11-20T12:30:00.000Z")
     assert "6 checks; not all of that time was seen" in call("history", "--store", "s.sqlite").out
     within = call("history", "--store", "s.sqlite", "--since", "2026-11-20T11:00", "--until", "2026-11-20T11:30").out

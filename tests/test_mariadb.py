@@ -229,9 +229,9 @@ def test_churn_finds_what_only_timing_does_and_says_how_often(run, start, admin,
     assert done.json["failures"]["deadlock"]["low"] > 0
     (cycle, *_) = done.json["cycles"]
     assert cycle["findings"] == ["index-path"]
-    told = " ".join(run("explain", done.json["files"][0]).out.split())
-    assert "create index slot_block_box on slot (block, box);" in told
-    assert "locks an entry of slot_block, then its row, one after the other" in told
+    reported = " ".join(run("explain", done.json["files"][0]).out.split())
+    assert "create index slot_block_box on slot (block, box);" in reported
+    assert "locks an entry of slot_block, then its row, one after the other" in reported
     assert run("draw", done.json["files"][0]).code == 0
     process = start("churn", "yard-lookup", *TARGET, "--for", "60s")
     until(lambda: len(leftovers(admin)[1]) >= 2, "the loops are connected")
@@ -261,9 +261,9 @@ def test_an_index_that_the_server_refuses_is_not_proposed(run, admin, tmp_path):
         "  south: {statements: [update slot set moved = 2 where id = 7]}\n"
         "order: north south north south\n"
     )
-    told = " ".join(run("play", "s.yaml", *TARGET).out.split())
-    assert "the server refuses create index slot_hull_keel on slot (hull, keel): Specified key was too long" in told
-    assert "To try it: a remedy with index" not in told
+    reported = " ".join(run("play", "s.yaml", *TARGET).out.split())
+    assert "the server refuses create index slot_hull_keel on slot (hull, keel): Specified key was too long" in reported
+    assert "To try it: a remedy with index" not in reported
 
 
 @pytest.mark.parametrize("target", [pytest.param(["--target", "local:postgresql"], marks=pytest.mark.soak), TARGET])
@@ -330,8 +330,8 @@ def test_the_covering_index_wins_under_load_on_measured_grounds(call):
     ],
 )  # fmt: skip
 def test_record_fields_are_decoded_by_their_type(value, kind, text):
-    told = decode(value, kind) or ""
-    assert told == text if text is not None else told.startswith("20")
+    reported = decode(value, kind) or ""
+    assert reported == text if text is not None else reported.startswith("20")
 
 
 def test_texts_that_are_no_status_give_nothing():
@@ -385,7 +385,7 @@ def test_a_wait_for_whoever_keeps_everybody_out_is_a_wait(own_mariadb, listed):
     other = over_socket(**where, autocommit=True)
     if not listed:
         blind(other)
-    made, told = connect(where, "own"), f"session {other.thread_id()}" if listed else SOMEBODY
+    made, reported = connect(where, "own"), f"session {other.thread_id()}" if listed else SOMEBODY
     made.make_scratch()
 
     def announce(move) -> None:
@@ -398,7 +398,7 @@ def test_a_wait_for_whoever_keeps_everybody_out_is_a_wait(own_mariadb, listed):
         ask(other, "unlock tables")
         made.close()
     assert recording.outcome.kind == "stuck"
-    assert {(wait.waiter, wait.holder) for wait in recording.waits} >= {("late", told)}
+    assert {(wait.waiter, wait.holder) for wait in recording.waits} >= {("late", reported)}
     assert "backup lock" in recording.waits[-1].resource.text
 
 
@@ -421,7 +421,7 @@ def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(ow
     try:
         until(lambda: call("now", "--target", own_mariadb.url, "--json").json["waits"], "it is seen to wait")
         (wait,) = call("now", "--target", own_mariadb.url, "--json").json["waits"]
-        told = " ".join(call("now", "--target", own_mariadb.url).out.split())
+        reported = " ".join(call("now", "--target", own_mariadb.url).out.split())
     finally:
         ask(restorer, "unlock tables")
         waiter.join()
@@ -431,8 +431,8 @@ def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(ow
         holder,
         "the server's backup lock",
     )
-    assert f"Head blocker: {'session ' if listed else ''}{holder} blocks 1 directly" in told
-    assert ("install soname 'metadata_lock_info'" in told) != listed
+    assert f"Head blocker: {'session ' if listed else ''}{holder} blocks 1 directly" in reported
+    assert ("install soname 'metadata_lock_info'" in reported) != listed
 
 
 KEYS = {
@@ -460,7 +460,7 @@ KEYS = {
 
 def test_keys_of_every_type_are_told_as_the_server_tells_the_value(mariadb):
     """The key that a session waits for, from the bytes in InnoDB's status."""
-    told = {}
+    reported = {}
     for number, (kind, (literal, _)) in enumerate(KEYS.items()):
         table = f"slot{number}"
         parts = {name: {"statements": [f"update {table} set n = n + 1"]} for name in ("gate", "tower")}
@@ -468,8 +468,8 @@ def test_keys_of_every_type_are_told_as_the_server_tells_the_value(mariadb):
         order = ["gate", "tower", "gate", "tower"]
         plain = {"scenario": "keys", "data": data, "transactions": parts, "order": order}
         recording = play(mariadb, Scenario.model_validate(plain), PlayOptions())
-        told[kind] = recording.waits[0].resource.text
-    assert told == {kind: f"slot{n}(k={text})" for n, (kind, (_, text)) in enumerate(KEYS.items())}
+        reported[kind] = recording.waits[0].resource.text
+    assert reported == {kind: f"slot{n}(k={text})" for n, (kind, (_, text)) in enumerate(KEYS.items())}
 
 
 @pytest.mark.parametrize("listed", ["performance schema", "plugin", "nothing"])

@@ -53,9 +53,11 @@ def at(second: float) -> str:
 
 
 def session(name: str, **how: object) -> SessionInfo:
-    told = {"started": at(0), "user": "yard", "application": "gate", "state": "waits for a lock"}
+    reported = {"started": at(0), "user": "yard", "application": "gate", "state": "waits for a lock"}
     ages = {"transaction_ms": 900.0, "statement_ms": 800.0, "state_ms": 800.0}
-    return SessionInfo(id=name, **{**told, **ages, "statement": f"update slot set boxes = {name} where id = 42", **how})
+    return SessionInfo(
+        id=name, **{**reported, **ages, "statement": f"update slot set boxes = {name} where id = 42", **how}
+    )
 
 
 def sample(second: float, *waits: tuple[str, str], server: str = "postgresql", **heads: SessionInfo) -> Sample:
@@ -82,7 +84,7 @@ def sample(second: float, *waits: tuple[str, str], server: str = "postgresql", *
 
 
 @pytest.mark.parametrize(
-    ("state", "event_type", "event", "told", "waits_on"),
+    ("state", "event_type", "event", "reported", "waits_on"),
     [
         ("active", None, None, "working", None),
         ("active", "Lock", "tuple", "waits for a lock", None),
@@ -95,11 +97,11 @@ def sample(second: float, *waits: tuple[str, str], server: str = "postgresql", *
     ],
 )
 def test_working_waiting_for_a_lock_and_waiting_for_something_else_are_told_apart(
-    state, event_type, event, told, waits_on
+    state, event_type, event, reported, waits_on
 ):
     empty = ActivityRow(*(None,) * len(ActivityRow._fields))._replace(pid=7, kind="client backend")
     shown = session_of(empty._replace(state=state, event_type=event_type, event=event), 1024)
-    assert (shown.state, shown.waits_on) == (told, waits_on)
+    assert (shown.state, shown.waits_on) == (reported, waits_on)
     assert session_of(empty, 1024).state == "not reported"
 
 
@@ -292,14 +294,14 @@ def test_a_moment_is_told_from_the_head_down():
     assert (
         headline_of(found) == "2 sessions wait for locks under 1 head blocker; the longest for 800 ms, longest chain 2."
     )
-    told = text_of(found)
-    assert "Head blocker: session 1 blocks 1 directly, 2 in all, for at most 800 ms" in told
+    reported = text_of(found)
+    assert "Head blocker: session 1 blocks 1 directly, 2 in all, for at most 800 ms" in reported
     assert (
         "waiting for input and output (WALWrite) for 800 ms; transaction open for 900 ms (since 01:59:59 UTC); "
-        "isolation level serializable" in told
+        "isolation level serializable" in reported
     )
-    assert "(cut by the server)" in told
-    assert told.index("─ session 2") < told.index("─ session 3")
+    assert "(cut by the server)" in reported
+    assert reported.index("─ session 2") < reported.index("─ session 3")
     assert headline_of(sample(0)) == "Nobody waits for a lock."
 
 
@@ -427,7 +429,7 @@ def test_a_reader_of_a_store_sees_what_was_written_so_far(kept, tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("state", "told", "found"),
+    ("state", "reported", "found"),
     [
         ("idle in a transaction", "in the end for 5, whose transaction was left open", ["left-open"]),
         ("working", "in the end for 5, which is at work", []),
@@ -436,15 +438,15 @@ def test_a_reader_of_a_store_sees_what_was_written_so_far(kept, tmp_path):
         ("not reported", "in the end for 5. There is no cycle", []),
     ],
 )
-def test_what_a_head_blocker_is_said_to_do_is_what_the_server_tells_of_it(state, told, found):
+def test_what_a_head_blocker_is_said_to_do_is_what_the_server_tells_of_it(state, reported, found):
     """Only who is idle in an open transaction has left it open: a long statement is another matter."""
     recording = recording_of(sample(9.0, ("7", "5"), s5=session("5", state=state)))
-    assert told in headline(recording)
+    assert reported in headline(recording)
     assert [finding.id for finding in recording.findings if finding.id == "left-open"] == found
 
 
 @pytest.mark.parametrize(
-    ("state", "told"),
+    ("state", "reported"),
     [
         ("Waiting for table metadata lock", "waits for a lock"),
         ("Waiting for backup lock", "waits for a lock"),
@@ -455,13 +457,13 @@ def test_what_a_head_blocker_is_said_to_do_is_what_the_server_tells_of_it(state,
         ("Sending data", "working"),
     ],
 )
-def test_states_of_mariadb_s_process_list_that_are_waits_for_locks(state, told):
-    assert state_of("Query", state, None) == told
+def test_states_of_mariadb_s_process_list_that_are_waits_for_locks(state, reported):
+    assert state_of("Query", state, None) == reported
     assert bool(
         metadata_waits.waiting(
             [metadata_waits.SessionRow("7", "", None, None, "Query", 9.0, state, "update crane set boxes = 1")]
         )
-    ) == (told != "working")
+    ) == (reported != "working")
 
 
 STATUS = """LIST OF TRANSACTIONS FOR EACH SESSION:
@@ -505,15 +507,15 @@ def test_a_crowd_s_holder_is_told_only_where_it_can_be_nobody_else(holder, other
         return [("id", "int(11)")] if "column_type" in text else [("id",)]
 
     many = crowds.read_status(query, records.Records(query, INDEX_COLUMNS))
-    told = many and [(e.waiter, e.holder, e.resource.text, round(-e.since_ms)) for e in many.edges]
-    assert told == found
+    reported = many and [(e.waiter, e.holder, e.resource.text, round(-e.since_ms)) for e in many.edges]
+    assert reported == found
 
 
 def test_statements_that_the_server_no_longer_has_are_kept_from_earlier_looks():
     seen = StatementsSeen()
     for earlier, cut, last in ((("a", "b"), False, "c"), (("b", "c"), True, "d"), (("x", "y"), True, "z")):
         seen.take(sample(9.0, ("7", "5"), s5=session("5", statement=last, earlier=earlier, earlier_cut=cut)))
-    assert seen.of(session("5")) == ("a", "b", "c", "d", "x", "y", "z")
+    assert seen.statements_of(session("5")) == ("a", "b", "c", "d", "x", "y", "z")
 
 
 @pytest.mark.parametrize(
@@ -531,6 +533,6 @@ def test_who_waits_no_more_when_the_locks_are_listed_waits_for_nobody(listed, wa
     )
     found = metadata_waits.other_waits(
         lambda query, *_: listed if "metadata_locks" in query else [(None,)],
-        [row], rules_of("mysql"), metadata_mode("MDL_EXCLUSIVE"), told=True, anybody=lambda: [],
+        [row], rules_of("mysql"), metadata_mode("MDL_EXCLUSIVE"), reported=True, anybody=lambda: [],
     )  # fmt: skip
     assert [(edge.waiter, edge.holder) for edge in found.edges] == waits

@@ -92,14 +92,14 @@ def test_the_server_s_report_gives_the_cycle_and_every_lock(mysql):
     }
     assert (cycle.agreed, cycle.victim) == (True, "late")
     assert "HOLDS THE LOCK(S)" in cycle.server_report
-    told = {(k.transaction, k.resource.text, str(k.mode), k.granted) for k in recording.pictures[2].locks}
+    reported = {(k.transaction, k.resource.text, str(k.mode), k.granted) for k in recording.pictures[2].locks}
     assert {
         ("early", "berth(id=3)", "X record", True),
         ("early", "berth(id=7)", "X record", False),
         ("late", "berth(id=7)", "X record", True),
         ("early", "berth", "IX", True),
         ("early", "berth (metadata)", "MDL_SHARED_WRITE", True),
-    } <= told
+    } <= reported
 
 
 THREE = """*** (1) TRANSACTION:
@@ -212,15 +212,15 @@ KEYS = {
 
 
 def test_keys_of_every_type_are_told_as_the_server_tells_the_value(mysql):
-    told = {}
+    reported = {}
     for number, (kind, (literal, _)) in enumerate(KEYS.items()):
         table = f"slot{number}"
         parts = {name: {"statements": [f"update {table} set n = n + 1"]} for name in ("gate", "tower")}
         data = f"create table {table} (k {kind} primary key, n int); insert into {table} values ({literal}, 0)"
         plain = {"scenario": "keys", "data": data, "transactions": parts, "order": ["gate", "tower"] * 2}
         recording = play(mysql, Scenario.model_validate(plain), PlayOptions())
-        told[kind] = recording.waits[0].resource.text
-    assert told == {kind: f"slot{n}(k={text})" for n, (kind, (_, text)) in enumerate(KEYS.items())}
+        reported[kind] = recording.waits[0].resource.text
+    assert reported == {kind: f"slot{n}(k={text})" for n, (kind, (_, text)) in enumerate(KEYS.items())}
 
 
 def test_a_value_that_cannot_be_read_stays_as_the_server_told_it():
@@ -333,13 +333,13 @@ def test_the_head_s_statements_and_the_one_that_took_the_lock_are_told(pier, own
         "select vessel from pier.berth where id = 3",
     ]
     assert head["took"] == "update pier.berth set n = 5 where id = 7"
-    told = " ".join(call("now", *target).out.split())
-    assert "took what is waited for with: update pier.berth set n = 5 where id = 7" in told
+    reported = " ".join(call("now", *target).out.split())
+    assert "took what is waited for with: update pier.berth set n = 5 where id = 7" in reported
     call("now", *target, "--save", "rec.json")
     (wait,) = json.loads((tmp_path / "rec.json").read_text())["waits"]
     own = next(t for t in json.loads((tmp_path / "rec.json").read_text())["transactions"] if t["name"] == head["id"])
     assert own["statements"][wait["holder_statement"] - 1] == head["took"]
-    assert wait["holder_told_by"] == "server"
+    assert wait["holder_reported_by"] == "server"
     done = call("release", head["id"], *target, "--yes", "--end")
     assert (done.code, "of 1 that waited 1 went on" in " ".join(done.out.split())) == (0, True), done.out
     waiter.join(20)
@@ -518,8 +518,8 @@ def test_what_a_killed_run_left_is_cleared_by_the_next(start, call, admin, tmp_p
 def test_churn_finds_what_only_timing_does(run):
     done = run("churn", "yard-lookup", *TARGET, "--for", "60s", "--until", "deadlock", "--save", "cycles", "--json")
     assert (done.code, done.json["cycles"][0]["findings"]) == (1, ["index-path"]), json.dumps(done.json)[:2000]
-    told = " ".join(run("explain", done.json["files"][0]).out.split())
-    assert "create index slot_block_box on slot (block, box);" in told
+    reported = " ".join(run("explain", done.json["files"][0]).out.split())
+    assert "create index slot_block_box on slot (block, box);" in reported
 
 
 REBUILDS = """scenario: quay-rebuilds
@@ -569,7 +569,7 @@ def test_a_write_that_runs_too_long_is_ended_though_the_server_limits_reads_only
 
 
 def test_a_server_that_tells_nothing_of_locks_is_refused_in_a_sentence(tmp_path, call, kept_mysql):
-    for text, told in (
+    for text, reported in (
         ("8.0.11-tides", "has no performance_schema.data_locks"),
         ("5.7.44-log", "is not MySQL 8.0.22 or later"),
         ("10.11.2-MariaDB", "is not MySQL 8.0.22 or later"),
@@ -584,7 +584,7 @@ def test_a_server_that_tells_nothing_of_locks_is_refused_in_a_sentence(tmp_path,
             raise pymysql.err.ProgrammingError(number, "Table 'performance_schema.data_locks' doesn't exist")
 
         version = text if not text.startswith("8.0.11") else "8.0.33-tides"
-        with pytest.raises(TargetError, match=re.escape(told)):
+        with pytest.raises(TargetError, match=re.escape(reported)):
             versions.checked(lambda query, asked=asked, version=version: asked(query, version), "quay", reads=True)
     off = [[("9.1.0", "x")], [("performance_schema", "OFF")]]
     with pytest.raises(TargetError, match="has its performance schema off"):

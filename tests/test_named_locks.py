@@ -57,8 +57,8 @@ def test_a_session_that_keeps_its_lock_after_the_commit_is_told(call, server):
     assert (wait["waiter"], wait["holder"], wait["holder_statement"], wait["until_ms"]) == ("night", "day", 1, None)
     assert wait["resource"]["text"] == TEXT[server].format(7)
     assert [finding["id"] for finding in done.json["findings"]] == ["outlived-lock"]
-    told = " ".join(call("play", "crane-key", "--target", f"local:{server}").out.split())
-    assert f"day, whose transaction is over, but whose session still holds {TEXT[server].format(7)}" in told
+    reported = " ".join(call("play", "crane-key", "--target", f"local:{server}").out.split())
+    assert f"day, whose transaction is over, but whose session still holds {TEXT[server].format(7)}" in reported
 
 
 @pytest.mark.parametrize("server", SERVERS)
@@ -79,9 +79,9 @@ def test_a_cycle_of_named_locks_is_told_with_its_names_and_statements(call, made
     ]
     assert (cycle["victim"], cycle["agreed"]) == ("south", True)
     assert ("metadata locks" in cycle["rule"]) == (server != "postgresql")
-    told = " ".join(call("play", file, "--target", f"local:{server}").out.split())
+    reported = " ".join(call("play", file, "--target", f"local:{server}").out.split())
     by = "The server" if server == "postgresql" else "The server gave up one statement only, and Catenum then"
-    assert f"First a deadlock. {by} rolled back south. Then a block: north still waits" in told
+    assert f"First a deadlock. {by} rolled back south. Then a block: north still waits" in reported
 
 
 @pytest.mark.parametrize("server", SERVERS)
@@ -91,9 +91,9 @@ def test_a_schedule_that_deadlocks_and_then_sticks_is_not_proven_free_of_deadloc
     done = call("explore", file, "--target", f"local:{server}", "--expect", "no deadlock", "--json")
     assert done.code == 1
     assert "deadlock" not in {outcome["kind"] for outcome in done.json["outcomes"]}
-    told = " ".join(call("explore", file, "--target", f"local:{server}").out.split())
-    assert re.search(r"✗ \d+ of \d+ schedules deadlock", told)
-    assert "no schedule of these statements deadlocks" not in told
+    reported = " ".join(call("explore", file, "--target", f"local:{server}").out.split())
+    assert re.search(r"✗ \d+ of \d+ schedules deadlock", reported)
+    assert "no schedule of these statements deadlocks" not in reported
 
 
 @pytest.mark.parametrize("server", SERVERS)
@@ -163,10 +163,10 @@ def test_a_cycle_that_no_part_of_the_server_sees_is_ended_and_explained(call, ma
         "south": "failed",
     }
     assert "unseen-cycle" in {finding["id"] for finding in done.json["findings"]}
-    told = " ".join(call("play", file, "--target", f"local:{server}").out.split())
-    assert "The server did not end the cycle, so Catenum cancelled south. north continued and committed." in told
-    told = " ".join(call("explore", file, "--target", f"local:{server}").out.split())
-    assert "the server did not end it in all of them, and Catenum ended it" in told
+    reported = " ".join(call("play", file, "--target", f"local:{server}").out.split())
+    assert "The server did not end the cycle, so Catenum cancelled south. north continued and committed." in reported
+    reported = " ".join(call("explore", file, "--target", f"local:{server}").out.split())
+    assert "the server did not end it in all of them, and Catenum ended it" in reported
 
 
 LOCKED = """scenario: yard-count
@@ -323,7 +323,7 @@ def test_a_loop_that_waits_for_ever_is_told_and_not_waited_for_at_every_step(cal
         )
         for name in ("day", "night")
     ]
-    assert 0 in {told["iterations"] for told in done.json["transactions"].values()}
+    assert 0 in {reported["iterations"] for reported in done.json["transactions"].values()}
 
 
 def test_under_load_variants_that_share_named_locks_are_refused(call):

@@ -48,13 +48,13 @@ def read(text: str, prefix: str | None = None):
 
 
 def written(form: str, lines=(*LINES, *WAITS, *FALLS)) -> str:
-    told = []
+    reported = []
     counts: dict[int, int] = {}
     for number, (pid, text) in enumerate(lines):
         counts[pid] = counts.get(pid, 0) + 1
         begins = form.format(t=f"2026-11-30 02:15:{number:02}.000 UTC", n=counts[pid], p=pid, h=f"{pid:x}")
-        told.append(f"{begins}{text}")
-    return "\n".join(told) + "\n"
+        reported.append(f"{begins}{text}")
+    return "\n".join(reported) + "\n"
 
 
 FORMS = {
@@ -72,8 +72,8 @@ def test_the_process_is_the_one_that_the_log_shows(form):
     """A number of a line stands where a process could: the history of each member is its own, and whole."""
     found, doubt = read(written(FORMS[form][0]))
     (deadlock,) = [one for one in found if one.kind == "deadlock"]
-    told = {member.session: member.history for member in deadlock.members}
-    assert told == {
+    reported = {member.session: member.history for member in deadlock.members}
+    assert reported == {
         "41": ("update berth set vessel = 1 where id = 7", "update berth set vessel = 1 where id = 3"),
         "42": (
             "update berth set note = 'ShareLock on the key' where id = 3",
@@ -118,7 +118,7 @@ def test_a_statement_logged_with_its_duration_is_not_the_one_that_waits():
 
 
 @pytest.mark.parametrize(
-    ("value", "kind", "told"),
+    ("value", "kind", "reported"),
     [
         ("80000007", "int(11)", "7"),
         ("8fcf7e", "int(11)", "0x8fcf7e"),
@@ -128,8 +128,8 @@ def test_a_statement_logged_with_its_duration_is_not_the_one_that_waits():
         ("8000000007", "decimal(12,2)", "0x8000000007"),
     ],
 )
-def test_a_key_that_its_type_does_not_fit_stays_bytes(value, kind, told):
-    assert decode(value, kind) == told
+def test_a_key_that_its_type_does_not_fit_stays_bytes(value, kind, reported):
+    assert decode(value, kind) == reported
 
 
 def test_bytes_without_a_type_are_a_number_only_if_a_statement_has_it():

@@ -46,9 +46,9 @@ def asked(load, call):
 
 
 def test_every_hold_of_the_clerk_is_one_incident_with_its_times_and_its_waits(load, asked):
-    told = [e for e in asked("list")["incidents"] if e["application"] == "clerk"][::-1]
-    assert len(told) == len(load[0]["holds"])
-    for incident, hold in zip(told, load[0]["holds"], strict=True):
+    reported = [e for e in asked("list")["incidents"] if e["application"] == "clerk"][::-1]
+    assert len(reported) == len(load[0]["holds"])
+    for incident, hold in zip(reported, load[0]["holds"], strict=True):
         assert incident["statement"] == load[0]["statement"]
         assert incident["object"] == "slot(id=42)"
         assert incident["waiting"] == hold["waiting"]
@@ -78,8 +78,8 @@ def test_an_incident_of_the_night_is_explained_and_drawn(load, asked, call, tmp_
     number = next(e["id"] for e in asked("list")["incidents"] if e["application"] == "clerk")
     store = load[1] / "night.sqlite"
     assert call("history", "show", number, "--store", store, "--save", "e.json").code == 0
-    told = " ".join(call("explain", "e.json").out.split())
-    assert "slot(id=42)" in told
-    assert "boxes + 10" in told
+    reported = " ".join(call("explain", "e.json").out.split())
+    assert "slot(id=42)" in reported
+    assert "boxes + 10" in reported
     assert call("draw", "e.json").code == 0
     assert list(tmp_path.glob("*.png"))

@@ -61,19 +61,19 @@ def test_a_deadlock_names_members_victim_rule_and_what_each_held(engine):
     assert recording.rows["berth"].rows == (("3", "Oriel", "1"), ("7", "Halcyon", "1"))
 
 
-@pytest.mark.parametrize(("locks", "told_by"), [("waits", "statement"), ("full", "server")])
-def test_every_wait_says_since_which_statement_of_the_holder(engine, locks, told_by):
+@pytest.mark.parametrize(("locks", "reported_by"), [("waits", "statement"), ("full", "server")])
+def test_every_wait_says_since_which_statement_of_the_holder(engine, locks, reported_by):
     recording = play(engine, sample("left-open").scenario, PlayOptions(locks=locks))
-    told = {
+    reported = {
         (w.waiter, w.holder, w.holder_statement, w.resource.text, str(w.wanted), str(w.held)) for w in recording.waits
     }
-    assert told == {
+    assert reported == {
         ("loader", "clerk", 1, "manifest(id=12)", "FOR NO KEY UPDATE", "FOR NO KEY UPDATE"),
         ("planner", "loader", 1, "slot(id=42)", "FOR NO KEY UPDATE", "FOR NO KEY UPDATE"),
         ("desk", "planner", 1, "pilot(id=5)", "FOR NO KEY UPDATE", "FOR NO KEY UPDATE"),
         ("tally", "loader", 2, "manifest(id=12)", "FOR SHARE", "FOR NO KEY UPDATE"),
     }
-    assert {w.holder_told_by for w in recording.waits if not w.queued} == {told_by}
+    assert {w.holder_reported_by for w in recording.waits if not w.queued} == {reported_by}
     assert all(w.conflict and "table 13.3" in w.conflict for w in recording.waits)
     assert recording.longest_chain() == 3
 
@@ -85,7 +85,7 @@ def test_repeated_runs_of_a_schedule_give_identical_recordings(engine, name):
     assert all(recording == runs[0] for recording in runs[1:])
 
 
-@pytest.mark.parametrize("place", ["poll_waits", "reader.table.of", "reader.rows.locked", "reader.rows.members"])
+@pytest.mark.parametrize("place", ["poll_waits", "reader.table.locks_of", "reader.rows.locked", "reader.rows.members"])
 def test_a_machine_that_stands_still_past_the_servers_own_check_changes_no_recording(engine, monkeypatch, place):
     scenario = sample("tug-upgrade").scenario
     seen = without_times_and_ids(play(engine, scenario, PlayOptions()))
@@ -131,9 +131,9 @@ def test_locks_full_shows_tables_rows_and_who_waits(engine):
 
 def test_isolation_is_the_one_the_server_reports(run):
     # PostgreSQL takes "read uncommitted" and reports it, although it behaves as read committed.
-    told = run("play", "berth-swap", "--isolation", "late=repeatable read", "--json").json
-    assert [t["isolation"] for t in told["transactions"]] == ["read committed", "repeatable read"]
-    assert "stricter-isolation" in [finding["id"] for finding in told["findings"]]
+    reported = run("play", "berth-swap", "--isolation", "late=repeatable read", "--json").json
+    assert [t["isolation"] for t in reported["transactions"]] == ["read committed", "repeatable read"]
+    assert "stricter-isolation" in [finding["id"] for finding in reported["findings"]]
 
 
 def test_crane_standby_is_refused_at_serializable(run):

@@ -215,9 +215,9 @@ def test_a_private_server_that_cannot_be_cleaned_is_deleted_whole(server, tmp_pa
     cache = Path(tempfile.mkdtemp(prefix="catenum-alone-"))
     cache.chmod(0o755)
     monkeypatch.setenv("CATENUM_CACHE", str(cache))
-    told: list[str] = []
+    reported: list[str] = []
     try:
-        with private_server(server, {}, told.append) as made:
+        with private_server(server, {}, reported.append) as made:
             if server == "postgresql":
                 with psycopg.connect(made.where, autocommit=True) as admin:
                     admin.execute("create schema catenum_0a1b2c3d")
@@ -227,6 +227,6 @@ def test_a_private_server_that_cannot_be_cleaned_is_deleted_whole(server, tmp_pa
             data = made.slot / "data"
             assert data.exists()
         assert not data.exists()
-        assert "catenum_0a1b2c3d could not be removed" in told[-1]
+        assert "catenum_0a1b2c3d could not be removed" in reported[-1]
     finally:
         shutil.rmtree(cache, ignore_errors=True)

@@ -178,8 +178,8 @@ def test_rows_are_told_apart_by_the_values_of_parameters_and_not_by_their_names(
     data = "create table berth (id int primary key, moved int); insert into berth values (3, 0), (7, 0);"
     texts = [f"update berth set moved = moved + 1 where id = :{name}" for name in ("mine", "other")]
     parts = {"early": {"mine": 3, "other": 7}, "late": {"mine": 7, "other": 3}}
-    told = {n: {"parameters": p, "isolation": "read committed", "statements": texts} for n, p in parts.items()}
-    (tmp_path / "s.yaml").write_text(json.dumps({"scenario": "given", "data": data, "transactions": told}))
+    reported = {n: {"parameters": p, "isolation": "read committed", "statements": texts} for n, p in parts.items()}
+    (tmp_path / "s.yaml").write_text(json.dumps({"scenario": "given", "data": data, "transactions": reported}))
     found = call("propose", "s.yaml", "--json").json["candidates"]
     order = next(one for one in found if one["kind"] == "order")
     assert order["change"]["reorder"] == {"late": [2, 1]}

@@ -144,9 +144,9 @@ def test_what_only_an_order_of_the_transactions_could_keep_is_not_called_a_matte
     (tmp_path / "never.yaml").write_text(text)
     found = call("propose", "never.yaml")
     assert found.code == 1
-    told = " ".join(found.out.split())
-    assert "No order of the transactions keeps the rule 'never below five'" in told
-    assert "a retry in the application" not in told
+    reported = " ".join(found.out.split())
+    assert "No order of the transactions keeps the rule 'never below five'" in reported
+    assert "a retry in the application" not in reported
 
 
 # -- handing over ------------------------------------------------------------------------------------------------------

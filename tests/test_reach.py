@@ -100,7 +100,7 @@ def written(tmp_path, statement: str, data: str = "create table crane (id int pr
 
 @pytest.mark.parametrize("command", ["play", "explore", "trial", "churn"])
 @pytest.mark.parametrize(
-    ("statement", "told", "outside"),
+    ("statement", "reported", "outside"),
     [
         ("set search_path to public", "s.yaml:8:9: north 2 reaches beyond the run's scratch space: set search_path", True),
         ("select * from public.berth", "s.yaml:8:9: north 2 names public.berth, outside", True),
@@ -108,11 +108,11 @@ def written(tmp_path, statement: str, data: str = "create table crane (id int pr
         ("prepare transaction 'x'", "north 2 begins or ends work in a way that Catenum does not see", False),
     ],
 )  # fmt: skip
-def test_every_command_refuses_it_before_it_runs(call, tmp_path, command, statement, told, outside):
+def test_every_command_refuses_it_before_it_runs(call, tmp_path, command, statement, reported, outside):
     file = written(tmp_path, statement)
     done = call(command, file)
     assert (done.code, done.out) == (2, "")
-    assert told in done.err
+    assert reported in done.err
     assert ("--outside" in done.err) == outside
     if not outside:
         assert call(command, file, "--outside").code == 2
@@ -146,9 +146,9 @@ def test_data_is_looked_at_too(call, tmp_path):
 
 def test_a_statement_that_commits_by_itself_is_told(call, tmp_path, kept_mariadb):
     file = written(tmp_path, "alter table crane add reach int")
-    told = "north 2 commits by itself what its transaction did before"
-    assert told in " ".join(call("play", file, "--target", "local:mariadb").out.split())
-    assert told not in " ".join(call("play", file).out.split())
+    reported = "north 2 commits by itself what its transaction did before"
+    assert reported in " ".join(call("play", file, "--target", "local:mariadb").out.split())
+    assert reported not in " ".join(call("play", file).out.split())
     assert rules_of("mariadb").sql.commits_by_itself("create table x (id int)")
     assert not rules_of("mariadb").sql.commits_by_itself("create temporary table x (id int)")
     assert not rules_of("mariadb").sql.commits_by_itself("update crane set boxes = 1")

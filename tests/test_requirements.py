@@ -27,10 +27,10 @@ def stranger(request):
 
 def test_all_that_a_run_needs_is_named_at_once_and_enough(stranger, call):
     url, administer = stranger
-    told = call("preflight", "--for", "run", "--target", url, "--json")
-    assert told.code == 1
-    assert {"run"} == {purpose for check in told.json["checks"] for purpose in check["serves"]}
-    missing = [check for check in told.json["checks"] if check["needed"] and check["state"] == "off"]
+    reported = call("preflight", "--for", "run", "--target", url, "--json")
+    assert reported.code == 1
+    assert {"run"} == {purpose for check in reported.json["checks"] for purpose in check["serves"]}
+    missing = [check for check in reported.json["checks"] if check["needed"] and check["state"] == "off"]
     shown = call("preflight", "--for", "run", "--target", url).out
     for check in missing:
         for statement in check["turn_on"].splitlines():

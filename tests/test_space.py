@@ -28,8 +28,8 @@ from catenum.lab.run.play import PlayOptions, play
 
 
 def scenario(**transactions: object) -> Scenario:
-    told = {name: t if isinstance(t, dict) else {"statements": t} for name, t in transactions.items()}
-    return Scenario.model_validate({"scenario": "scripted", "data": "", "transactions": told})
+    reported = {name: t if isinstance(t, dict) else {"statements": t} for name, t in transactions.items()}
+    return Scenario.model_validate({"scenario": "scripted", "data": "", "transactions": reported})
 
 
 def locks(*names: str) -> list[str]:
@@ -70,7 +70,7 @@ def walked(case: Scenario, *, every: bool = False, most: int = 4000) -> tuple[Ta
             run = run if run.broken_off else worker.oracle.judge(run)
             worker.tally.add(run)
             if not run.broken_off:
-                met = frozenset((m.waiter, m.statement, m.holder, m.resource) for m in run.meetings)
+                met = frozenset((m.waiter, m.statement, m.holder, m.resource) for m in run.wait_pairs)
                 found.add((run.fine_outcome, run.chain, met, frozenset(run.cycles)))
     return worker.tally, found
 
@@ -116,8 +116,8 @@ transaction = st.fixed_dictionaries(
 
 @settings(max_examples=40)
 @given(st.lists(transaction, min_size=2, max_size=3))
-def test_reduction_loses_no_outcome_no_chain_and_no_cycle(told):
-    case = scenario(**dict(zip(("north", "east", "south"), told, strict=False)))
+def test_reduction_loses_no_outcome_no_chain_and_no_cycle(reported):
+    case = scenario(**dict(zip(("north", "east", "south"), reported, strict=False)))
     all_runs, complete = walked(case, every=True)
     if all_runs.schedules >= 4000:
         return
@@ -128,9 +128,9 @@ def test_reduction_loses_no_outcome_no_chain_and_no_cycle(told):
 
 @settings(max_examples=15, deadline=None)
 @given(st.lists(transaction, min_size=2, max_size=3), st.integers(0, 1000))
-def test_however_a_walk_is_split_and_carried_the_same_schedules_are_run(told, seed):
+def test_however_a_walk_is_split_and_carried_the_same_schedules_are_run(reported, seed):
     chance = random.Random(seed)
-    case = scenario(**dict(zip(("north", "east", "south"), told, strict=False)))
+    case = scenario(**dict(zip(("north", "east", "south"), reported, strict=False)))
     whole, _ = walked(case, most=300)
     if whole.schedules >= 300:
         return
@@ -223,7 +223,7 @@ def test_any_schedule_that_exploring_tells_gives_its_outcome_again_when_played()
 
 
 @pytest.mark.parametrize(
-    ("text", "told"),
+    ("text", "reported"),
     [
         ("no deadlock", "deadlock in"),
         ("deadlock, waited", ""),
@@ -232,10 +232,10 @@ def test_any_schedule_that_exploring_tells_gives_its_outcome_again_when_played()
         ("no broken rule", ""),
     ],
 )
-def test_expectations_are_met_or_told(text, told):
+def test_expectations_are_met_or_told(text, reported):
     tally, _ = walked(OPPOSITE)
     failed = unmet(parse_expectation(text), tally)
-    assert failed[0].startswith(told) if told else not failed, failed
+    assert failed[0].startswith(reported) if reported else not failed, failed
 
 
 def test_an_unknown_expectation_names_the_nearest():
@@ -351,12 +351,12 @@ def test_how_far_it_got_is_said_with_what_that_allows(tmp_path):
         made = plan(on.scenario, on.dependence, ExploreOptions(limit=40))
     from catenum.core.space.exploration import Exploration, Reach
 
-    told = Exploration(
+    reported = Exploration(
         scenario="cycle", about=None, target=ScriptedEngine().info, levels={}, statements={}, ends={},
         reach=Reach(orders=made.orders, classes=made.classes, complete=False, sampled=True),
         tally=Tally(schedules=30, ruled_out=10), ran_ms=1.0,
     )  # fmt: skip
-    assert how_far(told) == (
+    assert how_far(reported) == (
         "30 of at most 126 classes run, drawn by chance (10 more came to one of these, because of waiting); "
         "the rest was not run"
     )

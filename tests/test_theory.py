@@ -108,7 +108,7 @@ def is_serial(program: Program, run: Observation) -> bool:
 
 
 def relation(program: Program, level: str) -> Dependence:
-    texts = {name: [SQL[what].format(*rest) for what, *rest in told] for name, told in program.items()}
+    texts = {name: [SQL[what].format(*rest) for what, *rest in reported] for name, reported in program.items()}
     plain = {"scenario": "model", "data": "", "transactions": {n: {"statements": t} for n, t in texts.items()}}
     called = "repeatable read" if level == "snapshot" else f"read {level}"
     server = "mariadb" if level == "uncommitted" else "postgresql"
@@ -154,16 +154,16 @@ ops = st.one_of(
     st.tuples(st.just("raise"), st.just(0), st.integers(1, 3)),
 )
 programs = st.lists(st.lists(ops, min_size=1, max_size=3), min_size=2, max_size=3).map(
-    lambda told: dict(zip(("early", "late", "night"), told, strict=False))
+    lambda reported: dict(zip(("early", "late", "night"), reported, strict=False))
 )
 
 
 def orders(program: Program) -> st.SearchStrategy[list[str]]:
-    return st.permutations([name for name, told in program.items() for _ in range(len(told) + 1)])
+    return st.permutations([name for name, reported in program.items() for _ in range(len(reported) + 1)])
 
 
-def written(told: list[Op]) -> set[int]:
-    return {row for what, quay, _ in told if what not in ("read", "count") for row in ([quay] if quay else QUAYS)}
+def written(reported: list[Op]) -> set[int]:
+    return {row for what, quay, _ in reported if what not in ("read", "count") for row in ([quay] if quay else QUAYS)}
 
 
 @given(programs.flatmap(lambda program: st.tuples(st.just(program), orders(program))))
@@ -173,7 +173,7 @@ def test_what_snapshots_rule_out_is_never_named_under_snapshots(drawn):
     With a third that only reads, the anomaly of Fekete, O'Neil and O'Neil (2004) comes too.
     """
     program, order = drawn
-    wrote = [written(told) for told in program.values()]
+    wrote = [written(reported) for reported in program.values()]
     assume(sum(map(len, wrote)) == len(set().union(*wrote)))
     run = Model(program, "snapshot").run(order)
     if not is_serial(program, run):

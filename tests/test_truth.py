@@ -348,10 +348,10 @@ def test_now_says_what_was_done_and_what_the_server_tells(port: Port, first, the
         port.waits(role, statement)
     found, code = now(port)
     roles = {port.number(role): role for role in port.sessions}
-    told: dict[str, set[str]] = {}
+    reported: dict[str, set[str]] = {}
     for edge in found["waits"]:
-        told.setdefault(roles[edge["waiter"]], set()).add(roles.get(edge["holder"], edge["holder"]))
-    assert (told, code) == (waits, 1)
+        reported.setdefault(roles[edge["waiter"]], set()).add(roles.get(edge["holder"], edge["holder"]))
+    assert (reported, code) == (waits, 1)
     for role, text in objects.items():
         wanted = text[port.server] if isinstance(text, dict) else text
         assert {edge["over"] for edge in found["waits"] if roles[edge["waiter"]] == role} == {wanted}

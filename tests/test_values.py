@@ -358,11 +358,11 @@ def test_a_retry_begins_with_nothing_kept(call, tmp_path, kept):
 
 
 def test_the_timeline_and_the_story_show_values_and_what_decided(call):
-    told = " ".join(call("play", "crane-standby", "--order", "marit marit marit jonas jonas jonas").out.split())
-    assert "keeps seen = 1" in told
-    assert "↷ 2. not run: seen > 1 is not true, seen = 1" in told
-    told = call("play", "box-number").out
-    assert "with total = 9, box = 1, vessel = 12" in " ".join(told.split())
+    reported = " ".join(call("play", "crane-standby", "--order", "marit marit marit jonas jonas jonas").out.split())
+    assert "keeps seen = 1" in reported
+    assert "↷ 2. not run: seen > 1 is not true, seen = 1" in reported
+    reported = call("play", "box-number").out
+    assert "with total = 9, box = 1, vessel = 12" in " ".join(reported.split())
 
 
 def test_a_parameter_takes_its_values_from_a_column(played, call, tmp_path):

@@ -109,7 +109,7 @@ def test_a_scenario_played_by_one_command_is_looked_at_from_others(kept, call, t
         assert '"began"' not in calm.out
         words = ("--every", "200ms", "--for", "2s", "--store", "s.sqlite", "--json")
         done = call("watch", "--own-runs", *words)
-        (began,) = [told for line in done.out.splitlines() if (told := json.loads(line))["event"] == "began"]
+        (began,) = [reported for line in done.out.splitlines() if (reported := json.loads(line))["event"] == "began"]
         assert began["incident"]["statements"] == ["update manifest set boxes = boxes - 1 where id = 12"]
         play.send_signal(signal.SIGINT)
         play.communicate(timeout=60)
@@ -133,10 +133,10 @@ def test_release_on_a_terminal_asks_for_the_id(kept, slots, tmp_path, typed, cod
         os.write(ours, typed.format(id=number).encode())
         out, _ = process.communicate(timeout=60)
     os.close(ours)
-    told = " ".join(out.decode().split())
-    assert (process.returncode, ending in told) == (code, True), told
-    assert "blocks 2 directly, 2 in all" in told
-    assert "would be undone, and its client loses its connection" in told
+    reported = " ".join(out.decode().split())
+    assert (process.returncode, ending in reported) == (code, True), reported
+    assert "blocks 2 directly, 2 in all" in reported
+    assert "would be undone, and its client loses its connection" in reported
 
 
 @pytest.mark.parametrize(("number", "code"), [(signal.SIGTERM, 0), (signal.SIGINT, 130)])
@@ -306,7 +306,7 @@ def test_a_server_that_stands_still_is_given_up_and_seen_again(request, start, t
 
     all_of_it(signal.SIGSTOP)
     try:
-        lost = next(told for line in process.stdout if (told := json.loads(line))["event"] == "lost")
+        lost = next(reported for line in process.stdout if (reported := json.loads(line))["event"] == "lost")
     finally:
         all_of_it(signal.SIGCONT)
     assert "no answer for 7 s" in lost["text"]
@@ -351,8 +351,8 @@ def test_a_report_that_comes_late_belongs_to_the_deadlock_told_before(kept, slot
     events = iter(process.stdout)
     assert any(json.loads(line)["event"] == "deadlock" for line in events), process.stderr.read()
     log.write_text("ERROR:  deadlock detected\nDETAIL:  Process 7 waits\nLOG:  after\n")
-    told = json.loads(next(line for line in events if json.loads(line)["event"] in ("deadlock", "report")))
-    assert (told["event"], "Process 7 waits" in told["report"]) == ("report", True)
+    reported = json.loads(next(line for line in events if json.loads(line)["event"] in ("deadlock", "report")))
+    assert (reported["event"], "Process 7 waits" in reported["report"]) == ("report", True)
     process.terminate()
     assert process.wait(60) == 0
     (kept_one,) = call("history", "deadlocks", "--store", "s.sqlite", "--json").json["deadlocks"]
@@ -374,9 +374,9 @@ def test_whose_log_it_is_must_be_said_where_there_are_several(call, kept_mariadb
 def test_no_deadlock_is_counted_twice_whichever_comes_first(steps):
     """Counted in all: at least as many as either side knows of, at most as many as both together."""
     count = DeadlockCount()
-    told = sum(count.take(counted, reports, has_counter=True) for counted, reports in steps)
+    reported = sum(count.take(counted, reports, has_counter=True) for counted, reports in steps)
     by_counter, by_report = (sum(step[n] for step in steps) for n in (0, 1))
-    assert max(by_counter, by_report) <= told <= by_counter + by_report
+    assert max(by_counter, by_report) <= reported <= by_counter + by_report
     if sorted(steps, key=lambda step: -step[0]) == steps and by_counter >= by_report:
         once = DeadlockCount()
         assert once.take(by_counter, 0, has_counter=True) + once.take(0, by_report, has_counter=True) == by_counter

@@ -32,7 +32,7 @@ def each_with_some(names) -> list:
     ]
 
 
-def told(call, *files) -> list[dict]:
+def reported(call, *files) -> list[dict]:
     """What intake says of files, without where it stands."""
     found = call("intake", *files, "--json").json["conflicts"]
     return [{key: value for key, value in one.items() if key not in ("source", "number")} for one in found]
@@ -53,12 +53,12 @@ def followed(path, server: str, data: bytes) -> list[str]:
 @pytest.mark.parametrize(("server", "form", "around"), each_with_some(AROUND))
 def test_what_is_around_a_log_changes_nothing_of_what_it_says(call, logs, tmp_path, server, form, around):
     log = logs(server, False).folder / form
-    wanted = told(call, log)
+    wanted = reported(call, log)
     assert wanted
     wrapped = AROUND[around](log.read_text().rstrip("\n").split("\n"))
     (tmp_path / "wrapped").write_text(wrapped)
     done = call("intake", "wrapped", "--json")
-    assert told(call, "wrapped") == wanted
+    assert reported(call, "wrapped") == wanted
     assert "read from" in done.err, "what was recognised is said"
     taken = call(
         "history", "take", "wrapped", "--server", "port", "--store", "s.sqlite", "--json", "--zone", "UTC"
@@ -73,7 +73,7 @@ def test_what_is_around_a_log_changes_nothing_of_what_it_says(call, logs, tmp_pa
 def test_how_a_log_is_packed_changes_nothing_of_what_it_says(call, logs, tmp_path, server, form, packed):
     log = logs(server, True).folder / form
     (tmp_path / "packed").write_bytes(PACKED[packed](log.read_bytes()))
-    assert told(call, "packed") == told(call, log)
+    assert reported(call, "packed") == reported(call, log)
 
 
 @pytest.mark.parametrize("packed", ["gzip", "xz", "bzip2", "zstd"])
@@ -87,11 +87,11 @@ def test_a_packed_log_that_was_cut_is_a_clear_error(call, logs, tmp_path, packed
 @pytest.mark.parametrize(("server", "form"), LINES)
 def test_a_log_that_begins_in_the_middle_of_a_record_loses_that_one_only(call, logs, tmp_path, server, form):
     data = (logs(server, True).folder / form).read_text()
-    wanted = told(call, logs(server, True).folder / form)
+    wanted = reported(call, logs(server, True).folder / form)
     first = data.index("deadlock detected")
     for begin in (first - 400, first + 15, first + 200, first + 600):
         (tmp_path / "cut").write_text(data[max(0, begin) :])
-        found = told(call, "cut")
+        found = reported(call, "cut")
         assert [one["victim"] for one in found][-len(wanted) + 1 :] == [one["victim"] for one in wanted][1:]
         assert len(found) in (len(wanted) - 1, len(wanted))
 
@@ -100,7 +100,7 @@ def test_bytes_that_are_no_text_swallow_no_deadlock(call, logs, tmp_path):
     for form in FORMS["postgresql"]:
         log = logs("postgresql", False).folder / form
         (tmp_path / form).write_bytes(log.read_bytes().replace(b"Halcyon", b"Halcyon\xe9\xff"))
-        assert [one["victim"] for one in told(call, form)] == [one["victim"] for one in told(call, log)]
+        assert [one["victim"] for one in reported(call, form)] == [one["victim"] for one in reported(call, log)]
 
 
 def test_fields_and_lines_may_be_as_long_as_they_are(call, logs, tmp_path):
@@ -108,7 +108,7 @@ def test_fields_and_lines_may_be_as_long_as_they_are(call, logs, tmp_path):
     for form in FORMS["postgresql"]:
         log = logs("postgresql", True).folder / form
         (tmp_path / form).write_text(log.read_text().replace("Halcyon", large, 1))
-        assert [one["victim"] for one in told(call, form)] == [one["victim"] for one in told(call, log)]
+        assert [one["victim"] for one in reported(call, form)] == [one["victim"] for one in reported(call, log)]
 
 
 @given(st.lists(st.text(alphabet=st.characters(exclude_characters="\r\n\x0b\x0c\x1c\x1d\x1e\x85\u2028\u2029", codec="utf-8")), max_size=8),
@@ -148,8 +148,8 @@ def test_two_servers_in_one_file_are_read_apart(call, logs, tmp_path):
     lines = (logs("postgresql", False).folder / "port.log").read_text().rstrip("\n").split("\n")
     mixed = "".join(f"[pod/db-0/server] {line}\n[pod/db-1/server] {line}\n" for line in lines)
     (tmp_path / "pods").write_text(mixed)
-    alone = told(call, logs("postgresql", False).folder / "port.log")
-    found = told(call, "pods")
+    alone = reported(call, logs("postgresql", False).folder / "port.log")
+    found = reported(call, "pods")
     assert len(found) in (len(alone), 2 * len(alone))
     assert {one["victim"] for one in found} == {one["victim"] for one in alone}
 
@@ -159,7 +159,7 @@ def test_history_and_watch_read_a_log_in_any_language(request, call, tmp_path, m
     make_locale(request, monkeypatch, language)
     other_kinds(tmp_path, f"{language}.UTF-8")
     for form in FORMS["postgresql"]:
-        waits = [one for one in told(call, tmp_path / form) if one["kind"] in ("wait", "timeout", "ended")]
+        waits = [one for one in reported(call, tmp_path / form) if one["kind"] in ("wait", "timeout", "ended")]
         done = call("history", "take", tmp_path / form, "--server", "port", "--store", f"{form}.sqlite", "--json")
         if form != "port.log":  # plain text has no codes: what its words mean is known of deadlocks and waits
             assert len(waits) >= 4
@@ -262,8 +262,8 @@ def test_mysql_s_json_sink_has_the_deadlock_and_says_where_the_rest_stands(call,
         (report,) = followed(tmp_path / "grows.json", "mysql", text.encode())
         assert "WE ROLL BACK" in report
         return
-    (told,) = call("intake", "error.log.00.json", "--json").json["conflicts"]
-    assert (told["at"], told["members"]) == (wanted[0]["at"], [])
-    assert "headings" in told["notes"][0]
+    (reported,) = call("intake", "error.log.00.json", "--json").json["conflicts"]
+    assert (reported["at"], reported["members"]) == (wanted[0]["at"], [])
+    assert "headings" in reported["notes"][0]
     both = call("intake", "error.log.00.json", log, "--json").json["conflicts"]
     assert [one["members"] for one in both] == [one["members"] for one in wanted], "each is listed once, as it is whole"

@@ -179,13 +179,15 @@ def asked(store: Path, *words: str) -> dict[str, Any]:
 
 def differences(one: Watched, made: list[Made]) -> list[str]:
     """What a watch's history has otherwise than the script."""
-    told = [row for row in asked(one.store, "list")["incidents"] if row["source"] is None or row["source"] == "watch"]
+    reported = [
+        row for row in asked(one.store, "list")["incidents"] if row["source"] is None or row["source"] == "watch"
+    ]
     gaps = [
         (wall(gap["since"]), wall(gap["until"]) if gap["until"] else time.time()) for gap in asked(one.store)["gaps"]
     ]
     found, wrong = set(), []
     for each in made:
-        own = [row for row in told if row["head"] == each.head]
+        own = [row for row in reported if row["head"] == each.head]
         found |= {row["id"] for row in own}
         dark = sum(max(0.0, min(until, each.until) - max(since, each.since)) for since, until in gaps)
         for row in own:
@@ -195,7 +197,7 @@ def differences(one: Watched, made: list[Made]) -> list[str]:
             wrong.append(f"{one.name}: {each} is not in its history, and {dark:.1f} s of it are called a gap")
         if len(own) > 1 and not dark:
             wrong.append(f"{one.name}: {each} is {len(own)} incidents")
-    wrong += [f"{one.name}: nobody made {row}" for row in told if row["id"] not in found]
+    wrong += [f"{one.name}: nobody made {row}" for row in reported if row["id"] not in found]
     return wrong
 
 

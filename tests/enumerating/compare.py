@@ -27,7 +27,7 @@ def written(case: Case, folder: Path) -> Path:
     return path
 
 
-def told(exploration: dict) -> tuple[set[object], set[object]]:
+def reported(exploration: dict) -> tuple[set[object], set[object]]:
     """The outcomes and the deadlock victims of ``explore --json``, in the terms of the walk."""
     outcomes = set()
     for row in exploration["outcomes"]:
@@ -50,7 +50,7 @@ def differences(case: Case, account: Account, exploration: dict) -> list[str]:
     """
     if not exploration["reach"]["complete"]:
         return []
-    outcomes, fell = told(exploration)
+    outcomes, fell = reported(exploration)
     late = any(end.late for end in account.ends)
     walked = {_unnamed(end.coarse) if late else end.coarse: end.path for end in account.ends}
     if late:

@@ -157,7 +157,7 @@ def refuse_unsafe(file: ScenarioFile, server: str, *, outside: bool) -> None:
     advice = "Without a schema a name means the run's own table; --outside allows what this does to YOUR server."
     problems = unsafe(file, server, outside=outside, advice=advice)
     if problems:
-        raise InputError.of(problems)
+        raise InputError.from_problems(problems)
 
 
 def refuse_uncontained(file: ScenarioFile, target: Target) -> None:
@@ -169,7 +169,7 @@ def refuse_uncontained(file: ScenarioFile, target: Target) -> None:
     found = uncontained_statements(file.scenario, target.server)
     problems = [Problem(one.words, file.place(*one.path), advice) for one in found]
     if problems:
-        raise InputError.of(problems)
+        raise InputError.from_problems(problems)
 
 
 def recorded_target(file: ScenarioFile) -> str | None:

@@ -54,7 +54,7 @@ class InputError(CatenumError):
     """The call, a scenario, its ``data`` or a recording is wrong."""
 
     @classmethod
-    def of(cls, problems: Sequence[Problem]) -> InputError:
+    def from_problems(cls, problems: Sequence[Problem]) -> InputError:
         """Several problems of one file as one error. Raises ValueError when there are none."""
         if not problems:
             raise ValueError("an InputError needs a problem")

@@ -151,8 +151,8 @@ def _in_loops(engine: Engine, conflict: Conflict, staged: Staged, found: Replay,
         except CatenumError as error:
             found.tried.append((what, str(error).split("\n", maxsplit=1)[0]))
             continue
-        told = [differences(conflict, recording, file) for recording in met]
-        same = next((recording for recording, differs in zip(met, told, strict=True) if not differs), None)
+        reported = [differences(conflict, recording, file) for recording in met]
+        same = next((recording for recording, differs in zip(met, reported, strict=True) if not differs), None)
         outcome = (
             "the same" if same else "another deadlock" if met else f"no deadlock in {churn.iterations:,} iterations"
         )

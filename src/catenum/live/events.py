@@ -20,7 +20,7 @@ What = Literal[
 
 
 @dataclass(frozen=True, kw_only=True)
-class Told:
+class WatchEvent:
     """One thing that a watch has to say."""
 
     what: What
@@ -62,21 +62,21 @@ def ended_text(incident: Incident) -> str:
     return f"session {incident.head.who} blocks nobody any more: {worst}, chain of {incident.chain}, {longest}"
 
 
-def told_value(told: Told, *, recording: bool = False) -> dict[str, Any]:
+def event_value(reported: WatchEvent, *, recording: bool = False) -> dict[str, Any]:
     """What was reported as plain values, one JSON line."""
     value: dict[str, Any] = {
         "format": FORMAT,
-        "event": told.what,
-        "server": told.server,
-        "at": told.at,
-        "text": told.text,
+        "event": reported.what,
+        "server": reported.server,
+        "at": reported.at,
+        "text": reported.text,
     }
-    if told.report is not None:
-        value["report"] = told.report
-    incident, alarm = told.incident, told.alarm
+    if reported.report is not None:
+        value["report"] = reported.report
+    incident, alarm = reported.incident, reported.alarm
     if alarm is not None:
         value["alarm"] = {
-            "id": f"{told.server}/{alarm.id}",
+            "id": f"{reported.server}/{alarm.id}",
             "sessions": list(alarm.sessions),
             "age_ms": round(alarm.age_ms, 1) if alarm.age_ms is not None else None,
             "count": alarm.count,

@@ -81,7 +81,7 @@ class Follower(threading.Thread):
         self._slowed = False
         self._costs: deque[float] = deque(maxlen=COSTS)
         self._calm_pause_ms = every_s * 1000  # between checks while nobody waited
-        self._told_by_log = False  # each deadlock's report is in the log that is followed
+        self._reported_by_log = False  # each deadlock's report is in the log that is followed
 
     def run(self) -> None:
         """Until asked to stop."""
@@ -93,13 +93,13 @@ class Follower(threading.Thread):
                 pause = FIRST_PAUSE_S
                 self._follow(monitor)
             except TargetError as error:
-                told = error.problems[0].message
-                self.out.put(Sighting(self.server, wall(), trouble=told, lost=True))
+                reported = error.problems[0].message
+                self.out.put(Sighting(self.server, wall(), trouble=reported, lost=True))
                 self.stopping.wait(pause)
                 pause = min(LONGEST_PAUSE_S, pause * 2)
             except Exception as error:  # a fault of ours must not leave the watch blind and silent
-                told = f"a fault while looking ({type(error).__name__}: {error}); looking again"
-                self.out.put(Sighting(self.server, wall(), trouble=told, lost=True))
+                reported = f"a fault while looking ({type(error).__name__}: {error}); looking again"
+                self.out.put(Sighting(self.server, wall(), trouble=reported, lost=True))
                 self.stopping.wait(pause)
                 pause = min(LONGEST_PAUSE_S, pause * 2)
             finally:
@@ -114,7 +114,7 @@ class Follower(threading.Thread):
         statistics = _Statistics(monitor)
         asked: _Asked = (None, None, None)
         self._deadlocks = None
-        self._told_by_log = self.has_log and monitor.logs_deadlocks()
+        self._reported_by_log = self.has_log and monitor.logs_deadlocks()
         latest = monitor.deadlock_report()
         self._report = latest.key if latest else None  # one from before we came is no news
         while not self.stopping.is_set():
@@ -168,7 +168,7 @@ class Follower(threading.Thread):
     def _fresh_report(self, monitor: Monitor, sample: Sample) -> DeadlockReport | None:
         """The report of a deadlock that the server has counted since the last check."""
         before, self._deadlocks = self._deadlocks, sample.deadlocks
-        if before is None or sample.deadlocks is None or sample.deadlocks <= before or self._told_by_log:
+        if before is None or sample.deadlocks is None or sample.deadlocks <= before or self._reported_by_log:
             return None
         report = monitor.deadlock_report()
         if report is None or report.key == self._report:

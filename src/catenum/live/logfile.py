@@ -51,9 +51,9 @@ class LogFile:
         self.read = self._understood = 0
         self._head = b""  # what is read by here, as long as it is not known what it is
         if server is not None:
-            self.of(server)
+            self.of_server(server)
 
-    def of(self, server: str) -> LogFile:
+    def of_server(self, server: str) -> LogFile:
         """The same, once it is known what server writes it."""
         if server != self._server:
             self._server, self._conflicts = server, log_rules_of(server).conflict_reader()
@@ -64,7 +64,7 @@ class LogFile:
         if self._conflicts is None:
             return  # nobody knows whose log it is
         while data := self._fresh():
-            yield from self._of(data)
+            yield from self._conflicts_in(data)
             if len(data) < MOST_BYTES // 2:
                 return  # what is written last may not be whole yet
         if self._pieces is not None:
@@ -76,10 +76,10 @@ class LogFile:
             self._renew()
             self._place, self._inode, self.path = 0, following.stat().st_ino, following
             while data := self._fresh():
-                yield from self._of(data)
+                yield from self._conflicts_in(data)
             following = self._following()
 
-    def _of(self, data: bytes) -> Iterator[Conflict]:
+    def _conflicts_in(self, data: bytes) -> Iterator[Conflict]:
         self.read += len(data)
         if self._pieces is None:
             self._head = (self._head + data)[-HEAD:]

@@ -26,7 +26,7 @@ from catenum.core.text import duration
 from catenum.engines.clock import Clock, milliseconds_between
 from catenum.engines.monitor import Monitor
 from catenum.live.client_sockets import client_ends
-from catenum.live.events import Told, across_text, began_text, ended_text, told_value
+from catenum.live.events import WatchEvent, across_text, began_text, ended_text, event_value
 from catenum.live.follow import CROWD_PAUSE_MS, Follower, Sighting
 from catenum.live.logfile import LogFile
 from catenum.store.store import Store
@@ -69,7 +69,7 @@ class Watch:
     servers: Mapping[str, Callable[[], Monitor]]
     options: WatchOptions
     store: Store | None
-    tell: Callable[[Told], None]
+    tell: Callable[[WatchEvent], None]
     seen: Callable[[str, Sample], None] | None = None
     stop: threading.Event = field(default_factory=threading.Event)
 
@@ -159,15 +159,15 @@ class Watch:
             gone, why = self._lost.pop(name)
             self._keep(lambda store: store.gap(name, gone, sighting.at, why))
             text = f"seen again; not seen since {gone}"
-            self._alert(Told(what="back", server=name, at=sighting.at, text=text))
+            self._alert(WatchEvent(what="back", server=name, at=sighting.at, text=text))
         for said in (sighting.pace, sighting.note):
             if said is not None:
-                self.tell(Told(what="note", server=name, at=sighting.at, text=said))
+                self.tell(WatchEvent(what="note", server=name, at=sighting.at, text=said))
         sample = whole.masked() if self.options.mask else whole
         for note in sample.notes:
             if (name, note) not in self._noted:
                 self._noted.add((name, note))
-                self.tell(Told(what="note", server=name, at=sighting.at, text=note))
+                self.tell(WatchEvent(what="note", server=name, at=sighting.at, text=note))
         now = self._clock.now_ms()
         since = now - self._last_ms.get(name, now)
         before = self._last_at.get(name, sample.at)
@@ -227,7 +227,7 @@ class Watch:
             return
         way = "forward" if jump_ms > 0 else "back"
         text = f"the clock of this machine went {way} by {duration(abs(jump_ms))}: it was set, or the machine slept"
-        self.tell(Told(what="note", server=name, at=at, text=text))
+        self.tell(WatchEvent(what="note", server=name, at=at, text=text))
         self._end(name, self._trackers[name].lost(before, counts=True), before)
         if jump_ms > 0:
             self._keep(lambda store: store.gap(name, before, at, text))
@@ -278,7 +278,7 @@ class Watch:
         for incident in change.began:
             if incident.cycle:
                 text = across_text(incident)
-                self._alert(Told(what="deadlock", server=self._all, at=sample.at, text=text, incident=incident))
+                self._alert(WatchEvent(what="deadlock", server=self._all, at=sample.at, text=text, incident=incident))
         self._tell_alarms(self._all, sample.at, self._across_alarms.take(shown, open_now, 0, now_ms))
 
     def _client_ends(self, now_ms: float) -> Ends:
@@ -304,7 +304,7 @@ class Watch:
         self._alarms[name].lost()
         self._end(name, self._trackers[name].lost(sighting.at), sighting.at)
         self._keep(lambda store: store.gap(name, since, None, text))
-        self._alert(Told(what="lost", server=name, at=sighting.at, text=text))
+        self._alert(WatchEvent(what="lost", server=name, at=sighting.at, text=text))
 
     def _take_sight(self, name: str, at: str, why: str | None, since_last_ms: float = 0.0) -> None:
         """Store that a check was blind, and say it when that begins and ends."""
@@ -316,9 +316,9 @@ class Watch:
         if spell is not None:
             self._keep(lambda store: store.missed(name, spell.since, spell.until, spell.why))
         if turn == "blind":
-            self._alert(Told(what="blind", server=name, at=at, text=f"the watch is blind: {why}"))
+            self._alert(WatchEvent(what="blind", server=name, at=at, text=f"the watch is blind: {why}"))
         elif turn == "sees":
-            self._alert(Told(what="sees", server=name, at=at, text=f"the watch sees again; it was blind: {was}"))
+            self._alert(WatchEvent(what="sees", server=name, at=at, text=f"the watch sees again; it was blind: {was}"))
 
     def _shown(self, change: Change) -> Change:
         """The same with incidents as they are shown and stored."""
@@ -346,44 +346,48 @@ class Watch:
         for incident in (self._twin(one, last=True) for one in incidents):
             if not self._keep(partial(Store.write_end, name=name, incident=incident)):
                 self._to_store.setdefault(name, []).append(incident)
-            self.tell(Told(what="ended", server=name, at=at, text=ended_text(incident), incident=incident))
+            self.tell(WatchEvent(what="ended", server=name, at=at, text=ended_text(incident), incident=incident))
 
     # -- saying ------------------------------------------------------------------------------------------------------
 
     def _tell_change(self, name: str, sample: Sample, change: Change) -> None:
         for incident in change.began:
             self.tell(
-                Told(what="began", server=name, at=sample.at, text=began_text(incident, sample), incident=incident)
+                WatchEvent(
+                    what="began", server=name, at=sample.at, text=began_text(incident, sample), incident=incident
+                )
             )
         for incident in change.ended:
-            self.tell(Told(what="ended", server=name, at=sample.at, text=ended_text(incident), incident=incident))
+            self.tell(WatchEvent(what="ended", server=name, at=sample.at, text=ended_text(incident), incident=incident))
 
     def _tell_alarms(self, name: str, at: str, alarms: Iterable[Alarm]) -> None:
         for alarm in alarms:
-            told = Told(what=alarm.what, server=name, at=at, text=alarm.text, incident=alarm.incident, alarm=alarm)
-            self._alert(told)
+            reported = WatchEvent(
+                what=alarm.what, server=name, at=at, text=alarm.text, incident=alarm.incident, alarm=alarm
+            )
+            self._alert(reported)
 
-    def _alert(self, told: Told) -> None:
+    def _alert(self, reported: WatchEvent) -> None:
         """Say it, and start the command for it."""
-        self.tell(told)
-        self._run(told)
+        self.tell(reported)
+        self._run(reported)
 
     def _tell_deadlocks(self, name: str, at: str, count: int, report: str | None) -> None:
         if count:
             text = f"{count} deadlock{'s' if count != 1 else ''}{'' if report else '; no report so far'}"
-            self._alert(Told(what="deadlock", server=name, at=at, text=text, report=report))
+            self._alert(WatchEvent(what="deadlock", server=name, at=at, text=text, report=report))
         elif report:
-            self.tell(Told(what="report", server=name, at=at, text="the report of that deadlock", report=report))
+            self.tell(WatchEvent(what="report", server=name, at=at, text="the report of that deadlock", report=report))
 
     def _from_logs(self, name: str, kind: str) -> list[str]:
-        found = [report for server, log in self._logs if server == name for report in log.of(kind).deadlocks()]
+        found = [report for server, log in self._logs if server == name for report in log.of_server(kind).deadlocks()]
         for log in (log for server, log in self._logs if server == name and log.trouble):
             if (name, log.trouble) not in self._noted:
                 self._noted.add((name, str(log.trouble)))
-                self.tell(Told(what="note", server=name, at=self._clock.wall(), text=str(log.trouble)))
+                self.tell(WatchEvent(what="note", server=name, at=self._clock.wall(), text=str(log.trouble)))
         return found
 
-    def _run(self, told: Told) -> None:
+    def _run(self, reported: WatchEvent) -> None:
         """Start the command with what was reported as JSON on its standard input."""
         if not self._command:
             return
@@ -391,10 +395,10 @@ class Watch:
             process = subprocess.Popen(self._command, stdin=subprocess.PIPE, start_new_session=True)
         except OSError as error:
             text = f"--run: cannot start {self._command[0]}: {error.strerror}"
-            self.tell(Told(what="trouble", server=told.server, at=told.at, text=text))
+            self.tell(WatchEvent(what="trouble", server=reported.server, at=reported.at, text=text))
             return
         self._commands.append(process)
-        value = json.dumps(told_value(told, recording=True)).encode()
+        value = json.dumps(event_value(reported, recording=True)).encode()
         # A command that does not read must not hold up the watch.
         threading.Thread(target=_hand_over, args=(process, value), daemon=True).start()
 
@@ -407,13 +411,13 @@ class Watch:
         except SaveError as error:
             if not self._store_failed:
                 text = f"{error.problems[0].message}; what is seen is reported, but not stored"
-                self._alert(Told(what="store", server="", at=self._clock.wall(), text=text))
+                self._alert(WatchEvent(what="store", server="", at=self._clock.wall(), text=text))
             self._store_failed = True
             return False
         if self._store_failed:
             self._store_failed = False
             text = "the store can be written to again"
-            self._alert(Told(what="store", server="", at=self._clock.wall(), text=text))
+            self._alert(WatchEvent(what="store", server="", at=self._clock.wall(), text=text))
         return True
 
 

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from catenum.core.space.claims import Claim, claims, describe_outcome
 from catenum.core.space.exploration import Exploration, how_far, letter_of
-from catenum.core.space.tally import MeetingEntry, OutcomeEntry
+from catenum.core.space.tally import OutcomeEntry, WaitPairEntry
 from catenum.core.text import counted, duration, shortened
 from catenum.render.console import STYLES, say
 
@@ -94,8 +94,8 @@ def _print_outcomes(console: Console, found: Exploration, *, verbose: bool) -> N
         say(console, text)
         for part in path[1:]:
             say(console, " " * left + part)
-        told = describe_outcome(entry)
-        for part in textwrap.wrap(told, max(30, console.width - left - 1)):
+        reported = describe_outcome(entry)
+        for part in textwrap.wrap(reported, max(30, console.width - left - 1)):
             say(console, " " * left + part, style=STYLES["faint"])
     if len(listed) < len(entries):
         say(console, f"… and {len(entries) - len(listed)} more outcomes (--verbose lists all)", style=STYLES["faint"])
@@ -103,11 +103,11 @@ def _print_outcomes(console: Console, found: Exploration, *, verbose: bool) -> N
 
 
 def _print_evidence(console: Console, found: Exploration) -> None:
-    told: set[str] = set()
+    reported: set[str] = set()
     for number, entry in enumerate(found.outcomes):
-        if entry.anomaly is None or entry.anomaly in told:
+        if entry.anomaly is None or entry.anomaly in reported:
             continue
-        told.add(entry.anomaly)
+        reported.add(entry.anomaly)
         title = f"{entry.anomaly[0].upper()}{entry.anomaly[1:]} (outcome {letter_of(number)})"
         say(console, title, style=STYLES["strong"])
         for text in entry.evidence:
@@ -139,21 +139,21 @@ def _sql(found: Exploration, name: str, statement: int | None) -> str:
 
 
 def _print_meetings(console: Console, found: Exploration) -> None:
-    meetings = list(found.tally.meetings.values())
-    if not meetings:
+    wait_pairs = list(found.tally.wait_pairs.values())
+    if not wait_pairs:
         return
     say(console, "Who waits for whom, in how many schedules (left waits for above)", style=STYLES["strong"])
-    rows = sorted({(m.waiter, m.statement or 0) for m in meetings})
-    columns = sorted({_holder(m) for m in meetings})
+    rows = sorted({(m.waiter, m.statement or 0) for m in wait_pairs})
+    columns = sorted({_holder(m) for m in wait_pairs})
     counts: dict[tuple[tuple[str, int], tuple[str, str]], int] = {}
-    for m in meetings:
+    for m in wait_pairs:
         key = ((m.waiter, m.statement or 0), _holder(m))
         counts[key] = counts.get(key, 0) + m.count
     heads = [_step(column) for column in columns]
     left = max(len(_step(row)) for row in rows)
     widths = [max(len(h), 4) for h in heads]
     if left + 4 + sum(width + 2 for width in widths) > console.width:
-        for m in sorted(meetings, key=lambda m: -m.count):
+        for m in sorted(wait_pairs, key=lambda m: -m.count):
             holder = _step(_holder(m))
             say(console, f"    {_step((m.waiter, m.statement or 0))} waits for {holder}: {m.count:,}  ({m.resource})")
         say(console)
@@ -172,10 +172,10 @@ def _print_meetings(console: Console, found: Exploration) -> None:
     say(console)
 
 
-def _holder(meeting: MeetingEntry) -> tuple[str, str]:
+def _holder(wait_pair: WaitPairEntry) -> tuple[str, str]:
     """The holder, and which of its statements took the lock: ``1``, ``1 or 2`` where that is not certain."""
-    known = meeting.holder_candidates if meeting.holder_statement is None else (meeting.holder_statement,)
-    return meeting.holder, " or ".join(map(str, known))
+    known = wait_pair.holder_candidates if wait_pair.holder_statement is None else (wait_pair.holder_statement,)
+    return wait_pair.holder, " or ".join(map(str, known))
 
 
 def _step(pair: tuple[str, int | str]) -> str:
@@ -216,10 +216,10 @@ def print_levels(console: Console, found: Sequence[Exploration], note: str = "")
         say(console, text)
     say(console)
     for one in found:
-        told: list[str] = []
+        reported: list[str] = []
         for entry in one.outcomes:
-            if entry.anomaly and entry.anomaly not in told:
-                told.append(entry.anomaly)
+            if entry.anomaly and entry.anomaly not in reported:
+                reported.append(entry.anomaly)
                 _wrapped(console, f"{_levels(one)}: {entry.anomaly}: {'; '.join(entry.evidence)}", indent="    ")
         if not one.reach.complete:
             _wrapped(console, f"{_levels(one)}: {how_far(one)}", style="faint", indent="    ")

@@ -47,8 +47,8 @@ def handover(value: dict[str, Any], *, markdown: bool) -> str:
 def _parts(value: dict[str, Any]) -> Iterator[Part]:
     seen = "in the time that was seen"
     yield Part("Still open", tuple(map(_incident, value["open"])), "Nothing was, when it was last seen.")
-    told = (*map(_repeated, value["alike"]), *map(_incident, value["incidents"]))
-    yield Part("Incidents", told, f"No incident {seen}.")
+    reported = (*map(_repeated, value["alike"]), *map(_incident, value["incidents"]))
+    yield Part("Incidents", reported, f"No incident {seen}.")
     yield Part("Deadlocks", tuple(_deadlocks(value["deadlocks"])), f"None counted {seen}.")
     yield Part("Released by people", tuple(map(_release, value["releases"])), "Nobody used 'catenum release'.")
     yield Part("What was seen", tuple(_coverage(value)), "No watch looked in that time.")
@@ -91,8 +91,8 @@ def _deadlocks(rows: list[dict[str, Any]]) -> Iterator[tuple[str, ...]]:
 
 
 def _deadlock(row: dict[str, Any]) -> tuple[str, ...]:
-    told = "" if row["report"] else "; no report"
-    return (f"{_time(row['at'])} {row['server']}: {row['count']}{told}",)
+    reported = "" if row["report"] else "; no report"
+    return (f"{_time(row['at'])} {row['server']}: {row['count']}{reported}",)
 
 
 def _release(row: dict[str, Any]) -> tuple[str, ...]:

@@ -20,21 +20,21 @@ MOST_HOURS = 12
 SEEN_WHOLE = 0.99
 
 
-def print_totals(console: Console, told: dict[str, Any]) -> None:
+def print_totals(console: Console, reported: dict[str, Any]) -> None:
     """The first lines: how much, how long, and what was not seen."""
-    if not told["incidents"] and not told["deadlocks"]:
-        say(console, _nothing(told), style=STYLES["strong"])
+    if not reported["incidents"] and not reported["deadlocks"]:
+        say(console, _nothing(reported), style=STYLES["strong"])
     else:
-        count = f"{told['incidents']:,} incident{'s' if told['incidents'] != 1 else ''} of waiting"
+        count = f"{reported['incidents']:,} incident{'s' if reported['incidents'] != 1 else ''} of waiting"
         text = (
-            f"{count}, {told['deadlocks']:,} deadlocks; waited in all {duration(told['wait_ms'])}, the longest "
-            f"{duration(told['longest_ms'])}; at most {told['waiting']} at once, chain of {told['chain']}"
+            f"{count}, {reported['deadlocks']:,} deadlocks; waited in all {duration(reported['wait_ms'])}, the longest "
+            f"{duration(reported['longest_ms'])}; at most {reported['waiting']} at once, chain of {reported['chain']}"
         )
         for line in textwrap.wrap(text, console.width - 1):
             say(console, line, style=STYLES["strong"])
-        say(console, f"from {told['first']} to {told['last']}", style=STYLES["faint"])
-    _print_coverage(console, told["coverage"])
-    for gap in told["gaps"]:
+        say(console, f"from {reported['first']} to {reported['last']}", style=STYLES["faint"])
+    _print_coverage(console, reported["coverage"])
+    for gap in reported["gaps"]:
         text = f"{gap['server']} {gap_text(gap)}"
         for line in textwrap.wrap(text, console.width - 1, subsequent_indent="  "):
             say(console, line, style=STYLES["bad"])
@@ -49,12 +49,12 @@ def _print_coverage(console: Console, hours: Sequence[dict[str, Any]]) -> None:
         text = seen_text({"server": server, "seen_s": seen, "of_s": of, "looks": looks, "blind_s": blind})
         parts = [hour for hour in mine if hour["seen_s"] < SEEN_WHOLE * hour["of_s"]]
         if parts and len(mine) > 1:
-            told = ", ".join(
+            reported = ", ".join(
                 f"{hour['hour'][5:13].replace('T', ' ')} h: {100 * hour['seen_s'] / hour['of_s']:.0f} %"
                 for hour in parts[:MOST_HOURS]
             )
             more = f" and {len(parts) - MOST_HOURS} more hours (--json lists all)" if len(parts) > MOST_HOURS else ""
-            text += f"; not wholly seen: {told}{more}"
+            text += f"; not wholly seen: {reported}{more}"
         for line in textwrap.wrap(text, console.width - 1, subsequent_indent="  "):
             say(console, line, style=STYLES["faint"])
 
@@ -77,15 +77,15 @@ def _seconds(text: str) -> str:
     return text[:19].rstrip("Z").replace("T", " ")
 
 
-def _nothing(told: dict[str, Any]) -> str:
+def _nothing(reported: dict[str, Any]) -> str:
     """That nothing was seen is worth as much as was looked at."""
-    if not told["looks"] and told["blind_looks"]:
+    if not reported["looks"] and reported["blind_looks"]:
         return "Nothing is known of that time: the watch looked, and was blind."
-    if not told["looks"]:
+    if not reported["looks"]:
         return "Nothing was seen in that time: no watch looked."
-    if told["gaps"]:
-        return f"Nothing was seen to wait in {told['looks']:,} checks; not all of that time was seen."
-    return f"Nothing was seen to wait in that time, in {told['looks']:,} checks."
+    if reported["gaps"]:
+        return f"Nothing was seen to wait in {reported['looks']:,} checks; not all of that time was seen."
+    return f"Nothing was seen to wait in that time, in {reported['looks']:,} checks."
 
 
 def print_releases(console: Console, rows: Sequence[Mapping[str, Any]]) -> None:
@@ -195,35 +195,37 @@ def incident_line(row: Mapping[str, Any]) -> str:
     )
 
 
-def print_incident(console: Console, told: dict[str, Any]) -> None:
+def print_incident(console: Console, reported: dict[str, Any]) -> None:
     """One incident: when, how long, who held, one after the other, what people noted and did."""
-    say(console, f"Incident {told['id']} on {told['server']}: {_outcome(told)}", style=STYLES["strong"])
-    until = told["ended"] or f"not ended when last seen, {told['last']}"
+    say(console, f"Incident {reported['id']} on {reported['server']}: {_outcome(reported)}", style=STYLES["strong"])
+    until = reported["ended"] or f"not ended when last seen, {reported['last']}"
     lines = [
-        f"from {told['first']} to {until}{', from the log' if told['source'] == 'log' else ''}",
-        f"over {told['object']}; {told['waiting']} waiting at the worst, longest chain {told['chain']}",
-        f"longest wait {duration(told['longest_ms'])}; waited in all {duration(told['wait_ms'])}",
+        f"from {reported['first']} to {until}{', from the log' if reported['source'] == 'log' else ''}",
+        f"over {reported['object']}; {reported['waiting']} waiting at the worst, longest chain {reported['chain']}",
+        f"longest wait {duration(reported['longest_ms'])}; waited in all {duration(reported['wait_ms'])}",
     ]
-    if told["typical_ms"] is not None:
-        lines.append(f"{told['heads']} heads were seen, one after the other; typically {duration(told['typical_ms'])}")
-    for head in told["held_by"][:MOST_SHOWN]:
+    if reported["typical_ms"] is not None:
+        lines.append(
+            f"{reported['heads']} heads were seen, one after the other; typically {duration(reported['typical_ms'])}"
+        )
+    for head in reported["held_by"][:MOST_SHOWN]:
         who = ", ".join(part for part in (head["user"], head["application"], head["host"]) if part)
         held = f"{'' if head['exact'] else 'at most '}{duration(head['held_ms'])}"
         lines.append(
             f"session {head['session']} ({who}) blocked {head['waiting']}, for {held}; seen from "
             f"{head['first_seen'][11:23]} to {head['last_seen'][11:23]}: {one_line(head['statement'] or '', 100)}"
         )
-    if len(told["held_by"]) > MOST_SHOWN:
-        lines.append(f"… and {len(told['held_by']) - MOST_SHOWN} more that held for less")
-    for wait in told["waits"]:
+    if len(reported["held_by"]) > MOST_SHOWN:
+        lines.append(f"… and {len(reported['held_by']) - MOST_SHOWN} more that held for less")
+    for wait in reported["waits"]:
         until = f"to {wait['until'][11:23]}" if wait["until"] else "with no end in the log"
         lines.append(
             f"process {wait['waiter']} waited for {wait['mode']} from {wait['since'][11:23]} {until}, "
             f"held by {wait['holders'] or 'a process that the log does not name'}: {one_line(wait['statement'], 100)}"
         )
-    lines += [f"{one['by']} {one['way']} session {one['session']}: {one['outcome']}" for one in told["releases"]]
-    lines += [f"note of {note['at']}: {note['text']}" for note in told["notes"]]
-    lines += list(_rates(told.get("rates") or ()))
+    lines += [f"{one['by']} {one['way']} session {one['session']}: {one['outcome']}" for one in reported["releases"]]
+    lines += [f"note of {note['at']}: {note['text']}" for note in reported["notes"]]
+    lines += list(_rates(reported.get("rates") or ()))
     for line in lines:
         for text in textwrap.wrap(line, console.width - 1, initial_indent="  ", subsequent_indent="    "):
             say(console, text)
@@ -232,8 +234,8 @@ def print_incident(console: Console, told: dict[str, Any]) -> None:
 def _rates(rates: Sequence[dict[str, Any]]) -> Iterator[str]:
     """Whether a statement got slower or was just called more often."""
     for one in rates:
-        told = [f"{phase} {_rate(one[phase])}" for phase in ("before", "during", "after") if one[phase] is not None]
-        yield f"how often it ran: {one_line(one['statement'], 100)}: {'; '.join(told)}"
+        reported = [f"{phase} {_rate(one[phase])}" for phase in ("before", "during", "after") if one[phase] is not None]
+        yield f"how often it ran: {one_line(one['statement'], 100)}: {'; '.join(reported)}"
 
 
 def _rate(rate: dict[str, Any]) -> str:
@@ -244,10 +246,10 @@ def _rate(rate: dict[str, Any]) -> str:
     return f"{calls} of {duration(rate['mean_ms'])} each{locks}"
 
 
-def _outcome(told: dict[str, Any]) -> str:
-    if told["cycle"]:
+def _outcome(reported: dict[str, Any]) -> str:
+    if reported["cycle"]:
         return "a cycle of sessions that waited for each other"
-    return "over" if told["ended"] else "still open when last seen"
+    return "over" if reported["ended"] else "still open when last seen"
 
 
 def print_incidents(console: Console, rows: Sequence[Mapping[str, Any]]) -> None:

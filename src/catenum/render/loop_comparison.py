@@ -48,9 +48,9 @@ def print_contest(console: Console, scenario: str, results: Sequence[LoopCompari
     say(console)
     for result in results:
         p95, speed = result.p95_ms, result.per_second
-        told = f"{result.name}: deadlocks {result.deadlocks}; p95 {p95.low:.2g} to {p95.high:.2g} ms; "
-        told += f"{speed.low:,.0f} to {speed.high:,.0f} a second"
-        for text in textwrap.wrap(told, console.width - 1, subsequent_indent="    "):
+        reported = f"{result.name}: deadlocks {result.deadlocks}; p95 {p95.low:.2g} to {p95.high:.2g} ms; "
+        reported += f"{speed.low:,.0f} to {speed.high:,.0f} a second"
+        for text in textwrap.wrap(reported, console.width - 1, subsequent_indent="    "):
             say(console, text, style=STYLES["faint"])
     say(console)
     for result in results:

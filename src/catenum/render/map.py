@@ -166,8 +166,8 @@ def _titles(figure: Figure, found: Exploration, shown: int) -> None:
     part = f"; {shown:,} of them drawn" if shown < found.tally.schedules else ""
     text = f"{info.server} {info.version}{stand_in}, {', '.join(levels)} · {how_far(found)}{part}"
     figure.text(0.03, 0.918, textwrap.shorten(text, 170), fontsize=10.5, color=INK, va="center")
-    told = " · ".join(claim.text for claim in claims(found)[:2])
-    figure.text(0.03, 0.882, textwrap.shorten(told, 175), fontsize=10.5, color=INK, va="center")
+    reported = " · ".join(claim.text for claim in claims(found)[:2])
+    figure.text(0.03, 0.882, textwrap.shorten(reported, 175), fontsize=10.5, color=INK, va="center")
 
 
 def _legend(figure: Figure, names: Sequence[str], found: Exploration, letters: dict[str, str]) -> None:
@@ -179,9 +179,9 @@ def _legend(figure: Figure, names: Sequence[str], found: Exploration, letters: d
     for key, letter in sorted(letters.items(), key=lambda item: (len(item[1]), item[1]))[:10]:
         entry = found.tally.outcomes[key]
         data = entry.anomaly or entry.data
-        told = describe_outcome(entry)
+        reported = describe_outcome(entry)
         text = f"{letter}  {entry.kind}, data {data}: {entry.count:,} schedule{'s' if entry.count != 1 else ''}" + (
-            f" · {told}" if told else ""
+            f" · {reported}" if reported else ""
         )
         lines.append((textwrap.shorten(text, 92, placeholder=" …"), entry.bad))
     half = (len(lines) + 1) // 2 if len(lines) > 5 else len(lines)

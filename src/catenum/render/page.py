@@ -42,11 +42,11 @@ def page_figure(found: Exploration, recordings: Sequence[Recording]) -> Figure:
         data = entry.anomaly or entry.data
         head = f"{letter_of(number)}  {entry.kind}, data {data}"
         share = f"{entry.count:,} of {found.tally.schedules:,} schedules"
-        told = describe_outcome(entry)
+        reported = describe_outcome(entry)
         top = bottom + height * 0.68 + 0.02
         tone = FAIL if entry.bad else INK
         figure.text(left, top + 0.043, head, fontsize=11.5, fontweight="bold", color=tone, va="center")
-        text = textwrap.shorten(f"{share}{' · ' if told else ''}{told}", int(168 / columns), placeholder=" …")
+        text = textwrap.shorten(f"{share}{' · ' if reported else ''}{reported}", int(168 / columns), placeholder=" …")
         figure.text(left, top + 0.018, text, fontsize=9, color=INK, va="center")
     _legend(figure, len(found.outcomes) - len(shown))
     return figure

@@ -52,11 +52,11 @@ def print_proposals(console: Console, found: Proposals, *, verbose: bool = False
         say(console, f"Nothing to cure: {none}. What follows shortens the waiting, if anything does.")
     say(console)
     _print_table(console, found, verbose=verbose)
-    told = [one for one in found.tried if one.cures and not one.dominated][:MOST_TOLD] or found.tried[:1]
-    for one in told:
+    reported = [one for one in found.tried if one.cures and not one.dominated][:MOST_TOLD] or found.tried[:1]
+    for one in reported:
         say(console)
         _print_one(console, found, one)
-    _print_others(console, found, [one for one in found.tried if one not in told], verbose=verbose)
+    _print_others(console, found, [one for one in found.tried if one not in reported], verbose=verbose)
     say(console)
     line = why_first(found.tried)
     if line is not None:
@@ -202,7 +202,7 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
     if one.load is None or not one.by_loops:
         _wrapped(console, f"{one.verdict.reason}; {_proven(one)}", "  result   ")
     if one.load is not None:
-        _wrapped(console, f"in loops: {one.load.reason}; {load_told(one.load)}", "  result   ")
+        _wrapped(console, f"in loops: {one.load.reason}; {load_reported(one.load)}", "  result   ")
         if one.by_loops:
             _wrapped(console, f"move by move: {_outcomes(one.figures.kinds)}; {_proven(one)}", "  result   ")
     if one.checked_orders and not one.candidate.decides:
@@ -296,7 +296,7 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
     }
 
 
-def load_told(load: Load) -> str:
+def load_reported(load: Load) -> str:
     """Throughput and response time with their intervals, and how many iterations they rest on."""
     speed, p95 = load.per_second, load.p95_ms
     return (

@@ -12,10 +12,10 @@ from catenum.core.text import harmless, one_line
 MOST_DRAWN = 4
 
 
-def rate_figure(told: dict[str, Any]) -> Any:
+def rate_figure(reported: dict[str, Any]) -> Any:
     """Executions a second above, their mean time below, over the same minutes; the incident is shaded.
 
-    ``told``: an incident with its ``rates``, see ``live.history``.
+    ``reported``: an incident with its ``rates``, see ``live.history``.
     """
     import matplotlib
 
@@ -31,7 +31,7 @@ def rate_figure(told: dict[str, Any]) -> Any:
     figure = Figure(figsize=SIZE, dpi=DPI, facecolor=PAPER)
     above = figure.add_axes((0.08, 0.53, 0.89, 0.33))
     below = figure.add_axes((0.08, 0.24, 0.89, 0.22), sharex=above)
-    rates = sorted(told["rates"], key=lambda one: -sum(step["calls"] for step in one["steps"]))[:MOST_DRAWN]
+    rates = sorted(reported["rates"], key=lambda one: -sum(step["calls"] for step in one["steps"]))[:MOST_DRAWN]
     for one, tone in zip(rates, (WORK, WAIT, "#8c1d40", "#8aa67a"), strict=False):
         label = textwrap.shorten(harmless(one_line(one["statement"])), 110, placeholder=" …")
         middles = [(number(step["since"]) + number(step["until"])) / 2 for step in one["steps"]]
@@ -43,9 +43,9 @@ def rate_figure(told: dict[str, Any]) -> Any:
         if all(step["lock_ms"] is not None for step in one["steps"]):
             locks = [step["lock_ms"] / step["calls"] if step["calls"] else float("nan") for step in one["steps"]]
             below.plot(middles, locks, color=tone, linestyle="--", linewidth=1)
-    until = told["ended"] or told["last"]
+    until = reported["ended"] or reported["last"]
     for axes in (above, below):
-        axes.axvspan(number(told["first"]), number(until), facecolor=RULE, alpha=0.5, zorder=0)
+        axes.axvspan(number(reported["first"]), number(until), facecolor=RULE, alpha=0.5, zorder=0)
         axes.spines[["top", "right"]].set_visible(False)
         axes.set_facecolor(PAPER)
         axes.set_ylim(bottom=0)
@@ -60,10 +60,8 @@ def rate_figure(told: dict[str, Any]) -> Any:
     below.xaxis.set_major_locator(locator)
     below.xaxis.set_major_formatter(ConciseDateFormatter(locator))
     above.legend(loc="upper left", bbox_to_anchor=(0.0, -1.12), frameon=False, fontsize=9)
-    title = f"Incident {told['id']} on {harmless(told['server'])}: slower, or called more often?"
-    over = (
-        f"over {harmless(one_line(told['object'] or 'what is not reported'))}; {told['waiting']} waiting at the worst"
-    )
+    title = f"Incident {reported['id']} on {harmless(reported['server'])}: slower, or called more often?"
+    over = f"over {harmless(one_line(reported['object'] or 'what is not reported'))}; {reported['waiting']} waiting at the worst"
     figure.text(0.03, 0.955, title, fontsize=16, fontweight="bold", color=INK, va="center")
     figure.text(0.03, 0.915, textwrap.shorten(over, 165), fontsize=10.5, color=INK, va="center")
     return figure

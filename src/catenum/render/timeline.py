@@ -58,7 +58,7 @@ def timeline_rows(recording: Recording) -> list[Row]:
                 rows.append(Row(None, deadlock.at_ms, 0, "◆", text, "bad", frozenset(waiting), frozenset(opened), True))
         if event.what == "resumed":
             continue  # told together with what it led to
-        sign, text, tone = _told(recording, event)
+        sign, text, tone = _described(recording, event)
         waiting.discard(lane)
         move = event.move if event.move != last_move else None
         last_move = event.move
@@ -72,7 +72,7 @@ def timeline_rows(recording: Recording) -> list[Row]:
     return rows
 
 
-def _told(recording: Recording, event: Event) -> tuple[str, str, str]:
+def _described(recording: Recording, event: Event) -> tuple[str, str, str]:
     """Sign, text and tone of an event."""
     if event.what == "sent":
         number = f"{event.statement}. " if event.statement else ""
@@ -82,8 +82,8 @@ def _told(recording: Recording, event: Event) -> tuple[str, str, str]:
     if event.what == "passed":
         return "↷", f"{event.statement}. not run: {decided(event.condition, event.values)}", "faint"
     if event.what == "waits":
-        told = "; ".join(dict.fromkeys(_wait_text(w) for w in _waits_at(recording, event)))
-        return "◷", f"waits {told or 'for a lock'}", "wait"
+        reported = "; ".join(dict.fromkeys(_wait_text(w) for w in _waits_at(recording, event)))
+        return "◷", f"waits {reported or 'for a lock'}", "wait"
     if event.what == "failed":
         error = event.error
         kind = error.kind if error else "error"

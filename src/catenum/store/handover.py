@@ -27,8 +27,8 @@ def handover_value(store: Store, span: Span) -> dict[str, Any]:
     rows = queries.incidents(store, span, 100_000)
     over = [row for row in rows if row["ended"] is not None]
     alike = _alike(over)
-    told = [row for row in over if not any(row["id"] in one["ids"] for one in alike)]
-    longest = sorted(told, key=lambda row: -row["wait_ms"])[:MOST]
+    reported = [row for row in over if not any(row["id"] in one["ids"] for one in alike)]
+    longest = sorted(reported, key=lambda row: -row["wait_ms"])[:MOST]
     until = span.until or moment().isoformat(timespec="seconds").replace("+00:00", "Z")
     first = store.rows("select min(minute) first from minute where shape = ?", (LOOKS,))[0]["first"]
     value = {
@@ -89,15 +89,17 @@ def _servers(hours: list[dict[str, Any]]) -> list[dict[str, Any]]:
     return list(found.values())
 
 
-def _headline(told: dict[str, Any], value: dict[str, Any]) -> str:
-    count = told["incidents"]
+def _headline(reported: dict[str, Any], value: dict[str, Any]) -> str:
+    count = reported["incidents"]
     parts = [
         f"{count} incident{'s' if count != 1 else ''} of waiting" if count else "No incident of waiting was seen",
-        f"{told['deadlocks']} deadlock{'s' if told['deadlocks'] != 1 else ''}",
+        f"{reported['deadlocks']} deadlock{'s' if reported['deadlocks'] != 1 else ''}",
         f"{len(value['open'])} still open" if value["open"] else "nothing known to be still open",
     ]
     if count:
-        parts.insert(1, f"{duration(told['wait_ms'])} waited in all, the longest {duration(told['longest_ms'])}")
+        parts.insert(
+            1, f"{duration(reported['wait_ms'])} waited in all, the longest {duration(reported['longest_ms'])}"
+        )
     folded = sum(one["count"] for one in value["alike"])
     left = count - len(value["incidents"]) - len(value["open"]) - folded
     if left > 0:

@@ -115,7 +115,7 @@ class Entries:
             "update incident set recording = ? where id = ?",
             (zlib.compress(to_json(recording, indent=None).encode(), 6), incident.number),
         )
-        self._connection.execute("delete from meeting where incident = ?", (incident.number,))
+        self._connection.execute("delete from wait_pair where incident = ?", (incident.number,))
         for edge in worst.edges:
             held_with = holder_statement(worst, edge, incident.statements.get(edge.holder, ()))
             row = {
@@ -125,7 +125,7 @@ class Entries:
                 "object": edge.resource.text,
                 "wait_ms": round(0.0 - (edge.since_ms or 0.0), 1),
             }
-            insert(self._connection, "meeting", row)
+            insert(self._connection, "wait_pair", row)
 
 
 def _shape(sample: Sample, statement: str | None) -> str | None:

@@ -131,8 +131,8 @@ def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -
         statement = wait.statement or NOT_TOLD
         shape = rules.sql.shape(statement) if wait.statement else NOT_TOLD
         met = {"waiter": shape, "holder": NOT_TOLD, "object": wait.over, "wait_ms": round(wait.waited_ms, 1)}
-        insert(store.connection, "meeting", {"incident": incident, **met})
-        told = {
+        insert(store.connection, "wait_pair", {"incident": incident, **met})
+        reported = {
             "incident": incident,
             "waiter": wait.waiter,
             "application": wait.application,
@@ -142,4 +142,4 @@ def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -
             "holders": ", ".join(wait.holders),
             "statement": rules.sql.masked(statement) if mask and wait.statement else statement,
         }
-        insert(store.connection, "log_wait", told)
+        insert(store.connection, "log_wait", reported)

@@ -101,7 +101,7 @@ def pairs(store: Store, span: Span, limit: int = 20) -> list[PairRow]:
     where, values = span.where("e.first_seen")
     where += OWN
     found = store.rows(
-        "select m.waiter, m.holder, count(*) times, max(m.wait_ms) longest_ms, min(m.object) object from meeting m "
+        "select m.waiter, m.holder, count(*) times, max(m.wait_ms) longest_ms, min(m.object) object from wait_pair m "
         f"join incident e on e.id = m.incident join server s on s.id = e.server where {where} "
         f"group by 1, 2 order by times desc, longest_ms desc limit {int(limit)}",
         values,
@@ -228,9 +228,9 @@ def rates_around(store: Store, number: int) -> list[RatesRow]:
     (row,) = store.rows(
         "select server, shape, first_seen, coalesce(ended, last_seen) until from incident where id = ?", (number,)
     )
-    meetings = store.rows("select distinct waiter from meeting where incident = ?", (number,))
+    wait_pairs = store.rows("select distinct waiter from wait_pair where incident = ?", (number,))
     found = []
-    for shape in dict.fromkeys([row["shape"], *(one["waiter"] for one in meetings)]):
+    for shape in dict.fromkeys([row["shape"], *(one["waiter"] for one in wait_pairs)]):
         steps = store.rows(
             "select since, until, calls, total_ms, lock_ms from rate where server = ? and shape = ? "
             "and until > ? and since < ? order by since",

@@ -47,10 +47,10 @@ _SCHEMA = """
       host text, statement text, transaction_name text, first_seen text not null, last_seen text not null,
       held_ms real not null, exact int not null, waiting int not null);
     create index if not exists head_incident on head (incident);
-    create table if not exists meeting (
+    create table if not exists wait_pair (
       incident int not null references incident on delete cascade, waiter text not null, holder text not null,
       object text, wait_ms real not null);
-    create index if not exists meeting_incident on meeting (incident);
+    create index if not exists wait_pair_incident on wait_pair (incident);
     create table if not exists log_wait (
       incident int not null references incident on delete cascade, waiter text not null, application text, mode text,
       since text not null, until text, holders text, statement text);
@@ -298,7 +298,7 @@ class Store:
     def _forget(self, where: str, values: tuple[object, ...]) -> None:
         within = f"incident in (select id from incident where {where})"
         self.connection.execute(
-            f"delete from meeting where incident in (select id from incident where {where})", values
+            f"delete from wait_pair where incident in (select id from incident where {where})", values
         )
         self.connection.execute(f"delete from head where {within}", values)
         self.connection.execute(f"delete from log_wait where {within}", values)
@@ -409,9 +409,9 @@ def _checked(path: Path) -> sqlite3.Connection:
     """
     connection = _open(path)
     try:
-        (told,) = connection.execute("pragma quick_check(1)").fetchone()
-        if told != "ok":
-            error = sqlite3.DatabaseError(told)
+        (reported,) = connection.execute("pragma quick_check(1)").fetchone()
+        if reported != "ok":
+            error = sqlite3.DatabaseError(reported)
             error.sqlite_errorcode = sqlite3.SQLITE_CORRUPT
             raise error
         return connection

@@ -104,8 +104,8 @@ def _turns(churn: Churn, args: argparse.Namespace, err: IO[str]) -> None:
         churn.turn(min(STEP_S, limit - churn.seconds), args.until)
         if live:
             left = f", {limit - churn.seconds:.0f} s left" if not args.iterations else ""
-            told = f"{churn.iterations:,} iterations, {churn.failures('deadlock')} deadlocks{left}"
-            err.write(f"\r\x1b[K{told}")
+            reported = f"{churn.iterations:,} iterations, {churn.failures('deadlock')} deadlocks{left}"
+            err.write(f"\r\x1b[K{reported}")
             err.flush()
         if args.until and churn.failures(args.until):
             break
@@ -167,7 +167,7 @@ def show(
     """The figures on standard output, in the form asked for."""
     value = figures(churn)
     if args.json:
-        told = [
+        reported = [
             {
                 "cycle": r.text,
                 "times": r.times,
@@ -180,7 +180,7 @@ def show(
             "format": FORMAT,
             "scenario": churn.scenario.scenario,
             **value,
-            "cycles": told,
+            "cycles": reported,
             "cycles_not_read": churn.unread,
             "deadlocks_hidden": churn.hidden,
             "handlers": {name: list(conditions) for name, conditions in handlers},

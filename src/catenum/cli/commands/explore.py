@@ -211,10 +211,10 @@ def show(found: list[Exploration], each: bool, args: argparse.Namespace, out: IO
 
 
 def _expected(found: list[Exploration], terms: list[Any], err: IO[str]) -> ExitCode:
-    told = [text for one in found for text in unmet(terms, one.tally)]
-    for text in dict.fromkeys(told):
+    reported = [text for one in found for text in unmet(terms, one.tally)]
+    for text in dict.fromkeys(reported):
         err.write(f"catenum: not as expected: {text}\n")
-    if told:
+    if reported:
         return ExitCode.FOUND
     apart = dict.fromkeys(name for one in found for name in one.ignored)
     if apart and any(term.none and term.word in DATA_WORDS for term in terms):

@@ -151,13 +151,13 @@ def _note(store: Store, words: list[str], out: IO[str], args: argparse.Namespace
 
 def _show(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]) -> ExitCode:
     number = _number(words)
-    told = queries.incident(store, number)
-    told["rates"] = queries.rates_around(store, number)
+    reported = queries.incident(store, number)
+    reported["rates"] = queries.rates_around(store, number)
     if args.chart:
-        _rate_chart(told, args.chart)
+        _rate_chart(reported, args.chart)
         out.write(f"{args.chart}\n")
         return ExitCode.OK
-    recording = store.recording(number) if told["source"] == "watch" or args.save or args.json else None
+    recording = store.recording(number) if reported["source"] == "watch" or args.save or args.json else None
     if args.save and recording is not None:
         common.check_writable(args.save)
         common.save_atomically(args.save, to_json(recording).encode())
@@ -165,7 +165,7 @@ def _show(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]
         out.write(to_json(recording) + "\n")
     elif not args.quiet:
         console = make_console(out, color=False if args.no_color else None)
-        print_incident(console, told)
+        print_incident(console, reported)
         if recording is not None:
             say(console)
             say(console, "Its worst moment, as a check saw it", style="bold")
@@ -208,13 +208,13 @@ def _summary(store: Store, span: Span, args: argparse.Namespace, out: IO[str], e
         rows = _with_rates(rows, args.target, err)
     if args.csv:
         return _csv(out, rows)
-    told = queries.totals(store, span)
+    reported = queries.totals(store, span)
     if args.json:
-        value = {"format": FORMAT, **told, "by": by, "groups": rows, "pairs": queries.pairs(store, span)}
+        value = {"format": FORMAT, **reported, "by": by, "groups": rows, "pairs": queries.pairs(store, span)}
         out.write(json.dumps(value, indent=2) + "\n")
         return ExitCode.OK
     console = make_console(out, color=False if args.no_color else None)
-    print_totals(console, told)
+    print_totals(console, reported)
     if args.quiet:
         return ExitCode.OK
     print_grouped(console, f"By {by} of the head blocker" if by == "statement" else f"By {by}", by, rows)
@@ -268,17 +268,17 @@ def _csv(out: IO[str], rows: Sequence[Mapping[str, Any]]) -> ExitCode:
     return ExitCode.OK
 
 
-def _rate_chart(told: dict[str, Any], path: Path) -> None:
+def _rate_chart(reported: dict[str, Any], path: Path) -> None:
     form = _form(path)
     from catenum.render.figure import to_bytes
     from catenum.render.rates import rate_figure
 
-    if not told["rates"]:
+    if not reported["rates"]:
         raise InputError(
-            f"how often the statements of incident {told['id']} ran was not stored",
+            f"how often the statements of incident {reported['id']} ran was not stored",
             advice="'catenum preflight' shows how the server is made to count statements; watch asks it then.",
         )
-    common.save_atomically(path, to_bytes(rate_figure(told), form), shared=True)
+    common.save_atomically(path, to_bytes(rate_figure(reported), form), shared=True)
 
 
 def _form(path: Path) -> str:
@@ -298,9 +298,9 @@ def _chart(store: Store, span: Span, path: Path) -> None:
     rows = queries.over_time(store, span)
     if not rows:
         raise InputError("nothing was seen to wait in that time, so there is nothing to draw")
-    told = queries.totals(store, span)
-    plural = "s" if told["incidents"] != 1 else ""
-    when = f"from {told['first']} to {told['last']}"
-    title = f"{told['incidents']:,} incident{plural}, {told['deadlocks']:,} deadlocks, {when}"
-    figure = chart_figure(rows, told["gaps"], title)
+    reported = queries.totals(store, span)
+    plural = "s" if reported["incidents"] != 1 else ""
+    when = f"from {reported['first']} to {reported['last']}"
+    title = f"{reported['incidents']:,} incident{plural}, {reported['deadlocks']:,} deadlocks, {when}"
+    figure = chart_figure(rows, reported["gaps"], title)
     common.save_atomically(path, to_bytes(figure, form), shared=True)

@@ -146,8 +146,8 @@ def _ways_out(sample: Sample, target: str | None) -> Iterator[str]:
     for session in heads[:MOST_WAYS]:
         end = " --end" if session.state == "idle in a transaction" else ""
         where = f" --target {shlex.quote(target)}" if target else ""
-        told = verdict(session, rules_of(sample.target.server), partial=sample.partial)
-        yield f"To release what {session.id} holds ({told}): catenum release {session.id}{end}{where}"
+        reported = verdict(session, rules_of(sample.target.server), partial=sample.partial)
+        yield f"To release what {session.id} holds ({reported}): catenum release {session.id}{end}{where}"
 
 
 def _before(sample: Sample, name: str, args: argparse.Namespace) -> Iterator[str]:

@@ -66,8 +66,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         _show_missing(console, lacking)
     what = {"run": "a run", "watch": "a watch", "intake": "intake"}.get(args.purpose, "capture")
     count = f"{len(lacking)} thing{'s' if len(lacking) != 1 else ''} that {what} needs"
-    told = f"{count} {'are' if len(lacking) != 1 else 'is'} off" if lacking else f"all that {what} needs is on"
-    say(console, told[0].upper() + told[1:] + ".", style=STYLES["bad" if lacking else "good"])
+    reported = f"{count} {'are' if len(lacking) != 1 else 'is'} off" if lacking else f"all that {what} needs is on"
+    say(console, reported[0].upper() + reported[1:] + ".", style=STYLES["bad" if lacking else "good"])
     return ExitCode.FOUND if lacking else ExitCode.OK
 
 

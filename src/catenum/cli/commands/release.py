@@ -69,7 +69,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             return _done(args, out, shown, None, "Nothing was done.")
         result = release(monitor, shown, way)
         name = watching.name_of(args.target, monitor.info.url)
-    text = _told(shown, result)
+    text = _described(shown, result)
     _done(args, out, shown, result, text)
     _write_down(args, err, name, shown, result, text)
     carried_out = result.gone or (way == "cancel" and result.sent)
@@ -152,7 +152,7 @@ def _agreed(args: argparse.Namespace, way: Way, err: IO[str]) -> bool:
     return sys.stdin.readline().strip() == args.session
 
 
-def _told(shown: Shown, result: Result) -> str:
+def _described(shown: Shown, result: Result) -> str:
     if not result.sent and not result.gone:
         done = "Nothing was sent: the session runs no statement, so there is nothing to cancel"
         left = f"; {result.left} still wait for it; --end ends the session itself" if result.left else ""

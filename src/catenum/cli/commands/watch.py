@@ -21,7 +21,7 @@ from catenum.core.snapshot.sample import Sample
 from catenum.core.snapshot.story import headline_of, tell_sample
 from catenum.core.text import one_line
 from catenum.engines.targets import Target
-from catenum.live.events import Told, told_value
+from catenum.live.events import WatchEvent, event_value
 from catenum.live.watch import Watch, WatchOptions
 from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story
@@ -167,26 +167,26 @@ class _Face:
         self.args, self.out, self.several = args, out, several
         self.live = out.isatty() and not args.json and not args.quiet
         self.console = make_console(out, color=False if args.no_color else None)
-        self.recent: deque[Told] = deque(maxlen=RECENT)
+        self.recent: deque[WatchEvent] = deque(maxlen=RECENT)
         self.samples: dict[str, Sample] = {}
 
-    def tell(self, told: Told) -> None:
+    def tell(self, reported: WatchEvent) -> None:
         """Something happened."""
         if self.args.json:
-            self.out.write(json.dumps(told_value(told)) + "\n")
+            self.out.write(json.dumps(event_value(reported)) + "\n")
             self.out.flush()
             return
-        self.recent.append(told)
+        self.recent.append(reported)
         if not self.live:
-            say(self.console, self._line(told))
-            for line in (told.report or "").splitlines() if not self.args.quiet else ():
+            say(self.console, self._line(reported))
+            for line in (reported.report or "").splitlines() if not self.args.quiet else ():
                 say(self.console, f"    {line}")
             self.out.flush()
 
-    def _line(self, told: Told) -> str:
-        named = told.server not in told.text and (self.several or told.what in ("lost", "back"))
-        server = f"{told.server}: " if named else ""
-        return f"{told.at} {told.what:8} {server}{told.text}"
+    def _line(self, reported: WatchEvent) -> str:
+        named = reported.server not in reported.text and (self.several or reported.what in ("lost", "back"))
+        server = f"{reported.server}: " if named else ""
+        return f"{reported.at} {reported.what:8} {server}{reported.text}"
 
     def seen(self, name: str, sample: Sample) -> None:
         """A sample came in."""
@@ -209,9 +209,9 @@ class _Face:
         if self.recent:
             say(self.console)
             say(self.console, "Lately", style=STYLES["strong"])
-            for told in self.recent:
-                line = one_line(self._line(replace(told, at=told.at[11:19])), self.console.width - 1)
-                say(self.console, line, style=STYLES[_TONES.get(told.what, "plain")])
+            for reported in self.recent:
+                line = one_line(self._line(replace(reported, at=reported.at[11:19])), self.console.width - 1)
+                say(self.console, line, style=STYLES[_TONES.get(reported.what, "plain")])
 
     def _lines(self, name: str, sample: Sample) -> list[str]:
         info = sample.target

@@ -30,10 +30,10 @@ class Rate:
             return "no iterations"
         if self.events == 0:
             return f"none in {self.iterations:,} (below {self.high:.2g} in {PER:,} at {CONFIDENCE:.0%})"
-        return f"{_told(self.rate)} in {PER:,} ({_told(self.low)} to {_told(self.high)})"
+        return f"{_described(self.rate)} in {PER:,} ({_described(self.low)} to {_described(self.high)})"
 
 
-def _told(value: float) -> str:
+def _described(value: float) -> str:
     return f"{value:,.0f}" if value >= 100 else f"{value:.3g}"
 
 

@@ -115,7 +115,7 @@ def judge(baseline: Figures, remedy: Figures) -> Verdict:
     if fresh:
         return Verdict(rank="loses", reason=f"the data is wrong: {_faults(fresh)}")
     if remedy.kinds.get("error", 0) > baseline.kinds.get("error", 0):
-        return Verdict(rank="loses", reason=f"a statement is rejected in {_of(remedy.kinds['error'], remedy)}")
+        return Verdict(rank="loses", reason=f"a statement is rejected in {_how_often(remedy.kinds['error'], remedy)}")
     if remedy.broken and len(remedy.broken) < len(baseline.broken):
         mended = _faults([title for title in baseline.broken if title not in remedy.broken])
         return Verdict(rank="eases", reason=f"corrected: {mended}; still wrong: {_faults(remedy.broken)}")
@@ -124,7 +124,7 @@ def judge(baseline: Figures, remedy: Figures) -> Verdict:
     had = baseline.conflicts > 0 or bool(baseline.broken)
     if not had:
         return _where_nothing_was_wrong(baseline, remedy)
-    before, after = _told(baseline), _told(remedy)
+    before, after = _described(baseline), _described(remedy)
     mended = " and the data is right" if baseline.broken else ""
     if remedy.conflicts == 0:
         return Verdict(rank="cures", reason=f"{before} → {after}{mended}")
@@ -144,17 +144,19 @@ def _where_nothing_was_wrong(baseline: Figures, remedy: Figures) -> Verdict:
     chain = f"waits {baseline.waits} → {remedy.waits}, longest chain {baseline.longest_chain} → {remedy.longest_chain}"
     if remedy.conflicts and remedy.ended_well < remedy.runs:
         rank: Rank = "eases" if shorter else "worse"
-        return Verdict(rank=rank, reason=f"{chain}; but {_told(remedy)}, and the failed transaction must be retried")
+        return Verdict(
+            rank=rank, reason=f"{chain}; but {_described(remedy)}, and the failed transaction must be retried"
+        )
     if shorter or remedy.waits < baseline.waits:
         return Verdict(rank="cures" if shorter or remedy.waits == 0 else "eases", reason=chain)
     return Verdict(rank="no better", reason=chain)
 
 
-def _told(numbers: Figures) -> str:
+def _described(numbers: Figures) -> str:
     if numbers.broken and not numbers.conflicts:
         return f"wrong data in {numbers.runs} of {numbers.runs}" if numbers.runs == 1 else "wrong data"
     if numbers.conflicts:
-        return f"{numbers.worst} in {_of(numbers.kinds[numbers.worst], numbers)}"
+        return f"{numbers.worst} in {_how_often(numbers.kinds[numbers.worst], numbers)}"
     return "nobody waits" if numbers.waits == 0 else "only waiting"
 
 
@@ -164,5 +166,5 @@ def _faults(titles: Sequence[str]) -> str:
     return "; ".join(named)
 
 
-def _of(count: int, numbers: Figures) -> str:
+def _how_often(count: int, numbers: Figures) -> str:
     return f"{count} of {numbers.runs}"

@@ -26,24 +26,24 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
     rules = rules_of(recording.target.server)
     sent = _sent_before(wait, recording)
     if wait.queued:
-        wait = replace(wait, holder_statement=sent[-1] if sent else None, holder_told_by="server")
+        wait = replace(wait, holder_statement=sent[-1] if sent else None, holder_reported_by="server")
     else:
         texts = {number: recording.sql(wait.holder, number) or "" for number in sent}
-        told = [number for number, text in texts.items() if wait.taken_by and _same_text(text, wait.taken_by)]
-        seen = told[0] if len(told) == 1 else _from_pictures(wait, recording.pictures, recording.events)
+        reported = [number for number, text in texts.items() if wait.taken_by and _same_text(text, wait.taken_by)]
+        seen = reported[0] if len(reported) == 1 else _from_pictures(wait, recording.pictures, recording.events)
         if seen is not None and rules.locks.shows_inserts_late:
             # an inserted row is no lock yet: it is listed when somebody wants it, its own transaction among them
             inserts = [n for n in sent if n < seen and _inserts(texts[n], wait, recording)]
             seen, sent = (None, [*inserts, seen]) if inserts else (seen, sent)
         if seen is not None:
-            wait = replace(wait, holder_statement=seen, holder_told_by="server")
+            wait = replace(wait, holder_statement=seen, holder_reported_by="server")
         else:
-            read = _from_statements(wait, sent if len(told) <= 1 else told, recording)
+            read = _from_statements(wait, sent if len(reported) <= 1 else reported, recording)
             wait = replace(
                 wait,
                 holder_statement=read[0] if len(read) == 1 else None,
                 holder_candidates=read if len(read) > 1 else (),
-                holder_told_by="statement" if read else None,
+                holder_reported_by="statement" if read else None,
             )
     if wait.held is None and wait.resource.kind in ("row", "gap"):
         sql = recording.sql(wait.holder, wait.holder_statement or next(iter(wait.holder_candidates), None))

@@ -57,7 +57,7 @@ def _for(table: exp.Table, name: str, rules: Rules, keys: TableKeys) -> str | No
     )  # a shared lock may stay in the index
     if isinstance(scope, exp.Select) and not locks_rows and not any(e.find(exp.Star) for e in scope.expressions):
         asked = (column for term in scope.expressions for column in term.find_all(exp.Column))
-        read = [c for c in dict.fromkeys(names.of(column) for column in asked) if c and c not in leading]
+        read = [c for c in dict.fromkeys(names.column_name(column) for column in asked) if c and c not in leading]
     columns = [*leading, *(c for c in read if c not in keys.primary)]
     if any(_begins(existing, leading) and set(columns) <= set(existing) for existing in keys.indexes.values()):
         return None
@@ -90,7 +90,7 @@ class _Names:
         identifiers = scope.find_all(exp.Identifier)
         self.quoted = {identifier.name for identifier in identifiers if identifier.quoted}
 
-    def of(self, column: exp.Expr) -> str | None:
+    def column_name(self, column: exp.Expr) -> str | None:
         """The column's name where it is the table's for certain; with several tables, only by its qualifier."""
         if not isinstance(column, exp.Column) or _scope_of(column) is not self.scope:
             return None
@@ -144,11 +144,11 @@ def _columns(names: _Names, terms: Iterator[exp.Expr]) -> list[str]:
     for term in terms:
         sides = [term.this, term.expression] if isinstance(term, exp.Binary) else [term.this]
         for place, side in enumerate(sides):
-            column = names.of(side)
+            column = names.column_name(side)
             others = [other for n, other in enumerate(sides) if n != place]
             if not isinstance(term, exp.Binary):
                 others = [value for key, value in term.args.items() if key != "this" and isinstance(value, exp.Expr)]
-            its_own = any(names.of(c) for other in others for c in other.find_all(exp.Column))
+            its_own = any(names.column_name(c) for other in others for c in other.find_all(exp.Column))
             if column is not None and not its_own and column not in found:
                 found.append(column)
     return found

@@ -13,10 +13,10 @@ from catenum.core.text import listed, named
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for each deadlock over one resource that every member holds already."""
-    return [found for deadlock in recording.deadlocks if (found := _of(recording, deadlock)) is not None]
+    return [found for deadlock in recording.deadlocks if (found := _finding_for(recording, deadlock)) is not None]
 
 
-def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
+def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
     waits = [wait_of(recording, deadlock, member) for member in deadlock.members]
     known = [wait for wait in waits if wait is not None]
     if len(known) != len(waits) or len({wait.resource.identity for wait in known}) != 1:

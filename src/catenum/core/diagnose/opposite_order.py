@@ -13,10 +13,10 @@ from catenum.core.text import listed, named
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for each deadlock in which every member locked one thing and then asked for another."""
-    return [found for deadlock in recording.deadlocks if (found := _of(recording, deadlock)) is not None]
+    return [found for deadlock in recording.deadlocks if (found := _finding_for(recording, deadlock)) is not None]
 
 
-def _of(recording: Recording, deadlock: Deadlock) -> Finding | None:
+def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
     waits = {member.transaction: wait_of(recording, deadlock, member) for member in deadlock.members}
     evidence: list[str] = []
     statements = []

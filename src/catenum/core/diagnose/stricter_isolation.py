@@ -14,10 +14,10 @@ from catenum.core.text import listed
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for each such transaction."""
-    return [found for record in recording.transactions if (found := _of(recording, record)) is not None]
+    return [found for record in recording.transactions if (found := _finding_for(recording, record)) is not None]
 
 
-def _of(recording: Recording, record: TransactionRecord) -> Finding | None:
+def _finding_for(recording: Recording, record: TransactionRecord) -> Finding | None:
     rules = rules_of(recording.target.server)
     rank = rules.locks.rank
     level = rank(record.isolation)

@@ -19,13 +19,13 @@ def find(recording: Recording) -> list[Finding]:
     found = []
     for plan in recording.plans:
         for step in plan.steps:
-            finding = _of(recording, plan, step) if step.kind in ("scan", "index scan") else None
+            finding = _finding_for(recording, plan, step) if step.kind in ("scan", "index scan") else None
             if finding is not None:
                 found.append(finding)
     return found
 
 
-def _of(recording: Recording, plan: Plan, step: PathStep) -> Finding | None:
+def _finding_for(recording: Recording, plan: Plan, step: PathStep) -> Finding | None:
     held_up = [w for w in recording.waits if w.holder == plan.transaction and w.resource.table == step.table]
     if not step.locks_rows_passed or not held_up or (step.rows or 0) < SMALL_ROWS:
         return None

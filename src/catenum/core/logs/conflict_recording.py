@@ -134,7 +134,7 @@ def _not_by_what_waits(
         if wait.holder in waiting and wait.holder_statement == last:
             own = (wait.waiter, str(wait.held)) in captured
             wait = replace(
-                wait, holder_statement=None, holder_told_by="server" if own else None, held=wait.held if own else None,
+                wait, holder_statement=None, holder_reported_by="server" if own else None, held=wait.held if own else None,
                 conflict=wait.conflict if own else None,
             )  # fmt: skip
         yield wait

@@ -165,8 +165,8 @@ def with_names(conflicts: Iterable[Conflict], names: Mapping[str, str]) -> list[
         name = names.get(found[1]) if found else None
         if found is None or name is None:
             return wait
-        told: dict[str, Provenance] = {**wait.provenance, "object": "recovered"}
-        return replace(wait, object=wait.object.replace(found[0], name), table=name, provenance=told)
+        reported: dict[str, Provenance] = {**wait.provenance, "object": "recovered"}
+        return replace(wait, object=wait.object.replace(found[0], name), table=name, provenance=reported)
 
     changed = []
     for conflict in conflicts:

@@ -85,7 +85,7 @@ class Histories:
                 found.statements.append(sql)
                 found.ended.append(ended)
 
-    def of(self, session: str, number: str | None = None) -> Open | None:
+    def open_transaction(self, session: str, number: str | None = None) -> Open | None:
         """The open transaction of a session; None where nothing of it is in the log."""
         found = self._open.get(session)
         if found is None or (number is not None and found.number is not None and number != found.number):

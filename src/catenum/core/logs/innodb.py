@@ -144,14 +144,14 @@ class LogRows:
 
     def finish(self) -> Iterator[LogEntry]:
         """See ``LogReader``."""
-        for told in rows_of(self.left):
-            if "data" not in told:
+        for reported in rows_of(self.left):
+            if "data" not in reported:
                 continue
             self.seen += 1
-            at = str(told.get("logged", "")).replace(" ", "T") or "1970-01-01T00:00:00"
-            where = f"{at if at.endswith('Z') else f'{at}Z'} {told.get('thread_id', 0)} [{told.get('prio', 'Note')}]"
-            code, system = told.get("error_code", "MY-000000"), told.get("subsystem", "InnoDB")
-            yield from self._log.feed(f"{where} [{code}] [{system}] {told['data']}\n")
+            at = str(reported.get("logged", "")).replace(" ", "T") or "1970-01-01T00:00:00"
+            where = f"{at if at.endswith('Z') else f'{at}Z'} {reported.get('thread_id', 0)} [{reported.get('prio', 'Note')}]"
+            code, system = reported.get("error_code", "MY-000000"), reported.get("subsystem", "InnoDB")
+            yield from self._log.feed(f"{where} [{code}] [{system}] {reported['data']}\n")
         self.left = ""
 
 

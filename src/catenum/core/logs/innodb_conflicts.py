@@ -111,7 +111,7 @@ class InnodbConflicts:
             if not entry.statement:
                 continue
             histories.ran(session, entry.statement)
-            yield session, entry.at, histories.of(session), entry.statement
+            yield session, entry.at, histories.open_transaction(session), entry.statement
 
     def _conflict(self, entry: LogEntry) -> Conflict:
         report = report_of(entry.text)
@@ -228,9 +228,9 @@ def object_of(lock: RecordLock, columns: Sequence[tuple[str, str]] | None, liter
         return f"{lock.table}: the gap after the last entry{via}"
     values = [shown(value, literals) for value in lock.fields]
     width = len(columns) if columns else 1 if lock.index == "PRIMARY" else len(values)
-    told = ", ".join("NULL" if value is None else value for value in values[:width])
+    reported = ", ".join("NULL" if value is None else value for value in values[:width])
     gap = lock.mode.covers in ("gap", "insert intention")
-    return f"{lock.table}: the gap before ({told}){via}" if gap else f"{lock.table}({told}){via}"
+    return f"{lock.table}: the gap before ({reported}){via}" if gap else f"{lock.table}({reported}){via}"
 
 
 def shown(value: str | None, literals: Collection[str]) -> str | None:
@@ -323,16 +323,16 @@ class GeneralLog:
 
     def finish(self) -> Iterator[LogEntry]:
         """See ``LogReader``."""
-        told, self._open = self._open, None
-        if told is not None:
+        reported, self._open = self._open, None
+        if reported is not None:
             self.seen += 1
-            runs = told["command"] in ("Query", "Execute")
+            runs = reported["command"] in ("Query", "Execute")
             yield LogEntry(
-                at=told["at"],
-                pid=int(told["thread"] or 0),
+                at=reported["at"],
+                pid=int(reported["thread"] or 0),
                 severity="GENERAL",
-                message=told["command"] or "",
-                statement=(told["text"] or "").rstrip("\n") if runs else None,
+                message=reported["command"] or "",
+                statement=(reported["text"] or "").rstrip("\n") if runs else None,
             )
 
 
@@ -348,9 +348,9 @@ def with_types(conflict: Conflict, columns: Columns) -> Conflict:
         if lock is not None and known and not lock.supremum:
             pairs = [(name, decode(v, kind)) for (name, kind), v in zip(known, lock.fields, strict=False) if name]
             row = {name: value for name, value in pairs if value is not None and not value.endswith(FIELD_CUT)}
-            told: dict[str, Provenance] = {**wait.provenance, "object": "recovered"}
+            reported: dict[str, Provenance] = {**wait.provenance, "object": "recovered"}
             key = known[: known.index(("", ""))] if ("", "") in known else known
-            wait = replace(wait, object=resource_text(lock, key), row=row, provenance=told)
+            wait = replace(wait, object=resource_text(lock, key), row=row, provenance=reported)
         waits.append(wait)
     return replace(conflict, waits=tuple(waits))
 
@@ -361,6 +361,6 @@ def resource_text(lock: RecordLock, columns: Sequence[tuple[str, str]]) -> str:
     if lock.supremum:
         return f"{lock.table}: the gap after the last entry{via}"
     pairs = [(name, decode(value, kind)) for (name, kind), value in zip(columns, lock.fields, strict=False)]
-    told = ", ".join(f"{name}={'NULL' if value is None else value}" for name, value in pairs)
+    reported = ", ".join(f"{name}={'NULL' if value is None else value}" for name, value in pairs)
     gap = lock.mode.covers in ("gap", "insert intention")
-    return f"{lock.table}: the gap before ({told}){via}" if gap else f"{lock.table}({told}){via}"
+    return f"{lock.table}: the gap before ({reported}){via}" if gap else f"{lock.table}({reported}){via}"

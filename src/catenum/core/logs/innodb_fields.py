@@ -127,8 +127,8 @@ def _fraction(data: bytes, kind: str) -> str:
     """The part of a second in hundredths, ten-thousandths or millionths, as many digits as the column has."""
     if not data:
         return ""
-    told = re.search(r"\((\d)\)", kind)
-    return "." + f"{_number(data):0{len(data) * 2}}"[: int(told[1]) if told else 6]
+    reported = re.search(r"\((\d)\)", kind)
+    return "." + f"{_number(data):0{len(data) * 2}}"[: int(reported[1]) if reported else 6]
 
 
 def _timestamp(data: bytes, kind: str) -> str:

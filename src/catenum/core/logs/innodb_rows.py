@@ -28,14 +28,14 @@ class StatementRows:
         rows = [row for row in rows_of(self.left) if _session(row) is not None]
         self.left = ""
         self.seen += len(rows)
-        told = [one for row in rows for one in _told(row)]
-        yield from (entry for _, entry in sorted(told, key=lambda one: one[0]))
+        reported = [one for row in rows for one in _described(row)]
+        yield from (entry for _, entry in sorted(reported, key=lambda one: one[0]))
 
 
 Placed = tuple[tuple[str, float], LogEntry]
 
 
-def _told(row: Row) -> Iterator[Placed]:
+def _described(row: Row) -> Iterator[Placed]:
     return _of_transaction(row) if "isolation_level" in row else _of_statement(row)
 
 

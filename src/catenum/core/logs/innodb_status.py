@@ -201,8 +201,8 @@ def _locks(lines: Sequence[str]) -> Iterator[RecordLock]:
                 owner=int(table[3]),
             )
         elif record:
-            space, page, index, schema, name, owner, told = record.groups()
-            mode, waiting = _mode(told)
+            space, page, index, schema, name, owner, reported = record.groups()
+            mode, waiting = _mode(reported)
             start = at
             while at < len(lines) and not lines[at].startswith(("RECORD LOCKS", "TABLE LOCK", "---", "***")):
                 at += 1
@@ -226,11 +226,11 @@ def _name(text: str) -> str:
     return text.replace("``", "`")
 
 
-def _mode(told: str) -> tuple[Mode, bool]:
+def _mode(reported: str) -> tuple[Mode, bool]:
     """``lock_mode X locks rec but not gap waiting`` as (``X record``, True)."""
-    letter = re.match(r"lock[_ ]mode (\w)", told)
-    covers: Covers = next((name for words, name in _KINDS if words in told), "next-key")
-    return Mode("record", letter[1] if letter else "?", covers), told.rstrip().endswith("waiting")
+    letter = re.match(r"lock[_ ]mode (\w)", reported)
+    covers: Covers = next((name for words, name in _KINDS if words in reported), "next-key")
+    return Mode("record", letter[1] if letter else "?", covers), reported.rstrip().endswith("waiting")
 
 
 def _records(lines: Sequence[str]) -> Iterator[tuple[int, tuple[str | None, ...], bool]]:

@@ -88,8 +88,8 @@ def mask_staged(staged: Staged, conflict: Conflict) -> tuple[Staged, Conflict]:
 def _masked_note(note: str, rules: Rules) -> str:
     """A note without what a message of the server quotes."""
     head, sign, message = note.partition(FAILED)
-    told = re.sub(r"\([^()]*\)", "(?)", rules.sql.masked(message))
-    return f"{head}{sign}{told}" if sign else note
+    reported = re.sub(r"\([^()]*\)", "(?)", rules.sql.masked(message))
+    return f"{head}{sign}{reported}" if sign else note
 
 
 def _statements(part: Mapping[str, object]) -> list[Any]:

@@ -207,23 +207,23 @@ class _PlainLog:
                 prefix, kind = line[: head.ends], name
         message = parts.get(kind, "")
         code = _CODE.match(message)
-        told = self.prefix.read(prefix, whole=kind != "LOG" or "Lock" in message)
+        reported = self.prefix.read(prefix, whole=kind != "LOG" or "Lock" in message)
         return LogEntry(
             raw="\n".join(line for line, _ in lines).rstrip("\n") if len(lines) > 1 else lines[0][0],
-            at=told.get("at"),
-            pid=int(told["pid"]) if told.get("pid") else None,
+            at=reported.get("at"),
+            pid=int(reported["pid"]) if reported.get("pid") else None,
             severity=kind,
-            code=code[1] if code else told.get("code") or None,
+            code=code[1] if code else reported.get("code") or None,
             message=message[code.end() :] if code else message,
             detail=parts.get("DETAIL"),
             hint=parts.get("HINT"),
             context=parts.get("CONTEXT"),
             statement=(parts.get("STATEMENT") or "").rstrip("\n") or None,
-            user=told.get("user"),
-            database=told.get("database"),
-            application=told.get("application"),
-            transaction=told.get("transaction"),
-            session=told.get("session"),
+            user=reported.get("user"),
+            database=reported.get("database"),
+            application=reported.get("application"),
+            transaction=reported.get("transaction"),
+            session=reported.get("session"),
         )
 
 
@@ -258,10 +258,10 @@ def _head(line: str) -> _Head | None:
     return None
 
 
-def _entry(told: Mapping[str, Any]) -> LogEntry:
+def _entry(reported: Mapping[str, Any]) -> LogEntry:
     """A message of which each field is a text, or nothing: whatever else stands there is left out."""
-    number = str(told["pid"])
-    text = {name: value for name, value in told.items() if value and isinstance(value, str)}
+    number = str(reported["pid"])
+    text = {name: value for name, value in reported.items() if value and isinstance(value, str)}
     severity = text.get("severity", "")
     return LogEntry(
         raw="",

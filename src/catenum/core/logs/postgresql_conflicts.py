@@ -23,7 +23,7 @@ from catenum.core.logs.conflicts import (
     relations_of,
 )
 from catenum.core.logs.histories import Histories, Open
-from catenum.core.logs.postgresql_details import MODE, NUMBERS, Told, cycle, statements_of
+from catenum.core.logs.postgresql_details import MODE, NUMBERS, WaitLine, cycle, statements_of
 from catenum.core.logs.postgresql_statements import PARAMETER, has_ended, history_of, statement_of, with_values
 from catenum.core.logs.sequels import Sequels
 from catenum.core.record.recording import WaitEnd
@@ -107,7 +107,7 @@ class PostgresqlConflicts:
                 self._who[entry.pid] = entry
                 if len(self._who) > MOST_SESSIONS:
                     self._who.pop(next(iter(self._who)))
-            for conflict in self._of(entry):
+            for conflict in self._conflicts_in(entry):
                 if conflict.kind == "deadlock":
                     self._sequels.follow(conflict, self._transactions(conflict))
                 yield conflict
@@ -141,7 +141,7 @@ class PostgresqlConflicts:
         """This server's statements stand in the same log."""
         return list(found)
 
-    def _of(self, entry: LogEntry) -> Iterator[Conflict]:
+    def _conflicts_in(self, entry: LogEntry) -> Iterator[Conflict]:
         code = entry.code
         if code == _DONE or (entry.severity == "LOG" and code is None):
             yield from self._log(entry)
@@ -212,7 +212,7 @@ class PostgresqlConflicts:
             if sql is not None:
                 virtual = entry.transaction if entry.transaction and not entry.transaction.endswith("/0") else None
                 histories.ran(str(pid), sql, virtual, ended=has_ended(entry))
-        return histories.of(str(pid), number)
+        return histories.open_transaction(str(pid), number)
 
     # -- waits -------------------------------------------------------------------------------------------------------
 
@@ -231,8 +231,8 @@ class PostgresqlConflicts:
                 known.ended = "went on"
                 yield self._wait_conflict(known)
             return
-        told, queue = [*_STOP.split(entry.detail or "", maxsplit=1), ""][:2]
-        holders = NUMBERS.findall(told)
+        reported, queue = [*_STOP.split(entry.detail or "", maxsplit=1), ""][:2]
+        holders = NUMBERS.findall(reported)
         if (entry.detail or self._has_details) and str(pid) not in NUMBERS.findall(queue):
             return  # who waits stands in the queue; who has found a deadlock, or got the lock, does not
         if known is not None:
@@ -268,33 +268,34 @@ class PostgresqlConflicts:
 
     # -- deadlocks ---------------------------------------------------------------------------------------------------
 
-    def _deadlock(self, entry: LogEntry, told: Sequence[Told]) -> Conflict:
+    def _deadlock(self, entry: LogEntry, reported: Sequence[WaitLine]) -> Conflict:
         notes: list[str] = []
-        if not told:
+        if not reported:
             notes.append(f"{self._why_no_cycle(entry)}: only its victim is known")
             members: tuple[Member, ...] = (
                 (self._member(entry.pid, entry.statement, entry),) if entry.pid is not None else ()
             )
             victim = str(entry.pid) if entry.pid is not None else None
             return self._conflict("deadlock", entry, members, (), victim, notes)
-        statements = statements_of(entry.detail or "", told, entry.statement)
+        statements = statements_of(entry.detail or "", reported, entry.statement)
         bound = dict(PARAMETER.findall(entry.context or ""))  # by log_parameter_max_length_on_error
-        if bound and told[0].pid in statements:
+        if bound and reported[0].pid in statements:
             values = {int(number): value for number, value in bound.items()}
-            statements[told[0].pid] = with_values(statements[told[0].pid], values)
+            statements[reported[0].pid] = with_values(statements[reported[0].pid], values)
         members = tuple(
-            self._member(one.pid, statements.get(one.pid), entry if one.pid == told[0].pid else None) for one in told
+            self._member(one.pid, statements.get(one.pid), entry if one.pid == reported[0].pid else None)
+            for one in reported
         )
         waits = []
-        for one in told:
-            own = one.pid == told[0].pid
+        for one in reported:
+            own = one.pid == reported[0].pid
             mode = MODE.search(one.line)
             noted = self._waits.get(one.pid)  # by log_lock_waits, with what it is about
             context = entry.context if own else noted.entry.context if noted else None
             place = self._place(one.line, context, statements.get(one.pid), own=own)
             wait = _wait(one.pid, one.blocker, mode["mode"] if mode else "", place)
             waits.append(replace(wait, transaction=_transaction(one.line)))
-        return self._conflict("deadlock", entry, members, tuple(waits), str(told[0].pid), notes)
+        return self._conflict("deadlock", entry, members, tuple(waits), str(reported[0].pid), notes)
 
     def _why_no_cycle(self, entry: LogEntry) -> str:
         if entry.detail is not None:
@@ -416,7 +417,7 @@ class PostgresqlConflicts:
 
 
 def _wait(waiter: int, holder: int | None, mode: str, place: _Place, seconds: float | None = None) -> CapturedWait:
-    told: Provenance = "captured"
+    reported: Provenance = "captured"
     return CapturedWait(
         waiter=str(waiter),
         holder=str(holder) if holder is not None else None,
@@ -427,9 +428,9 @@ def _wait(waiter: int, holder: int | None, mode: str, place: _Place, seconds: fl
         address=place.address,
         seconds=seconds,
         provenance={
-            "object": place.source if place.table else told,
-            "mode": told if mode else "unknown",
-            "holder": told if holder is not None else "unknown",
+            "object": place.source if place.table else reported,
+            "mode": reported if mode else "unknown",
+            "holder": reported if holder is not None else "unknown",
         },
     )
 

@@ -20,7 +20,7 @@ MODE = re.compile(r"(?<![A-Za-z])(?P<mode>[A-Z][A-Za-z]*(?:Lock|Predicate))(?![A
 _CUT_AT = frozenset(2**power - 1 for power in range(7, 21))
 
 
-class Told(NamedTuple):
+class WaitLine(NamedTuple):
     """One such line."""
 
     pid: int
@@ -28,46 +28,46 @@ class Told(NamedTuple):
     line: str
 
 
-def cycle(detail: str) -> list[Told]:
+def cycle(detail: str) -> list[WaitLine]:
     """The lines of a deadlock's details that say who waits for whom: each names its blocker last, who has the next."""
-    found: list[Told] = []
+    found: list[WaitLine] = []
     for line in detail.split("\n"):
         numbers = NUMBERS.findall(line)
         if MODE.search(line) is None or len(numbers) < 2:
             return []
-        one = Told(int(numbers[0]), int(numbers[-1]), line)
+        one = WaitLine(int(numbers[0]), int(numbers[-1]), line)
         if found and found[-1].blocker != one.pid:
             return []
         found.append(one)
         if one.blocker == found[0].pid:
-            return found if len({told.pid for told in found}) == len(found) else []
+            return found if len({reported.pid for reported in found}) == len(found) else []
     return []
 
 
-def statements_of(detail: str, told: Sequence[Told], first: str | None) -> dict[int, str]:
+def statements_of(detail: str, reported: Sequence[WaitLine], first: str | None) -> dict[int, str]:
     """Each member's statement: behind the waits, in their order, each under its process's number.
 
     A statement may have lines that look like the next member's. ``first``: that of the first member, as the log has it
     elsewhere, which tells how many lines are its own.
     """
-    lines = detail.split("\n")[len(told) :]
+    lines = detail.split("\n")[len(reported) :]
     found: dict[int, str] = {}
     starts: list[tuple[int, int, str]] = []
     place = 0
-    for one in told:
+    for one in reported:
         begins = re.compile(rf"^\D{{0,40}}{one.pid}\D{{0,10}}?[:：] ?(.*)$")
         for number in range(place, len(lines)):
             match = begins.match(lines[number])
             if match:
                 starts.append((number, one.pid, match[1]))
-                place = number + (_own_lines(match[1], lines[number + 1 :], first) if one is told[0] else 1)
+                place = number + (_own_lines(match[1], lines[number + 1 :], first) if one is reported[0] else 1)
                 break
     for (number, pid, begun), following in zip(starts, [*starts[1:], (len(lines), 0, "")], strict=False):
         text = "\n".join([begun, *lines[number + 1 : following[0]]]).strip()
         if text and not (text.startswith("<") and text.endswith(">")):
             found[pid] = f"{text}{CUT}" if len(text.encode()) in _CUT_AT else text
-    if first and told[0].pid in found and first.startswith(found[told[0].pid].rstrip(CUT)):
-        found[told[0].pid] = first
+    if first and reported[0].pid in found and first.startswith(found[reported[0].pid].rstrip(CUT)):
+        found[reported[0].pid] = first
     return found
 
 

@@ -91,15 +91,15 @@ class Prefix:
             self._who[number] = _identity(prefix)
             if len(self._who) > _MOST_KNOWN:
                 self._who.clear()
-        told = {**self._who.get(number, {}), "pid": number}
+        reported = {**self._who.get(number, {}), "pid": number}
         if virtual:
-            told["transaction"] = virtual[1]
+            reported["transaction"] = virtual[1]
         if session:
-            told["session"] = session[0]
+            reported["session"] = session[0]
         if whole:
             at, epoch = TIME.search(prefix), _EPOCH.search(prefix)
-            told |= {"at": at[0]} if at else {"at": epoch[1]} if epoch else {}
-        return told
+            reported |= {"at": at[0]} if at else {"at": epoch[1]} if epoch else {}
+        return reported
 
     def _process(self, prefix: str) -> str:
         numbers = _numbers(prefix)
@@ -116,11 +116,11 @@ def _identity(prefix: str) -> dict[str, str]:
     """User, database and application of a session, as far as a prefix names them."""
     named = dict(re.findall(r"\b(user|db|app)=([^,\s\]]+)", prefix))
     names = {"user": "user", "db": "database", "app": "application"}
-    told = {names[key]: value for key, value in named.items() if value != "[unknown]"}
+    reported = {names[key]: value for key, value in named.items() if value != "[unknown]"}
     both = re.search(r"(?<!\S)([^\s@\[\]=,]+)@([^\s@\[\]=,]+)", TIME.sub(" ", prefix))
     if both and not named:
-        told |= {"user": both[1], "database": both[2]}
-    return told
+        reported |= {"user": both[1], "database": both[2]}
+    return reported
 
 
 #: What stands behind a per cent sign of ``log_line_prefix`` (documentation, 20.8.3), and what it matches.

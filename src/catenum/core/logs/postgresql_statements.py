@@ -44,8 +44,8 @@ def statement_of(entry: LogEntry) -> str | None:
     if prepared and called:
         values = [value.strip() for value in _arguments(called[1])]
         return with_values(prepared[1], dict(enumerate(values, 1)))
-    told = {int(number): value for number, value in PARAMETER.findall(detail)}
-    return with_values(sql, told) if told else sql
+    reported = {int(number): value for number, value in PARAMETER.findall(detail)}
+    return with_values(sql, reported) if reported else sql
 
 
 def has_ended(entry: LogEntry) -> bool:

@@ -296,8 +296,8 @@ def _data(
         if missing:
             notes.append(f"Not in the schema file, so made up from the statements: {', '.join(missing)}.")
         if schema.dropped:
-            told = ", ".join(f"{what} ({count})" for what, count in sorted(schema.dropped.items()))
-            notes.append(f"Dropped from the definitions: {told}.")
+            reported = ", ".join(f"{what} ({count})" for what, count in sorted(schema.dropped.items()))
+            notes.append(f"Dropped from the definitions: {reported}.")
         tables = closure(schema, wanted)
         made = tables_of_conflict(conflict, texts, rules, missing)[0] if missing else Schema()
         script = "\n".join(

@@ -32,6 +32,6 @@ def with_traces(conflict: Conflict, look: PollWaits) -> Conflict:
             continue
         trace = look(wait.table, wait.address, [*own, *(number for number in numbers if number not in own)])
         notes.append(f"the row for which session {wait.waiter} waited: {'; '.join(trace.tried)}")
-        told: dict[str, Provenance] = {**wait.provenance, "object": "recovered"}
-        waits.append(replace(wait, object=trace.row, provenance=told) if trace.row else wait)
+        reported: dict[str, Provenance] = {**wait.provenance, "object": "recovered"}
+        waits.append(replace(wait, object=trace.row, provenance=reported) if trace.row else wait)
     return replace(conflict, waits=tuple(waits), notes=tuple(notes))

@@ -74,8 +74,8 @@ def waits_of(conflicts: Iterable[Conflict], zone: tzinfo | None = None) -> Itera
             continue
         first = conflict.waits[0]
         at = utc(conflict.at, zone)
-        told, ms = conflict.began or (conflict.at, (first.seconds or 0.0) * 1e3)
-        since = seconds_before(utc(told, zone), ms)
+        reported, ms = conflict.began or (conflict.at, (first.seconds or 0.0) * 1e3)
+        since = seconds_before(utc(reported, zone), ms)
         lasted = since + timedelta(seconds=first.seconds) if first.seconds is not None else at
         over = conflict.kind != "wait" or first.ended in ("went on", "failed")
         waiter = conflict.member(first.waiter)

@@ -82,13 +82,13 @@ class _Prefixed(Layer):
         if found is None:
             self.unread += bool(line.strip())
             return
-        told = found.groupdict()
-        who, body = told.get("who") or "", line[found.end() :]
-        if "pid" in told:
+        reported = found.groupdict()
+        who, body = reported.get("who") or "", line[found.end() :]
+        if "pid" in reported:
             body = body.replace(_TAB, "\t")
         if self.only is not None and _stream(who) != self.only:
             return
-        if told.get("more") == "P":
+        if reported.get("more") == "P":
             self._parts[who] = self._parts.get(who, "") + body.rstrip("\n")
             return
         numbered = _PART.match(body)

@@ -18,20 +18,20 @@ from catenum.core.propose.editing import written
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One candidate, for all batches that are in a cycle."""
     add: dict[str, dict[int, str]] = {}
-    told = []
+    reported = []
     for name, number in dict.fromkeys(member for members in evidence.cycles for member in members):
         if number is None or not _several(evidence, name, number):
             continue
         sql = _locked_first(evidence, name, number)
         if sql is not None:
             add.setdefault(name, {})[number] = sql
-            told.append(f"{name} statement {number} changes several rows, and locks them in the order of its plan")
+            reported.append(f"{name} statement {number} changes several rows, and locks them in the order of its plan")
     if add:
         yield (
             Candidate(
                 kind="batch order",
                 name="lock the rows by key first",
-                because=(*told, *evidence.waits_told(evidence.in_cycles, 2)),
+                because=(*reported, *evidence.waits_reported(evidence.in_cycles, 2)),
                 remedy=remedy(add=add),
                 means=("one more statement; the rows are then locked in one order, whatever the plans are",),
             ),

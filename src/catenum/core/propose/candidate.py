@@ -152,8 +152,8 @@ class Evidence:
     @property
     def in_waits(self) -> list[str]:
         """The transactions that wait, or are waited for."""
-        meetings = self.explored.tally.meetings.values()
-        return [name for name in self.transactions if any(name in (m.waiter, m.holder) for m in meetings)]
+        wait_pairs = self.explored.tally.wait_pairs.values()
+        return [name for name in self.transactions if any(name in (m.waiter, m.holder) for m in wait_pairs)]
 
     @property
     def in_anomalies(self) -> list[str]:
@@ -182,15 +182,15 @@ class Evidence:
             for access in self.footprint(name, number).accesses
         )
 
-    def waits_told(self, names: Sequence[str], most: int = 3) -> tuple[str, ...]:
+    def waits_reported(self, names: Sequence[str], most: int = 3) -> tuple[str, ...]:
         """The waits between some transactions, in words."""
         found = []
-        for meeting in sorted(self.explored.tally.meetings.values(), key=lambda m: -m.count):
-            if meeting.waiter in names and meeting.holder in names:
-                known = (meeting.holder_statement,) if meeting.holder_statement else meeting.holder_candidates
+        for wait_pair in sorted(self.explored.tally.wait_pairs.values(), key=lambda m: -m.count):
+            if wait_pair.waiter in names and wait_pair.holder in names:
+                known = (wait_pair.holder_statement,) if wait_pair.holder_statement else wait_pair.holder_candidates
                 by = f", locked by its statement {' or '.join(map(str, known))}" if known else ""
-                at = f" statement {meeting.statement}" if meeting.statement else " (at its end)"
-                found.append(f"{meeting.waiter}{at} waits for {meeting.holder} over {meeting.resource}{by}")
+                at = f" statement {wait_pair.statement}" if wait_pair.statement else " (at its end)"
+                found.append(f"{wait_pair.waiter}{at} waits for {wait_pair.holder} over {wait_pair.resource}{by}")
         return tuple(found[:most])
 
 

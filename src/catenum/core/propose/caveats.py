@@ -84,9 +84,9 @@ def _queues(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iter
 
 
 def _spans(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[str]:
-    told = set()
+    reported = set()
     for name, number, table in _new_locks(evidence, changed, candidate):
         behind = len(changed.transactions[name].statements) - number
-        if behind >= MANY and (name, table) not in told:
-            told.add((name, table))
+        if behind >= MANY and (name, table) not in reported:
+            reported.add((name, table))
             yield f"{name} holds the lock on {table} over {counted(behind, 'more statement')}, until it ends"

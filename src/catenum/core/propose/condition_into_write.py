@@ -14,7 +14,7 @@ from catenum.core.propose import first_lock, order, stronger_lock
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, merged, remedy
 from catenum.core.propose.editing import written
 from catenum.core.propose.reading import Reading, is_null, own_comparison, same_row, term
-from catenum.core.propose.stronger_lock import anomalies_told
+from catenum.core.propose.stronger_lock import anomalies_reported
 from catenum.core.scenario.conditions import Comparison
 
 #: The number of a statement, what it relies on, and how it reads with that; None where it cannot be written so.
@@ -31,18 +31,18 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         if decides and not evidence.serial_breaks:
             continue
         rewrite: dict[str, dict[int, str]] = {}
-        told = []
+        reported = []
         for transaction in evidence.transactions if evidence.wrong else ():
             for number, condition, sql in find(evidence, transaction):
                 if sql is not None:
                     rewrite.setdefault(transaction, {})[number] = sql
-                    told.append(f"{transaction} statement {number} relies on '{condition}'")
+                    reported.append(f"{transaction} statement {number} relies on '{condition}'")
         if rewrite:
             alone = (
                 Candidate(
                     kind="condition into write",
                     name=name,
-                    because=(*told, *anomalies_told(evidence)),
+                    because=(*reported, *anomalies_reported(evidence)),
                     remedy=remedy(rewrite=rewrite),
                     means=(
                         "where that is not true any more the write changes no row: the application must look how many",

@@ -15,12 +15,12 @@ from catenum.core.propose import value_into_write
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.editing import written
 from catenum.core.propose.reading import own_comparison, same_row
-from catenum.core.propose.stronger_lock import anomalies_told
+from catenum.core.propose.stronger_lock import anomalies_reported
 from catenum.core.scenario.carry import ROWS
 from catenum.core.scenario.model import Statement
 
 #: What a changed statement says, as in a remedy.
-Told = dict[str, object]
+Rewritten = dict[str, object]
 
 
 @dataclass(frozen=True)
@@ -30,7 +30,7 @@ class Whole:
     read: int
     write: int
     condition: str
-    told: Mapping[int, Told] = field(default_factory=dict)
+    rewritten: Mapping[int, Rewritten] = field(default_factory=dict)
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
@@ -38,8 +38,10 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     found = {name: whole for name in evidence.in_anomalies if (whole := _whole(evidence, name)) is not None}
     if not found:
         return
-    told = [f"{name} statement {one.write} relies on '{one.condition}', read before" for name, one in found.items()]
-    rewrite: dict[str, dict[int, object]] = {name: dict(one.told) for name, one in found.items()}
+    rewritten = [
+        f"{name} statement {one.write} relies on '{one.condition}', read before" for name, one in found.items()
+    ]
+    rewrite: dict[str, dict[int, object]] = {name: dict(one.rewritten) for name, one in found.items()}
     drop: dict[str, tuple[int, ...]] = {name: (one.read,) for name, one in found.items()}
     for name in evidence.in_anomalies:  # who only computes with what it read goes along
         if name not in found and (computed := value_into_write.changed(evidence, name)):
@@ -50,7 +52,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         Candidate(
             kind="condition into write",
             name="decide in the write",
-            because=(*told, *anomalies_told(evidence)),
+            because=(*rewritten, *anomalies_reported(evidence)),
             remedy=remedy(rewrite=rewrite, drop={name: numbers for name, numbers in drop.items() if numbers}),
             means=(
                 "the write decides on the row as it is then: how many rows it changed says whether it did; the read "
@@ -97,24 +99,24 @@ def _moved(evidence: Evidence, statements: tuple[Statement, ...], at: int, place
     checks = [*(one for one in beyond if one not in stands), *checks]
     sql = evidence.reading(sql).with_condition(*checks)
     rest = [str(c) for c in condition.comparisons if str(c) not in own]
-    told = _followers(statements, at, place, set(statements[at].kept), set(own))
-    if sql is None or told is None or any(_uses(text, set(statements[at].kept)) for text in rest):
+    rewritten = _followers(statements, at, place, set(statements[at].kept), set(own))
+    if sql is None or rewritten is None or any(_uses(text, set(statements[at].kept)) for text in rest):
         return None
-    first: Told = {"sql": sql, "when": " and ".join(rest) or None}
+    first: Rewritten = {"sql": sql, "when": " and ".join(rest) or None}
     if not rest:
         first["otherwise"] = None
-    if told:
+    if rewritten:
         first["keep"] = {**statements[place].kept, _name(statements): ROWS}
     text = " and ".join(written(one, evidence.rules.sql.dialect) for one in checks)
-    return Whole(at + 1, place + 1, text, {place + 1: first, **told})
+    return Whole(at + 1, place + 1, text, {place + 1: first, **rewritten})
 
 
 def _followers(
     statements: tuple[Statement, ...], at: int, place: int, values: set[str], checked: set[str]
-) -> dict[int, Told] | None:
+) -> dict[int, Rewritten] | None:
     """What the others say instead of the check; None where one needs a value that would be gone."""
     changed = f"{_name(statements)} = 1"
-    found: dict[int, Told] = {}
+    found: dict[int, Rewritten] = {}
     for number, one in enumerate(statements):
         if number in (at, place):
             continue

@@ -44,10 +44,10 @@ def parsed(sql: str, dialect: str) -> exp.Expr | None:
 
 def written(one: exp.Expr, dialect: str) -> str:
     """The text of a part of a statement, its values by their names, as a scenario has them; without comments."""
-    told = one.transform(
+    reported = one.transform(
         lambda node: exp.Var(this=f":{node.name}") if isinstance(node, exp.Placeholder) and node.name else node
     )
-    return _in_lower_case(str(told.sql(dialect=dialect, comments=False)), dialect)
+    return _in_lower_case(str(reported.sql(dialect=dialect, comments=False)), dialect)
 
 
 def _in_lower_case(sql: str, dialect: str) -> str:
@@ -96,10 +96,10 @@ def with_condition(sql: str, tree: exp.Expr, terms: Sequence[exp.Expr], dialect:
     meant = tree.copy()
     both = meant.args["where"].this
     both = exp.Paren(this=both) if isinstance(both, exp.Or) else both
-    told = []
+    reported = []
     for term in terms:
         asked = term.copy() if not isinstance(term, exp.Or) else exp.Paren(this=term.copy())
-        told.append(written(asked, dialect))
+        reported.append(written(asked, dialect))
         both = exp.And(this=both, expression=asked)
     meant.args["where"].set("this", both)
     tokens = tokens_of(sql, dialect)
@@ -111,7 +111,7 @@ def with_condition(sql: str, tree: exp.Expr, terms: Sequence[exp.Expr], dialect:
     last = next(behind, len(tokens)) - 1
     start, end = tokens[place + 1].start, tokens[last].end + 1
     old = f"({sql[start:end]})" if isinstance(where.this, exp.Or) else sql[start:end]
-    text = f"{sql[:start]}{old} and {' and '.join(told)}{sql[end:]}"
+    text = f"{sql[:start]}{old} and {' and '.join(reported)}{sql[end:]}"
     return checked(text, meant, dialect)
 
 
@@ -161,7 +161,7 @@ def with_value(sql: str, tree: exp.Expr, name: str, value: exp.Expr, dialect: st
         for colon, word in pairwise(tokens)
         if colon.token_type is TokenType.COLON and word.start == colon.end + 1 and word.text == name
     ]
-    text, told = sql, written(put, dialect)
+    text, reported = sql, written(put, dialect)
     for start, end in reversed(places):
-        text = f"{text[:start]}{told}{text[end:]}"
+        text = f"{text[:start]}{reported}{text[end:]}"
     return checked(text, meant, dialect)

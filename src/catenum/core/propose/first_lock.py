@@ -9,7 +9,7 @@ import re
 from collections.abc import Iterator, Mapping
 
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
-from catenum.core.propose.stronger_lock import anomalies_told, levels_for
+from catenum.core.propose.stronger_lock import anomalies_reported, levels_for
 from catenum.core.sql.statements import Written
 
 #: A table, and the values of its primary key.
@@ -57,7 +57,7 @@ def locked_first(
         Candidate(
             kind="first lock",
             name=f"{title} first{', at read committed' if levels else ''}",
-            because=evidence.waits_told(names) or anomalies_told(evidence),
+            because=evidence.waits_reported(names) or anomalies_reported(evidence),
             remedy=remedy(add=add, isolation=levels or None),
             means=(f"{what}; {evidence.rules.advice.lock_blocks(evidence.rules.advice.row_locks[-1])}",),
             these_values=these_values,

@@ -63,8 +63,8 @@ def _for_reference(evidence: Evidence, child: str, columns: Sequence[str], who: 
 
 
 def _by_plans(evidence: Evidence) -> Iterator[tuple[str, str]]:
-    meetings = evidence.explored.tally.meetings.values()
-    involved = {(m.waiter, m.statement) for m in meetings} | {(m.holder, m.holder_statement) for m in meetings}
+    wait_pairs = evidence.explored.tally.wait_pairs.values()
+    involved = {(m.waiter, m.statement) for m in wait_pairs} | {(m.holder, m.holder_statement) for m in wait_pairs}
     for plan in evidence.played.plans:
         if (plan.transaction, plan.statement) not in involved:
             continue

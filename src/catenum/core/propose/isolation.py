@@ -13,7 +13,7 @@ from collections.abc import Iterator, Mapping
 
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.retry import may_begin_again
-from catenum.core.propose.stronger_lock import anomalies_told
+from catenum.core.propose.stronger_lock import anomalies_reported
 from catenum.core.scenario.model import Retry
 
 TIMES = 3
@@ -63,12 +63,12 @@ def _candidate(evidence: Evidence, levels: Mapping[str, str], retried: object) -
     if same:
         return None  # as it is; a retry alone is another kind
     uniform = len(set(levels.values())) == 1
-    told = next(iter(levels.values())) if uniform else ", ".join(f"{n} at {level}" for n, level in levels.items())
+    reported = next(iter(levels.values())) if uniform else ", ".join(f"{n} at {level}" for n, level in levels.items())
     retry = {name: Retry(times=TIMES, pause=None) for name in names}
     return Candidate(
         kind="isolation",
-        name=f"{told}{', with a retry' if names else ''}",
-        because=anomalies_told(evidence) or evidence.waits_told(list(evidence.transactions)),
+        name=f"{reported}{', with a retry' if names else ''}",
+        because=anomalies_reported(evidence) or evidence.waits_reported(list(evidence.transactions)),
         remedy=remedy(isolation=dict(levels), retry=retry or None),
         means=(
             ("a transaction that is refused must be retried from its first statement, with fresh values",)

@@ -35,7 +35,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     good = [chosen for chosen in changed if _acyclic(taken, chosen)]
     # Where one thing is taken twice, weakly and then strongly, the orders of resources say nothing.
     tried = good or [chosen for chosen in changed if sum(inversions(order) > 0 for order in chosen.values()) == 1]
-    because = evidence.waits_told(evidence.in_cycles)
+    because = evidence.waits_reported(evidence.in_cycles)
     yield tuple(_candidate(chosen, taken, because) for chosen in tried[:MOST_TRIED])
 
 
@@ -67,13 +67,13 @@ def _name(name: str, order: Sequence[int], taken: Mapping[str, int]) -> str:
 
 def _taken(evidence: Evidence, names: Sequence[str]) -> Taken:
     found: dict[str, dict[str, int]] = {name: {} for name in names}
-    for meeting in evidence.explored.tally.meetings.values():
+    for wait_pair in evidence.explored.tally.wait_pairs.values():
         for name, number in (
-            (meeting.waiter, meeting.statement),
-            *((meeting.holder, number) for number in (meeting.holder_statement, *meeting.holder_candidates)),
+            (wait_pair.waiter, wait_pair.statement),
+            *((wait_pair.holder, number) for number in (wait_pair.holder_statement, *wait_pair.holder_candidates)),
         ):
             if name in found and number is not None:
-                found[name][meeting.resource] = min(number, found[name].get(meeting.resource, number))
+                found[name][wait_pair.resource] = min(number, found[name].get(wait_pair.resource, number))
     return found
 
 

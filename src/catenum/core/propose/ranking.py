@@ -112,18 +112,18 @@ def why_first(order: Sequence[Proposal]) -> str | None:
     if not cures:
         return None
     first = cures[0]
-    told = f"'{first.candidate.name}' is first: {_strength(first)}"
+    reported = f"'{first.candidate.name}' is first: {_strength(first)}"
     if len(cures) < 2:
-        return f"{told}; nothing else that was tried cures."
+        return f"{reported}; nothing else that was tried cures."
     second = cures[1]
     place = next((n for n, (a, b) in enumerate(zip(first.measure, second.measure, strict=True)) if a < b), None)
     if place is None:
-        return f"{told}; '{second.candidate.name}' measures the same."
+        return f"{reported}; '{second.candidate.name}' measures the same."
     better = next((n for n, (a, b) in enumerate(zip(first.measure, second.measure, strict=True)) if a > b), None)
-    told += f", and ahead of '{second.candidate.name}' by {_NAMES[place]}"
+    reported += f", and ahead of '{second.candidate.name}' by {_NAMES[place]}"
     if better is not None:
-        return f"{told}; '{second.candidate.name}' would be the better choice where {_CASES[better]} counts more."
-    return f"{told}; '{second.candidate.name}' would be the better choice only where the first cannot be made."
+        return f"{reported}; '{second.candidate.name}' would be the better choice where {_CASES[better]} counts more."
+    return f"{reported}; '{second.candidate.name}' would be the better choice only where the first cannot be made."
 
 
 _NAMES = (

@@ -25,7 +25,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         Candidate(
             kind="retry",
             name="retry",
-            because=evidence.waits_told(names) or ("a transaction is refused",),
+            because=evidence.waits_reported(names) or ("a transaction is refused",),
             remedy=remedy(retry=retry),
             means=(
                 f"the conflict still happens; the application begins the transaction again, at most {TIMES} times, "

@@ -11,14 +11,14 @@ LIMIT_MS, TIMES, PAUSE_MS = 200, 5, 50
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """Without and with coming back."""
-    meetings = evidence.explored.tally.meetings.values()
+    wait_pairs = evidence.explored.tally.wait_pairs.values()
     names = [
         name
         for name, one in evidence.transactions.items()
         if any(
             a.verb == "schema" for n in range(1, len(one.statements) + 1) for a in evidence.footprint(name, n).accesses
         )
-        and any(name in (m.waiter, m.holder) for m in meetings)
+        and any(name in (m.waiter, m.holder) for m in wait_pairs)
     ]
     if not names:
         return
@@ -32,7 +32,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
             Candidate(
                 kind="schema change",
                 name=f"{listed} gives up after {LIMIT_MS} ms{', and comes back' if again else ''}",
-                because=evidence.waits_told(list(evidence.transactions)),
+                because=evidence.waits_reported(list(evidence.transactions)),
                 remedy=remedy(**parts),
                 means=("the change is tried again later, when nobody is in its way; meanwhile nobody waits behind it",),
                 eases_only=not again,

@@ -14,15 +14,15 @@ from catenum.core.propose.commuting import commute
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """Each by itself."""
-    meetings = evidence.explored.tally.meetings.values()
-    holders = {meeting.holder for meeting in meetings}
+    wait_pairs = evidence.explored.tally.wait_pairs.values()
+    holders = {wait_pair.holder for wait_pair in wait_pairs}
     left = [name for name, one in evidence.transactions.items() if one.ends == "open" and name in holders]
     if left:
         yield (
             Candidate(
                 kind="shorter",
                 name=f"end {', '.join(left)}",
-                because=evidence.waits_told(list(evidence.transactions)),
+                because=evidence.waits_reported(list(evidence.transactions)),
                 remedy=remedy(ends=dict.fromkeys(left, "commit")),
                 means=("the transaction is committed before the application turns to anything else",),
             ),

@@ -24,7 +24,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         return
     rungs: list[Candidate] = []
     strict = {name: "read committed" for name in names if evidence.rules.locks.rank(evidence.level(name)) > 1}
-    because = evidence.waits_told(names) or anomalies_told(evidence)
+    because = evidence.waits_reported(names) or anomalies_reported(evidence)
     # a read that is followed by a change of the same table needs no weaker lock than that change takes
     upgrades = all(_changes_later(evidence, name, number) for name, numbers in reads.items() for number, _ in numbers)
     clauses = [c for c in evidence.rules.advice.row_locks if not (upgrades and c == evidence.rules.advice.row_locks[0])]
@@ -118,12 +118,12 @@ def _with(evidence: Evidence, reads: Mapping[str, list[tuple[int, bool]]], claus
     return rewrite, add
 
 
-def anomalies_told(evidence: Evidence) -> tuple[str, ...]:
+def anomalies_reported(evidence: Evidence) -> tuple[str, ...]:
     """What was wrong with the data, in words."""
     entries = [entry for entry in evidence.explored.outcomes if entry.data == "anomaly" and entry.anomaly]
-    told = [f"{entry.anomaly}: {one}" for entry in entries[:1] for one in entry.evidence]
-    told += [f"the rule '{title}' is false" for title in evidence.explored.tally.broken_rules]
-    return tuple(told[:3])
+    reported = [f"{entry.anomaly}: {one}" for entry in entries[:1] for one in entry.evidence]
+    reported += [f"the rule '{title}' is false" for title in evidence.explored.tally.broken_rules]
+    return tuple(reported[:3])
 
 
 def _meaning(evidence: Evidence, clause: str) -> str:

@@ -11,16 +11,16 @@ from collections.abc import Callable, Iterator
 
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.reading import Reading
-from catenum.core.space.tally import MeetingEntry
+from catenum.core.space.tally import WaitPairEntry
 
 LIMIT_MS = 200
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """Those in the middle alone; then everybody who waits."""
-    meetings = evidence.explored.tally.meetings.values()
-    waiters = [n for n in evidence.transactions if any(m.waiter == n and _limited(evidence, m) for m in meetings)]
-    middle = [n for n in waiters if any(m.holder == n for m in meetings)]
+    wait_pairs = evidence.explored.tally.wait_pairs.values()
+    waiters = [n for n in evidence.transactions if any(m.waiter == n and _limited(evidence, m) for m in wait_pairs)]
+    middle = [n for n in waiters if any(m.holder == n for m in wait_pairs)]
     if not waiters or evidence.wrong:
         return
     for names in dict.fromkeys((tuple(middle), tuple(waiters))):
@@ -30,7 +30,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
                 Candidate(
                     kind="timeout",
                     name=f"give up after {LIMIT_MS} ms: {who}",
-                    because=evidence.waits_told(list(evidence.transactions)),
+                    because=evidence.waits_reported(list(evidence.transactions)),
                     remedy=remedy(timeout=dict.fromkeys(names, f"{LIMIT_MS}ms")),
                     means=("a transaction that gives up has done nothing; the application must say so, or retry",),
                     eases_only=True,
@@ -57,19 +57,19 @@ def _unlike_before(
 ) -> Iterator[CandidateSeries]:
     """Locking reads that are what waits, with another word on what to do instead."""
     rewrite: dict[str, dict[int, str]] = {}
-    for meeting in evidence.explored.tally.meetings.values():
-        if meeting.statement is None:
+    for wait_pair in evidence.explored.tally.wait_pairs.values():
+        if wait_pair.statement is None:
             continue
-        reading = evidence.reading(evidence.sql(meeting.waiter, meeting.statement))
+        reading = evidence.reading(evidence.sql(wait_pair.waiter, wait_pair.statement))
         clause = reading.lock_clause
         if clause is not None and not clause.endswith(("nowait", "skip locked")) and fits(reading):
-            rewrite.setdefault(meeting.waiter, {})[meeting.statement] = reading.with_lock(f"{clause} {word}")
+            rewrite.setdefault(wait_pair.waiter, {})[wait_pair.statement] = reading.with_lock(f"{clause} {word}")
     if rewrite:
         yield (
             Candidate(
                 kind="timeout",
                 name=f"{what}: {', '.join(rewrite)}",
-                because=evidence.waits_told(list(evidence.transactions)),
+                because=evidence.waits_reported(list(evidence.transactions)),
                 remedy=remedy(rewrite=rewrite),
                 means=(means,),
                 eases_only=True,
@@ -77,8 +77,8 @@ def _unlike_before(
         )
 
 
-def _limited(evidence: Evidence, meeting: MeetingEntry) -> bool:
+def _limited(evidence: Evidence, wait_pair: WaitPairEntry) -> bool:
     """Whether a limit on waits ends this one."""
-    if evidence.rules.locks.limits_named_locks or meeting.statement is None:
+    if evidence.rules.locks.limits_named_locks or wait_pair.statement is None:
         return True
-    return not evidence.footprint(meeting.waiter, meeting.statement).named_locks
+    return not evidence.footprint(wait_pair.waiter, wait_pair.statement).named_locks

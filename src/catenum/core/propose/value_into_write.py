@@ -9,18 +9,18 @@ from sqlglot import exp
 
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.reading import Reading, same_row
-from catenum.core.propose.stronger_lock import anomalies_told
+from catenum.core.propose.stronger_lock import anomalies_reported
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One change in all transactions whose data was wrong."""
     rewrite: dict[str, dict[int, str]] = {}
     drop: dict[str, tuple[int, ...]] = {}
-    told = []
+    reported = []
     for name in evidence.in_anomalies or (evidence.in_cycles if evidence.wrong else ()):
         for number, (sql, what) in changed(evidence, name).items():
             rewrite.setdefault(name, {})[number] = sql
-            told.append(f"{name} statement {number} writes {what}, which it read before")
+            reported.append(f"{name} statement {number} writes {what}, which it read before")
         if left := needless(evidence, name, rewrite.get(name, {})):
             drop[name] = left
     if rewrite:
@@ -28,7 +28,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
             Candidate(
                 kind="value into write",
                 name="compute in the write",
-                because=(*told, *anomalies_told(evidence)),
+                because=(*reported, *anomalies_reported(evidence)),
                 remedy=remedy(rewrite=rewrite, drop=drop),
                 means=(
                     "the value is that at the moment of the write, and not the one that was read"

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, remedy
 from catenum.core.propose.reading import same_row, same_value
 from catenum.core.propose.retry import PAUSE_MS, TIMES, may_begin_again
-from catenum.core.propose.stronger_lock import anomalies_told
+from catenum.core.propose.stronger_lock import anomalies_reported
 from catenum.core.scenario.carry import ROWS
 from catenum.core.scenario.model import Retry
 
@@ -19,20 +19,20 @@ from catenum.core.scenario.model import Retry
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One change in all transactions whose data was wrong."""
     rewrite: dict[str, dict[int, object]] = {}
-    told = []
+    reported = []
     for name in evidence.in_anomalies:
         found = _checked(evidence, name) if may_begin_again(evidence, name) else None
         if found is not None:
             number, condition, sql = found
             rewrite[name] = {number: {"sql": sql, "require": "rows = 1"}}
-            told.append(f"{name} statement {number} changes a row that it read before ({condition})")
+            reported.append(f"{name} statement {number} changes a row that it read before ({condition})")
     if rewrite:
         retry = {name: Retry.model_validate({"times": TIMES, "pause": f"{PAUSE_MS}ms"}) for name in rewrite}
         yield (
             Candidate(
                 kind="condition into write",
                 name="update only if unchanged, otherwise retry",
-                because=(*told, *anomalies_told(evidence)),
+                because=(*reported, *anomalies_reported(evidence)),
                 remedy=remedy(rewrite=rewrite, retry=retry),
                 means=(
                     "where the write changes no row, somebody has changed it since the read: the application rolls "

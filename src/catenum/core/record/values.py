@@ -20,7 +20,7 @@ class Value:
     kind: ValueKind = "text"
 
     @classmethod
-    def of(cls, plain: int | float | Decimal | str | bool | None) -> Value:
+    def from_python(cls, plain: int | float | Decimal | str | bool | None) -> Value:
         """A value as a scenario file writes it."""
         if plain is None:
             return NULL

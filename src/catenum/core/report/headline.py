@@ -34,11 +34,11 @@ def _waited(recording: Recording) -> str:
     went, failed, lasted = (
         sorted(n for n, end in ends.items() if end == how) for how in ("went on", "failed", "lasted")
     )
-    told = [f"{listed(went)} waited, and continued when the lock was free"] if went else []
-    told += [f"{listed(failed)} waited, and then failed"] if failed else []
-    told += [f"{listed(lasted)} waited, and what became of that is not reported"] if lasted else []
+    reported = [f"{listed(went)} waited, and continued when the lock was free"] if went else []
+    reported += [f"{listed(failed)} waited, and then failed"] if failed else []
+    reported += [f"{listed(lasted)} waited, and what became of that is not reported"] if lasted else []
     return (
-        f"Block, not deadlock: {'; '.join(told)}; there was no cycle. "
+        f"Block, not deadlock: {'; '.join(reported)}; there was no cycle. "
         f"Longest wait: {longest.waiter} for {longest.holder} over {longest.resource.text}, "
         f"{duration(length_of(longest))}; "
         f"longest chain: {recording.longest_chain()}."
@@ -58,10 +58,12 @@ def _refused(recording: Recording) -> str:
     names = list(dict.fromkeys(event.transaction for event in failed))
     own = list(dict.fromkeys(event.transaction for event in failed if _required(event)))
     by_server = [name for name in names if any(e.transaction == name and not _required(e) for e in failed)]
-    told = [f"the server refused {listed(by_server)} to keep the guarantee of the isolation level"] if by_server else []
-    told += [f"{listed(own)} did not find what {'it requires' if len(own) == 1 else 'they require'}"] if own else []
+    reported = (
+        [f"the server refused {listed(by_server)} to keep the guarantee of the isolation level"] if by_server else []
+    )
+    reported += [f"{listed(own)} did not find what {'it requires' if len(own) == 1 else 'they require'}"] if own else []
     rolled = f", and {_was(own)} rolled back" if own else ""
-    return f"Neither block nor deadlock: {'; '.join(told)}{rolled}." + _after(recording, names)
+    return f"Neither block nor deadlock: {'; '.join(reported)}{rolled}." + _after(recording, names)
 
 
 def _required(event: Event) -> bool:
@@ -114,11 +116,11 @@ def _after(recording: Recording, failed: list[str]) -> str:
 def _stuck(recording: Recording) -> str:
     graph = recording.graph_at(max((event.move for event in recording.events), default=0))
     waiters = sorted(graph.waiters)
-    told = [_why_held(recording, head) for head in graph.heads()]
+    reported = [_why_held(recording, head) for head in graph.heads()]
     many = len(waiters) != 1
     text = (
         f"{listed(waiters)} still {'wait' if many else 'waits'}, in the end for "
-        f"{listed(told) if told else 'each other'}."
+        f"{listed(reported) if reported else 'each other'}."
     )
     victims = sorted({cycle.victim for cycle in recording.deadlocks if cycle.victim})
     if victims:

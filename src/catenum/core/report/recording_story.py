@@ -81,8 +81,8 @@ def _agreement(recording: Recording, deadlock: Deadlock) -> str:
     if len(deadlock.members) == 1:
         return f"The server's verdict came at {duration(deadlock.verdict_ms)}, and no report of the cycle with it"
     if deadlock.verdict_ms <= deadlock.at_ms:
-        told = "its report names the cycle" if deadlock.server_report else "no check saw the cycle closed"
-        return f"The server's verdict came first, at {duration(deadlock.verdict_ms)}; {told}"
+        reported = "its report names the cycle" if deadlock.server_report else "no check saw the cycle closed"
+        return f"The server's verdict came first, at {duration(deadlock.verdict_ms)}; {reported}"
     verdict = "the server's verdict agreed" if deadlock.agreed else "the server's verdict DIFFERED"
     return f"{seen}; {verdict}, {duration(deadlock.verdict_ms - deadlock.at_ms)} later"
 
@@ -241,11 +241,11 @@ def _conflicts(recording: Recording) -> Section:
         if wait.held is None or key in seen:
             continue
         seen.add(key)
-        told = "" if wait.holder_told_by == "server" else " (derived from its text)"
+        reported = "" if wait.holder_reported_by == "server" else " (derived from its text)"
         verb = "asked for" if wait.queued else "took"
         lines.append(
             Line(
-                f"{wait.resource.text}: {_holder(wait)} {verb} {wait.held}{told}; "
+                f"{wait.resource.text}: {_holder(wait)} {verb} {wait.held}{reported}; "
                 f"{named(wait.waiter, wait.statement)} wanted {wait.wanted}"
             )
         )

@@ -47,7 +47,7 @@ class Carrier:
             self._missing.pop(name, None)
             self.values.pop(name, None)
             if column == ROWS:
-                kept[name] = Value.of(rows)
+                kept[name] = Value.from_python(rows)
             elif result is None or column not in result.columns:
                 returned = ", ".join(result.columns) if result is not None else "no columns"
                 raise ValueError(f"it returns no column {column!r} to keep as {name!r}; it returns: {returned}")
@@ -65,14 +65,16 @@ class Carrier:
         Raises MissingValue, and ConditionError for a comparison of different types.
         """
         requirement = statement.requirement
-        return requirement.undecided({**self.values, ROWS: Value.of(rows)}) if requirement is not None else None
+        return (
+            requirement.undecided({**self.values, ROWS: Value.from_python(rows)}) if requirement is not None else None
+        )
 
     def said_of(self, comparison: Comparison, rows: int | None) -> str:
         """That a comparison is not true, with the values of its names."""
-        values = {**self.values, ROWS: Value.of(rows)}
+        values = {**self.values, ROWS: Value.from_python(rows)}
         sides = (side for side in (comparison.left, comparison.right) if side is not None and side.name is not None)
-        told = ", ".join(f"{side.name} is {values.get(str(side.name), NULL)}" for side in sides)
-        return f"'{comparison}' is not true: {told}" if told else f"'{comparison}' is not true"
+        reported = ", ".join(f"{side.name} is {values.get(str(side.name), NULL)}" for side in sides)
+        return f"'{comparison}' is not true: {reported}" if reported else f"'{comparison}' is not true"
 
     def pass_over(self, statement: Statement, number: int) -> None:
         """The statement is not run: what it would have kept is missing."""

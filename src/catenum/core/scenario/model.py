@@ -216,7 +216,7 @@ class Transaction(_Model):
     def fixed(self) -> dict[str, Value]:
         """The parameters that have one value."""
         given = {name: value for name, value in self.parameters.items() if name not in self.domains}
-        return {n: Value.of(v.value if isinstance(v, Literally) else v) for n, v in given.items()}
+        return {n: Value.from_python(v.value if isinstance(v, Literally) else v) for n, v in given.items()}
 
     @property
     def carries_values(self) -> bool:
@@ -231,10 +231,10 @@ class Transaction(_Model):
 
 def _as_changed(statement: Statement) -> str | dict[str, Any]:
     """A changed statement as it stands in a file: what is said of it, and a text alone where that is all."""
-    told = {
+    reported = {
         str(part): getattr(statement, part) for part in Statement.model_fields if part in statement.model_fields_set
     }
-    return told["sql"] if list(told) == ["sql"] else told
+    return reported["sql"] if list(reported) == ["sql"] else reported
 
 
 #: A statement in place of another: its SQL, and whatever else is said of it; the rest stays as it is.
@@ -393,7 +393,9 @@ def _transaction_for(server: str, transaction: Transaction) -> Transaction:
 def _statement_for(server: str, statement: Statement) -> Statement:
     update: dict[str, object] = {"sql": sql_for(server, statement.sql)}
     if statement.keep:
-        update["keep"] = {name: column for name, told in statement.keep.items() if (column := sql_for(server, told))}
+        update["keep"] = {
+            name: column for name, reported in statement.keep.items() if (column := sql_for(server, reported))
+        }
     return statement.model_copy(update=update)
 
 

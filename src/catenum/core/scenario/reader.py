@@ -80,7 +80,7 @@ def read_scenario(data: bytes, file: str) -> ScenarioFile:
     problems: list[Problem] = []
     plain = _Builder(file, data.decode("utf-8"), places, sql_starts, problems).build(node, ())
     if problems:
-        raise InputError.of(problems)
+        raise InputError.from_problems(problems)
     if not isinstance(plain, dict):
         raise InputError(
             "a scenario is a mapping with the keys scenario, data and transactions",
@@ -90,11 +90,11 @@ def read_scenario(data: bytes, file: str) -> ScenarioFile:
     try:
         scenario = Scenario.model_validate(plain)
     except ValidationError as error:
-        raise InputError.of(_from_validation(error, plain, places, file)) from error
+        raise InputError.from_problems(_from_validation(error, plain, places, file)) from error
     result = ScenarioFile(file, scenario, places, sql_starts)
     problems = list(_cross_checks(result))
     if problems:
-        raise InputError.of(problems)
+        raise InputError.from_problems(problems)
     return result
 
 

@@ -55,8 +55,8 @@ def changed_statements(
     """
     statements = list(transaction.statements)
     for number, change in changed.items():
-        told = {part: getattr(change, part) for part in change.model_fields_set}
-        statements[number - 1] = statements[number - 1].model_copy(update=told)
+        reported = {part: getattr(change, part) for part in change.model_fields_set}
+        statements[number - 1] = statements[number - 1].model_copy(update=reported)
     places = [*(order or range(1, len(statements) + 1)), len(statements) + 1]
     statements = [
         one
@@ -101,11 +101,11 @@ def describe(remedy: Remedy) -> list[str]:
         for name, value in pairs:
             lines.append(f"{name} {verb} {f'{value} ms' if kind == 'timeout' else value}")
     for name, statements in (remedy.rewrite or {}).items():
-        lines.extend(f"{name} statement {number}: {_told(one)}" for number, one in statements.items())
+        lines.extend(f"{name} statement {number}: {_described(one)}" for number, one in statements.items())
     for name, numbers in (remedy.drop or {}).items():
         lines.extend(f"{name} without statement {number}" for number in numbers)
     for name, statements in (remedy.add or {}).items():
-        lines.extend(f"{name} before statement {number}: {_told(one)}" for number, one in statements.items())
+        lines.extend(f"{name} before statement {number}: {_described(one)}" for number, one in statements.items())
     lines.extend(" ".join(chosen(sql).split()) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
     retry = remedy.retry
     for name, value in retry.items() if isinstance(retry, dict) else [("every transaction", retry)] if retry else []:
@@ -113,7 +113,7 @@ def describe(remedy: Remedy) -> list[str]:
     return lines
 
 
-def _told(statement: Statement) -> str:
+def _described(statement: Statement) -> str:
     """Its SQL in one line, and what else is said of it."""
     said = statement.model_fields_set
     more = [f"keeps {', '.join(statement.kept)}" if statement.kept else "keeps nothing"] if "keep" in said else []

@@ -112,11 +112,11 @@ def _by_end(samples: Mapping[str, Sample], ends: Ends) -> Iterator[Link]:
 
 
 def _by_trace(samples: Mapping[str, Sample]) -> Iterator[Link]:
-    told: dict[str, list[Place]] = defaultdict(list)
+    reported: dict[str, list[Place]] = defaultdict(list)
     for server, session in _sessions(samples):
         for trace in set(_TRACE.findall(session.statement or "")):
-            told[trace].append(Place(server, session.id))
-    for places in told.values():
+            reported[trace].append(Place(server, session.id))
+    for places in reported.values():
         if len(places) == 2 and places[0].server != places[1].server:
             yield Link(places[0], places[1], "traceparent")
 
@@ -148,7 +148,7 @@ def together(samples: Mapping[str, Sample], found: list[Link]) -> Sample | None:
         rows_read=0,
         deadlocks=None,
         locks=(),
-        notes=tuple(_told(link) for link in found),
+        notes=tuple(_described(link) for link in found),
         held=tuple(held),
         inexact=frozenset(inexact),
         suspects=(),
@@ -171,7 +171,7 @@ def together(samples: Mapping[str, Sample], found: list[Link]) -> Sample | None:
     )
 
 
-def _told(link: Link) -> str:
+def _described(link: Link) -> str:
     how = "the process that has both" if link.by == "client" else f"the {link.by}"
     return f"{link.owner.name} and {link.other.name} are one piece of work, by {how}"
 

@@ -99,15 +99,15 @@ class Alarms:
             head = incident.longest_held
             blamed = head.held_ms >= limit
             if blamed:
-                told = f"session {head.session.who} has held others up for {_held(head)}: {_worst(incident)}"
+                reported = f"session {head.session.who} has held others up for {_held(head)}: {_worst(incident)}"
             else:
-                told = (
+                reported = (
                     f"sessions have waited for up to {duration(incident.longest_ms)}: {_worst(incident)}; "
                     f"{incident.head_count} heads one after the other, none held for long ({_held(head)} at the most)"
                 )
             alarm = Alarm(
                 what="long",
-                text=told,
+                text=reported,
                 id=f"long/{incident.key}",
                 incident=incident,
                 sessions=(head.session.id,) if blamed else (),
@@ -142,13 +142,13 @@ class Alarms:
             return  # they are told with the next alarm
         self._idle_ms = now_ms
         first = fresh[0][1]
-        told = f"session {first.who} has a transaction open for {duration(first.transaction_ms)}, and is idle"
+        reported = f"session {first.who} has a transaction open for {duration(first.transaction_ms)}, and is idle"
         held_up = len(sample.graph.held_up_by(first.id))
-        told += f"; it blocks {held_up}" if held_up else ""
-        told += f"; {len(fresh) - 1} more are as old" if len(fresh) > 1 else ""
+        reported += f"; it blocks {held_up}" if held_up else ""
+        reported += f"; {len(fresh) - 1} more are as old" if len(fresh) > 1 else ""
         alarm = Alarm(
             what="idle",
-            text=told,
+            text=reported,
             id=f"idle/{sample.at}",
             sessions=tuple(session.id for _, session in fresh),
             age_ms=first.transaction_ms,

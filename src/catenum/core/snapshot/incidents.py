@@ -119,8 +119,8 @@ class Incident:
 
         A hold that is seen once is seen on average after half of its length (Cox, Renewal Theory, 1962, 5.4).
         """
-        told = [head.held_ms * (2 if head.looks == 1 else 1) for head in self.heads.values() if head.exact]
-        return median(told) if self.head_count > 1 and told else None
+        reported = [head.held_ms * (2 if head.looks == 1 else 1) for head in self.heads.values() if head.exact]
+        return median(reported) if self.head_count > 1 and reported else None
 
 
 @dataclass
@@ -214,7 +214,7 @@ class IncidentTracker:
 
     def statements_of(self, session: SessionInfo, before: tuple[str, ...] = ()) -> tuple[str, ...]:
         """The statements seen so far in the session's transaction."""
-        return self.seen.of(session) or before
+        return self.seen.statements_of(session) or before
 
     def _lengths(self, sample: Sample, since_last_ms: float) -> dict[Key, float]:
         """How long each has waited (ms). Who waits for a hot row begins to wait anew with each that has it; one that
@@ -294,18 +294,18 @@ class IncidentTracker:
         for name in group.heads:
             session = sample.session(name)
             head = incident.heads.get(_head_key(session))
-            told = sample.holds_up(name)
-            most = told.ms
-            if not told.exact and session.key in self._before:
+            reported = sample.holds_up(name)
+            most = reported.ms
+            if not reported.exact and session.key in self._before:
                 most = min(most, since_last_ms)  # it waited itself at the last look
             if head is None:
                 head = incident.heads[_head_key(session)] = Head(session, sample.at, sample.at)
                 incident.head_count += 1
-            elif told.exact:
+            elif reported.exact:
                 most = max(most, head.held_ms)
             else:  # however long its waiters have waited: some of that was for another
-                most = max(head.held_ms, min(told.ms, head.held_ms + since_last_ms))
-            head.session, head.last_seen, head.held_ms, head.exact = session, sample.at, most, told.exact
+                most = max(head.held_ms, min(reported.ms, head.held_ms + since_last_ms))
+            head.session, head.last_seen, head.held_ms, head.exact = session, sample.at, most, reported.exact
             head.looks += 1
             head.waiting = max(head.waiting, len(graph.held_up_by(name)))
         if len(incident.heads) > MOST_HEADS:

@@ -164,9 +164,9 @@ class Sample:
         Where the server does not tell: no longer than the longest of its waiters has waited, and than its own
         transaction is old.
         """
-        told = [held for held in self.held if held.session == name]
-        if told:
-            return max(told, key=lambda held: held.ms)
+        reported = [held for held in self.held if held.session == name]
+        if reported:
+            return max(reported, key=lambda held: held.ms)
         lengths = [-edge.since_ms for edge in self.edges if edge.holder == name and edge.since_ms is not None]
         bounds = [max(lengths)] if lengths else []
         age = self.session(name).transaction_ms

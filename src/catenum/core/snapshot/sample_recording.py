@@ -65,12 +65,12 @@ def recording_of(
         )
         events.append(event)
         if last and name in waiting:
-            events.append(_of(event, "waits"))
+            events.append(_as(event, "waits"))
             waits += [
                 _wait(edge, sample, statements, number, place, start) for edge in sample.edges if edge.waiter == name
             ]
         elif not last or sample.session(name).state != "working":
-            events.append(_of(event, "done"))
+            events.append(_as(event, "done"))
     recording = Recording(
         source="sample",
         scenario=title,
@@ -128,7 +128,7 @@ def _statements(session: SessionInfo, seen: Sequence[str]) -> tuple[str, ...]:
     return tuple(texts) or ("(not reported)",)
 
 
-def _of(event: Event, what: What) -> Event:
+def _as(event: Event, what: What) -> Event:
     return replace(event, what=what)
 
 
@@ -136,7 +136,7 @@ def _wait(
     edge: Edge, sample: Sample, statements: Mapping[str, Sequence[str]], number: int, move: int, start: float
 ) -> Wait:
     texts = list(statements.get(edge.holder, ()))
-    took, told = holder_statement(sample, edge, texts), sample.session(edge.holder).took
+    took, reported = holder_statement(sample, edge, texts), sample.session(edge.holder).took
     holder = texts.index(took) + 1 if took in texts else None
     return Wait(
         waiter=edge.waiter,
@@ -144,7 +144,7 @@ def _wait(
         statement=number,
         holder=edge.holder,
         holder_statement=holder,
-        holder_told_by=None if holder is None else "server" if told == took else "statement",
+        holder_reported_by=None if holder is None else "server" if reported == took else "statement",
         resource=edge.resource,
         wanted=edge.wanted,
         held=edge.held,
@@ -185,12 +185,12 @@ def _record(session: SessionInfo, statements: Sequence[str], waits: bool) -> Tra
 def _identities(sample: Sample, members: Sequence[SessionInfo]) -> Iterator[str]:
     """Who the sessions are; of very many, those who hold others up and some of those who wait."""
     heads = {edge.holder for edge in sample.edges} - {edge.waiter for edge in sample.edges}
-    told = [s for s in members if s.id in heads and s.id.isdigit()]
-    told += [s for s in members if s.id not in heads and s.id.isdigit()]
-    for session in told[:MOST_IDENTITIES]:
+    reported = [s for s in members if s.id in heads and s.id.isdigit()]
+    reported += [s for s in members if s.id not in heads and s.id.isdigit()]
+    for session in reported[:MOST_IDENTITIES]:
         yield f"{called(session.id)}: {_identity(session)}"
-    if len(told) > MOST_IDENTITIES:
-        yield f"and {len(told) - MOST_IDENTITIES} more sessions"
+    if len(reported) > MOST_IDENTITIES:
+        yield f"and {len(reported) - MOST_IDENTITIES} more sessions"
 
 
 def _identity(session: SessionInfo) -> str:

@@ -41,7 +41,7 @@ class StatementsSeen:
         self._seen = current
         self._before_ms = {s.key: s.transaction_ms for s in sample.sessions if s.transaction_ms is not None}
 
-    def of(self, session: SessionInfo) -> tuple[str, ...]:
+    def statements_of(self, session: SessionInfo) -> tuple[str, ...]:
         """The statements seen so far in the session's transaction."""
         return tuple(self._seen.get(session.key, ()))
 

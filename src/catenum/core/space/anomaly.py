@@ -15,8 +15,8 @@ from itertools import combinations, permutations
 from typing import Literal
 
 from catenum.core.servers.table_access import NAMED_LOCKS, AccessMode, TableAccess
+from catenum.core.space.access_overlap import overlap
 from catenum.core.space.dependence import Dependence
-from catenum.core.space.meeting import meets
 from catenum.core.space.oracle import PASSED_OVER, Observation
 
 Name = Literal[
@@ -62,14 +62,14 @@ def name_anomaly(
     """The name of what went wrong in a run that equals no serial order. ``undone``: who wrote, but did not commit."""
     found = _Relations(run, serially, dependence)
     ways = (found.lost_update, found.repeated_read, found.read_skew, found.read_only, found.write_skew)
-    for told in (found.dirty_read(undone), *(way() for way in ways)):
-        if told is not None:
-            return told
+    for reported in (found.dirty_read(undone), *(way() for way in ways)):
+        if reported is not None:
+            return reported
     return Anomaly(name="other anomaly", transactions=run.committed, evidence=tuple(found.differences()))
 
 
 def _same_rows(read: TableAccess, written: TableAccess) -> bool:
-    return read.table is not None and meets(TableAccess(read.table, AccessMode.LOCK, read.keys), written)
+    return read.table is not None and overlap(TableAccess(read.table, AccessMode.LOCK, read.keys), written)
 
 
 class _Relations:
@@ -142,7 +142,7 @@ class _Relations:
                 if (
                     x.mode >= AccessMode.WRITE <= y.mode
                     and not x.at_once
-                    and meets(x, y)
+                    and overlap(x, y)
                     and (AccessMode.WRITE in (x.mode, y.mode) or (self._changes_found(a) and self._changes_found(b)))
                     and (None not in (x.keys, y.keys) or self._change_the_same(a[0], b[0], x.table or y.table))
                 ):
@@ -230,7 +230,7 @@ class _Relations:
         return any(
             self._place(name, n) < self._place(who, number)
             and any(
-                x.mode >= AccessMode.WRITE and meets(x, y) and x.table != NAMED_LOCKS and not x.at_once
+                x.mode >= AccessMode.WRITE and overlap(x, y) and x.table != NAMED_LOCKS and not x.at_once
                 for x in self.dependence.touches[name, n]
                 for y in self.dependence.touches[who, number]
             )
@@ -251,11 +251,11 @@ class _Relations:
                     continue
                 if all(serial.seen[name] == self.run.seen[name] for name in others):
                     mine = [r for r in self.saw if r.who == reader]
-                    told = f"without {reader}, which only reads, {', then '.join(order)} gives the same"
+                    reported = f"without {reader}, which only reads, {', then '.join(order)} gives the same"
                     return Anomaly(
                         name="read-only anomaly",
                         transactions=(reader, *others),
-                        evidence=(told, *(r.evidence for r in mine[:3])),
+                        evidence=(reported, *(r.evidence for r in mine[:3])),
                     )
         return None
 
@@ -297,8 +297,8 @@ class _Relations:
                     continue
                 by_key = any(t.keys is not None for t in self.dependence.touches[who, x])
                 name: Name = "non-repeatable read" if by_key else "phantom"
-                told = f"{first.shown}, then {second.shown}"
-                text = f"{who} asked the same in statements {x + 1} and {y + 1}, and was told {told}"
+                reported = f"{first.shown}, then {second.shown}"
+                text = f"{who} asked the same in statements {x + 1} and {y + 1}, and was told {reported}"
                 others = tuple(dict.fromkeys(r.whom for r in self.saw if r.who == who))
                 return Anomaly(name=name, transactions=(who, *others), evidence=(text,))
         return None
@@ -390,6 +390,8 @@ class _Relations:
             for number, result in enumerate(self.run.seen[who]):
                 if number < len(serial.seen[who]) and result != serial.seen[who][number]:
                     shown, other = (one.shown or f"{one.rows} rows" for one in (result, serial.seen[who][number]))
-                    told = f"{who} statement {number + 1} gave {shown}; running {', then '.join(order)} gives {other}"
-                    yield f"{told}, and no order gives all of the results"
+                    reported = (
+                        f"{who} statement {number + 1} gave {shown}; running {', then '.join(order)} gives {other}"
+                    )
+                    yield f"{reported}, and no order gives all of the results"
                     return

@@ -77,7 +77,7 @@ def _deadlocks(exploration: Exploration) -> Iterator[Claim]:
         return
     cycles = f", in {len(tally.cycles)} different cycles" if len(tally.cycles) > 1 else ""
     verb = "deadlocks" if deadlocks == 1 else "deadlock"
-    yield _seen(exploration, "deadlock", f"{_of(deadlocks, tally.schedules)} {verb}{cycles}")
+    yield _seen(exploration, "deadlock", f"{_how_often(deadlocks, tally.schedules)} {verb}{cycles}")
 
 
 def _data(exploration: Exploration) -> Iterator[Claim]:
@@ -87,13 +87,11 @@ def _data(exploration: Exploration) -> Iterator[Claim]:
     if rows:
         count = sum(rows.values())
         verb = "leaves" if count == 1 else "leave"
-        text = f"{_of(count, tally.schedules)} {verb} rows that no serial order leaves: {_named(rows)}"
+        text = f"{_how_often(count, tally.schedules)} {verb} rows that no serial order leaves: {_named(rows)}"
         yield _seen(exploration, "data", text)
     if reads:
         count = sum(reads.values())
-        text = (
-            f"in {_of(count, tally.schedules)} the rows at the end are right, but what was read is not: {_named(reads)}"
-        )
+        text = f"in {_how_often(count, tally.schedules)} the rows at the end are right, but what was read is not: {_named(reads)}"
         yield _seen(exploration, "data", text)
     if not tally.anomalies and not unchecked:
         apart = tuple(exploration.ignored)
@@ -102,9 +100,7 @@ def _data(exploration: Exploration) -> Iterator[Claim]:
         claim = _never(exploration, "data", proven, f"no wrong data was seen{but}")
         yield replace(claim, apart=apart)
     if unchecked:
-        text = (
-            f"not proven: the data of {_of(unchecked, tally.schedules)} could not be checked, since not every serial "
-        )
+        text = f"not proven: the data of {_how_often(unchecked, tally.schedules)} could not be checked, since not every serial "
         text += "order was run"
         yield Claim(about="data", text=text, good=None, proven=False, runs=tally.schedules)
 
@@ -123,7 +119,7 @@ def _rules(exploration: Exploration) -> Iterator[Claim]:
             )
             continue
         serial = tally.broken_serially.get(title)
-        text = f"the rule '{title}' is false after {_of(count, tally.schedules)}"
+        text = f"the rule '{title}' is false after {_how_often(count, tally.schedules)}"
         if serial is not None:
             text += (
                 f"; it is also false where they run one after another ({', then '.join(serial)}), so no isolation "
@@ -144,13 +140,13 @@ def _tries(exploration: Exploration) -> Iterator[Claim]:
         return
     most = ", ".join(f"{name} {n}" for name, n in tally.attempts.items() if n > 1)
     failed = tally.schedules - tally.ended_well
-    text = f"with retries, all transactions succeed in {_of(tally.ended_well, tally.schedules)} (most attempts: {most})"
+    text = f"with retries, all transactions succeed in {_how_often(tally.ended_well, tally.schedules)} (most attempts: {most})"
     if failed:
         text += f"; in {failed:,} a transaction exhausted its retries"
     yield _seen(exploration, "retry", text, good=not failed)
 
 
-def _of(count: int, whole: int) -> str:
+def _how_often(count: int, whole: int) -> str:
     return f"{count:,} of {counted(whole, 'schedule')}"
 
 

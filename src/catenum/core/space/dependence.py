@@ -38,7 +38,7 @@ from catenum.core.servers.table_access import (
     RowKey,
     TableAccess,
 )
-from catenum.core.space.meeting import CLASS, end_meets, meets, shut_out
+from catenum.core.space.access_overlap import CLASS, end_overlaps, overlap, shut_out
 from catenum.core.space.state import (
     Step,
     numbers_matter,
@@ -165,7 +165,7 @@ class Dependence:
         """
         gaps = self._gaps(a[0], b[0])
         return any(
-            meets(replace(x, keys=None), replace(y, keys=None), gaps=gaps)
+            overlap(replace(x, keys=None), replace(y, keys=None), gaps=gaps)
             or (x.table == y.table and max(x.mode, y.mode) >= AccessMode.WRITE)
             for x in self._touches_of(a)
             for y in self._touches_of(b)
@@ -224,7 +224,7 @@ class Dependence:
         if b[1] is None:
             return self._end_and_statement(b[0], a, bound_a)
         return any(
-            meets(x, y, gaps=gaps)
+            overlap(x, y, gaps=gaps)
             and not (a in held and shut_out(x, y))
             and not (b in held and shut_out(y, x))
             and not (x.table == y.table and self._nobody_scans(x, a, b))
@@ -242,12 +242,14 @@ class Dependence:
     def _end_and_statement(self, ended: str, step: Step, bound: Binding) -> bool:
         gaps = self._gaps(ended, step[0])
         theirs = self.all_touches(ended)
-        if any(end_meets(x, y, gaps=gaps) for x in theirs for y in self.touched(step, bound)):
+        if any(end_overlaps(x, y, gaps=gaps) for x in theirs for y in self.touched(step, bound)):
             return True
         if step[1] in self.snapshots[step[0]]:
             written = [x for x in theirs if x.mode >= AccessMode.WRITE]
             return any(
-                end_meets(x, TableAccess(y.table, AccessMode.READ)) for x in written for y in self.all_touches(step[0])
+                end_overlaps(x, TableAccess(y.table, AccessMode.READ))
+                for x in written
+                for y in self.all_touches(step[0])
             )
         return False
 
@@ -255,7 +257,7 @@ class Dependence:
         """Whether two transactions have anything to do with each other."""
         gaps = self._gaps(a, b)
         return any(
-            end_meets(x, y, gaps=gaps) or end_meets(y, x, gaps=gaps)
+            end_overlaps(x, y, gaps=gaps) or end_overlaps(y, x, gaps=gaps)
             for x in self.all_touches(a)
             for y in self.all_touches(b)
         )

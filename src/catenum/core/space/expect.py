@@ -74,18 +74,18 @@ def count_of(word: str, tally: Tally) -> int:
 
 def unmet(terms: list[Term], tally: Tally) -> list[str]:
     """What did not come out as expected, in words."""
-    told = []
+    reported = []
     for term in terms:
         if term.any:
             continue
         count = count_of(term.word, tally)
         if term.none and tally.uncounted and term.word in ("deadlock", "conflict"):
-            told.append(f"the server counted {tally.uncounted} deadlocks that no client received")
+            reported.append(f"the server counted {tally.uncounted} deadlocks that no client received")
         unchecked = sum(e.count for e in tally.outcomes.values() if e.data == "unchecked")
         if term.none and unchecked and term.word in DATA_WORDS:
-            told.append(f"the data of {unchecked} of {tally.schedules} schedules could not be checked")
+            reported.append(f"the data of {unchecked} of {tally.schedules} schedules could not be checked")
         if term.none and count:
-            told.append(f"{term.word} in {count} of {tally.schedules} schedules")
+            reported.append(f"{term.word} in {count} of {tally.schedules} schedules")
         if not term.none and not count:
-            told.append(f"{term.word} in none of {tally.schedules} schedules")
-    return told
+            reported.append(f"{term.word} in none of {tally.schedules} schedules")
+    return reported

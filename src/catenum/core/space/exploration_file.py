@@ -14,7 +14,7 @@ from catenum.core.record.recording import DataVerdict, Kind, TargetInfo
 from catenum.core.space.claims import Claim, claims
 from catenum.core.space.exploration import Exploration, Reach, letter_of
 from catenum.core.space.run import Wrong
-from catenum.core.space.tally import DeadlockEntry, MeetingEntry, OutcomeEntry, Tally
+from catenum.core.space.tally import DeadlockEntry, OutcomeEntry, Tally, WaitPairEntry
 
 FORMAT = "catenum-exploration/2"
 
@@ -117,7 +117,7 @@ class ExplorationFile:
     claims: list[Claim]
     outcomes: list[OutcomeRow]
     cycles: list[CycleRow]
-    meetings: list[MeetingEntry]
+    wait_pairs: list[WaitPairEntry]
     schedules: list[ScheduleRow]
     ran_ms: float
     ignored: dict[str, str] = field(default_factory=dict)
@@ -145,7 +145,7 @@ def file_of(exploration: Exploration) -> ExplorationFile:
         claims=claims(exploration),
         outcomes=[_outcome(entry, labels[id(entry)]) for entry in tally.ordered],
         cycles=[_cycle(entry) for entry in tally.most_met_cycles()],
-        meetings=sorted(tally.meetings.values(), key=lambda m: (-m.count, m.waiter, m.statement or 0, m.holder)),
+        wait_pairs=sorted(tally.wait_pairs.values(), key=lambda m: (-m.count, m.waiter, m.statement or 0, m.holder)),
         schedules=[ScheduleRow(moves=path, outcome=by_key[key]) for path, key in sorted(tally.map)],
     )
 
@@ -165,7 +165,7 @@ def exploration_of(file: ExplorationFile) -> Exploration:
         **{_IN_TALLY.get(one.name, one.name): getattr(file.counts, one.name) for one in fields(Counts)},
         outcomes={row.label: _outcome_entry(row) for row in file.outcomes},
         cycles={str(place): _cycle_entry(row) for place, row in enumerate(file.cycles)},
-        meetings={str(place): row for place, row in enumerate(file.meetings)},
+        wait_pairs={str(place): row for place, row in enumerate(file.wait_pairs)},
         map=[(row.moves, row.outcome) for row in file.schedules],
     )
     return Exploration(**{name: getattr(file, name) for name in _SHARED}, tally=tally)

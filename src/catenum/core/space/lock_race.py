@@ -20,8 +20,8 @@ from itertools import combinations
 from catenum.core.record.recording import TableKeys
 from catenum.core.record.values import Binding
 from catenum.core.servers.table_access import NAMED_LOCKS, SEQUENCES, AccessMode, TableAccess
+from catenum.core.space.access_overlap import overlap
 from catenum.core.space.dependence import Dependence
-from catenum.core.space.meeting import meets
 from catenum.core.space.moves import MoveResult
 from catenum.core.space.state import Step
 from catenum.core.sql.statements import Access
@@ -157,8 +157,8 @@ class Arrivals:
             change.mode >= least
             and change.table != NAMED_LOCKS
             and not change.at_once
-            and any(meets(change, x) for x in ours)
-            and any(meets(change, x) for x in theirs)
+            and any(overlap(change, x) for x in ours)
+            and any(overlap(change, x) for x in theirs)
             for change in self._dependence.all_touches(free)
         )
 

@@ -15,7 +15,7 @@ Wrong = Literal["rows", "reads"]
 
 
 @dataclass(frozen=True, slots=True, order=True)
-class Meeting:
+class WaitPair:
     """A statement that waited for another's transaction: numbers count from 1, None is an end (or is not known).
 
     ``holder_candidates``: where it is not certain which statement of the holder took the lock, those that may have.
@@ -57,7 +57,7 @@ class Run:
     status: dict[str, Status]
     failed_by: dict[str, tuple[str, ...]]
     attempts: dict[str, int]
-    meetings: tuple[Meeting, ...]
+    wait_pairs: tuple[WaitPair, ...]
     cycles: tuple[DeadlockOutline, ...]
     chain: int
     locks: int | None

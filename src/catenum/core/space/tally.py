@@ -14,7 +14,7 @@ from itertools import pairwise
 
 from catenum.core.record.outcome import KINDS
 from catenum.core.record.recording import DataVerdict, Kind
-from catenum.core.space.run import DeadlockOutline, Meeting, Run, Wrong
+from catenum.core.space.run import DeadlockOutline, Run, WaitPair, Wrong
 
 Path = tuple[str, ...]
 #: Schedules kept for the map; beyond it every second one is left out, again and again.
@@ -103,7 +103,7 @@ class DeadlockEntry:
 
 
 @dataclass(kw_only=True)
-class MeetingEntry:
+class WaitPairEntry:
     """One pair of statements of which the first waited for the second's transaction; ``count`` in schedules."""
 
     waiter: str
@@ -142,7 +142,7 @@ class Tally:
     contestants: tuple[str, str] | None = None
     outcomes: dict[str, OutcomeEntry] = field(default_factory=dict)
     cycles: dict[str, DeadlockEntry] = field(default_factory=dict)
-    meetings: dict[str, MeetingEntry] = field(default_factory=dict)
+    wait_pairs: dict[str, WaitPairEntry] = field(default_factory=dict)
     chain: int = 0
     longest: Path | None = None
     waits: int = 0
@@ -167,10 +167,10 @@ class Tally:
         self._add_outcome(key, run)
         for cycle in run.cycles:
             self._add_cycle(cycle, run.path)
-        for meeting in {_key(_pair(m)): m for m in run.meetings}.values():
-            self._add_meeting(meeting)
+        for wait_pair in {_key(_pair(m)): m for m in run.wait_pairs}.values():
+            self._add_wait_pair(wait_pair)
         self._add_chain(run.chain, run.path)
-        self.waits += len({(m.waiter, m.statement) for m in run.meetings})
+        self.waits += len({(m.waiter, m.statement) for m in run.wait_pairs})
         if run.locks is not None:
             self.locks = (self.locks or 0) + run.locks
         for name, attempts in run.attempts.items():
@@ -202,10 +202,10 @@ class Tally:
             known.take_names(cycle.resources, named=cycle.named)
             for name, count in cycle.victims.items():
                 known.victims[name] = known.victims.get(name, 0) + count
-        for key, meeting in other.meetings.items():
-            pair = self.meetings.setdefault(key, MeetingEntry(**{**vars(meeting), "count": 0}))
-            pair.count += meeting.count
-            pair.resource, pair.wanted = min((pair.resource, pair.wanted), (meeting.resource, meeting.wanted))
+        for key, wait_pair in other.wait_pairs.items():
+            pair = self.wait_pairs.setdefault(key, WaitPairEntry(**{**vars(wait_pair), "count": 0}))
+            pair.count += wait_pair.count
+            pair.resource, pair.wanted = min((pair.resource, pair.wanted), (wait_pair.resource, wait_pair.wanted))
         if other.longest is not None:
             self._add_chain(other.chain, other.longest)
         for name, attempts in other.attempts.items():
@@ -261,20 +261,20 @@ class Tally:
         if cycle.victim is not None:
             entry.victims[cycle.victim] = entry.victims.get(cycle.victim, 0) + 1
 
-    def _add_meeting(self, meeting: Meeting) -> None:
-        key = _key(_pair(meeting))
-        blank = MeetingEntry(
-            waiter=meeting.waiter,
-            statement=meeting.statement,
-            holder=meeting.holder,
-            holder_statement=meeting.holder_statement,
-            resource=meeting.resource,
-            wanted=meeting.wanted,
-            holder_candidates=meeting.holder_candidates,
+    def _add_wait_pair(self, wait_pair: WaitPair) -> None:
+        key = _key(_pair(wait_pair))
+        blank = WaitPairEntry(
+            waiter=wait_pair.waiter,
+            statement=wait_pair.statement,
+            holder=wait_pair.holder,
+            holder_statement=wait_pair.holder_statement,
+            resource=wait_pair.resource,
+            wanted=wait_pair.wanted,
+            holder_candidates=wait_pair.holder_candidates,
         )
-        entry = self.meetings.setdefault(key, blank)
+        entry = self.wait_pairs.setdefault(key, blank)
         entry.count += 1
-        entry.resource, entry.wanted = min((entry.resource, entry.wanted), (meeting.resource, meeting.wanted))
+        entry.resource, entry.wanted = min((entry.resource, entry.wanted), (wait_pair.resource, wait_pair.wanted))
 
     def _add_chain(self, chain: int, path: Path) -> None:
         if chain > self.chain:
@@ -340,9 +340,9 @@ class Tally:
         return sum(entry.count for entry in self.outcomes.values() if entry.bad) or int(bool(self.uncounted))
 
 
-def _pair(meeting: Meeting) -> tuple[object, ...]:
-    held = meeting.holder_statement if meeting.holder_statement is not None else meeting.holder_candidates
-    return (meeting.waiter, meeting.statement, meeting.holder, held)
+def _pair(wait_pair: WaitPair) -> tuple[object, ...]:
+    held = wait_pair.holder_statement if wait_pair.holder_statement is not None else wait_pair.holder_candidates
+    return (wait_pair.waiter, wait_pair.statement, wait_pair.holder, held)
 
 
 def _key(value: object) -> str:

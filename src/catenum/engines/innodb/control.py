@@ -96,11 +96,11 @@ class InnodbControl(ABC):
         self._threads: dict[int, str] = {}
         self._report: ReportedDeadlock | None = None  # of the deadlock asked for last, where InnoDB told of it
         self._last_report: ReportedDeadlock | None = None
-        with self._told():
+        with self._translated():
             self.connection = self._connect("control")
         self._connected = True
         try:
-            with self._told():
+            with self._translated():
                 self._prepare(private)
                 self.restorer = self._make_restorer()
                 if sandboxed and (private or self._may_make_users()):
@@ -252,7 +252,7 @@ class InnodbControl(ABC):
         return pymysql.connect(**options)
 
     @contextlib.contextmanager
-    def _told(self) -> Iterator[None]:
+    def _translated(self) -> Iterator[None]:
         """Turn a driver's error into one sentence about the target."""
         try:
             yield
@@ -312,7 +312,7 @@ class InnodbControl(ABC):
     def connections_left(self) -> int:
         """By ``max_connections``."""
         query = "show global status where variable_name = 'Threads_connected'"
-        with self._told():
+        with self._translated():
             most = int(self.query("select @@global.max_connections")[0][0])
             return most - int(self.query(query)[0][1])
 

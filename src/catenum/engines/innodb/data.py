@@ -44,7 +44,7 @@ class InnodbData(InnodbControl):
 
     def make_scratch(self) -> list[str]:
         """Clear what a killed run left, then make a database of our own, marked and with a sign of life."""
-        with self._told():
+        with self._translated():
             if self.info.private:  # what a killed run has prepared is nobody's
                 self._undo_prepared(self._prepared())
             cleared = [name for name in self._left_behind() if self._clear(name)]
@@ -57,7 +57,7 @@ class InnodbData(InnodbControl):
 
     def load(self, script: str) -> None:
         """Empty the scratch space and run ``script`` in it."""
-        with self._told():
+        with self._translated():
             if self._loaded:
                 self.query(f"drop database `{self.schema}`")
                 self._create()
@@ -81,7 +81,7 @@ class InnodbData(InnodbControl):
                 raise DataError(
                     ServerError(code=found.code, kind=found.kind, message=found.message, position=offset + 1), script
                 ) from error
-        with self._told():
+        with self._translated():
             self.writer.select_db(self.schema)
             self.write("commit")
             self._learned = self._steady = False
@@ -127,19 +127,19 @@ class InnodbData(InnodbControl):
 
     def analyze(self) -> None:
         """ANALYZE each table of the scratch space."""
-        with self._told():
+        with self._translated():
             for table in self.reader.tables:
                 self.write(f"analyze table {quoted(table)}")
 
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables, with their primary and unique keys."""
-        with self._told():
+        with self._translated():
             self._learn()
         return self.reader.tables
 
     def functions(self) -> frozenset[str]:
         """Stored functions, and those that are loaded from a library, as far as the login may see them."""
-        with self._told():
+        with self._translated():
             stored = self.reader.query("select routine_name from information_schema.routines")
             loaded = self.query(self.libraries)
         return frozenset(str(row[0]).lower() for row in [*stored, *loaded])
@@ -170,14 +170,14 @@ class InnodbData(InnodbControl):
         afresh: bool = False,
     ) -> None:
         """In a database beside the scratch one."""
-        with self._told():
+        with self._translated():
             self.query("select get_lock(%s, 0)", (self.restorer.kept,))
             self.restorer.keep(ignored, of_new=of_new, shape=shape, written=written, updated=updated, afresh=afresh)
         self._steady = not shape
 
     def data_state(self) -> str:
         """Fingerprints of the tables' rows."""
-        with self._told(), self.within(ASK_MS):  # one limit for all of its queries
+        with self._translated(), self.within(ASK_MS):  # one limit for all of its queries
             return self.restorer.fingerprint()
 
     def restore_data(self) -> Callable[[], None]:
@@ -189,7 +189,7 @@ class InnodbData(InnodbControl):
         return self._side.result
 
     def _restore(self) -> None:
-        with self._told(), self.within(LOAD_MS):
+        with self._translated(), self.within(LOAD_MS):
             self.restorer.restore()
 
     def rows(self, limit: int) -> dict[str, TableRows]:
@@ -197,7 +197,7 @@ class InnodbData(InnodbControl):
         found = {}
         for table, keys in self.tables().items():
             order = ", ".join(quoted(column) for column in keys.primary) or "1"
-            with self._told():
+            with self._translated():
                 cursor = self.writer.cursor()
                 cursor.execute(f"select * from {quoted(table)} order by {order} limit {int(limit)}")
                 columns = tuple(str(column[0]) for column in cursor.description or ())
@@ -286,13 +286,13 @@ class InnodbData(InnodbControl):
             if self._writer is not None:
                 self._kill(int(self._writer.thread_id()), True)  # type: ignore[no-untyped-call]
                 self._writer.close()
-        told: TargetError | None = None
+        reported: TargetError | None = None
         with contextlib.suppress(pymysql.Error, OSError):
             if self._made:
                 try:
                     self._end_prepared()
                 except TargetError as error:
-                    told = error
+                    reported = error
                 try:
                     self._drop()
                 except (pymysql.Error, OSError, struct.error):
@@ -300,8 +300,8 @@ class InnodbData(InnodbControl):
                     self._drop()
         with contextlib.suppress(pymysql.Error, OSError):
             self.connection.close()
-        if told is not None:
-            raise told
+        if reported is not None:
+            raise reported
 
     def _drop(self) -> None:
         # An interrupt may have left a connection that nobody holds any more.

@@ -93,8 +93,8 @@ class InnodbDefinitions(Definitions):
                 )
                 row = cursor.fetchone()
                 if row is not None:
-                    told = zip((str(column[0]) for column in cursor.description or ()), row, strict=True)
-                    yield {name: str(text_of(value)) for name, value in told if value is not None}
+                    reported = zip((str(column[0]) for column in cursor.description or ()), row, strict=True)
+                    yield {name: str(text_of(value)) for name, value in reported if value is not None}
 
     def names(self, numbers: Iterable[str]) -> dict[str, str]:
         """See ``Definitions``: InnoDB's reports have names."""

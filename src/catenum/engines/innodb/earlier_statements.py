@@ -45,11 +45,11 @@ def earlier(query: Query, ages_ms: Mapping[str, float]) -> dict[str, tuple[str, 
     ids = [number for number in ages_ms if number.isdigit()]
     if not ids:
         return {}
-    told: dict[str, list[tuple[str, str, float]]] = {}
+    reported: dict[str, list[tuple[str, str, float]]] = {}
     for number, event, text, age in query(_HISTORY.format(ids=", ".join(ids))):
-        told.setdefault(str(number), []).append((str(event), str(text or ""), float(age or 0.0) / PICO_PER_MS))
+        reported.setdefault(str(number), []).append((str(event), str(text or ""), float(age or 0.0) / PICO_PER_MS))
     found = {}
-    for number, rows in told.items():
+    for number, rows in reported.items():
         mine = [(event, text) for event, text, age in rows if age <= ages_ms[number] + SLACK_MS]
         if texts := _of_open(mine):
             found[number] = texts

@@ -182,11 +182,13 @@ class InnodbReader(ABC):
 
     def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
         """Which values of a column are the same; none is told where one of them is no such value."""
-        told = self.query(_TYPE, (self.schema, table, column))
-        casts = _CASTS.get(str(told[0][0]), ()) if told else ()
+        reported = self.query(_TYPE, (self.schema, table, column))
+        casts = _CASTS.get(str(reported[0][0]), ()) if reported else ()
         if not casts:
             return {}
-        ways = [cast.format(precision=told[0][1] or 0, digits=told[0][2], scale=told[0][3]) for cast in casts]
+        ways = [
+            cast.format(precision=reported[0][1] or 0, digits=reported[0][2], scale=reported[0][3]) for cast in casts
+        ]
         query = "select " + ", ".join(f"cast(cast(%s as {way}) as char)" for way in ways)
         seen = [tuple(row) for _, text in written for row in self.query(query, (text,) * len(ways))]
         if any(None in row for row in seen):

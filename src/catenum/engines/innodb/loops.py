@@ -20,5 +20,5 @@ class InnodbLoops(InnodbControl):
 
     def wait_count(self) -> int | None:
         """InnoDB's own counter of row lock waits."""
-        with self._told():
+        with self._translated():
             return int(self.query("show global status like 'Innodb_row_lock_waits'")[0][1])

@@ -70,7 +70,7 @@ class InnodbMetadata(ABC):
     def holders_of_any(self) -> list[tuple[int, str]] | None:
         """Who has which named lock, of all that there are; None where the server does not list them."""
 
-    def told_edges(
+    def reported_edges(
         self,
         rest: Mapping[int, InnodbSession],
         states: Sequence[tuple[Any, ...]],

@@ -119,5 +119,5 @@ def keeps_all_out(kind: str, mode: str) -> bool:
 
 
 def _conflict(wanted: MetadataLock, other: MetadataLock) -> bool:
-    told = conflict(wanted.mode, other.mode)
-    return told if told is not None else not wanted.mode.name == other.mode.name == _MEANS_TO
+    reported = conflict(wanted.mode, other.mode)
+    return reported if reported is not None else not wanted.mode.name == other.mode.name == _MEANS_TO

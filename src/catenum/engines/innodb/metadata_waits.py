@@ -107,13 +107,13 @@ def other_waits(
     rules: Rules,
     named_mode: Mode,
     *,
-    told: bool,
+    reported: bool,
     anybody: Callable[[], Sequence[SessionRow]],
     plugin: str | None = None,
 ) -> OtherWaits:
     """For whom each of ``everybody`` waits that waits for something of the kind.
 
-    ``told``: whether the performance schema lists who holds what, and who waits for what. ``plugin``: what asks a
+    ``reported``: whether the performance schema lists who holds what, and who waits for what. ``plugin``: what asks a
     plugin who holds what, where there is one: thread, mode, kind, schema, table. ``anybody``: lists those
     too who neither wait nor have a transaction. ``named_mode``: the mode in which the
     server lists a lock of GET_LOCK.
@@ -121,12 +121,12 @@ def other_waits(
     rows = waiting(everybody)
     edges: list[Edge] = []
     read = 0
-    if told:
+    if reported:
         locks = metadata_queue.listed(query)
         asked_for = {str(lock.thread) for lock in locks if lock.pending}
         # Who asks for nothing there has gone on since the sessions were listed.
         rows = [row for row in rows if row.id in asked_for or row.state not in (NAMED_STATE, TABLE_STATE)]
-        edges, read = list(_told(rows, locks)), len(locks)
+        edges, read = list(_reported(rows, locks)), len(locks)
     done = {edge.waiter for edge in edges}
     without = [row for row in rows if row.state == NAMED_STATE and row.id not in done]
     edges += _named(query, without, rules, named_mode)
@@ -150,7 +150,7 @@ def other_waits(
     return OtherWaits(tuple(edges), tuple(suspects), suspected, read + len(held))
 
 
-def _told(rows: Sequence[SessionRow], locks: Sequence[metadata_queue.MetadataLock]) -> Iterator[Edge]:
+def _reported(rows: Sequence[SessionRow], locks: Sequence[metadata_queue.MetadataLock]) -> Iterator[Edge]:
     waited = {int(row.id): row.time_ms for row in rows}
     for row in rows:
         for wanted, other in metadata_queue.waits_for(int(row.id), waited, locks):
@@ -230,15 +230,15 @@ def _able(
         if other.id == row.id or other.user in SYSTEM_USERS:
             continue
         theirs = _targets(other, rules) if other.command != "Sleep" else []
-        meets = any(
+        overlap = any(
             (their.schema, their.table) == (target.schema, target.table) and _in_the_way(target.mode, their.mode)
             for their in theirs
             for target in targets
         )
         if waits_by_state(other.state):
-            if meets and other.time_ms > row.time_ms:
+            if overlap and other.time_ms > row.time_ms:
                 yield 0, other.id, "it waits for the same table, came first, and lets nobody by"
-        elif meets:
+        elif overlap:
             yield 0, other.id, "its statement names the same table"
         elif shared and other.trx_ms is not None and other.trx_ms + 1_000.0 >= row.time_ms:
             yield 1, other.id, "its transaction was open before the wait began"

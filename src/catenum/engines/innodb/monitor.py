@@ -184,8 +184,8 @@ class InnodbMonitor(ABC, Generic[Lock]):
         except (pymysql.Error, OSError) as error:
             number, message = errors.number_and_text(error)
             if number in self.timed_out:
-                told = f"{self._shown}: the check took longer than {CHECK_MS / 1000:g} s and was abandoned"
-                raise CheckTimedOut(told) from error
+                reported = f"{self._shown}: the check took longer than {CHECK_MS / 1000:g} s and was abandoned"
+                raise CheckTimedOut(reported) from error
             if isinstance(error.__context__, TimeoutError):  # the driver's own limit, in its own wording
                 raise no_answer(self._shown) from error
             if errors.kind_of(number, self.rules) == "lost" or number == 0:
@@ -196,9 +196,9 @@ class InnodbMonitor(ABC, Generic[Lock]):
         """What the sessions' clients told of themselves when they connected; asked for once."""
         fresh = [number for number in ids if number not in self._clients]
         if fresh and self.tells_applications:
-            told = {number: Client(*said) for number, *said in self.rows(_CLIENTS.format(ids=", ".join(fresh)))}
+            reported = {number: Client(*said) for number, *said in self.rows(_CLIENTS.format(ids=", ".join(fresh)))}
             self._clients = {number: self._clients.get(number, UNKNOWN) for number in ids}  # no more than those
-            self._clients.update((name, told.get(name, UNKNOWN)) for name in fresh)
+            self._clients.update((name, reported.get(name, UNKNOWN)) for name in fresh)
         return self._clients
 
     def sessions(self, rows: Sequence[SessionRow]) -> list[SessionInfo]:
@@ -306,7 +306,7 @@ class InnodbMonitor(ABC, Generic[Lock]):
                 rows,
                 self.rules,
                 self.named_mode,
-                told=self.tells_metadata,
+                reported=self.tells_metadata,
                 anybody=lambda: self.listed(transactions, everybody=True),
                 plugin=self.metadata_plugin,
             )

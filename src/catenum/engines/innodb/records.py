@@ -95,11 +95,11 @@ class Records:
         return self._known[place]
 
 
-def table_name(told: str) -> tuple[str, str]:
+def table_name(reported: str) -> tuple[str, str]:
     """Schema and table of ``lock_table``: quoted names, and behind them the partition, where it has some."""
-    parts = re.findall(r"`((?:[^`]|``)*)`|\"((?:[^\"]|\"\")*)\"", re.sub(r" /\*.*\*/$", "", told))
+    parts = re.findall(r"`((?:[^`]|``)*)`|\"((?:[^\"]|\"\")*)\"", re.sub(r" /\*.*\*/$", "", reported))
     names = [(one or other).replace("``", "`").replace('""', '"') for one, other in parts]
-    return (names[0], names[1]) if len(names) > 1 else ("", names[0] if names else told)
+    return (names[0], names[1]) if len(names) > 1 else ("", names[0] if names else reported)
 
 
 def values_of(data: str) -> tuple[str | None, ...]:

@@ -35,7 +35,7 @@ class InnodbReports(InnodbControl):
         """The cycle that InnoDB's report of the latest deadlock tells; or, where there is no new one, what the victim
         was after: the cycle was then one of metadata or named locks.
         """
-        with self._told():
+        with self._translated():
             edges, report = self.reader.deadlock_edges(names or self._threads)
             if report is None or (self._last_report and report.text == self._last_report.text):
                 self._report = None
@@ -62,7 +62,7 @@ class InnodbReports(InnodbControl):
 
     def deadlock_count(self, sessions: Mapping[str, Session]) -> int | None:
         """InnoDB's own counter: cycles of metadata and named locks are not in it."""
-        with self._told():
+        with self._translated():
             try:
                 others = self.query(_OTHERS.format(self.process_list, self.schema))
                 if others and str(others[0][0]) != "0":
@@ -74,7 +74,7 @@ class InnodbReports(InnodbControl):
 
     def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
         """By the bodies of routines and triggers."""
-        with self._told():
+        with self._translated():
             rows = self.query(_BODIES, (self.schema, self.schema))
         return [(str(name), found) for name, body in rows if (found := caught(str(body or "")))]
 

@@ -106,7 +106,7 @@ class DataRestorer(ABC):
     #: Where the server has sequences: gives the names of a schema's.
     sequence_names: ClassVar[str] = ""
     #: Of a sequence's full name: an expression that gives its position, then, behind ``|``, its definition.
-    sequence_told: ClassVar[str] = ""
+    sequence_text: ClassVar[str] = ""
     #: Of a sequence's full name and a position: the statement that sets it back.
     sequence_back: ClassVar[str] = ""
 
@@ -278,7 +278,7 @@ class DataRestorer(ABC):
 
     def _state_query(self) -> str:
         parts = [self._digested(table, columns, shown=False) for table, columns in self._columns.items()]
-        parts += [self.sequence_told.format(self.own(name)) for name in self._sequences]
+        parts += [self.sequence_text.format(self.own(name)) for name in self._sequences]
         parts += [self._digested(t, c, shown=True) for t, c in self._columns.items() if self._leaves_out(t)]
         return "select " + (", ".join(parts) or "1")
 

@@ -36,7 +36,7 @@ def who_answers(url: str, shown_url: str) -> str:
                 advice="Is it another server's port or socket, or one that is just starting or stopping?",
             ) from error
         raise errors.unreachable(error, shown_url) from error
-    told = str(connection.get_server_info())  # type: ignore[no-untyped-call]
+    reported = str(connection.get_server_info())  # type: ignore[no-untyped-call]
     with contextlib.suppress(pymysql.Error, OSError):
         connection.close()
-    return "mariadb" if "mariadb" in told.lower() else "mysql"
+    return "mariadb" if "mariadb" in reported.lower() else "mysql"

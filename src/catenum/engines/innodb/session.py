@@ -144,14 +144,14 @@ class InnodbSession:
                 with contextlib.suppress(pymysql.Error):
                     cursor.close()  # what is on its way is read, and thrown away
                 return Reply(error=too_large())
-        told = Result(
+        reported = Result(
             columns=tuple(str(column[0]) for column in columns),
             rows=tuple(fetched.rows),
             kinds=_kinds(columns),
             cut=fetched.cut,
             digest=fetched.digest,
         )
-        return Reply(rows=fetched.count, result=told)
+        return Reply(rows=fetched.count, result=reported)
 
     def _work(self) -> None:
         while (order := self._orders.get()) is not None:

@@ -27,7 +27,7 @@ class InnodbSessions(InnodbControl):
 
     def open_session(self, name: str, often: Sequence[str] = ()) -> InnodbSession:
         """A connection whose waits end by themselves in the end, should Catenum be killed."""
-        with self._told():
+        with self._translated():
             connection = self._connect(name, self._theirs)
             cursor = connection.cursor()
             cursor.execute(self.session_limits(_NO_LIMIT_S))

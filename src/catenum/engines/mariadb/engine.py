@@ -40,7 +40,7 @@ class MariadbEngine(InnodbData, InnodbSessions, InnodbLockViews, InnodbReports, 
             "select p.id, p.state, t.trx_state from information_schema.processlist p "
             f"left join information_schema.innodb_trx t on t.trx_mysql_thread_id = p.id where p.id in ({listed})"
         )
-        with self._told():
+        with self._translated():
             return {str(row[0]) for row in self.query(query) if row[2] == "LOCK WAIT" or waits_by_state(row[1])}
 
 

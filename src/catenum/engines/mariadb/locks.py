@@ -218,11 +218,11 @@ def _listed_edge(
     )
 
 
-def _listed_mode(told: object, kind: object) -> tuple[str, Covers]:
+def _listed_mode(reported: object, kind: object) -> tuple[str, Covers]:
     """``X,GAP`` as (``X``, ``gap``)."""
-    name, _, rest = str(told).partition(",")
+    name, _, rest = str(reported).partition(",")
     if kind == "TABLE":
-        return str(told), ""
+        return str(reported), ""
     if "INSERT_INTENTION" in rest:
         return name, "insert intention"
     return name, "gap" if "GAP" in rest and "NOT" not in rest else "record" if rest else "next-key"

@@ -88,11 +88,11 @@ def _mode(lock: RecordLock) -> str:
 
 
 def _resource(lock: RecordLock, records: Records) -> Resource:
-    told = f"`{lock.schema}`.`{lock.table}`"
+    reported = f"`{lock.schema}`.`{lock.table}`"
     if lock.supremum:
-        return records.resource(told, lock.index or "", SUPREMUM, _mode(lock))
+        return records.resource(reported, lock.index or "", SUPREMUM, _mode(lock))
     data: Sequence[str | None] = ()
     if lock.index != HIDDEN:
         data = records.decoded(lock.schema, lock.table, lock.index or "", lock.fields)
     quoted = ["NULL" if value is None else "'" + value.replace("'", "''") + "'" for value in data]
-    return records.resource(told, lock.index or "", ", ".join(quoted), _mode(lock))
+    return records.resource(reported, lock.index or "", ", ".join(quoted), _mode(lock))

@@ -53,8 +53,8 @@ class MetadataReader(InnodbMetadata):
         waiting: dict[int, float] = {}
         states = self.query(_STATES.format(", ".join(map(str, rest))))
         if self.tells:
-            told, states = self.told_edges(rest, states, everyone, now_ms)
-            edges += told
+            reported, states = self.reported_edges(rest, states, everyone, now_ms)
+            edges += reported
         for number, state, time_ms in states:
             thread, waited = int(number), float(time_ms)
             other = ANY_STATE.match(str(state or ""))

@@ -185,8 +185,8 @@ class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
 
     def prepared(self) -> str:
         """By ``XA RECOVER``."""
-        told = [str(row[3]) for row in self.rows("xa recover format = 'SQL'")]
-        return f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in told) or 'none is listed'}"
+        reported = [str(row[3]) for row in self.rows("xa recover format = 'SQL'")]
+        return f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in reported) or 'none is listed'}"
 
     def session(self, number: str) -> SessionInfo | None:
         """One row of the process list."""

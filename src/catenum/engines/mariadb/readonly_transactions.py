@@ -41,10 +41,10 @@ def waits(query: Query, everybody: Mapping[str, Transaction], listed: Sequence[L
     if all(trx.number != NUMBERLESS for trx in waiting) and all(lock.transaction != NUMBERLESS for lock in listed):
         return Waits(tuple(rowlocks.waits(everybody, listed)))
     sections = transactions(str(query("show engine innodb status")[0][2]))
-    return _Told(query, everybody, listed, {str(s.thread): s for s in sections if s.thread}).waits()
+    return _SampleWithStatus(query, everybody, listed, {str(s.thread): s for s in sections if s.thread}).waits()
 
 
-class _Told:
+class _SampleWithStatus:
     """One look's tables and status, put together."""
 
     def __init__(

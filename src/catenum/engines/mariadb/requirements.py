@@ -60,11 +60,11 @@ def _schema(query: Query, login: str, *, on: bool) -> list[Check]:
 
 
 def _plugin(query: Query) -> Check:
-    told = query(_PLUGIN) if works(query, _PLUGIN) else []  # the folder of libraries may not be there
+    reported = query(_PLUGIN) if works(query, _PLUGIN) else []  # the folder of libraries may not be there
     why = "who blocks a schema change, where the performance schema does not tell"
-    if told and told[0][0] == "ACTIVE":
+    if reported and reported[0][0] == "ACTIVE":
         return Check(what="metadata_lock_info", state="on", why=why, needed=False)
-    if not told:
+    if not reported:
         then = "the server has no such plugin to install"
         return Check(what="metadata_lock_info", state="missing", why=why, then=then, needed=False)
     turn_on = "install soname 'metadata_lock_info';"

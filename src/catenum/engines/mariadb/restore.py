@@ -18,7 +18,7 @@ class MariadbRestorer(DataRestorer):
         "select table_name from information_schema.tables "
         "where table_schema = %s and table_type = 'SEQUENCE' order by table_name"
     )
-    sequence_told = (
+    sequence_text = (
         "(select concat_ws('|', next_not_cached_value, start_value, minimum_value, maximum_value, increment, "
         "cache_size, cycle_option, cycle_count) from {})"
     )

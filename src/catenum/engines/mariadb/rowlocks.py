@@ -111,5 +111,5 @@ def in_the_way(wanted: Lock, held: Lock) -> bool:
     return "GAP" in wanted.mode or "X" in (mine, theirs)
 
 
-def _table_mode(told: str) -> Mode:
-    return Mode("table", told.replace("AUTO_INC", "AUTO-INC"))
+def _table_mode(reported: str) -> Mode:
+    return Mode("table", reported.replace("AUTO_INC", "AUTO-INC"))

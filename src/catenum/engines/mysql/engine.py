@@ -36,7 +36,7 @@ class MysqlEngine(InnodbData, InnodbSessions, InnodbLockViews, InnodbReports, In
     def open_session(self, name: str, often: Sequence[str] = ()) -> InnodbSession:
         """One whose thread in the performance schema is known."""
         session = super().open_session(name, often)
-        with self._told():
+        with self._translated():
             self.reader.meet(session.thread_id)
         return session
 
@@ -47,7 +47,7 @@ class MysqlEngine(InnodbData, InnodbSessions, InnodbLockViews, InnodbReports, In
     def waiting_among(self, numbers: Collection[str]) -> set[str]:
         """By InnoDB's transactions, and by the sessions' states for what InnoDB does not know of."""
         listed = ", ".join(str(int(number)) for number in numbers) or "0"
-        with self._told():
+        with self._translated():
             rows = self.query(_STATES.format(listed))
         return {str(row[0]) for row in rows if str(row[2]) == "1" or waits_by_state(row[1])}
 

@@ -128,8 +128,8 @@ def _ran(query: Query, view: str, sessions: Collection[str]) -> dict[str, list[R
     found: dict[str, list[Ran]] = defaultdict(list)
     if not sessions:
         return {}
-    told = concat_rows.together(query, _COLUMNS, _FROM.format(view, _listed(sessions)))
-    for number, event, end, wait, within, kind, level, name, text in told:
+    reported = concat_rows.together(query, _COLUMNS, _FROM.format(view, _listed(sessions)))
+    for number, event, end, wait, within, kind, level, name, text in reported:
         found[str(number)].append(
             Ran(
                 event=int(event or 0),

@@ -55,7 +55,7 @@ class DataLocks(InnodbReader):
         """Who among ``sessions`` waits for whom."""
         edges: list[Edge] = []
         pairs, threads = rows.pairs_of_run(self.query, self.schema, self._owners.known)
-        owner = self._owners.of([lock for pair in pairs for lock in pair], threads) if pairs else {}
+        owner = self._owners.owners_of([lock for pair in pairs for lock in pair], threads) if pairs else {}
         mine = {session.thread_id: session for session in sessions.values()}
         self._since = {wanted.id: self._since.get(wanted.id, now_ms) for wanted, _ in pairs}
         waiting = set()
@@ -88,7 +88,7 @@ class DataLocks(InnodbReader):
         key = lock.id, lock.event
         if key not in self._takers:
             found = None
-            if lock.granted and self._connections.of(lock.thread) == holder:
+            if lock.granted and self._connections.connection_of(lock.thread) == holder:
                 known = history.kept(self.query, [str(holder)]).get(str(holder), [])
                 last = history.running(self.query, [str(holder)]).get(str(holder))  # it comes to the others a bit late
                 found = history.taker([*known, last] if last is not None else known, lock.event)
@@ -113,7 +113,7 @@ class DataLocks(InnodbReader):
         owner = {lock.transaction: lock.thread for lock in found if lock.kind == "TABLE"}
         entries = set()
         for lock in found:
-            thread = self._connections.of(owner.get(lock.transaction, lock.thread))
+            thread = self._connections.connection_of(owner.get(lock.transaction, lock.thread))
             if thread in everyone:
                 resource = self.resource_of(lock)
                 entries.add(

@@ -34,7 +34,7 @@ class MetadataLocks(InnodbMetadata):
     def edges(self, rest: Mapping[int, InnodbSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
         """Who among ``rest`` waits for such a lock, and for whom."""
         states = self.query(_STATES.format(", ".join(map(str, rest))))
-        told, unexplained = self.told_edges(rest, states, everyone, now_ms)
+        reported, unexplained = self.reported_edges(rest, states, everyone, now_ms)
         # A session that has got its lock is in the state of waiting until it wakes: only who stays in it waits for
         # something that is not listed.
         seen: dict[int, tuple[int, float]] = {}
@@ -46,9 +46,9 @@ class MetadataLocks(InnodbMetadata):
                 seen[session.thread_id] = (session.sent, since)
                 if now_ms - since > UNEXPLAINED_MS:
                     resource = Resource(kind="other", text=f"the server's {str(state).removeprefix('Waiting for ')}")
-                    told.append(unnamed(session, resource, since))
+                    reported.append(unnamed(session, resource, since))
         self._unexplained = seen
-        return told
+        return reported
 
     def held(self, tables: Collection[str], waiting: Collection[int] = ()) -> list[Held]:
         """By the server's list."""

@@ -203,7 +203,7 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
         for lock in held:
             resource = self._resource(lock)
             able = [one for one in own if self._can_lock(one.text, resource)]
-            by_itself = str(self._connections.of(lock.thread)) == holder
+            by_itself = str(self._connections.connection_of(lock.thread)) == holder
             by = history.taker(own, lock.event) if by_itself else None
             certain = able[0] if len(able) == 1 else None
             if by is not None and not self._names(by.text, lock.table):
@@ -260,8 +260,8 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
             return (
                 f"which is prepared (xa recover) is not visible to this login; an administrator may allow it: {allow}"
             )
-        told = self.rows("xa recover convert xid")
-        xids = [xid(str(data), int(first), int(second), str(form)) for form, first, second, data in told]
+        reported = self.rows("xa recover convert xid")
+        xids = [xid(str(data), int(first), int(second), str(form)) for form, first, second, data in reported]
         return f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in xids) or 'none is listed'}"
 
     def session(self, number: str) -> SessionInfo | None:

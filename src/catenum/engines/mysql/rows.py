@@ -69,7 +69,7 @@ class DataLock:
     table: str
     index: str | None
     kind: str
-    told_mode: str
+    mode_text: str
     granted: bool
     data: str | None
 
@@ -83,7 +83,7 @@ class DataLock:
             self.schema,
             self.table,
             self.index or "",
-            self.told_mode,
+            self.mode_text,
             *(where[-3:] if self.kind == "RECORD" else ()),
         )
 
@@ -95,17 +95,17 @@ class DataLock:
     @property
     def mode(self) -> Mode:
         """``X,REC_NOT_GAP`` as ``X record``."""
-        return _mode(self.kind, self.told_mode, self.supremum)
+        return _mode(self.kind, self.mode_text, self.supremum)
 
     def values(self, kinds: Iterable[str]) -> tuple[str | None, ...]:
         """The entry's values, by the types of the index's columns; empty where they are not told."""
-        told = values_of(self.data or "")
-        return tuple(value_of(text, kind) for text, kind in zip(told, kinds, strict=False))
+        reported = values_of(self.data or "")
+        return tuple(value_of(text, kind) for text, kind in zip(reported, kinds, strict=False))
 
 
 @functools.lru_cache(200)
-def _mode(kind: str, told: str, supremum: bool) -> Mode:
-    name, _, rest = told.partition(",")
+def _mode(kind: str, reported: str, supremum: bool) -> Mode:
+    name, _, rest = reported.partition(",")
     if kind == "TABLE":
         return Mode("table", "AUTO-INC" if name == "AUTO_INC" else name)
     parts = set(rest.split(","))
@@ -119,22 +119,22 @@ def _mode(kind: str, told: str, supremum: bool) -> Mode:
     return Mode("record", name, covers)
 
 
-def value_of(told: str | None, kind: str) -> str | None:
+def value_of(reported: str | None, kind: str) -> str | None:
     """A value of LOCK_DATA as the column's: numbers and texts are told as such, other types by their bytes or their
     number.
 
     ``kind``: the column's type as the server writes it.
     """
-    if told is None:
+    if reported is None:
         return None
-    if told.startswith("0x"):
-        return decode(told[2:].lower(), kind)
+    if reported.startswith("0x"):
+        return decode(reported[2:].lower(), kind)
     base = re.split(r"[ (]", kind.lower(), maxsplit=1)[0]
     if base == "char":
-        return told.rstrip(" ")
-    if not told.lstrip("-").isdigit():
-        return told
-    number = int(told)
+        return reported.rstrip(" ")
+    if not reported.lstrip("-").isdigit():
+        return reported
+    number = int(reported)
     if base == "date":
         with_day = (number >> 9, number >> 5 & 15, number & 31)
         return f"{with_day[0]:04}-{with_day[1]:02}-{with_day[2]:02}"
@@ -145,7 +145,7 @@ def value_of(told: str | None, kind: str) -> str | None:
         return names[number - 1] if 0 < number <= len(names) else ""
     if base == "set":
         return ",".join(name for place, name in enumerate(names_of(kind)) if number >> place & 1)
-    return told
+    return reported
 
 
 def resource_of(lock: DataLock, columns: Sequence[tuple[str, str]] | None, own: str | None) -> Resource:
@@ -155,7 +155,7 @@ def resource_of(lock: DataLock, columns: Sequence[tuple[str, str]] | None, own: 
     without saying; None for any.
     """
     # What waits now mostly waited at the last check, too.
-    place = (lock.schema, lock.table, lock.index, lock.kind, lock.told_mode, lock.data)
+    place = (lock.schema, lock.table, lock.index, lock.kind, lock.mode_text, lock.data)
     return _resource(place, tuple(columns) if columns is not None else None, own)
 
 
@@ -243,7 +243,7 @@ def _lock(row: Sequence[str | None]) -> DataLock:
         table=table or "",
         index=index,
         kind=str(kind),
-        told_mode=str(mode),
+        mode_text=str(mode),
         granted=status == "GRANTED",
         data=data,
     )
@@ -267,7 +267,7 @@ class Connections:
         """Ask for a connection's thread before anything depends on it."""
         self._known |= {int(a): int(b) for a, b in self.query(f"{_THREADS} and processlist_id = {connection}")}
 
-    def of(self, thread: int) -> int:
+    def connection_of(self, thread: int) -> int:
         """The connection of a thread; 0 where it has none any more."""
         if thread and thread not in self._known:
             self._known = {int(a): int(b) for a, b in self.query(_THREADS)}
@@ -291,28 +291,30 @@ class Owners:
         """The transactions that need not be asked about again."""
         return [number for number in self._known if int(number) < self.READERS]
 
-    def of(self, found: Collection[DataLock], threads: Mapping[str, int] | None = None) -> dict[str, int]:
+    def owners_of(self, found: Collection[DataLock], threads: Mapping[str, int] | None = None) -> dict[str, int]:
         """The connection of each lock's transaction, by the lock's id; 0 where nobody has it any more.
 
         ``threads``: those that have been asked for with the locks, by transaction.
         """
-        told = {lock.transaction: lock.thread for lock in found}
-        own = {number: self.connections.of(thread) for number, thread in (threads or {}).items()}
+        reported = {lock.transaction: lock.thread for lock in found}
+        own = {number: self.connections.connection_of(thread) for number, thread in (threads or {}).items()}
         self._known |= {number: connection for number, connection in own.items() if connection}
-        fresh = {n for n in told if n not in own and (n not in self._known or int(n) >= self.READERS)}
+        fresh = {n for n in reported if n not in own and (n not in self._known or int(n) >= self.READERS)}
         if fresh:
-            self._known = {number: one for number, one in self._known.items() if number in told.keys() - fresh}
+            self._known = {number: one for number, one in self._known.items() if number in reported.keys() - fresh}
             listed = ", ".join(str(int(number)) for number in fresh)
             running = self._running(listed)
             for number in fresh:
                 # The list may be of a moment ago: a writer's number is not used again, an address may be.
                 writes = int(number) < self.READERS
-                sure = number in running and (writes or running[number] == self.connections.of(told[number]))
+                sure = number in running and (
+                    writes or running[number] == self.connections.connection_of(reported[number])
+                )
                 owner = running[number] if sure else self._by_table(number)
                 if owner:
                     self._known[number] = owner
         elif own:
-            self._known = {number: one for number, one in self._known.items() if number in told}
+            self._known = {number: one for number, one in self._known.items() if number in reported}
         return {lock.id: self._known.get(lock.transaction, 0) for lock in found}
 
     def _running(self, listed: str) -> dict[str, int]:
@@ -326,4 +328,4 @@ class Owners:
     def _by_table(self, number: str) -> int:
         """By its locks on tables, which each takes for itself, and which nobody moves."""
         own = locks(self.query, f"engine_transaction_id = {int(number)} and lock_type = 'TABLE'")
-        return self.connections.of(next((lock.thread for lock in own), 0))
+        return self.connections.connection_of(next((lock.thread for lock in own), 0))

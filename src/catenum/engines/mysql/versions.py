@@ -25,13 +25,13 @@ def checked(query: Callable[..., list[tuple[Any, ...]]], shown_url: str, *, read
     """
     version, comment = (str(value) for value in query("select version(), @@version_comment")[0])
     numbers = tuple(int(part) for part in re.findall(r"\d+", version)[:3])
-    told = f"{shown_url}: {version} ({comment.strip('()')})"
+    reported = f"{shown_url}: {version} ({comment.strip('()')})"
     if "mariadb" in version.lower() or numbers < OLDEST:
-        raise TargetError(f"{told} is not MySQL {'.'.join(map(str, OLDEST))} or later")
+        raise TargetError(f"{reported} is not MySQL {'.'.join(map(str, OLDEST))} or later")
     on = query("show global variables like 'performance_schema'")
     if on and str(on[0][1]).upper() == "OFF":
         raise TargetError(
-            f"{told} has its performance schema off, and nothing else reports who waits for whom",
+            f"{reported} has its performance schema off, and nothing else reports who waits for whom",
             advice="Set performance_schema = ON under [mysqld] in the configuration, and restart the server.",
         )
     try:
@@ -39,12 +39,14 @@ def checked(query: Callable[..., list[tuple[Any, ...]]], shown_url: str, *, read
     except (pymysql.Error, TargetError) as error:
         number, message = number_and_text(error.__cause__ if isinstance(error, TargetError) else error)
         if number == NO_SUCH_TABLE:
-            raise TargetError(f"{told} has no {_NEEDED}, so it is none of the servers that Catenum knows") from error
+            raise TargetError(
+                f"{reported} has no {_NEEDED}, so it is none of the servers that Catenum knows"
+            ) from error
         if number != TABLE_DENIED:
             raise
         if reads:
             raise TargetError(
-                f"{told}: the login may not read who locks what: {message}",
+                f"{reported}: the login may not read who locks what: {message}",
                 advice="An administrator may allow it: grant select on performance_schema.* to the login;",
             ) from error
     return ".".join(map(str, numbers))

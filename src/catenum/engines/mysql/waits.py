@@ -88,12 +88,12 @@ def waits(query: Query, everybody: Mapping[str, Transaction], owners: Owners) ->
     waiting = [trx for trx in everybody.values() if trx.wanted]
     if _pairs(waiting) > MOST_PAIRS:
         known = rows.by_id(query, [trx.wanted for trx in waiting if trx.wanted])
-        told = _of_kinds(query, waiting, known)
-        known |= rows.by_id(query, {name for pair in told for name in pair} - known.keys())
-        pairs = [(known[wanted], known[other]) for wanted, other in told if wanted in known and other in known]
+        reported = _of_kinds(query, waiting, known)
+        known |= rows.by_id(query, {name for pair in reported for name in pair} - known.keys())
+        pairs = [(known[wanted], known[other]) for wanted, other in reported if wanted in known and other in known]
     else:
         pairs = rows.pairs(query)
-    owner = owners.of([lock for pair in pairs for lock in pair])
+    owner = owners.owners_of([lock for pair in pairs for lock in pair])
     by_number = {trx.number: trx.name for trx in everybody.values()}
 
     def name_of(lock: DataLock) -> str | None:

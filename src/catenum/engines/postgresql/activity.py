@@ -36,14 +36,14 @@ with s as materialized (
   (select count(*) from s
    where coalesce(backend_type, 'client backend') = 'client backend' and usename is not null) as seen,
   (select sum(deadlocks) from pg_stat_database) as deadlocks)
-select {told}, by, seen, deadlocks
+select {reported}, by, seen, deadlocks
 from clock left join (s left join b on b.pid = s.pid) on xact_start is not null or cardinality(by) > 0
   or s.pid in (select unnest(by) from b) or wait_event like 'RecoveryConflict%%'
   or (backend_type = 'startup' and wait_event_type = 'Lock')
 """
 _ONE: LiteralString = """
 with s as (select {columns} from pg_stat_activity), clock as (select clock_timestamp() as now)
-select {told}, null, null, null from s, clock where s.pid = %s
+select {reported}, null, null, null from s, clock where s.pid = %s
 """
 _EVENTS = {
     "Client": "its client",
@@ -90,7 +90,7 @@ class Activity:
 def activity(major: int) -> Activity:
     """For a major version; parallel workers tell their leader from 13 on."""
     columns: LiteralString = _COLUMNS.format(leader="leader_pid" if major >= 13 else "null::int")
-    return Activity(_SAMPLE.format(columns=columns, told=_TOLD), _ONE.format(columns=columns, told=_TOLD))
+    return Activity(_SAMPLE.format(columns=columns, reported=_TOLD), _ONE.format(columns=columns, reported=_TOLD))
 
 
 def asks(rows: Sequence[ActivityRow], at_least_ms: float) -> bool:

@@ -49,14 +49,14 @@ class PostgresqlControl:
         self._pids: dict[int, str] = {}
         self._sessions: dict[int, PostgresqlSession] = {}
         self._control_info = make_conninfo(self._base, application_name=f"catenum {self.run} control")
-        with self._told(shown_url):
+        with self._translated(shown_url):
             self.connection = self._control()
         self._connected = True
         self.writer = self.connection  # runs all that a scenario brings: data, rules, plans
         self.viewer = self._restoring = self.connection  # reads all rows, and puts them back
         self._sees_all: psycopg.Connection[Any] | None = None
         try:
-            with self._told(shown_url):
+            with self._translated(shown_url):
                 self._prepare(shown_url, private)
         except BaseException:
             self.connection.close()
@@ -132,7 +132,7 @@ class PostgresqlControl:
         return sql.SQL("set search_path = pg_catalog, {}").format(sql.Identifier(self.schema))
 
     @contextlib.contextmanager
-    def _told(self, shown_url: str) -> Iterator[None]:
+    def _translated(self, shown_url: str) -> Iterator[None]:
         """Turn a driver's error into one sentence about the target."""
         try:
             yield
@@ -235,5 +235,5 @@ def _grant_for(message: str, login: tuple[str, str]) -> str | None:
 
 
 def _fault(shown_url: str, error: psycopg.Error) -> ScenarioFault:
-    told = " ".join(str(error).split())
-    return ScenarioFault(f"{shown_url}: what the scenario's data define made the server reject a query: {told}")
+    reported = " ".join(str(error).split())
+    return ScenarioFault(f"{shown_url}: what the scenario's data define made the server reject a query: {reported}")

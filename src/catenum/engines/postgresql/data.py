@@ -26,7 +26,7 @@ class PostgresqlData(PostgresqlControl):
 
     def make_scratch(self) -> list[str]:
         """Clear what a killed run left, then make a schema of our own, marked and with a sign of life."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             cleared = self.scratch.make()
             self._enter_sandbox()
             self.scratch.enter()
@@ -34,7 +34,7 @@ class PostgresqlData(PostgresqlControl):
 
     def connections_left(self) -> int:
         """By ``max_connections``, without those that are reserved for superusers."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             row = self._one(
                 "select current_setting('max_connections')::int "
                 "- current_setting('superuser_reserved_connections')::int "
@@ -44,7 +44,7 @@ class PostgresqlData(PostgresqlControl):
 
     def load(self, script: str) -> None:
         """Empty the scratch space and run ``script`` in it."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             self.scratch.empty()
         self.reader.forget()
         self.add(script or ";")
@@ -65,7 +65,7 @@ class PostgresqlData(PostgresqlControl):
             raise DataError(error, script)
         if self.writer.pgconn.transaction_status != pq.TransactionStatus.IDLE:
             ask(self.writer.pgconn, b"commit", self.end_process)  # the script began a transaction of its own
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             self.reader.rows.tables = self.scratch.tables()
             self.see_all_rows()
 
@@ -94,19 +94,19 @@ class PostgresqlData(PostgresqlControl):
 
     def analyze(self) -> None:
         """ANALYZE each table of the scratch space."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             for table in self.reader.rows.tables:
                 query = sql.SQL("analyze {}").format(sql.Identifier(self.schema, table))
                 ask(self.writer.pgconn, query.as_bytes(self.writer), self.end_process)
 
     def tables(self) -> dict[str, TableKeys]:
         """The scratch space's tables, with their primary and unique keys."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             return self.scratch.described()
 
     def functions(self) -> frozenset[str]:
         """By the catalogue: what is numbered like a user's own."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             return self.scratch.functions()
 
     def notes(self) -> list[str]:
@@ -121,8 +121,8 @@ class PostgresqlData(PostgresqlControl):
             result = ask(self.writer.pgconn, query, self.end_process, values=bound, alone=True)
         except psycopg.OperationalError as error:
             raise errors.went_away(error, self.info.url) from error
-        told = result.get_value(0, 0) if result.status == pq.ExecStatus.TUPLES_OK else None
-        return tuple(steps_of(json.loads(told)[0]["Plan"])) if told else ()
+        reported = result.get_value(0, 0) if result.status == pq.ExecStatus.TUPLES_OK else None
+        return tuple(steps_of(json.loads(reported)[0]["Plan"])) if reported else ()
 
     def keep_data(
         self,
@@ -135,17 +135,17 @@ class PostgresqlData(PostgresqlControl):
         afresh: bool = False,
     ) -> None:
         """In a schema beside the scratch space."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             self.restorer.keep(ignored, of_new=of_new, shape=shape, afresh=afresh)
 
     def data_state(self) -> str:
         """Fingerprints of the tables' rows."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             return self.restorer.fingerprint()
 
     def restore_data(self) -> Callable[[], None]:
         """Refill the tables that changed. Addresses may mean other rows then: the server uses their places again."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             self.restorer.restore()
         self.reader.rows.forget()
         return lambda: None
@@ -153,12 +153,12 @@ class PostgresqlData(PostgresqlControl):
     def rows(self, limit: int) -> dict[str, TableRows]:
         """The first ``limit`` rows of each table, ordered by its key."""
         found = {}
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             tables = self.scratch.tables()
         for table, keys in tables.items():
             order = sql.SQL(", ").join(sql.Identifier(c) for c in keys.primary) if keys.primary else sql.SQL("1")
             whole = sql.Identifier(self.schema, table)
-            with self._told(self.info.url):
+            with self._translated(self.info.url):
                 query = sql.SQL("select * from {} order by {} limit {}").format(whole, order, limit)
                 result = ask(self.viewer.pgconn, query.as_bytes(self.viewer), self.end_process)
                 count = sql.SQL("select count(*) from {}").format(whole)
@@ -173,12 +173,12 @@ class PostgresqlData(PostgresqlControl):
         query = sql.SQL("select distinct {} from {} where {} is not null order by 1 limit {}").format(
             name, sql.Identifier(self.schema, table), name, most
         )
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             result = ask(self.writer.pgconn, query.as_bytes(self.writer), self.end_process)
         if result.status == pq.ExecStatus.FATAL_ERROR:
             raise DataError(errors.from_result(result), f"{table}.{column}")
-        told = text_rows(result, most)
-        return tuple(Value.read(row[0], told.kinds[0]) for row in told.rows)
+        reported = text_rows(result, most)
+        return tuple(Value.read(row[0], reported.kinds[0]) for row in reported.rows)
 
     def truth(self, query: str) -> bool:
         """Whether ``query`` gives one row with one value that is true."""

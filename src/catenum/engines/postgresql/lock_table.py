@@ -125,7 +125,7 @@ class LockTable:
         self._all = _COLUMNS.format(since=since, locks="pg_locks") + "where l.pid = any(%s::int[])"
         self._names: dict[int, Name] = {}
 
-    def of(self, pids: Iterable[int]) -> dict[int, list[LockRow]]:
+    def locks_of(self, pids: Iterable[int]) -> dict[int, list[LockRow]]:
         """All locks of some sessions, those that they wait for among them."""
         return self._grouped(self._rows(self._all, [list(pids)]))
 

@@ -18,7 +18,7 @@ class PostgresqlLockViews(PostgresqlControl):
 
     def poll_waits(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
         """Who among ``sessions`` waits for whom."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             mine = cast(Mapping[str, PostgresqlSession], sessions)
             if self.reader.remembered is not None:
                 self.reader.trails = {pid: session.trail for pid, session in self._sessions.items()}
@@ -26,11 +26,11 @@ class PostgresqlLockViews(PostgresqlControl):
 
     def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
         """Every lock of ``sessions``."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             pids = {int(session.id): name for name, session in sessions.items()}
             return self.reader.picture(pids)
 
     def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
         """By the column's own type, with and without its length or precision: inserting rounds, comparing does not."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             return self.scratch.classes(table, column, steady(written))

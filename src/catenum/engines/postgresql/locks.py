@@ -61,7 +61,7 @@ class LockReader:
         pid = self.connection.info.backend_pid
         # Through the driver first, which tells of a missing right by its own kind of error.
         self.connection.execute(_BLOCKERS, [[pid]], prepare=False)
-        self.table.of([pid])
+        self.table.locks_of([pid])
 
     def _fetch(self, query: LiteralString, values: Sequence[object]) -> list[tuple[Any, ...]]:
         return self.connection.execute(query, values, prepare=True).fetchall()
@@ -157,7 +157,7 @@ class LockReader:
         now_ms: float,
     ) -> None:
         pids = {sessions[name].pid for name in fresh} | {pid for found in fresh.values() for pid in found}
-        locks = self.table.of(pids)
+        locks = self.table.locks_of(pids)
         names = {**self._outsiders(pids - everyone.keys()), **everyone}
         for name, blockers in fresh.items():
             session = sessions[name]
@@ -270,7 +270,7 @@ class LockReader:
 
         Its new owner's mode would be taken for the one waited for.
         """
-        now = wanted_of(self.table.of([session.pid]).get(session.pid, ()))
+        now = wanted_of(self.table.locks_of([session.pid]).get(session.pid, ()))
         if now is None or replace(now, since_ms=None) != replace(wait, since_ms=None):
             raise _MovedOn
 
@@ -314,7 +314,7 @@ class LockReader:
 
         Tables, rows with their modes and keys, predicate locks, and what is waited for.
         """
-        locks = self.table.of(everyone)
+        locks = self.table.locks_of(everyone)
         every = [lock for mine in locks.values() for lock in mine]
         entries = {entry for lock in every if (entry := self._entry(lock, locks, everyone)) is not None}
         entries.update(self._waited_for({lock.pid for lock in every if not lock.granted}))

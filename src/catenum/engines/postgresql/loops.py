@@ -26,14 +26,14 @@ class PostgresqlLoops(PostgresqlControl):
     def waiting_now(self) -> int | None:
         """Sessions of this run whose wait event is a lock."""
         query = "select count(*) from pg_stat_activity where application_name like %s and wait_event_type = 'Lock'"
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             row = self.connection.execute(query, [f"catenum {self.run} %"]).fetchone()
         return int(row[0]) if row else None
 
     def waiting_among(self, numbers: Collection[str]) -> set[str]:
         """By their wait event."""
         query = "select pid::text from pg_stat_activity where pid = any(%s::int[]) and wait_event_type = 'Lock'"
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             return {row[0] for row in self.connection.execute(query, [[int(number) for number in numbers]])}
 
     def wait_count(self) -> int | None:

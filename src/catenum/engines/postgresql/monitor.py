@@ -108,7 +108,7 @@ class PostgresqlMonitor:
         for kind in ("text", "name", "varchar", "bpchar", _UNKNOWN):
             self.connection.adapters.register_loader(kind, _AnyText)
         try:
-            with self._told():
+            with self._translated():
                 self._learn(private, elsewhere)
         except BaseException:
             self.connection.close()
@@ -136,7 +136,7 @@ class PostgresqlMonitor:
         self._tracks, self._stands_by = row[5] == "on", bool(row[6])
 
     @contextlib.contextmanager
-    def _told(self) -> Iterator[None]:
+    def _translated(self) -> Iterator[None]:
         """Turn a driver's error into one sentence; cut the line to a server that does not even end its own looks.
 
         The server's time limit does not help where the server itself, or the network, stands still.
@@ -184,7 +184,7 @@ class PostgresqlMonitor:
 
     def link_ms(self, cost_ms: float) -> float:
         """By the queries of the check before."""
-        with self._told():
+        with self._translated():
             return self._link.spent_ms(cost_ms)
 
     # -- looking -----------------------------------------------------------------------------------------------------
@@ -193,7 +193,7 @@ class PostgresqlMonitor:
         """By the activity view; with ``locks`` also the lock table's rows of the sessions in a chain."""
         clock = Clock()
         self._locks.forget()
-        with self._told():
+        with self._translated():
             rows = [ActivityRow(*row) for row in self._rows(self._activity.sample, [at_least_ms] * 3 + [PILE])]
             everybody = [row for row in rows if row.pid is not None]
             sessions = {row.pid: session_of(row, self._kept_text) for row in everybody}
@@ -203,7 +203,7 @@ class PostgresqlMonitor:
             entries: list[LockEntry] = []
             if locks and edges:
                 members = {int(name) for edge in edges for name in (edge.waiter, edge.holder) if name.isdigit()}
-                found = self._locks.of(members)
+                found = self._locks.locks_of(members)
                 read += sum(map(len, found.values()))
                 entries, edges = _with_locks(self._locks, found, edges)
         return Sample(
@@ -244,7 +244,9 @@ class PostgresqlMonitor:
         held = []
         for row in rows:
             mine, wanted = locks.get(row.pid, ()), wanted_of(locks.get(row.pid, ()))
-            told = row_or_lock(self._locks, mine, sessions[row.pid]) or resource_of(sessions[row.pid], row.event or "")
+            reported = row_or_lock(self._locks, mine, sessions[row.pid]) or resource_of(
+                sessions[row.pid], row.event or ""
+            )
             since = self._since(wanted, sessions[row.pid])
             waiter = leader_of.get(row.pid, row.pid)
             for holder in leaders(blockers.get(row.pid, ()), leader_of):
@@ -254,8 +256,8 @@ class PostgresqlMonitor:
                 edge = Edge(
                     waiter=str(waiter),
                     holder=name,
-                    resource=told[0],
-                    wanted=told[1],
+                    resource=reported[0],
+                    wanted=reported[1],
                     held=mode,
                     queued=ahead,
                     since_ms=-since,
@@ -326,7 +328,7 @@ class PostgresqlMonitor:
         """One row of the activity view."""
         if not number.isdigit():
             return None
-        with self._told():
+        with self._translated():
             rows = self._one(int(number))
         return session_of(rows[0], self._kept_text) if rows else None
 
@@ -363,7 +365,7 @@ class PostgresqlMonitor:
             "and to_char(backend_start at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.MS\"Z\"') "
             "is not distinct from %s"
         )
-        with self._told():
+        with self._translated():
             rows = self._rows(query, [int(session.id), session.transaction, session.statement_id, session.started])
         return bool(rows and rows[0][0])
 
@@ -371,7 +373,7 @@ class PostgresqlMonitor:
 
     def checks(self) -> list[Check]:
         """Settings and rights."""
-        with self._told():
+        with self._translated():
             return requirements.checks(self._rows, self.login, sees_all=self.sees_all)
 
     def rates(self) -> list[StatementRate] | None:
@@ -381,7 +383,7 @@ class PostgresqlMonitor:
             "group by 1 order by 2 desc limit 500"
         )
         try:
-            with self._told(), self.connection.transaction():
+            with self._translated(), self.connection.transaction():
                 place = self._rows(requirements.STATEMENTS_SCHEMA)
                 if not place:
                     return None
@@ -407,10 +409,10 @@ def _with_locks(table: LockTable, locks: LockRows, edges: Sequence[Edge]) -> tup
             entries.append(LockEntry(transaction=str(pid), resource=resource, mode=lock.mode, granted=lock.granted))
             if not lock.granted:
                 wanted[str(pid)] = (resource, lock.mode)
-    told = []
+    reported = []
     for edge in edges:
         resource, mode = wanted.get(edge.waiter, (edge.resource, edge.wanted))
         if resource.kind in ("row", "transaction"):
             resource, mode = edge.resource, edge.wanted  # the statement says more than a transaction's number
-        told.append(replace(edge, resource=resource, wanted=mode))
-    return sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key)), told
+        reported.append(replace(edge, resource=resource, wanted=mode))
+    return sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key)), reported

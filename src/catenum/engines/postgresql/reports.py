@@ -92,7 +92,7 @@ class PostgresqlReports(PostgresqlControl):
         """By the statistics of the database; a session hands its counts in when asked to (15 and later)."""
         if self.connection.info.server_version < 150000:
             return None
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             for session in cast(Mapping[str, PostgresqlSession], sessions).values():
                 session.hand_in_counts()
             row = self.connection.execute(_DEADLOCKS, [f"catenum {self.run}"]).fetchone()
@@ -100,7 +100,7 @@ class PostgresqlReports(PostgresqlControl):
 
     def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
         """By the source of what is not SQL alone."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             rows = self.connection.execute(_BODIES, [self.schema]).fetchall()
         return [(str(name), found) for name, body in rows if (found := caught(str(body)))]
 

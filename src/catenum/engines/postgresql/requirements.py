@@ -120,7 +120,7 @@ def _for_intake(found: dict[str, str]) -> list[Check]:
     lines = [] if found.get("logging_collector") == "on" else ["alter system set logging_collector = on;"]
     every = found.get("log_statement") == "all" or found.get("log_min_duration_statement") == "0"
     sampled = float(found.get("log_transaction_sample_rate") or 0.0)
-    told = found.get("log_statement", "") if not sampled else f"{sampled:.0%} of the transactions"
+    reported = found.get("log_statement", "") if not sampled else f"{sampled:.0%} of the transactions"
     bound = found.get("log_parameter_max_length_on_error", "0")
     return [
         Check(
@@ -138,7 +138,7 @@ def _for_intake(found: dict[str, str]) -> list[Check]:
         Check(
             what="statement log",
             state="on" if every or sampled == 1 else "off",
-            value=told,
+            value=reported,
             why="the earlier statements of a deadlock's members",
             turn_on=None if every or sampled == 1 else f"alter system set log_statement = 'all';\n{RELOAD}",
             cost="a line for each statement; log_transaction_sample_rate logs a part of all transactions",
@@ -224,18 +224,18 @@ def _statements(query: Query) -> Check:
     if loaded:
         return Check(what="pg_stat_statements", state="off", why=why, turn_on="\n".join(lines) or None, needed=False)
     # What waits for a restart in the files is there as well as what is loaded.
-    told = _tried(
+    reported = _tried(
         query,
         "select coalesce((select setting from pg_file_settings where name = 'shared_preload_libraries' "
         "order by seqno desc limit 1), current_setting('shared_preload_libraries'))",
     ) or _tried(query, "select current_setting('shared_preload_libraries')")
-    if told is None:
+    if reported is None:
         then = (
             "append pg_stat_statements to shared_preload_libraries, whose value this login may not read, and "
             f"{RESTART}; then: {lines[0] if lines else 'nothing more'}"
         )
         return Check(what="pg_stat_statements", state="off", why=why, then=then, needed=False)
-    libraries = [part.strip().strip('"') for part in str(told[0][0] or "").split(",") if part.strip()]
+    libraries = [part.strip().strip('"') for part in str(reported[0][0] or "").split(",") if part.strip()]
     listed = ", ".join(f"'{name}'" for name in dict.fromkeys([*libraries, "pg_stat_statements"]))
     return Check(
         what="pg_stat_statements",

@@ -347,10 +347,10 @@ class Scratch:
         query = sql.SQL(_APART).format(plain=plain, precise=precise)
         # The type may be the scenario's own, and what belongs to it is run by the scenario's login.
         texts = json.dumps([text for _, text in written]).encode()
-        told = ask(self.writer.pgconn, query.as_bytes(self.writer), self._end, values=[texts])
-        if told.status != pq.ExecStatus.TUPLES_OK:
+        reported = ask(self.writer.pgconn, query.as_bytes(self.writer), self._end, values=[texts])
+        if reported.status != pq.ExecStatus.TUPLES_OK:
             return {}
-        rows_of = ([int(told.get_value(row, i) or 0) - 1 for i in (0, 1)] for row in range(told.ntuples))
+        rows_of = ([int(reported.get_value(row, i) or 0) - 1 for i in (0, 1)] for row in range(reported.ntuples))
         return classes_of(written, [(one, other) for one, other in rows_of])
 
     def hides_rows(self) -> bool:

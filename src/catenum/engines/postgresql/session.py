@@ -230,10 +230,10 @@ class PostgresqlSession:
             return Reply()
         fetched, (columns, kinds) = self._fetched, self._shape
         if last.status == pq.ExecStatus.TUPLES_OK and fetched is not None:
-            told = Result(
+            reported = Result(
                 columns=columns, kinds=kinds, rows=tuple(fetched.rows), cut=fetched.cut, digest=fetched.digest
             )
-            return Reply(rows=fetched.count, result=told)
+            return Reply(rows=fetched.count, result=reported)
         if last.status == pq.ExecStatus.TUPLES_OK:
             return Reply(rows=last.ntuples, result=text_rows(last, KEPT_ROWS))
         return Reply(rows=last.command_tuples)

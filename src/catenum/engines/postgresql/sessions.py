@@ -39,7 +39,7 @@ class PostgresqlSessions(PostgresqlControl):
             settings.insert(0, f"set role {self.role}")  # DISCARD ALL goes back to the login itself
         if self.connection.info.server_version >= 140000:
             settings.append("set client_connection_check_interval = '1s'")
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             conninfo = make_conninfo(self._base, application_name=f"catenum {self.run} {name}"[:63])
             session = PostgresqlSession(
                 name,
@@ -56,7 +56,7 @@ class PostgresqlSessions(PostgresqlControl):
 
     def renew(self, sessions: Mapping[str, Session]) -> Mapping[str, Session]:
         """The same ones, by DISCARD ALL."""
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             for session in cast(Mapping[str, PostgresqlSession], sessions).values():
                 session.renew()
         return sessions
@@ -67,7 +67,7 @@ class PostgresqlSessions(PostgresqlControl):
             "select exists (select from pg_catalog.pg_sequence q join pg_catalog.pg_class c on c.oid = q.seqrelid "
             "where c.relnamespace = %s::regnamespace and q.seqcache > 1)"
         )
-        with self._told(self.info.url):
+        with self._translated(self.info.url):
             row = self.connection.execute(query, [self.schema]).fetchone()
         return bool(row and row[0])
 

@@ -80,7 +80,9 @@ def _members(connection: Connection[Any], place: LockRow, number: str) -> dict[i
         row = cursor.execute(query, prepare=False).fetchone()
         if row is None or row[0] == number:
             return {}
-        told = cursor.execute(_MEMBERS, [row[0]]).fetchall()
-    if number not in {xid for xid, _, _ in told}:
+        reported = cursor.execute(_MEMBERS, [row[0]]).fetchall()
+    if number not in {xid for xid, _, _ in reported}:
         return {}  # another number by now, or one that means something else
-    return {int(pid): ROW_MODE_ALIASES[mode] for _, mode, pid in told if pid is not None and mode in ROW_MODE_ALIASES}
+    return {
+        int(pid): ROW_MODE_ALIASES[mode] for _, mode, pid in reported if pid is not None and mode in ROW_MODE_ALIASES
+    }

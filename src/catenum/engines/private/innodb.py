@@ -42,11 +42,11 @@ class InnodbRecipe(ABC):
     @property
     def version(self) -> str:
         """The version as the program itself tells it, such as ``10.11.19``."""
-        told = subprocess.run([*self.program_words(), "--version"], capture_output=True, text=True, check=False)
-        found = re.search(r"Ver (\d+\.\d+\.\d+)", told.stdout)
-        if told.returncode != 0 or not found:
+        reported = subprocess.run([*self.program_words(), "--version"], capture_output=True, text=True, check=False)
+        found = re.search(r"Ver (\d+\.\d+\.\d+)", reported.stdout)
+        if reported.returncode != 0 or not found:
             raise TargetError(
-                f"{self.programs / self.program} does not run: {told.stderr.strip() or told.stdout.strip()}"
+                f"{self.programs / self.program} does not run: {reported.stderr.strip() or reported.stdout.strip()}"
             )
         return found[1]
 

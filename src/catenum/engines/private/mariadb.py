@@ -98,8 +98,8 @@ class MariadbRecipe(InnodbRecipe):
             **self.owner.popen,  # type: ignore[call-overload]
         )
         if made.returncode != 0:
-            told = " ".join(made.stderr.strip().splitlines()[-2:])
-            raise TargetError(f"{self.program} could not make {data}: {told}")
+            reported = " ".join(made.stderr.strip().splitlines()[-2:])
+            raise TargetError(f"{self.program} could not make {data}: {reported}")
 
     def program_words(self) -> list[str]:
         """What runs the program, with the places of its own files where its packages were unpacked."""

@@ -57,11 +57,13 @@ class PostgresqlRecipe:
     @property
     def version(self) -> str:
         """The version as the program itself tells it, such as ``15.18``."""
-        told = subprocess.run([self.programs / "postgres", "--version"], capture_output=True, text=True, check=False)
-        words = told.stdout.split()
-        if told.returncode != 0 or len(words) < 3:
+        reported = subprocess.run(
+            [self.programs / "postgres", "--version"], capture_output=True, text=True, check=False
+        )
+        words = reported.stdout.split()
+        if reported.returncode != 0 or len(words) < 3:
             raise TargetError(
-                f"{self.programs / 'postgres'} does not run: {told.stderr.strip() or told.stdout.strip()}"
+                f"{self.programs / 'postgres'} does not run: {reported.stderr.strip() or reported.stdout.strip()}"
             )
         return words[2]
 

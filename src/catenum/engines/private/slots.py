@@ -131,10 +131,10 @@ class _Slot:
 
     def _is_server(self, pid: int) -> bool:
         """Whether ``pid`` really works in this data directory: numbers are used again."""
-        told = Path(f"/proc/{pid}/cwd")
+        reported = Path(f"/proc/{pid}/cwd")
         if Path("/proc/self/cwd").exists():
             with contextlib.suppress(OSError):
-                return told.resolve() == self.data.resolve()
+                return reported.resolve() == self.data.resolve()
             return False
         shown = subprocess.run(["ps", "-o", "command=", "-p", str(pid)], capture_output=True, text=True, check=False)
         return str(self.data) in shown.stdout

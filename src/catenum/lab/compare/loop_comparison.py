@@ -155,23 +155,23 @@ def _result(runner: Runner, baseline: Runner) -> LoopComparison:
 def judge(baseline: Runner, runner: Runner, faster: Ratio) -> Verdict:
     """The verdict: a difference counts only where the figures support it (95 %)."""
     before, after = (baseline.conflicts, baseline.churn.iterations), (runner.conflicts, runner.churn.iterations)
-    told = f"conflicts: {rate(*before)} → {rate(*after)}"
+    reported = f"conflicts: {rate(*before)} → {rate(*after)}"
     speed = f"throughput {faster}"
     if runner.churn.stuck:
-        told = ", ".join(f"{name} {number}" for name, number in runner.churn.stuck)
+        reported = ", ".join(f"{name} {number}" for name, number in runner.churn.stuck)
         rank: Rank = "no better" if baseline.churn.stuck else "worse"
-        return Verdict(rank=rank, reason=f"{told} waited to the end for what a session keeps")
+        return Verdict(rank=rank, reason=f"{reported} waited to the end for what a session keeps")
     if runner.churn.failures("rejected"):
         return Verdict(rank="loses", reason=f"a statement was rejected {runner.churn.failures('rejected')} times")
     broken = [title for title, value in runner.played.outcome.holds.items() if value is not True]
     if broken and all(value is True for value in baseline.played.outcome.holds.values()):
         return Verdict(rank="loses", reason=f"the data is wrong when played: {', '.join(broken)}")
     if fewer(runner.turns, baseline.turns):
-        return Verdict(rank="worse", reason=f"{told}; {speed}")
+        return Verdict(rank="worse", reason=f"{reported}; {speed}")
     if before[0] and fewer(baseline.turns, runner.turns):
-        return Verdict(rank="cures" if after[0] == 0 else "eases", reason=f"{told}; {speed}")
+        return Verdict(rank="cures" if after[0] == 0 else "eases", reason=f"{reported}; {speed}")
     if before[0]:
-        return Verdict(rank="no better", reason=f"{told}: the figures do not support a difference; {speed}")
+        return Verdict(rank="no better", reason=f"{reported}: the figures do not support a difference; {speed}")
     if baseline.churn.stuck:
         return Verdict(rank="cures", reason=f"no transaction is blocked indefinitely any more; {speed}")
     waits = _waits(baseline, runner)

@@ -169,7 +169,7 @@ class Audit:
         guide = Exactly(path, self.space.dependence)
         run = self.stage.run(guide)
         name, number = step
-        waited = any((m.waiter, m.statement) == (name, (number or 0) + 1) for m in run.meetings)
+        waited = any((m.waiter, m.statement) == (name, (number or 0) + 1) for m in run.wait_pairs)
         if guide.depth == len(path) and not waited:
             why = f"{step_name(step)} was certain to wait for {holder} after '{' '.join(path[:-1])}', but did not"
             raise Widened([], why, [step])
@@ -266,8 +266,8 @@ def may_differ(run: Run) -> bool:
     refused, which depends on what the server remembers of transactions that are over.
     """
     waiters: dict[tuple[str, str], set[str]] = {}
-    for meeting in run.meetings:
-        waiters.setdefault((meeting.holder, meeting.resource), set()).add(meeting.waiter)
+    for wait_pair in run.wait_pairs:
+        waiters.setdefault((wait_pair.holder, wait_pair.resource), set()).add(wait_pair.waiter)
     refused = any("refused" in kinds for kinds in run.failed_by.values())
     return refused or any(len(names) > 1 for names in waiters.values())
 
@@ -280,13 +280,13 @@ def contradiction(dependence: Dependence, run: Run) -> None:
     passing = [step for step in passing if step not in dependence.may_pass]
     if passing:
         raise Widened([], f"{step_name(passing[0])} can be rejected, so it need not wait", passing)
-    for meeting in run.meetings:
-        if meeting.holder not in dependence.statements:
+    for wait_pair in run.wait_pairs:
+        if wait_pair.holder not in dependence.statements:
             continue
-        step: Step = (meeting.waiter, None if meeting.statement is None else meeting.statement - 1)
-        theirs = _steps(dependence, meeting.holder)
+        step: Step = (wait_pair.waiter, None if wait_pair.statement is None else wait_pair.statement - 1)
+        theirs = _steps(dependence, wait_pair.holder)
         if not any(dependence.depend(step, other) for other in theirs):
-            why = f"{step_name(step)} waited for {meeting.holder}, with which it was taken to have nothing to do"
+            why = f"{step_name(step)} waited for {wait_pair.holder}, with which it was taken to have nothing to do"
             raise Widened([(step, other) for other in theirs], why)
     for name, kinds in run.failed_by.items():
         others = [step for other in dependence.statements if other != name for step in _steps(dependence, other)]

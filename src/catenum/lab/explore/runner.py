@@ -208,10 +208,10 @@ class ExplorationRunner:
         if explorer is None:
             return
         explorer.tally, explorer.plan.every, explorer.plan.classes = every.tally, True, every.tally.schedules
-        told = f" ({'; '.join(missed[:3])})" if missed else ""
+        reported = f" ({'; '.join(missed[:3])})" if missed else ""
         self.notes = (
             *self.notes,
-            f"orders that were taken for equivalent have another outcome{told}, so every order counts here; "
+            f"orders that were taken for equivalent have another outcome{reported}, so every order counts here; "
             "please report this",
         )
 

@@ -23,7 +23,7 @@ from catenum.core.record.recording import (
 )
 from catenum.core.record.waits import Edge, Resource, WaitGraph
 from catenum.core.space.oracle import PASSED_OVER, Observation, Seen, seen_of
-from catenum.core.space.run import DeadlockOutline, Meeting, Run, went_on
+from catenum.core.space.run import DeadlockOutline, Run, WaitPair, went_on
 from catenum.core.sql.statements import Footprint
 from catenum.lab.explore.ignored import Ignored
 from catenum.lab.run.conductor import Conductor
@@ -77,7 +77,7 @@ class Summary:
             status={name: state.status for name, state in states.items()},
             failed_by=failed,
             attempts={name: state.attempt for name, state in states.items()},
-            meetings=tuple(dict.fromkeys(self._meeting(wait, conductor) for wait in conductor.log.waits)),
+            wait_pairs=tuple(dict.fromkeys(self._wait_pair(wait, conductor) for wait in conductor.log.waits)),
             cycles=tuple(self._cycle(cycle, conductor) for cycle in conductor.log.cycles if cycle.victim),
             chain=self._chain(conductor.log.waits),
             locks=locks_taken(conductor.log.taken),
@@ -140,7 +140,7 @@ class Summary:
             longest = max(longest, self._chains[standing])
         return longest
 
-    def _meeting(self, wait: Wait, conductor: Conductor) -> Meeting:
+    def _wait_pair(self, wait: Wait, conductor: Conductor) -> WaitPair:
         holder_statement: int | None = None
         candidates: tuple[int, ...] = ()
         if wait.holder in conductor.states:
@@ -162,7 +162,7 @@ class Summary:
             if key not in self._attributed:
                 self._attributed[key] = self._attribute(wait, conductor)
             holder_statement, candidates = self._attributed[key]
-        return Meeting(
+        return WaitPair(
             wait.waiter,
             wait.statement,
             wait.holder,

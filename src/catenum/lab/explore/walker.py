@@ -333,7 +333,7 @@ def explore_here(
     heard: Callable[[Run], None] = lambda judged: None,
 ) -> None:
     """Work everything off on one stage. What is left when this returns or raises stands in ``explorer``."""
-    clock, told = Clock(), 0.0
+    clock, reported = Clock(), 0.0
     worker = Worker(stage, options, heard)
     already = explorer.ran_ms
     try:
@@ -343,11 +343,11 @@ def explore_here(
             try:
                 while worker.busy and not _over(clock, options) and not full(explorer, options, worker.tally.schedules):
                     worker.step()
-                    if progress is not None and clock.now_ms() - told > 200:
-                        told = clock.now_ms()
+                    if progress is not None and clock.now_ms() - reported > 200:
+                        reported = clock.now_ms()
                         with held:
                             explorer.tally.merge(worker.take_tally())
-                        explorer.ran_ms = already + told
+                        explorer.ran_ms = already + reported
                         left = worker.share()
                         progress(replace(explorer, shares=[*explorer.shares, *([left] if left else [])]))
             finally:

@@ -76,7 +76,7 @@ def _say(pipe: Connection, message: tuple[Any, ...]) -> None:
 
 
 def _serve(worker: Worker, pipe: Connection) -> None:
-    clock, told = Clock(), 0.0
+    clock, reported = Clock(), 0.0
     pipe.send(("ready",))
     while True:
         if not worker.busy or pipe.poll(0):
@@ -91,8 +91,8 @@ def _serve(worker: Worker, pipe: Connection) -> None:
                 pipe.send((*_report(worker, "given"), given))
             continue
         worker.step()
-        if not worker.busy or clock.now_ms() - told > REPORT_MS:
-            told = clock.now_ms()
+        if not worker.busy or clock.now_ms() - reported > REPORT_MS:
+            reported = clock.now_ms()
             pipe.send(_report(worker, "report"))
 
 

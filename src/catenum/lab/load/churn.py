@@ -390,13 +390,15 @@ class Churn:
         names = {session: self._jobs[number].name for session, number in self._sessions.items()}
         assert report.deadlock is not None
         edges = self.engine.edges_of(report.deadlock, names=names)
-        told = self.engine.cycle_statements(names)
+        reported = self.engine.cycle_statements(names)
         victim = self._jobs[report.number].name
         fell = self.engine.cycle_victim(names) or victim
         if fell != victim or victim not in {edge.waiter for edge in edges}:
             return  # the server's report was already of another deadlock; counted all the same
         places = dict(report.others)
-        at = {job.name: self._statement_of(job, places.get(job.number, 0), told.get(job.name)) for job in self._jobs}
+        at = {
+            job.name: self._statement_of(job, places.get(job.number, 0), reported.get(job.name)) for job in self._jobs
+        }
         at[victim] = report.statement
         self.met.append(
             DeadlockMet(
@@ -411,14 +413,14 @@ class Churn:
         )
 
     @staticmethod
-    def _statement_of(job: Job, place: int, told: str | None) -> int:
+    def _statement_of(job: Job, place: int, reported: str | None) -> int:
         """The number of the statement that a member was at, one more than there are for its end; 0 where neither its
-        text nor its place tells. ``told``: the text by the server's report, with the values of its parameters.
+        text nor its place tells. ``reported``: the text by the server's report, with the values of its parameters.
         """
         texts = [" ".join(text.split()) for text in job.plan.texts]
-        if told is None or job.plan.fixed or job.plan.drawn:
+        if reported is None or job.plan.fixed or job.plan.drawn:
             return place
-        text = " ".join(told.split())
+        text = " ".join(reported.split())
         same = [number for number, known in enumerate(texts, 1) if known == text]
         return place if place in same else next(iter(same), 0)
 
@@ -436,14 +438,14 @@ class Churn:
 
     def _count_hidden(self) -> int | None:
         """After the loops are over: a session hands in its counts at its end, which is a moment after the process's."""
-        told, now = self.failures("deadlock"), None
+        reported, now = self.failures("deadlock"), None
         with contextlib.suppress(TargetError):  # the server is gone
             for _ in range(COUNT_TRIES if self._counted is not None else 0):
                 now = self.engine.deadlock_count({})
-                if now is None or now - (self._counted or 0) >= told:
+                if now is None or now - (self._counted or 0) >= reported:
                     break
                 self.clock.rest(COUNT_PAUSE_MS)
-        return max(0, now - self._counted - told) if now is not None and self._counted is not None else None
+        return max(0, now - self._counted - reported) if now is not None and self._counted is not None else None
 
     def sql_of(self, name: str, statement: int) -> str:
         """The text of a loop's statement, from 1; of its end beyond those."""

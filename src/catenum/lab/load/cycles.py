@@ -130,8 +130,8 @@ def _place(edge: Edge) -> str:
 
 
 def _text(key: Signature) -> str:
-    told = [f"{step} (waits over {place}, {mode})" for step, place, mode in key]
-    return " → ".join([*told, key[0][0]])
+    reported = [f"{step} (waits over {place}, {mode})" for step, place, mode in key]
+    return " → ".join([*reported, key[0][0]])
 
 
 def recording_of(churn: Churn, met: DeadlockMet) -> Recording:

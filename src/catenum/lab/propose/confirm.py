@@ -108,9 +108,9 @@ class Confirmation:
         explored = self.tries.explore(name, changed, (*ddl, *other.sql), self.tries.within(how), compared)
         defect = difference(was, compared.found, decides=candidate.decides, dropped=candidate.remedy.drop)
         if defect is not None and not candidate.decides:
-            told = f"where {other.title}, {defect}"
-            verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {told}")
-            return replace(one, verdict=verdict, defect=told)
+            reported = f"where {other.title}, {defect}"
+            verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {reported}")
+            return replace(one, verdict=verdict, defect=reported)
         wrong = _still_wrong(explored, was)
         if wrong is not None:
             return replace(one, only_while=(*one.only_while, f"where {other.title}, {wrong}"))
@@ -120,14 +120,14 @@ class Confirmation:
 def _still_wrong(explored: Exploration, before: Serial) -> str | None:
     """What is wrong on other data, in words; None where nothing is. Rules count that hold there one after another."""
     tally = explored.tally
-    for kind, told in (
+    for kind, reported in (
         ("deadlock", "some schedules still deadlock"),
         ("refused", "a transaction is still refused in some schedules"),
         ("timeout", "a transaction still runs into its timeout in some schedules"),
         ("stuck", "a transaction still waits at the end of some schedules"),
     ):
         if any(e.met(kind) and {"failed", "cut off"} & set(e.status.values()) for e in tally.outcomes.values()):
-            return told
+            return reported
     if tally.anomalies:
         return "some schedules still give data that no serial order gives"
     broken = [title for title in tally.broken_rules if title not in before.broken]

@@ -72,22 +72,22 @@ def difference(
     """
     for order in after.runs if decides else before.ended:
         was, now = before.runs[order], after.runs[order]
-        told = ", then ".join(order)
+        reported = ", then ".join(order)
         if decides:
             broken = [title for title, value in now.holds.items() if value is not True]
             if broken:
-                return f"run one after another ({told}) the rule '{broken[0]}' is false"
+                return f"run one after another ({reported}) the rule '{broken[0]}' is false"
             continue
         if was.status != now.status:
             other = next(name for name in was.status if was.status[name] != now.status[name])
-            return f"run one after another ({told}) {other} is {now.status[other]}, and not {was.status[other]}"
+            return f"run one after another ({reported}) {other} is {now.status[other]}, and not {was.status[other]}"
         if _rows(was.observed) != _rows(now.observed):
-            return f"run one after another ({told}) it leaves other rows"
+            return f"run one after another ({reported}) it leaves other rows"
         for name in order:
             mine = _seen(was.observed, name, (dropped or {}).get(name, ()))
             theirs = _seen(now.observed, name)
             if mine - theirs:
-                return f"run one after another ({told}) {name} sees other results"
+                return f"run one after another ({reported}) {name} sees other results"
     return None
 
 

@@ -57,4 +57,4 @@ def _rejected_data(error: ServerError, script: str, file: ScenarioFile | None) -
                     break
         place = file.place_in_sql(path, script, offset) if error.position else file.place(*path)
     advice = f"The server's hint: {error.hint}" if error.hint else error.detail
-    return InputError.of([Problem(f"the server rejects the data: {error.message}", place, advice)])
+    return InputError.from_problems([Problem(f"the server rejects the data: {error.message}", place, advice)])

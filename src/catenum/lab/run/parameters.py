@@ -20,8 +20,8 @@ def domain_values(
     Raises InputError where there is no such column, or nothing in it.
     """
     found = {}
-    for transaction, told in scenario.transactions.items():
-        for name, (table, column) in told.domains.items():
+    for transaction, reported in scenario.transactions.items():
+        for name, (table, column) in reported.domains.items():
             place = file.place("transactions", transaction, "parameters", name) if file else None
             try:
                 values = engine.values_of(table, column, most)
@@ -43,9 +43,9 @@ def with_first_values(
     transactions = dict(scenario.transactions)
     notes = []
     for (transaction, name), (value, *_) in found.items():
-        told = transactions[transaction]
+        reported = transactions[transaction]
         table, column = scenario.transactions[transaction].domains[name]
-        given = {**told.parameters, name: value.plain if value.kind != "text" else Literally(value=str(value))}
-        transactions[transaction] = told.model_copy(update={"parameters": given})
+        given = {**reported.parameters, name: value.plain if value.kind != "text" else Literally(value=str(value))}
+        transactions[transaction] = reported.model_copy(update={"parameters": given})
         notes.append(f"the parameter {name} of {transaction} is {value}, the first value of {table}.{column}")
     return scenario.model_copy(update={"transactions": transactions}), tuple(notes)

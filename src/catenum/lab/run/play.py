@@ -220,8 +220,8 @@ def _outlives(engine: Engine, scenario: Scenario) -> bool:
 
 def _differences(scenario: Scenario, engine: Engine) -> list[str]:
     """What the scenario says of this server, and what of it the server cannot do to the letter."""
-    told = {str(server): text for server, text in scenario.differs.items()}
-    notes = [" ".join(told[engine.info.server].split())] if engine.info.server in told else []
+    reported = {str(server): text for server, text in scenario.differs.items()}
+    notes = [" ".join(reported[engine.info.server].split())] if engine.info.server in reported else []
     step = engine.capabilities.timeout_step_ms
     odd = sorted({t.timeout for t in scenario.transactions.values() if t.timeout is not None and t.timeout % step})
     if odd:
@@ -272,8 +272,8 @@ def _deadlock(cycle: OpenDeadlock, recording: Recording, engine: Engine, conduct
         rule = "ended by Catenum, because the server did not end it: it cancelled the statement that closed the cycle"
     else:
         wanted = next((edge.wanted for edge in cycle.edges if edge.waiter == victim), NO_MODE)
-        told = cycle.report is not None
-        rule = engine.victim_rule(conductor.states[victim].patience, victim == cycle.closer, wanted, reported=told)
+        reported = cycle.report is not None
+        rule = engine.victim_rule(conductor.states[victim].patience, victim == cycle.closer, wanted, reported=reported)
     return Deadlock(
         members=members,
         victim=victim,

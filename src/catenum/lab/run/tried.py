@@ -21,9 +21,9 @@ def _tried(finding: Finding, engine: Engine) -> Finding:
     refused = {line: why for line in finding.advice if _INDEX.fullmatch(line) and (why := engine.refuses(line[:-1]))}
     if not refused:
         return finding
-    told = [
+    reported = [
         f"An index would serve it, but the server refuses {line[:-1]}: {refused[line]}" if line in refused else line
         for line in finding.advice
     ]
-    none_left = not any(_INDEX.fullmatch(line) for line in told)
-    return replace(finding, advice=tuple(line for line in told if not (none_left and line == _HOW_TO_TRY)))
+    none_left = not any(_INDEX.fullmatch(line) for line in reported)
+    return replace(finding, advice=tuple(line for line in reported if not (none_left and line == _HOW_TO_TRY)))

@@ -10,7 +10,7 @@ import re
 from catenum.core.servers.table_access import AccessMode, KeyValue, RowKey, TableAccess
 
 
-def meets(a: TableAccess, b: TableAccess, *, gaps: bool = False) -> bool:
+def overlap(a: TableAccess, b: TableAccess, *, gaps: bool = False) -> bool:
     """Whether two statements that touch so depend on each other. ``gaps``: locks cover the space between rows."""
     low, high = sorted((a, b), key=lambda touch: touch.mode)
     if not _modes_meet(low.mode, high.mode):
@@ -28,14 +28,14 @@ def meets(a: TableAccess, b: TableAccess, *, gaps: bool = False) -> bool:
     return _rows_meet(a.keys, b.keys)
 
 
-def end_meets(ended: TableAccess, b: TableAccess, *, gaps: bool = False) -> bool:
+def end_overlaps(ended: TableAccess, b: TableAccess, *, gaps: bool = False) -> bool:
     """Whether the end of a transaction that touched ``ended`` counts for a statement that touches ``b``."""
     if ended.at_once or b.at_once:
         return False
     if b.mode is AccessMode.READ and ended.mode >= AccessMode.WRITE:
         same = ended.table is None or b.table is None or ended.table == b.table
         return same and (ended.mode is AccessMode.SCHEMA or _rows_meet(ended.keys, b.keys))
-    return meets(ended, b, gaps=gaps)
+    return overlap(ended, b, gaps=gaps)
 
 
 def shut_out(held: TableAccess, other: TableAccess) -> bool:
