@@ -35,7 +35,7 @@ from catenum.core.snapshot.sample import Sample
 from catenum.core.snapshot.story import tell_sample
 from catenum.core.text import harmless
 from catenum.live import follow
-from catenum.live.events import told_value
+from catenum.live.events import event_value
 from catenum.live.follow import Sighting
 from catenum.live.watch import Watch, WatchOptions
 from catenum.store import queries
@@ -452,7 +452,7 @@ def test_one_alarm_an_incident_with_its_fields(tmp_path):
     watch = Watch({"harbour": lambda: None}, options, None, reported.append)
     for second, (waiter, head) in enumerate([("x", "a"), ("x", "b"), ("x", "c"), ("x", "d")]):
         watch.take(Sighting("harbour", at(second), sample=moment(at(second), (waiter, head), ("y", head))))
-    (alarm,) = [told_value(one) for one in reported if one.what == "long"]
+    (alarm,) = [event_value(one) for one in reported if one.what == "long"]
     assert alarm["alarm"] == {
         "id": f"harbour/long/{at(0)}/a",
         "sessions": ["a"],
