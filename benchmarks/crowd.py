@@ -1,9 +1,11 @@
-"""A crowd on one row: what a look at 500 waiters costs the server, and what a watch costs 200 that pass the row on.
+"""A crowd on one row: what a look at 500 waiters costs the server, and what a watch costs 200 that
+pass the row on.
 
-    python benchmarks/crowd.py [postgresql|mariadb|mysql]
+python benchmarks/crowd.py [postgresql|mariadb|mysql]
 
-The load runs all the time; the watch beside it is stopped and let go on in turns (SIGSTOP, SIGCONT), pair by pair in
-the other order. The ratio is the median over the pairs, its interval by bootstrap (95 %).
+The load runs all the time; the watch beside it is stopped and let go on in turns (SIGSTOP,
+SIGCONT), pair by pair in the other order. The ratio is the median over the pairs, its interval by
+bootstrap (95 %).
 """
 
 from __future__ import annotations
@@ -35,7 +37,11 @@ from catenum.engines.private.programs import cache_folder, server_owner, server_
 SCRIPT = str(Path(sys.executable).with_name("catenum"))
 WAITERS, CLIENTS, TURNS, TURN_S, HOLD_S = 500, 200, 48, 4.0, 0.002
 TAKE = "update slot set boxes = boxes - 1 where id = 42"
-RECIPES: dict[str, Any] = {"postgresql": PostgresqlRecipe, "mariadb": MariadbRecipe, "mysql": MysqlRecipe}
+RECIPES: dict[str, Any] = {
+    "postgresql": PostgresqlRecipe,
+    "mariadb": MariadbRecipe,
+    "mysql": MysqlRecipe,
+}
 
 
 class Server:
@@ -58,7 +64,9 @@ class Server:
             time.sleep(0.05)
         if kind != "postgresql":
             self.run("create database quay", database=None)
-        self.run("create table slot (id int primary key, boxes int)", "insert into slot values (42, 0)")
+        self.run(
+            "create table slot (id int primary key, boxes int)", "insert into slot values (42, 0)"
+        )
 
     @property
     def url(self) -> str:
@@ -69,7 +77,9 @@ class Server:
     def connect(self, database: str | None = "quay") -> Any:
         if self.kind == "postgresql":
             return psycopg.connect(f"host={self.folder} user=catenum dbname=postgres")
-        return pymysql.connect(unix_socket=f"{self.folder}/server.sock", user="root", database=database)
+        return pymysql.connect(
+            unix_socket=f"{self.folder}/server.sock", user="root", database=database
+        )
 
     def run(self, *statements: str, database: str | None = "quay") -> None:
         with contextlib.closing(self.connect(database)) as session:
@@ -118,7 +128,9 @@ def _takes(session: Any) -> None:
         session.cursor().execute(TAKE)
 
 
-def _load(kind: str, folder: str, clients: int, count: Synchronized[int], stop: Synchronized[int]) -> None:
+def _load(
+    kind: str, folder: str, clients: int, count: Synchronized[int], stop: Synchronized[int]
+) -> None:
     server = object.__new__(Server)
     server.kind, server.folder = kind, Path(folder)
 
@@ -148,7 +160,15 @@ def watched(server: Server) -> tuple[float, float, float]:
     for process in load:
         process.start()
     time.sleep(8)
-    words = [SCRIPT, "watch", "--target", server.url, "--store", str(server.folder / "w.sqlite"), "--quiet"]
+    words = [
+        SCRIPT,
+        "watch",
+        "--target",
+        server.url,
+        "--store",
+        str(server.folder / "w.sqlite"),
+        "--quiet",
+    ]
     with tempfile.TemporaryDirectory() as folder:
         words[words.index("--store") + 1] = f"{folder}/w.sqlite"
         watch = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
@@ -181,7 +201,10 @@ def main() -> int:
             server.stop()
         good = good and cost <= 50 and ratio >= 0.98
         print(f"{kind}: a look at {WAITERS} waiters: {cost:.1f} ms of the server (at most 50)")
-        print(f"{kind}: {CLIENTS} clients on one row, with watch / without: {ratio:.3f} ({low:.3f} to {high:.3f})")
+        print(
+            f"{kind}: {CLIENTS} clients on one row, with watch / without: {ratio:.3f} ({low:.3f} to"
+            f" {high:.3f})"
+        )
     return 0 if good else 1
 
 

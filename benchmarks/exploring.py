@@ -1,7 +1,9 @@
-"""Speed of exploring, as ratios within one run, on a private server of its own. ``make bench`` runs this too.
+"""Speed of exploring, as ratios within one run, on a private server of its own. ``make bench`` runs
+this too.
 
-The hand-written loop knows every schedule of berth-swap beforehand, with which moves wait and who is given up; it
-checks as Catenum does that a move waits before it makes the next, and brings the rows back after each schedule.
+The hand-written loop knows every schedule of berth-swap beforehand, with which moves wait and who
+is given up; it checks as Catenum does that a move waits before it makes the next, and brings the
+rows back after each schedule.
 """
 
 from __future__ import annotations
@@ -38,7 +40,8 @@ MOVES = {
         "commit",
     ],
 }
-#: Many short turns: a machine's speed drifts over seconds, and a pair of turns must meet the same of it.
+#: Many short turns: a machine's speed drifts over seconds, and a pair of turns must meet the same
+#: of it.
 ROUNDS, LOOPS = 60, 8
 
 
@@ -63,8 +66,8 @@ def paths(connect: Connector) -> list[tuple[str, ...]]:
 
 
 def by_hand(conninfo: str, orders: list[tuple[str, ...]]) -> Callable[[], float]:
-    """Schedules a second of the script that one would write for the occasion: a connection each, a thread for whatever
-    waits, the server asked whether it does.
+    """Schedules a second of the script that one would write for the occasion: a connection each, a
+    thread for whatever waits, the server asked whether it does.
     """
     control = psycopg.connect(conninfo, autocommit=True)
     control.execute("drop table if exists berth")
@@ -121,7 +124,9 @@ def by_hand(conninfo: str, orders: list[tuple[str, ...]]) -> Callable[[], float]
 
 
 def explored(connect: Connector, loops: int = LOOPS) -> Callable[[], float]:
-    """Schedules a second of exploring berth-swap again and again on one stage, each judged by the serial oracle."""
+    """Schedules a second of exploring berth-swap again and again on one stage, each judged by the
+    serial oracle.
+    """
     engine = connect()
     engine.make_scratch()
     stage = Stage(engine, scenario("berth-swap")).__enter__()
@@ -141,7 +146,9 @@ def explored(connect: Connector, loops: int = LOOPS) -> Callable[[], float]:
 
 
 def with_workers(connect: Connector, size: int) -> Callable[[], float]:
-    """Schedules a second of exploring left-open whole, without the time that processes take to start."""
+    """Schedules a second of exploring left-open whole, without the time that processes take to
+    start.
+    """
 
     def turn() -> float:
         engine = connect()
@@ -149,11 +156,17 @@ def with_workers(connect: Connector, size: int) -> Callable[[], float]:
         marks: list[tuple[float, int]] = []
 
         def progress(explorer: object) -> None:
-            marks.append((time.perf_counter(), explorer.tally.schedules + explorer.tally.broken_off))
+            marks.append(
+                (time.perf_counter(), explorer.tally.schedules + explorer.tally.broken_off)
+            )
 
         options = ExploreOptions(every=True, for_ms=6_000)
         runner = ExplorationRunner(
-            connect=connect, engine=engine, scenario=scenario("left-open"), options=options, workers=size
+            connect=connect,
+            engine=engine,
+            scenario=scenario("left-open"),
+            options=options,
+            workers=size,
         )
         runner.run(progress=progress)
         engine.close()
@@ -171,7 +184,9 @@ def main() -> int:
     def reported(what: str, value: float, bound: float) -> None:
         nonlocal good
         good = good and value >= bound
-        print(f"{'ok  ' if value >= bound else 'SLOW'}  {what:<72} {value:8.2f}  (at least {bound:g})")
+        print(
+            f"{'ok  ' if value >= bound else 'SLOW'}  {what:<72} {value:8.2f}  (at least {bound:g})"
+        )
 
     with open_engine(resolve("local:postgresql", Settings()), print) as connect:
         mine, hand = explored(connect), by_hand(connect.where, paths(connect))
@@ -179,7 +194,11 @@ def main() -> int:
         pairs = [(mine(), hand()) for _ in range(ROUNDS)]
         a, b = statistics.median(p[0] for p in pairs), statistics.median(p[1] for p in pairs)
         ratio = statistics.median(one / other for one, other in pairs)
-        reported(f"explore berth-swap / a loop by hand, schedules a second ({a:.0f}, {b:.0f})", ratio, 0.8)
+        reported(
+            f"explore berth-swap / a loop by hand, schedules a second ({a:.0f}, {b:.0f})",
+            ratio,
+            0.8,
+        )
         one, two = with_workers(connect, 1), with_workers(connect, 2)
         pairs = [(one(), two()) for _ in range(3)]
         a, b = statistics.median(p[0] for p in pairs), statistics.median(p[1] for p in pairs)

@@ -1,6 +1,8 @@
-"""Speed of reading a log of PostgreSQL, as ratios within one run, and in MB/s. ``make bench`` runs this too.
+"""Speed of reading a log of PostgreSQL, as ratios within one run, and in MB/s. ``make bench`` runs
+this too.
 
-The log is one that nobody waits in: what a server writes that logs every statement, and one that logs none.
+The log is one that nobody waits in: what a server writes that logs every statement, and one that
+logs none.
 """
 
 from __future__ import annotations
@@ -18,20 +20,25 @@ from catenum.intake.conflicts import conflicts_in
 from catenum.intake.files import sources
 
 MEGABYTES, ROUNDS = 60, 5
-_HEAD = '2026-11-26 07:25:55.353 UTC,"quay","port",{pid},"[local]",66a1b2c3.7358,{line},"{tag}",2026-11-26 07:25:54 UTC'
+_HEAD = (
+    "2026-11-26 07:25:55.353"
+    ' UTC,"quay","port",{pid},"[local]",66a1b2c3.7358,{line},"{tag}",2026-11-26 07:25:54 UTC'
+)
 _STATEMENT = (
-    f'{_HEAD},3/{{line}},0,LOG,00000,"duration: 0.123 ms  statement: select id, vessel, moved from berth where '
-    'id = {line} order by id limit 10",,,,,,,,,"quay-board","client backend",,0\n'
+    f'{_HEAD},3/{{line}},0,LOG,00000,"duration: 0.123 ms  statement: select id, vessel, moved from'
+    ' berth where id = {line} order by id limit 10",,,,,,,,,"quay-board","client backend",,0\n'
 )
 _QUIET = (
-    f'{_HEAD},,0,LOG,00000,"checkpoint complete: wrote 3 buffers (0.0%); 0 WAL file(s) added, 0 removed; '
-    'write=0.2 s",,,,,,,,,"","checkpointer",,0\n'
+    f'{_HEAD},,0,LOG,00000,"checkpoint complete: wrote 3 buffers (0.0%); 0 WAL file(s) added, 0'
+    ' removed; write=0.2 s",,,,,,,,,"","checkpointer",,0\n'
 )
 
 
 def written(path: Path, row: str, tag: str) -> None:
     """A log of so many megabytes."""
-    part = "".join(row.format(pid=2_000 + number % 50, line=number, tag=tag) for number in range(20_000))
+    part = "".join(
+        row.format(pid=2_000 + number % 50, line=number, tag=tag) for number in range(20_000)
+    )
     with path.open("w", encoding="utf-8") as stream:
         for _ in range(MEGABYTES * 1_000_000 // len(part) + 1):
             stream.write(part)
@@ -60,7 +67,10 @@ def main() -> int:
     """Measure and print; 1 where a bound is passed."""
     good = True
     with tempfile.TemporaryDirectory(prefix="catenum-bench-") as folder:
-        for what, row, tag in (("every statement", _STATEMENT, "SELECT"), ("no statement", _QUIET, "")):
+        for what, row, tag in (
+            ("every statement", _STATEMENT, "SELECT"),
+            ("no statement", _QUIET, ""),
+        ):
             path = Path(folder) / "port.csv"
             written(path, row, tag)
             size = path.stat().st_size / 1e6
@@ -71,7 +81,8 @@ def main() -> int:
             good = good and ratio <= 2
             word = "ok  " if ratio <= 2 else "SLOW"
             print(
-                f"{word}  intake of a csvlog with {what} / its rows alone: {ratio:.2f}  (at most 2; {speed:.0f} MB/s)"
+                f"{word}  intake of a csvlog with {what} / its rows alone: {ratio:.2f}  (at most 2;"
+                f" {speed:.0f} MB/s)"
             )
     return 0 if good else 1
 

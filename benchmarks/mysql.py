@@ -1,4 +1,5 @@
-"""Speed on MySQL, as ratios within one run, on private servers of its own. ``make bench`` runs this too.
+"""Speed on MySQL, as ratios within one run, on private servers of its own. ``make bench`` runs this
+too.
 
 The scripts by hand know every move beforehand, and ask the server whether one waits.
 """
@@ -22,11 +23,16 @@ from catenum.lab.run.play import PlayOptions, play
 WAITS = "select count(*) from performance_schema.data_lock_waits where requesting_thread_id = %s"
 THREAD = "select thread_id from performance_schema.threads where processlist_id = %s"
 ROUNDS, LOCKS, SESSIONS = 40, 100_000, 500
-MANY = f"insert into by_hand.hot with recursive r(i) as (select 1 union all select i + 1 from r where i < {LOCKS})"
+MANY = (
+    "insert into by_hand.hot with recursive r(i) as (select 1 union all select i + 1 from r where"
+    f" i < {LOCKS})"
+)
 
 
 class ByHand:
-    """The script that one would write for the occasion: a connection each, a thread for whatever waits."""
+    """The script that one would write for the occasion: a connection each, a thread for whatever
+    waits.
+    """
 
     def __init__(self, where: dict) -> None:
         made = [pymysql.connect(**where, autocommit=True, ssl_disabled=True) for _ in range(3)]
@@ -35,12 +41,16 @@ class ByHand:
         self.ask("create database by_hand")
         for connection in made:
             connection.select_db("by_hand")
-        self.ask("create table berth (id int primary key, vessel varchar(20), moved int not null default 0)")
+        self.ask(
+            "create table berth (id int primary key, vessel varchar(20), moved int not null"
+            " default 0)"
+        )
         self.ask(ROWS)
         self.lanes = lanes
         self.threads = {
             name: self.ask(
-                "select thread_id from performance_schema.threads where processlist_id = %s", lane.thread_id()
+                "select thread_id from performance_schema.threads where processlist_id = %s",
+                lane.thread_id(),
             )
             for name, lane in lanes.items()
         }
@@ -97,7 +107,9 @@ def played(connect: Connector, locks: str) -> Callable[[], float]:
 
 
 def noticed(connect: Connector) -> float:
-    """Median ms from sending a statement to the look that showed it waiting: the server does not tell since when."""
+    """Median ms from sending a statement to the look that showed it waiting: the server does not
+    tell since when.
+    """
     engine, late = connect(), []
     engine.make_scratch()
     for _ in range(20):
@@ -113,8 +125,8 @@ def noticed(connect: Connector) -> float:
 
 
 def looked() -> tuple[float, float, float]:
-    """Median ms of a look at 500 sessions, 100 of them waiting in chains of ten; with many locks held, of a look and of
-    reading the whole lock table.
+    """Median ms of a look at 500 sessions, 100 of them waiting in chains of ten; with many locks
+    held, of a look and of reading the whole lock table.
     """
     server = Server("mysql")
     where = {"unix_socket": f"{server.folder}/server.sock", "user": "root"}
@@ -131,7 +143,9 @@ def looked() -> tuple[float, float, float]:
     for chain in range(10):
         members = made[chain * 11 : chain * 11 + 11]
         for place, connection in enumerate(members):
-            connection.cursor().execute("update by_hand.hot set n = 1 where id = %s", (chain * 11 + place + 1,))
+            connection.cursor().execute(
+                "update by_hand.hot set n = 1 where id = %s", (chain * 11 + place + 1,)
+            )
         for place, connection in enumerate(members[1:]):
             sql = f"update by_hand.hot set n = 2 where id = {chain * 11 + place + 1}"
             threading.Thread(target=_quietly, args=(connection, sql), daemon=True).start()
@@ -139,7 +153,9 @@ def looked() -> tuple[float, float, float]:
     while len(monitor.sample().graph.waiters) < 100:
         time.sleep(0.2)
     few = statistics.median(monitor.sample().cost_ms for _ in range(30))
-    made[-1].cursor().execute("select count(*) from (select * from by_hand.hot where id > 200 for update) x")
+    made[-1].cursor().execute(
+        "select count(*) from (select * from by_hand.hot where id > 200 for update) x"
+    )
     many = statistics.median(monitor.sample().cost_ms for _ in range(10))
     start = time.perf_counter()
     made[-2].cursor().execute("select count(*) from performance_schema.data_locks")
@@ -160,12 +176,18 @@ def main() -> int:
     """Measure and print; 1 where a bound is passed."""
     good = True
 
-    def reported(what: str, value: float, bound: float, *, least: bool = False, unit: str = "") -> None:
+    def reported(
+        what: str, value: float, bound: float, *, least: bool = False, unit: str = ""
+    ) -> None:
         nonlocal good
         kept = value >= bound if least else value <= bound
         good = good and kept
         word = "least" if least else "most"
-        print(f"{'ok  ' if kept else 'SLOW'}  {what:<80} {value:8.2f}{unit}  (at {word} {bound:g}{unit})", flush=True)
+        print(
+            f"{'ok  ' if kept else 'SLOW'}  {what:<80} {value:8.2f}{unit}  (at {word}"
+            f" {bound:g}{unit})",
+            flush=True,
+        )
 
     with open_engine(resolve("local:mysql", Settings()), print) as connect:
         hand, orders = ByHand(connect.where), paths(connect)
@@ -175,8 +197,14 @@ def main() -> int:
             mine(), hand.play(cycle)
             pairs = [(mine(), hand.play(cycle)) for _ in range(ROUNDS)]
             a, b = statistics.median(p[0] for p in pairs), statistics.median(p[1] for p in pairs)
-            reported(f"play berth-swap --locks {locks} / the same moves by hand ({b:.1f} ms)", a / b, bound)
-        reported("from sending a statement to seeing it wait, median", noticed(connect), 5, unit=" ms")
+            reported(
+                f"play berth-swap --locks {locks} / the same moves by hand ({b:.1f} ms)",
+                a / b,
+                bound,
+            )
+        reported(
+            "from sending a statement to seeing it wait, median", noticed(connect), 5, unit=" ms"
+        )
         mine = explored(connect, 4)
         mine()
         ratios = []
@@ -185,10 +213,20 @@ def main() -> int:
             for order in orders * 4:
                 hand.play(order)
             ratios.append(one * (time.perf_counter() - start) / (4 * len(orders)))
-        reported("explore berth-swap / a loop by hand, schedules a second", statistics.median(ratios), 0.8, least=True)
+        reported(
+            "explore berth-swap / a loop by hand, schedules a second",
+            statistics.median(ratios),
+            0.8,
+            least=True,
+        )
     few, many, whole = looked()
     reported(f"a look at {SESSIONS} sessions, 100 of them waiting, median", few, 20, unit=" ms")
-    reported(f"the same with {LOCKS:,} locks held (reading them all takes {whole:.0f} ms)", many, 20, unit=" ms")
+    reported(
+        f"the same with {LOCKS:,} locks held (reading them all takes {whole:.0f} ms)",
+        many,
+        20,
+        unit=" ms",
+    )
     return 0 if good else 1
 
 

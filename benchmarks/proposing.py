@@ -1,4 +1,5 @@
-"""Time to the first cure, as a ratio to exploring the sample as it is. ``make bench`` runs this too.
+"""Time to the first cure, as a ratio to exploring the sample as it is. ``make bench`` runs this
+too.
 
 python benchmarks/proposing.py [postgresql|mariadb|mysql]
 """
@@ -20,20 +21,45 @@ from catenum.lab.propose.propose import Proposer
 from catenum.lab.run.play import PlayOptions
 
 BOUND = 3.0
-#: Where a pair of measurements takes less than this (ms) it is made so often, and the median counts.
+#: Where a pair of measurements takes less than this (ms) it is made so often, and the median
+#: counts.
 QUICK_MS, REPEATS = 8_000.0, 5
 #: Samples in which a conflict can be cured move by move, where it happens.
 SAMPLES = {
-    "postgresql": ("berth-swap", "tug-upgrade", "crane-standby", "left-open", "crane-key", "call-cancel",
-                   "box-number", "manifest-total", "berth-count", "batch-order", "three-desks"),
-    "mariadb": ("berth-swap", "tug-upgrade", "crane-standby", "crane-key", "call-cancel", "gap-insert", "gate-queue",
-                "box-number", "berth-count", "batch-order", "three-desks"),
-}  # fmt: skip
+    "postgresql": (
+        "berth-swap",
+        "tug-upgrade",
+        "crane-standby",
+        "left-open",
+        "crane-key",
+        "call-cancel",
+        "box-number",
+        "manifest-total",
+        "berth-count",
+        "batch-order",
+        "three-desks",
+    ),
+    "mariadb": (
+        "berth-swap",
+        "tug-upgrade",
+        "crane-standby",
+        "crane-key",
+        "call-cancel",
+        "gap-insert",
+        "gate-queue",
+        "box-number",
+        "berth-count",
+        "batch-order",
+        "three-desks",
+    ),
+}
 SAMPLES["mysql"] = SAMPLES["mariadb"]
 
 
 def _measured(connect: Callable[[], Engine], name: str) -> tuple[float, float]:
-    """How long exploring takes alone, and the first cure, in ms; without bound where none is found."""
+    """How long exploring takes alone, and the first cure, in ms; without bound where none is
+    found.
+    """
     engine = connect()
     engine.make_scratch()
     try:
@@ -43,9 +69,13 @@ def _measured(connect: Callable[[], Engine], name: str) -> tuple[float, float]:
         ExplorationRunner(connect=connect, engine=engine, scenario=scenario, options=how).run()
         alone = clock.now_ms()
         found = Proposer(
-            connect=connect, engine=engine, scenario=scenario, options=PlayOptions(locks="full"), how=how,
+            connect=connect,
+            engine=engine,
+            scenario=scenario,
+            options=PlayOptions(locks="full"),
+            how=how,
             first_only=True,
-        ).run()  # fmt: skip
+        ).run()
         return alone, found.first_cure_ms or float("inf")
     finally:
         engine.close()
@@ -63,9 +93,13 @@ def main() -> int:
                 ratio = median(cure / alone for alone, cure in pairs)
                 took = median(alone for alone, _ in pairs)
                 good = good and ratio <= BOUND
-                what = f"{server}: {name}, to the first cure / exploring it as it is ({took:.0f} ms)"
+                what = (
+                    f"{server}: {name}, to the first cure / exploring it as it is ({took:.0f} ms)"
+                )
                 print(
-                    f"{'ok  ' if ratio <= BOUND else 'SLOW'}  {what:<80} {ratio:6.2f}  (at most {BOUND:g})", flush=True
+                    f"{'ok  ' if ratio <= BOUND else 'SLOW'}  {what:<80} {ratio:6.2f}  (at most"
+                    f" {BOUND:g})",
+                    flush=True,
                 )
     return 0 if good else 1
 

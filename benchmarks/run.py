@@ -1,8 +1,8 @@
-"""Speed, as ratios within one run, on a private server of its own. Run with ``make bench``; docs/speed.md tells how
-to read it.
+"""Speed, as ratios within one run, on a private server of its own. Run with ``make bench``;
+docs/speed.md tells how to read it.
 
-Each line prints a ratio (or a median), the bound it must stay within, and whether it does; the exit code is 1 where
-one does not.
+Each line prints a ratio (or a median), the bound it must stay within, and whether it does; the exit
+code is 1 where one does not.
 """
 
 from __future__ import annotations
@@ -45,7 +45,9 @@ insert into bench_berth values (3, 'Halcyon', 0), (7, 'Oriel', 0);
 
 
 def by_hand(conninfo: str) -> Callable[[], float]:
-    """A script such as one would write for the occasion: the same moves, waits found by asking the server. Gives ms."""
+    """A script such as one would write for the occasion: the same moves, waits found by asking the
+    server. Gives ms.
+    """
     early, late, control = (psycopg.connect(conninfo, autocommit=True) for _ in range(3))
     pids = [early.info.backend_pid, late.info.backend_pid]
     for connection, patience in ((early, Patience.LAST), (late, Patience.LAST)):
@@ -175,7 +177,9 @@ def by_hand_loop(engine: Engine, sql: str, copies: int, seconds: float) -> Calla
         for _ in range(copies):
             mine, theirs = context.Pipe(duplex=False)
             context.Process(
-                target=_hand_loop, args=(engine.info.server, engine.loop_place(), sql, seconds, theirs), daemon=True
+                target=_hand_loop,
+                args=(engine.info.server, engine.loop_place(), sql, seconds, theirs),
+                daemon=True,
             ).start()
             ends.append(mine)
         return sum(end.recv() for end in ends)
@@ -183,10 +187,17 @@ def by_hand_loop(engine: Engine, sql: str, copies: int, seconds: float) -> Calla
     return turn
 
 
-def pgbench(engine: Engine, sql: str, copies: int, seconds: int, folder: Path) -> Callable[[], float]:
+def pgbench(
+    engine: Engine, sql: str, copies: int, seconds: int, folder: Path
+) -> Callable[[], float]:
     """The server's own load generator with the same script, clients and protocol."""
     program = next(
-        p for p in (shutil.which("pgbench"), *map(str, Path("/usr/lib/postgresql").glob("*/bin/pgbench"))) if p
+        p
+        for p in (
+            shutil.which("pgbench"),
+            *map(str, Path("/usr/lib/postgresql").glob("*/bin/pgbench")),
+        )
+        if p
     )
     script = folder / "bench.sql"
     script.write_text(f"begin;\n{sql};\ncommit;\n")
@@ -195,19 +206,39 @@ def pgbench(engine: Engine, sql: str, copies: int, seconds: int, folder: Path) -
 
     def turn() -> float:
         done = subprocess.run(
-            [program, "-n", "-M", "prepared", "-c", str(copies), "-j", str(copies), "-T", str(seconds), "-f",
-            str(script),
-             "-h", info["host"], "-U", info["user"], info["dbname"]],
-            capture_output=True, text=True, check=True, env={**os.environ,
-            "PGOPTIONS": f"-c search_path={place['schema']}"},
-        )  # fmt: skip
+            [
+                program,
+                "-n",
+                "-M",
+                "prepared",
+                "-c",
+                str(copies),
+                "-j",
+                str(copies),
+                "-T",
+                str(seconds),
+                "-f",
+                str(script),
+                "-h",
+                info["host"],
+                "-U",
+                info["user"],
+                info["dbname"],
+            ],
+            capture_output=True,
+            text=True,
+            check=True,
+            env={**os.environ, "PGOPTIONS": f"-c search_path={place['schema']}"},
+        )
         return float(re.search(r"tps = ([\d.]+)", done.stdout)[1])
 
     return turn
 
 
 def loops(server: str, reported: Callable[..., None]) -> None:
-    """Throughput of the loops: at least so many times that of the others, so the inverse is held against a bound."""
+    """Throughput of the loops: at least so many times that of the others, so the inverse is held
+    against a bound.
+    """
     sql, copies = "select height from tide where id = 1", 2
     settings = Settings()
     with open_engine(resolve(f"local:{server}", settings), print) as make:
@@ -215,12 +246,18 @@ def loops(server: str, reported: Callable[..., None]) -> None:
         engine.make_scratch()
         mine = churned(engine, sql, copies, 1.5)
         a, b = interleaved(mine, by_hand_loop(engine, sql, copies, 1.5), 5, warm=1)
-        reported(f"{server}: a hand-written loop / churn, {copies} clients ({a:,.0f} a second)", b / a, 1 / 0.8)
+        reported(
+            f"{server}: a hand-written loop / churn, {copies} clients ({a:,.0f} a second)",
+            b / a,
+            1 / 0.8,
+        )
         if server == "postgresql":
             with tempfile.TemporaryDirectory() as folder:
                 a, b = interleaved(mine, pgbench(engine, sql, copies, 2, Path(folder)), 5, warm=1)
             reported(
-                f"pgbench / churn, the same script, {copies} clients, prepared ({b:,.0f} a second)", b / a, 1 / 0.5
+                f"pgbench / churn, the same script, {copies} clients, prepared ({b:,.0f} a second)",
+                b / a,
+                1 / 0.5,
             )
         mine.close()
         engine.close()
@@ -244,7 +281,10 @@ def main() -> int:
     def reported(what: str, value: float, bound: float, unit: str = "") -> None:
         nonlocal good
         good = good and value <= bound
-        print(f"{'ok  ' if value <= bound else 'SLOW'}  {what:<72} {value:8.2f}{unit}  (at most {bound:g}{unit})")
+        print(
+            f"{'ok  ' if value <= bound else 'SLOW'}  {what:<72} {value:8.2f}{unit}  (at most"
+            f" {bound:g}{unit})"
+        )
 
     with private_server("postgresql", {}, print) as server:
         for locks, bound in (("waits", 1.5), ("full", 3.0)):
@@ -252,7 +292,9 @@ def main() -> int:
             mine, theirs = interleaved(run, by_hand(server.where), ROUNDS)
             run.engine.close()
             reported(
-                f"play berth-swap --locks {locks} / the same moves by hand ({theirs:.1f} ms)", mine / theirs, bound
+                f"play berth-swap --locks {locks} / the same moves by hand ({theirs:.1f} ms)",
+                mine / theirs,
+                bound,
             )
         reported(
             "a wait noticed after the server's own waitstart, median",
@@ -262,7 +304,10 @@ def main() -> int:
         )
     with open_engine(resolve("local:mariadb", Settings()), print) as make:
         reported(
-            "mariadb: a wait noticed after its beginning by InnoDB's count, median", noticed(make(), 20), 10, " ms"
+            "mariadb: a wait noticed after its beginning by InnoDB's count, median",
+            noticed(make(), 20),
+            10,
+            " ms",
         )
     for server_name in ("postgresql", "mariadb", "mysql"):
         loops(server_name, reported)

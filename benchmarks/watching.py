@@ -1,4 +1,6 @@
-"""Cost of watching, on servers and data of its own. ``make bench`` runs this too; ``quick`` leaves out the load."""
+"""Cost of watching, on servers and data of its own. ``make bench`` runs this too; ``quick`` leaves
+out the load.
+"""
 
 from __future__ import annotations
 
@@ -42,9 +44,17 @@ class Server:
         if self.owner.drop:
             os.chown(self.folder, self.owner.uid, self.owner.gid)
         self.recipe.initialise(self.folder / "data")
-        command = [*self.recipe.command(self.folder / "data", self.folder), "-c", "max_connections=600"]
+        command = [
+            *self.recipe.command(self.folder / "data", self.folder),
+            "-c",
+            "max_connections=600",
+        ]
         self.process = subprocess.Popen(
-            command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, cwd="/", **self.owner.popen
+            command,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            cwd="/",
+            **self.owner.popen,
         )
         self.conninfo = f"host={self.folder} user=catenum dbname=postgres"
         for _ in range(200):
@@ -87,7 +97,9 @@ def sampled(server: Server) -> float:
         raise RuntimeError(f"{waiting} were waiting instead of 100")
     time.sleep(1.0)
     with psycopg.connect(server.conninfo) as connection:
-        connection.execute("select pg_terminate_backend(pid) from pg_stat_activity where wait_event_type = 'Lock'")
+        connection.execute(
+            "select pg_terminate_backend(pid) from pg_stat_activity where wait_event_type = 'Lock'"
+        )
     return statistics.median(costs)
 
 
@@ -99,10 +111,20 @@ def chains(sessions: int = 10_000, locks: int = 100_000) -> float:
     for _ in range(locks):
         waiter = chance.randrange(1, sessions)
         edges.append(
-            Edge(waiter=str(waiter), holder=str(chance.randrange(waiter)), resource=resource, wanted="x", held="x")
+            Edge(
+                waiter=str(waiter),
+                holder=str(chance.randrange(waiter)),
+                resource=resource,
+                wanted="x",
+                held="x",
+            )
         )
     for n in range(20):
-        edges.append(Edge(waiter=str(n), holder=str(sessions - 1 - n), resource=resource, wanted="x", held="x"))
+        edges.append(
+            Edge(
+                waiter=str(n), holder=str(sessions - 1 - n), resource=resource, wanted="x", held="x"
+            )
+        )
     start = time.perf_counter()
     graph = WaitGraph(edges)
     heads, cycles = graph.heads(), graph.cycles()
@@ -115,7 +137,9 @@ def chains(sessions: int = 10_000, locks: int = 100_000) -> float:
 
 
 def a_week(folder: Path) -> tuple[float, float]:
-    """Size (MB) of a store with a week at a sample a second and an incident every ten seconds; seconds of a summary."""
+    """Size (MB) of a store with a week at a sample a second and an incident every ten seconds;
+    seconds of a summary.
+    """
     store = writer(folder / "week.sqlite")
     target = TargetInfo(server="postgresql", version="15", url="bench")
     resource = Resource(kind="row", text="box(id=7)", table="box", key="id=7")
@@ -124,22 +148,61 @@ def a_week(folder: Path) -> tuple[float, float]:
     begin = time.time() - 7 * 86_400
     for number in range(60_480):
         at = time.strftime("%Y-%m-%dT%H:%M:%S.000Z", time.gmtime(begin + number * 10))
-        head = SessionInfo(id=str(number), started=at, user="yard", application=f"gate{number % 9}", host="10.0.0.7",
-                           database="harbour", state="idle in a transaction", transaction_ms=900.0,
-                           statement=f"update box set state = 'in' where id = {number % 40}")  # fmt: skip
+        head = SessionInfo(
+            id=str(number),
+            started=at,
+            user="yard",
+            application=f"gate{number % 9}",
+            host="10.0.0.7",
+            database="harbour",
+            state="idle in a transaction",
+            transaction_ms=900.0,
+            statement=f"update box set state = 'in' where id = {number % 40}",
+        )
         waiters = [
-            SessionInfo(id=f"{number}-{n}", user="yard", application="crane", state="waits for a lock",
-                        transaction_ms=500.0, statement_ms=400.0, statement="update box set state = 'out' where id = 7")
+            SessionInfo(
+                id=f"{number}-{n}",
+                user="yard",
+                application="crane",
+                state="waits for a lock",
+                transaction_ms=500.0,
+                statement_ms=400.0,
+                statement="update box set state = 'out' where id = 7",
+            )
             for n in range(chance.randrange(1, 4))
-        ]  # fmt: skip
+        ]
         edges = [
-            Edge(waiter=w.id, holder=head.id, resource=resource, wanted="x", held="x", since_ms=-400.0) for w in waiters
+            Edge(
+                waiter=w.id,
+                holder=head.id,
+                resource=resource,
+                wanted="x",
+                held="x",
+                since_ms=-400.0,
+            )
+            for w in waiters
         ]
         sample = Sample(
-            at=at, target=target, sessions=(head, *waiters), edges=tuple(edges), connected=80, cost_ms=1.0, rows_read=5
+            at=at,
+            target=target,
+            sessions=(head, *waiters),
+            edges=tuple(edges),
+            connected=80,
+            cost_ms=1.0,
+            rows_read=5,
         )
-        incident = Incident(at, at, sample, "a row of tally", worst_waiting=len(waiters), ended=at, wait_ms=900.0,
-                            longest_ms=400.0, chain=1, statements={head.id: (head.statement or "",)})  # fmt: skip
+        incident = Incident(
+            at,
+            at,
+            sample,
+            "a row of tally",
+            worst_waiting=len(waiters),
+            ended=at,
+            wait_ms=900.0,
+            longest_ms=400.0,
+            chain=1,
+            statements={head.id: (head.statement or "",)},
+        )
         one = Head(head, at, at, held_ms=400.0)
         incident.heads[one.key], incident.head_count = one, 1
         store.write("bench", sample, [incident])
@@ -157,8 +220,13 @@ def a_week(folder: Path) -> tuple[float, float]:
 
 
 def paired(turns: list[float]) -> tuple[float, float, float]:
-    """With against without, of turns in the order on, off, off, on: the median of the pairs, its interval (95 %)."""
-    pairs = [(turns[n], turns[n + 1]) if n % 4 == 0 else (turns[n + 1], turns[n]) for n in range(0, len(turns) - 1, 2)]
+    """With against without, of turns in the order on, off, off, on: the median of the pairs, its
+    interval (95 %).
+    """
+    pairs = [
+        (turns[n], turns[n + 1]) if n % 4 == 0 else (turns[n + 1], turns[n])
+        for n in range(0, len(turns) - 1, 2)
+    ]
     ratios = [on / off for on, off in pairs]
     chance = random.Random(1)
     means = sorted(statistics.median(chance.choices(ratios, k=len(ratios))) for _ in range(2000))
@@ -166,31 +234,77 @@ def paired(turns: list[float]) -> tuple[float, float, float]:
 
 
 def watched(server: Server, folder: Path) -> tuple[float, float, float]:
-    """pgbench, 200 clients on a hot table, with and without a watch: the ratio and its interval (95 %).
+    """pgbench, 200 clients on a hot table, with and without a watch: the ratio and its interval (95
+    %).
 
-    One pgbench runs all the time and tells its throughput each second; the watch is stopped and let go on (SIGSTOP,
-    SIGCONT) in turns, pair by pair in the other order, so that neither has the warmer half.
+    One pgbench runs all the time and tells its throughput each second; the watch is stopped and let
+    go on (SIGSTOP, SIGCONT) in turns, pair by pair in the other order, so that neither has the
+    warmer half.
     """
     program = next(
-        p for p in (shutil.which("pgbench"), *map(str, Path("/usr/lib/postgresql").glob("*/bin/pgbench"))) if p
+        p
+        for p in (
+            shutil.which("pgbench"),
+            *map(str, Path("/usr/lib/postgresql").glob("*/bin/pgbench")),
+        )
+        if p
     )
     with psycopg.connect(server.conninfo, autocommit=True) as connection:
         connection.execute("create table if not exists tally (id int primary key, n int)")
-        connection.execute("insert into tally select n, 0 from generate_series(1, 100) n on conflict do nothing")
+        connection.execute(
+            "insert into tally select n, 0 from generate_series(1, 100) n on conflict do nothing"
+        )
     script = folder / "hot.sql"
-    script.write_text("\\set id random(1, 100)\nbegin;\nupdate tally set n = n + 1 where id = :id;\ncommit;\n")
+    script.write_text(
+        "\\set id random(1, 100)\nbegin;\nupdate tally set n = n + 1 where id = :id;\ncommit;\n"
+    )
     (folder / "catenum.toml").write_text(
         f'[targets]\nbench = "postgresql:///postgres?host={server.folder}&user=catenum"\n'
     )
     load = subprocess.Popen(
-        [program, "-n", "-M", "prepared", "-c", "200", "-j", "2", "-T", str(TURNS * TURN_S + 60), "-P", "1",
-         "-f", str(script), "-h", str(server.folder), "-U", "catenum", "postgres"],
-        stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
-    )  # fmt: skip
-    words = [SCRIPT, "watch", "--target", "bench", "--every", "1s", "--store", str(folder / "w.sqlite"), "--quiet"]
-    watch = subprocess.Popen(words, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        [
+            program,
+            "-n",
+            "-M",
+            "prepared",
+            "-c",
+            "200",
+            "-j",
+            "2",
+            "-T",
+            str(TURNS * TURN_S + 60),
+            "-P",
+            "1",
+            "-f",
+            str(script),
+            "-h",
+            str(server.folder),
+            "-U",
+            "catenum",
+            "postgres",
+        ],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+    words = [
+        SCRIPT,
+        "watch",
+        "--target",
+        "bench",
+        "--every",
+        "1s",
+        "--store",
+        str(folder / "w.sqlite"),
+        "--quiet",
+    ]
+    watch = subprocess.Popen(
+        words, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
     try:
-        seconds = (float(line.split()[3]) for line in load.stderr or () if line.startswith("progress:"))
+        seconds = (
+            float(line.split()[3]) for line in load.stderr or () if line.startswith("progress:")
+        )
         for _ in range(10):  # until both have settled
             next(seconds)
         turns = []
@@ -211,12 +325,16 @@ def main() -> int:
     """Measure and print; 1 where a bound is passed."""
     good = True
 
-    def reported(what: str, value: float, bound: float, unit: str = "", *, least: bool = False) -> None:
+    def reported(
+        what: str, value: float, bound: float, unit: str = "", *, least: bool = False
+    ) -> None:
         nonlocal good
         fine = value >= bound if least else value <= bound
         good = good and fine
         word = "at least" if least else "at most"
-        print(f"{'ok  ' if fine else 'SLOW'}  {what:<72} {value:8.2f}{unit}  ({word} {bound:g}{unit})")
+        print(
+            f"{'ok  ' if fine else 'SLOW'}  {what:<72} {value:8.2f}{unit}  ({word} {bound:g}{unit})"
+        )
 
     reported("heads, chains and cycles among 10,000 sessions and 100,000 waits", chains(), 1, " s")
     with tempfile.TemporaryDirectory() as name:
@@ -229,7 +347,12 @@ def main() -> int:
         if "quick" not in sys.argv:
             with tempfile.TemporaryDirectory() as name:
                 ratio, low, high = watched(server, Path(name))
-            reported(f"pgbench, 200 clients, with watch / without ({low:.3f} to {high:.3f})", ratio, 0.98, least=True)
+            reported(
+                f"pgbench, 200 clients, with watch / without ({low:.3f} to {high:.3f})",
+                ratio,
+                0.98,
+                least=True,
+            )
     finally:
         server.stop()
     return 0 if good else 1

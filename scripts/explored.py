@@ -1,4 +1,6 @@
-"""Writes docs/explored.md: what exploring makes of every sample on the three servers. Usage: explored.py FILE"""
+"""Writes docs/explored.md: what exploring makes of every sample on the three servers. Usage:
+explored.py FILE
+"""
 
 from __future__ import annotations
 
@@ -11,11 +13,15 @@ from catenum import samples
 from catenum.core.servers import NAMES
 
 CATENUM = str(Path(sys.executable).with_name("catenum"))
-COLUMNS = "| orders | classes | run | outcomes | data | rules | chain |\n|---|---|---|---|---|---|---|---|\n"
+COLUMNS = (
+    "| orders | classes | run | outcomes | data | rules | chain"
+    " |\n|---|---|---|---|---|---|---|---|\n"
+)
 HEAD = """# The samples, explored
 
-Made by `scripts/explored.py` with `catenum explore SAMPLE --json` on private servers. *Classes* is the most there can
-be, counted before the start; *run* is what can be made. Kinds are counted in schedules.
+Made by `scripts/explored.py` with `catenum explore SAMPLE --json` on private servers. *Classes* is
+the most there can be, counted before the start; *run* is what can be made. Kinds are counted in
+schedules.
 
 """
 

@@ -1,4 +1,5 @@
-"""A night of Marrowgate Harbour in a server's own log: a server that logs as it should, and dispatchers that meet.
+"""A night of Marrowgate Harbour in a server's own log: a server that logs as it should, and
+dispatchers that meet.
 
 python scripts/portlog.py FOLDER --seconds 12     the log is FOLDER/port.csv
 """
@@ -26,10 +27,18 @@ create table berth (id int primary key, vessel text, moved int not null default 
 insert into berth select i, 'Halcyon ' || i, 0 from generate_series(1, 12) i;
 create table manifest (id int primary key, vessel text, boxes int not null default 0);
 insert into manifest select i, 'Oriel ' || i, 240 from generate_series(1, 6) i;
-create table box (id serial primary key, manifest int not null references manifest, kg int not null);
+create table box (id serial primary key, manifest int not null references manifest,
+  kg int not null);
 """
-SETTINGS = ("logging_collector=on", "log_destination=csvlog", "log_filename=port.log", "log_lock_waits=on",
-            "deadlock_timeout=80ms", "listen_addresses=", "log_statement=mod")  # fmt: skip
+SETTINGS = (
+    "logging_collector=on",
+    "log_destination=csvlog",
+    "log_filename=port.log",
+    "log_lock_waits=on",
+    "deadlock_timeout=80ms",
+    "listen_addresses=",
+    "log_statement=mod",
+)
 
 
 def work(place: Path, name: str, chance: random.Random, until: float) -> None:
@@ -37,7 +46,9 @@ def work(place: Path, name: str, chance: random.Random, until: float) -> None:
     while time.monotonic() < until:
         with (
             contextlib.suppress(psycopg.Error),
-            psycopg.connect(f"host={place} user=catenum dbname=postgres", application_name=name) as connection,
+            psycopg.connect(
+                f"host={place} user=catenum dbname=postgres", application_name=name
+            ) as connection,
         ):
             if name == "dispatcher":
                 for berth in chance.sample((3, 7), 2):
@@ -45,7 +56,9 @@ def work(place: Path, name: str, chance: random.Random, until: float) -> None:
                     time.sleep(0.03)
             elif name == "loader":
                 manifest = chance.choice((1, 2))
-                connection.execute(f"insert into box (manifest, kg) values ({manifest}, {chance.randint(1, 30)})")
+                connection.execute(
+                    f"insert into box (manifest, kg) values ({manifest}, {chance.randint(1, 30)})"
+                )
                 time.sleep(0.05)
                 connection.execute(f"update manifest set boxes = boxes + 1 where id = {manifest}")
             else:
@@ -67,8 +80,17 @@ def main() -> None:
         os.chown(place, owner.uid, owner.gid)
     recipe.initialise(place / "data")
     options = [part for setting in SETTINGS for part in ("-c", setting)]
-    command = [str(recipe.programs / "postgres"), "-D", str(place / "data"), "-k", str(place), *options]
-    server = subprocess.Popen(command, cwd="/", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, **owner.popen)
+    command = [
+        str(recipe.programs / "postgres"),
+        "-D",
+        str(place / "data"),
+        "-k",
+        str(place),
+        *options,
+    ]
+    server = subprocess.Popen(
+        command, cwd="/", stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, **owner.popen
+    )
     try:
         while not recipe.is_ready(place / "data", place):
             time.sleep(0.05)
@@ -76,7 +98,10 @@ def main() -> None:
             connection.execute(TABLES)
         until = time.monotonic() + args.seconds
         clients = [("dispatcher", 1), ("dispatcher", 2), ("loader", 3), ("loader", 4), ("clerk", 5)]
-        threads = [threading.Thread(target=work, args=(place, n, random.Random(seed), until)) for n, seed in clients]
+        threads = [
+            threading.Thread(target=work, args=(place, n, random.Random(seed), until))
+            for n, seed in clients
+        ]
         for thread in threads:
             thread.start()
         for thread in threads:

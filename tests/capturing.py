@@ -1,4 +1,6 @@
-"""Conflicts made on servers that log them: what the logs say of them is then held against what was done."""
+"""Conflicts made on servers that log them: what the logs say of them is then held against what was
+done.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,11 @@ from catenum.engines.private.postgresql import PostgresqlRecipe
 from catenum.engines.private.programs import cache_folder, server_owner, server_programs
 from conftest import folder_for_server, initialise, needs, over_socket, server_process, until
 
-RECIPES: dict[str, Any] = {"postgresql": PostgresqlRecipe, "mariadb": MariadbRecipe, "mysql": MysqlRecipe}
+RECIPES: dict[str, Any] = {
+    "postgresql": PostgresqlRecipe,
+    "mariadb": MariadbRecipe,
+    "mysql": MysqlRecipe,
+}
 #: What was taken of real servers once: see ``corpus.py``.
 CORPUS = Path(__file__).with_name("corpus")
 #: What each server's log is called, in each of its forms.
@@ -70,8 +76,14 @@ REPORT_IN_TEXT = f"update berth set vessel = 'x' where id = 7 and '{STORED}' <> 
 #: Title: what each of two does first, then what each waits with; the tables it is over.
 PAIRS: dict[str, tuple[tuple[str, str], tuple[str, str], set[str]]] = {
     "opposite order": (
-        ("update berth set vessel = 'Oriel' where id = 3", "update berth set moved = 1 where id = 7"),
-        ("update berth set vessel = 'Halcyon' where id = 7", "update berth set moved = 2 where id = 3"),
+        (
+            "update berth set vessel = 'Oriel' where id = 3",
+            "update berth set moved = 1 where id = 7",
+        ),
+        (
+            "update berth set vessel = 'Halcyon' where id = 7",
+            "update berth set moved = 2 where id = 3",
+        ),
         {"berth"},
     ),
     "two tables": (
@@ -120,7 +132,10 @@ OWN: dict[str, dict[str, tuple[tuple[str, str], tuple[str, str], set[str]]]] = {
             {"berth"},
         ),
         "gaps": (
-            ("select * from berth where id = 5 for update", "select * from berth where id = 6 for update"),
+            (
+                "select * from berth where id = 5 for update",
+                "select * from berth where id = 6 for update",
+            ),
             ("insert into berth values (5, 'x', 0)", "insert into berth values (6, 'y', 0)"),
             {"berth"},
         ),
@@ -153,7 +168,13 @@ def stored(server: str, statements: bool) -> Captured:
     """The logs that were taken once (``corpus.py``), with the conflicts that were made."""
     folder = CORPUS / "logs" / f"{server}{'-statements' if statements else ''}"
     made = [
-        Made(**{**one, **{key: tuple(one[key]) for key in ("sessions", "first", "then")}, "over": set(one["over"])})
+        Made(
+            **{
+                **one,
+                **{key: tuple(one[key]) for key in ("sessions", "first", "then")},
+                "over": set(one["over"]),
+            }
+        )
         for one in json.loads((folder / "made.json").read_text())
     ]
     return Captured(folder, made)
@@ -169,7 +190,11 @@ def captured(server: str, folder: Path, *, statements: bool, messages: str = "C"
     found = Captured(folder)
     with logging_server(server, folder, statements=statements, messages=messages) as (url, _):
         where = parse_qs(urlsplit(url).query)
-        place = Path(where["host"][0]) if server == "postgresql" else Path(where["unix_socket"][0]).parent
+        place = (
+            Path(where["host"][0])
+            if server == "postgresql"
+            else Path(where["unix_socket"][0]).parent
+        )
         if server == "postgresql":
             _on_postgresql(place, found)
         else:
@@ -188,7 +213,11 @@ def logging_server(
     place = folder_for_server(owner)
     recipe = RECIPES[server](programs, owner)
     own = place / "data" / "log" if server == "postgresql" else place
-    names = ("port.csv",) if server == "postgresql" else ("error.log", *(["general.log"] if statements else []))
+    names = (
+        ("port.csv",)
+        if server == "postgresql"
+        else ("error.log", *(["general.log"] if statements else []))
+    )
 
     def logs() -> list[Path]:
         return [(own if own.exists() else folder) / name for name in names]
@@ -197,7 +226,9 @@ def logging_server(
         initialise(recipe, place / "data")
         words = _postgresql if server == "postgresql" else _innodb
         command = words(recipe, place, server, statements=statements, messages=messages)
-        process = server_process(command, owner, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        process = server_process(
+            command, owner, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
         until(lambda: recipe.is_ready(place / "data", place), "the server is ready", 90)
         try:
             yield _url(server, place), logs
@@ -217,12 +248,21 @@ def _url(server: str, place: Path) -> str:
     return f"{server}://root@localhost/?unix_socket={place}/server.sock"
 
 
-def _postgresql(recipe: Any, place: Path, server: str, *, statements: bool, messages: str) -> list[str]:
+def _postgresql(
+    recipe: Any, place: Path, server: str, *, statements: bool, messages: str
+) -> list[str]:
     settings = ("logging_collector=on", "log_destination=stderr,csvlog,jsonlog", "log_filename=port.log",
                 "log_lock_waits=on", "deadlock_timeout=60ms", "listen_addresses=", "log_line_prefix=%m [%p] %a ",
                 f"log_statement={'all' if statements else 'none'}", f"lc_messages={messages}")  # fmt: skip
     options = [part for setting in settings for part in ("-c", setting)]
-    return [str(recipe.programs / "postgres"), "-D", str(place / "data"), "-k", str(place), *options]
+    return [
+        str(recipe.programs / "postgres"),
+        "-D",
+        str(place / "data"),
+        "-k",
+        str(place),
+        *options,
+    ]
 
 
 def _on_postgresql(place: Path, found: Captured) -> None:
@@ -232,19 +272,27 @@ def _on_postgresql(place: Path, found: Captured) -> None:
     with connect("admin") as admin:
         for sql in TABLES:
             admin.execute(
-                sql.replace("'), (", "'), (").replace("values (3, 'Halcyon')", "(id, vessel) values (3, 'Halcyon')")
+                sql.replace("'), (", "'), (").replace(
+                    "values (3, 'Halcyon')", "(id, vessel) values (3, 'Halcyon')"
+                )
             )
     _make_all("postgresql", connect, lambda session: str(session.info.backend_pid), found)
 
 
 UPDATE = "update berth set moved = 2 where id = 3"
-#: What one does while another holds its row: what comes of it, what it runs before, and then; how somebody ends it;
-#: whether the other goes on holding the row until it is over.
+#: What one does while another holds its row: what comes of it, what it runs before, and then; how
+#: somebody ends it; whether the other goes on holding the row until it is over.
 OTHER_KINDS: tuple[tuple[tuple[str, ...], tuple[str, ...], str, str | None, bool], ...] = (
     (("wait",), (), UPDATE, None, False),
     (("timeout",), ("set lock_timeout = 200",), UPDATE, None, True),
     (("refused",), (), "select * from berth where id = 3 for update nowait", None, True),
-    (("wait", "refused"), ("begin isolation level repeatable read", "select 1 from berth"), UPDATE, None, False),
+    (
+        ("wait", "refused"),
+        ("begin isolation level repeatable read", "select 1 from berth"),
+        UPDATE,
+        None,
+        False,
+    ),
     (("ended",), (), UPDATE, "select pg_cancel_backend(%s)", True),
     (("ended",), (), UPDATE, "select pg_terminate_backend(%s)", True),
 )
@@ -252,7 +300,9 @@ KINDS = [kind for kinds, *_ in OTHER_KINDS for kind in kinds]
 
 
 def other_kinds(folder: Path, messages: str) -> None:
-    """Make every conflict of PostgreSQL's that is no deadlock, one after another, and take the logs."""
+    """Make every conflict of PostgreSQL's that is no deadlock, one after another, and take the
+    logs.
+    """
     with logging_server("postgresql", folder, statements=False, messages=messages) as (url, _):
         where = f"host={parse_qs(urlsplit(url).query)['host'][0]} user=catenum dbname=postgres"
         with psycopg.connect(where, autocommit=True) as admin:
@@ -294,29 +344,43 @@ def _innodb(recipe: Any, place: Path, server: str, *, statements: bool, messages
 def _on_innodb(server: str, place: Path, found: Captured) -> None:
     def connect(name: str) -> pymysql.Connection:
         database = None if name == "maker" else "port"
-        return over_socket(unix_socket=f"{place}/server.sock", user="root", database=database, program_name=name)
+        return over_socket(
+            unix_socket=f"{place}/server.sock", user="root", database=database, program_name=name
+        )
 
     maker = connect("maker")
     maker.cursor().execute("create database port")
     maker.close()
     admin = connect("admin")
     for sql in TABLES:
-        admin.cursor().execute(sql.replace("values (3, 'Halcyon')", "(id, vessel) values (3, 'Halcyon')"))
+        admin.cursor().execute(
+            sql.replace("values (3, 'Halcyon')", "(id, vessel) values (3, 'Halcyon')")
+        )
     admin.commit()
     _make_all(server, connect, lambda session: str(session.thread_id()), found)
     cursor = admin.cursor()
     cursor.execute("show engine innodb status")
-    (found.folder / "status.txt").write_text(f"Hello,\nsee below.\n\n{cursor.fetchone()[2]}\nRegards", encoding="utf-8")
+    (found.folder / "status.txt").write_text(
+        f"Hello,\nsee below.\n\n{cursor.fetchone()[2]}\nRegards", encoding="utf-8"
+    )
     admin.close()
 
 
-def _make_all(server: str, connect: Callable[[str], Any], number: Callable[[Any], str], found: Captured) -> None:
+def _make_all(
+    server: str, connect: Callable[[str], Any], number: Callable[[Any], str], found: Captured
+) -> None:
     for title, (first, then, over) in pairs_of(server).items():
         sessions = [connect(f"{title.split()[0]}-{n}") for n in (1, 2)]
         numbers = tuple(map(number, sessions))
         fell: list[str] = []
 
-        def run(place: int, sql: str, sessions: list[Any] = sessions, numbers: Any = numbers, fell: Any = fell) -> None:
+        def run(
+            place: int,
+            sql: str,
+            sessions: list[Any] = sessions,
+            numbers: Any = numbers,
+            fell: Any = fell,
+        ) -> None:
             try:
                 sessions[place].cursor().execute(sql)
             except (psycopg.Error, pymysql.Error):

@@ -61,7 +61,9 @@ SCRIPT = Path(sys.executable).with_name("catenum")
 
 @pytest.fixture(scope="session", autouse=True)
 def _own_surroundings(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
-    """A cache of the tests' own, in a place that an unprivileged server can reach, and none of the user's settings."""
+    """A cache of the tests' own, in a place that an unprivileged server can reach, and none of the
+    user's settings.
+    """
     folder = Path(tempfile.mkdtemp(prefix="catenum-tests-"))
     folder.chmod(0o755)
     for name in ("CATENUM_TARGET", "PGPASSWORD", "PGUSER", "PGHOST", "NO_COLOR", "COLUMNS"):
@@ -69,12 +71,20 @@ def _own_surroundings(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None
     unpacked = cache_folder(server_owner()) / "mysql-programs" / "usr" / "sbin"
     if (unpacked / "mysqld").is_file():  # by scripts/setup.sh, in the cache that is not the tests'
         os.environ.setdefault("CATENUM_MYSQL_PROGRAMS", str(unpacked))
-    if WITHOUT_SERVERS:  # a command finds no programs either, and its test is skipped where it needed them
-        os.environ.update({f"CATENUM_{server.upper()}_PROGRAMS": str(folder / "none") for server in NAMES})
+    if (
+        WITHOUT_SERVERS
+    ):  # a command finds no programs either, and its test is skipped where it needed them
+        os.environ.update(
+            {f"CATENUM_{server.upper()}_PROGRAMS": str(folder / "none") for server in NAMES}
+        )
     os.environ["CATENUM_CACHE"] = str(folder / "cache")
     os.environ["CATENUM_TESTS"] = str(folder)
     run = os.environ.get("PYTEST_XDIST_TESTRUNUID")
-    made = tmp_path_factory.getbasetemp().parent / f"data-{run}" if run else tmp_path_factory.mktemp("data")
+    made = (
+        tmp_path_factory.getbasetemp().parent / f"data-{run}"
+        if run
+        else tmp_path_factory.mktemp("data")
+    )
     made.mkdir(exist_ok=True)
     os.environ["CATENUM_TESTS_DATA"] = str(made)
     os.environ["XDG_CONFIG_HOME"] = str(folder / "config")
@@ -85,7 +95,8 @@ def _own_surroundings(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None
     after.communicate(timeout=120)
 
 
-#: A process of its own: it waits until the tests have ended, however they did, and stops what they have left running.
+#: A process of its own: it waits until the tests have ended, however they did, and stops what they
+#: have left running.
 CLEARS_UP = """
 import shutil, subprocess, sys
 script, folder, *servers = sys.argv[1:]
@@ -123,7 +134,8 @@ def server_process(command: Sequence[str], owner: Owner, **how: Any) -> subproce
 
 #: These go first, so that no process is still at one of them when the others have nothing left.
 LONGEST = tuple(
-    f"tests/test_{name}" for name in ("restoring.py::test_after_each", "private.py", "space.py", "propose.py")
+    f"tests/test_{name}"
+    for name in ("restoring.py::test_after_each", "private.py", "space.py", "propose.py")
 )
 #: From so many files on all tests are meant, not a choice of somebody's.
 MANY_FILES = 30
@@ -135,8 +147,8 @@ def pytest_report_header() -> str:
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """Leave out what is for ``make soak``: the same on a server on which it can hardly go wrong in its own way, by a
-    mark where a test is for that alone, else by the list.
+    """Leave out what is for ``make soak``: the same on a server on which it can hardly go wrong in
+    its own way, by a mark where a test is for that alone, else by the list.
     """
     lines = Path(__file__).with_name("soak.txt").read_text().splitlines()
     listed = tuple(f"tests/{line}" for line in lines if not line.startswith("#"))
@@ -155,8 +167,9 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
 
 @pytest.fixture(autouse=True)
 def _checked_once(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Every order behind the walk, and other data behind a proposal, in the tests that are about these alone: elsewhere
-    a test would take twice as long. A command in a process of its own does all of it.
+    """Every order behind the walk, and other data behind a proposal, in the tests that are about
+    these alone: elsewhere a test would take twice as long. A command in a process of its own does
+    all of it.
     """
     if request.node.get_closest_marker("checked_twice") is None:
         monkeypatch.setattr("catenum.lab.explore.runner.EVERY_ORDER_MS", 0.0)
@@ -165,7 +178,9 @@ def _checked_once(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatc
 
 
 def over_socket(**where: Any) -> pymysql.Connection[Any]:
-    """A session on MariaDB or MySQL, without TLS: for that the driver reads all certificates of the system each time."""
+    """A session on MariaDB or MySQL, without TLS: for that the driver reads all certificates of the
+    system each time.
+    """
     return pymysql.connect(**{"ssl_disabled": True, **where})
 
 
@@ -191,10 +206,14 @@ def needs(server: str) -> None:
 
 @pytest.fixture(scope="session")
 def kept() -> str:
-    """The private server that stays for the session; commands find it by themselves. Gives its connection string."""
+    """The private server that stays for the session; commands find it by themselves. Gives its
+    connection string.
+    """
     needs("postgresql")
     subprocess.run([str(SCRIPT), "local", "start", "--quiet"], check=True, capture_output=True)
-    reported = subprocess.run([str(SCRIPT), "local", "status", "--json"], check=True, capture_output=True)
+    reported = subprocess.run(
+        [str(SCRIPT), "local", "status", "--json"], check=True, capture_output=True
+    )
     (server,) = json.loads(reported.stdout)["servers"]
     return f"host={server['sockets']} user={USER} dbname={DATABASE}"
 
@@ -207,9 +226,15 @@ def kept_if_any(request: pytest.FixtureRequest) -> str | None:
 
 @pytest.fixture(scope="session")
 def logs(tmp_path_factory) -> Callable[[str, bool], Any]:
-    """A server's logs, made once for all processes of the run: setting up a server takes longer than most tests."""
+    """A server's logs, made once for all processes of the run: setting up a server takes longer
+    than most tests.
+    """
     run = os.environ.get("PYTEST_XDIST_TESTRUNUID")
-    shared = tmp_path_factory.getbasetemp().parent / f"logs-{run}" if run else tmp_path_factory.mktemp("logs")
+    shared = (
+        tmp_path_factory.getbasetemp().parent / f"logs-{run}"
+        if run
+        else tmp_path_factory.mktemp("logs")
+    )
 
     @functools.cache
     def get(server: str, statements: bool) -> Any:
@@ -240,7 +265,9 @@ class Done:
     @property
     def json(self) -> dict:
         """What it printed, held against the type of its format."""
-        assert self.out, f"nothing on standard output; exit code {self.code}, and on standard error: {self.err}"
+        assert self.out, (
+            f"nothing on standard output; exit code {self.code}, and on standard error: {self.err}"
+        )
         plain = json.loads(self.out)
         name = formats.format_name(plain) if isinstance(plain, dict) else None
         if name is not None:
@@ -249,7 +276,9 @@ class Done:
 
 
 def _or_skip(done: Done) -> Done:
-    """The command's end; the test is skipped where the command needed a server that cannot be started here."""
+    """The command's end; the test is skipped where the command needed a server that cannot be
+    started here.
+    """
     for server in NAMES:
         if done.code == 3 and "server programs" in done.err and missing(server):
             needs(server)
@@ -257,23 +286,40 @@ def _or_skip(done: Done) -> Done:
 
 
 #: Where what is tested is the process: its end, its output, what it loads, whom it leaves behind.
-OF_THE_PROCESS = ("test_bad_days", "test_drivers", "test_private", "test_faces", "test_house", "test_conductor")
+OF_THE_PROCESS = (
+    "test_bad_days",
+    "test_drivers",
+    "test_private",
+    "test_faces",
+    "test_house",
+    "test_conductor",
+)
 
 
 @pytest.fixture
 def run(
-    tmp_path: Path, kept_if_any: str | None, call: Callable[..., Done], request: pytest.FixtureRequest
+    tmp_path: Path,
+    kept_if_any: str | None,
+    call: Callable[..., Done],
+    request: pytest.FixtureRequest,
 ) -> Callable[..., Done]:
     """Runs the built command in a temporary folder, on the kept server unless told otherwise.
 
-    In a process of its own where the test is about that, or says how it is to be run; a second is saved elsewhere.
+    In a process of its own where the test is about that, or says how it is to be run; a second is
+    saved elsewhere.
     """
     apart = request.module.__name__ in OF_THE_PROCESS or "CATENUM_TESTS_EVERYWHERE" in os.environ
 
     def run(*words: object, **options: object) -> Done:
         if not options and not apart:
             return call(*words)
-        settings = {"cwd": tmp_path, "capture_output": True, "text": True, "timeout": 120, **options}
+        settings = {
+            "cwd": tmp_path,
+            "capture_output": True,
+            "text": True,
+            "timeout": 120,
+            **options,
+        }
         done = subprocess.run([str(SCRIPT), *map(str, words)], check=False, **settings)
         assert "Traceback" not in done.stderr, done.stderr
         return _or_skip(Done(done.returncode, done.stdout, done.stderr))
@@ -282,7 +328,9 @@ def run(
 
 
 @pytest.fixture
-def call(tmp_path: Path, kept_if_any: str | None, monkeypatch: pytest.MonkeyPatch) -> Callable[..., Done]:
+def call(
+    tmp_path: Path, kept_if_any: str | None, monkeypatch: pytest.MonkeyPatch
+) -> Callable[..., Done]:
     """The same as ``run`` in this process: for tables of many short calls."""
     monkeypatch.chdir(tmp_path)
 
@@ -300,12 +348,18 @@ def call(tmp_path: Path, kept_if_any: str | None, monkeypatch: pytest.MonkeyPatc
 
 @pytest.fixture
 def start(tmp_path: Path, kept: str) -> Iterator[Callable[..., subprocess.Popen]]:
-    """Starts the built command and leaves it running; what still runs at the end of the test is killed."""
+    """Starts the built command and leaves it running; what still runs at the end of the test is
+    killed.
+    """
     started: list[subprocess.Popen] = []
 
     def start(*words: object) -> subprocess.Popen:
         process = subprocess.Popen(
-            [str(SCRIPT), *map(str, words)], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+            [str(SCRIPT), *map(str, words)],
+            cwd=tmp_path,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
         )
         started.append(process)
         return process
@@ -330,10 +384,15 @@ def _kept_with_socket(server: str) -> str:
     needs(server)
     target = ("--target", f"local:{server}")
     started = subprocess.run(
-        [str(SCRIPT), "local", "start", *target, "--quiet"], capture_output=True, text=True, check=False
+        [str(SCRIPT), "local", "start", *target, "--quiet"],
+        capture_output=True,
+        text=True,
+        check=False,
     )
     assert started.returncode == 0, started.stderr
-    reported = subprocess.run([str(SCRIPT), "local", "status", *target, "--json"], check=True, capture_output=True)
+    reported = subprocess.run(
+        [str(SCRIPT), "local", "status", *target, "--json"], check=True, capture_output=True
+    )
     (found,) = json.loads(reported.stdout)["servers"]
     return f"{found['sockets']}/server.sock"
 
@@ -397,9 +456,7 @@ def until(check: Callable[[], object], what: str, seconds: float = 60.0) -> obje
 def looks(conninfo: str) -> bool:
     """Whether a watch is connected and has looked at least once."""
     with psycopg.connect(conninfo) as connection:
-        query = (
-            "select 1 from pg_stat_activity where application_name = 'catenum watch' and query like '%backend_type%'"
-        )
+        query = "select 1 from pg_stat_activity where application_name = 'catenum watch' and query like '%backend_type%'"
         return connection.execute(query).fetchone() is not None
 
 
@@ -416,7 +473,9 @@ def has_looked(store: Path) -> bool:
 def leftovers(conninfo: str) -> tuple[list[str], list[str]]:
     """Scratch schemas and sessions of Catenum that are still on a server."""
     with psycopg.connect(conninfo) as connection:
-        schemas = connection.execute("select nspname from pg_namespace where nspname like 'catenum%'").fetchall()
+        schemas = connection.execute(
+            "select nspname from pg_namespace where nspname like 'catenum%'"
+        ).fetchall()
         sessions = connection.execute(
             "select application_name from pg_stat_activity where application_name like 'catenum %'"
         ).fetchall()
@@ -463,14 +522,18 @@ class OwnServer:
 
 @pytest.fixture
 def own_server() -> Iterator[OwnServer]:
-    """A server of one test's own, with the logins ``master`` (may all but be superuser) and ``guest`` (may nothing)."""
+    """A server of one test's own, with the logins ``master`` (may all but be superuser) and
+    ``guest`` (may nothing).
+    """
     needs("postgresql")
     owner = server_owner()
     recipe = PostgresqlRecipe(server_programs("postgresql", {}, cache_folder(owner), owner), owner)
     folder = folder_for_server(owner)
     data = folder / "data"
     initialise(recipe, data)
-    (data / "pg_hba.conf").write_text("local all all trust\nhost all all 127.0.0.1/32 scram-sha-256\n")
+    (data / "pg_hba.conf").write_text(
+        "local all all trust\nhost all all 127.0.0.1/32 scram-sha-256\n"
+    )
     port = 20000 + os.getpid() % 20000
     command = [*recipe.command(data, folder), "-c", "listen_addresses=127.0.0.1", "-c", f"port={port}",
                "-c", "max_connections=520",
@@ -516,7 +579,9 @@ def own_mysql(kept_mysql: str) -> Iterator[OwnInnodb]:
     yield from _own("mysql", MysqlRecipe)
 
 
-def _own(server: str, recipe_of: Callable[..., MariadbRecipe | MysqlRecipe], *options: str) -> Iterator[OwnInnodb]:
+def _own(
+    server: str, recipe_of: Callable[..., MariadbRecipe | MysqlRecipe], *options: str
+) -> Iterator[OwnInnodb]:
     owner = server_owner()
     recipe = recipe_of(server_programs(server, {}, cache_folder(owner), owner), owner)
     folder = folder_for_server(owner)
@@ -524,7 +589,9 @@ def _own(server: str, recipe_of: Callable[..., MariadbRecipe | MysqlRecipe], *op
     command = [*recipe.command(folder / "data", folder), *options]
     with (folder / "log").open("wb") as log:
         process = server_process(command, owner, stdout=log, stderr=log)
-        until(lambda: recipe.is_ready(folder / "data", folder), "the test's own server is ready", 60)
+        until(
+            lambda: recipe.is_ready(folder / "data", folder), "the test's own server is ready", 60
+        )
         yield OwnInnodb(f"{server}://root@localhost?unix_socket={folder}/server.sock", process)
         process.kill()
         process.wait(20)

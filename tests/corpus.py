@@ -1,8 +1,10 @@
-"""What real servers said once, and what Catenum makes of it: texts beside the tests, for a run without any server.
+"""What real servers said once, and what Catenum makes of it: texts beside the tests, for a run
+without any server.
 
-``tests/corpus`` has tapes (``tape.py``), logs, and for each case what the commands print, as a reader would see it.
-``corpus.py --servers`` takes all of it from real servers; ``corpus.py`` alone makes the printed texts anew from the
-tapes and logs that are there: read the difference before it is committed.
+``tests/corpus`` has tapes (``tape.py``), logs, and for each case what the commands print, as a
+reader would see it. ``corpus.py --servers`` takes all of it from real servers; ``corpus.py`` alone
+makes the printed texts anew from the tapes and logs that are there: read the difference before it
+is committed.
 """
 
 from __future__ import annotations
@@ -75,7 +77,9 @@ def servers_for(word: str, sample: str) -> tuple[str, ...]:
 
 @dataclass(frozen=True)
 class Case:
-    """A scenario on a server, and the commands that are run on it, the first of which makes the tape."""
+    """A scenario on a server, and the commands that are run on it, the first of which makes the
+    tape.
+    """
 
     name: str
     server: str
@@ -98,7 +102,9 @@ def cases() -> Iterator[Case]:
             yield Case(f"play-{name}", server, PLAY, samples.text(name))
     for commands, names in CALLS.items():
         word = commands[0].split()[0]
-        more = "-".join(part for part in commands[0].split()[3:] if part != "--json").replace("--", "")
+        more = "-".join(part for part in commands[0].split()[3:] if part != "--json").replace(
+            "--", ""
+        )
         for name in names:
             for server in servers_for(word, name):
                 title = "-".join(part for part in (word, name, more) if part)
@@ -117,7 +123,10 @@ def cases() -> Iterator[Case]:
 MOMENTS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
     "chain": (
         ("gate", ("update berth set moved = 1 where id = 3",)),
-        ("yard", ("update berth set moved = 2 where id = 7", "update berth set moved = 3 where id = 3")),
+        (
+            "yard",
+            ("update berth set moved = 2 where id = 7", "update berth set moved = 3 where id = 3"),
+        ),
         ("quay", ("update berth set moved = 4 where id = 7",)),
     ),
     "definition": (
@@ -135,7 +144,12 @@ MOMENTS: dict[str, tuple[tuple[str, tuple[str, ...]], ...]] = {
         ("yard", ("delete from berth where id = 3",)),
     ),
 }
-NOW = ("now --locks --json", "now --locks --verbose", "now --locks --quiet", "now --locks --json --mask")
+NOW = (
+    "now --locks --json",
+    "now --locks --verbose",
+    "now --locks --quiet",
+    "now --locks --json --mask",
+)
 
 
 def call(line: str) -> str:
@@ -206,9 +220,14 @@ def derived(case: Case, played: Case) -> str:
             (played, "play case.yaml --locks full --save seen.json"),
             (case, "explore case.yaml --save all"),
         ):
-            with pytest.MonkeyPatch.context() as patch, taped(Tape(unpacked(one.tape, folder)), patch):
+            with (
+                pytest.MonkeyPatch.context() as patch,
+                taped(Tape(unpacked(one.tape, folder)), patch),
+            ):
                 call(f"{line} --target local:{case.server}")
-        explored = exploration_file.from_json((folder / "all/exploration.json").read_bytes(), "exploration.json")
+        explored = exploration_file.from_json(
+            (folder / "all/exploration.json").read_bytes(), "exploration.json"
+        )
         recording = recording_file.from_json((folder / "seen.json").read_bytes(), "seen.json")
     return "".join(tables.candidates(case.text, case.server, explored, recording))
 
@@ -296,7 +315,9 @@ def log_cases() -> list[tuple[str, tuple[str, ...]]]:
         for form in FORMS[server]:
             if (folder / form).is_file():
                 more = ("general.log",) if (folder / "general.log").is_file() else ()
-                found.append((f"{folder.name}.{form}", tuple(str(folder / name) for name in (form, *more))))
+                found.append(
+                    (f"{folder.name}.{form}", tuple(str(folder / name) for name in (form, *more)))
+                )
         if (folder / "status.txt").is_file():
             found.append((f"{folder.name}.status", (str(folder / "status.txt"),)))
     return found
@@ -340,17 +361,36 @@ def damaged(files: tuple[str, ...], chances: int = 5) -> str:
                 Path(name).write_text("".join(_damage(lines, chance)), encoding="utf-8")
             out, err = io.StringIO(), io.StringIO()
             code = main(["intake", *names, "--json", "--zone", "UTC"], out, err)
-            found.append(f"-- damage {seed}: exit code {int(code)} {steady(err.getvalue()).strip()}\n")
+            found.append(
+                f"-- damage {seed}: exit code {int(code)} {steady(err.getvalue()).strip()}\n"
+            )
             for one in json.loads(out.getvalue() or "{}").get("conflicts", ()):
                 members = [
-                    (m["session"], m["statement"], m["history"], m["later"], m["ending"], m["whole"])
+                    (
+                        m["session"],
+                        m["statement"],
+                        m["history"],
+                        m["later"],
+                        m["ending"],
+                        m["whole"],
+                    )
                     for m in one["members"]
                 ]
                 waits = [
-                    (w["waiter"], w["holder"], w["object"], w["mode"], w["table"], w["index"], w["seconds"])
+                    (
+                        w["waiter"],
+                        w["holder"],
+                        w["object"],
+                        w["mode"],
+                        w["table"],
+                        w["index"],
+                        w["seconds"],
+                    )
                     for w in one["waits"]
                 ]
-                found.append(f"{one['kind']} {one['at']} {one['victim']} {one['relations']} {one['notes']}\n")
+                found.append(
+                    f"{one['kind']} {one['at']} {one['victim']} {one['relations']} {one['notes']}\n"
+                )
                 found.append(f"    {shortened(str(members), 600)}\n    {waits}\n")
     return "".join(found)
 
@@ -383,20 +423,38 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
     for case in cases():
         yield case.said, lambda case=case: said_of(case)
     for title, server in moments():
-        yield CORPUS / "said" / f"now-{title}.{server}.txt", lambda t=title, s=server: said_of_moment(t, s)
+        yield (
+            CORPUS / "said" / f"now-{title}.{server}.txt",
+            lambda t=title, s=server: said_of_moment(t, s),
+        )
     for server, seed in ((server, seed) for server in nights.MODES for seed in range(1, 4)):
         path = CORPUS / "said" / f"night-{seed}.{server}.txt"
         yield path, lambda s=server, n=seed: "".join(nights.watched(s, n))
-    yield CORPUS / "said" / "across.txt", lambda: "".join(text for seed in range(6) for text in nights.across(seed))
+    yield (
+        CORPUS / "said" / "across.txt",
+        lambda: "".join(text for seed in range(6) for text in nights.across(seed)),
+    )
     yield CORPUS / "said" / "statistics.txt", lambda: "".join(tables.statistics())
-    yield CORPUS / "said" / "questions.txt", lambda: "".join(tables.questions(CORPUS / "questions.yaml"))
+    yield (
+        CORPUS / "said" / "questions.txt",
+        lambda: "".join(tables.questions(CORPUS / "questions.yaml")),
+    )
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
     texts = (CORPUS / "statements.txt").read_text(encoding="utf-8").splitlines()
     for server in SERVERS:
-        yield CORPUS / "said" / f"statements.{server}.txt", lambda s=server: "".join(tables.statements(s, texts))
-        yield CORPUS / "said" / f"levels.{server}.txt", lambda s=server: "".join(tables.of_levels(s))
+        yield (
+            CORPUS / "said" / f"statements.{server}.txt",
+            lambda s=server: "".join(tables.statements(s, texts)),
+        )
+        yield (
+            CORPUS / "said" / f"levels.{server}.txt",
+            lambda s=server: "".join(tables.of_levels(s)),
+        )
         dump = CORPUS / "dumps" / f"{server}.sql"
-        yield CORPUS / "said" / f"dump.{server}.txt", lambda s=server, p=dump: "".join(tables.dumps(s, p))
+        yield (
+            CORPUS / "said" / f"dump.{server}.txt",
+            lambda s=server, p=dump: "".join(tables.dumps(s, p)),
+        )
     both = {(case.name, case.server): case for case in cases()}
     for (name, server), case in both.items():
         played = both.get((name.replace("explore-", "play-", 1), server))
@@ -425,7 +483,16 @@ def dump_of(server: str, where: Any) -> str:
             for _, sql in rules_of(server).sql.split(test_dumps.INNODB):
                 cursor.execute(sql)
         program = "mariadb-dump" if server == "mariadb" else "mysqldump"
-        words = [program, "-u", "root", "-S", where["unix_socket"], "--no-data", "--routines", "dumped"]
+        words = [
+            program,
+            "-u",
+            "root",
+            "-S",
+            where["unix_socket"],
+            "--no-data",
+            "--routines",
+            "dumped",
+        ]
     return subprocess.run(words, capture_output=True, text=True, check=True).stdout
 
 
@@ -479,7 +546,9 @@ def take_everything(only: str) -> None:
                 take_logs(server, statements)
         if only in f"dump.{server}":
             (CORPUS / "dumps").mkdir(exist_ok=True)
-            (CORPUS / "dumps" / f"{server}.sql").write_text(dump_of(server, kept_servers(server, {})[0][0].where))
+            (CORPUS / "dumps" / f"{server}.sql").write_text(
+                dump_of(server, kept_servers(server, {})[0][0].where)
+            )
     for language in ("de_DE", "ko_KR"):
         if only in f"log-postgresql-{language}":
             folder = CORPUS / "logs" / f"postgresql-{language}"
@@ -493,7 +562,9 @@ def take_everything(only: str) -> None:
 if __name__ == "__main__":
     os.environ.setdefault("CATENUM_TESTS_DATA", tempfile.mkdtemp(prefix="catenum-corpus-data-"))
     reads = argparse.ArgumentParser(description=__doc__)
-    reads.add_argument("--servers", action="store_true", help="take tapes and logs from real servers first")
+    reads.add_argument(
+        "--servers", action="store_true", help="take tapes and logs from real servers first"
+    )
     reads.add_argument("--only", default="", help="of which the name has this text")
     given = reads.parse_args()
     if given.servers:

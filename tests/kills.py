@@ -1,11 +1,12 @@
-"""Commands killed outright (SIGKILL) at chance moments, and what the next command leaves of them: nothing.
+"""Commands killed outright (SIGKILL) at chance moments, and what the next command leaves of them:
+nothing.
 
-    python tests/kills.py --count 50
+python tests/kills.py --count 50
 
-For each way of working (play, explore with one worker and with two, churn, trial, watch, local), on each server: starts
-the command in a session of its own, kills it (alone) after a chance part of the time that it takes, runs one more
-command, and looks for processes and socket folders; on a kept server, for schemas, databases and logins. Exit code 1:
-something was left.
+For each way of working (play, explore with one worker and with two, churn, trial, watch, local), on
+each server: starts the command in a session of its own, kills it (alone) after a chance part of the
+time that it takes, runs one more command, and looks for processes and socket folders; on a kept
+server, for schemas, databases and logins. Exit code 1: something was left.
 """
 
 from __future__ import annotations
@@ -62,13 +63,18 @@ def named_in(server: str, sockets: str) -> set[str]:
     if server == "postgresql":
         with psycopg.connect(f"host={sockets} user=catenum dbname=marrowgate") as db:
             return {
-                name for (name,) in db.execute("select nspname from pg_namespace union select rolname from pg_roles")
+                name
+                for (name,) in db.execute(
+                    "select nspname from pg_namespace union select rolname from pg_roles"
+                )
             }
     with (
         over_socket(unix_socket=f"{sockets}/server.sock", user="root") as maria,
         maria.cursor() as cursor,
     ):
-        cursor.execute("select schema_name from information_schema.schemata union select user from mysql.user")
+        cursor.execute(
+            "select schema_name from information_schema.schemata union select user from mysql.user"
+        )
         return {name for (name,) in cursor.fetchall()}
 
 
@@ -86,20 +92,30 @@ def kills() -> int:
         base.chmod(0o755)
         (base / "tmp").mkdir(mode=0o777)
         (base / "tmp").chmod(0o1777)
-        environment = {**os.environ, "CATENUM_CACHE": str(base / "cache"), "TMPDIR": str(base / "tmp")}
+        environment = {
+            **os.environ,
+            "CATENUM_CACHE": str(base / "cache"),
+            "TMPDIR": str(base / "tmp"),
+        }
         unpacked = cache_folder(server_owner()) / "mysql-programs" / "usr" / "sbin"
         if (unpacked / "mysqld").is_file():  # in the cache that is not this one
             environment.setdefault("CATENUM_MYSQL_PROGRAMS", str(unpacked))
 
         def run(*words: str, env: dict[str, str] = environment) -> subprocess.CompletedProcess[str]:
-            return subprocess.run([str(SCRIPT), *words], env=env, capture_output=True, text=True, check=False)
+            return subprocess.run(
+                [str(SCRIPT), *words], env=env, capture_output=True, text=True, check=False
+            )
 
         target = ["--target", f"local:{server}"]
         for way in args.way or WAYS:
             kept = way.endswith("kept server")
             store = str(base / "store.sqlite")
             words = [word.format(sample="tug-upgrade", store=store) for word in WAYS[way]] + target
-            nextly = ["watch", "--for", "4s", "--store", store] if way.startswith("watch") else ["play", "tug-upgrade"]
+            nextly = (
+                ["watch", "--for", "4s", "--store", store]
+                if way.startswith("watch")
+                else ["play", "tug-upgrade"]
+            )
             before, sockets = set[str](), ""
             if kept:
                 run("local", "start", *target)
@@ -134,7 +150,10 @@ def kills() -> int:
                     left = [str(pid) for pid in processes_of(base)] + os.listdir(base / "tmp")
                 if left or after.returncode != (0 if way.startswith("watch") else 1):
                     reported = after.stderr.strip()[-300:]
-                    print(f"{server}, {way}, turn {turn}: left {left}, then {after.returncode} {reported}", flush=True)
+                    print(
+                        f"{server}, {way}, turn {turn}: left {left}, then {after.returncode} {reported}",
+                        flush=True,
+                    )
                     bad += 1
                 else:
                     clean += 1

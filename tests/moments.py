@@ -1,11 +1,13 @@
-"""Random moments of a running server, told by a look and by the server's own views. Part of ``make soak``.
+"""Random moments of a running server, told by a look and by the server's own views. Part of ``make
+soak``.
 
-    python tests/moments.py --server postgresql --seconds 600 --first 1
+python tests/moments.py --server postgresql --seconds 600 --first 1
 
-Sessions lock rows, tables and named things at random, by statements that may wait; cycles are left standing. After each
-statement the look's waits are held against what the server itself tells, asked in another way: the same sessions wait,
-behind the same heads, in the same cycles; nobody is said to hold what the lock table does not show as held; a head's
-hold is no longer than its transaction. Prints each difference with the number that makes it again.
+Sessions lock rows, tables and named things at random, by statements that may wait; cycles are left
+standing. After each statement the look's waits are held against what the server itself tells, asked
+in another way: the same sessions wait, behind the same heads, in the same cycles; nobody is said to
+hold what the lock table does not show as held; a head's hold is no longer than its transaction.
+Prints each difference with the number that makes it again.
 """
 
 from __future__ import annotations
@@ -50,9 +52,15 @@ OWN = {
         "select * from crate where n = 0 for update", "select get_lock('quay {k}', 60)",
     ),
 }  # fmt: skip
-OWN["mysql"] = tuple(statement.replace("lock in share mode", "for share") for statement in OWN["mariadb"])
+OWN["mysql"] = tuple(
+    statement.replace("lock in share mode", "for share") for statement in OWN["mariadb"]
+)
 #: How MySQL's lock table calls what InnoDB's status says in words.
-WORDS = {"REC_NOT_GAP": "locks rec but not gap", "GAP": "locks gap before rec", "INSERT_INTENTION": "insert intention"}
+WORDS = {
+    "REC_NOT_GAP": "locks rec but not gap",
+    "GAP": "locks gap before rec",
+    "INSERT_INTENTION": "insert intention",
+}
 
 
 class Yard:
@@ -92,7 +100,11 @@ class Yard:
     def over(self, admin: Any) -> None:
         for number in self.ids:
             with contextlib.suppress(psycopg.Error, pymysql.Error):
-                word = f"select pg_terminate_backend({number})" if self.kind == "postgresql" else f"kill {number}"
+                word = (
+                    f"select pg_terminate_backend({number})"
+                    if self.kind == "postgresql"
+                    else f"kill {number}"
+                )
                 admin.cursor().execute(word)
         for thread in self.threads:
             thread.join(10)
@@ -119,7 +131,9 @@ def own_waits(kind: str, admin: Any, ids: list[str]) -> dict[str, set[str]]:
     for waiter, mine in locks.items():
         for place, mode, waits in mine:
             for other, theirs in locks.items() if waits else ():
-                if other != waiter and any(p == place and not w and blocks(mode, m) for p, m, w in theirs):
+                if other != waiter and any(
+                    p == place and not w and blocks(mode, m) for p, m, w in theirs
+                ):
                     found.setdefault(waiter, set()).add(other)
             ahead = [
                 o
@@ -149,15 +163,25 @@ def printed(status: str) -> dict[str, list[tuple[tuple[str, ...], str, bool]]]:
             continue
         mine = found.setdefault(thread[1], [])
         for text in re.split(r"(?=RECORD LOCKS )", block)[1:]:
-            head = re.match(r"RECORD LOCKS space id (\d+) page no (\d+) .*? lock[ _]mode (.*)", text)
+            head = re.match(
+                r"RECORD LOCKS space id (\d+) page no (\d+) .*? lock[ _]mode (.*)", text
+            )
             if head:
                 for heap in re.findall(r"heap no (\d+)", text):
-                    mine.append(((head[1], head[2], heap), head[3].replace(" waiting", ""), "waiting" in head[3]))
+                    mine.append(
+                        (
+                            (head[1], head[2], heap),
+                            head[3].replace(" waiting", ""),
+                            "waiting" in head[3],
+                        )
+                    )
     return found
 
 
 def tabled(cursor: Any) -> dict[str, list[tuple[tuple[str, ...], str, bool]]]:
-    """The same from MySQL's lock table, by transactions: the threads that it tells of locks are not asked."""
+    """The same from MySQL's lock table, by transactions: the threads that it tells of locks are not
+    asked.
+    """
     cursor.execute("select trx_id, trx_mysql_thread_id from information_schema.innodb_trx")
     threads = {str(number): str(thread) for number, thread in cursor.fetchall()}
     cursor.execute(
@@ -188,7 +212,9 @@ def blocks(wanted: str, held: str) -> bool:
 def graph_of(waits: dict[str, set[str]]) -> WaitGraph:
     thing = Resource(kind="other", text="something")
     return WaitGraph(
-        Edge(waiter=w, holder=h, resource=thing, wanted=NO_MODE, held=None) for w, by in waits.items() for h in by
+        Edge(waiter=w, holder=h, resource=thing, wanted=NO_MODE, held=None)
+        for w, by in waits.items()
+        for h in by
     )
 
 
@@ -211,25 +237,35 @@ def differences(sample: Any, own: dict[str, set[str]], kind: str) -> list[str]:
     found = []
     if kind == "mariadb":  # whoever is not named is one of the suspects
         suspected = {
-            one.waiter: {s.session for s in sample.suspects if s.waiter == one.waiter} for one in sample.suspects
+            one.waiter: {s.session for s in sample.suspects if s.waiter == one.waiter}
+            for one in sample.suspects
         }
         reported = WaitGraph(
             replace(edge, holder=name)
             for edge in sample.edges
-            for name in (sorted(suspected.get(edge.waiter, ())) if edge.holder not in sample.by_id else [edge.holder])
+            for name in (
+                sorted(suspected.get(edge.waiter, ()))
+                if edge.holder not in sample.by_id
+                else [edge.holder]
+            )
         )
     if reported.waiters != server.waiters:
         found.append(f"waiting: told {sorted(reported.waiters)}, server {sorted(server.waiters)}")
     for name in reported.waiters & server.waiters:
         mine, theirs = roots(reported, name), roots(server, name)
-        # The server names one of several that share a row; the look may know the others. In a cycle the server counts
-        # those who stand ahead in a queue for a row among the members.
-        alike = mine == theirs or (theirs <= mine and (kind == "postgresql" or bool(sample.suspects)))
+        # The server names one of several that share a row; the look may know the others. In a cycle
+        # the server counts those who stand ahead in a queue for a row among the members.
+        alike = mine == theirs or (
+            theirs <= mine and (kind == "postgresql" or bool(sample.suspects))
+        )
         if not alike and not (reported.cycles() and mine & theirs):
             found.append(f"{name}: told behind {sorted(mine)}, server {sorted(theirs)}")
-    # Who shares a row may close a cycle before the server has come to wait for it: for it waits for one after the other.
+    # Who shares a row may close a cycle before the server has come to wait for it: for it waits for
+    # one after the other.
     shares = any(edge.resource.kind == "row" and edge.held is not None for edge in sample.edges)
-    if bool(reported.cycles()) != bool(server.cycles()) and not (kind == "postgresql" and reported.cycles() and shares):
+    if bool(reported.cycles()) != bool(server.cycles()) and not (
+        kind == "postgresql" and reported.cycles() and shares
+    ):
         found.append(f"cycles: told {len(reported.cycles())}, server {len(server.cycles())}")
     for head in reported.heads():
         held, age = sample.holds_up(head), sample.session(head).transaction_ms
@@ -255,7 +291,9 @@ def moment(kind: str, place: str, admin: Any, monitor: Any, number: int) -> list
             if not free:
                 break
             who = chance.choice(free)
-            statement = chance.choice(OWN[kind]).format(k=chance.randint(1, 3), n=10 + step + number % 1000 * 20)
+            statement = chance.choice(OWN[kind]).format(
+                k=chance.randint(1, 3), n=10 + step + number % 1000 * 20
+            )
             if chance.random() < 0.15:
                 statement = chance.choice(("commit", "rollback"))
             done.append(f"{yard.ids[who]} {statement}")
@@ -280,22 +318,30 @@ def moment(kind: str, place: str, admin: Any, monitor: Any, number: int) -> list
 
 def soak() -> int:
     """Play many, and say what came of it."""
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--server", choices=tuple(OWN), required=True)
     parser.add_argument("--seconds", type=float, default=600.0)
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--count", type=int, default=10**9)
     args = parser.parse_args()
     target = f"local:{args.server}"
-    subprocess.run([str(SCRIPT), "local", "start", "--target", target], check=False, capture_output=True)
+    subprocess.run(
+        [str(SCRIPT), "local", "start", "--target", target], check=False, capture_output=True
+    )
     reported = subprocess.run(
-        [str(SCRIPT), "local", "status", "--target", target, "--json"], check=True, capture_output=True
+        [str(SCRIPT), "local", "status", "--target", target, "--json"],
+        check=True,
+        capture_output=True,
     )
     (server,) = json.loads(reported.stdout)["servers"]
     open_monitor = server_module(args.server, ".monitor").open_monitor
     admin: Any
     if args.server == "postgresql":
-        first = psycopg.connect(f"host={server['sockets']} user=catenum dbname=marrowgate", autocommit=True)
+        first = psycopg.connect(
+            f"host={server['sockets']} user=catenum dbname=marrowgate", autocommit=True
+        )
         first.execute("drop database if exists moments with (force)")
         first.execute("create database moments")
         place = f"host={server['sockets']} user=catenum dbname=moments"
@@ -321,7 +367,9 @@ def soak() -> int:
         number += 1
         if number % 50 == 0:
             print(f"{args.server}: at {number}", flush=True)
-    print(f"{args.server}: {number - args.first} moments, {bad} different, the last was {number - 1}")
+    print(
+        f"{args.server}: {number - args.first} moments, {bad} different, the last was {number - 1}"
+    )
     return 1 if bad else 0
 
 

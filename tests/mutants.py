@@ -1,8 +1,9 @@
-"""Small changes of meaning in ``core``, each held against the tests that need no server: ``make mutants``.
+"""Small changes of meaning in ``core``, each held against the tests that need no server: ``make
+mutants``.
 
-A change that no test notices is a place where an error would go unnoticed. Which changes are made depends on nothing
-but the source and ``--first``; what survives because it changes nothing that can be seen is listed, with the reason, in
-``mutants.txt``.
+A change that no test notices is a place where an error would go unnoticed. Which changes are made
+depends on nothing but the source and ``--first``; what survives because it changes nothing that can
+be seen is listed, with the reason, in ``mutants.txt``.
 """
 
 from __future__ import annotations
@@ -31,7 +32,8 @@ import coverage
 ROOT = Path(__file__).parents[1]
 CORE = ROOT / "src/catenum/core"
 EQUIVALENT = Path(__file__).with_name("mutants.txt")
-#: How long the tests of one change may take by themselves; one that makes a loop endless is noticed by the limit.
+#: How long the tests of one change may take by themselves; one that makes a loop endless is noticed
+#: by the limit.
 TESTS_S, LIMIT_S = 20.0, 120
 
 COMPARED: dict[type, type] = {
@@ -42,7 +44,14 @@ COUNTED: dict[type, type] = {
     ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.FloorDiv, ast.Div: ast.Mult, ast.FloorDiv: ast.Mult,
     ast.BitOr: ast.BitAnd, ast.BitAnd: ast.BitOr,
 }  # fmt: skip
-CALLED = {"min": "max", "max": "min", "any": "all", "all": "any", "startswith": "endswith", "endswith": "startswith"}
+CALLED = {
+    "min": "max",
+    "max": "min",
+    "any": "all",
+    "all": "any",
+    "startswith": "endswith",
+    "endswith": "startswith",
+}
 
 
 @dataclass(frozen=True)
@@ -76,7 +85,9 @@ class Mutant:
 
 
 def _quiet(tree: ast.Module) -> set[int]:
-    """Nodes that say something to people or to the type checker: docstrings, annotations, messages of errors."""
+    """Nodes that say something to people or to the type checker: docstrings, annotations, messages
+    of errors.
+    """
     found: set[int] = set()
     for node in ast.walk(tree):
         said: list[ast.AST | None] = []
@@ -86,9 +97,9 @@ def _quiet(tree: ast.Module) -> set[int]:
             said = [node.annotation]
         elif isinstance(node, ast.FunctionDef):
             said = [node.returns]
-        elif isinstance(node, (ast.Raise, ast.JoinedStr, ast.Import, ast.ImportFrom, ast.Assert)) or (
-            isinstance(node, ast.If) and "TYPE_CHECKING" in ast.unparse(node.test)
-        ):
+        elif isinstance(
+            node, (ast.Raise, ast.JoinedStr, ast.Import, ast.ImportFrom, ast.Assert)
+        ) or (isinstance(node, ast.If) and "TYPE_CHECKING" in ast.unparse(node.test)):
             said = [node]
         elif isinstance(node, ast.ClassDef):
             said = list(node.decorator_list)
@@ -115,14 +126,24 @@ def _changes(node: ast.AST) -> Iterator[ast.AST]:
         yield ast.Constant(not other.value)
     elif isinstance(other, ast.Constant) and isinstance(other.value, (int, float)):
         yield ast.Constant(other.value + 1 if isinstance(other.value, int) else other.value * 2)
-    elif isinstance(other, ast.Call) and isinstance(other.func, ast.Name) and other.func.id in CALLED:
+    elif (
+        isinstance(other, ast.Call) and isinstance(other.func, ast.Name) and other.func.id in CALLED
+    ):
         yield ast.Call(ast.Name(CALLED[other.func.id], ast.Load()), other.args, other.keywords)
-    elif isinstance(other, ast.Call) and isinstance(other.func, ast.Attribute) and other.func.attr in CALLED:
+    elif (
+        isinstance(other, ast.Call)
+        and isinstance(other.func, ast.Attribute)
+        and other.func.attr in CALLED
+    ):
         changed = ast.Attribute(other.func.value, CALLED[other.func.attr], ast.Load())
         yield ast.Call(changed, other.args, other.keywords)
-    elif isinstance(other, (ast.Tuple, ast.Set, ast.List)) and isinstance(getattr(other, "ctx", ast.Load()), ast.Load):
+    elif isinstance(other, (ast.Tuple, ast.Set, ast.List)) and isinstance(
+        getattr(other, "ctx", ast.Load()), ast.Load
+    ):
         if len(other.elts) > 2:  # a pair is mostly two fields
-            yield type(other)(other.elts[1:], *([ast.Load()] if not isinstance(other, ast.Set) else []))
+            yield type(other)(
+                other.elts[1:], *([ast.Load()] if not isinstance(other, ast.Set) else [])
+            )
     else:
         yield from _other_ways(other)
 
@@ -155,7 +176,10 @@ def mutants_of(path: Path) -> list[Mutant]:
     raw, found = text.encode(), []
 
     def span(node: ast.AST) -> tuple[int, int]:
-        return (starts[node.lineno - 1] + node.col_offset, starts[node.end_lineno - 1] + node.end_col_offset)
+        return (
+            starts[node.lineno - 1] + node.col_offset,
+            starts[node.end_lineno - 1] + node.end_col_offset,
+        )
 
     for node in ast.walk(tree):
         if id(node) in quiet:
@@ -183,7 +207,12 @@ def mutants_of(path: Path) -> list[Mutant]:
 def drawn(count: int, first: int, only: str) -> list[Mutant]:
     """As many changes, spread over the modules by their length."""
     rng = random.Random(first)
-    every = [one for path in sorted(CORE.rglob("*.py")) for one in mutants_of(path) if one.place.startswith(only)]
+    every = [
+        one
+        for path in sorted(CORE.rglob("*.py"))
+        for one in mutants_of(path)
+        if one.place.startswith(only)
+    ]
     rng.shuffle(every)
     sound = itertools.islice((one for one in every if one.is_python), count)
     return sorted(sound, key=lambda one: (one.place, one.line))
@@ -196,7 +225,11 @@ class Tests:
         self._by_line: dict[str, dict[int, list[str]]] = {}
         data = folder / "coverage"
         if not data.exists():
-            environment = {**os.environ, "CATENUM_TESTS_WITHOUT_SERVERS": "1", "COVERAGE_FILE": str(data)}
+            environment = {
+                **os.environ,
+                "CATENUM_TESTS_WITHOUT_SERVERS": "1",
+                "COVERAGE_FILE": str(data),
+            }
             words = [
                 "-n",
                 "4",
@@ -210,9 +243,13 @@ class Tests:
                 "no:cacheprovider",
             ]
             words += ["--junitxml", str(folder / "times.xml")]
-            subprocess.run([sys.executable, "-m", "pytest", *words], cwd=ROOT, env=environment, check=False)
+            subprocess.run(
+                [sys.executable, "-m", "pytest", *words], cwd=ROOT, env=environment, check=False
+            )
         self._seconds = {  # of those that pass: what fails by itself notices nothing
-            f"{case.get('classname', '').replace('.', '/')}.py::{case.get('name')}": float(case.get("time", 0))
+            f"{case.get('classname', '').replace('.', '/')}.py::{case.get('name')}": float(
+                case.get("time", 0)
+            )
             for case in ElementTree.parse(folder / "times.xml").iter("testcase")
             if not any(case.find(end) is not None for end in ("failure", "error", "skipped"))
         }
@@ -220,14 +257,18 @@ class Tests:
         measured.read()
         for path in measured.measured_files():
             self._by_line[path] = {
-                line: sorted({name.removesuffix("|run").removesuffix("|setup") for name in names if name})
+                line: sorted(
+                    {name.removesuffix("|run").removesuffix("|setup") for name in names if name}
+                )
                 for line, names in measured.contexts_by_lineno(path).items()
             }
 
     def touching(self, mutant: Mutant) -> list[str]:
         """The quickest first. What is run on import alone is behind every test of the module."""
         lines = self._by_line.get(str(CORE / mutant.place), {})
-        named = lines.get(mutant.line) or sorted({name for names in lines.values() for name in names})
+        named = lines.get(mutant.line) or sorted(
+            {name for names in lines.values() for name in names}
+        )
         passing = sorted((self._seconds[name], name) for name in named if name in self._seconds)
         spent = itertools.accumulate(seconds for seconds, _ in passing)
         return [name for (_, name), at in zip(passing, spent, strict=True) if at < TESTS_S]
@@ -244,7 +285,18 @@ def is_noticed(mutant: Mutant, tests: list[str], tree: Path) -> bool:
         "PYTHONPATH": str(tree),
         "PYTHONDONTWRITEBYTECODE": "1",
     }
-    words = ["-x", "-q", "-p", "no:cacheprovider", "-p", "no:xdist", "-p", "no:cov", "--timeout", "60"]
+    words = [
+        "-x",
+        "-q",
+        "-p",
+        "no:cacheprovider",
+        "-p",
+        "no:xdist",
+        "-p",
+        "no:cov",
+        "--timeout",
+        "60",
+    ]
     listed = tree / "tests.args"
     listed.write_text("\n".join(tests))
     try:
@@ -267,7 +319,9 @@ def main() -> int:
     reads.add_argument("--jobs", type=int, default=os.cpu_count() or 2)
     reads.add_argument("--measured", type=Path, help="a folder in which what was measured stays")
     given = reads.parse_args()
-    listed = {line.rpartition("  # ")[0] for line in EQUIVALENT.read_text().splitlines() if "  # " in line}
+    listed = {
+        line.rpartition("  # ")[0] for line in EQUIVALENT.read_text().splitlines() if "  # " in line
+    }
     chosen = drawn(given.count, given.first, given.only)
     with tempfile.TemporaryDirectory(prefix="catenum-mutants-") as made:
         folder = given.measured or Path(made)
@@ -288,7 +342,13 @@ def main() -> int:
                     return
                 named = tests.touching(one)
                 if not named or not is_noticed(one, named, tree):
-                    kind = "equivalent" if one.name in listed else "not run" if not named else "not noticed"
+                    kind = (
+                        "equivalent"
+                        if one.name in listed
+                        else "not run"
+                        if not named
+                        else "not noticed"
+                    )
                     survived[kind].append(one)
                     print(f"{kind}: {one.place}:{one.line}: {one.what}", flush=True)
 
@@ -300,7 +360,9 @@ def main() -> int:
     left = len(survived["not run"]) + len(survived["not noticed"])
     same = len(survived["equivalent"])
     killed = len(chosen) - left - same
-    print(json.dumps({"changes": len(chosen), "killed": killed, "equivalent": same, "survived": left}))
+    print(
+        json.dumps({"changes": len(chosen), "killed": killed, "equivalent": same, "survived": left})
+    )
     return int(killed < 0.9 * (len(chosen) - same))
 
 

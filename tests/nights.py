@@ -1,6 +1,8 @@
-"""Made-up samples of a server in use, one after another, drawn by chance: a stand-in, and called one by its target.
+"""Made-up samples of a server in use, one after another, drawn by chance: a stand-in, and called
+one by its target.
 
-What a watch makes of them is printed for the corpus: incidents, alarms, rates, stories, waits across servers.
+What a watch makes of them is printed for the corpus: incidents, alarms, rates, stories, waits
+across servers.
 """
 
 from __future__ import annotations
@@ -31,7 +33,10 @@ MODES = {
     "mysql": ("X record", "S next-key", "MDL_EXCLUSIVE"),
 }
 RESOURCES = (
-    *(Resource(kind="row", text=f"slot(id={n})", table="slot", key=(("id", str(n)),)) for n in (7, 42)),
+    *(
+        Resource(kind="row", text=f"slot(id={n})", table="slot", key=(("id", str(n)),))
+        for n in (7, 42)
+    ),
     Resource(kind="table", text="berth", table="berth"),
     Resource(kind="advisory", text="advisory lock 7", key=(("number", "7"),)),
     Resource(kind="transaction", text="transaction 4711"),
@@ -44,7 +49,11 @@ STATEMENTS = (
 
 
 def at(second: float) -> str:
-    return (START + timedelta(seconds=second)).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+    return (
+        (START + timedelta(seconds=second))
+        .isoformat(timespec="milliseconds")
+        .replace("+00:00", "Z")
+    )
 
 
 @dataclass
@@ -80,25 +89,39 @@ class Night:
             started=self.chance.choice((at(self.second), None)),
             user=self.chance.choice(("yard", None)),
             application=self.chance.choice(
-                ("gate", "clerk", f"link to {self.chance.randint(1, 30)}", "catenum 0a1b2c3d early", None)
+                (
+                    "gate",
+                    "clerk",
+                    f"link to {self.chance.randint(1, 30)}",
+                    "catenum 0a1b2c3d early",
+                    None,
+                )
             ),
             host=self.chance.choice(("10.0.0.7", "local", None)),
             database="port",
-            state=self.chance.choice(("idle in a transaction", "working", "idle", "not reported", "waits")),
+            state=self.chance.choice(
+                ("idle in a transaction", "working", "idle", "not reported", "waits")
+            ),
             waits_on=self.chance.choice((None, None, "input and output")),
             transaction=self.chance.choice((f"t{number}-{self.second}", None)),
             transaction_ms=self.chance.choice((900.0, 61_000.0, None)),
             statement_ms=self.chance.choice((800.0, None)),
             state_ms=self.chance.choice((800.0, 90_000.0, None)),
             isolation=self.chance.choice(("read committed", "repeatable read", "not reported")),
-            statement=self.chance.choice((*(s.format(n=self.chance.randint(1, 50)) for s in STATEMENTS), None)),
+            statement=self.chance.choice(
+                (*(s.format(n=self.chance.randint(1, 50)) for s in STATEMENTS), None)
+            ),
             cut=self.chance.random() < 0.1,
             rows_changed=self.chance.choice((0, 1, 12_000, None)),
             background=self.chance.random() < 0.05,
             kind=None,
             undoing=self.chance.random() < 0.05,
             killed=self.chance.random() < 0.05,
-            earlier=tuple(self.chance.sample([s.format(n=42) for s in STATEMENTS], self.chance.choice((0, 0, 1, 2)))),
+            earlier=tuple(
+                self.chance.sample(
+                    [s.format(n=42) for s in STATEMENTS], self.chance.choice((0, 0, 1, 2))
+                )
+            ),
             earlier_cut=self.chance.random() < 0.1,
             took=self.chance.choice((None, None, "update slot set boxes = 1 where id = 42")),
             failed=self.chance.random() < 0.05,
@@ -106,17 +129,26 @@ class Night:
 
     def end(self, name: str) -> None:
         del self.sessions[name]
-        self.waits = {waiter: wait for waiter, wait in self.waits.items() if name not in (waiter, wait[0])}
+        self.waits = {
+            waiter: wait for waiter, wait in self.waits.items() if name not in (waiter, wait[0])
+        }
 
     def wait(self, name: str) -> None:
         others = [other for other in self.sessions if other != name]
         holder = self.chance.choice(others)
-        self.waits[name] = (holder, self.chance.choice(RESOURCES), self.chance.choice(MODES[self.server]), self.second)
+        self.waits[name] = (
+            holder,
+            self.chance.choice(RESOURCES),
+            self.chance.choice(MODES[self.server]),
+            self.second,
+        )
 
     def sample(self) -> Sample:
         edges, heads = [], {wait[0] for wait in self.waits.values()}
         for name, (holder, resource, mode, since) in self.waits.items():
-            ms = self.chance.choice((-(self.second - since) * 1000 - 400, -(self.second - since) * 1000 - 400, None))
+            ms = self.chance.choice(
+                (-(self.second - since) * 1000 - 400, -(self.second - since) * 1000 - 400, None)
+            )
             held = self.chance.choice((None, Mode.read(MODES[self.server][0])))
             queued = self.chance.random() < 0.1
             edges.append(
@@ -131,7 +163,8 @@ class Night:
                 )
             )
         sessions = [
-            replace(one, state="waits for a lock") if one.id in self.waits else one for one in self.sessions.values()
+            replace(one, state="waits for a lock") if one.id in self.waits else one
+            for one in self.sessions.values()
         ]
         waiting = sorted(self.waits)
         draw = self.chance.random
@@ -157,7 +190,9 @@ class Night:
 def printed(lines: object) -> str:
     return "".join(
         f"    {section.title}\n"
-        + "".join(f"      {'  ' * line.indent}{line.text} [{line.tone}]\n" for line in section.lines)
+        + "".join(
+            f"      {'  ' * line.indent}{line.text} [{line.tone}]\n" for line in section.lines
+        )
         for section in lines
     )
 
@@ -166,7 +201,11 @@ def watched(server: str, seed: int, steps: int = 18) -> Iterator[str]:
     """What a watch says of one night."""
     night = Night(random.Random(seed), server)
     at_least = (0.0, 1500.0)[seed % 2]
-    tracker, counts, rates = IncidentTracker(at_least), DeadlockCount(), RateLog(rules_of(server).sql.shape)
+    tracker, counts, rates = (
+        IncidentTracker(at_least),
+        DeadlockCount(),
+        RateLog(rules_of(server).sql.shape),
+    )
     alarms = Alarms(Thresholds(longer_than_ms=2_000.0, waiting=4, idle_ms=60_000.0, deadlocks=3))
     before, now_ms, calls = 0.0, 0.0, 0
     for number in range(steps):
@@ -180,9 +219,15 @@ def watched(server: str, seed: int, steps: int = 18) -> Iterator[str]:
         reported = seed % 2 if change.deadlocks else 0
         news = counts.take(change.deadlocks, reported, has_counter=sample.deadlocks is not None)
         yield f"{sample.at} {headline_of(sample)} | {change.deadlocks} counted, {news} new\n"
-        for word, found in (("began", change.began), ("went on", change.went_on), ("ended", change.ended)):
+        for word, found in (
+            ("began", change.began),
+            ("went on", change.went_on),
+            ("ended", change.ended),
+        ):
             for one in found:
-                heads = [(h.session.id, round(h.held_ms), h.exact, h.waiting) for h in one.heads.values()]
+                heads = [
+                    (h.session.id, round(h.held_ms), h.exact, h.waiting) for h in one.heads.values()
+                ]
                 typical = one.typical_ms if one.typical_ms is None else round(one.typical_ms)
                 yield f"  {word}: {one.key} over {one.over}, heads {heads}, {one.head_count}, cycle {one.cycle}, pile {one.is_pile}, "
                 yield f"chain {one.chain}, waiting {one.worst_waiting}, {round(one.wait_ms)} ms, longest {round(one.longest_ms)}, {typical}, "
@@ -198,20 +243,31 @@ def watched(server: str, seed: int, steps: int = 18) -> Iterator[str]:
             yield printed(tell_sample(sample))
             yield printed(tell_sample(sample.masked()))
             yield "".join(
-                f"  {one.id}: {verdict(one, rules_of(server), partial=sample.partial)}\n" for one in sample.sessions
+                f"  {one.id}: {verdict(one, rules_of(server), partial=sample.partial)}\n"
+                for one in sample.sessions
             )
-            found = recording_of(sample, {one.id: tracker.statements_of(one) for one in sample.sessions}, title="night")
+            found = recording_of(
+                sample,
+                {one.id: tracker.statements_of(one) for one in sample.sessions},
+                title="night",
+            )
             yield f"  findings {[(f.id, f.transactions) for f in found.findings]} {found.outcome.kind} {[w.holder for w in found.waits]}\n"
 
 
 def across(seed: int, steps: int = 12) -> Iterator[str]:
     """What goes from one of two servers to the other."""
     chance = random.Random(seed)
-    nights = {name: Night(chance, server) for name, server in (("yard", "postgresql"), ("gate", "mysql"))}
+    nights = {
+        name: Night(chance, server) for name, server in (("yard", "postgresql"), ("gate", "mysql"))
+    }
     last: Sample | None = None
     for _ in range(steps):
-        samples: Mapping[str, Sample] = {name: _traced(night.step(), chance) for name, night in nights.items()}
-        found = look_across(samples, lambda: {("10.0.0.7", 5001): 7, ("10.0.0.7", 5002): 7, ("10.0.0.7", 5003): 12})
+        samples: Mapping[str, Sample] = {
+            name: _traced(night.step(), chance) for name, night in nights.items()
+        }
+        found = look_across(
+            samples, lambda: {("10.0.0.7", 5001): 7, ("10.0.0.7", 5002): 7, ("10.0.0.7", 5003): 12}
+        )
         shown = standing(last, found)
         last = found
         yield f"{[s.at for s in samples.values()]}: {found is not None}, stands {shown is not None}\n"

@@ -1,10 +1,12 @@
-"""Who goes on first where two wait and a third lets go, on a real server under load. Part of ``make soak``.
+"""Who goes on first where two wait and a third lets go, on a real server under load. Part of ``make
+soak``.
 
-    python tests/overtaking.py --server postgresql --times 300
+python tests/overtaking.py --server postgresql --times 300
 
-``core.space.contest`` says where the server's own queue decides, and where either may be first. Here two wait for what
-a third holds, again and again, with the processors kept busy: where a queue is said to decide, nobody may be overtaken.
-Prints how often each way was seen; exit code 1 where a queue was not kept. Nothing of Catenum but the server is used.
+``core.space.contest`` says where the server's own queue decides, and where either may be first.
+Here two wait for what a third holds, again and again, with the processors kept busy: where a queue
+is said to decide, nobody may be overtaken. Prints how often each way was seen; exit code 1 where a
+queue was not kept. Nothing of Catenum but the server is used.
 """
 
 from __future__ import annotations
@@ -31,7 +33,9 @@ CHANGE, LOCK, INSERT = (
 
 @dataclass(frozen=True)
 class Way:
-    """What the third does and how it ends, what the two wait with, and whether a queue decides on each server."""
+    """What the third does and how it ends, what the two wait with, and whether a queue decides on
+    each server.
+    """
 
     title: str
     holds: str
@@ -54,7 +58,9 @@ WAYS = (
 
 
 def raced(bench: Bench, way: Way, times: int) -> tuple[int, int, int]:
-    """How often the first that waited went on first, how often the second, and how often neither waits then."""
+    """How often the first that waited went on first, how often the second, and how often neither
+    waits then.
+    """
     first = second = neither = 0
     for _ in range(times):
         bench.fresh(DATA)

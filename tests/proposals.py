@@ -1,8 +1,10 @@
-"""Every shipped sample on every server: what ``propose`` finds beside the best remedy that the sample has by hand.
+"""Every shipped sample on every server: what ``propose`` finds beside the best remedy that the
+sample has by hand.
 
-    python tests/proposals.py [--server postgresql]
+python tests/proposals.py [--server postgresql]
 
-Part of ``make soak``. Exits with 1 where a remedy by hand is better than everything that was proposed.
+Part of ``make soak``. Exits with 1 where a remedy by hand is better than everything that was
+proposed.
 """
 
 from __future__ import annotations
@@ -20,27 +22,53 @@ SCRIPT = str(Path(sys.executable).with_name("catenum"))
 RANKS = ["cures", "eases", "no better", "worse", "loses"]
 #: By hand these need loops, where the conflict is inside a statement.
 LOOPS = {("yard-lookup", "mariadb"), ("yard-lookup", "mysql")}
-#: With these a timeout takes a second at least, or the data is loaded again each time: a sample of schedules has to do.
-SLOW = {(name, server) for name in ("left-open", "pile-up", "yard-rebuild") for server in ("mariadb", "mysql")}
+#: With these a timeout takes a second at least, or the data is loaded again each time: a sample of
+#: schedules has to do.
+SLOW = {
+    (name, server)
+    for name in ("left-open", "pile-up", "yard-rebuild")
+    for server in ("mariadb", "mysql")
+}
 
 
 def best(command: str, name: str, server: str) -> tuple[str, str]:
     """The best verdict, and whose it is."""
-    more = ["--churn"] if (name, server) in LOOPS else ["--limit", "30"] if (name, server) in SLOW else []
+    more = (
+        ["--churn"]
+        if (name, server) in LOOPS
+        else ["--limit", "30"]
+        if (name, server) in SLOW
+        else []
+    )
     words = [SCRIPT, command, name, "--target", f"local:{server}", "--json", "--quiet"]
     done = subprocess.run(
-        [word for word in [*words, *more] if word != "--quiet"], capture_output=True, text=True, check=False
+        [word for word in [*words, *more] if word != "--quiet"],
+        capture_output=True,
+        text=True,
+        check=False,
     )
     if not done.stdout:
-        return ("no better", "no remedies") if "no remedies" in done.stderr else ("loses", done.stderr[:200])
+        return (
+            ("no better", "no remedies")
+            if "no remedies" in done.stderr
+            else ("loses", done.stderr[:200])
+        )
     value = json.loads(done.stdout)
-    found = value["candidates"] if command == "propose" else value.get("variants") or value["results"]
-    judged = [(_rank(one, sampled=more[:1] != ["--churn"]), one["name"]) for one in found if one.get("verdict")]
+    found = (
+        value["candidates"] if command == "propose" else value.get("variants") or value["results"]
+    )
+    judged = [
+        (_rank(one, sampled=more[:1] != ["--churn"]), one["name"])
+        for one in found
+        if one.get("verdict")
+    ]
     return min(judged, key=lambda one: RANKS.index(one[0]), default=("no better", "nothing"))
 
 
 def _rank(one: dict, *, sampled: bool) -> str:
-    """A verdict; of schedules, a cure only where all of them were run: a sample may have missed what it does not cure."""
+    """A verdict; of schedules, a cure only where all of them were run: a sample may have missed
+    what it does not cure.
+    """
     verdict = one["verdict"]["rank"] if isinstance(one["verdict"], dict) else one["verdict"]
     whole = one.get("complete", one.get("proven"))
     return "eases" if sampled and verdict == "cures" and whole is False else verdict
@@ -54,7 +82,9 @@ def main() -> int:
     args = parser.parse_args()
     worse = 0
     for server in [args.server] if args.server else NAMES:
-        subprocess.run([SCRIPT, "local", "start", "--target", f"local:{server}", "--quiet"], check=False)
+        subprocess.run(
+            [SCRIPT, "local", "start", "--target", f"local:{server}", "--quiet"], check=False
+        )
         for name in args.names:
             hand, mine = best("trial", name, server), best("propose", name, server)
             least = RANKS.index("no better")  # below that neither helps
@@ -64,7 +94,9 @@ def main() -> int:
                 f"{'WORSE' if behind else 'ok   '} {server:<10} {name:<15} {mine[0]} ({mine[1]}); by hand {hand[0]} ({hand[1]})",
                 flush=True,
             )
-        subprocess.run([SCRIPT, "local", "stop", "--target", f"local:{server}", "--quiet"], check=False)
+        subprocess.run(
+            [SCRIPT, "local", "stop", "--target", f"local:{server}", "--quiet"], check=False
+        )
     return 1 if worse else 0
 
 

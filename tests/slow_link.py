@@ -11,7 +11,9 @@ from pathlib import Path
 
 
 class SlowLink(threading.Thread):
-    """Takes connections at ``door``, and passes them on to the socket ``to``: each piece of the client's after a delay."""
+    """Takes connections at ``door``, and passes them on to the socket ``to``: each piece of the
+    client's after a delay.
+    """
 
     def __init__(self, door: Path, to: str, delay_s: float) -> None:
         super().__init__(daemon=True)

@@ -1,8 +1,10 @@
-"""Hours of generated scenarios: every order walked by hand, beside what ``explore`` says. See ``tests/enumerating``.
+"""Hours of generated scenarios: every order walked by hand, beside what ``explore`` says. See
+``tests/enumerating``.
 
-    python tests/soak.py --server postgresql --seconds 3600 --first 1
+python tests/soak.py --server postgresql --seconds 3600 --first 1
 
-Prints each difference with the scenario's number, and at the end how many were compared. Exit code 1: differences.
+Prints each difference with the scenario's number, and at the end how many were compared. Exit code
+1: differences.
 """
 
 from __future__ import annotations
@@ -31,9 +33,15 @@ def soak() -> int:
     parser.add_argument("--first", type=int, default=1)
     parser.add_argument("--step", type=int, default=1)
     parser.add_argument("--count", type=int, default=10**9)
-    parser.add_argument("--make", choices=tuple(MAKES), default="pieces", help="which kind of scenarios")
-    parser.add_argument("--reduced", action="store_true", help="explore without running every order as well")
-    parser.add_argument("--show", action="store_true", help="print the scenario of --first and stop")
+    parser.add_argument(
+        "--make", choices=tuple(MAKES), default="pieces", help="which kind of scenarios"
+    )
+    parser.add_argument(
+        "--reduced", action="store_true", help="explore without running every order as well"
+    )
+    parser.add_argument(
+        "--show", action="store_true", help="print the scenario of --first and stop"
+    )
     args = parser.parse_args()
     make = MAKES[args.make]
     folder = Path(tempfile.mkdtemp(prefix="catenum-soak-"))
@@ -58,7 +66,16 @@ def soak() -> int:
 
     def play(path: Path, order: str) -> dict:
         out = io.StringIO()
-        words = ["play", str(path), "--order", order, "--target", f"local:{args.server}", "--json", "--quiet"]
+        words = [
+            "play",
+            str(path),
+            "--order",
+            order,
+            "--target",
+            f"local:{args.server}",
+            "--json",
+            "--quiet",
+        ]
         with contextlib.redirect_stdout(out), contextlib.redirect_stderr(io.StringIO()):
             main(words)
         return as_json(out.getvalue())
@@ -68,7 +85,9 @@ def soak() -> int:
     while time.monotonic() < until and counts["compared"] < args.count:
         began = time.monotonic()
         lines: list[str] = []
-        for attempt in range(3):  # a slow machine makes the walk see a wait where a statement merely took long
+        for attempt in range(
+            3
+        ):  # a slow machine makes the walk see a wait where a statement merely took long
             try:
                 lines = compared(make(args.server, number), bench, explore, folder, play=play)
             except Exception as error:  # a soak goes on
@@ -83,7 +102,11 @@ def soak() -> int:
             counts["different"] += 1
             print(f"{args.server} {number}", *lines, sep="\n    ", flush=True)
         if counts["compared"] % 50 == 0:
-            print(f"{args.server}: {counts['compared']} compared, at {number}", file=sys.stderr, flush=True)
+            print(
+                f"{args.server}: {counts['compared']} compared, at {number}",
+                file=sys.stderr,
+                flush=True,
+            )
         number += args.step
     bench.close()
     print(

@@ -1,4 +1,6 @@
-"""What the core answers to tables of questions, as text: read by people, and compared to the letter by the tests."""
+"""What the core answers to tables of questions, as text: read by people, and compared to the letter
+by the tests.
+"""
 
 from __future__ import annotations
 
@@ -43,11 +45,19 @@ def brief(value: Any) -> str:
         return "(" + ", ".join(map(brief, value)) + ")"
     if isinstance(value, dict):
         return "{" + ", ".join(f"{brief(key)}: {brief(one)}" for key, one in value.items()) + "}"
-    return f"{value:.6g}" if isinstance(value, float) else repr(value) if isinstance(value, str) else str(value)
+    return (
+        f"{value:.6g}"
+        if isinstance(value, float)
+        else repr(value)
+        if isinstance(value, str)
+        else str(value)
+    )
 
 
 def statements(server: str, texts: list[str]) -> Iterator[str]:
-    """What a server's rules say of statements: what each touches, locks, reaches, and how it is masked."""
+    """What a server's rules say of statements: what each touches, locks, reaches, and how it is
+    masked.
+    """
     rules = rules_of(server)
     for sql in texts:
         yield f"{sql}\n"
@@ -110,7 +120,13 @@ def statistics() -> Iterator[str]:
             yield f"fewer than {before[0]} in {after[0]}, {len(before)} turns: {measure.fewer(before, after)}\n"
     mixed = [(3, 50), (9, 60), (4, 40), (8, 55), (5, 45), (7, 70)]
     yield f"fewer, mixed: {measure.fewer(mixed, [(e // 2, n) for e, n in mixed])} {measure.fewer(mixed, mixed[::-1])}\n"
-    values = ([1.0], [2.0, 4.0], [1.0, 2.0, 3.0, 4.0, 10.0], [float(n % 17) for n in range(200)], [3.0] * 9)
+    values = (
+        [1.0],
+        [2.0, 4.0],
+        [1.0, 2.0, 3.0, 4.0, 10.0],
+        [float(n % 17) for n in range(200)],
+        [3.0] * 9,
+    )
     for one in values:
         name = f"{len(one)} values from {one[0]:g}"
         yield f"mean of {name}: {brief(measure.mean_spread(one))}\n"
@@ -142,7 +158,15 @@ def verdicts() -> Iterator[str]:
     ):
         yield f"{_figures(baseline)} → {_figures(remedy)}: {brief(judge(baseline, remedy))}\n"
     none = Figures(
-        runs=0, kinds={}, waits=0, longest_chain=0, locks=None, time_ms=0.0, broken=(), ended_well=0, attempts=0
+        runs=0,
+        kinds={},
+        waits=0,
+        longest_chain=0,
+        locks=None,
+        time_ms=0.0,
+        broken=(),
+        ended_well=0,
+        attempts=0,
     )
     yield f"nothing run: {brief(judge(every[0], none))}\n"
 

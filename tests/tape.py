@@ -1,8 +1,9 @@
 """What a real server answered once, played back: a stand-in for it in tests that need no server.
 
-A tape has every call of an engine's ports, and of a monitor's, in its order: who was asked what, and the answer as it
-was. Played back, the same calls must come in the same order; another call is an error of the test, so that a search
-that takes another turn is noticed. Time is taped, too. ``make corpus`` takes the tapes anew from real servers.
+A tape has every call of an engine's ports, and of a monitor's, in its order: who was asked what,
+and the answer as it was. Played back, the same calls must come in the same order; another call is
+an error of the test, so that a search that takes another turn is noticed. Time is taped, too.
+``make corpus`` takes the tapes anew from real servers.
 """
 
 from __future__ import annotations
@@ -40,7 +41,9 @@ def to_plain(value: Any) -> Any:
     if isinstance(value, Enum):
         return {"enum": _named(type(value)), "value": value.value}
     if dataclasses.is_dataclass(value):
-        fields = {f.name: to_plain(getattr(value, f.name)) for f in dataclasses.fields(value) if f.init}
+        fields = {
+            f.name: to_plain(getattr(value, f.name)) for f in dataclasses.fields(value) if f.init
+        }
         return {"data": _named(type(value)), **fields}
     if isinstance(value, Mapping):
         return {"map": [[to_plain(key), to_plain(one)] for key, one in value.items()]}
@@ -60,7 +63,9 @@ def to_plain(value: Any) -> Any:
 
 
 def _in_order(plain: Any) -> Any:
-    """Mappings by their keys: what was asked for does not depend on the order in which a set was gone through."""
+    """Mappings by their keys: what was asked for does not depend on the order in which a set was
+    gone through.
+    """
     if isinstance(plain, dict):
         found = {key: _in_order(one) for key, one in plain.items()}
         return {**found, "map": sorted(found["map"], key=repr)} if "map" in found else found
@@ -132,17 +137,26 @@ class Tape:
 
     def ask(self, who: str, name: str, words: tuple[Any, ...], do: Callable[[], Any]) -> Any:
         """One call: made and stored, or given as it was."""
-        asked = [who, name, [_in_order(to_plain(one)) for at, one in enumerate(words) if OF_TIME.get(name) != at]]
+        asked = [
+            who,
+            name,
+            [_in_order(to_plain(one)) for at, one in enumerate(words) if OF_TIME.get(name) != at],
+        ]
         if self.plays:
             assert self.left, f"nothing more was asked: {str(asked)[:300]}"
             *was, answer = self.left.popleft()
-            assert asked == was, f"the server was asked {str(was)[:300]}, and is asked {str(asked)[:300]}"
+            assert asked == was, (
+                f"the server was asked {str(was)[:300]}, and is asked {str(asked)[:300]}"
+            )
             return self._given(self.texts[answer])
         try:
             with self.aside():
                 plain = self._plain(do(), f"{who}.{len(self.calls)}")
         except (DataError, NeedsReload) as error:
-            plain = {"raises": type(error).__name__, "with": [to_plain(one) for one in vars(error).values()]}
+            plain = {
+                "raises": type(error).__name__,
+                "with": [to_plain(one) for one in vars(error).values()],
+            }
         text = json.dumps(plain)
         self.calls.append([*asked, self.answers.setdefault(text, len(self.answers))])
         return self._given(json.loads(text))
@@ -155,7 +169,11 @@ class Tape:
         if hasattr(answer, "fileno") and hasattr(answer, "poll"):
             return {"taped": self.stands_for(f"session {answer.name} {who}", answer)._who}
         if isinstance(answer, Mapping):
-            return {"map": [[to_plain(key), self._plain(one, f"{who} {key}")] for key, one in answer.items()]}
+            return {
+                "map": [
+                    [to_plain(key), self._plain(one, f"{who} {key}")] for key, one in answer.items()
+                ]
+            }
         return to_plain(answer)
 
     def _given(self, plain: Any) -> Any:
@@ -199,7 +217,9 @@ class Tape:
             lambda seconds: None if self.plays else real.sleep(seconds),
         )
 
-    def select(self, reads: list[int], _: object, __: object, seconds: float) -> tuple[list[int], list[int], list[int]]:
+    def select(
+        self, reads: list[int], _: object, __: object, seconds: float
+    ) -> tuple[list[int], list[int], list[int]]:
         """Which sessions have an answer: taped like any other call."""
         import select
 
@@ -225,7 +245,9 @@ class Taped:
 
         def ask(*words: Any, **more: Any) -> Any:
             def do() -> Any:
-                return getattr(self._real, name)(*map(_real, words), **{key: _real(one) for key, one in more.items()})
+                return getattr(self._real, name)(
+                    *map(_real, words), **{key: _real(one) for key, one in more.items()}
+                )
 
             return self._tape.ask(self._who, name, (*words, *([more] if more else [])), do)
 
@@ -251,12 +273,18 @@ def taped(tape: Tape, monkeypatch: Any) -> Iterator[None]:
     def connect(connector: targets.Connector) -> Any:
         made.append(connector)
         with tape.aside():
-            return tape.stands_for(f"engine {len(made)}", None if tape.plays else real_connect(connector))
+            return tape.stands_for(
+                f"engine {len(made)}", None if tape.plays else real_connect(connector)
+            )
 
     @contextlib.contextmanager
-    def open_engine(target: targets.Target, tell: Callable[[str], None], *, sandboxed: bool = True) -> Iterator[Any]:
+    def open_engine(
+        target: targets.Target, tell: Callable[[str], None], *, sandboxed: bool = True
+    ) -> Iterator[Any]:
         if tape.plays:
-            yield targets.Connector(target.server, "", target.shown, private=True, sandboxed=sandboxed)
+            yield targets.Connector(
+                target.server, "", target.shown, private=True, sandboxed=sandboxed
+            )
             return
         with contextlib.ExitStack() as stack:
             with tape.aside():
@@ -280,7 +308,9 @@ def watched(tape: Tape, monkeypatch: Any) -> Iterator[None]:
     def connect(target: targets.Target) -> Any:
         made.append(target)
         with tape.aside():
-            return tape.stands_for(f"monitor {len(made)}", None if tape.plays else real_connect(target))
+            return tape.stands_for(
+                f"monitor {len(made)}", None if tape.plays else real_connect(target)
+            )
 
     monkeypatch.setattr("catenum.cli.watching.connect", connect)
     with clock.replaced_by(tape.source()):

@@ -1,6 +1,7 @@
 """Bad days:
 
-whatever happens in the middle of a run, it ends with one message, its exit code, and nothing left behind.
+whatever happens in the middle of a run, it ends with one message, its exit code, and nothing left
+behind.
 """
 
 from __future__ import annotations
@@ -52,8 +53,9 @@ def test_an_interrupt_while_one_transaction_waits_leaves_nothing(start, kept, wa
 def test_a_statement_that_never_returns_is_ended_at_the_limit(run, kept, waiting):
     done = run("play", waiting, "--statement-limit", "1s")
     assert done.code == 1
-    assert "third 1: still working after 1 s, the limit (--statement-limit); Catenum ended it" in " ".join(
-        done.out.split()
+    assert (
+        "third 1: still working after 1 s, the limit (--statement-limit); Catenum ended it"
+        in " ".join(done.out.split())
     )
     assert leftovers(kept) == ([], [])
 
@@ -65,7 +67,9 @@ def test_what_a_killed_run_left_is_named_and_cleared_by_the_next(start, run, kep
     process.wait()
     (schema,), _ = until(lambda: leftovers(kept)[0] and leftovers(kept), "the schema is left")
     with psycopg.connect(kept, autocommit=True) as connection:
-        connection.execute("create schema if not exists catenum_mine")  # a look-alike that carries no mark
+        connection.execute(
+            "create schema if not exists catenum_mine"
+        )  # a look-alike that carries no mark
 
     def next_run():
         done = run("play", "berth-swap")
@@ -99,7 +103,10 @@ def test_one_session_ended_by_an_administrator_is_one_transaction_s_failure(star
         )
     out, _ = process.communicate(timeout=60)
     assert process.returncode == 1
-    assert "third 1: terminating connection due to administrator command (SQLSTATE 57P01)" in " ".join(out.split())
+    assert (
+        "third 1: terminating connection due to administrator command (SQLSTATE 57P01)"
+        in " ".join(out.split())
+    )
 
 
 @pytest.mark.parametrize(
@@ -112,7 +119,8 @@ def test_one_session_ended_by_an_administrator_is_one_transaction_s_failure(star
 )  # fmt: skip
 def test_a_target_that_does_not_let_us_in(run, own_server, url, expected):
     url = url.format(
-        guest_wrong=own_server.url("guest", "wrong-word"), no_database=own_server.url("master", database="dock")
+        guest_wrong=own_server.url("guest", "wrong-word"),
+        no_database=own_server.url("master", database="dock"),
     )
     done = run("play", "berth-swap", env={**os.environ, "CATENUM_TARGET": url})
     assert (done.code, done.out) == (3, "")
@@ -133,8 +141,13 @@ def test_logins_that_may_not_make_a_schema_or_see_who_blocks_whom(run, own_serve
     assert 'grant execute on function pg_blocking_pids to "master";' in done.err
 
 
-def test_a_password_on_the_command_line_is_warned_of_and_short_names_avoid_it(run, own_server, tmp_path):
-    assert "the process list shows the password" in run("play", "berth-swap", "--target", own_server.url("master")).err
+def test_a_password_on_the_command_line_is_warned_of_and_short_names_avoid_it(
+    run, own_server, tmp_path
+):
+    assert (
+        "the process list shows the password"
+        in run("play", "berth-swap", "--target", own_server.url("master")).err
+    )
     (tmp_path / "catenum.toml").write_text(f'[targets]\nquay = "{own_server.url("master")}"\n')
     done = run("play", "berth-swap", "--target", "quay")
     assert done.err == ""
@@ -160,7 +173,12 @@ def test_a_full_disk_while_saving_keeps_the_old_file_and_says_so(kept, tmp_path)
 
 def test_a_reader_that_goes_away_is_no_error(kept):
     shown = subprocess.run(
-        f"{SCRIPT} play left-open | head -1", shell=True, capture_output=True, text=True, check=False, timeout=60
+        f"{SCRIPT} play left-open | head -1",
+        shell=True,
+        capture_output=True,
+        text=True,
+        check=False,
+        timeout=60,
     )
     assert shown.stdout.startswith("left-open on postgresql")
     assert shown.stderr == ""
@@ -171,7 +189,10 @@ def test_a_reader_that_goes_away_is_no_error(kept):
     [
         ("explore", "berth-swap", "--json"),
         ("sample",),
-        *(pytest.param(words, marks=pytest.mark.soak) for words in (("play", "berth-swap"), ("now",))),
+        *(
+            pytest.param(words, marks=pytest.mark.soak)
+            for words in (("play", "berth-swap"), ("now",))
+        ),
     ],
 )
 def test_output_that_cannot_be_written_is_an_error_of_one_line(kept, tmp_path, words):

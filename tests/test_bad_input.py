@@ -71,7 +71,8 @@ def test_a_good_scenario_is_fine(call, tmp_path):
 
 def test_lint_finds_what_would_steer_transactions_or_touch_other_tables(call, tmp_path):
     text = GOOD.replace(
-        '"select vessel', '"begin", "select 1; select 2", "update public.berth set id = 1", "select vessel'
+        '"select vessel',
+        '"begin", "select 1; select 2", "update public.berth set id = 1", "select vessel',
     )
     (tmp_path / "s.yaml").write_text(text)
     done = call("lint", "s.yaml", "--json")
@@ -85,7 +86,9 @@ def test_lint_finds_what_would_steer_transactions_or_touch_other_tables(call, tm
 
 
 def test_tables_outside_the_scratch_space_are_refused_unless_allowed(call, tmp_path):
-    (tmp_path / "s.yaml").write_text(GOOD.replace("select vessel from berth", "select 1 from public.nowhere"))
+    (tmp_path / "s.yaml").write_text(
+        GOOD.replace("select vessel from berth", "select 1 from public.nowhere")
+    )
     refused = call("play", "s.yaml")
     assert refused.code == 2
     assert "public.nowhere, outside the run's scratch space" in refused.err
@@ -112,7 +115,9 @@ def test_rejected_data_is_told_with_line_and_column(call, tmp_path):
 
 
 def test_a_rule_that_is_no_question_is_not_true(call, tmp_path):
-    (tmp_path / "s.yaml").write_text(GOOD + "holds: {count: select count(*) from berth, broken: select nothing}\n")
+    (tmp_path / "s.yaml").write_text(
+        GOOD + "holds: {count: select count(*) from berth, broken: select nothing}\n"
+    )
     done = call("play", "s.yaml", "--json")
     assert done.code == 1
     assert done.json["outcome"]["holds"] == {"count": None, "broken": None}
@@ -169,14 +174,20 @@ def test_a_recording_whose_parts_do_not_fit_each_other_is_told(call, tmp_path):
     short = json.dumps(recording)
     recording = json.loads((tmp_path / "saved" / "outcome-A.json").read_text())
     next(event for event in recording["events"] if event["what"] == "done")["statement"] = 99
-    for text, reported in ((short, "rows.berth: a row has not"), (json.dumps(recording), "has 2 statements")):
+    for text, reported in (
+        (short, "rows.berth: a row has not"),
+        (json.dumps(recording), "has 2 statements"),
+    ):
         (tmp_path / "r.json").write_text(text)
         for command in ("explain", "draw"):
             done = call(command, "r.json")
             assert done.code == 2
             assert "a damaged recording: " in done.err
             assert reported in done.err
-    for key, value, reported in (("moves", ["nobody"], "named 'nobody'"), ("outcome", "Z", "no outcome 'Z'")):
+    for key, value, reported in (
+        ("moves", ["nobody"], "named 'nobody'"),
+        ("outcome", "Z", "no outcome 'Z'"),
+    ):
         saved = tmp_path / "saved" / "exploration.json"
         whole = saved.read_text()
         exploration = json.loads(whole)
@@ -200,27 +211,38 @@ def test_a_tab_inside_a_statement_is_nobody_s_business(call, tmp_path):
     assert call("play", "s.yaml", "--quiet").code == 0
 
 
-@pytest.mark.parametrize("value", ["!!int x", "!!timestamp 2001", "!!binary aGk=", "!port 3", "! x", "9" * 5000])
+@pytest.mark.parametrize(
+    "value", ["!!int x", "!!timestamp 2001", "!!binary aGk=", "!port 3", "! x", "9" * 5000]
+)
 def test_a_tag_or_a_number_without_end_is_an_error_with_line_and_column(value):
-    text = f"scenario: s\nabout: {value}\ndata: x\ntransactions: {{a: {{statements: [select 1]}}}}\n"
+    text = (
+        f"scenario: s\nabout: {value}\ndata: x\ntransactions: {{a: {{statements: [select 1]}}}}\n"
+    )
     with pytest.raises(InputError, match=r"s\.yaml:2:8: "):
         read_scenario(text.encode(), "s.yaml")
 
 
 @pytest.mark.parametrize("value", ["=", "2001-13-45", "yes", "1_000", "0b1", "12:30", "<<"])
 def test_what_is_no_value_of_its_own_is_a_text(value):
-    text = f"scenario: s\nabout: {value}\ndata: x\ntransactions: {{a: {{statements: [select 1]}}}}\n"
+    text = (
+        f"scenario: s\nabout: {value}\ndata: x\ntransactions: {{a: {{statements: [select 1]}}}}\n"
+    )
     assert read_scenario(text.encode(), "s.yaml").scenario.about == value
 
 
 def test_a_key_of_other_digits_is_a_word():
     with pytest.raises(InputError, match="unknown key '²'"):
-        read_scenario("scenario: s\n²: 1\ndata: x\ntransactions: {a: {statements: [select 1]}}\n".encode(), "s.yaml")
+        read_scenario(
+            "scenario: s\n²: 1\ndata: x\ntransactions: {a: {statements: [select 1]}}\n".encode(),
+            "s.yaml",
+        )
 
 
 @given(
     st.lists(
-        st.sampled_from(["[", "]", "{", "}", "- ", "? ", "a: ", "  ", "\n", "b", ", ", "!x ", "!=y ", "'", ": "]),
+        st.sampled_from(
+            ["[", "]", "{", "}", "- ", "? ", "a: ", "  ", "\n", "b", ", ", "!x ", "!=y ", "'", ": "]
+        ),
         max_size=60,
     )
 )
@@ -234,9 +256,13 @@ def test_what_is_taken_for_flat_has_no_tag_and_is_not_deep(parts):
     tags = []
     try:
         for event in yaml.parse(text, Loader=yaml.CSafeLoader):
-            depth += isinstance(event, yaml.CollectionStartEvent) - isinstance(event, yaml.CollectionEndEvent)
+            depth += isinstance(event, yaml.CollectionStartEvent) - isinstance(
+                event, yaml.CollectionEndEvent
+            )
             deepest = max(deepest, depth)
-            tags += [tag for tag in [getattr(event, "tag", None)] if tag and not tag.startswith("!=")]
+            tags += [
+                tag for tag in [getattr(event, "tag", None)] if tag and not tag.startswith("!=")
+            ]
     except yaml.YAMLError:
         pass
     assert not tags
@@ -261,7 +287,9 @@ def test_what_is_taken_for_flat_has_no_tag_and_is_not_deep(parts):
         *(pytest.param(one, marks=pytest.mark.soak) for one in ("preflight", "restage none.log")),
     ],
 )
-def test_a_url_that_cannot_be_read_or_reached_is_an_error_without_its_password(call, tmp_path, url, command):
+def test_a_url_that_cannot_be_read_or_reached_is_an_error_without_its_password(
+    call, tmp_path, url, command
+):
     (tmp_path / "none.log").write_text("2026-11-25 22:00:00 UTC [7] ERROR:  deadlock detected\n")
     name, *files = command.split()
     done = call(name, *files, "--target", url)

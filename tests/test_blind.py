@@ -1,4 +1,6 @@
-"""Blind is not calm: a watch that looks and cannot see says so, stores it, and sees again by itself."""
+"""Blind is not calm: a watch that looks and cannot see says so, stores it, and sees again by
+itself.
+"""
 
 from __future__ import annotations
 
@@ -33,10 +35,19 @@ NOON = datetime(2026, 11, 20, 12, tzinfo=UTC)
 
 
 def at(seconds: float) -> str:
-    return (NOON + timedelta(seconds=seconds)).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+    return (
+        (NOON + timedelta(seconds=seconds))
+        .isoformat(timespec="milliseconds")
+        .replace("+00:00", "Z")
+    )
 
 
-@given(st.lists(st.tuples(st.integers(1, 9), st.sampled_from([None, None, "no rights", "no answer"])), min_size=1))
+@given(
+    st.lists(
+        st.tuples(st.integers(1, 9), st.sampled_from([None, None, "no rights", "no answer"])),
+        min_size=1,
+    )
+)
 def test_every_second_between_two_checks_is_seen_or_has_a_reason(steps):
     sight, now, spells, turns = Sight(1000.0), 0, [], []
     for seconds, why in steps:
@@ -90,18 +101,32 @@ def test_a_check_that_the_server_rejects_makes_the_watch_blind_until_one_sees_ag
     """The connection stands, so that nobody waits a minute to try again."""
     wrong = CheckFailed("port: cannot convert string")
     out: queue.SimpleQueue[Sighting] = queue.SimpleQueue()
-    follower = Follower("port", lambda: Planted([moment(at(0)), wrong, wrong, moment(at(3))]), 0.01, out)
+    follower = Follower(
+        "port", lambda: Planted([moment(at(0)), wrong, wrong, moment(at(3))]), 0.01, out
+    )
     follower.start()
     seen = [out.get(timeout=10) for _ in range(4)]
     follower.stopping.set()
-    assert [one.trouble for one in seen] == [None, "port: cannot convert string", "port: cannot convert string", None]
+    assert [one.trouble for one in seen] == [
+        None,
+        "port: cannot convert string",
+        "port: cannot convert string",
+        None,
+    ]
     store, reported = writer(tmp_path / "s.sqlite"), []
     watch = Watch({"port": lambda: None}, WatchOptions(), store, reported.append)
     for second, one in enumerate(seen):
         watch.take(Sighting("port", at(second), sample=one.sample, trouble=one.trouble))
     assert [line.what for line in reported] == ["blind", "sees"]
-    (spell,) = store.rows("select since, until, why, blind from gap where why not like 'checks were%'")
-    assert spell == {"since": at(0), "until": at(3), "why": "port: cannot convert string", "blind": 1}
+    (spell,) = store.rows(
+        "select since, until, why, blind from gap where why not like 'checks were%'"
+    )
+    assert spell == {
+        "since": at(0),
+        "until": at(3),
+        "why": "port: cannot convert string",
+        "blind": 1,
+    }
     (hour,) = coverage(store, Span(at(0), at(3600)))
     assert (hour["blind_s"], hour["looks"]) == (3.0, 2)
     store.close()
@@ -115,28 +140,44 @@ def test_a_fault_while_looking_is_a_gap_and_a_new_start():
     follower.start()
     first, second = out.get(timeout=10), out.get(timeout=10)
     follower.stopping.set()
-    assert (first.lost, "a fault while looking (UnicodeDecodeError" in first.trouble) == (True, True)
+    assert (first.lost, "a fault while looking (UnicodeDecodeError" in first.trouble) == (
+        True,
+        True,
+    )
     assert second.sample is sample
 
 
-def test_a_login_that_sees_only_its_own_is_blind_until_it_may_and_history_says_so(own_server, call, start, tmp_path):
+def test_a_login_that_sees_only_its_own_is_blind_until_it_may_and_history_says_so(
+    own_server, call, start, tmp_path
+):
     """An incident that nobody could see is no quiet night."""
     process = start("watch", "--target", own_server.url("guest"), "--store", "s.sqlite", "--json")
     events = (json.loads(line) for line in process.stdout)
     reported = next(event for event in events if event["event"] != "note")
-    assert (reported["event"], "the login guest sees its own sessions only" in reported["text"]) == ("blind", True)
-    with contextlib.closing(own_server.admin()) as one, contextlib.closing(own_server.admin()) as other:
+    assert (
+        reported["event"],
+        "the login guest sees its own sessions only" in reported["text"],
+    ) == ("blind", True)
+    with (
+        contextlib.closing(own_server.admin()) as one,
+        contextlib.closing(own_server.admin()) as other,
+    ):
         one.execute("select pg_advisory_lock(7)")
         other.pgconn.send_query(b"select pg_advisory_lock(7)")
         time.sleep(3)
         history = call("history", "--store", "s.sqlite")
-        assert history.out.startswith("Nothing is known of that time: the watch looked, and was blind.")
+        assert history.out.startswith(
+            "Nothing is known of that time: the watch looked, and was blind."
+        )
         assert "blind from" in history.out
         report = call("history", "report", "--store", "s.sqlite").out
         assert "the watch was blind for" in " ".join(report.split())
     with own_server.admin() as admin:
         admin.execute("grant pg_read_all_stats to guest")
-    assert next(event for event in events if event["event"] not in ("note", "began", "ended"))["event"] == "sees"
+    assert (
+        next(event for event in events if event["event"] not in ("note", "began", "ended"))["event"]
+        == "sees"
+    )
     process.terminate()
     assert process.wait(60) == 0
     value = call("history", "--store", "s.sqlite", "--json").json
@@ -150,7 +191,9 @@ def test_a_statement_that_is_no_text_hides_nothing_on_mysql(kept_mysql, call):
     with contextlib.ExitStack() as stack:
         admin, clerk, gate = (
             stack.enter_context(
-                contextlib.closing(over_socket(unix_socket=kept_mysql, user="root", autocommit=number == 0))
+                contextlib.closing(
+                    over_socket(unix_socket=kept_mysql, user="root", autocommit=number == 0)
+                )
             )
             for number in range(3)
         )
@@ -170,7 +213,10 @@ def test_a_statement_that_is_no_text_hides_nothing_on_mysql(kept_mysql, call):
             done = call("now", *target, "--json")
             (wait,) = done.json["waits"]
             assert (done.code, done.json["blind"]) == (1, None)
-            assert (wait["waiter"], wait["holder"]) == (str(gate.thread_id()), str(clerk.thread_id()))
+            assert (wait["waiter"], wait["holder"]) == (
+                str(gate.thread_id()),
+                str(clerk.thread_id()),
+            )
             assert wait["over"] == "berth(id=1)"
             assert wait["waited_ms"] < 60_000
             ended = call("release", clerk.thread_id(), *target, "--end", "--yes")
@@ -238,7 +284,11 @@ def test_an_incident_is_found_over_a_slow_link(kept, call, start, tmp_path):
     process.communicate(timeout=60)
     value = call("history", "--store", "s.sqlite", "--json").json
     # On a machine with no time to spare a check may come late: then that time is not called seen.
-    hidden = [gap for gap in value["gaps"] if gap["blind"] and gap["since"] < until_then and gap["until"] > since]
+    hidden = [
+        gap
+        for gap in value["gaps"]
+        if gap["blind"] and gap["since"] < until_then and gap["until"] > since
+    ]
     assert value["incidents"] == 1 or hidden, value
 
 

@@ -1,4 +1,6 @@
-"""The conductor, driven through many orders of events on the scripted stand-in: no server is at work here."""
+"""The conductor, driven through many orders of events on the scripted stand-in: no server is at
+work here.
+"""
 
 from __future__ import annotations
 
@@ -15,11 +17,17 @@ from catenum.lab.run.event_log import NOT_SEEN, UNSEEN
 from catenum.lab.run.play import PlayOptions, play
 
 
-def scenario(order: str | None = None, victim: str | None = None, **transactions: object) -> Scenario:
+def scenario(
+    order: str | None = None, victim: str | None = None, **transactions: object
+) -> Scenario:
     plain: dict = {"scenario": "scripted", "data": "", "transactions": {}}
     for name, reported in transactions.items():
-        plain["transactions"][name] = reported if isinstance(reported, dict) else {"statements": reported}
-    return Scenario.model_validate(plain | ({"order": order} if order else {}) | ({"victim": victim} if victim else {}))
+        plain["transactions"][name] = (
+            reported if isinstance(reported, dict) else {"statements": reported}
+        )
+    return Scenario.model_validate(
+        plain | ({"order": order} if order else {}) | ({"victim": victim} if victim else {})
+    )
 
 
 def run(case: Scenario, **options: object) -> Recording:
@@ -27,7 +35,9 @@ def run(case: Scenario, **options: object) -> Recording:
 
 
 def moves(recording: Recording) -> str:
-    return " ".join(f"{m.transaction}{m.statement or ':' + str(m.ends)}" for m in recording.schedule)
+    return " ".join(
+        f"{m.transaction}{m.statement or ':' + str(m.ends)}" for m in recording.schedule
+    )
 
 
 def test_a_move_for_a_transaction_that_waits_is_held_back_and_made_as_soon_as_it_can_go_on():
@@ -35,7 +45,11 @@ def test_a_move_for_a_transaction_that_waits_is_held_back_and_made_as_soon_as_it
     recording = run(case)
     assert moves(recording) == "a1 b1 a2 a:commit b2 b:commit"
     assert recording.outcome.kind == "waited"
-    assert (recording.waits[0].waiter, recording.waits[0].holder, recording.waits[0].ended) == ("b", "a", "went on")
+    assert (recording.waits[0].waiter, recording.waits[0].holder, recording.waits[0].ended) == (
+        "b",
+        "a",
+        "went on",
+    )
 
 
 def test_a_deadlock_has_one_victim_whose_rollback_is_a_move_and_the_survivor_goes_on():
@@ -53,13 +67,14 @@ def test_the_chosen_victim_falls():
 
 def test_a_cycle_that_the_server_does_not_end_is_ended_and_said_so():
     case = scenario("a b a b", a=["lock x", "lock y"], b=["lock y", "lock x"])
-    recording = play(
-        ScriptedEngine(gives_up_on_deadlock=False),
-        case,
-        PlayOptions(limit_ms=10),
-    )
+    recording = play(ScriptedEngine(gives_up_on_deadlock=False), case, PlayOptions(limit_ms=10))
     (cycle,) = recording.deadlocks
-    assert (recording.outcome.kind, cycle.victim, cycle.agreed, cycle.verdict_ms) == ("deadlock", "b", False, None)
+    assert (recording.outcome.kind, cycle.victim, cycle.agreed, cycle.verdict_ms) == (
+        "deadlock",
+        "b",
+        False,
+        None,
+    )
     assert "ended by Catenum" in cycle.rule
 
 
@@ -75,7 +90,9 @@ def test_a_transaction_left_open_keeps_others_stuck():
     assert recording.waits[0].until_ms is None
 
 
-@pytest.mark.parametrize(("kind", "outcome"), [("rejected", "error"), ("refused", "refused"), ("timeout", "timeout")])
+@pytest.mark.parametrize(
+    ("kind", "outcome"), [("rejected", "error"), ("refused", "refused"), ("timeout", "timeout")]
+)
 def test_a_failed_statement_ends_its_transaction_with_the_kind_of_its_error(kind, outcome):
     recording = run(scenario("a b", a=["lock x", f"fail {kind}", "lock y"], b=["lock x"]))
     assert recording.outcome.kind == outcome
@@ -95,7 +112,10 @@ def test_retry_meets_only_the_kinds_it_names():
 
 locks = st.sampled_from(["lock x", "lock y", "lock z", "share x", "share y", "work 1"])
 transactions = st.dictionaries(
-    st.sampled_from(["a", "b", "c", "d"]), st.lists(locks, min_size=1, max_size=3), min_size=2, max_size=4
+    st.sampled_from(["a", "b", "c", "d"]),
+    st.lists(locks, min_size=1, max_size=3),
+    min_size=2,
+    max_size=4,
 )
 
 

@@ -1,4 +1,6 @@
-"""Who goes on first where two wait: what the server decides is not called proven, unless another schedule stands for it."""
+"""Who goes on first where two wait: what the server decides is not called proven, unless another
+schedule stands for it.
+"""
 
 from __future__ import annotations
 
@@ -17,30 +19,45 @@ from catenum.core.space.oracle import Observation
 from catenum.core.space.run import Run
 from catenum.core.space.tally import Tally
 
-CHANGE, LOCK = "update berth set moved = 1 where id = 1", "select moved from berth where id = 1 for update"
+CHANGE, LOCK = (
+    "update berth set moved = 1 where id = 1",
+    "select moved from berth where id = 1 for update",
+)
 INSERT = "insert into berth (id, moved) values (4, 0)"
 SWEEP = "update berth set moved = 1 where id in (1, 2, 3)"
 QUEUE, AT_ONCE = {("one", "free"), ("two", "one")}, {("one", "free"), ("two", "free")}
 
 
 def decided(server, level, holds, waits, before, after, *, ends="commit", done=(), undone=()):
-    """What is made of two that wait, first ``one``, when ``free`` ends: whether there are just two ways, and who was
-    overtaken.
+    """What is made of two that wait, first ``one``, when ``free`` ends: whether there are just two
+    ways, and who was overtaken.
     """
     texts = {"free": [holds], "one": [waits[0]], "two": [waits[1]]}
     plain = {name: {"statements": statements} for name, statements in texts.items()}
     case = Scenario.model_validate({"scenario": "contest", "data": "", "transactions": plain})
-    tables = {"berth": TableKeys(primary=("id",), kinds={"id": "integer"}, indexes={"by_vessel": ("vessel",)})}
+    tables = {
+        "berth": TableKeys(
+            primary=("id",), kinds={"id": "integer"}, indexes={"by_vessel": ("vessel",)}
+        )
+    }
     arrivals = Arrivals(Dependence(case, rules_of(server), tables, level))
 
     def made(name, statement, **more):
-        known = {"completed": [], "undone": [], "committed": [], "waits": frozenset(), "bound": NOTHING}
+        known = {
+            "completed": [],
+            "undone": [],
+            "committed": [],
+            "waits": frozenset(),
+            "bound": NOTHING,
+        }
         return SimpleNamespace(transaction=name, statement=statement, **{**known, **more})
 
     none = frozenset()
     assert arrivals.moved(made("free", 1, completed=[("free", 1)]), none) == []
     assert arrivals.moved(made("one", 1, waits=frozenset({("one", "free")})), none) == []
-    assert arrivals.moved(made("two", 1, waits=frozenset(before)), frozenset({("one", "free")})) == []
+    assert (
+        arrivals.moved(made("two", 1, waits=frozenset(before)), frozenset({("one", "free")})) == []
+    )
     end = made(
         "free",
         None,
@@ -49,10 +66,15 @@ def decided(server, level, holds, waits, before, after, *, ends="commit", done=(
         committed=["free"] if ends == "commit" else [],
         waits=frozenset(after),
     )
-    return [(contest.two_ways, contest.overtaken) for contest in arrivals.moved(end, frozenset(before))]
+    return [
+        (contest.two_ways, contest.overtaken) for contest in arrivals.moved(end, frozenset(before))
+    ]
 
 
-FIRST, SECOND = {"after": {("two", "one")}, "done": ["one"]}, {"after": {("one", "two")}, "done": ["two"]}
+FIRST, SECOND = (
+    {"after": {("two", "one")}, "done": ["one"]},
+    {"after": {("one", "two")}, "done": ["two"]},
+)
 BOTH = {"after": set(), "done": ["one", "two"]}
 
 
@@ -84,7 +106,9 @@ BOTH = {"after": set(), "done": ["one", "two"]}
         ("mysql", "read committed", "alter table berth add more int", (CHANGE, CHANGE), AT_ONCE, FIRST, "commit", [(False, False)]),
     ],
 )  # fmt: skip
-def test_where_a_queue_decides_there_is_no_contest(server, level, holds, waits, before, how, ends, found):
+def test_where_a_queue_decides_there_is_no_contest(
+    server, level, holds, waits, before, how, ends, found
+):
     assert decided(server, level, holds, waits, before, **how, ends=ends) == found
 
 
@@ -110,14 +134,18 @@ def explored(call, tmp_path, text, *more):
 
 
 def test_what_only_the_server_s_other_choice_would_show_is_not_called_proven(call, tmp_path):
-    """The loader, which came before the crane, may write after the tally, which came later: no serial order does."""
+    """The loader, which came before the crane, may write after the tally, which came later: no
+    serial order does.
+    """
     found = explored(call, tmp_path, WAITERS.replace("CRANE", CRANE))
     assert (found["reach"]["complete"], found["reach"]["raced"]) == (False, True)
     assert found["counts"]["contests"] >= 2
     assert set(found["counts"]["contestants"]) == {"loader", "tally"}
     assert not any(claim["good"] for claim in found["claims"])
     reported = " ".join(call("explore", "s.yaml").out.split())
-    assert "the server decides which of them continues first (loader or tally, in 'clerk" in reported
+    assert (
+        "the server decides which of them continues first (loader or tally, in 'clerk" in reported
+    )
     assert "Proven" not in reported
 
 
@@ -125,8 +153,12 @@ def test_what_another_schedule_stands_for_is_proven_whoever_goes_on_first(call, 
     found = explored(call, tmp_path, WAITERS.replace("  CRANE\n", ""))
     assert found["reach"]["complete"]
     assert (found["counts"]["contests"], found["counts"]["diverged"]) == (0, 0)
-    plain = WAITERS.replace("CRANE", CRANE).replace("(select boxes from slot where id = 1)", "boxes * 2 + 1")
-    on_mariadb = explored(call, tmp_path, plain.replace(" returning boxes", ""), "--target", "local:mariadb")
+    plain = WAITERS.replace("CRANE", CRANE).replace(
+        "(select boxes from slot where id = 1)", "boxes * 2 + 1"
+    )
+    on_mariadb = explored(
+        call, tmp_path, plain.replace(" returning boxes", ""), "--target", "local:mariadb"
+    )
     assert on_mariadb["reach"]["complete"], "a queue decides"
     assert on_mariadb["counts"]["longest_chain"] == 2
 
@@ -149,7 +181,9 @@ def test_a_statement_that_goes_on_to_its_next_wait_is_part_of_what_let_it_go_on(
     found = explored(call, tmp_path, PARTLY)
     every = explored(call, tmp_path, PARTLY, "--every")
     assert not [note for note in found["notes"] if "taken for independent" in note]
-    assert {(o["kind"], o["data"]) for o in found["outcomes"]} == {(o["kind"], o["data"]) for o in every["outcomes"]}
+    assert {(o["kind"], o["data"]) for o in found["outcomes"]} == {
+        (o["kind"], o["data"]) for o in every["outcomes"]
+    }
     assert found["counts"]["longest_chain"] == every["counts"]["longest_chain"] == 3
     pairs = [{(m["waiter"], m["holder"]) for m in x["wait_pairs"]} for x in (found, every)]
     assert pairs[0] == pairs[1]
@@ -166,7 +200,12 @@ def run_of(path: str, *, chosen: bool = False) -> Run:
 @pytest.mark.parametrize("merged", [False, True])
 def test_the_schedule_that_is_shown_for_an_outcome_leads_there_by_itself_where_one_does(merged):
     tally = Tally()
-    for run in (run_of("a b", chosen=True), run_of("a b c"), run_of("a", chosen=True), run_of("a b c d")):
+    for run in (
+        run_of("a b", chosen=True),
+        run_of("a b c"),
+        run_of("a", chosen=True),
+        run_of("a b c d"),
+    ):
         other = Tally()
         (other if merged else tally).add(run)
         tally.merge(other)
@@ -177,4 +216,6 @@ def test_the_schedule_that_is_shown_for_an_outcome_leads_there_by_itself_where_o
     alone.add(run_of("a b", chosen=True))
     (entry,) = alone.outcomes.values()
     assert entry.only_chosen
-    assert "only when the server let the later of two waiters continue first" in describe_outcome(entry)
+    assert "only when the server let the later of two waiters continue first" in describe_outcome(
+        entry
+    )

@@ -31,10 +31,15 @@ ROWLOCK = Resource(kind="row", text="berth(id=7)", table="berth", key=(("id", "7
 
 
 def graph(*pairs: tuple[str, str]) -> WaitGraph:
-    return WaitGraph(Edge(waiter=a, holder=b, resource=ROWLOCK, wanted=NO_MODE, held=NO_MODE) for a, b in pairs)
+    return WaitGraph(
+        Edge(waiter=a, holder=b, resource=ROWLOCK, wanted=NO_MODE, held=NO_MODE) for a, b in pairs
+    )
 
 
-edges = st.lists(st.tuples(st.sampled_from(NAMES), st.sampled_from(NAMES)).filter(lambda p: p[0] != p[1]), max_size=14)
+edges = st.lists(
+    st.tuples(st.sampled_from(NAMES), st.sampled_from(NAMES)).filter(lambda p: p[0] != p[1]),
+    max_size=14,
+)
 
 
 def reachable(pairs: list[tuple[str, str]], start: str) -> set[str]:
@@ -109,7 +114,12 @@ STATEMENTS = [
     ("select * from berth for share", "lock", "FOR SHARE", "RowShareLock"),
     ("select * from berth b for no key update of b", "lock", "FOR NO KEY UPDATE", "RowShareLock"),
     ("select * from berth for key share", "lock", "FOR KEY SHARE", "RowShareLock"),
-    ("update berth set vessel = 'Oriel' where id = 7", "update", "FOR NO KEY UPDATE", "RowExclusiveLock"),
+    (
+        "update berth set vessel = 'Oriel' where id = 7",
+        "update",
+        "FOR NO KEY UPDATE",
+        "RowExclusiveLock",
+    ),
     ("update berth set id = 8 where id = 7", "update", "FOR UPDATE", "RowExclusiveLock"),
     ("delete from berth where id = 7", "delete", "FOR UPDATE", "RowExclusiveLock"),
     ("insert into berth (id) values (7)", "insert", None, "RowExclusiveLock"),
@@ -145,7 +155,11 @@ def test_what_cannot_be_parsed_is_told_and_a_script_is_read_statement_by_stateme
     ]
     assert PG.sql.footprint("savepoint x").control is None
     assert PG.sql.footprint("rollback to savepoint x").control is None
-    assert PG.sql.footprint("start transaction").control == PG.sql.footprint("begin").control == "begin"
+    assert (
+        PG.sql.footprint("start transaction").control
+        == PG.sql.footprint("begin").control
+        == "begin"
+    )
 
 
 @pytest.mark.parametrize(
@@ -195,7 +209,10 @@ def test_a_remedy_s_parts_are_made_together():
     )
     changed, ddl = apply_remedy(scenario, remedy)
     assert [s.sql for s in changed.transactions["a"].statements] == ["two", "uno"]
-    assert (changed.transactions["a"].isolation, changed.transactions["b"].timeout) == ("serializable", 2000)
+    assert (changed.transactions["a"].isolation, changed.transactions["b"].timeout) == (
+        "serializable",
+        2000,
+    )
     assert ddl == ("create index i on t (x)",)
     assert len(describe(remedy)) == 5
 
@@ -228,7 +245,9 @@ def test_what_changes_nothing_is_rarely_told_from_the_baseline_although_rates_va
     reported = 0
     for _ in range(200):
         rates = chance.gamma(2.0, 0.01, 12)
-        one, two = ([(int(chance.binomial(800, min(1.0, r))), 800) for r in rates] for _ in range(2))
+        one, two = (
+            [(int(chance.binomial(800, min(1.0, r))), 800) for r in rates] for _ in range(2)
+        )
         reported += fewer(one, two) or fewer(two, one)
     assert reported <= 16  # 10 expected at 5 %; more than 16 in 3 of 100
     halved = [(a // 2, n) for a, n in one]
@@ -256,7 +275,10 @@ def test_filler_rows_are_the_same_for_the_same_seed():
     [
         ("select 1; select ';' ; -- done;\n", 2),
         ("create procedure p() begin select 1; if true then select 2; end if; end; select 3", 2),
-        ("create trigger t before insert on b for each row begin set new.x = case 1 when 1 then 2 end; end", 1),
+        (
+            "create trigger t before insert on b for each row begin set new.x = case 1 when 1 then 2 end; end",
+            1,
+        ),
         ("", 0),
     ],
 )
@@ -295,7 +317,9 @@ def test_the_proposed_index_comes_from_the_statement(sql, ddl):
 def test_an_index_for_the_end_of_a_key_is_proposed_and_its_name_is_not_taken():
     keys = TableKeys(primary=("yard", "tier", "place"), indexes={"slot_place": ("place_of",)})
     rules = rules_of("postgresql")
-    assert propose_index("delete from slot where tier = 1 and yard = 2", "slot", rules, keys) is None
+    assert (
+        propose_index("delete from slot where tier = 1 and yard = 2", "slot", rules, keys) is None
+    )
     reported = propose_index("delete from slot where place = 4", "slot", rules, keys)
     assert reported == "create index slot_place_2 on slot (place)"
 
@@ -349,7 +373,9 @@ HIDDEN = {
 def test_no_value_survives_masking_and_names_do(data, server, secret):
     rules = rules_of(server)
     secret = (
-        secret.replace('"', "").replace("`", "").replace(";", "") if server == "mariadb" else secret.replace("'", "")
+        secret.replace('"', "").replace("`", "").replace(";", "")
+        if server == "mariadb"
+        else secret.replace("'", "")
     )
     text = data.draw(st.sampled_from(HIDDEN[server])).replace("{}", secret)
     masked = rules.sql.masked(text)

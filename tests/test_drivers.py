@@ -1,4 +1,6 @@
-"""What is not installed: a server's Python driver, a library that only some commands need. Said so; the rest runs."""
+"""What is not installed: a server's Python driver, a library that only some commands need. Said so;
+the rest runs.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ HEAVY = "scipy,numpy,matplotlib"
 
 def without(modules: str, *words: object) -> subprocess.CompletedProcess:
     code = HIDDEN.format(modules=modules.split(","), words=list(map(str, words)))
-    return subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, env=os.environ, check=False)
+    return subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, env=os.environ, check=False
+    )
 
 
 def test_postgresql_runs_without_the_driver_of_mariadb(kept):
@@ -36,7 +40,8 @@ def test_postgresql_runs_without_the_driver_of_mariadb(kept):
 
 
 @pytest.mark.parametrize(
-    ("module", "target"), [("pymysql", "mariadb://127.0.0.1:1"), ("psycopg", "postgresql://127.0.0.1:1/harbour")]
+    ("module", "target"),
+    [("pymysql", "mariadb://127.0.0.1:1"), ("psycopg", "postgresql://127.0.0.1:1/harbour")],
 )
 @pytest.mark.parametrize("command", [["play", "berth-swap"], ["now"]])
 def test_a_missing_driver_is_named_with_what_to_install(module, target, command):
@@ -57,10 +62,17 @@ def test_a_slim_image_runs_what_neither_draws_nor_measures(kept, tmp_path):
     saved = tmp_path / "seen.json"
     assert without(HEAVY, "explore", "berth-swap", "--quiet").returncode == 1
     assert without(HEAVY, "now", "--json").returncode == 0
-    assert without(HEAVY, "play", "berth-swap", "--expect", "deadlock", "--save", saved).returncode == 0
+    assert (
+        without(HEAVY, "play", "berth-swap", "--expect", "deadlock", "--save", saved).returncode
+        == 0
+    )
     for words, library in ((("draw", saved), "matplotlib"), (("churn", "berth-swap"), "scipy")):
         done = without(HEAVY, *words)
-        assert (done.returncode, f"pip install {library}" in done.stderr, done.stdout) == (2, True, "")
+        assert (done.returncode, f"pip install {library}" in done.stderr, done.stdout) == (
+            2,
+            True,
+            "",
+        )
 
 
 LOADED = """
@@ -73,7 +85,8 @@ print(*sorted(sys.modules))
 
 @pytest.mark.parametrize("command", ["now", "watch", "release", "preflight", "history"])
 @pytest.mark.parametrize(
-    ("server", "others"), [("mariadb", ("mysql", "postgresql")), ("postgresql", ("mysql", "mariadb"))]
+    ("server", "others"),
+    [("mariadb", ("mysql", "postgresql")), ("postgresql", ("mysql", "mariadb"))],
 )
 def test_who_watches_loads_no_parser_and_one_server_s_rules(command, server, others):
     modules = [f"catenum.cli.commands.{command}", f"catenum.engines.{server}.monitor"]

@@ -1,4 +1,6 @@
-"""Dumps as the servers' own programs write them: what a conflict needs is taken, all else is left out and told."""
+"""Dumps as the servers' own programs write them: what a conflict needs is taken, all else is left
+out and told.
+"""
 
 from __future__ import annotations
 
@@ -43,7 +45,11 @@ def dump(request):
     """A dump, its server's rules, and what runs a script in a new database there."""
     rules = rules_of(request.param)
     if WITHOUT_SERVERS:  # as it was written once; nothing loads it
-        yield (CORPUS / "dumps" / f"{request.param}.sql").read_text(encoding="utf-8"), rules, lambda script: None
+        yield (
+            (CORPUS / "dumps" / f"{request.param}.sql").read_text(encoding="utf-8"),
+            rules,
+            lambda script: None,
+        )
         return
     if request.param == "postgresql":
         where = psycopg.conninfo.conninfo_to_dict(request.getfixturevalue("kept"))
@@ -67,7 +73,10 @@ def dump(request):
         return
     socket = request.getfixturevalue(f"kept_{request.param}")
     program = shutil.which("mariadb-dump" if request.param == "mariadb" else "mysqldump")
-    with over_socket(unix_socket=socket, user="root", autocommit=True) as admin, admin.cursor() as cursor:
+    with (
+        over_socket(unix_socket=socket, user="root", autocommit=True) as admin,
+        admin.cursor() as cursor,
+    ):
         cursor.execute("create database dumped")
         cursor.execute("use dumped")
         for _, sql in rules.sql.split(INNODB):
@@ -124,7 +133,9 @@ def test_a_view_that_a_statement_names_comes_with_what_it_is_made_of(dump):
 
 
 def test_made_up_rows_are_let_in_by_checks_domains_enums_and_keys(dump):
-    """Whatever a statement does not name: the server takes the rows, whatever its tables ask of them."""
+    """Whatever a statement does not name: the server takes the rows, whatever its tables ask of
+    them.
+    """
     text, rules, load = dump
     schema = read_schema(text, rules)
     tables = closure(schema, ["berth"])
@@ -139,7 +150,10 @@ def test_made_up_rows_are_let_in_by_checks_domains_enums_and_keys(dump):
     rows = rows_for(infos, [statements], rules)
     script = "\n".join([script_of(schema, tables, statements, rules), rows.script(infos, rules)])
     load(script)
-    assert (len(rows.tables["vessel"]), len(rows.tables["berth"])) == (3, 2)  # the one that a berth is given, too
+    assert (len(rows.tables["vessel"]), len(rows.tables["berth"])) == (
+        3,
+        2,
+    )  # the one that a berth is given, too
 
 
 CHECKED = {
@@ -152,7 +166,11 @@ CHECKED = {
 
 @pytest.mark.parametrize("column", CHECKED)
 def test_a_check_bounds_what_is_made_up(column):
-    schema = read_schema(f"create table berth (id int primary key, {column});", rules_of("postgresql"))
+    schema = read_schema(
+        f"create table berth (id int primary key, {column});", rules_of("postgresql")
+    )
     least, most = CHECKED[column]
     found = schema.tables["berth"].columns["kg"]
-    assert (found.least, found.most) == tuple(float(one) if one is not None else None for one in (least, most))
+    assert (found.least, found.most) == tuple(
+        float(one) if one is not None else None for one in (least, most)
+    )

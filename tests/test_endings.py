@@ -1,4 +1,6 @@
-"""Commands always end: whatever a server does not stop doing, an interrupt and a limit are kept, and nothing is left."""
+"""Commands always end: whatever a server does not stop doing, an interrupt and a limit are kept,
+and nothing is left.
+"""
 
 from __future__ import annotations
 
@@ -39,17 +41,19 @@ def scenario(folder, place: str) -> None:
 
 def at_work(kept: str) -> bool:
     with psycopg.connect(kept) as admin:
-        query = (
-            "select count(*) from pg_stat_activity where application_name like 'catenum%' and wait_event = 'PgSleep'"
-        )
+        query = "select count(*) from pg_stat_activity where application_name like 'catenum%' and wait_event = 'PgSleep'"
         return admin.execute(query).fetchone() != (0,)
 
 
 @pytest.mark.parametrize("place", PLACES)
-@pytest.mark.parametrize("number", [signal.SIGINT, pytest.param(signal.SIGTERM, marks=pytest.mark.soak)])
+@pytest.mark.parametrize(
+    "number", [signal.SIGINT, pytest.param(signal.SIGTERM, marks=pytest.mark.soak)]
+)
 def test_an_interrupt_ends_what_cannot_be_cancelled(start, kept, tmp_path, place, number):
     scenario(tmp_path, place)
-    process: subprocess.Popen = start("explore" if place.startswith("what") else "play", "endless.yaml")
+    process: subprocess.Popen = start(
+        "explore" if place.startswith("what") else "play", "endless.yaml"
+    )
     until(lambda: at_work(kept) or process.poll() is not None, "it is at work")
     process.send_signal(number)
     _, err = process.communicate(timeout=40)
@@ -72,7 +76,10 @@ def test_a_rule_and_data_have_their_limits(call, kept, tmp_path, monkeypatch):
     monkeypatch.setattr("catenum.engines.postgresql.data.LOAD_MS", 1_000.0)
     scenario(tmp_path, "a rule")
     done = call("play", "endless.yaml")
-    assert (done.code, "the rule 'ends' could not be checked" in " ".join(done.out.split())) == (1, True)
+    assert (done.code, "the rule 'ends' could not be checked" in " ".join(done.out.split())) == (
+        1,
+        True,
+    )
     scenario(tmp_path, "data")
     done = call("play", "endless.yaml")
     assert (done.code, "took longer than 1 s and was ended" in done.err) == (2, True), done.err
@@ -81,15 +88,25 @@ def test_a_rule_and_data_have_their_limits(call, kept, tmp_path, monkeypatch):
 
 #: How a statement is made out of parts, so that no text shows what it is.
 HIDDEN = ["set @q = concat({})", "prepare s from @q", "execute s"]
-STEPS = ("'com', 'mit'", "'x', 'a start ''quay'''", None, "'x', 'a end ''quay'''", "'x', 'a prepare ''quay'''")
+STEPS = (
+    "'com', 'mit'",
+    "'x', 'a start ''quay'''",
+    None,
+    "'x', 'a end ''quay'''",
+    "'x', 'a prepare ''quay'''",
+)
 UPDATE = "update berth set moved = 1 where id = 1"
 
 
 @pytest.mark.parametrize("server", ["mariadb", pytest.param("mysql", marks=pytest.mark.soak)])
 @pytest.mark.parametrize("ending", ["commit", pytest.param("open", marks=pytest.mark.soak)])
-def test_a_transaction_that_is_prepared_in_hiding_is_undone_with_the_run(request, call, tmp_path, server, ending):
+def test_a_transaction_that_is_prepared_in_hiding_is_undone_with_the_run(
+    request, call, tmp_path, server, ending
+):
     """It would outlive its session, hold the scratch space, and every later start of the server."""
-    admin = over_socket(unix_socket=request.getfixturevalue(f"kept_{server}"), user="root", autocommit=True)
+    admin = over_socket(
+        unix_socket=request.getfixturevalue(f"kept_{server}"), user="root", autocommit=True
+    )
     hidden = [part.format(step) for step in STEPS for part in (HIDDEN if step else [UPDATE])]
     plain = {
         "scenario": "hidden",
@@ -101,7 +118,9 @@ def test_a_transaction_that_is_prepared_in_hiding_is_undone_with_the_run(request
     with admin.cursor() as cursor:
         cursor.execute("xa recover")
         assert cursor.fetchall() == ()
-        cursor.execute("select schema_name from information_schema.schemata where schema_name like 'catenum%'")
+        cursor.execute(
+            "select schema_name from information_schema.schemata where schema_name like 'catenum%'"
+        )
         assert cursor.fetchall() == ()
     admin.close()
 
@@ -113,7 +132,10 @@ def test_what_is_prepared_in_the_data_is_refused(call, tmp_path, server):
     plain = {"scenario": "prepared", "data": data, "transactions": {"early": one, "late": one}}
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
     done = call("play", "s.yaml", "--target", f"local:{server}")
-    assert (done.code, "prepares a transaction that outlives its session: xa start" in done.err) == (2, True)
+    assert (
+        done.code,
+        "prepares a transaction that outlives its session: xa start" in done.err,
+    ) == (2, True)
 
 
 #: More than is fetched of one result, by server.
@@ -124,14 +146,24 @@ LARGE = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("server", ["postgresql", "mysql", pytest.param("mariadb", marks=pytest.mark.soak)])
-def test_a_result_larger_than_memory_is_an_outcome_and_not_fetched(request, run, tmp_path, server, monkeypatch):
+@pytest.mark.parametrize(
+    "server", ["postgresql", "mysql", pytest.param("mariadb", marks=pytest.mark.soak)]
+)
+def test_a_result_larger_than_memory_is_an_outcome_and_not_fetched(
+    request, run, tmp_path, server, monkeypatch
+):
     request.getfixturevalue("kept" if server == "postgresql" else f"kept_{server}")
     one = {"statements": [LARGE[server]]}
-    plain = {"scenario": "large", "data": "create table berth (id int)", "transactions": {"early": one, "late": one}}
+    plain = {
+        "scenario": "large",
+        "data": "create table berth (id int)",
+        "transactions": {"early": one, "late": one},
+    }
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
     limit = f"ulimit -v {1_400_000}; exec {SCRIPT} play s.yaml --json --target local:{server}"
-    done = subprocess.run(["sh", "-c", limit], cwd=tmp_path, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        ["sh", "-c", limit], cwd=tmp_path, capture_output=True, text=True, check=False
+    )
     assert done.returncode == 1, done.stderr[-500:]
     events = [event for event in json.loads(done.stdout)["events"] if event["what"] == "failed"]
     assert {event["error"]["kind"] for event in events} == {"limit"}
@@ -140,7 +172,9 @@ def test_a_result_larger_than_memory_is_an_outcome_and_not_fetched(request, run,
         return  # the same limit of the process
     (tmp_path / "s.yaml").write_text(json.dumps(plain).replace("400000", "700000"))
     done = run("churn", "s.yaml", "--iterations", 2)
-    assert (done.code, "its result takes more than 512 MB of memory" in done.err) == (2, True), done.err
+    assert (done.code, "its result takes more than 512 MB of memory" in done.err) == (2, True), (
+        done.err
+    )
 
 
 #: What goes on for a long time on a server with InnoDB: data, a rule.
@@ -153,7 +187,9 @@ SLEEPS = {
 
 @pytest.mark.parametrize("server", ["mariadb", pytest.param("mysql", marks=pytest.mark.soak)])
 @pytest.mark.parametrize("place", ["data", "a rule"])
-def test_data_and_rules_have_their_limits_with_innodb(request, call, tmp_path, server, place, monkeypatch):
+def test_data_and_rules_have_their_limits_with_innodb(
+    request, call, tmp_path, server, place, monkeypatch
+):
     socket = request.getfixturevalue(f"kept_{server}")
     monkeypatch.setattr("catenum.engines.innodb.data.LOAD_MS", 1_000.0)
     monkeypatch.setattr("catenum.engines.innodb.data.ASK_MS", 1_000.0)
@@ -177,7 +213,10 @@ def test_data_and_rules_have_their_limits_with_innodb(request, call, tmp_path, s
 def test_an_interrupt_ends_what_goes_on_with_innodb(request, start, tmp_path, server, place):
     socket = request.getfixturevalue(f"kept_{server}")
     data, rule = SLEEPS[place]
-    parts = {name: {"statements": ["update berth set moved = 600 where id = 1"]} for name in ("early", "late")}
+    parts = {
+        name: {"statements": ["update berth set moved = 600 where id = 1"]}
+        for name in ("early", "late")
+    }
     plain = {
         "scenario": "endless",
         "data": f"create table berth (id int primary key, moved int); insert into berth values (1, 0); {data}",
@@ -185,9 +224,16 @@ def test_an_interrupt_ends_what_goes_on_with_innodb(request, start, tmp_path, se
         "holds": {"ends": rule},
     }
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
-    words = ("delete from berth", "insert into berth values (1, 0)") if place.startswith("what") else None
+    words = (
+        ("delete from berth", "insert into berth values (1, 0)")
+        if place.startswith("what")
+        else None
+    )
     if words:
-        parts["early"]["statements"] = parts["late"]["statements"] = [words[0], words[1].replace("0)", "600)")]
+        parts["early"]["statements"] = parts["late"]["statements"] = [
+            words[0],
+            words[1].replace("0)", "600)"),
+        ]
         (tmp_path / "s.yaml").write_text(json.dumps(plain))
     process = start("explore" if words else "play", "s.yaml", "--target", f"local:{server}")
     until(lambda: sleeps(socket) or process.poll() is not None, "it is at work")
@@ -200,13 +246,17 @@ def test_an_interrupt_ends_what_goes_on_with_innodb(request, start, tmp_path, se
 
 def sleeps(socket: str) -> bool:
     with over_socket(unix_socket=socket, user="root") as admin, admin.cursor() as cursor:
-        cursor.execute("select count(*) from information_schema.processlist where state = 'User sleep'")
+        cursor.execute(
+            "select count(*) from information_schema.processlist where state = 'User sleep'"
+        )
         return cursor.fetchone() != (0,)
 
 
 def nothing_left(socket: str) -> bool:
     with over_socket(unix_socket=socket, user="root") as admin, admin.cursor() as cursor:
-        cursor.execute("select schema_name from information_schema.schemata where schema_name like 'catenum%'")
+        cursor.execute(
+            "select schema_name from information_schema.schemata where schema_name like 'catenum%'"
+        )
         spaces = cursor.fetchall()
         cursor.execute("select user from mysql.user where user like 'catenum%'")
         logins = cursor.fetchall()
@@ -223,10 +273,16 @@ STRICT = {
 
 
 @pytest.mark.parametrize("server", STRICT)
-def test_a_fault_of_the_scenario_on_catenum_s_connection_is_the_file_s(request, call, tmp_path, server):
+def test_a_fault_of_the_scenario_on_catenum_s_connection_is_the_file_s(
+    request, call, tmp_path, server
+):
     request.getfixturevalue("kept" if server == "postgresql" else "kept_mariadb")
     one = {"statements": ["update berth set moved = 9 where id = 1"]}
-    plain = {"scenario": "strict", "data": STRICT[server], "transactions": {"early": one, "late": one}}
+    plain = {
+        "scenario": "strict",
+        "data": STRICT[server],
+        "transactions": {"early": one, "late": one},
+    }
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
     done = call("explore", "s.yaml", "--target", f"local:{server}")
     assert done.code == 2
@@ -238,6 +294,8 @@ def test_a_fault_of_the_scenario_on_catenum_s_connection_is_the_file_s(request, 
 def test_more_transactions_than_connections_are_told_before(request, call, tmp_path, server):
     request.getfixturevalue("kept" if server == "postgresql" else f"kept_{server}")
     parts = {f"t{number}": {"statements": ["select 1"]} for number in range(300)}
-    (tmp_path / "s.yaml").write_text(json.dumps({"scenario": "crowd", "data": "select 1;", "transactions": parts}))
+    (tmp_path / "s.yaml").write_text(
+        json.dumps({"scenario": "crowd", "data": "select 1;", "transactions": parts})
+    )
     done = call("play", "s.yaml", "--target", f"local:{server}")
     assert (done.code, "the scenario has 300 transactions" in done.err) == (3, True), done.err

@@ -1,4 +1,6 @@
-"""A share of the soak: every order of generated scenarios, walked by hand, beside what ``explore`` says."""
+"""A share of the soak: every order of generated scenarios, walked by hand, beside what ``explore``
+says.
+"""
 
 from __future__ import annotations
 
@@ -39,11 +41,22 @@ def bench(request: pytest.FixtureRequest) -> Iterator[Bench]:
 def test_explore_says_what_walking_every_order_shows(bench, call, tmp_path, server, make, seed):
     def explore(path):
         return as_json(
-            call("explore", path, "--target", f"local:{server}", "--json", "--quiet", "--check-orders", 0).out
+            call(
+                "explore",
+                path,
+                "--target",
+                f"local:{server}",
+                "--json",
+                "--quiet",
+                "--check-orders",
+                0,
+            ).out
         )
 
     def play(path, order):
-        return as_json(call("play", path, "--order", order, "--target", f"local:{server}", "--json").out)
+        return as_json(
+            call("play", path, "--order", order, "--target", f"local:{server}", "--json").out
+        )
 
     made = make(server, seed)
     lines = compared(made, bench, explore, tmp_path, 120, play)
@@ -53,8 +66,12 @@ def test_explore_says_what_walking_every_order_shows(bench, call, tmp_path, serv
 SWAP = Case(
     data="create table berth (id int primary key, moved int); insert into berth values (1, 0), (2, 0);",
     parts={
-        "north": Part(("update berth set moved = 1 where id = 1", "update berth set moved = 1 where id = 2")),
-        "south": Part(("update berth set moved = 2 where id = 2", "update berth set moved = 2 where id = 1")),
+        "north": Part(
+            ("update berth set moved = 1 where id = 1", "update berth set moved = 1 where id = 2")
+        ),
+        "south": Part(
+            ("update berth set moved = 2 where id = 2", "update berth set moved = 2 where id = 1")
+        ),
     },
 )
 
@@ -69,6 +86,14 @@ def test_the_walk_itself_knows_a_deadlock_when_it_meets_one(bench):
 def test_a_difference_is_told():
     """Either account may have what the other has not."""
     end = End(("north",), "waited", (("north", "committed", ""),), frozenset(), 0, True, ())
-    row = {"kind": "clean", "data": "serial", "status": {"north": "committed"}, "failed_by": {}, "holds": {}}
-    lines = differences(SWAP, Account([end]), {"reach": {"complete": True}, "outcomes": [row], "cycles": []})
+    row = {
+        "kind": "clean",
+        "data": "serial",
+        "status": {"north": "committed"},
+        "failed_by": {},
+        "holds": {},
+    }
+    lines = differences(
+        SWAP, Account([end]), {"reach": {"complete": True}, "outcomes": [row], "cycles": []}
+    )
     assert [line.partition(":")[0] for line in lines] == ["missed by explore", "only in explore"]

@@ -55,14 +55,19 @@ remedies:
 """  # fmt: skip
 
 
-#: As long as it takes to break it off, and without a row that two others wait for: whom PostgreSQL lets go on first then,
-#: is not the same twice.
-LONG = re.sub(r" update quay set boxes = 1 where id = 1\d,", "", CYCLE.replace("three-way", "long")).partition(
-    "remedies:"
-)[0]
+#: As long as it takes to break it off, and without a row that two others wait for: whom PostgreSQL
+#: lets go on first then, is not the same twice.
+LONG = re.sub(
+    r" update quay set boxes = 1 where id = 1\d,", "", CYCLE.replace("three-way", "long")
+).partition("remedies:")[0]
 
 
-@pytest.fixture(params=["postgresql", *(pytest.param(name, marks=pytest.mark.soak) for name in ("mariadb", "mysql"))])
+@pytest.fixture(
+    params=[
+        "postgresql",
+        *(pytest.param(name, marks=pytest.mark.soak) for name in ("mariadb", "mysql")),
+    ]
+)
 def server(request):
     """An engine on each server in turn."""
     return request.getfixturevalue("engine" if request.param == "postgresql" else request.param)
@@ -74,7 +79,9 @@ def outcome_of(run: Run) -> object:
     return (run.fine_outcome, run.chain, cycles)
 
 
-def outcomes(engine, scenario: Scenario, *, every: bool = False, most: int = 600) -> tuple[set[object], int]:
+def outcomes(
+    engine, scenario: Scenario, *, every: bool = False, most: int = 600
+) -> tuple[set[object], int]:
     """Every outcome with all its data, and how many schedules it took."""
     found: set[object] = set()
     with Stage(engine, scenario) as stage:
@@ -150,8 +157,12 @@ TRICKY = {
 def test_reduction_loses_no_outcome_where_statements_touch_more_than_they_say(server, name):
     data, early, late = TRICKY[name]
     reported = (("early", early), ("late", late))
-    parts = {name: {"statements": texts, "isolation": "repeatable read"} for name, texts in reported}
-    scenario = Scenario.model_validate(on_mysql_too({"scenario": "tricky", "data": data, "transactions": parts}))
+    parts = {
+        name: {"statements": texts, "isolation": "repeatable read"} for name, texts in reported
+    }
+    scenario = Scenario.model_validate(
+        on_mysql_too({"scenario": "tricky", "data": data, "transactions": parts})
+    )
     reduced, _ = outcomes(server, scenario)
     complete, _ = outcomes(server, scenario, every=True)
     assert reduced == complete
@@ -184,7 +195,9 @@ def test_schedules_drawn_by_lot_of_a_large_sample_give_nothing_that_reduction_lo
     chance = random.Random(7)
     with Stage(server, scenario) as stage:
         oracle = Worker(stage, ExploreOptions()).oracle
-        for _ in range(12 if stage.engine.capabilities.timeout_step_ms > 1 else 30):  # of a second each, some of them
+        for _ in range(
+            12 if stage.engine.capabilities.timeout_step_ms > 1 else 30
+        ):  # of a second each, some of them
             run = stage.run(Drawn(chance))
             assert outcome_of(oracle.judge(run)) in reduced, run.path
 
@@ -203,14 +216,20 @@ statements = st.sampled_from(
     ]
 )
 levels = st.sampled_from(["read committed", "repeatable read", "serializable"])
-parts = st.fixed_dictionaries({"statements": st.lists(statements, min_size=1, max_size=2), "isolation": levels})
+parts = st.fixed_dictionaries(
+    {"statements": st.lists(statements, min_size=1, max_size=2), "isolation": levels}
+)
 BERTHS = "create table berth (id int primary key, vessel varchar(20), moved int not null default 0); insert into berth values (3, 'Halcyon', 0), (7, 'Oriel', 0);"
 
 
 @settings(max_examples=12, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(parts, min_size=2, max_size=2))
 def test_reduction_loses_no_outcome_of_generated_transactions(server, reported):
-    plain = {"scenario": "made", "data": BERTHS, "transactions": dict(zip(("early", "late"), reported, strict=True))}
+    plain = {
+        "scenario": "made",
+        "data": BERTHS,
+        "transactions": dict(zip(("early", "late"), reported, strict=True)),
+    }
     scenario = Scenario.model_validate(plain)
     reduced, _ = outcomes(server, scenario)
     complete, _ = outcomes(server, scenario, every=True)
@@ -239,7 +258,9 @@ LEVELS = [
 def test_each_level_shows_what_it_keeps_right_refuses_or_deadlocks(
     call, kept_mariadb, kept_mysql, server_name, name, wanted
 ):
-    done = call("explore", name, "--isolation", "each", "--target", f"local:{server_name}", "--json")
+    done = call(
+        "explore", name, "--isolation", "each", "--target", f"local:{server_name}", "--json"
+    )
     found = {}
     for one in done.json["levels"]:
         (level,) = set(one["levels"].values())
@@ -265,7 +286,9 @@ NAMED = {
 
 
 @pytest.mark.parametrize("case", NAMED)
-def test_anomalies_have_the_names_of_the_trade_and_show_their_evidence(call, kept_mariadb, tmp_path, case):
+def test_anomalies_have_the_names_of_the_trade_and_show_their_evidence(
+    call, kept_mariadb, tmp_path, case
+):
     level, one, other = NAMED[case]
     name = case.partition(":")[0]
     plain = {
@@ -273,7 +296,11 @@ def test_anomalies_have_the_names_of_the_trade_and_show_their_evidence(call, kep
         "data": BERTHS,
         "transactions": {
             "early": {"isolation": level, "statements": one},
-            "late": {"isolation": level, "statements": other, "ends": "rollback" if name == "dirty read" else "commit"},
+            "late": {
+                "isolation": level,
+                "statements": other,
+                "ends": "rollback" if name == "dirty read" else "commit",
+            },
         },
     }
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
@@ -282,19 +309,34 @@ def test_anomalies_have_the_names_of_the_trade_and_show_their_evidence(call, kep
     reported = {e["anomaly"]: e["evidence"] for e in found["outcomes"] if e["anomaly"]}
     assert list(reported) == [name]
     assert "early" in " ".join(reported[name])
-    assert call("explore", "s.yaml", "--target", f"local:{server_name}", "--expect", f"no {name}").code == 1
+    assert (
+        call("explore", "s.yaml", "--target", f"local:{server_name}", "--expect", f"no {name}").code
+        == 1
+    )
 
 
 def test_reordering_proves_a_cycle_gone_and_one_schedule_less_proves_nothing(call, tmp_path):
     (tmp_path / "cycle.yaml").write_text(CYCLE)
-    assert "deadlock" in call("explore", "cycle.yaml", "--quiet").out or call("explore", "cycle.yaml").code == 1
+    assert (
+        "deadlock" in call("explore", "cycle.yaml", "--quiet").out
+        or call("explore", "cycle.yaml").code == 1
+    )
     for name in ("cycle.yaml", "berth-swap"):
         done = call("explore", name, "--remedy", "same order", "--expect", "no deadlock")
         assert done.code == 0, done.err
         assert "Proven: no schedule of these statements deadlocks." in done.out
         found = call("explore", name, "--remedy", "same order", "--json").json
         one_less = found["counts"]["run"] - 1
-        cut = call("explore", name, "--remedy", "same order", "--limit", one_less, "--expect", "no deadlock")
+        cut = call(
+            "explore",
+            name,
+            "--remedy",
+            "same order",
+            "--limit",
+            one_less,
+            "--expect",
+            "no deadlock",
+        )
         reported = " ".join(cut.out.split())
         assert "proven" not in reported.lower().replace("this is not proven", "")
         assert "No deadlock was seen in" in reported
@@ -326,7 +368,10 @@ def without_time(found: dict) -> dict:
 
 def test_the_result_is_the_same_for_any_number_of_workers(call, tmp_path, kept):
     (tmp_path / "cycle.yaml").write_text(CYCLE)
-    one, two, three = (without_time(call("explore", "cycle.yaml", "--workers", n, "--json").json) for n in (1, 2, 3))
+    one, two, three = (
+        without_time(call("explore", "cycle.yaml", "--workers", n, "--json").json)
+        for n in (1, 2, 3)
+    )
     assert one == two == three
     assert leftovers(kept) == ([], [])
 
@@ -375,13 +420,20 @@ def test_what_was_broken_off_is_kept_and_gone_on_with(start, call, kept, tmp_pat
     assert without_time(done.json) == without_time(whole)
     assert not (tmp_path / "kept" / "state.json").exists()
     other = call("explore", "berth-swap", "--resume", "kept")
-    assert (other.code, "nothing to resume" in other.err or "no such file" in other.err) == (2, True)
+    assert (other.code, "nothing to resume" in other.err or "no such file" in other.err) == (
+        2,
+        True,
+    )
 
 
 @pytest.mark.parametrize("where", ["adding", "judging"])
 @pytest.mark.parametrize("limit", [None, 12])
-def test_wherever_it_is_interrupted_no_schedule_is_lost_and_none_counted_twice(engine, monkeypatch, where, limit):
-    """What was run and what is left change together: an interrupt in between waits for the end of that."""
+def test_wherever_it_is_interrupted_no_schedule_is_lost_and_none_counted_twice(
+    engine, monkeypatch, where, limit
+):
+    """What was run and what is left change together: an interrupt in between waits for the end of
+    that.
+    """
     calls, add, judge = itertools.count(), Tally.add, Oracle.judge
 
     def break_in() -> None:
@@ -394,7 +446,9 @@ def test_wherever_it_is_interrupted_no_schedule_is_lost_and_none_counted_twice(e
     if where == "adding":
         monkeypatch.setattr(Tally, "add", lambda tally, run: (break_in(), add(tally, run))[1])
     else:
-        monkeypatch.setattr(Oracle, "judge", lambda oracle, run: (break_in(), judge(oracle, run))[1])
+        monkeypatch.setattr(
+            Oracle, "judge", lambda oracle, run: (break_in(), judge(oracle, run))[1]
+        )
     options, interrupts = ExploreOptions(every=True, limit=limit), 0
     with Stage(engine, sample("berth-swap").scenario) as stage:
         made = plan(stage.scenario, stage.dependence, options)
@@ -404,14 +458,18 @@ def test_wherever_it_is_interrupted_no_schedule_is_lost_and_none_counted_twice(e
                 explore_here(stage, explorer, options)
             except KeyboardInterrupt:
                 interrupts += 1
-                stage.sessions = engine.renew(stage.sessions)  # whatever was under way is not there any more
+                stage.sessions = engine.renew(
+                    stage.sessions
+                )  # whatever was under way is not there any more
     assert interrupts > 2
     assert explorer.tally.schedules + explorer.tally.ruled_out == (limit or 8)
 
 
 def test_a_server_killed_in_the_middle_ends_in_what_was_found(start, own_server, tmp_path):
     (tmp_path / "long.yaml").write_text(LONG)
-    process = start("explore", "long.yaml", "--every", "--target", own_server.url("master"), "--save", "kept")
+    process = start(
+        "explore", "long.yaml", "--every", "--target", own_server.url("master"), "--save", "kept"
+    )
     until(lambda: (tmp_path / "kept" / "state.json").exists(), "something was kept")
     own_server.kill()
     _, err = process.communicate(timeout=60)
@@ -437,7 +495,9 @@ transactions:
     done = call("explore", "s.yaml", "--target", own_server.url("master"))
     assert done.code == 3
     assert "is not the same: berth" in " ".join(done.err.split())
-    assert call("explore", "s.yaml").code == 0  # where the rows can be put back as they are, nothing is made anew
+    assert (
+        call("explore", "s.yaml").code == 0
+    )  # where the rows can be put back as they are, nothing is made anew
 
 
 def made(tmp_path: Path, **transactions: object) -> str:
@@ -462,7 +522,9 @@ CASES = [
 
 
 @pytest.mark.parametrize(("transactions", "reported"), CASES)
-def test_what_hinders_or_slows_is_told_and_nothing_wrong_is_claimed(call, tmp_path, transactions, reported):
+def test_what_hinders_or_slows_is_told_and_nothing_wrong_is_claimed(
+    call, tmp_path, transactions, reported
+):
     done = call("explore", made(tmp_path, **transactions))
     assert reported in " ".join(done.out.split()), done.out + done.err
     assert "anomaly" not in done.out
@@ -477,27 +539,36 @@ def test_a_column_that_the_scenario_ignores_is_left_out_and_listed(call, tmp_pat
     plain = json.loads((tmp_path / name).read_text()) | {"ignore": ["moved"]}
     (tmp_path / name).write_text(json.dumps(plain))
     done = call("explore", name)
-    assert (done.code, "left out of comparisons: moved (the scenario says so)" in " ".join(done.out.split())) == (
-        0,
-        True,
-    )
+    assert (
+        done.code,
+        "left out of comparisons: moved (the scenario says so)" in " ".join(done.out.split()),
+    ) == (0, True)
 
 
 def test_twelve_transactions_are_sampled_and_said_so(call, tmp_path):
-    tugs = {f"tug{n}": {"statements": ["update berth set moved = moved + 1 where id = 3"]} for n in range(12)}
+    tugs = {
+        f"tug{n}": {"statements": ["update berth set moved = moved + 1 where id = 3"]}
+        for n in range(12)
+    }
     done = call("explore", made(tmp_path, **tugs), "--limit", 5)
     reported = " ".join(done.out.split())
     assert "5 of more classes than can be counted run, drawn by chance" in reported
 
 
-def test_a_sample_of_a_space_full_of_waits_finds_its_deadlocks_and_is_no_sample_of_nothing(call, tmp_path):
+def test_a_sample_of_a_space_full_of_waits_finds_its_deadlocks_and_is_no_sample_of_nothing(
+    call, tmp_path
+):
     def transaction(*berths: int) -> dict[str, list[str]]:
-        return {"statements": [f"update berth set moved = moved + 1 where id = {one}" for one in berths]}
+        return {
+            "statements": [f"update berth set moved = moved + 1 where id = {one}" for one in berths]
+        }
 
     made(tmp_path, north=transaction(1, 2, 3, 4), east=transaction(4, 3, 2, 1), south=transaction(2, 4, 1, 3),
          west=transaction(3, 1, 4, 2))  # fmt: skip
     plain = json.loads((tmp_path / "made.yaml").read_text())
-    plain["data"] += " insert into berth select n, 'Tern', 0 from generate_series(1, 6) n on conflict do nothing;"
+    plain["data"] += (
+        " insert into berth select n, 'Tern', 0 from generate_series(1, 6) n on conflict do nothing;"
+    )
     (tmp_path / "made.yaml").write_text(json.dumps(plain))
     found = call("explore", "made.yaml", "--limit", 40, "--json").json
     assert found["counts"]["run"] + found["counts"]["ruled_out"] == 40
@@ -507,7 +578,11 @@ def test_a_sample_of_a_space_full_of_waits_finds_its_deadlocks_and_is_no_sample_
 
 def test_with_every_a_sample_is_drawn_of_orders_and_what_was_run_is_told_as_such(call):
     sampled = call("explore", "left-open", "--every", "--limit", "60", "--json").json
-    assert (sampled["reach"]["sampled"], sampled["reach"]["every"], sampled["reach"]["complete"]) == (True, True, False)
+    assert (
+        sampled["reach"]["sampled"],
+        sampled["reach"]["every"],
+        sampled["reach"]["complete"],
+    ) == (True, True, False)
     assert sampled["reach"]["orders"] == sampled["reach"]["classes"] == 277_200
     assert sampled["counts"]["run"] + sampled["counts"]["ruled_out"] == 60
     firsts = {row["moves"][0] for row in sampled["schedules"]}
@@ -515,7 +590,10 @@ def test_with_every_a_sample_is_drawn_of_orders_and_what_was_run_is_told_as_such
     reported = " ".join(call("explore", "left-open", "--every", "--limit", "60").out.split())
     assert "60 of at most 277,200 orders run, drawn by chance" in reported
     reported = " ".join(call("explore", "berth-swap", "--every").out.split())
-    assert "8 schedules run: all that are possible (of 20 orders; none was left out as equivalent)" in reported
+    assert (
+        "8 schedules run: all that are possible (of 20 orders; none was left out as equivalent)"
+        in reported
+    )
 
 
 def test_pile_up_piles_up_and_with_timeouts_never_does(call):
@@ -552,7 +630,9 @@ def test_trial_says_proven_only_where_all_was_run(call):
 
 
 def test_remedies_can_be_tried_together(call):
-    found = call("trial", "crane-standby", "--remedy", "read committed + lock what was seen", "--json").json
+    found = call(
+        "trial", "crane-standby", "--remedy", "read committed + lock what was seen", "--json"
+    ).json
     (variant,) = found["variants"][1:]
     assert (variant["name"], variant["verdict"], variant["complete"]) == (
         "read committed + lock what was seen",
@@ -568,7 +648,9 @@ def test_an_exploration_is_drawn_and_its_outcomes_can_be_explained(call, tmp_pat
     assert call("draw", "kept", "--only", "graph").code == 2
     assert "deadlock" in call("explain", "kept/outcome-A.json").out
     (cycle,) = json.loads((tmp_path / "kept" / "outcome-A.json").read_text())["deadlocks"]
-    assert cycle["verdict_ms"] > cycle["at_ms"], "played at leisure: seen closed before the server ended it"
+    assert cycle["verdict_ms"] > cycle["at_ms"], (
+        "played at leisure: seen closed before the server ended it"
+    )
     recorded = json.loads((tmp_path / "kept" / "outcome-C.json").read_text())
     assert (recorded["outcome"]["kind"], recorded["outcome"]["data"]) == ("waited", "serial")
 
@@ -590,7 +672,9 @@ def test_exploring_leaves_no_server_process_behind_when_killed(start, call, kept
     assert leftovers(kept) == ([], [])
 
 
-def test_a_deferred_check_that_two_pass_together_is_an_anomaly_and_so_is_a_reader_s_view(call, tmp_path):
+def test_a_deferred_check_that_two_pass_together_is_an_anomaly_and_so_is_a_reader_s_view(
+    call, tmp_path
+):
     """No serial order lets both commit; and three of whom only the reader saw what no order gives."""
     check = (
         "create table berth (id int primary key, vessel int); insert into berth values (1, 1), (2, 1);"
@@ -601,7 +685,9 @@ def test_a_deferred_check_that_two_pass_together_is_an_anomaly_and_so_is_a_reade
         name: {"statements": [f"insert into berth values ({n}, 1)"], "isolation": "repeatable read"}
         for name, n in (("gate", 7), ("tower", 8))
     }
-    (tmp_path / "check.yaml").write_text(json.dumps({"scenario": "check", "data": check, "transactions": both}))
+    (tmp_path / "check.yaml").write_text(
+        json.dumps({"scenario": "check", "data": check, "transactions": both})
+    )
     found = call("explore", "check.yaml", "--json").json
     wrong = [entry for entry in found["outcomes"] if entry["data"] == "anomaly"]
     assert {entry["anomaly"] for entry in wrong} == {"other anomaly"}
@@ -620,12 +706,17 @@ def test_a_deferred_check_that_two_pass_together_is_an_anomaly_and_so_is_a_reade
     plain = {
         "scenario": "tide",
         "data": tide,
-        "transactions": {n: {"statements": s, "isolation": "repeatable read"} for n, s in parts.items()},
+        "transactions": {
+            n: {"statements": s, "isolation": "repeatable read"} for n, s in parts.items()
+        },
     }
     (tmp_path / "tide.yaml").write_text(json.dumps(plain))
     found = call("explore", "tide.yaml", "--json").json
     assert {entry["anomaly"] for entry in found["outcomes"]} == {None, "read-only anomaly"}
-    assert call("explore", "tide.yaml", "--isolation", "serializable", "--expect", "no anomaly").code == 0
+    assert (
+        call("explore", "tide.yaml", "--isolation", "serializable", "--expect", "no anomaly").code
+        == 0
+    )
 
 
 def test_named_locks_and_sequences_are_no_dirty_reads(call, tmp_path, kept_mariadb):
@@ -638,23 +729,33 @@ def test_named_locks_and_sequences_are_no_dirty_reads(call, tmp_path, kept_maria
 
 
 def test_an_assumption_that_the_server_contradicts_is_dropped_and_told(call, monkeypatch):
-    """As though no two statements ever met: the waits show that it is wrong, and everything is run again."""
+    """As though no two statements ever met: the waits show that it is wrong, and everything is run
+    again.
+    """
     right = call("explore", "berth-swap", "--json").json
     monkeypatch.setattr("catenum.core.space.dependence.meets", lambda a, b, **_: False)
     found = call("explore", "berth-swap", "--json").json
     assert any("please report this" in note for note in found["notes"])
-    assert {entry["kind"] for entry in found["outcomes"]} == {entry["kind"] for entry in right["outcomes"]}
-    assert [cycle["members"] for cycle in found["cycles"]] == [cycle["members"] for cycle in right["cycles"]]
+    assert {entry["kind"] for entry in found["outcomes"]} == {
+        entry["kind"] for entry in right["outcomes"]
+    }
+    assert [cycle["members"] for cycle in found["cycles"]] == [
+        cycle["members"] for cycle in right["cycles"]
+    ]
 
 
 def test_what_the_planner_knows_is_no_data_although_a_rollback_leaves_it_changed(call, tmp_path):
-    """CREATE INDEX sets pg_class.reltuples in place: undone, it leaves the table's rows and definitions as they were."""
+    """CREATE INDEX sets pg_class.reltuples in place: undone, it leaves the table's rows and
+    definitions as they were.
+    """
     parts = {
         "build": {"statements": ["create index on berth (vessel)"], "ends": "rollback"},
         "move": {"statements": ["update berth set vessel = 4 where id = 1"]},
     }
     data = "create table berth (id int primary key, vessel int); insert into berth values (1, 1), (2, 1);"
-    (tmp_path / "s.yaml").write_text(json.dumps({"scenario": "build", "data": data, "transactions": parts}))
+    (tmp_path / "s.yaml").write_text(
+        json.dumps({"scenario": "build", "data": data, "transactions": parts})
+    )
     done = call("explore", "s.yaml", "--json")
     assert done.code == 0
     assert {entry["data"] for entry in done.json["outcomes"]} == {"serial"}
@@ -672,17 +773,30 @@ def test_a_limit_that_a_statement_sets_is_waited_for_as_the_key_timeout_is(
     call, tmp_path, server, limit, kept_mariadb, kept_mysql
 ):
     parts = {
-        "gate": [limit, "update berth set moved = 1 where id = 3", "update berth set moved = 1 where id = 7"],
-        "tower": ["update berth set moved = 2 where id = 7", "update berth set moved = 2 where id = 3"],
+        "gate": [
+            limit,
+            "update berth set moved = 1 where id = 3",
+            "update berth set moved = 1 where id = 7",
+        ],
+        "tower": [
+            "update berth set moved = 2 where id = 7",
+            "update berth set moved = 2 where id = 3",
+        ],
     }
-    plain = {"scenario": "limits", "data": BERTHS, "transactions": {n: {"statements": s} for n, s in parts.items()}}
+    plain = {
+        "scenario": "limits",
+        "data": BERTHS,
+        "transactions": {n: {"statements": s} for n, s in parts.items()},
+    }
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
     found = call("explore", "s.yaml", "--target", f"local:{server}", "--json").json
     kinds = {entry["kind"]: entry["shortest"] for entry in found["outcomes"]}
     assert "timeout" in kinds
     assert any("limits that statements set themselves" in note for note in found["notes"])
     for kind, order in kinds.items():
-        played = call("play", "s.yaml", "--target", f"local:{server}", "--order", " ".join(order), "--json").json
+        played = call(
+            "play", "s.yaml", "--target", f"local:{server}", "--order", " ".join(order), "--json"
+        ).json
         assert played["outcome"]["kind"] == kind
 
 
@@ -727,9 +841,11 @@ transactions:
         (TIES, {("serial", None, None)}),
     ],
 )
-def test_what_is_left_out_of_comparisons_is_neither_too_little_nor_too_much(call, tmp_path, text, expected):
-    """A rule may read what is left out; a value may differ by nature in one serial order alone, and in one result
-    alone; rows that are equal where they are ordered by may come in any order.
+def test_what_is_left_out_of_comparisons_is_neither_too_little_nor_too_much(
+    call, tmp_path, text, expected
+):
+    """A rule may read what is left out; a value may differ by nature in one serial order alone, and
+    in one result alone; rows that are equal where they are ordered by may come in any order.
     """
     (tmp_path / "s.yaml").write_text(text)
     found = call("explore", "s.yaml", "--json").json
@@ -741,8 +857,15 @@ def test_an_interrupt_while_data_is_loaded_again_ends_as_any_other(
     call, monkeypatch, tmp_path, kept_mariadb, kept_mysql, server
 ):
     """The sessions are closed by then, and there are no others yet."""
-    parts = {"gate": ["update berth set moved = 1 where id = 3"], "change": ["alter table berth add column more int"]}
-    plain = {"scenario": "change", "data": BERTHS, "transactions": {n: {"statements": s} for n, s in parts.items()}}
+    parts = {
+        "gate": ["update berth set moved = 1 where id = 3"],
+        "change": ["alter table berth add column more int"],
+    }
+    plain = {
+        "scenario": "change",
+        "data": BERTHS,
+        "transactions": {n: {"statements": s} for n, s in parts.items()},
+    }
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
     load, calls = stage_module.load, itertools.count()
 

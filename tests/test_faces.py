@@ -102,8 +102,13 @@ def test_schemas_are_those_of_what_is_read_and_written(call, what, tmp_path):
     reads = Draft202012Validator(schema).iter_errors
     if what == "scenario":
         (tmp_path / "berth-count.yaml").write_text(samples.text("berth-count"))
-        call("propose", "berth-count.yaml", "--write", "with.yaml", "--quiet")  # a remedy that says more than SQL
-        texts = [(tmp_path / "with.yaml").read_text(), *(samples.text(name) for name in samples.names())]
+        call(
+            "propose", "berth-count.yaml", "--write", "with.yaml", "--quiet"
+        )  # a remedy that says more than SQL
+        texts = [
+            (tmp_path / "with.yaml").read_text(),
+            *(samples.text(name) for name in samples.names()),
+        ]
         found = [yaml.safe_load(re.sub(r"\bon:", "'on':", text)) for text in texts]
         assert any(
             isinstance(reported, dict)
@@ -141,11 +146,20 @@ def test_without_rules_a_trial_says_that_data_was_not_checked(call, tmp_path):
     (tmp_path / "s.yaml").write_text(text[:start] + text[end:])
     out = call("trial", "s.yaml", "--remedy", "same order", "--order", "early late").out
     assert "whether the data stays right was not checked" in out
-    assert "was not checked" not in call("trial", "s.yaml", "--remedy", "same order").out  # serial orders tell
+    assert (
+        "was not checked" not in call("trial", "s.yaml", "--remedy", "same order").out
+    )  # serial orders tell
 
 
 def figures(**changes: object) -> Figures:
-    plain = {"runs": 2, "kinds": {"deadlock": 2}, "waits": 4, "longest_chain": 2, "locks": 9, "time_ms": 1.0}
+    plain = {
+        "runs": 2,
+        "kinds": {"deadlock": 2},
+        "waits": 4,
+        "longest_chain": 2,
+        "locks": 9,
+        "time_ms": 1.0,
+    }
     return Figures(**{**plain, "broken": (), "ended_well": 0, "attempts": 4, **changes})
 
 
@@ -162,7 +176,11 @@ def figures(**changes: object) -> Figures:
         (figures(), figures(kinds={"stuck": 2}), "worse"),
         (figures(kinds={"clean": 2}, broken=("a rule",)), figures(kinds={"refused": 2}), "eases"),
         (figures(kinds={"waited": 2}), figures(kinds={"deadlock": 1, "waited": 1}), "worse"),
-        (figures(kinds={"waited": 2}), figures(kinds={"clean": 2}, waits=0, longest_chain=0), "cures"),
+        (
+            figures(kinds={"waited": 2}),
+            figures(kinds={"clean": 2}, waits=0, longest_chain=0),
+            "cures",
+        ),
     ],
 )
 def test_verdicts_follow_their_rules(before, after, rank):
@@ -173,10 +191,18 @@ def test_demo_goes_from_conflict_to_proof(call, tmp_path):
     done = call("demo", "--into", "there")
     assert done.code == 0
     assert (
-        done.out.index("the cycle is closed") < done.out.index("Best: same order") < done.out.index("outcome: waited")
+        done.out.index("the cycle is closed")
+        < done.out.index("Best: same order")
+        < done.out.index("outcome: waited")
     )
     made = {path.name for path in (tmp_path / "there").iterdir()}
-    assert {"before.json", "after-graph.svg", "trial.json", "berth-swap.yaml", "before-timeline.png"} <= made
+    assert {
+        "before.json",
+        "after-graph.svg",
+        "trial.json",
+        "berth-swap.yaml",
+        "before-timeline.png",
+    } <= made
     assert json.loads((tmp_path / "there" / "trial.json").read_text())["best"] == "same order"
 
 
@@ -188,7 +214,10 @@ def test_the_cost_of_looking_is_in_the_recording(engine):
 
 
 def test_a_scenario_can_be_played_with_a_remedy_applied(call):
-    assert call("play", "berth-swap", "--remedy", "same order", "--quiet", "--expect", "waited").code == 0
+    assert (
+        call("play", "berth-swap", "--remedy", "same order", "--quiet", "--expect", "waited").code
+        == 0
+    )
     assert "Did you mean same order?" in call("play", "berth-swap", "--remedy", "sameorder").err
 
 
@@ -198,9 +227,13 @@ def test_a_trial_under_load_reads_as_a_table_with_ranges_and_verdicts(call):
     lines = done.out.splitlines()
     head = next(line for line in lines if "iterations" in line)
     assert head.split() == ["iterations", "deadlocks", "waits", "locks", "p50", "p95", "per", "s"]
-    before, after = (next(line for line in lines if line.startswith(name)) for name in ("as it is", "same order"))
+    before, after = (
+        next(line for line in lines if line.startswith(name)) for name in ("as it is", "same order")
+    )
     assert len(before) == len(after) == len(head)
-    deadlocks = [int(line[-66:-55].replace(",", "")) for line in (before, after)]  # columns of eleven
+    deadlocks = [
+        int(line[-66:-55].replace(",", "")) for line in (before, after)
+    ]  # columns of eleven
     assert deadlocks[0] > 0 == deadlocks[1]
     assert "Best: same order" in done.out
     assert (done.code, "a second" in done.out) == (0, True)
@@ -209,8 +242,13 @@ def test_a_trial_under_load_reads_as_a_table_with_ranges_and_verdicts(call):
 def test_lock_pictures_read_move_by_move_with_what_is_new(call):
     reported = call("play", "tug-upgrade", "--locks", "full").out
     third = reported.partition("  move 3 · inbound 2")[2].partition("  move 4")[0].splitlines()
-    assert any(line.split()[:3] == ["◷", "inbound", "tug(id=4)"] and line.endswith("waits") for line in third)
-    assert any(line.split()[:4] == ["outbound", "tug(id=4)", "FOR", "SHARE"] for line in third), "not new, so no sign"
+    assert any(
+        line.split()[:3] == ["◷", "inbound", "tug(id=4)"] and line.endswith("waits")
+        for line in third
+    )
+    assert any(line.split()[:4] == ["outbound", "tug(id=4)", "FOR", "SHARE"] for line in third), (
+        "not new, so no sign"
+    )
     first = reported.partition("  move 1 · inbound 1")[2].partition("  move 2")[0]
     assert "+ inbound" in first
 
@@ -229,7 +267,9 @@ def test_levels_read_as_a_table_with_the_anomaly_s_evidence(call):
 def test_long_work_shows_how_far_it_is_and_about_how_long_it_takes_on_a_terminal(kept, tmp_path):
     ours, theirs = pty.openpty()
     words = [str(SCRIPT), "explore", "left-open"]
-    with subprocess.Popen(words, cwd=tmp_path, stdin=theirs, stdout=subprocess.PIPE, stderr=theirs) as process:
+    with subprocess.Popen(
+        words, cwd=tmp_path, stdin=theirs, stdout=subprocess.PIPE, stderr=theirs
+    ) as process:
         os.close(theirs)
         drawn = b""
         with contextlib.suppress(OSError):  # the terminal is gone with the command
@@ -243,8 +283,8 @@ def test_long_work_shows_how_far_it_is_and_about_how_long_it_takes_on_a_terminal
 
 def test_an_option_that_a_command_does_not_have_is_answered_with_its_own_usage(call):
     done = call("now", "--every", "3")
-    assert (done.code, done.err.startswith("usage: catenum now"), "unknown arguments: --every 3" in done.err) == (
-        2,
-        True,
-        True,
-    )
+    assert (
+        done.code,
+        done.err.startswith("usage: catenum now"),
+        "unknown arguments: --every 3" in done.err,
+    ) == (2, True, True)

@@ -1,8 +1,9 @@
-"""Findings: each has a case of its name under ``cases``, a recording in short with what must be found in it.
+"""Findings: each has a case of its name under ``cases``, a recording in short with what must be
+found in it.
 
-A case needs no Python: ``transactions`` (name: isolation, status, statements), ``waits`` (one a line: waiter
-statement < holder statement over resource @index :: wanted / held), ``cycles``, ``errors``, ``holds``, and ``found`` (the
-finding's id, words that it must say, or nothing).
+A case needs no Python: ``transactions`` (name: isolation, status, statements), ``waits`` (one a
+line: waiter statement < holder statement over resource @index :: wanted / held), ``cycles``,
+``errors``, ``holds``, and ``found`` (the finding's id, words that it must say, or nothing).
 """
 
 from __future__ import annotations
@@ -40,7 +41,9 @@ CASES = {
     for path in sorted(FOLDER.glob("*.yaml"))
     for title, case in yaml.safe_load(path.read_text()).items()
 }
-_WAIT = re.compile(r"(\w+) (\d) < (\w+) (\d) (queued )?over (.+?)(?: @(\w+))? :: ([^/]+) / (.+?)( lasts)?$")
+_WAIT = re.compile(
+    r"(\w+) (\d) < (\w+) (\d) (queued )?over (.+?)(?: @(\w+))? :: ([^/]+) / (.+?)( lasts)?$"
+)
 
 
 def recording_of(case: dict) -> Recording:
@@ -53,9 +56,14 @@ def recording_of(case: dict) -> Recording:
                 statements=tuple(reported["statements"]), labels=(None,) * len(reported["statements"]),
             )
         )  # fmt: skip
-        events += [_event(name, number, sql, "sent") for number, sql in enumerate(reported["statements"], 1)]
+        events += [
+            _event(name, number, sql, "sent")
+            for number, sql in enumerate(reported["statements"], 1)
+        ]
     for line in case.get("waits", ()):
-        waiter, statement, holder, first, queued, over, index, wanted, held, lasts = _WAIT.match(line).groups()
+        waiter, statement, holder, first, queued, over, index, wanted, held, lasts = _WAIT.match(
+            line
+        ).groups()
         kind = "gap" if "gap" in over else "row" if "(" in over else "table"
         kind = "advisory" if over.startswith(("advisory lock", "named lock")) else kind
         resource = Resource(kind=kind, text=over, table=re.split(r"[(:]", over)[0], index=index)
@@ -70,9 +78,13 @@ def recording_of(case: dict) -> Recording:
         done = _event(name, number, "", "done")
         events.append(replace(done, rows=rows))
     for name, number, kind, message, *check in case.get("errors", ()):
-        error = ServerError(code="40001", kind=kind, message=message, check=check[0] if check else None)
+        error = ServerError(
+            code="40001", kind=kind, message=message, check=check[0] if check else None
+        )
         events.append(_event(name, number, "", "failed", error))
-    cycles = tuple(_cycle(cycle, waits, ended=not case.get("unended")) for cycle in case.get("cycles", ()))
+    cycles = tuple(
+        _cycle(cycle, waits, ended=not case.get("unended")) for cycle in case.get("cycles", ())
+    )
     target = TargetInfo(
         server=case.get("server", "postgresql"),
         version="15",
@@ -161,4 +173,6 @@ def test_every_finding_has_a_case_of_its_name():
     names = {find.__module__.rpartition(".")[2].replace("_", "-") for find in PASSES}
     assert names == {path.stem for path in FOLDER.glob("*.yaml")}
     for name in names:
-        assert any(name in case["found"] for title, case in CASES.items() if title.startswith(name + ":"))
+        assert any(
+            name in case["found"] for title, case in CASES.items() if title.startswith(name + ":")
+        )

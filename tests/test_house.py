@@ -1,4 +1,6 @@
-"""The rules of the house: which server it is, what time it is, and how a message is worded decide nothing elsewhere."""
+"""The rules of the house: which server it is, what time it is, and how a message is worded decide
+nothing elsewhere.
+"""
 
 from __future__ import annotations
 
@@ -79,11 +81,23 @@ def test_a_server_s_rules_answer_everything(name):
     rules = rules_of(name)
     parts = {"locks": LockRules, "sql": SqlRules, "errors": ErrorRules, "advice": AdviceRules}
     for part, kind in parts.items():
-        assert all(getattr(getattr(rules, part), member) is not None for member in kind.__annotations__)
+        assert all(
+            getattr(getattr(rules, part), member) is not None for member in kind.__annotations__
+        )
     assert set(rules.locks.distinct_levels) <= set(rules.locks.levels) <= set(LEVELS)
     assert rules.locks.usual_level in rules.locks.distinct_levels
-    assert rules.locks.rank("serializable") > rules.locks.rank("read committed") > rules.locks.rank("snapshot") == -1
-    assert all(mode in table.modes for table in rules.locks.tables for pair in table.conflicts for mode in pair)
+    assert (
+        rules.locks.rank("serializable")
+        > rules.locks.rank("read committed")
+        > rules.locks.rank("snapshot")
+        == -1
+    )
+    assert all(
+        mode in table.modes
+        for table in rules.locks.tables
+        for pair in table.conflicts
+        for mode in pair
+    )
     assert rules.errors.kind_of("no such code") == "rejected"
     logs = log_rules_of(name)
     assert all(getattr(logs, member) is not None for member in LogRules.__annotations__)
@@ -105,25 +119,34 @@ def _reworded(value: object) -> object:
 
 @pytest.mark.parametrize("title", CASES)
 def test_findings_do_not_depend_on_how_anything_is_worded(title):
-    """Resources and locked paths are reworded throughout; the same things are found, for the same statements."""
+    """Resources and locked paths are reworded throughout; the same things are found, for the same
+    statements.
+    """
     before = recording_of(CASES[title])
     waits = tuple(
-        replace(w, resource=_reworded(w.resource), conflict=w.conflict and "they conflict") for w in before.waits
+        replace(w, resource=_reworded(w.resource), conflict=w.conflict and "they conflict")
+        for w in before.waits
     )
     cycles = tuple(
         replace(
             d,
             rule="some rule",
-            members=tuple(replace(m, resource=_reworded(m.resource), holds=("something",)) for m in d.members),
+            members=tuple(
+                replace(m, resource=_reworded(m.resource), holds=("something",)) for m in d.members
+            ),
         )
         for d in before.deadlocks
     )
     plans = tuple(
-        replace(p, steps=tuple(replace(s, locks=tuple("it locks" for _ in s.locks)) for s in p.steps))
+        replace(
+            p, steps=tuple(replace(s, locks=tuple("it locks" for _ in s.locks)) for s in p.steps)
+        )
         for p in before.plans
     )
     pictures = tuple(
-        replace(p, locks=tuple(replace(entry, resource=_reworded(entry.resource)) for entry in p.locks))
+        replace(
+            p, locks=tuple(replace(entry, resource=_reworded(entry.resource)) for entry in p.locks)
+        )
         for p in before.pictures
     )
     after = replace(before, waits=waits, deadlocks=cycles, plans=plans, pictures=pictures)
@@ -141,14 +164,19 @@ def test_modes_are_read_back_from_a_recording_as_they_were(name):
 
 
 def test_lock_lists_sort_keys_as_numbers():
-    rows = [Resource(kind="row", text=f"berth(id={n})", table="berth", key=(("id", str(n)),)) for n in (10, 1, 11, 2)]
+    rows = [
+        Resource(kind="row", text=f"berth(id={n})", table="berth", key=(("id", str(n)),))
+        for n in (10, 1, 11, 2)
+    ]
     assert [r.key[0][1] for r in sorted(rows, key=lambda r: r.sort_key)] == ["1", "2", "10", "11"]
 
 
 def test_time_can_be_brought_by_a_test():
     now = [5.0]
     source = clock.Source(
-        lambda: now[0], lambda: datetime(2026, 3, 1, tzinfo=UTC), lambda s: now.__setitem__(0, now[0] + s)
+        lambda: now[0],
+        lambda: datetime(2026, 3, 1, tzinfo=UTC),
+        lambda s: now.__setitem__(0, now[0] + s),
     )
     with clock.replaced_by(source):
         elapsed = clock.Clock()

@@ -1,4 +1,6 @@
-"""What a watch makes of many looks: incidents, hours seen, the hand-over; several servers at once, and what goes across."""
+"""What a watch makes of many looks: incidents, hours seen, the hand-over; several servers at once,
+and what goes across.
+"""
 
 from __future__ import annotations
 
@@ -49,10 +51,18 @@ NOON = datetime(2026, 11, 20, 12, tzinfo=UTC)
 
 
 def at(seconds: float) -> str:
-    return (NOON + timedelta(seconds=seconds)).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+    return (
+        (NOON + timedelta(seconds=seconds))
+        .isoformat(timespec="milliseconds")
+        .replace("+00:00", "Z")
+    )
 
 
-@given(st.lists(st.tuples(st.integers(0, 9), st.integers(0, 9)).filter(lambda p: p[0] != p[1]), max_size=12))
+@given(
+    st.lists(
+        st.tuples(st.integers(0, 9), st.integers(0, 9)).filter(lambda p: p[0] != p[1]), max_size=12
+    )
+)
 def test_groups_are_what_hangs_together_and_each_session_is_in_one(pairs):
     sample = moment("t", *((f"s{a}", f"s{b}") for a, b in pairs))
     groups = groups_of(sample)
@@ -74,10 +84,18 @@ def test_of_many_that_wait_alike_a_few_are_told_and_the_others_by_number():
     assert [line.text.strip("└├─│ ") for line in lines if "tug" in line.text] == ["tug"]
 
 
-def test_what_could_not_be_stored_is_a_gap_and_what_became_of_its_incidents_is_not_lost(tmp_path, monkeypatch):
+def test_what_could_not_be_stored_is_a_gap_and_what_became_of_its_incidents_is_not_lost(
+    tmp_path, monkeypatch
+):
     store, reported = writer(tmp_path / "s.sqlite"), []
     watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0.0), store, reported.append)
-    looks = [moment(at(0), ("b", "a")), moment(at(1), ("b", "a")), moment(at(2)), moment(at(3)), moment(at(4))]
+    looks = [
+        moment(at(0), ("b", "a")),
+        moment(at(1), ("b", "a")),
+        moment(at(2)),
+        moment(at(3)),
+        moment(at(4)),
+    ]
     whole = Store.write
 
     def full(self, name, sample, *rest):
@@ -97,7 +115,9 @@ def test_what_could_not_be_stored_is_a_gap_and_what_became_of_its_incidents_is_n
 
 
 def test_after_a_full_disk_everything_is_stored_again(tmp_path):
-    """With what began while it was full, and the deadlocks of that time: no id of a row that was rolled back is used."""
+    """With what began while it was full, and the deadlocks of that time: no id of a row that was
+    rolled back is used.
+    """
     store, reported = writer(tmp_path / "s.sqlite"), []
     watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0.0), store, reported.append)
     large = " ".join(f"v{n} = {n}" for n in range(20_000))
@@ -106,15 +126,25 @@ def test_after_a_full_disk_everything_is_stored_again(tmp_path):
         if second == 1:
             (pages,) = store.connection.execute("pragma page_count").fetchone()
             store.connection.execute(f"pragma max_page_count = {pages + 1}")
-            sample = replace(sample, sessions=tuple(replace(s, statement=large) for s in sample.sessions), by_id={})
+            sample = replace(
+                sample,
+                sessions=tuple(replace(s, statement=large) for s in sample.sessions),
+                by_id={},
+            )
         if second == 3:
             store.connection.execute("pragma max_page_count = 1000000")
-        watch.take(Sighting("harbour", sample.at, sample=replace(sample, deadlocks=int(second >= 2), by_id={})))
+        watch.take(
+            Sighting(
+                "harbour", sample.at, sample=replace(sample, deadlocks=int(second >= 2), by_id={})
+            )
+        )
     assert [line.what for line in reported if line.what in ("store", "began", "ended", "deadlock")] == [
         "store", "began", "deadlock", "store", "ended"]  # fmt: skip
     (incident,) = queries.incidents(store, Span())
     assert (incident["first"], incident["ended"], incident["head"]) == (at(1), at(5), "a")
-    assert store.rows("select count(*) n, max(recording is not null) kept from incident") == [{"n": 1, "kept": 1}]
+    assert store.rows("select count(*) n, max(recording is not null) kept from incident") == [
+        {"n": 1, "kept": 1}
+    ]
     assert store.rows("select sum(count) n from deadlock") == [{"n": 1}]
     (gap,) = store.rows("select since, until, blind from gap where why like '%store%'")
     assert gap == {"since": at(0), "until": at(3), "blind": 1}
@@ -127,24 +157,42 @@ def test_masking_changes_what_is_shown_and_never_what_an_incident_is(tmp_path):
     def row(second: float, *ids: int) -> Sample:
         sample = moment(at(second), *((f"gate{n}", f"lift{n}") for n in ids))
         edges = tuple(
-            replace(edge, resource=Resource(kind="row", text=f"slot(id={n})", table="slot", key=(("id", str(n)),)))
+            replace(
+                edge,
+                resource=Resource(
+                    kind="row", text=f"slot(id={n})", table="slot", key=(("id", str(n)),)
+                ),
+            )
             for edge, n in zip(sample.edges, ids, strict=True)
         )
         sql = "update slot set box = 'secret' where id = 4711"
         return replace(
-            sample, edges=edges, sessions=tuple(replace(s, statement=sql) for s in sample.sessions), by_id={}
+            sample,
+            edges=edges,
+            sessions=tuple(replace(s, statement=sql) for s in sample.sessions),
+            by_id={},
         )
 
     looks = [row(0, 1), row(1, 1, 2), row(2, 2), row(3, 2), row(4)]
     found = {}
     for mask in (False, True):
         store, reported = writer(tmp_path / f"{mask}.sqlite"), []
-        watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0.0, mask=mask), store, reported.append)
+        watch = Watch(
+            {"harbour": lambda: None},
+            WatchOptions(at_least_ms=0.0, mask=mask),
+            store,
+            reported.append,
+        )
         for sample in looks:
             watch.take(Sighting("harbour", sample.at, sample=sample))
         rows = queries.incidents(store, Span())
-        found[mask] = [(line.what, line.at) for line in reported], [(r["first"], r["ended"], r["head"]) for r in rows]
-        shown = repr([(line.text, line.incident and line.incident.masked) for line in reported]) + repr(rows)
+        found[mask] = (
+            [(line.what, line.at) for line in reported],
+            [(r["first"], r["ended"], r["head"]) for r in rows],
+        )
+        shown = repr(
+            [(line.text, line.incident and line.incident.masked) for line in reported]
+        ) + repr(rows)
         assert ("id=1" in shown) != mask
         assert ("4711" in repr(rows)) != mask
         text = repr([to_plain(store.recording(row["id"])) for row in rows])
@@ -179,20 +227,47 @@ def test_the_hand_over_tells_what_was_who_did_what_and_what_is_open(tmp_path, ca
     for second, waits in ((0, [("b", "a")]), (60, [("b", "a")]), (120, []), (180, [("d_*", "c")])):
         sample = moment(at(second), *waits)
         change = tracker.update(sample, since_last_ms=1000)
-        store.write("harbour", sample, [*change.began, *change.went_on, *change.ended], deadlocks=int(second == 120))
+        store.write(
+            "harbour",
+            sample,
+            [*change.began, *change.went_on, *change.ended],
+            deadlocks=int(second == 120),
+        )
     session = moment("t", ("b", "a")).session("a")
     store.release("harbour", session, "end", 1, 1, "ended; 1 went on")
     store.note(1, "the clerk was at lunch | <b>")
     store.close()
-    reported = call("history", "report", "--store", "s.sqlite", "--since", at(-60), "--until", at(3600)).out
+    reported = call(
+        "history", "report", "--store", "s.sqlite", "--since", at(-60), "--until", at(3600)
+    ).out
     flat = " ".join(reported.split())
     assert "2 incidents of waiting" in flat
     assert "note: the clerk was at lunch | <b>" in flat
     assert flat.index("Still open") < flat.index("session c") < flat.index("Incidents")
-    marked = call("history", "report", "--store", "s.sqlite", "--since", at(-60), "--until", at(3600), "--markdown").out
+    marked = call(
+        "history",
+        "report",
+        "--store",
+        "s.sqlite",
+        "--since",
+        at(-60),
+        "--until",
+        at(3600),
+        "--markdown",
+    ).out
     assert "\\| \\<b\\>" in marked
     assert marked.startswith("# Hand-over")
-    value = call("history", "report", "--store", "s.sqlite", "--since", at(-60), "--until", at(3600), "--json").json
+    value = call(
+        "history",
+        "report",
+        "--store",
+        "s.sqlite",
+        "--since",
+        at(-60),
+        "--until",
+        at(3600),
+        "--json",
+    ).json
     assert (len(value["open"]), len(value["incidents"]), len(value["deadlocks"])) == (1, 1, 1)
     assert "ended; 1 went on" in call("history", "report", "--store", "s.sqlite").out
 
@@ -202,7 +277,9 @@ def test_every_server_has_its_share_of_the_screen(wanted, room):
     found = shares(wanted, room)
     assert all(0 < part <= want for part, want in zip(found, wanted, strict=True))
     assert sum(found) <= max(room, sum(min(LEAST_LINES, want) for want in wanted))
-    if sum(found) < min(room, sum(wanted)):  # what is left over is less than a line for each that wants more
+    if sum(found) < min(
+        room, sum(wanted)
+    ):  # what is left over is less than a line for each that wants more
         assert room - sum(found) < len(wanted)
 
 
@@ -210,7 +287,9 @@ def test_every_server_has_its_share_of_the_screen(wanted, room):
 def test_nothing_that_a_terminal_acts_on_is_left_in_a_text(text):
     shown = harmless(text)
     assert len(shown) == len(text)
-    assert not any((ord(sign) < 32 and sign not in "\n\t") or 0x7F <= ord(sign) < 0xA0 for sign in shown)
+    assert not any(
+        (ord(sign) < 32 and sign not in "\n\t") or 0x7F <= ord(sign) < 0xA0 for sign in shown
+    )
 
 
 def test_a_log_s_waits_are_put_together_with_who_held_the_lock():
@@ -237,7 +316,9 @@ def test_a_log_s_waits_are_put_together_with_who_held_the_lock():
 # -- several servers -----------------------------------------------------------------------------------------------------
 
 
-def test_now_shows_every_server_a_line_first_and_one_that_is_down_does_not_hide_the_others(kept, kept_mariadb, call):
+def test_now_shows_every_server_a_line_first_and_one_that_is_down_does_not_hide_the_others(
+    kept, kept_mariadb, call
+):
     both = ("--target", "local:postgresql", "--target", "local:mariadb")
     done = call("now", *both)
     first = done.out.splitlines()[:2]
@@ -251,7 +332,10 @@ def test_now_shows_every_server_a_line_first_and_one_that_is_down_does_not_hide_
     with psycopg.connect(kept) as head, psycopg.connect(kept) as waiter:
         head.execute("select pg_advisory_xact_lock(77)")
         waiter.pgconn.send_query(b"begin; select pg_advisory_xact_lock(77)")
-        until(lambda: call("now", *both, *down, "--json").code == 1, "who waits is found, whatever is down")
+        until(
+            lambda: call("now", *both, *down, "--json").code == 1,
+            "who waits is found, whatever is down",
+        )
         waiter.pgconn.finish()
         head.rollback()
 
@@ -271,13 +355,17 @@ def test_sessions_of_two_servers_are_linked_only_where_no_other_can_be_meant():
     other = moment("t", ("202", "5"))  # a third server has a session of that number too
     assert links({"harbour": harbour, "yard": yard, "quay": other}) == []
     older = remote(harbour, "202", started="2026-11-26T10:00:00Z")
-    younger = remote(yard, "62", started="2026-11-26T09:00:00Z")  # begun before the one that would have begun it
+    younger = remote(
+        yard, "62", started="2026-11-26T09:00:00Z"
+    )  # begun before the one that would have begun it
     assert links({"harbour": older, "yard": younger}) == []
     reached = remote(moment("t", ("62", "61")), "61", host="127.0.0.1", port=5000)
-    assert [link.by for link in links({"harbour": harbour, "yard": reached}, {("127.0.0.1", 5000): 303})] == [
-        "connection"
-    ]
-    trace = "/* traceparent='00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01' */ update crate"
+    assert [
+        link.by for link in links({"harbour": harbour, "yard": reached}, {("127.0.0.1", 5000): 303})
+    ] == ["connection"]
+    trace = (
+        "/* traceparent='00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01' */ update crate"
+    )
     traced = {
         "harbour": remote(harbour, "101", statement=trace),
         "yard": remote(yard, "62", application=None, statement=trace),
@@ -286,8 +374,16 @@ def test_sessions_of_two_servers_are_linked_only_where_no_other_can_be_meant():
 
 
 def test_a_wait_across_servers_stands_only_where_two_looks_show_it():
-    harbour = remote(moment("t", ("202", "101"), over="berth"), "101", state="idle in a transaction")
-    yard = remote(moment("t", ("62", "61")), "61", application="fdw 202", state="idle in a transaction", state_ms=900.0)
+    harbour = remote(
+        moment("t", ("202", "101"), over="berth"), "101", state="idle in a transaction"
+    )
+    yard = remote(
+        moment("t", ("62", "61")),
+        "61",
+        application="fdw 202",
+        state="idle in a transaction",
+        state_ms=900.0,
+    )
     samples = {"harbour": harbour, "yard": yard}
     whole = look_across(samples, dict)
     assert whole is not None
@@ -295,13 +391,19 @@ def test_a_wait_across_servers_stands_only_where_two_looks_show_it():
     assert whole.graph.heads() == ["harbour session 101"]
     assert standing(None, whole) is None
     assert standing(whole, whole).edges == whole.edges
-    another = replace(whole, sessions=tuple(replace(s, transaction="another") for s in whole.sessions), by_id={})
+    another = replace(
+        whole, sessions=tuple(replace(s, transaction="another") for s in whole.sessions), by_id={}
+    )
     assert standing(whole, another) is None
     assert together(samples, []) is None
 
 
-def test_a_deadlock_over_two_servers_through_a_foreign_table_is_found_and_told(own_server, kept, start, call, tmp_path):
-    """Two sessions of one server, each with its own session on the other: neither server sees the cycle."""
+def test_a_deadlock_over_two_servers_through_a_foreign_table_is_found_and_told(
+    own_server, kept, start, call, tmp_path
+):
+    """Two sessions of one server, each with its own session on the other: neither server sees the
+    cycle.
+    """
     with own_server.admin() as admin:
         admin.execute("create table berth (id int primary key, n int)")
         admin.execute("insert into berth values (1, 0)")
@@ -314,7 +416,9 @@ def test_a_deadlock_over_two_servers_through_a_foreign_table_is_found_and_told(o
         except psycopg.Error:
             pytest.skip("this server has no postgres_fdw")
         here.execute("drop schema if exists across cascade; create schema across")
-        here.execute("create table across.slot (id int primary key, n int); insert into across.slot values (42, 0)")
+        here.execute(
+            "create table across.slot (id int primary key, n int); insert into across.slot values (42, 0)"
+        )
         here.execute(
             f"create server over_there foreign data wrapper postgres_fdw options (host '127.0.0.1', port '{own_server.port}', "
             "dbname 'harbour', application_name 'lift %p')"
@@ -375,7 +479,9 @@ def test_a_deadlock_over_two_servers_through_a_foreign_table_is_found_and_told(o
             for session in (one, two):
                 session.close()
             time.sleep(0.2)
-            here.execute("select pg_terminate_backend(pid) from pg_stat_activity where application_name like 'tug %'")
+            here.execute(
+                "select pg_terminate_backend(pid) from pg_stat_activity where application_name like 'tug %'"
+            )
             here.execute("drop server over_there cascade; drop schema across cascade")
 
 
@@ -387,7 +493,9 @@ def _quietly(session: psycopg.Connection, sql: str) -> None:
 def test_the_head_s_earlier_statements_are_told_where_mariadb_keeps_them(own_mariadb, call):
     url = own_mariadb.url
     socket = url.partition("unix_socket=")[2]
-    clerk, gate = (over_socket(unix_socket=socket, user="root", program_name=n) for n in ("clerk", "gate"))
+    clerk, gate = (
+        over_socket(unix_socket=socket, user="root", program_name=n) for n in ("clerk", "gate")
+    )
     for sql in ("update performance_schema.setup_consumers set enabled = 'YES'",
                 "update performance_schema.setup_instruments set enabled = 'YES', timed = 'YES' where name like 'statement/%'",
                 "create database if not exists yard", "use yard", "create table slot (id int primary key, n int)",
@@ -405,11 +513,22 @@ def test_the_head_s_earlier_statements_are_told_where_mariadb_keeps_them(own_mar
         "select 7",
     ):
         clerk.cursor().execute(sql)
-    threading.Thread(target=_ignoring, args=(gate, "update slot set n = 3 where id = 42"), daemon=True).start()
-    found = until(lambda: (f := call("now", "--target", url, "--json").json)["waiting"] and f, "gate waits")
+    threading.Thread(
+        target=_ignoring, args=(gate, "update slot set n = 3 where id = 42"), daemon=True
+    ).start()
+    found = until(
+        lambda: (f := call("now", "--target", url, "--json").json)["waiting"] and f, "gate waits"
+    )
     head = {s["id"]: s for s in found["sessions"]}[str(clerk.thread_id())]
-    assert head["earlier"] == ["begin", "select n from slot", "update slot set n = 2 where id = 42", "select 7"]
-    assert "before that in its transaction, as the server kept it" in " ".join(call("now", "--target", url).out.split())
+    assert head["earlier"] == [
+        "begin",
+        "select n from slot",
+        "update slot set n = 2 where id = 42",
+        "select 7",
+    ]
+    assert "before that in its transaction, as the server kept it" in " ".join(
+        call("now", "--target", url).out.split()
+    )
     assert "= 2" not in call("now", "--target", url, "--mask", "--json").out
     clerk.rollback()
 
@@ -420,7 +539,9 @@ def _ignoring(session: pymysql.Connection, sql: str) -> None:
 
 
 @pytest.mark.parametrize(("jump_s", "gaps"), [(3600, 1), (-3600, 0)])
-def test_a_clock_that_jumps_ends_what_was_open_and_is_a_gap_if_time_was_passed_over(tmp_path, jump_s, gaps):
+def test_a_clock_that_jumps_ends_what_was_open_and_is_a_gap_if_time_was_passed_over(
+    tmp_path, jump_s, gaps
+):
     store, reported = writer(tmp_path / "s.sqlite"), []
     watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0), store, reported.append)
     for second in (0, 1, 2 + jump_s, 3 + jump_s):
@@ -438,7 +559,11 @@ def test_a_clock_that_jumps_ends_what_was_open_and_is_a_gap_if_time_was_passed_o
 def test_runs_of_catenum_are_no_incidents_and_what_others_wait_for_in_them_is():
     sample = moment("t", ("b", "a"), ("c", "b"))
     named = {"a": "catenum 0a1b2c3d gate", "b": "catenum 0a1b2c3d tower", "c": "crane"}
-    sample = replace(sample, sessions=tuple(replace(s, application=named[s.id]) for s in sample.sessions), by_id={})
+    sample = replace(
+        sample,
+        sessions=tuple(replace(s, application=named[s.id]) for s in sample.sessions),
+        by_id={},
+    )
     assert [(edge.waiter, edge.holder) for edge in without_runs(sample).edges] == [("c", "b")]
     other = replace(sample.session("a"), application="catenum ffffffff gate")
     mixed = replace(sample, sessions=(other, *sample.sessions[:1], *sample.sessions[2:]), by_id={})
@@ -451,7 +576,9 @@ def test_one_alarm_an_incident_with_its_fields(tmp_path):
     options = WatchOptions(at_least_ms=0, thresholds=Thresholds(longer_than_ms=400))
     watch = Watch({"harbour": lambda: None}, options, None, reported.append)
     for second, (waiter, head) in enumerate([("x", "a"), ("x", "b"), ("x", "c"), ("x", "d")]):
-        watch.take(Sighting("harbour", at(second), sample=moment(at(second), (waiter, head), ("y", head))))
+        watch.take(
+            Sighting("harbour", at(second), sample=moment(at(second), (waiter, head), ("y", head)))
+        )
     (alarm,) = [event_value(one) for one in reported if one.what == "long"]
     assert alarm["alarm"] == {
         "id": f"harbour/long/{at(0)}/a",
@@ -465,21 +592,39 @@ def test_one_alarm_an_incident_with_its_fields(tmp_path):
 @pytest.mark.parametrize(
     ("texts", "took", "shape"),
     [
-        (("select 1", "update quay set boxes = 1", "select boxes from quay"), None, "update quay set boxes = ?"),
-        (("select 1", "select boxes from quay where id = 1"), None, "(a statement that was not seen, on quay)"),
+        (
+            ("select 1", "update quay set boxes = 1", "select boxes from quay"),
+            None,
+            "update quay set boxes = ?",
+        ),
+        (
+            ("select 1", "select boxes from quay where id = 1"),
+            None,
+            "(a statement that was not seen, on quay)",
+        ),
         (("select 1",), "delete from quay where id = 1", "delete from quay where id = ?"),
     ],
 )
-def test_an_incident_is_counted_under_the_statement_that_took_the_lock(tmp_path, texts, took, shape):
+def test_an_incident_is_counted_under_the_statement_that_took_the_lock(
+    tmp_path, texts, took, shape
+):
     store = writer(tmp_path / "s.sqlite")
-    watch = Watch({"harbour": lambda: None}, WatchOptions(at_least_ms=0), store, lambda reported: None)
+    watch = Watch(
+        {"harbour": lambda: None}, WatchOptions(at_least_ms=0), store, lambda reported: None
+    )
     for second, text in enumerate(texts):
         sample = moment(at(second), ("b", "a"), age=5000 + second * 1000, statement=text)
         sessions = tuple(replace(s, took=took) if s.id == "a" else s for s in sample.sessions)
-        watch.take(Sighting("harbour", at(second), sample=replace(sample, sessions=sessions, by_id={})))
-    assert [group["statement"] for group in queries.grouped(store, "statement", Span(None, None))] == [shape]
+        watch.take(
+            Sighting("harbour", at(second), sample=replace(sample, sessions=sessions, by_id={}))
+        )
+    assert [
+        group["statement"] for group in queries.grouped(store, "statement", Span(None, None))
+    ] == [shape]
     (pair,) = queries.pairs(store, Span(None, None))
-    assert pair["holder"] == (shape if "not seen" not in shape else "(a statement that was not seen)")
+    assert pair["holder"] == (
+        shape if "not seen" not in shape else "(a statement that was not seen)"
+    )
     store.close()
 
 
@@ -492,13 +637,21 @@ def test_who_waits_behind_a_cycle_of_two_is_shown():
 
 def test_a_rollback_under_way_is_not_doing_nothing():
     sample = moment("t", ("b", "a"))
-    idle = tuple(replace(s, state="idle in a transaction", undoing=s.id == "a") for s in sample.sessions)
+    idle = tuple(
+        replace(s, state="idle in a transaction", undoing=s.id == "a") for s in sample.sessions
+    )
     assert [session.id for session in replace(sample, sessions=idle, by_id={}).idle_open] == ["b"]
 
 
 def test_rates_are_given_of_what_takes_part_with_what_was_before_it():
     tracker, log = IncidentTracker(), RateLog(rules_of("mysql").sql.shape)
-    answer = lambda n: {"UPDATE `quay` SET `boxes` = ?": Counted(n, 2.0 * n, 1.0 * n), "SELECT ?": Counted(n, n, 0.0)}  # noqa: E731
+
+    def answer(n):
+        return {
+            "UPDATE `quay` SET `boxes` = ?": Counted(n, 2.0 * n, 1.0 * n),
+            "SELECT ?": Counted(n, n, 0.0),
+        }
+
     for second in (0, 10):
         log.take(at(second), second * 1000, answer(second))
         assert log.steps(second * 1000) == []
@@ -516,7 +669,9 @@ def test_rates_are_given_of_what_takes_part_with_what_was_before_it():
     assert log.steps(15_000 + AROUND_MS + 1) == []
 
 
-def test_whether_a_statement_was_called_more_or_got_slower_is_shown(kept_mysql, call, monkeypatch, tmp_path):
+def test_whether_a_statement_was_called_more_or_got_slower_is_shown(
+    kept_mysql, call, monkeypatch, tmp_path
+):
     monkeypatch.setattr(follow, "STATISTICS_EVERY_MS", 500.0)
     where = {"unix_socket": kept_mysql, "user": "root", "autocommit": True}
     head, crane = over_socket(**where), over_socket(**where)
@@ -541,13 +696,28 @@ def test_whether_a_statement_was_called_more_or_got_slower_is_shown(kept_mysql, 
     try:
         for thread in threads:
             thread.start()
-        call("watch", "--target", "local:mysql", "--for", "8s", "--every", "200ms", "--store", "s.sqlite")
+        call(
+            "watch",
+            "--target",
+            "local:mysql",
+            "--for",
+            "8s",
+            "--every",
+            "200ms",
+            "--store",
+            "s.sqlite",
+        )
         (row,) = call("history", "list", "--store", "s.sqlite", "--json").json["incidents"]
         (rate,) = [one for one in row["rates"] if "moved +" in one["statement"]]
         assert rate["before"]["calls_per_s"] > 2 * rate["during"]["calls_per_s"]
         assert rate["during"]["lock_ms"] > rate["before"]["lock_ms"]
-        assert "how often it ran: update tide.berth" in call("history", "show", row["id"], "--store", "s.sqlite").out
-        assert call("history", "show", row["id"], "--store", "s.sqlite", "--chart", "r.svg").code == 0
+        assert (
+            "how often it ran: update tide.berth"
+            in call("history", "show", row["id"], "--store", "s.sqlite").out
+        )
+        assert (
+            call("history", "show", row["id"], "--store", "s.sqlite", "--chart", "r.svg").code == 0
+        )
         assert "slower, or called more often" in (tmp_path / "r.svg").read_text()
     finally:
         done.set()

@@ -18,7 +18,16 @@ import psycopg
 import pymysql
 import pytest
 
-from capturing import FORMS, KINDS, TABLES, Captured, captured, logging_server, other_kinds, pairs_of
+from capturing import (
+    FORMS,
+    KINDS,
+    TABLES,
+    Captured,
+    captured,
+    logging_server,
+    other_kinds,
+    pairs_of,
+)
 from catenum.core.logs.conflicts import CapturedWait, Conflict, Member
 from catenum.core.logs.histories import Histories
 from catenum.core.logs.postgresql_statements import with_values
@@ -37,8 +46,12 @@ def plain(sql: str | None) -> str:
 
 
 @pytest.mark.parametrize("statements", [False, True])
-@pytest.mark.parametrize(("server", "form"), [(server, form) for server in SERVERS for form in FORMS[server]])
-def test_intake_says_who_took_part_with_what_over_what_and_who_fell(call, logs, server, form, statements):
+@pytest.mark.parametrize(
+    ("server", "form"), [(server, form) for server in SERVERS for form in FORMS[server]]
+)
+def test_intake_says_who_took_part_with_what_over_what_and_who_fell(
+    call, logs, server, form, statements
+):
     found = logs(server, statements)
     files = [found.folder / form]
     if statements and server != "postgresql":
@@ -48,15 +61,23 @@ def test_intake_says_who_took_part_with_what_over_what_and_who_fell(call, logs, 
     conflicts = done.json["conflicts"]
     assert [one["kind"] for one in conflicts] == ["deadlock"] * len(found.made)
     for reported, made in zip(conflicts, found.made, strict=True):
-        assert {member["session"] for member in reported["members"]} == set(made.sessions), made.title
+        assert {member["session"] for member in reported["members"]} == set(made.sessions), (
+            made.title
+        )
         assert reported["victim"] == made.victim
         assert set(reported["relations"]) == made.over
-        assert {(wait["waiter"], wait["holder"]) for wait in reported["waits"]} == {made.sessions, made.sessions[::-1]}
+        assert {(wait["waiter"], wait["holder"]) for wait in reported["waits"]} == {
+            made.sessions,
+            made.sessions[::-1],
+        }
         for member in reported["members"]:
             place = made.sessions.index(member["session"])
             assert plain(member["statement"]) == plain(made.then[place])
             if statements:
-                assert [plain(sql) for sql in member["history"]] == [plain(made.first[place]), plain(made.then[place])]
+                assert [plain(sql) for sql in member["history"]] == [
+                    plain(made.first[place]),
+                    plain(made.then[place]),
+                ]
                 assert member["provenance"]["history"] == "recovered"
             else:
                 assert (member["history"], member["provenance"]["history"]) == (None, "unknown")
@@ -67,7 +88,9 @@ def test_intake_says_who_took_part_with_what_over_what_and_who_fell(call, logs, 
 @pytest.mark.parametrize("statements", [False, True])
 @pytest.mark.parametrize("server", SERVERS)
 def test_each_captured_deadlock_comes_again(request, call, logs, server, statements):
-    request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+    request.getfixturevalue(
+        {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server]
+    )
     found = logs(server, statements)
     files = [found.folder / FORMS[server][-1], *([found.folder / "general.log"] if statements and server != "postgresql" else [])]  # fmt: skip
     came = {}
@@ -83,7 +106,9 @@ def test_each_captured_deadlock_comes_again(request, call, logs, server, stateme
 
 def test_a_scenario_that_was_staged_again_can_be_played_as_any_other(call, logs, tmp_path):
     found = logs("postgresql", False)
-    done = call("restage", found.folder / "port.csv", "--pick", 1, "--no-play", "--name", "last-night")
+    done = call(
+        "restage", found.folder / "port.csv", "--pick", 1, "--no-play", "--name", "last-night"
+    )
     assert done.code == 0
     (tmp_path / "last-night.yaml").write_text(done.out)
     assert call("play", "last-night.yaml", "--quiet", "--expect", "deadlock").code == 0
@@ -91,7 +116,9 @@ def test_a_scenario_that_was_staged_again_can_be_played_as_any_other(call, logs,
 
 
 @pytest.mark.parametrize("server", SERVERS)
-def test_one_conflict_is_told_as_a_story_and_says_where_each_fact_comes_from(call, logs, server, tmp_path):
+def test_one_conflict_is_told_as_a_story_and_says_where_each_fact_comes_from(
+    call, logs, server, tmp_path
+):
     found = logs(server, False)
     file = found.folder / FORMS[server][-1]
     done = call("intake", file, "--pick", 1, "--save", "rec.json")
@@ -140,19 +167,30 @@ def test_logs_come_packed_in_folders_or_through_a_pipe(run, logs, tmp_path, form
 def test_a_report_is_found_in_a_status_text_with_anything_around_it(call, logs, server, tmp_path):
     found = logs(server, False)
     last = found.made[-1]
-    for name, change in (("as it is", lambda text: text), ("quoted", lambda text: text.replace("\n", "\n> "))):
+    for name, change in (
+        ("as it is", lambda text: text),
+        ("quoted", lambda text: text.replace("\n", "\n> ")),
+    ):
         (tmp_path / "mail.txt").write_text(change((found.folder / "status.txt").read_text()))
         (reported,) = call("intake", "mail.txt", "--json").json["conflicts"]
         assert (reported["victim"], set(reported["relations"])) == (last.victim, last.over), name
-        assert {plain(member["statement"]) for member in reported["members"]} == {plain(sql) for sql in last.then}
+        assert {plain(member["statement"]) for member in reported["members"]} == {
+            plain(sql) for sql in last.then
+        }
 
 
 @pytest.mark.parametrize("server", SERVERS)
 def test_with_mask_no_value_of_a_log_is_left(request, call, logs, server):
-    request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+    request.getfixturevalue(
+        {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server]
+    )
     found = logs(server, server == "postgresql")
     file = found.folder / FORMS[server][-1]
-    words = [("intake", file, "--mask"), ("intake", file, "--mask", "--json"), ("intake", file, "--mask", "--pick", 1)]
+    words = [
+        ("intake", file, "--mask"),
+        ("intake", file, "--mask", "--json"),
+        ("intake", file, "--mask", "--pick", 1),
+    ]
     for one in words:
         out = call(*one).out
         assert not {"Halcyon", "Oriel", "id = 7", "id = 3"} & {
@@ -172,7 +210,11 @@ def test_with_the_prefix_a_plain_log_tells_the_applications(call, logs):
 
 def test_terse_and_verbose_logs_are_read_for_what_they_have(call, logs, tmp_path):
     plain_log = (logs("postgresql", False).folder / "port.log").read_text()
-    terse = "\n".join(line for line in plain_log.split("\n") if not line.startswith("\t") and "DETAIL:" not in line)
+    terse = "\n".join(
+        line
+        for line in plain_log.split("\n")
+        if not line.startswith("\t") and "DETAIL:" not in line
+    )
     (tmp_path / "terse.log").write_text(terse)
     reported = call("intake", "terse.log", "--json").json["conflicts"]
     fallen = [one for one in reported if one["kind"] == "deadlock"]
@@ -184,11 +226,15 @@ def test_terse_and_verbose_logs_are_read_for_what_they_have(call, logs, tmp_path
 def make_locale(request, monkeypatch, language: str) -> None:
     """Where a server finds it that the test starts."""
     needs("postgresql")
-    place = Path(tempfile.mkdtemp(prefix="catenum-locale-"))  # where the server's own user can read it
+    place = Path(
+        tempfile.mkdtemp(prefix="catenum-locale-")
+    )  # where the server's own user can read it
     place.chmod(0o755)
     request.addfinalizer(lambda: shutil.rmtree(place, ignore_errors=True))
     made_locale = subprocess.run(
-        ["localedef", "-i", language, "-f", "UTF-8", place / f"{language}.UTF-8"], capture_output=True, check=False
+        ["localedef", "-i", language, "-f", "UTF-8", place / f"{language}.UTF-8"],
+        capture_output=True,
+        check=False,
     )
     if made_locale.returncode not in (0, 1):  # 1: with warnings
         pytest.skip(f"the system cannot make the locale {language}: {made_locale.stderr.decode()}")
@@ -203,7 +249,9 @@ def test_one_log_in_several_forms_has_each_conflict_once(call, logs, tmp_path):
 
 
 def another_server(found: Captured) -> str:
-    """The csvlog of a server where the same processes did the same at the same time, to other tables."""
+    """The csvlog of a server where the same processes did the same at the same time, to other
+    tables.
+    """
     text = (found.folder / "port.csv").read_text()
     return text.replace("berth", "crane").replace("crate", "hoist")
 
@@ -216,16 +264,18 @@ def test_what_two_servers_logged_at_one_time_is_kept_apart(call, logs, tmp_path)
     assert "cover the same time" in done.err or "more than one" in done.err
     for one in done.json["conflicts"]:
         reported = " ".join(sql for member in one["members"] for sql in member["history"])
-        assert ("berth" in reported or "crate" in reported) != ("crane" in reported or "hoist" in reported) or not one[
-            "relations"
-        ]
+        assert ("berth" in reported or "crate" in reported) != (
+            "crane" in reported or "hoist" in reported
+        ) or not one["relations"]
     with (found.folder / "port.csv").open(newline="") as first, other.open(newline="") as second:
         pairs = list(zip(csv.reader(first), csv.reader(second), strict=True))
     with mixed.open("w", newline="") as stream:
         for row, alike in pairs:
             csv.writer(stream).writerows([row, [*alike[:5], f"0{alike[5]}", *alike[6:]]])
     for one in call("intake", mixed, "--json").json["conflicts"]:
-        assert not [member for member in one["members"] if member["history"] and len(member["history"]) > 1]
+        assert not [
+            member for member in one["members"] if member["history"] and len(member["history"]) > 1
+        ]
         assert any("it is of two servers" in note for note in one["notes"])
 
 
@@ -247,23 +297,33 @@ def test_a_log_in_another_language_tells_the_same(request, call, tmp_path, monke
     folder = tmp_path / "logs"
     folder.mkdir()
     found = captured("postgresql", folder, statements=True, messages=f"{language}.UTF-8")
-    if "deadlock detected" in (folder / "port.csv").read_text().replace("ERROR:  deadlock detected", ""):
+    if "deadlock detected" in (folder / "port.csv").read_text().replace(
+        "ERROR:  deadlock detected", ""
+    ):
         pytest.skip(f"the server has no messages in {language}")
     for form in FORMS["postgresql"]:
         reported = call("intake", folder / form, "--json").json["conflicts"]
         assert [one["kind"] for one in reported] == ["deadlock"] * len(found.made), form
         for one, made in zip(reported, found.made, strict=True):
-            assert (one["victim"], set(one["relations"])) == (made.victim, made.over), (form, made.title)
-            assert {plain(member["statement"]) for member in one["members"]} == {plain(sql) for sql in made.then}
+            assert (one["victim"], set(one["relations"])) == (made.victim, made.over), (
+                form,
+                made.title,
+            )
+            assert {plain(member["statement"]) for member in one["members"]} == {
+                plain(sql) for sql in made.then
+            }
             assert all(len(member["history"]) == 2 for member in one["members"])
         masked = call("intake", folder / form, "--mask", "--json").out
         assert not [word for word in ("Halcyon", "Oriel", "id = 7") if word in masked]
 
 
 @pytest.mark.parametrize(
-    "language", ["C", "ko_KR", *(pytest.param(one, marks=pytest.mark.soak) for one in ("de_DE", "uk_UA"))]
+    "language",
+    ["C", "ko_KR", *(pytest.param(one, marks=pytest.mark.soak) for one in ("de_DE", "uk_UA"))],
 )
-def test_waits_timeouts_and_refusals_are_known_in_any_language(request, call, tmp_path, monkeypatch, language):
+def test_waits_timeouts_and_refusals_are_known_in_any_language(
+    request, call, tmp_path, monkeypatch, language
+):
     needs("postgresql")
     if language != "C":
         make_locale(request, monkeypatch, language)
@@ -311,7 +371,9 @@ def test_other_wrong_calls_are_refused(call, logs, tmp_path):
     other = logs("mariadb", False).folder / "error.log"
     assert "logs of different servers" in call("intake", log, other).err
     (tmp_path / "empty.sql").write_text("select 1;")
-    assert "no definition of a table" in call("restage", log, "--pick", 1, "--schema", "empty.sql").err
+    assert (
+        "no definition of a table" in call("restage", log, "--pick", 1, "--schema", "empty.sql").err
+    )
 
 
 def test_a_dump_without_data_serves_as_schema_file(call, logs, own_server, tmp_path):
@@ -323,7 +385,10 @@ def test_a_dump_without_data_serves_as_schema_file(call, logs, own_server, tmp_p
             "comment on table port.berth is 'x'; grant select on port.berth to guest"
         )
     dumped = subprocess.run(
-        ["pg_dump", "--schema-only", f"--dbname={own_server.conninfo}"], capture_output=True, text=True, check=True
+        ["pg_dump", "--schema-only", f"--dbname={own_server.conninfo}"],
+        capture_output=True,
+        text=True,
+        check=True,
     )
     (tmp_path / "schema.sql").write_text(dumped.stdout)
     log = logs("postgresql", False).folder / "port.csv"
@@ -379,7 +444,9 @@ def test_a_transaction_is_rebuilt_from_what_its_session_ran(texts, history, isol
 
 @pytest.mark.parametrize("server", ["postgresql", "mariadb", "mysql"])
 def test_tables_and_rows_come_from_a_server_that_is_only_read(request, call, logs, server):
-    kept = request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+    kept = request.getfixturevalue(
+        {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server]
+    )
     name = f"harbour_{os.getpid()}"
     tables = [
         "create table quay (id int primary key, name varchar(20) not null)",
@@ -405,7 +472,9 @@ def test_tables_and_rows_come_from_a_server_that_is_only_read(request, call, log
         assert (done.code, done.json["same"]) == (0, True), done.err
         text = done.json["scenario"]
         assert "insert into quay (id, name) values (5, 'East');" in text
-        assert re.search(r"insert into berth \(id, vessel, quay, moved\) values \(3, 'Selkie', 5, 12\);", text)
+        assert re.search(
+            r"insert into berth \(id, vessel, quay, moved\) values \(3, 'Selkie', 5, 12\);", text
+        )
         assert "rows are as they stand on the server now" in text
     finally:
         if server == "postgresql":
@@ -421,7 +490,9 @@ def test_keys_of_an_innodb_report_are_read_by_the_types_of_a_schema_file(call, l
     plain_told = call("intake", log, "--json").json["conflicts"][0]["waits"]
     assert {wait["object"] for wait in plain_told} == {"berth(3)", "berth(7)"}
     assert {wait["provenance"]["object"] for wait in plain_told} == {"assumed"}
-    (tmp_path / "schema.sql").write_text("CREATE TABLE `berth` (\n `id` int NOT NULL,\n PRIMARY KEY (`id`)\n);")
+    (tmp_path / "schema.sql").write_text(
+        "CREATE TABLE `berth` (\n `id` int NOT NULL,\n PRIMARY KEY (`id`)\n);"
+    )
     reported = call("intake", log, "--schema", "schema.sql", "--json").json["conflicts"][0]["waits"]
     assert {wait["object"] for wait in reported} == {"berth(id=3)", "berth(id=7)"}
     assert {wait["provenance"]["object"] for wait in reported} == {"recovered"}
@@ -429,7 +500,10 @@ def test_keys_of_an_innodb_report_are_read_by_the_types_of_a_schema_file(call, l
 
 def test_deadlocks_of_a_watch_s_store_are_taken_as_those_of_a_log(call, logs, tmp_path):
     log = logs("postgresql", False).folder / "port.csv"
-    assert call("history", "take", log, "--store", "night.sqlite", "--server", "port").code in (0, 1)
+    assert call("history", "take", log, "--store", "night.sqlite", "--server", "port").code in (
+        0,
+        1,
+    )
     reported = call("intake", "night.sqlite", "--json").json["conflicts"]
     wanted = call("intake", log, "--json").json["conflicts"]
     assert [one["victim"] for one in reported] == [one["victim"] for one in wanted]
@@ -446,10 +520,17 @@ def test_deadlocks_of_a_watch_s_store_are_taken_as_those_of_a_log(call, logs, tm
         ("mysql", ["berth-swap", "tug-upgrade", "gap-insert"]),
     ],
 )
-def test_a_sample_s_own_deadlock_is_staged_again_from_its_recording(request, call, server, samples, tmp_path):
-    request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+def test_a_sample_s_own_deadlock_is_staged_again_from_its_recording(
+    request, call, server, samples, tmp_path
+):
+    request.getfixturevalue(
+        {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server]
+    )
     for name in samples:
-        assert call("play", name, "--target", f"local:{server}", "--save", "rec.json", "--quiet").code == 1
+        assert (
+            call("play", name, "--target", f"local:{server}", "--save", "rec.json", "--quiet").code
+            == 1
+        )
         done = call("restage", "rec.json", "--json")
         assert (name, done.code, done.json["same"]) == (name, 0, True), done.err
         assert "a stand-in" not in done.json["scenario"]
@@ -467,19 +548,28 @@ def test_waits_of_a_recording_are_a_conflict_that_is_staged_again(kept, call):
     call("play", "left-open", "--save", "rec.json", "--quiet")
     masked = call("restage", "rec.json", "--mask", "--no-play").out
     assert "update" in masked
-    assert not [word for word in ("239", "Halcyon", "MGHU", "clerk opens", "id = 12") if word in masked]
+    assert not [
+        word for word in ("239", "Halcyon", "MGHU", "clerk opens", "id = 12") if word in masked
+    ]
 
 
 def test_only_places_for_values_are_filled_and_not_what_looks_like_one():
     rules = rules_of("postgresql")
     sql = """update berth set vessel = '$1 ?', "a$2" = $1 where tags ? 'x' and id = $2"""
-    assert with_values(sql, {1: "'7'", 2: "'3'"}).endswith("""= '7' where tags ? 'x' and id = '3'""")
-    for server, text in (("postgresql", sql), ("mysql", "update berth set vessel = '?' where id = ?")):
+    assert with_values(sql, {1: "'7'", 2: "'3'"}).endswith(
+        """= '7' where tags ? 'x' and id = '3'"""
+    )
+    for server, text in (
+        ("postgresql", sql),
+        ("mysql", "update berth set vessel = '?' where id = ?"),
+    ):
         members = tuple(Member(session=name, statement=text) for name in ("1", "2"))
         conflict = Conflict(kind="deadlock", server=server, at=None, members=members, waits=(), victim=None,
                             relations=(), report="")  # fmt: skip
         filled = restaged(conflict).transactions["s1"]["statements"][-1]
-        assert filled == text.replace("= $1", "= 1").replace("= $2", "= 1").replace("id = ?", "id = 1")
+        assert filled == text.replace("= $1", "= 1").replace("= $2", "= 1").replace(
+            "id = ?", "id = 1"
+        )
     assert log_rules_of(rules.name).place_of_value.search("tags ? 'x'") is None
 
 
@@ -487,17 +577,37 @@ def test_what_a_statement_log_shows_to_be_all_gets_no_stand_in():
     def member(session: str, sql: str, history: tuple[str, ...] | None) -> Member:
         return Member(session=session, statement=sql, history=history, whole=history is not None)
 
-    read, delete = "select box from slot where block = 7 lock in share mode", "delete from slot where id = 1"
+    read, delete = (
+        "select box from slot where block = 7 lock in share mode",
+        "delete from slot where id = 1",
+    )
     waits = (
-        CapturedWait(waiter="7", holder="8", object="slot(1)", mode="S record", table="slot", index="PRIMARY"),
-        CapturedWait(waiter="8", holder="7", object="slot(7, 1)", mode="X record", table="slot", index="slot_block"),
+        CapturedWait(
+            waiter="7", holder="8", object="slot(1)", mode="S record", table="slot", index="PRIMARY"
+        ),
+        CapturedWait(
+            waiter="8",
+            holder="7",
+            object="slot(7, 1)",
+            mode="X record",
+            table="slot",
+            index="slot_block",
+        ),
     )
     for known in (True, False):
-        members = (member("7", read, (read,) if known else None), member("8", delete, (delete,) if known else None))
+        members = (
+            member("7", read, (read,) if known else None),
+            member("8", delete, (delete,) if known else None),
+        )
         conflict = Conflict(kind="deadlock", server="mariadb", at=None, members=members, waits=waits, victim="7",
                             relations=("slot",), report="")  # fmt: skip
         staged = restaged(conflict)
-        made_up = [one for part in staged.transactions.values() for one in part["statements"] if isinstance(one, dict)]
+        made_up = [
+            one
+            for part in staged.transactions.values()
+            for one in part["statements"]
+            if isinstance(one, dict)
+        ]
         assert len(made_up) == (0 if known else 2)
         assert staged.order == (["s8", "s7"] if known else ["s7", "s8", "s8", "s7"])
         assert staged.victim is None  # InnoDB chooses by weight alone
@@ -516,39 +626,53 @@ def test_rows_of_a_general_log_or_of_statement_history_tell_what_ran_before(call
     ]  # fmt: skip
     for name, content in (("general.json", rows), ("history.json", history)):
         (tmp_path / name).write_text(json.dumps(content))
-        reported = call("intake", found.folder / "error.log", name, "--json").json["conflicts"][0]["members"]
+        reported = call("intake", found.folder / "error.log", name, "--json").json["conflicts"][0][
+            "members"
+        ]
         for member in reported:
             place = made.sessions.index(member["session"])
             assert member["history"] == [made.first[place], made.then[place]], name
 
 
-def test_the_performance_schema_s_history_of_transactions_tells_where_they_began_and_their_levels(call, tmp_path):
+def test_the_performance_schema_s_history_of_transactions_tells_where_they_began_and_their_levels(
+    call, tmp_path
+):
     needs("mysql")
-    rows = (
-        "select t.processlist_id, s.* from performance_schema.{} s join performance_schema.threads t using (thread_id)"
-    )
+    rows = "select t.processlist_id, s.* from performance_schema.{} s join performance_schema.threads t using (thread_id)"
     views = {"s.json": ["events_statements_history"],
              "t.json": ["events_transactions_history", "events_transactions_current"]}  # fmt: skip
     with logging_server("mysql", tmp_path, statements=False) as (url, _):
         where = {"unix_socket": url.partition("unix_socket=")[2], "user": "root"}
         admin = over_socket(**where, autocommit=True)
-        for sql in ("create database port", "use port", *TABLES[:1], "insert into berth (id) values (3), (7)"):
+        for sql in (
+            "create database port",
+            "use port",
+            *TABLES[:1],
+            "insert into berth (id) values (3), (7)",
+        ):
             admin.cursor().execute(sql)
         early, late = (over_socket(**where, database="port", autocommit=False) for _ in range(2))
         for session, own in ((early, 3), (late, 7)):
             session.cursor().execute("set session transaction isolation level read committed")
             session.cursor().execute("select count(*) from berth")
             session.commit()
-            session.cursor().execute("select vessel from berth where id = 9")  # begins the transaction
+            session.cursor().execute(
+                "select vessel from berth where id = 9"
+            )  # begins the transaction
             session.cursor().execute(f"update berth set moved = 1 where id = {own}")
-        other = threading.Thread(target=lambda: early.cursor().execute("update berth set moved = 2 where id = 7"))
+        other = threading.Thread(
+            target=lambda: early.cursor().execute("update berth set moved = 2 where id = 7")
+        )
         other.start()
         until(lambda: count(admin, "performance_schema.data_lock_waits") == 1, "early waits")
         with contextlib.suppress(pymysql.Error):
             late.cursor().execute("update berth set moved = 2 where id = 3")
         other.join()
         last = "performance_schema.events_statements_history where sql_text like 'update berth set moved = 2%'"
-        until(lambda: count(admin, last) == 2, "both are in the history, which is written after the answer is sent")
+        until(
+            lambda: count(admin, last) == 2,
+            "both are in the history, which is written after the answer is sent",
+        )
         for name, saved in views.items():
             cursor = admin.cursor(pymysql.cursors.DictCursor)
             cursor.execute(" union all ".join(rows.format(view) for view in saved))
@@ -582,7 +706,11 @@ def test_a_report_s_headings_alone_name_nobody(call, tmp_path):
              "SUBSYSTEM": "InnoDB", "DATA": text} for text in data]  # fmt: skip
     (tmp_path / "rows.json").write_text(json.dumps(rows))
     (reported,) = call("intake", "rows.json", "--json").json["conflicts"]
-    assert (reported["members"], reported["victim"], reported["provenance"]["victim"]) == ([], None, "unknown")
+    assert (reported["members"], reported["victim"], reported["provenance"]["victim"]) == (
+        [],
+        None,
+        "unknown",
+    )
     assert "headings" in reported["notes"][0]
 
 
@@ -621,31 +749,42 @@ SAMPLES = {
 def test_the_log_of_a_server_on_which_a_sample_was_played_gives_the_sample_s_outcome(
     request, call, tmp_path, server, statements
 ):
-    request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+    request.getfixturevalue(
+        {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server]
+    )
     with logging_server(server, tmp_path, statements=statements) as (url, logs):
         for name in SAMPLES[server]:
             done = call("play", name, "--target", url, "--json")
-            if (server, name) == ("mariadb", "call-cancel") and done.json["outcome"]["kind"] != "deadlock":
+            if (server, name) == ("mariadb", "call-cancel") and done.json["outcome"][
+                "kind"
+            ] != "deadlock":
                 continue  # 11.8 lets who shares the row go first
             assert done.json["outcome"]["kind"] == "deadlock", name
             until(lambda: call("intake", *logs(), "--json").code == 1, "the report is written")
         conflicts = call("intake", *logs(), "--json").json["conflicts"]
     for conflict in (one for one in conflicts if one["kind"] == "deadlock"):
         done = call("restage", *logs(), "--pick", conflict["number"], "--json")
-        assert (done.code, done.json["same"]) == (0, True), (conflict["relations"], done.json["tried"])
+        assert (done.code, done.json["same"]) == (0, True), (
+            conflict["relations"],
+            done.json["tried"],
+        )
 
 
 @pytest.mark.parametrize("inspects", [None, "pageinspect", "pg_walinspect"])
 def test_the_rows_behind_addresses_are_named_where_the_server_still_tells(call, tmp_path, inspects):
     with logging_server("postgresql", tmp_path, statements=False) as (url, logs):
         folder = url.partition("host=")[2]
-        sessions = [psycopg.connect(f"host={folder} user=catenum dbname=postgres") for _ in range(3)]
+        sessions = [
+            psycopg.connect(f"host={folder} user=catenum dbname=postgres") for _ in range(3)
+        ]
         admin, one, other = sessions
         admin.autocommit = True
         admin.execute("create table berth (id int primary key, moved int default 0)")
         admin.execute("insert into berth values (3), (7)")
         if inspects:
-            if not admin.execute("select 1 from pg_available_extensions where name = %s", [inspects]).fetchall():
+            if not admin.execute(
+                "select 1 from pg_available_extensions where name = %s", [inspects]
+            ).fetchall():
                 pytest.skip(f"this server was packed without {inspects}")
             admin.execute(f"create extension {inspects}")
         one.execute("update berth set moved = 1 where id = 3")
@@ -657,7 +796,9 @@ def test_the_rows_behind_addresses_are_named_where_the_server_still_tells(call, 
 
         waiting = threading.Thread(target=survives)
         waiting.start()
-        until(lambda: "still waiting" in logs()[0].read_text(), "it has looked for a cycle, and waits")
+        until(
+            lambda: "still waiting" in logs()[0].read_text(), "it has looked for a cycle, and waits"
+        )
         with pytest.raises(psycopg.errors.DeadlockDetected):
             other.execute("update berth set moved = 3 where id = 3")
         other.rollback()
@@ -717,7 +858,9 @@ def test_a_scenario_of_each_kind_is_written(call, logs, tmp_path):
     rows = done.json["scenarios"]
     assert len(rows) == len(call("intake", log, "--json").json["groups"])
     written = sorted((tmp_path / "kinds").iterdir())
-    assert sorted(row["file"] for row in rows if row["file"]) == [f"kinds/{path.name}" for path in written]
+    assert sorted(row["file"] for row in rows if row["file"]) == [
+        f"kinds/{path.name}" for path in written
+    ]
     assert all(row["file"] or row["why"] for row in rows)
     assert call("lint", *written, "--server", "postgresql").code == 0
     assert call("restage", log, "--all", "kinds").code == 2  # nothing is written over
@@ -732,10 +875,17 @@ def test_a_placeholder_is_said_to_be_one(kept, call, tmp_path):
         "data": "create table berth (id int primary key, n int); insert into berth values (1, 0), (2, 0);",
         "transactions": {
             "early": {"statements": [early, "update berth set n = 1 where id = 2"]},
-            "late": {"statements": ["update berth set n = 1 where id = 2", "update berth set n = 1 where id = 1"]},
+            "late": {
+                "statements": [
+                    "update berth set n = 1 where id = 2",
+                    "update berth set n = 1 where id = 1",
+                ]
+            },
         },
     }
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
-    assert "early 1: a placeholder, not a statement of the application" in " ".join(call("play", "s.yaml").out.split())
+    assert "early 1: a placeholder, not a statement of the application" in " ".join(
+        call("play", "s.yaml").out.split()
+    )
     proposed = call("propose", "s.yaml", "--json", "--for", "3s")
     assert proposed.json["placeholders"] == ["early 1"]

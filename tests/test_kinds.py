@@ -1,4 +1,6 @@
-"""What is proven rests on all state, and on what is certain: cases by kind, each beside an independent account."""
+"""What is proven rests on all state, and on what is certain: cases by kind, each beside an
+independent account.
+"""
 
 from __future__ import annotations
 
@@ -19,19 +21,27 @@ CASES = yaml.safe_load(Path(__file__).with_suffix(".yaml").with_stem("kinds").re
 #: ``also``: the servers on which it can hardly go wrong in its own way.
 ON = [
     *((server, title) for title, case in CASES.items() for server in case["servers"]),
-    *(pytest.param(s, title, marks=pytest.mark.soak) for title, case in CASES.items() for s in case.get("also", ())),
+    *(
+        pytest.param(s, title, marks=pytest.mark.soak)
+        for title, case in CASES.items()
+        for s in case.get("also", ())
+    ),
 ]
 
 
 def case_of(title: str, server: str) -> Case:
     reported = CASES[title]
     data = reported["data"] if isinstance(reported["data"], str) else reported["data"][server]
-    parts = {name: Part(tuple(texts), reported.get("level")) for name, texts in reported["parts"].items()}
+    parts = {
+        name: Part(tuple(texts), reported.get("level")) for name, texts in reported["parts"].items()
+    }
     return Case(data, parts, reported.get("holds", {}), reported.get("made", {}))
 
 
 @pytest.mark.parametrize(("server", "title"), ON)
-def test_the_reduced_walk_finds_what_a_walk_of_every_order_finds(request, call, tmp_path, server, title):
+def test_the_reduced_walk_finds_what_a_walk_of_every_order_finds(
+    request, call, tmp_path, server, title
+):
     request.getfixturevalue(KEPT[server])
 
     def explore(path):
@@ -62,7 +72,10 @@ def test_every_order_is_run_as_well_where_they_are_few_and_counts_where_the_walk
     found = call("explore", "swap.yaml", "--json").json
     assert found["reach"]["all_orders"] == 8
     assert not found["reach"]["every"]
-    assert call("explore", "swap.yaml", "--json", "--check-orders", 0).json["reach"]["all_orders"] is None
+    assert (
+        call("explore", "swap.yaml", "--json", "--check-orders", 0).json["reach"]["all_orders"]
+        is None
+    )
     assert call("explore", "swap.yaml", "--json", "--workers", 2).json["reach"]["all_orders"] == 8
     monkeypatch.setattr(Space, "independent", lambda self, a, b, waits: True)
     wrong = call("explore", "swap.yaml", "--json").json
@@ -72,7 +85,10 @@ def test_every_order_is_run_as_well_where_they_are_few_and_counts_where_the_walk
 
 def test_no_claim_depends_on_the_seed_and_special_pairs_are_all_swapped(call, tmp_path, kept):
     (tmp_path / "swap.yaml").write_text(SWAP)
-    one, two = (call("explore", "swap.yaml", "--json", "--check-orders", 0, "--seed", n).json for n in (1, 77))
+    one, two = (
+        call("explore", "swap.yaml", "--json", "--check-orders", 0, "--seed", n).json
+        for n in (1, 77)
+    )
     assert one["claims"] == two["claims"]
     assert one["counts"]["special"]
     assert all(one["counts"]["special"].values())
@@ -105,15 +121,21 @@ def test_a_number_is_left_out_and_not_its_column(request, call, tmp_path, server
     found = call("explore", "tank.yaml", "--target", f"local:{server}", "--json").json
     assert {row["anomaly"] for row in found["outcomes"]} == {"lost update", None}
     assert list(found["ignored"]) == ["tank.v of new rows"]
-    right = TANK.replace("select v from tank where id = 1,", "select v from tank where id = 1 for update,")
+    right = TANK.replace(
+        "select v from tank where id = 1,", "select v from tank where id = 1 for update,"
+    )
     (tmp_path / "tank.yaml").write_text(right)
-    found = call("explore", "tank.yaml", "--target", f"local:{server}", "--expect", "no anomaly", "--quiet")
+    found = call(
+        "explore", "tank.yaml", "--target", f"local:{server}", "--expect", "no anomaly", "--quiet"
+    )
     assert found.code == 0
     assert "apart from tank.v of new rows" in found.err
     assert "apart from tank.v of new rows" in found.out
     (data,) = [
         c
-        for c in call("explore", "tank.yaml", "--target", f"local:{server}", "--json").json["claims"]
+        for c in call("explore", "tank.yaml", "--target", f"local:{server}", "--json").json[
+            "claims"
+        ]
         if c["about"] == "data"
     ]
     assert data["apart"] == ["tank.v of new rows"]
@@ -148,7 +170,9 @@ def test_a_deadlock_that_a_routine_catches_is_one(request, call, tmp_path, serve
     assert any(row["kind"] == "deadlock" and row["hidden"] for row in found["outcomes"])
     assert not any(c["about"] == "deadlock" and c["good"] for c in found["claims"])
     assert any("move catches" in note for note in found["notes"])
-    played = call("play", "handler.yaml", *target, "--order", "early late early late", "--json").json
+    played = call(
+        "play", "handler.yaml", *target, "--order", "early late early late", "--json"
+    ).json
     assert played["outcome"]["kind"] == "deadlock"
     assert "caught-deadlock" in {finding["id"] for finding in played["findings"]}
     churned = call("churn", "handler.yaml", *target, "--for", "1500ms", "--json")
@@ -162,12 +186,18 @@ def test_what_was_read_is_told_from_the_rows_at_the_end(call, tmp_path, kept):
         "select moved from berth where id = 1, select moved from berth where id = 1,",
     )
     (tmp_path / "read.yaml").write_text(
-        text.replace("update berth set moved = 1 where id = 2]", "update berth set moved = 1 where id = 2]")
+        text.replace(
+            "update berth set moved = 1 where id = 2]", "update berth set moved = 1 where id = 2]"
+        )
     )
     found = call("explore", "read.yaml", "--json").json
     assert {row["wrong"] for row in found["outcomes"] if row["data"] == "anomaly"} == {"reads"}
-    assert call("explore", "read.yaml", "--expect", "no wrong rows, errors: any", "--quiet").code == 0
-    assert call("explore", "read.yaml", "--expect", "no wrong reads, errors: any", "--quiet").code == 1
+    assert (
+        call("explore", "read.yaml", "--expect", "no wrong rows, errors: any", "--quiet").code == 0
+    )
+    assert (
+        call("explore", "read.yaml", "--expect", "no wrong reads, errors: any", "--quiet").code == 1
+    )
     reported = call("explore", "read.yaml").out
     assert "the rows at the end are right, but what was read is not" in " ".join(reported.split())
 
@@ -204,8 +234,14 @@ def test_rules_and_errors_count_in_what_a_build_expects_unless_they_are_named(ca
 
 _CRANES = "create table crane (id int primary key, kg int not null); insert into crane values (1, 5), (2, 5)"
 _SKEW = [
-    ["{sql: select kg from crane where id = 2, keep: {k: kg}}", "update crane set kg = :k + 1 where id = 1"],
-    ["{sql: select kg from crane where id = 1, keep: {k: kg}}", "update crane set kg = :k + 1 where id = 2"],
+    [
+        "{sql: select kg from crane where id = 2, keep: {k: kg}}",
+        "update crane set kg = :k + 1 where id = 1",
+    ],
+    [
+        "{sql: select kg from crane where id = 1, keep: {k: kg}}",
+        "update crane set kg = :k + 1 where id = 2",
+    ],
 ]
 _LOCK = "select pg_advisory_xact_lock(1)"
 NAMES = [
@@ -217,10 +253,17 @@ NAMES = [
 
 
 @pytest.mark.parametrize(("name", "level", "data", "parts"), NAMES)
-def test_an_anomaly_has_the_name_that_the_literature_gives_it(call, tmp_path, kept, name, level, data, parts):
+def test_an_anomaly_has_the_name_that_the_literature_gives_it(
+    call, tmp_path, kept, name, level, data, parts
+):
     lines = [f"scenario: names\ndata: {data}\ntransactions:"]
     for number, texts in enumerate(parts):
-        lines += [f"  t{number}:", f"    isolation: {level}", "    statements:", *(f"      - {text}" for text in texts)]
+        lines += [
+            f"  t{number}:",
+            f"    isolation: {level}",
+            "    statements:",
+            *(f"      - {text}" for text in texts),
+        ]
     (tmp_path / "names.yaml").write_text("\n".join(lines) + "\n")
     found = call("explore", "names.yaml", "--json").json
     assert {row["anomaly"] for row in found["outcomes"]} - {None} == {name}
@@ -236,19 +279,30 @@ transactions:
 """
 
 
-def test_a_sequence_that_is_named_is_no_unknown_and_an_order_that_fails_shows_nothing(call, tmp_path, kept_mariadb):
-    """MariaDB's sequences are tables, and locked as such. East before south ends in an error, so that nothing can be
-    said of who saw whom; a reader of what was committed long before was called a dirty read.
+def test_a_sequence_that_is_named_is_no_unknown_and_an_order_that_fails_shows_nothing(
+    call, tmp_path, kept_mariadb
+):
+    """MariaDB's sequences are tables, and locked as such. East before south ends in an error, so
+    that nothing can be said of who saw whom; a reader of what was committed long before was called
+    a dirty read.
     """
     (tmp_path / "tags.yaml").write_text(TAGS)
-    found = call("explore", "tags.yaml", "--target", "local:mariadb", "--check-orders", 0, "--json").json
-    assert not [note for note in found["notes"] if "not visible in its SQL text" in note or "touch everything" in note]
+    found = call(
+        "explore", "tags.yaml", "--target", "local:mariadb", "--check-orders", 0, "--json"
+    ).json
+    assert not [
+        note
+        for note in found["notes"]
+        if "not visible in its SQL text" in note or "touch everything" in note
+    ]
     assert found["counts"]["run"] < found["reach"]["orders"] / 10
     assert {row["anomaly"] for row in found["outcomes"]} == {None, "other anomaly"}
 
 
 def test_a_cycle_is_told_by_the_waits_of_its_attempt(call, tmp_path, kept):
-    text = SWAP.replace("early: {", "early: {retry: {times: 2}, ").replace("late: {", "late: {retry: {times: 2}, ")
+    text = SWAP.replace("early: {", "early: {retry: {times: 2}, ").replace(
+        "late: {", "late: {retry: {times: 2}, "
+    )
     (tmp_path / "again.yaml").write_text(text)
     assert len(call("explore", "again.yaml", "--json").json["cycles"]) == 1
 
@@ -264,9 +318,12 @@ order: early early early late
 
 
 @pytest.mark.parametrize(
-    ("server", "number", "candidates"), [("postgresql", None, [2, 3]), ("mariadb", None, [2, 3]), ("mysql", 2, [])]
+    ("server", "number", "candidates"),
+    [("postgresql", None, [2, 3]), ("mariadb", None, [2, 3]), ("mysql", 2, [])],
 )
-def test_who_took_a_lock_is_certain_or_said_not_to_be(request, call, tmp_path, server, number, candidates):
+def test_who_took_a_lock_is_certain_or_said_not_to_be(
+    request, call, tmp_path, server, number, candidates
+):
     request.getfixturevalue(KEPT[server])
     (tmp_path / "taker.yaml").write_text(TAKER)
     found = call("play", "taker.yaml", "--target", f"local:{server}", "--json").json
@@ -278,7 +335,9 @@ def test_who_took_a_lock_is_certain_or_said_not_to_be(request, call, tmp_path, s
 
 def test_an_insert_is_not_taken_for_the_lock_on_another_row(call, tmp_path, kept):
     (tmp_path / "taker.yaml").write_text(
-        TAKER.replace("update box set kg = kg + 1 where kg > 4, ", "").replace("early early early", "early early")
+        TAKER.replace("update box set kg = kg + 1 where kg > 4, ", "").replace(
+            "early early early", "early early"
+        )
     )
     assert call("play", "taker.yaml", "--json").json["waits"][0]["holder_statement"] == 2
 
@@ -293,7 +352,9 @@ transactions:
 order: early early late late
 """
     (tmp_path / "parents.yaml").write_text(text)
-    assert "foreign-key" not in {f["id"] for f in call("play", "parents.yaml", "--json").json["findings"]}
+    assert "foreign-key" not in {
+        f["id"] for f in call("play", "parents.yaml", "--json").json["findings"]
+    }
 
 
 def test_a_recording_with_a_timeout_is_read_again(call, tmp_path, kept):

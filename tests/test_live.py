@@ -107,7 +107,9 @@ def test_now_tells_the_tree_under_the_head_blocker_and_who_everybody_is(quay, ca
     assert "nobody on this server waits for it yet" in " ".join(out.split())
     assert "this check took" in out
     found = call("now", "--json").json
-    assert [(h["session"], h["directly"], h["in_all"]) for h in found["heads"]] == [(str(pids[0]), 1, 2)]
+    assert [(h["session"], h["directly"], h["in_all"]) for h in found["heads"]] == [
+        (str(pids[0]), 1, 2)
+    ]
     assert [b["depth"] for b in found["heads"][0]["waiting"]] == [1, 2]
     assert {s["id"]: s["state"] for s in found["sessions"]}[str(pids[1])] == "waits for a lock"
     assert call("now", "--longer-than", "1h").code == 0
@@ -127,7 +129,10 @@ def test_a_chain_of_fifty_is_told_whole(quay, call):
     made = quay.chain(50)
     found = call("now", "--json").json
     assert (found["longest_chain"], found["waiting"]) == (50, 50)
-    assert found["heads"][0]["waiting"][-1] == {"session": str(made[-1].info.backend_pid), "depth": 50}
+    assert found["heads"][0]["waiting"][-1] == {
+        "session": str(made[-1].info.backend_pid),
+        "depth": 50,
+    }
     assert call("now").out.count("└─") == 50
 
 
@@ -140,7 +145,9 @@ def test_a_cycle_that_stands_between_two_looks_is_told_as_one(quay, call):
     quay.waits(two, 1)
     done = call("now")
     assert "A cycle: a deadlock that the server has not ended yet" in done.out
-    assert sorted(call("now", "--json").json["cycles"][0]) == sorted(str(c.info.backend_pid) for c in (one, two))
+    assert sorted(call("now", "--json").json["cycles"][0]) == sorted(
+        str(c.info.backend_pid) for c in (one, two)
+    )
 
 
 def test_literals_are_masked_everywhere(quay, call, tmp_path):
@@ -169,9 +176,12 @@ def test_a_moment_is_a_recording_that_is_explained_and_drawn(quay, call):
 def test_statement_text_that_the_server_cut_is_said_to_be_cut(quay, call):
     quay.holds("gate", 1)
     waiter = quay.session("crane1")
-    waiter.pgconn.send_query(("/* " + "x" * 20_000 + " */ update quay set boxes = 5 where id = 1").encode())
+    waiter.pgconn.send_query(
+        ("/* " + "x" * 20_000 + " */ update quay set boxes = 5 where id = 1").encode()
+    )
     found = until(
-        lambda: [s for s in call("now", "--json").json["sessions"] if s["application"] == "crane1"], "it waits"
+        lambda: [s for s in call("now", "--json").json["sessions"] if s["application"] == "crane1"],
+        "it waits",
     )
     assert found[0]["cut"]
 
@@ -180,12 +190,17 @@ def test_a_login_that_sees_only_its_own_sessions_says_so(own_server, call):
     done = call("now", "--target", own_server.url("guest"))
     assert "the login guest sees its own sessions only" in " ".join(done.out.split())
     assert 'grant pg_read_all_stats to "guest";' in " ".join(done.out.split())
-    checks = {c["what"]: c for c in call("preflight", "--target", own_server.url("guest"), "--json").json["checks"]}
+    checks = {
+        c["what"]: c
+        for c in call("preflight", "--target", own_server.url("guest"), "--json").json["checks"]
+    }
     assert checks["login may see all sessions"]["state"] == "off"
     assert "secret-word" not in done.out + done.err.replace("the password in --target", "")
 
 
-def test_a_server_without_a_free_connection_is_told_and_the_watch_goes_on(own_server, call, start, tmp_path):
+def test_a_server_without_a_free_connection_is_told_and_the_watch_goes_on(
+    own_server, call, start, tmp_path
+):
     url = own_server.url("master")
     with own_server.admin() as admin:
         admin.execute("alter role master connection limit 1")
@@ -242,7 +257,10 @@ def test_a_watch_keeps_an_incident_from_its_beginning_to_its_end(quay, start, ca
     quay.waits(waiter, 1)
     lines_of(process, "long")
     alert = json.loads(
-        until(lambda: (tmp_path / "alert.json").exists() and (tmp_path / "alert.json").read_text(), "an alert")
+        until(
+            lambda: (tmp_path / "alert.json").exists() and (tmp_path / "alert.json").read_text(),
+            "an alert",
+        )
     )
     assert (alert["event"], alert["incident"]["head"]["application"]) == ("long", "gate")
     assert alert["recording"]["format"] == "catenum-recording/1"
@@ -264,21 +282,29 @@ def test_a_watch_keeps_an_incident_from_its_beginning_to_its_end(quay, start, ca
     # the one that took the lock, not the one that the head showed last
     assert found["groups"][0]["statement"] == "update quay set boxes = boxes + ? where id = ?"
     assert found["pairs"][0]["times"] == 1
-    assert call("history", "note", "1", "a truck stood in the gate", "--store", "s.sqlite").code == 0
+    assert (
+        call("history", "note", "1", "a truck stood in the gate", "--store", "s.sqlite").code == 0
+    )
     assert "a truck stood in the gate" in call("history", "list", "--store", "s.sqlite").out
     assert call("history", "note", "9", "x", "--store", "s.sqlite").code == 2
     assert call("history", "--chart", "c.png", "--store", "s.sqlite").code == 0
     assert (tmp_path / "c.png").read_bytes().startswith(b"\x89PNG")
     assert (
-        call("history", "--csv", "--by", "application", "--store", "s.sqlite").out.splitlines()[1].startswith("gate,1,")
+        call("history", "--csv", "--by", "application", "--store", "s.sqlite")
+        .out.splitlines()[1]
+        .startswith("gate,1,")
     )
-    assert call("history", "--until", "2001-01-01", "--store", "s.sqlite").out.startswith("Nothing was seen")
+    assert call("history", "--until", "2001-01-01", "--store", "s.sqlite").out.startswith(
+        "Nothing was seen"
+    )
 
 
 def test_a_deadlock_is_told_at_once_with_its_report_from_the_log(quay, start, call, tmp_path, kept):
     log = tmp_path / "server.log"
     log.write_text("")
-    process = start("watch", "--every", "200ms", "--store", "s.sqlite", "--log", "server.log", "--json")
+    process = start(
+        "watch", "--every", "200ms", "--store", "s.sqlite", "--log", "server.log", "--json"
+    )
     until(lambda: looks(kept), "it has looked once")
     one, two = quay.session("crane1"), quay.holds("crane2", 2)
     one.execute("set deadlock_timeout = '30s'")  # so that the other one looks first
@@ -304,7 +330,10 @@ def test_a_watch_that_is_killed_loses_no_more_than_the_last_sample(quay, start, 
     quay.chain(1)
     lines_of(process, "began")
     seen = lambda: call("history", "list", "--store", "s.sqlite", "--json").json["incidents"]  # noqa: E731
-    before = until(lambda: [e["wait_ms"] for e in seen() if e["wait_ms"] > 500], "half a second is written down")
+    before = until(
+        lambda: [e["wait_ms"] for e in seen() if e["wait_ms"] > 500],
+        "half a second is written down",
+    )
     process.send_signal(signal.SIGKILL)
     process.wait()
     (found,) = seen()
@@ -315,7 +344,16 @@ def test_a_watch_that_is_killed_loses_no_more_than_the_last_sample(quay, start, 
 def test_a_restart_of_the_server_is_survived_and_the_hole_is_recorded(own_server, start, call):
     with own_server.admin() as admin:
         admin.execute("grant pg_read_all_stats to master")
-    process = start("watch", "--every", "200ms", "--target", own_server.url("master"), "--store", "s.sqlite", "--json")
+    process = start(
+        "watch",
+        "--every",
+        "200ms",
+        "--target",
+        own_server.url("master"),
+        "--store",
+        "s.sqlite",
+        "--json",
+    )
     until(lambda: sessions_of(own_server), "it watches")
     own_server.kill()
     assert lines_of(process, "lost")
@@ -330,7 +368,9 @@ def test_a_restart_of_the_server_is_survived_and_the_hole_is_recorded(own_server
 def sessions_of(server) -> bool:
     with contextlib.suppress(psycopg.Error), server.admin() as admin:
         return (
-            admin.execute("select 1 from pg_stat_activity where application_name = 'catenum watch'").fetchone()
+            admin.execute(
+                "select 1 from pg_stat_activity where application_name = 'catenum watch'"
+            ).fetchone()
             is not None
         )
     return False
@@ -340,7 +380,14 @@ def test_two_servers_are_told_apart_and_two_watches_do_not_share_a_store(
     quay, start, call, kept, kept_mariadb, tmp_path
 ):
     process = start(
-        "watch", "--target", "local:postgresql", "--target", "local:mariadb", "--store", "s.sqlite", "--json"
+        "watch",
+        "--target",
+        "local:postgresql",
+        "--target",
+        "local:mariadb",
+        "--store",
+        "s.sqlite",
+        "--json",
     )
     quay.chain(1)
     assert lines_of(process, "began")[-1]["server"] == "local:postgresql"
@@ -361,7 +408,9 @@ def test_a_full_disk_is_told_and_the_watch_goes_on(quay, tmp_path, kept):
     )  # fmt: skip
 
     def events() -> list[str]:
-        return [json.loads(line)["event"] for line in (tmp_path / "reported").read_text().splitlines()]
+        return [
+            json.loads(line)["event"] for line in (tmp_path / "reported").read_text().splitlines()
+        ]
 
     try:
         for _ in range(60):
@@ -407,7 +456,9 @@ def test_a_store_is_kept_within_its_age_and_size(tmp_path):
     store = writer(tmp_path / "s.sqlite")
     for day in range(1, 29):
         tracker = IncidentTracker()
-        change = tracker.update(moment(f"2026-01-{day:02d}T00:00:00.000Z", ("b", "a")), since_last_ms=1000)
+        change = tracker.update(
+            moment(f"2026-01-{day:02d}T00:00:00.000Z", ("b", "a")), since_last_ms=1000
+        )
         store.write("port", moment(f"2026-01-{day:02d}T00:00:00.000Z", ("b", "a")), change.began)
     store.trim(1e15, 10)
     left = store.rows("select count(*) n from incident")[0]["n"]
@@ -435,9 +486,14 @@ def test_release_shows_asks_and_says_whether_the_chain_is_gone(quay, call, tmp_p
     assert "1 still wait for it; --end ends the session itself" in " ".join(cancelled.out.split())
     assert "Nothing was sent" in cancelled.out
     ended = call("release", pid, "--yes", "--end", "--store", "s.sqlite")
-    assert (ended.code, "the session is gone; nobody waits for it any more" in ended.out) == (0, True)
+    assert (ended.code, "the session is gone; nobody waits for it any more" in ended.out) == (
+        0,
+        True,
+    )
     assert "of 1 that waited 1 went on" in " ".join(ended.out.split())
-    (kept,) = sqlite3.connect(tmp_path / "s.sqlite").execute("select session, way, waiting, went_on from release")
+    (kept,) = sqlite3.connect(tmp_path / "s.sqlite").execute(
+        "select session, way, waiting, went_on from release"
+    )
     assert kept == (str(pid), "end", 1, 1)
     assert waiter.info.backend_pid != pid
 
@@ -504,7 +560,9 @@ def test_release_tells_two_transactions_of_one_second_apart(request, server):
                 cursor.execute("commit")
                 cursor.execute("begin")
                 cursor.execute("update slip.berth set moved = moved + 1")
-                with pytest.raises(Refused, match=r"another transaction by now|another statement since"):
+                with pytest.raises(
+                    Refused, match=r"another transaction by now|another statement since"
+                ):
                     release(monitor, shown, "end")
                 assert monitor.end(shown.session) is False
                 cursor.execute("rollback")
@@ -520,20 +578,33 @@ def test_release_tells_two_transactions_of_one_second_apart(request, server):
 
 
 @pytest.mark.parametrize(("server", "own"), [("mariadb", False), ("mysql", True)])
-def test_now_says_what_would_be_undone_and_whether_the_waiter_s_timeout_comes_first(request, call, server, own):
-    where = {"unix_socket": request.getfixturevalue(f"kept_{server}"), "user": "root", "autocommit": True}
+def test_now_says_what_would_be_undone_and_whether_the_waiter_s_timeout_comes_first(
+    request, call, server, own
+):
+    where = {
+        "unix_socket": request.getfixturevalue(f"kept_{server}"),
+        "user": "root",
+        "autocommit": True,
+    }
     head, waiter = over_socket(**where), over_socket(**where)
     try:
         for sql in ("create database slip", "create table slip.berth (id int primary key, moved int)",
                     "insert into slip.berth values (1, 0), (2, 0)", "begin", "update slip.berth set moved = 1"):  # fmt: skip
             head.cursor().execute(sql)
         waiter.cursor().execute("set innodb_lock_wait_timeout = 30")
-        threading.Thread(target=_ignoring, args=(waiter, "delete from slip.berth where id = 2"), daemon=True).start()
+        threading.Thread(
+            target=_ignoring, args=(waiter, "delete from slip.berth where id = 2"), daemon=True
+        ).start()
         found = until(
-            lambda: (f := call("now", "--target", f"local:{server}", "--json").json)["waits"] and f, "it waits"
+            lambda: (f := call("now", "--target", f"local:{server}", "--json").json)["waits"] and f,
+            "it waits",
         )
         (timeout,) = found["timeouts"]
-        assert timeout == {"session": str(waiter.thread_id()), "ms": 30_000 if own else 50_000, "own": own}
+        assert timeout == {
+            "session": str(waiter.thread_id()),
+            "ms": 30_000 if own else 50_000,
+            "own": own,
+        }
         (session,) = [one for one in found["sessions"] if one["id"] == str(head.thread_id())]
         assert session["process"] == str(os.getpid())
         assert session["transaction_since"] < found["at"]
@@ -542,7 +613,10 @@ def test_now_says_what_would_be_undone_and_whether_the_waiter_s_timeout_comes_fi
         assert ("if it has no other setting" in out) is not own
         dry = call("release", head.thread_id(), "--target", f"local:{server}", "--dry-run", "--end")
         assert "2 changed rows to undo" in dry.out
-        assert f"the first of their timeouts, of session {waiter.thread_id()}, ends its wait within" in dry.out
+        assert (
+            f"the first of their timeouts, of session {waiter.thread_id()}, ends its wait within"
+            in dry.out
+        )
     finally:
         head.close()
         waiter.close()
@@ -558,7 +632,9 @@ def pier(kept_mariadb) -> Iterator[Callable[[], pymysql.Connection]]:
     made: list[pymysql.Connection] = []
 
     def session() -> pymysql.Connection:
-        made.append(over_socket(unix_socket=kept_mariadb, user="root", database="pier" if made else None))
+        made.append(
+            over_socket(unix_socket=kept_mariadb, user="root", database="pier" if made else None)
+        )
         return made[-1]
 
     first = session()
@@ -587,7 +663,9 @@ def test_mariadb_is_watched_and_its_blockers_are_released(pier, call, kept_maria
         (alter, "alter table quay add column x int"),
     ):
         threading.Thread(target=_ignoring, args=(connection, sql), daemon=True).start()
-    found = until(lambda: (f := call("now", *target, "--json").json)["waiting"] == 2 and f, "both wait")
+    found = until(
+        lambda: (f := call("now", *target, "--json").json)["waiting"] == 2 and f, "both wait"
+    )
     sessions = {s["id"]: s for s in found["sessions"]}
     holder = sessions[str(head.thread_id())]
     assert (holder["state"], holder["isolation"], holder["rows_changed"]) == (
@@ -614,12 +692,16 @@ def _ignoring(connection: pymysql.Connection, sql: str) -> None:
 
 
 def test_mariadb_s_own_deadlock_report_is_kept(pier, start, tmp_path):
-    process = start("watch", "--target", "local:mariadb", "--every", "200ms", "--store", "s.sqlite", "--json")
+    process = start(
+        "watch", "--target", "local:mariadb", "--every", "200ms", "--store", "s.sqlite", "--json"
+    )
     until(lambda: has_looked(tmp_path / "s.sqlite"), "it has looked once")
     one, two = pier(), pier()
     one.cursor().execute("update quay set boxes = 1 where id = 1")
     two.cursor().execute("update quay set boxes = 1 where id = 2")
-    waiting = threading.Thread(target=_ignoring, args=(one, "update quay set boxes = 1 where id = 2"), daemon=True)
+    waiting = threading.Thread(
+        target=_ignoring, args=(one, "update quay set boxes = 1 where id = 2"), daemon=True
+    )
     waiting.start()
     time.sleep(0.5)
     _ignoring(two, "update quay set boxes = 1 where id = 1")
@@ -644,13 +726,21 @@ def moment(
     """A sample in which the first of each pair waits for the second."""
     names = dict.fromkeys(name for pair in waits for name in pair)
     named = (("id", key),) if key else None
-    some = Resource(kind="row", text=f"{over}(id={key})" if key else f"{over} row at {at}", table=over, key=named)
+    some = Resource(
+        kind="row",
+        text=f"{over}(id={key})" if key else f"{over} row at {at}",
+        table=over,
+        key=named,
+    )
     return Sample(
         at=at,
         target=TargetInfo(server="postgresql", version="15", url="scripted", standin=True),
-        sessions=tuple(SessionInfo(id=n, started="s", transaction_ms=age, statement=statement) for n in names),
+        sessions=tuple(
+            SessionInfo(id=n, started="s", transaction_ms=age, statement=statement) for n in names
+        ),
         edges=tuple(
-            Edge(waiter=a, holder=b, resource=some, wanted=NO_MODE, held=None, since_ms=-waited) for a, b in waits
+            Edge(waiter=a, holder=b, resource=some, wanted=NO_MODE, held=None, since_ms=-waited)
+            for a, b in waits
         ),
         connected=9,
         cost_ms=1.0,
@@ -695,7 +785,12 @@ def test_waits_over_other_rows_and_later_holds_of_one_session_are_incidents_of_t
     tracker = IncidentTracker(500)
     both = moment("t1", ("b", "a"))
     other = moment("t1", ("d", "c"), key="2")
-    sample = replace(both, sessions=(*both.sessions, *other.sessions), edges=(*both.edges, *other.edges), by_id={})
+    sample = replace(
+        both,
+        sessions=(*both.sessions, *other.sessions),
+        edges=(*both.edges, *other.edges),
+        by_id={},
+    )
     assert len(tracker.update(sample, since_last_ms=1000).began) == 2
     assert len(tracker.update(moment("t2", ("b", "a"), waited=1500), since_last_ms=1000).ended) == 1
     assert len(tracker.update(moment("t3"), since_last_ms=1000).ended) == 1
@@ -705,30 +800,48 @@ def test_waits_over_other_rows_and_later_holds_of_one_session_are_incidents_of_t
 def test_who_came_to_hold_a_thing_a_moment_ago_is_not_blamed_for_what_the_others_waited():
     tracker = IncidentTracker(500)
     for n in range(14):
-        tracker.update(moment(f"t{n:02}", ("b", "a"), ("c", "a"), age=n * 1e3, waited=n * 1e3), since_last_ms=1000)
+        tracker.update(
+            moment(f"t{n:02}", ("b", "a"), ("c", "a"), age=n * 1e3, waited=n * 1e3),
+            since_last_ms=1000,
+        )
     tracker.update(moment("t14", ("c", "b"), age=14e3, waited=14e3), since_last_ms=1000)
     (incident,) = tracker.open
     assert (incident.longest_held.session.id, incident.longest_held.held_ms) == ("a", 13e3)
     (late,) = [head for head in incident.heads.values() if head.session.id == "b"]
     assert late.held_ms == 1000.0, "it waited itself at the look before"
-    reported = list(Alarms(Thresholds(longer_than_ms=10_000)).take(moment("t15"), tracker.open, 0, 0.0))
-    assert [(alarm.what, "session a has held" in alarm.text) for alarm in reported] == [("long", True)]
+    reported = list(
+        Alarms(Thresholds(longer_than_ms=10_000)).take(moment("t15"), tracker.open, 0, 0.0)
+    )
+    assert [(alarm.what, "session a has held" in alarm.text) for alarm in reported] == [
+        ("long", True)
+    ]
 
 
 def test_each_threshold_is_told_once_and_when_all_is_over():
     alarms = Alarms(Thresholds(waiting=2, idle_ms=5_000, deadlocks=3))
     calm, full = moment("t"), moment("t", ("b", "a"), ("c", "a"))
     idle = moment("t", ("b", "a"))
-    idle = replace(idle, sessions=tuple(replace(s, state="idle in a transaction") for s in idle.sessions), by_id={})
+    idle = replace(
+        idle,
+        sessions=tuple(replace(s, state="idle in a transaction") for s in idle.sessions),
+        by_id={},
+    )
     steps = [(calm, 0), (full, 2), (full, 1), (idle, 0), (calm, 0), (calm, 0), (full, 0)]
-    found = [[one.what for one in alarms.take(s, [], n, i * 30_000.0)] for i, (s, n) in enumerate(steps)]
+    found = [
+        [one.what for one in alarms.take(s, [], n, i * 30_000.0)] for i, (s, n) in enumerate(steps)
+    ]
     assert found == [[], ["many"], ["deadlocks"], ["idle"], [], ["clear"], ["many"]]
 
 
 def test_the_statements_of_one_transaction_are_not_those_of_the_next():
     tracker = IncidentTracker()
-    tracker.update(moment("t1", ("b", "a"), age=1000, statement="insert into quay values (1)"), since_last_ms=1000)
-    tracker.update(moment("t2", ("b", "a"), age=2000, statement="delete from quay"), since_last_ms=1000)
+    tracker.update(
+        moment("t1", ("b", "a"), age=1000, statement="insert into quay values (1)"),
+        since_last_ms=1000,
+    )
+    tracker.update(
+        moment("t2", ("b", "a"), age=2000, statement="delete from quay"), since_last_ms=1000
+    )
     assert tracker.statements_of(moment("t", ("b", "a")).session("a")) == (
         "insert into quay values (1)",
         "delete from quay",
@@ -757,12 +870,18 @@ def test_a_log_is_read_from_where_it_stood_and_from_its_start_when_it_is_a_new_o
     log = LogFile(path, "postgresql")
     assert list(log.deadlocks()) == []
     with path.open("a") as stream:
-        stream.write("LOG:  x\nERROR:  deadlock detected\nDETAIL:  Process 7 waits\n\tProcess 9 waits\nHINT:  see\n")
+        stream.write(
+            "LOG:  x\nERROR:  deadlock detected\nDETAIL:  Process 7 waits\n\tProcess 9 waits\nHINT:  see\n"
+        )
     found = [*log.deadlocks(), *log.deadlocks()]
-    assert found == ["ERROR:  deadlock detected\nDETAIL:  Process 7 waits\n\tProcess 9 waits\nHINT:  see"]
+    assert found == [
+        "ERROR:  deadlock detected\nDETAIL:  Process 7 waits\n\tProcess 9 waits\nHINT:  see"
+    ]
     os.replace(path, tmp_path / "log.1")
     path.write_text("ERROR:  deadlock detected\nDETAIL:  in the new file\n")
-    assert ["in the new file" in report for report in [*log.deadlocks(), *log.deadlocks()]] == [True]
+    assert ["in the new file" in report for report in [*log.deadlocks(), *log.deadlocks()]] == [
+        True
+    ]
 
 
 def test_a_store_can_be_read_while_it_is_written(tmp_path):
@@ -774,16 +893,24 @@ def test_a_store_can_be_read_while_it_is_written(tmp_path):
     store.close()
 
 
-def test_a_statement_in_another_encoding_is_shown_and_does_not_end_a_look(quay, call, kept, kept_mariadb):
+def test_a_statement_in_another_encoding_is_shown_and_does_not_end_a_look(
+    quay, call, kept, kept_mariadb
+):
     head, _ = quay.chain(1)
     with psycopg.connect(kept, autocommit=True) as admin:
-        admin.execute("create database ascii_quay encoding 'SQL_ASCII' template template0 locale 'C'")
-    other = psycopg.connect(kept.replace("dbname=marrowgate", "dbname=ascii_quay"), client_encoding="sql_ascii")
+        admin.execute(
+            "create database ascii_quay encoding 'SQL_ASCII' template template0 locale 'C'"
+        )
+    other = psycopg.connect(
+        kept.replace("dbname=marrowgate", "dbname=ascii_quay"), client_encoding="sql_ascii"
+    )
     other.pgconn.exec_(b"begin; select 'Caf\xe9'")
     other.pgconn.exec_(b"select 'Caf\xe9'")
     try:
         for database in ("marrowgate", "ascii_quay"):
-            done = call("now", "--json", "--target", f"postgresql://catenum@/{database}?{kept.split()[0]}")
+            done = call(
+                "now", "--json", "--target", f"postgresql://catenum@/{database}?{kept.split()[0]}"
+            )
             (shown,) = [s for s in done.json["sessions"] if s["id"] == str(other.info.backend_pid)]
             assert shown["statement"] == "select 'Caf\\xe9'"
             assert done.json["heads"][0]["session"] == str(head.info.backend_pid)
@@ -793,7 +920,9 @@ def test_a_statement_in_another_encoding_is_shown_and_does_not_end_a_look(quay, 
             admin.execute("drop database ascii_quay with (force)")
     latin = over_socket(unix_socket=kept_mariadb, user="root", charset="latin1", autocommit=False)
     latin.cursor().execute("start transaction with consistent snapshot")
-    thread = threading.Thread(target=_ignoring, args=(latin, "select sleep(3), 'Caf\xe9'"), daemon=True)
+    thread = threading.Thread(
+        target=_ignoring, args=(latin, "select sleep(3), 'Caf\xe9'"), daemon=True
+    )
     thread.start()
     try:
         found = until(
@@ -804,7 +933,9 @@ def test_a_statement_in_another_encoding_is_shown_and_does_not_end_a_look(quay, 
             ],
             "it is listed",
         )
-        assert found[0]["statement"].startswith("select sleep(3), 'Caf")  # the server writes ? for the letter
+        assert found[0]["statement"].startswith(
+            "select sleep(3), 'Caf"
+        )  # the server writes ? for the letter
     finally:
         thread.join()
         latin.close()
@@ -815,7 +946,10 @@ def test_a_look_that_takes_long_makes_the_next_ones_rarer_and_says_so():
 
     follower = Follower("kept", lambda: None, 1.0, None)
     assert follower._pace(1000.0, 12.0) is None
-    assert follower._pace(10_000.0, 400.0) == "a check takes 400 ms: the next ones come every 10.0 s or so"
+    assert (
+        follower._pace(10_000.0, 400.0)
+        == "a check takes 400 ms: the next ones come every 10.0 s or so"
+    )
     assert follower._pace(9_000.0, 360.0) is None
     assert follower._pace(1000.0, 12.0) == "checks are quick again: one every 1.0 s"
 
@@ -829,7 +963,11 @@ BEHIND = {
         "vessel row at",
         "FOR NO KEY UPDATE",
     ),
-    "its own statement": ("update vessel set calls = 3 where id = 7", "vessel(id=7)", "FOR NO KEY UPDATE"),
+    "its own statement": (
+        "update vessel set calls = 3 where id = 7",
+        "vessel(id=7)",
+        "FOR NO KEY UPDATE",
+    ),
     "a table": ("alter table vessel add column x int", "vessel", "AccessExclusiveLock"),
 }
 
@@ -872,27 +1010,40 @@ def _quietly(connection: psycopg.Connection, sql: str) -> None:
         connection.execute(sql)
 
 
-def test_a_prepared_transaction_in_the_way_is_named_with_the_statement_that_undoes_it(own_server, pier, call):
+def test_a_prepared_transaction_in_the_way_is_named_with_the_statement_that_undoes_it(
+    own_server, pier, call
+):
     own_server.kill()
     own_server.restart("-c", "max_prepared_transactions=5")
     with contextlib.closing(own_server.admin()) as db:
-        db.execute("create table quay (id int primary key, boxes int); insert into quay values (1, 0)")
+        db.execute(
+            "create table quay (id int primary key, boxes int); insert into quay values (1, 0)"
+        )
         db.execute("begin; update quay set boxes = 1; prepare transaction 'crane''s'")
         url = f"postgresql://catenum@/harbour?host={own_server.sockets}&port={own_server.port}"
         waiter = own_server.admin()
         thread = threading.Thread(target=_quietly, args=(waiter, "update quay set boxes = 2"))
         thread.start()
-        seen = until(lambda: (f := call("now", "--target", url, "--json").json)["waits"] and f, "it waits")
+        seen = until(
+            lambda: (f := call("now", "--target", url, "--json").json)["waits"] and f, "it waits"
+        )
         assert seen["waits"][0]["holder"] == "prepared transaction crane's"
         assert any("to undo it: rollback prepared 'crane''s';" in note for note in seen["notes"])
         db.execute("rollback prepared 'crane''s'")
         thread.join(20)
         waiter.close()
     gone, behind = pier(), pier()
-    for sql in ("xa start 'north'", "update quay set boxes = 1 where id = 1", "xa end 'north'", "xa prepare 'north'"):
+    for sql in (
+        "xa start 'north'",
+        "update quay set boxes = 1 where id = 1",
+        "xa end 'north'",
+        "xa prepare 'north'",
+    ):
         gone.cursor().execute(sql)
     gone.close()
-    thread = threading.Thread(target=_ignoring, args=(behind, "update quay set boxes = 2 where id = 1"), daemon=True)
+    thread = threading.Thread(
+        target=_ignoring, args=(behind, "update quay set boxes = 2 where id = 1"), daemon=True
+    )
     thread.start()
     target = ("--target", "local:mariadb")
     try:
@@ -918,7 +1069,15 @@ def test_time_in_which_no_watch_ran_is_a_gap_and_nothing_is_not_said_of_it(call,
     (gap,) = reported["gaps"]
     assert (gap["since"], gap["until"]) == ("2026-11-20T10:00:02.000Z", "2026-11-20T12:30:00.000Z")
     assert "6 checks; not all of that time was seen" in call("history", "--store", "s.sqlite").out
-    within = call("history", "--store", "s.sqlite", "--since", "2026-11-20T11:00", "--until", "2026-11-20T11:30").out
+    within = call(
+        "history",
+        "--store",
+        "s.sqlite",
+        "--since",
+        "2026-11-20T11:00",
+        "--until",
+        "2026-11-20T11:30",
+    ).out
     assert within.startswith("Nothing was seen in that time: no watch looked.")
     assert "no watch ran" in " ".join(within.split())
 

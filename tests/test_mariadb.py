@@ -21,7 +21,8 @@ from catenum.engines.monitor import SOMEBODY
 from catenum.lab.run.play import PlayOptions, play
 from conftest import over_socket, sample, until
 
-# One private MariaDB serves all of these; where there are no programs for it, they are skipped and say why.
+# One private MariaDB serves all of these; where there are no programs for it, they are skipped and
+# say why.
 pytestmark = pytest.mark.usefixtures("kept_mariadb")
 
 TARGET = ("--target", "local:mariadb")
@@ -53,8 +54,13 @@ def ask(connection, query: str, *values: object) -> list:
 
 
 def leftovers(connection) -> tuple[list, list]:
-    schemas = ask(connection, "select schema_name from information_schema.schemata where schema_name like 'catenum%'")
-    sessions = ask(connection, "select id from information_schema.processlist where db like 'catenum%'")
+    schemas = ask(
+        connection,
+        "select schema_name from information_schema.schemata where schema_name like 'catenum%'",
+    )
+    sessions = ask(
+        connection, "select id from information_schema.processlist where db like 'catenum%'"
+    )
     return schemas, sessions
 
 
@@ -68,10 +74,14 @@ def test_a_sample_comes_out_as_it_should(call, admin, name, kind, code, findings
     assert leftovers(admin) == ([], [])
 
 
-@pytest.mark.parametrize("name", [entry[0] for entry in SAMPLES if entry[0] not in ("gate-queue", "yard-lookup")])
+@pytest.mark.parametrize(
+    "name", [entry[0] for entry in SAMPLES if entry[0] not in ("gate-queue", "yard-lookup")]
+)
 def test_repeated_runs_give_identical_recordings(mariadb, name):
     scenario = sample(name).scenario
-    runs = [without_times_and_ids(play(mariadb, scenario, PlayOptions(locks="full"))) for _ in range(8)]
+    runs = [
+        without_times_and_ids(play(mariadb, scenario, PlayOptions(locks="full"))) for _ in range(8)
+    ]
     for recording in runs[1:]:
         assert recording == runs[0]
 
@@ -91,7 +101,11 @@ def test_the_server_s_report_gives_the_cycle_and_agrees(mariadb):
 
 def test_a_read_only_transaction_that_waits_is_not_lost(mariadb):
     """InnoDB gives it no number until it writes."""
-    recording = play(mariadb, sample("tug-upgrade").scenario, PlayOptions(order=("inbound", "inbound", "outbound")))
+    recording = play(
+        mariadb,
+        sample("tug-upgrade").scenario,
+        PlayOptions(order=("inbound", "inbound", "outbound")),
+    )
     wait = recording.waits[0]
     assert (wait.waiter, wait.holder, str(wait.wanted), str(wait.held)) == (
         "outbound",
@@ -117,7 +131,8 @@ def test_a_lock_timeout_undoes_the_statement_only_and_says_so(call, tmp_path):
     (failed,) = [e["error"] for e in run["events"] if e["error"]]
     assert (failed["kind"], failed["undone"], failed["code"]) == ("timeout", "statement", "1205")
     assert "200 ms was rounded up" in run["notes"][0]
-    # early gave up and was rolled back whole, its first statement too; only late's changes are there
+    # early gave up and was rolled back whole, its first statement too; only late's changes are
+    # there
     assert run["rows"]["berth"]["rows"] == [["3", "Halcyon", "1"], ["7", "Oriel", "1"]]
 
 
@@ -158,7 +173,9 @@ def test_a_table_of_another_storage_engine_is_told(call, tmp_path):
         "scenario: s\ndata: create table quay (id int primary key) engine=MyISAM\n"
         "transactions: {a: {statements: [insert into quay values (1)]}}\n"
     )
-    assert "quay is a table of MyISAM, which has no row locks" in " ".join(call("play", "s.yaml", *TARGET).out.split())
+    assert "quay is a table of MyISAM, which has no row locks" in " ".join(
+        call("play", "s.yaml", *TARGET).out.split()
+    )
 
 
 def test_a_statement_with_several_results_is_over_when_all_have_come(call, tmp_path):
@@ -168,20 +185,27 @@ def test_a_statement_with_several_results_is_over_when_all_have_come(call, tmp_p
     )
     done = call("play", "s.yaml", *TARGET, "--json")
     assert done.json["outcome"]["kind"] == "clean"
-    assert [e["result"]["rows"] for e in done.json["events"] if e["what"] == "done" and e["result"]] == [
-        [["1"]],
-        [["3"]],
-    ]
+    assert [
+        e["result"]["rows"] for e in done.json["events"] if e["what"] == "done" and e["result"]
+    ] == [[["1"]], [["3"]]]
 
 
-def test_a_login_without_the_right_to_innodb_s_status_is_told_what_to_ask_for(call, admin, kept_mariadb):
+def test_a_login_without_the_right_to_innodb_s_status_is_told_what_to_ask_for(
+    call, admin, kept_mariadb
+):
     ask(admin, "create or replace user clerk identified by 'secret-word'")
     ask(admin, "grant all on `catenum\\_%`.* to clerk")
     with pytest.raises(Exception, match="PROCESS") as raised:
-        connect({"unix_socket": kept_mariadb, "user": "clerk", "password": "secret-word"}, "mariadb://clerk@quay")
+        connect(
+            {"unix_socket": kept_mariadb, "user": "clerk", "password": "secret-word"},
+            "mariadb://clerk@quay",
+        )
     assert "grant process on *.* to the login" in str(raised.value)
     ask(admin, "grant process on *.* to clerk")
-    made = connect({"unix_socket": kept_mariadb, "user": "clerk", "password": "secret-word"}, "mariadb://clerk@quay")
+    made = connect(
+        {"unix_socket": kept_mariadb, "user": "clerk", "password": "secret-word"},
+        "mariadb://clerk@quay",
+    )
     try:
         made.make_scratch()
         assert play(made, sample("berth-swap").scenario, PlayOptions()).outcome.kind == "deadlock"
@@ -199,7 +223,9 @@ def test_where_held_locks_are_not_listed_the_cached_tables_serve(admin, kept_mar
         made.close()
         ask(admin, "set global innodb_status_output_locks = on")
     assert recording.outcome.kind == "stuck"
-    assert ("loader", "clerk", "manifest(id=12)") in {(w.waiter, w.holder, w.resource.text) for w in recording.waits}
+    assert ("loader", "clerk", "manifest(id=12)") in {
+        (w.waiter, w.holder, w.resource.text) for w in recording.waits
+    }
 
 
 def test_what_a_killed_run_left_is_cleared_by_the_next(start, run, admin, tmp_path):
@@ -209,13 +235,17 @@ def test_what_a_killed_run_left_is_cleared_by_the_next(start, run, admin, tmp_pa
     )
     process = start("play", "s.yaml", *TARGET)
     until(
-        lambda: ask(admin, "select 1 from information_schema.processlist where info = 'select sleep(60)'"), "it sleeps"
+        lambda: ask(
+            admin, "select 1 from information_schema.processlist where info = 'select sleep(60)'"
+        ),
+        "it sleeps",
     )
     process.send_signal(signal.SIGKILL)
     process.wait()
     assert leftovers(admin)[0]
     until(
-        lambda: "Dropped the scratch space catenum_" in run("play", "berth-swap", *TARGET).err, "the next run says so"
+        lambda: "Dropped the scratch space catenum_" in run("play", "berth-swap", *TARGET).err,
+        "the next run says so",
     )
     until(lambda: leftovers(admin) == ([], []), "all is gone")
 
@@ -223,7 +253,18 @@ def test_what_a_killed_run_left_is_cleared_by_the_next(start, run, admin, tmp_pa
 @pytest.mark.parametrize("number", [signal.SIGINT])
 @pytest.mark.soak
 def test_churn_finds_what_only_timing_does_and_says_how_often(run, start, admin, tmp_path, number):
-    done = run("churn", "yard-lookup", *TARGET, "--for", "60s", "--until", "deadlock", "--save", "cycles", "--json")
+    done = run(
+        "churn",
+        "yard-lookup",
+        *TARGET,
+        "--for",
+        "60s",
+        "--until",
+        "deadlock",
+        "--save",
+        "cycles",
+        "--json",
+    )
     assert done.code == 1
     assert done.json["failures"]["deadlock"]["count"] >= 1
     assert done.json["failures"]["deadlock"]["low"] > 0
@@ -262,17 +303,23 @@ def test_an_index_that_the_server_refuses_is_not_proposed(run, admin, tmp_path):
         "order: north south north south\n"
     )
     reported = " ".join(run("play", "s.yaml", *TARGET).out.split())
-    assert "the server refuses create index slot_hull_keel on slot (hull, keel): Specified key was too long" in reported
+    assert (
+        "the server refuses create index slot_hull_keel on slot (hull, keel): Specified key was too long"
+        in reported
+    )
     assert "To try it: a remedy with index" not in reported
 
 
-@pytest.mark.parametrize("target", [pytest.param(["--target", "local:postgresql"], marks=pytest.mark.soak), TARGET])
+@pytest.mark.parametrize(
+    "target", [pytest.param(["--target", "local:postgresql"], marks=pytest.mark.soak), TARGET]
+)
 def test_one_kind_of_deadlock_is_one_cycle(run, kept, target):
     done = run("churn", "berth-swap", *target, "--for", "3s", "--copies", "early=3", "--json")
     assert done.code == 1
     found, deadlocks = done.json["cycles"], done.json["failures"]["deadlock"]["count"]
     assert sum(cycle["times"] for cycle in found) + done.json["cycles_not_read"] == deadlocks
-    # Two copies of the same transaction never close a cycle by themselves, and nobody waits in its commit.
+    # Two copies of the same transaction never close a cycle by themselves, and nobody waits in its
+    # commit.
     assert all("late 2 (waits over berth" in cycle["cycle"] for cycle in found)
     unseen = [
         cycle for cycle in found if "was not seen" in cycle["cycle"]
@@ -280,7 +327,8 @@ def test_one_kind_of_deadlock_is_one_cycle(run, kept, target):
     assert sum(cycle["times"] for cycle in unseen) <= 1 + deadlocks // 20
     seen = [cycle["cycle"] for cycle in found if cycle not in unseen]
     assert not [cycle for cycle in seen if "the end of" in cycle or "transaction " in cycle]
-    # Queues make cycles of more members on PostgreSQL; on InnoDB whoever queues is not between two that hold.
+    # Queues make cycles of more members on PostgreSQL; on InnoDB whoever queues is not between two
+    # that hold.
     assert len(seen) <= (2 if target == TARGET else 8)
     assert done.json["transactions"]["early"]["p95_ms"] > 0
 
@@ -289,7 +337,9 @@ def test_a_killed_connection_in_a_loop_is_told(start, admin):
     process = start("churn", "gate-queue", *TARGET, "--for", "60s")
     until(lambda: len(leftovers(admin)[1]) >= 3, "the loops are connected")
     time.sleep(1.5)
-    newest = max(thread for (thread,) in leftovers(admin)[1])  # a loop: the control connection came first
+    newest = max(
+        thread for (thread,) in leftovers(admin)[1]
+    )  # a loop: the control connection came first
     with contextlib.suppress(pymysql.Error):
         ask(admin, f"kill connection {newest}")
     _, err = process.communicate(timeout=60)
@@ -300,7 +350,11 @@ def test_a_killed_connection_in_a_loop_is_told(start, admin):
 
 @pytest.mark.soak
 def test_the_covering_index_wins_under_load_on_measured_grounds(call):
-    for length in ("6s", "15s", "40s"):  # on a slow machine few iterations fit into six seconds, too few to tell
+    for length in (
+        "6s",
+        "15s",
+        "40s",
+    ):  # on a slow machine few iterations fit into six seconds, too few to tell
         done = call("trial", "yard-lookup", "--churn", *TARGET, "--for", length, "--json")
         if done.json["best"] is not None:
             break
@@ -363,14 +417,19 @@ def blind(admin: pymysql.Connection) -> None:
 
 
 def test_without_the_plugin_the_statements_tell_who_holds_up_a_change_of_tables(own_mariadb, call):
-    """A server as it comes has no list of metadata locks; the run knows what its own transactions have touched."""
+    """A server as it comes has no list of metadata locks; the run knows what its own transactions
+    have touched.
+    """
     where = arguments_of(own_mariadb.url)
     words = ("play", "yard-rebuild", "--target", own_mariadb.url, "--json")
     admin = over_socket(**where, autocommit=True)
 
     def waits() -> set[tuple[object, ...]]:
         found = call(*words).json["waits"]
-        return {(w["waiter"], w["holder"], w["resource"]["text"], w["wanted"], w["held"], w["queued"]) for w in found}
+        return {
+            (w["waiter"], w["holder"], w["resource"]["text"], w["wanted"], w["held"], w["queued"])
+            for w in found
+        }
 
     with_it = waits()
     assert ("change", "report", "slot", "MDL_EXCLUSIVE", "MDL_SHARED_READ", False) in with_it
@@ -380,7 +439,9 @@ def test_without_the_plugin_the_statements_tell_who_holds_up_a_change_of_tables(
 
 @pytest.mark.parametrize("listed", [True, False])
 def test_a_wait_for_whoever_keeps_everybody_out_is_a_wait(own_mariadb, listed):
-    """FLUSH TABLES WITH READ LOCK of another session holds up every change: that is no statement that takes long."""
+    """FLUSH TABLES WITH READ LOCK of another session holds up every change: that is no statement
+    that takes long.
+    """
     where = arguments_of(own_mariadb.url)
     other = over_socket(**where, autocommit=True)
     if not listed:
@@ -393,7 +454,9 @@ def test_a_wait_for_whoever_keeps_everybody_out_is_a_wait(own_mariadb, listed):
             ask(other, "flush tables with read lock")
 
     try:
-        recording = play(made, sample("berth-swap").scenario, PlayOptions(announce=announce, limit_ms=20_000))
+        recording = play(
+            made, sample("berth-swap").scenario, PlayOptions(announce=announce, limit_ms=20_000)
+        )
     finally:
         ask(other, "unlock tables")
         made.close()
@@ -406,7 +469,9 @@ NO_LIST = "update performance_schema.setup_instruments set enabled = 'NO' where 
 
 
 @pytest.mark.parametrize("listed", [True, False])
-def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(own_mariadb, call, listed):
+def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(
+    own_mariadb, call, listed
+):
     """Nobody stands in InnoDB's lists then; to say that nobody waits would be wrong."""
     where = arguments_of(own_mariadb.url)
     restorer, clerk = (over_socket(**where, autocommit=True) for _ in range(2))
@@ -419,7 +484,10 @@ def test_a_running_server_s_sessions_that_a_backup_keeps_out_are_seen_to_wait(ow
     waiter = threading.Thread(target=ask, args=(clerk, "insert into harbour.crane values (1)"))
     waiter.start()
     try:
-        until(lambda: call("now", "--target", own_mariadb.url, "--json").json["waits"], "it is seen to wait")
+        until(
+            lambda: call("now", "--target", own_mariadb.url, "--json").json["waits"],
+            "it is seen to wait",
+        )
         (wait,) = call("now", "--target", own_mariadb.url, "--json").json["waits"]
         reported = " ".join(call("now", "--target", own_mariadb.url).out.split())
     finally:
@@ -463,24 +531,35 @@ def test_keys_of_every_type_are_told_as_the_server_tells_the_value(mariadb):
     reported = {}
     for number, (kind, (literal, _)) in enumerate(KEYS.items()):
         table = f"slot{number}"
-        parts = {name: {"statements": [f"update {table} set n = n + 1"]} for name in ("gate", "tower")}
+        parts = {
+            name: {"statements": [f"update {table} set n = n + 1"]} for name in ("gate", "tower")
+        }
         data = f"create table {table} (k {kind} primary key, n int); insert into {table} values ({literal}, 0)"
         order = ["gate", "tower", "gate", "tower"]
         plain = {"scenario": "keys", "data": data, "transactions": parts, "order": order}
         recording = play(mariadb, Scenario.model_validate(plain), PlayOptions())
         reported[kind] = recording.waits[0].resource.text
-    assert reported == {kind: f"slot{n}(k={text})" for n, (kind, (_, text)) in enumerate(KEYS.items())}
+    assert reported == {
+        kind: f"slot{n}(k={text})" for n, (kind, (_, text)) in enumerate(KEYS.items())
+    }
 
 
 @pytest.mark.parametrize("listed", ["performance schema", "plugin", "nothing"])
-def test_only_who_really_holds_a_table_s_definition_is_named_and_released(own_mariadb, call, listed):
-    """Tables with like names, the same name in another schema, a lock of a mode that lets the waiter by."""
+def test_only_who_really_holds_a_table_s_definition_is_named_and_released(
+    own_mariadb, call, listed
+):
+    """Tables with like names, the same name in another schema, a lock of a mode that lets the
+    waiter by.
+    """
     where = arguments_of(own_mariadb.url)
     made = [over_socket(**where, autocommit=False) for _ in range(6)]
     admin, archive, elsewhere, lookup, holder, alter = made
     for sql in (
         *("create database harbour", "create database other"),
-        *("create table harbour.crate (id int primary key)", "create table harbour.crate_archive (id int)"),
+        *(
+            "create table harbour.crate (id int primary key)",
+            "create table harbour.crate_archive (id int)",
+        ),
         *("create table other.crate (id int)", "insert into harbour.crate values (1)"),
     ):
         ask(admin, sql)
@@ -493,7 +572,9 @@ def test_only_who_really_holds_a_table_s_definition_is_named_and_released(own_ma
     ask(elsewhere, "insert into other.crate values (1)")
     ask(lookup, "start transaction with consistent snapshot")
     ask(holder, "select * from harbour.crate")
-    waiter = threading.Thread(target=ask, args=(alter, "alter table harbour.crate add column boxes int"))
+    waiter = threading.Thread(
+        target=ask, args=(alter, "alter table harbour.crate add column boxes int")
+    )
     waiter.start()
     target = ("--target", own_mariadb.url)
     number, innocent = str(holder.thread_id()), str(archive.thread_id())
@@ -509,8 +590,18 @@ def test_only_who_really_holds_a_table_s_definition_is_named_and_released(own_ma
             assert ask(archive, "select count(*) from harbour.crate_archive") == [(1,)]
         else:
             assert (wait["holder"], wait["over"], seen["suspects"]) == (number, "harbour.crate", [])
-        done = call("release", number, *target, "--yes", "--end", *(["--suspect"] if listed == "nothing" else []))
-        assert (done.code, "of 1 that waited 1 went on" in " ".join(done.out.split())) == (0, True), done.out
+        done = call(
+            "release",
+            number,
+            *target,
+            "--yes",
+            "--end",
+            *(["--suspect"] if listed == "nothing" else []),
+        )
+        assert (done.code, "of 1 that waited 1 went on" in " ".join(done.out.split())) == (
+            0,
+            True,
+        ), done.out
     finally:
         holder.close()
         waiter.join(20)
@@ -519,8 +610,12 @@ def test_only_who_really_holds_a_table_s_definition_is_named_and_released(own_ma
                 connection.close()
 
 
-def test_where_holders_are_not_listed_all_who_may_hold_it_are_suspected_and_nobody_else(own_mariadb, call):
-    """A change of rows waits behind LOCK TABLES: a transaction that has only read or written cannot be in its way."""
+def test_where_holders_are_not_listed_all_who_may_hold_it_are_suspected_and_nobody_else(
+    own_mariadb, call
+):
+    """A change of rows waits behind LOCK TABLES: a transaction that has only read or written cannot
+    be in its way.
+    """
     where = arguments_of(own_mariadb.url)
     admin, reader, locker, waiter = (over_socket(**where, autocommit=True) for _ in range(4))
     idle = [over_socket(**where) for _ in range(7)]
@@ -530,12 +625,16 @@ def test_where_holders_are_not_listed_all_who_may_hold_it_are_suspected_and_nobo
     ask(reader, "begin")
     ask(reader, "select * from harbour.crate")
     ask(locker, "lock tables harbour.crate read")
-    thread = threading.Thread(target=ask, args=(waiter, "insert into harbour.crate values (7)"), daemon=True)
+    thread = threading.Thread(
+        target=ask, args=(waiter, "insert into harbour.crate values (7)"), daemon=True
+    )
     thread.start()
     target = ("--target", own_mariadb.url)
     try:
         until(lambda: call("now", *target, "--json").json["waits"], "it is seen to wait")
-        suspects = {one["session"]: one["why"] for one in call("now", *target, "--json").json["suspects"]}
+        suspects = {
+            one["session"]: one["why"] for one in call("now", *target, "--json").json["suspects"]
+        }
         assert set(suspects) == {str(one.thread_id()) for one in (admin, reader, locker, *idle)}
         assert all("LOCK TABLES" in why for why in suspects.values())
         assert "and 5 other sessions" in " ".join(call("now", *target).out.split())
@@ -546,9 +645,13 @@ def test_where_holders_are_not_listed_all_who_may_hold_it_are_suspected_and_nobo
         waiter.close()
 
 
-@pytest.mark.parametrize(("target", "quote"), [(["--target", "local:postgresql"], '"'), (TARGET, "`")])
+@pytest.mark.parametrize(
+    ("target", "quote"), [(["--target", "local:postgresql"], '"'), (TARGET, "`")]
+)
 def test_names_with_quotes_and_literals_with_quotes_and_tabs(run, kept, tmp_path, target, quote):
-    table, column = (f"{quote}{name.replace(quote, quote * 2)}{quote}" for name in ('ber"th', 'mo"ved'))
+    table, column = (
+        f"{quote}{name.replace(quote, quote * 2)}{quote}" for name in ('ber"th', 'mo"ved')
+    )
     lines = [
         f"create table {table} (id int primary key, note text, {column} int)",
         f"insert into {table} values (1, 'a', 0), (2, 'b\"', 0)",
@@ -563,7 +666,9 @@ def test_names_with_quotes_and_literals_with_quotes_and_tabs(run, kept, tmp_path
         "holds": {"few": f"select count(*) < 5 from {table}"},
     }
     (tmp_path / "s.yaml").write_text(json.dumps(scenario))
-    played = run("play", "s.yaml", *target, "--order", "north south north south", "--locks", "full", "--json")
+    played = run(
+        "play", "s.yaml", *target, "--order", "north south north south", "--locks", "full", "--json"
+    )
     assert played.code == 1, played.err
     assert 'ber"th(id=1)' in {wait["resource"]["text"] for wait in played.json["waits"]}
     explored = run("explore", "s.yaml", *target, "--json")

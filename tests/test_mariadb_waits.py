@@ -22,7 +22,8 @@ HIDDEN = (
     "create procedure moves() modifies sql data update crane set moved = moved + 1; create trigger tells after update on berth for each row update crane set moved = 9;"
 )  # fmt: skip
 
-#: Data, one transaction's statements, the other's, the order, and who then waits for whom over what.
+#: Data, one transaction's statements, the other's, the order, and who then waits for whom over
+#: what.
 ROWS = {
     "more lock structs than are printed": (TABLES, [f"update t{n} set n = 1" for n in range(1, 8)], ["update t7 set n = 2"], "gate " * 7 + "tower gate", ("tower", "gate", "t7(id=1)")),
     "more text than is printed": ("create table box (id int primary key, label char(200)); insert into box select seq, 'x' from seq_1_to_9000;", ["select count(*) from box for update"], ["update box set label = 'y' where id = 8900"], "gate tower gate tower", ("tower", "gate", None)),
@@ -67,7 +68,9 @@ def test_locks_that_the_server_does_not_print_are_said_to_be_missing(call, tmp_p
 )  # fmt: skip
 def test_a_wait_for_a_table_that_the_statement_does_not_name_is_seen(call, tmp_path, sql):
     """A view, a function, a procedure, a trigger, a reference: the server tells which table it is."""
-    text = scenario(HIDDEN, gate=["select * from crane", "select 1"], yard=["drop table crane"], tower=[sql])
+    text = scenario(
+        HIDDEN, gate=["select * from crane", "select 1"], yard=["drop table crane"], tower=[sql]
+    )
     (tmp_path / "s.yaml").write_text(text + "order: gate yard tower gate gate\n")
     found = call("play", "s.yaml", *TARGET, "--json").json
     assert [
@@ -80,10 +83,15 @@ def test_a_wait_for_a_table_that_the_statement_does_not_name_is_seen(call, tmp_p
 def test_a_named_lock_taken_by_do_is_waited_for(call, tmp_path):
     take = "do get_lock('pier', 30)"
     (tmp_path / "s.yaml").write_text(
-        scenario(HIDDEN, gate=[take, "do release_lock('pier')"], tower=[take]) + "order: gate tower gate\n"
+        scenario(HIDDEN, gate=[take, "do release_lock('pier')"], tower=[take])
+        + "order: gate tower gate\n"
     )
     (wait,) = call("play", "s.yaml", *TARGET, "--json").json["waits"]
-    assert (wait["waiter"], wait["holder"], wait["resource"]["text"]) == ("tower", "gate", "named lock 'pier'")
+    assert (wait["waiter"], wait["holder"], wait["resource"]["text"]) == (
+        "tower",
+        "gate",
+        "named lock 'pier'",
+    )
 
 
 @pytest.mark.parametrize("literal", ['say ""x""', "a\ttab", 'back\\\\slash "q"'])
@@ -98,7 +106,11 @@ def test_a_condition_with_quotes_does_not_end_the_run(call, tmp_path, literal):
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
     done = call("play", "s.yaml", *TARGET, "--json")
     assert done.code == 0, done.err
-    (path,) = done.json["plans"][0]["steps"] if "steps" in done.json["plans"][0] else [done.json["plans"][0]]
+    (path,) = (
+        done.json["plans"][0]["steps"]
+        if "steps" in done.json["plans"][0]
+        else [done.json["plans"][0]]
+    )
     assert "crane" in json.dumps(path)
 
 

@@ -26,7 +26,8 @@ from catenum.engines.mysql.waits import waits
 from catenum.lab.run.play import PlayOptions, play
 from conftest import over_socket, sample, until
 
-# One private MySQL serves all of these; where there are no programs for it, they are skipped and say why.
+# One private MySQL serves all of these; where there are no programs for it, they are skipped and
+# say why.
 pytestmark = pytest.mark.usefixtures("kept_mysql")
 
 TARGET = ("--target", "local:mysql")
@@ -60,9 +61,18 @@ def ask(connection, query: str, *values: object) -> list:
 
 
 def leftovers(connection) -> tuple[list, list, list]:
-    schemas = ask(connection, "select schema_name from information_schema.schemata where schema_name like 'catenum%'")
-    sessions = ask(connection, "select id from performance_schema.processlist where db like 'catenum%'")
-    return schemas, sessions, ask(connection, "select user from mysql.user where user like 'catenum%'")
+    schemas = ask(
+        connection,
+        "select schema_name from information_schema.schemata where schema_name like 'catenum%'",
+    )
+    sessions = ask(
+        connection, "select id from performance_schema.processlist where db like 'catenum%'"
+    )
+    return (
+        schemas,
+        sessions,
+        ask(connection, "select user from mysql.user where user like 'catenum%'"),
+    )
 
 
 @pytest.mark.parametrize(("name", "kind", "code", "findings"), SAMPLES)
@@ -75,10 +85,14 @@ def test_a_sample_comes_out_as_it_should(call, admin, name, kind, code, findings
     assert leftovers(admin) == ([], [], [])
 
 
-@pytest.mark.parametrize("name", ["berth-swap", "tug-upgrade", "left-open", "yard-rebuild", "gap-insert"])
+@pytest.mark.parametrize(
+    "name", ["berth-swap", "tug-upgrade", "left-open", "yard-rebuild", "gap-insert"]
+)
 def test_repeated_runs_give_identical_recordings(mysql, name):
     scenario = sample(name).scenario
-    runs = [without_times_and_ids(play(mysql, scenario, PlayOptions(locks="full"))) for _ in range(8)]
+    runs = [
+        without_times_and_ids(play(mysql, scenario, PlayOptions(locks="full"))) for _ in range(8)
+    ]
     for recording in runs[1:]:
         assert recording == runs[0]
 
@@ -86,13 +100,18 @@ def test_repeated_runs_give_identical_recordings(mysql, name):
 def test_the_server_s_report_gives_the_cycle_and_every_lock(mysql):
     recording = play(mysql, sample("berth-swap").scenario, PlayOptions(locks="full"))
     (cycle,) = recording.deadlocks
-    assert {(m.transaction, m.waits_for, m.resource.text, str(m.held), m.holds) for m in cycle.members} == {
+    assert {
+        (m.transaction, m.waits_for, m.resource.text, str(m.held), m.holds) for m in cycle.members
+    } == {
         ("early", "late", "berth(id=7)", "X record", ("berth(id=3) X record",)),
         ("late", "early", "berth(id=3)", "X record", ("berth(id=7) X record",)),
     }
     assert (cycle.agreed, cycle.victim) == (True, "late")
     assert "HOLDS THE LOCK(S)" in cycle.server_report
-    reported = {(k.transaction, k.resource.text, str(k.mode), k.granted) for k in recording.pictures[2].locks}
+    reported = {
+        (k.transaction, k.resource.text, str(k.mode), k.granted)
+        for k in recording.pictures[2].locks
+    }
     assert {
         ("early", "berth(id=3)", "X record", True),
         ("early", "berth(id=7)", "X record", False),
@@ -127,11 +146,21 @@ def test_of_a_report_each_member_s_holder_is_whose_lock_stands_in_its_way():
 
     def member(place: int, holds: int, wants: int) -> str:
         text = THREE.replace("(1)", f"({place})").replace("TRANSACTION 11", f"TRANSACTION 1{place}")
-        text = text.replace("trx id 11", f"trx id 1{place}").replace("thread id 5", f"thread id {place}")
-        return text.replace("heap no 2", f"heap no {holds + 10}").replace("heap no 3", f"heap no {wants + 10}")
+        text = text.replace("trx id 11", f"trx id 1{place}").replace(
+            "thread id 5", f"thread id {place}"
+        )
+        return text.replace("heap no 2", f"heap no {holds + 10}").replace(
+            "heap no 3", f"heap no {wants + 10}"
+        )
 
-    report = report_of(member(1, 1, 2) + member(2, 3, 1) + member(3, 2, 3) + "*** WE ROLL BACK TRANSACTION (3)\n")
-    assert [[lock.owner for lock in one.conflicting] for one in report.members] == [[13], [11], [12]]
+    report = report_of(
+        member(1, 1, 2) + member(2, 3, 1) + member(3, 2, 3) + "*** WE ROLL BACK TRANSACTION (3)\n"
+    )
+    assert [[lock.owner for lock in one.conflicting] for one in report.members] == [
+        [13],
+        [11],
+        [12],
+    ]
     assert report.victim == 2
 
 
@@ -152,7 +181,11 @@ def test_a_row_that_somebody_inserted_is_held_by_its_inserter(mysql):
         ("gate", "crane", False),
         ("tower", "crane", False),
     }
-    held = {(k.transaction, k.granted) for k in recording.pictures[2].locks if k.resource.text == "berth(id=5)"}
+    held = {
+        (k.transaction, k.granted)
+        for k in recording.pictures[2].locks
+        if k.resource.text == "berth(id=5)"
+    }
     assert held == {("crane", True), ("gate", False), ("tower", False)}
 
 
@@ -161,14 +194,23 @@ def test_a_transaction_that_only_reads_holds_what_it_locks(mysql):
         "scenario": "readers",
         "data": "create table berth (id int primary key, n int); insert into berth values (1, 0)",
         "transactions": {
-            "crane": {"access": "read only", "statements": ["select n from berth where id = 1 for share"]},
-            "gate": {"access": "read only", "statements": ["select n from berth where id = 1 for share"]},
+            "crane": {
+                "access": "read only",
+                "statements": ["select n from berth where id = 1 for share"],
+            },
+            "gate": {
+                "access": "read only",
+                "statements": ["select n from berth where id = 1 for share"],
+            },
             "tower": {"statements": ["update berth set n = 1 where id = 1"]},
         },
         "order": ["crane", "gate", "tower"],
     }
     recording = play(mysql, Scenario.model_validate(plain), PlayOptions())
-    assert {(w.waiter, w.holder) for w in recording.waits} == {("tower", "crane"), ("tower", "gate")}
+    assert {(w.waiter, w.holder) for w in recording.waits} == {
+        ("tower", "crane"),
+        ("tower", "gate"),
+    }
 
 
 ODD = """scenario: odd-names
@@ -215,12 +257,21 @@ def test_keys_of_every_type_are_told_as_the_server_tells_the_value(mysql):
     reported = {}
     for number, (kind, (literal, _)) in enumerate(KEYS.items()):
         table = f"slot{number}"
-        parts = {name: {"statements": [f"update {table} set n = n + 1"]} for name in ("gate", "tower")}
+        parts = {
+            name: {"statements": [f"update {table} set n = n + 1"]} for name in ("gate", "tower")
+        }
         data = f"create table {table} (k {kind} primary key, n int); insert into {table} values ({literal}, 0)"
-        plain = {"scenario": "keys", "data": data, "transactions": parts, "order": ["gate", "tower"] * 2}
+        plain = {
+            "scenario": "keys",
+            "data": data,
+            "transactions": parts,
+            "order": ["gate", "tower"] * 2,
+        }
         recording = play(mysql, Scenario.model_validate(plain), PlayOptions())
         reported[kind] = recording.waits[0].resource.text
-    assert reported == {kind: f"slot{n}(k={text})" for n, (kind, (_, text)) in enumerate(KEYS.items())}
+    assert reported == {
+        kind: f"slot{n}(k={text})" for n, (kind, (_, text)) in enumerate(KEYS.items())
+    }
 
 
 def test_a_value_that_cannot_be_read_stays_as_the_server_told_it():
@@ -270,7 +321,11 @@ V2 = {
 
 def test_plans_of_either_version_are_read(mysql):
     found = [(s.table, s.kind, s.index, s.covering) for s in steps_of(V2)]
-    assert found == [("b", "scan", None, False), ("c", "lookup", "by_quay", True), ("tug", "range", "PRIMARY", False)]
+    assert found == [
+        ("b", "scan", None, False),
+        ("c", "lookup", "by_quay", True),
+        ("tug", "range", "PRIMARY", False),
+    ]
     mysql.load(
         "create table berth (id int primary key, quay int, key by_quay (quay)); insert into berth values (1, 1), (2, 2)"
     )
@@ -310,10 +365,16 @@ def blocked(connection: pymysql.Connection, sql: str) -> threading.Thread:
     return thread
 
 
-def test_the_head_s_statements_and_the_one_that_took_the_lock_are_told(pier, own_mysql, call, tmp_path):
+def test_the_head_s_statements_and_the_one_that_took_the_lock_are_told(
+    pier, own_mysql, call, tmp_path
+):
     clerk, gate = pier("clerk"), pier("gate")
     ask(clerk, "set session transaction isolation level read committed")
-    for sql in ("select 1", "update pier.berth set n = 5 where id = 7", "select vessel from pier.berth where id = 3"):
+    for sql in (
+        "select 1",
+        "update pier.berth set n = 5 where id = 7",
+        "select vessel from pier.berth where id = 3",
+    ):
         ask(clerk, sql)
     waiter = blocked(gate, "update pier.berth set vessel = 'Tern' where id = 7")
     target = ("--target", own_mysql.url)
@@ -327,7 +388,11 @@ def test_the_head_s_statements_and_the_one_that_took_the_lock_are_told(pier, own
         "X record",
     )
     head = next(s for s in seen["sessions"] if s["id"] == str(clerk.thread_id()))
-    assert (head["application"], head["isolation"], head["earlier_cut"]) == ("clerk", "read committed", False)
+    assert (head["application"], head["isolation"], head["earlier_cut"]) == (
+        "clerk",
+        "read committed",
+        False,
+    )
     assert head["earlier"][-2:] == [
         "update pier.berth set n = 5 where id = 7",
         "select vessel from pier.berth where id = 3",
@@ -337,11 +402,17 @@ def test_the_head_s_statements_and_the_one_that_took_the_lock_are_told(pier, own
     assert "took what is waited for with: update pier.berth set n = 5 where id = 7" in reported
     call("now", *target, "--save", "rec.json")
     (wait,) = json.loads((tmp_path / "rec.json").read_text())["waits"]
-    own = next(t for t in json.loads((tmp_path / "rec.json").read_text())["transactions"] if t["name"] == head["id"])
+    own = next(
+        t
+        for t in json.loads((tmp_path / "rec.json").read_text())["transactions"]
+        if t["name"] == head["id"]
+    )
     assert own["statements"][wait["holder_statement"] - 1] == head["took"]
     assert wait["holder_reported_by"] == "server"
     done = call("release", head["id"], *target, "--yes", "--end")
-    assert (done.code, "of 1 that waited 1 went on" in " ".join(done.out.split())) == (0, True), done.out
+    assert (done.code, "of 1 that waited 1 went on" in " ".join(done.out.split())) == (0, True), (
+        done.out
+    )
     waiter.join(20)
 
 
@@ -353,7 +424,11 @@ def test_which_statement_took_a_lock_is_told_only_where_it_can_be_no_other(pier,
     waiter = blocked(gate, "delete from pier.berth where id = 7")
     target = ("--target", own_mysql.url)
     until(lambda: call("now", *target, "--json").json["waits"], "somebody is seen to wait")
-    head = next(s for s in call("now", *target, "--json").json["sessions"] if s["id"] == str(clerk.thread_id()))
+    head = next(
+        s
+        for s in call("now", *target, "--json").json["sessions"]
+        if s["id"] == str(clerk.thread_id())
+    )
     assert (len(head["earlier"]), head["took"]) == (2, None)
     clerk.rollback()
     waiter.join(20)
@@ -361,14 +436,20 @@ def test_which_statement_took_a_lock_is_told_only_where_it_can_be_no_other(pier,
     ask(clerk, "update pier.berth set n = 5 where id = 3")
     waiter = blocked(gate, "select * from pier.berth where id = 20 for share")
     until(lambda: call("now", *target, "--json").json["waits"], "somebody is seen to wait")
-    head = next(s for s in call("now", *target, "--json").json["sessions"] if s["id"] == str(clerk.thread_id()))
+    head = next(
+        s
+        for s in call("now", *target, "--json").json["sessions"]
+        if s["id"] == str(clerk.thread_id())
+    )
     assert head["took"] == "insert into pier.berth values (20, 'Tern', 9)"
     clerk.rollback()
     waiter.join(20)
 
 
 def test_a_wait_that_another_wrote_down_anew_is_still_its_waiter_s(mysql):
-    """Who changes a page so that its records move writes down the locks on them again, with its own thread."""
+    """Who changes a page so that its records move writes down the locks on them again, with its own
+    thread.
+    """
     plain = {
         "scenario": "moved",
         "data": "create table vessel (id int primary key, name varchar(20), kg int, latest int); insert into vessel values (12, 'Halcyon', 0, null)",
@@ -392,7 +473,11 @@ def test_of_a_long_transaction_it_is_said_that_the_first_statements_are_gone(pie
     waiter = blocked(gate, "delete from pier.berth where id = 7")
     target = ("--target", own_mysql.url)
     until(lambda: call("now", *target, "--json").json["waits"], "somebody is seen to wait")
-    head = next(s for s in call("now", *target, "--json").json["sessions"] if s["id"] == str(clerk.thread_id()))
+    head = next(
+        s
+        for s in call("now", *target, "--json").json["sessions"]
+        if s["id"] == str(clerk.thread_id())
+    )
     assert (head["earlier_cut"], head["took"]) == (True, None)
     assert "as far as the server still has it" in call("now", *target).out
     clerk.rollback()
@@ -404,7 +489,10 @@ def test_an_event_that_holds_a_row_is_not_taken_for_replication(pier, own_mysql,
     ask(admin, "set global event_scheduler = on")
     ask(admin, "create event pier.tide on schedule at now() + interval 1 second do begin start transaction; "
                "update pier.berth set n = 1 where id = 3; do sleep(60); end")  # fmt: skip
-    until(lambda: ask(gate, "select 1 from performance_schema.data_locks where lock_type = 'RECORD'"), "it began")
+    until(
+        lambda: ask(gate, "select 1 from performance_schema.data_locks where lock_type = 'RECORD'"),
+        "it began",
+    )
     waiter = blocked(gate, "delete from pier.berth where id = 3")
     target = ("--target", own_mysql.url)
     until(lambda: call("now", *target, "--json").json["waits"], "somebody is seen to wait")
@@ -417,8 +505,14 @@ def test_an_event_that_holds_a_row_is_not_taken_for_replication(pier, own_mysql,
 
 
 def test_which_statements_are_of_the_open_transaction():
-    ran = [history.Ran(n, False, f"statement {n}", 1.0, 3 if n > 3 else None, 0) for n in (1, 2, 4, 6)]
-    begun = [*ran[:1], history.Ran(2, False, "start transaction", 1.0, None, 0, begins=True), *ran[2:]]
+    ran = [
+        history.Ran(n, False, f"statement {n}", 1.0, 3 if n > 3 else None, 0) for n in (1, 2, 4, 6)
+    ]
+    begun = [
+        *ran[:1],
+        history.Ran(2, False, "start transaction", 1.0, None, 0, begins=True),
+        *ran[2:],
+    ]
     trx = history.Open(3, 2, 9.0, "REPEATABLE READ", False)
     assert history.of_transaction(begun, trx) == (("statement 4", "statement 6"), True)
     assert history.of_transaction(ran, trx) == (("statement 2", "statement 4", "statement 6"), True)
@@ -430,14 +524,20 @@ def test_which_statements_are_of_the_open_transaction():
 
 def test_a_crowd_that_has_gone_on_meanwhile_waits_for_nobody():
     many = {
-        str(n): Transaction(str(n), str(900 + n), "LOCK WAIT", 1.0, None, 0, 1.0, f"7{n}:3:2:4:2:9", "now")
+        str(n): Transaction(
+            str(n), str(900 + n), "LOCK WAIT", 1.0, None, 0, 1.0, f"7{n}:3:2:4:2:9", "now"
+        )
         for n in range(60)
     }
-    assert waits(lambda query: [], many, Owners(lambda query: [], Connections(lambda query: []))) == []
+    assert (
+        waits(lambda query: [], many, Owners(lambda query: [], Connections(lambda query: []))) == []
+    )
 
 
 @pytest.mark.parametrize("listed", [True, False])
-def test_who_holds_up_a_schema_change_is_named_where_the_server_lists_it(pier, own_mysql, call, listed):
+def test_who_holds_up_a_schema_change_is_named_where_the_server_lists_it(
+    pier, own_mysql, call, listed
+):
     admin, reader, alter = pier(), pier("reader"), pier("alter")
     if not listed:
         ask(
@@ -453,7 +553,11 @@ def test_who_holds_up_a_schema_change_is_named_where_the_server_lists_it(pier, o
     (wait,) = seen["waits"]
     number = str(reader.thread_id())
     if listed:
-        assert (wait["holder"], wait["over"], wait["wanted"]) == (number, "pier.berth", "MDL_EXCLUSIVE")
+        assert (wait["holder"], wait["over"], wait["wanted"]) == (
+            number,
+            "pier.berth",
+            "MDL_EXCLUSIVE",
+        )
     else:
         assert wait["holder"] == SOMEBODY
         assert number in {suspect["session"] for suspect in seen["suspects"]}
@@ -485,7 +589,13 @@ def test_a_session_that_began_another_transaction_meanwhile_is_not_ended(pier, o
 
 def test_whichever_word_the_url_has_the_server_that_answers_decides(call, kept_mysql):
     for word in ("mysql", "mariadb"):
-        done = call("play", "tug-upgrade", "--target", f"{word}://root@localhost?unix_socket={kept_mysql}", "--json")
+        done = call(
+            "play",
+            "tug-upgrade",
+            "--target",
+            f"{word}://root@localhost?unix_socket={kept_mysql}",
+            "--json",
+        )
         assert (done.code, done.json["target"]["server"]) == (1, "mysql")
 
 
@@ -516,8 +626,21 @@ def test_what_a_killed_run_left_is_cleared_by_the_next(start, call, admin, tmp_p
 
 
 def test_churn_finds_what_only_timing_does(run):
-    done = run("churn", "yard-lookup", *TARGET, "--for", "60s", "--until", "deadlock", "--save", "cycles", "--json")
-    assert (done.code, done.json["cycles"][0]["findings"]) == (1, ["index-path"]), json.dumps(done.json)[:2000]
+    done = run(
+        "churn",
+        "yard-lookup",
+        *TARGET,
+        "--for",
+        "60s",
+        "--until",
+        "deadlock",
+        "--save",
+        "cycles",
+        "--json",
+    )
+    assert (done.code, done.json["cycles"][0]["findings"]) == (1, ["index-path"]), json.dumps(
+        done.json
+    )[:2000]
     reported = " ".join(run("explain", done.json["files"][0]).out.split())
     assert "create index slot_block_box on slot (block, box);" in reported
 
@@ -537,11 +660,16 @@ order: desk gate one two desk gate
 
 
 def test_of_a_cycle_of_metadata_locks_only_what_was_seen_is_told(call, tmp_path):
-    """There is no report of it, and the others go on at once: each of three could have been the one that was waited for."""
+    """There is no report of it, and the others go on at once: each of three could have been the one
+    that was waited for.
+    """
     (tmp_path / "s.yaml").write_text(REBUILDS)
     done = call("play", "s.yaml", *TARGET, "--json")
     (cycle,) = done.json["deadlocks"]
-    assert [m["transaction"] for m in cycle["members"]] in (["gate"], ["gate", "one", "desk", "two"])
+    assert [m["transaction"] for m in cycle["members"]] in (
+        ["gate"],
+        ["gate", "one", "desk", "two"],
+    )
     assert (cycle["victim"], cycle["server_report"]) == ("gate", None)
     assert "the server's metadata locks, which InnoDB does not see" in cycle["rule"]
 
@@ -554,7 +682,11 @@ def test_a_cycle_that_only_catenum_sees_is_reported_and_ended(call, admin):
     finally:
         ask(admin, "set global innodb_deadlock_detect = on")
     (cycle,) = done.json["deadlocks"]
-    assert (cycle["agreed"], cycle["verdict_ms"], off["innodb_deadlock_detect"]) == (False, None, "off")
+    assert (cycle["agreed"], cycle["verdict_ms"], off["innodb_deadlock_detect"]) == (
+        False,
+        None,
+        "off",
+    )
     assert "ended by Catenum" in cycle["rule"]
 
 
@@ -565,7 +697,10 @@ def test_a_write_that_runs_too_long_is_ended_though_the_server_limits_reads_only
     )
     done = call("play", "s.yaml", *TARGET, "--statement-limit", "1s", "--json")
     (error,) = [e["error"] for e in done.json["events"] if e["error"]]
-    assert (done.json["outcome"]["kind"], "--statement-limit" in error["message"]) == ("error", True)
+    assert (done.json["outcome"]["kind"], "--statement-limit" in error["message"]) == (
+        "error",
+        True,
+    )
 
 
 def test_a_server_that_tells_nothing_of_locks_is_refused_in_a_sentence(tmp_path, call, kept_mysql):
@@ -581,11 +716,17 @@ def test_a_server_that_tells_nothing_of_locks_is_refused_in_a_sentence(tmp_path,
                 return [(text, "(Debian)")]
             if "variables" in query:
                 return [("performance_schema", "ON")]
-            raise pymysql.err.ProgrammingError(number, "Table 'performance_schema.data_locks' doesn't exist")
+            raise pymysql.err.ProgrammingError(
+                number, "Table 'performance_schema.data_locks' doesn't exist"
+            )
 
         version = text if not text.startswith("8.0.11") else "8.0.33-tides"
         with pytest.raises(TargetError, match=re.escape(reported)):
-            versions.checked(lambda query, asked=asked, version=version: asked(query, version), "quay", reads=True)
+            versions.checked(
+                lambda query, asked=asked, version=version: asked(query, version),
+                "quay",
+                reads=True,
+            )
     off = [[("9.1.0", "x")], [("performance_schema", "OFF")]]
     with pytest.raises(TargetError, match="has its performance schema off"):
         versions.checked(lambda query: off.pop(0), "quay", reads=False)
@@ -594,7 +735,9 @@ def test_a_server_that_tells_nothing_of_locks_is_refused_in_a_sentence(tmp_path,
 def test_what_the_server_cuts_short_is_read_row_by_row(mysql):
     """Wherever in the text of all rows the cut is, the last row included."""
     columns = ("n", "t", "'end'")
-    mysql.query("create temporary table long_names (n int primary key, t varchar(600) charset utf8mb4)")
+    mysql.query(
+        "create temporary table long_names (n int primary key, t varchar(600) charset utf8mb4)"
+    )
     try:
         mysql.query("insert into long_names values (1, repeat('a', 600)), (2, repeat('b', 600))")
         for most in (4, 500, 606, 610, 700, 1000, 1213, 1214, 1215, 4000):

@@ -1,4 +1,6 @@
-"""One table's name in two databases, or two schemas: which one is meant is said, or that it is unknown."""
+"""One table's name in two databases, or two schemas: which one is meant is said, or that it is
+unknown.
+"""
 
 from __future__ import annotations
 
@@ -38,12 +40,16 @@ def _end(queues):
 
 
 def test_a_table_of_another_database_is_read_there(kept, call):
-    """The same table in three places: the watch's own database, a schema of it, and another database."""
+    """The same table in three places: the watch's own database, a schema of it, and another
+    database.
+    """
     with psycopg.connect(kept, autocommit=True) as admin:
         for name in ("north",):
             admin.execute(f"drop database if exists {name}")
             admin.execute(f"create database {name}")
-        admin.execute("create schema quay; " + TABLE.format("quay.", "quay.") + "; " + TABLE.format("", ""))
+        admin.execute(
+            "create schema quay; " + TABLE.format("quay.", "quay.") + "; " + TABLE.format("", "")
+        )
     elsewhere = psycopg.conninfo.make_conninfo(kept, dbname="north")
     with psycopg.connect(elsewhere, autocommit=True) as north:
         north.execute(TABLE.format("", "") + "; create table mooring (berth int references berth)")
@@ -54,14 +60,21 @@ def test_a_table_of_another_database_is_read_there(kept, call):
         _blocked(lambda: psycopg.connect(elsewhere, autocommit=True), ""),
     ]
     key = psycopg.connect(elsewhere, autocommit=True)
-    thread = threading.Thread(target=_quietly, args=(key, "insert into mooring values (9)"), daemon=True)
+    thread = threading.Thread(
+        target=_quietly, args=(key, "insert into mooring values (9)"), daemon=True
+    )
     try:
         # A key waits for the parent's row, which its statement does not name.
         queues[2][0].execute("delete from berth where id = 9")
         thread.start()
         until(lambda: len(call("now", "--json").json["waits"]) == 4, "all wait")
         over = sorted(wait["over"] for wait in call("now", "--json").json["waits"])
-        assert over == ["berth(id=7)", "north.berth row at (0,2)", "north.berth(id=7)", "quay.berth(id=7)"]
+        assert over == [
+            "berth(id=7)",
+            "north.berth row at (0,2)",
+            "north.berth(id=7)",
+            "quay.berth(id=7)",
+        ]
     finally:
         _end([*queues, (key, key, thread)])
         with psycopg.connect(kept, autocommit=True) as admin:
@@ -82,7 +95,9 @@ def test_a_table_of_a_database_that_may_not_be_read_is_unknown(kept, call):
         shut.execute(TABLE.format("", "") + "; create table mooring (berth int references berth)")
     head, waiter = (psycopg.connect(inside, autocommit=True) for _ in range(2))
     head.execute("begin; delete from berth where id = 7")
-    thread = threading.Thread(target=_quietly, args=(waiter, "insert into mooring values (7)"), daemon=True)
+    thread = threading.Thread(
+        target=_quietly, args=(waiter, "insert into mooring values (7)"), daemon=True
+    )
     thread.start()
     try:
         where = psycopg.conninfo.conninfo_to_dict(kept)
@@ -136,7 +151,10 @@ def test_the_same_row_of_two_schemas_is_two(request, call, server):
     queues = [_blocked(connect, "quay."), _blocked(connect, "yard.")]
     try:
         shown = until(
-            lambda: (w := call("now", "--json", "--target", f"local:{server}").json["waits"])[1:] and w, "two wait"
+            lambda: (
+                (w := call("now", "--json", "--target", f"local:{server}").json["waits"])[1:] and w
+            ),
+            "two wait",
         )
         assert sorted(wait["over"] for wait in shown) == ["quay.berth(id=7)", "yard.berth(id=7)"]
     finally:

@@ -1,4 +1,6 @@
-"""What a log does not show is not made up: processes, statements, keys, and why something is missing."""
+"""What a log does not show is not made up: processes, statements, keys, and why something is
+missing.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,8 @@ from catenum.core.logs.restage import Staged
 from catenum.core.logs.sequels import Sequels
 from catenum.core.servers import rules_of
 
-#: Two sessions that deadlock, with {} for what each line begins with: {t} a time, {n} a line's number, {p} the process.
+#: Two sessions that deadlock, with {} for what each line begins with: {t} a time, {n} a line's
+#: number, {p} the process.
 LINES = (
     (41, 'LOG:  statement: begin'),
     (42, 'LOG:  statement: begin'),
@@ -52,7 +55,9 @@ def written(form: str, lines=(*LINES, *WAITS, *FALLS)) -> str:
     counts: dict[int, int] = {}
     for number, (pid, text) in enumerate(lines):
         counts[pid] = counts.get(pid, 0) + 1
-        begins = form.format(t=f"2026-11-30 02:15:{number:02}.000 UTC", n=counts[pid], p=pid, h=f"{pid:x}")
+        begins = form.format(
+            t=f"2026-11-30 02:15:{number:02}.000 UTC", n=counts[pid], p=pid, h=f"{pid:x}"
+        )
         reported.append(f"{begins}{text}")
     return "\n".join(reported) + "\n"
 
@@ -69,12 +74,17 @@ FORMS = {
 
 @pytest.mark.parametrize("form", FORMS)
 def test_the_process_is_the_one_that_the_log_shows(form):
-    """A number of a line stands where a process could: the history of each member is its own, and whole."""
+    """A number of a line stands where a process could: the history of each member is its own, and
+    whole.
+    """
     found, doubt = read(written(FORMS[form][0]))
     (deadlock,) = [one for one in found if one.kind == "deadlock"]
     reported = {member.session: member.history for member in deadlock.members}
     assert reported == {
-        "41": ("update berth set vessel = 1 where id = 7", "update berth set vessel = 1 where id = 3"),
+        "41": (
+            "update berth set vessel = 1 where id = 7",
+            "update berth set vessel = 1 where id = 3",
+        ),
         "42": (
             "update berth set note = 'ShareLock on the key' where id = 3",
             "update berth set vessel = 1 where id = 7",
@@ -94,7 +104,15 @@ def test_two_readings_that_both_fit_are_said():
     ("lines", "why"),
     [
         ((*LINES, FALLS[0], FALLS[2]), "terse, or their lines were left out"),
-        ((*LINES, (7, "ERROR:  duplicate key"), (7, "DETAIL:  Key (id)=(7) already exists."), FALLS[0]), "are lost"),
+        (
+            (
+                *LINES,
+                (7, "ERROR:  duplicate key"),
+                (7, "DETAIL:  Key (id)=(7) already exists."),
+                FALLS[0],
+            ),
+            "are lost",
+        ),
         ((*LINES, FALLS[0], (42, "DETAIL:  Process 42 waits for")), "cannot be read"),
     ],
 )
@@ -105,9 +123,13 @@ def test_terse_is_said_only_of_what_is(lines, why):
 
 
 def test_a_statement_logged_with_its_duration_is_not_the_one_that_waits():
-    lines = [(pid, text.replace("statement:", "duration: 0.1 ms  statement:")) for pid, text in LINES[:4]]
+    lines = [
+        (pid, text.replace("statement:", "duration: 0.1 ms  statement:")) for pid, text in LINES[:4]
+    ]
     again = "LOG:  duration: 0.2 ms  statement: update berth set vessel = 1 where id = 7"
-    found, _ = read(written("{t} [{p}] ", [*lines, (42, again), (42, again.replace("7", "9")), *FALLS]))
+    found, _ = read(
+        written("{t} [{p}] ", [*lines, (42, again), (42, again.replace("7", "9")), *FALLS])
+    )
     (deadlock,) = [one for one in found if one.kind == "deadlock"]
     (victim,) = [member for member in deadlock.members if member.session == "42"]
     assert victim.history[-3:] == (
@@ -144,7 +166,10 @@ AFTER = (
     (9, "LOG:  statement: update berth set vessel = 2 where id = 5"),
     (41, "LOG:  statement: update berth set vessel = 1 where id = 9"),
 )
-COMMIT, NEXT = (41, "LOG:  statement: commit"), (41, "LOG:  statement: update berth set vessel = 8 where id = 8")
+COMMIT, NEXT = (
+    (41, "LOG:  statement: commit"),
+    (41, "LOG:  statement: update berth set vessel = 8 where id = 8"),
+)
 
 
 @pytest.mark.parametrize(
@@ -164,20 +189,30 @@ def test_what_a_survivor_ran_after_the_conflict_is_part_of_it(after, later, endi
     entries = [*log.feed(written("{t} [{p}] ", (*LINES, *WAITS, *FALLS, *after))), *log.finish()]
     (deadlock,) = reader.continued([one for one in reader.read(entries) if one.kind == "deadlock"])
     survivor, victim = deadlock.member("41"), deadlock.member("42")
-    assert survivor.later == tuple(f"update berth set vessel = 1 where id = {number}" for number in later)
+    assert survivor.later == tuple(
+        f"update berth set vessel = 1 where id = {number}" for number in later
+    )
     assert (survivor.ending, victim.later, victim.ending) == (ending, (), None)
 
 
 def test_a_loop_of_four_rows_is_restaged_with_all_four(call, tmp_path):
     """What is proven of the scenario is proven of what ran."""
-    (tmp_path / "port.log").write_text(written("{t} [{p}] ", (*LINES, *WAITS, *FALLS, *AFTER, COMMIT)))
+    (tmp_path / "port.log").write_text(
+        written("{t} [{p}] ", (*LINES, *WAITS, *FALLS, *AFTER, COMMIT))
+    )
     done = call("restage", "port.log", "--no-play", "--pick", 1)
     assert done.code == 0, done.err
     made = yaml.safe_load(done.out)
-    texts = [one if isinstance(one, str) else one["sql"] for one in made["transactions"]["s41"]["statements"]]
+    texts = [
+        one if isinstance(one, str) else one["sql"]
+        for one in made["transactions"]["s41"]["statements"]
+    ]
     assert [text[-1] for text in texts] == ["7", "3", "5", "9"]
     assert made["order"].split()[-2:] == ["s41", "s41"]
-    assert "s42: it was the victim; what it would have run after this is not known." in done.out.replace("\n# ", " ")
+    assert (
+        "s42: it was the victim; what it would have run after this is not known."
+        in done.out.replace("\n# ", " ")
+    )
 
 
 MASKED = (
@@ -190,17 +225,30 @@ MASKED = (
 
 
 def captured(server: str) -> Conflict:
-    return Conflict(kind="deadlock", server=server, at=None, members=(), waits=(), victim=None, relations=(), report="")
+    return Conflict(
+        kind="deadlock",
+        server=server,
+        at=None,
+        members=(),
+        waits=(),
+        victim=None,
+        relations=(),
+        report="",
+    )
 
 
 @pytest.mark.parametrize(("server", "sql"), MASKED)
 def test_a_masked_scenario_has_no_value_and_reads_as_before(server, sql):
-    """Wherever a value stands; different ones stay different, and what remains is the same statement."""
+    """Wherever a value stands; different ones stay different, and what remains is the same
+    statement.
+    """
     rules = rules_of(server)
     staged = Staged("x", server, "", "select 1;", {"a": {"statements": [sql]}}, ["a"], None)
     made, _ = mask_staged(staged, captured(server))
     (text,) = made.transactions["a"]["statements"]
-    assert not [value for value in ("7041", "7042", "Halcyon", "secret", "2026", "101") if value in text]
+    assert not [
+        value for value in ("7041", "7042", "Halcyon", "secret", "2026", "101") if value in text
+    ]
     sql = sql.replace(r"\'", "''") if server != "postgresql" else sql
     assert rules.sql.shape(text) == rules.sql.shape(
         sql.split("/*")[0].split("--")[0].split("#")[0] + sql.partition("*/")[2]
@@ -208,26 +256,42 @@ def test_a_masked_scenario_has_no_value_and_reads_as_before(server, sql):
 
 
 @given(
-    st.sets(st.integers(0, 10**6), max_size=40), st.sets(st.dates(), max_size=9), st.sets(st.text("abc1-", max_size=4))
+    st.sets(st.integers(0, 10**6), max_size=40),
+    st.sets(st.dates(), max_size=9),
+    st.sets(st.text("abc1-", max_size=4)),
 )
 def test_other_values_keep_what_makes_two_different_and_which_comes_first(numbers, dates, texts):
     found = (
-        {("number", str(one)) for one in numbers} | {("text", f"{one}") for one in dates} | {("text", t) for t in texts}
+        {("number", str(one)) for one in numbers}
+        | {("text", f"{one}") for one in dates}
+        | {("text", t) for t in texts}
     )
     other = others(found)
     made = [int(other["number", str(one)]) for one in sorted(numbers)]
     assert made == sorted(set(made))
-    assert all(new <= old for old, new in zip(sorted(numbers), made, strict=True) if len(numbers) < 20 < old)
+    assert all(
+        new <= old
+        for old, new in zip(sorted(numbers), made, strict=True)
+        if len(numbers) < 20 < old
+    )
     days = [other["text", f"{one}"] for one in sorted(dates)]
     assert [date.fromisoformat(day) for day in days] == sorted(set(map(date.fromisoformat, days)))
-    words = [value for kind, value in found if kind == "text" and any(sign.isalpha() for sign in value)]
+    words = [
+        value for kind, value in found if kind == "text" and any(sign.isalpha() for sign in value)
+    ]
     assert len({other["text", word] for word in words}) == len(words)
 
 
 def test_what_the_tables_definitions_name_stays():
     data = "create table berth (id int, state text check (state in ('free', 'taken')));\ninsert into berth values (7, 'free');"
     staged = Staged(
-        "x", "postgresql", "", data, {"a": {"statements": ["update berth set state = 'taken'"]}}, ["a"], None
+        "x",
+        "postgresql",
+        "",
+        data,
+        {"a": {"statements": ["update berth set state = 'taken'"]}},
+        ["a"],
+        None,
     )
     made, _ = mask_staged(staged, captured("postgresql"))
     assert "insert into berth values (2, 'free');" in made.data
@@ -235,7 +299,9 @@ def test_what_the_tables_definitions_name_stays():
 
 
 def test_a_statement_that_waited_and_is_cut_in_the_report_did_not_run_twice():
-    """Logged with its duration once it went on: it is the one that the report has, as far as the server kept it."""
+    """Logged with its duration once it went on: it is the one that the report has, as far as the
+    server kept it.
+    """
     sequels = Sequels(rules_of("postgresql"))
     waiting = "update berth set note = 'x" + CUT
     member = Member(session="41", statement=waiting, history=(waiting,), whole=True)
@@ -265,7 +331,9 @@ QUOTED = {
 
 @pytest.mark.parametrize("quoted", QUOTED)
 @pytest.mark.parametrize("server", ["mariadb", "mysql"])
-def test_lines_of_logs_within_a_statement_change_nothing_of_a_report(call, logs, tmp_path, server, quoted):
+def test_lines_of_logs_within_a_statement_change_nothing_of_a_report(
+    call, logs, tmp_path, server, quoted
+):
     text = (logs(server, False).folder / "error.log").read_text()
     wanted = call("intake", logs(server, False).folder / "error.log", "--json").json["conflicts"]
     begins = "update berth set vessel = 'x' where id = 7 and 'it''s said: \\'\n"

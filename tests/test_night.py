@@ -1,4 +1,6 @@
-"""A night compressed: a load of which every hold-up and deadlock is known, and what a watch has to tell of it."""
+"""A night compressed: a load of which every hold-up and deadlock is known, and what a watch has to
+tell of it.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,9 @@ def load(kept, tmp_path_factory) -> tuple[dict, Path]:
         cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
     )  # fmt: skip
     assert watch.stderr.readline().startswith("Watching ")
-    done = subprocess.run([sys.executable, str(NIGHT), kept, "--seconds", "16"], capture_output=True, text=True)
+    done = subprocess.run(
+        [sys.executable, str(NIGHT), kept, "--seconds", "16"], capture_output=True, text=True
+    )
     watch.terminate()
     watch.communicate(timeout=60)
     if done.returncode == 3:
@@ -42,7 +46,9 @@ def load(kept, tmp_path_factory) -> tuple[dict, Path]:
 @pytest.fixture
 def asked(load, call):
     """What ``history`` says of the night, as JSON."""
-    return lambda *words: call("history", *words, "--store", load[1] / "night.sqlite", "--json").json
+    return lambda *words: (
+        call("history", *words, "--store", load[1] / "night.sqlite", "--json").json
+    )
 
 
 def test_every_hold_of_the_clerk_is_one_incident_with_its_times_and_its_waits(load, asked):
@@ -52,9 +58,18 @@ def test_every_hold_of_the_clerk_is_one_incident_with_its_times_and_its_waits(lo
         assert incident["statement"] == load[0]["statement"]
         assert incident["object"] == "slot(id=42)"
         assert incident["waiting"] == hold["waiting"]
-        assert seconds(hold["from"]) <= seconds(incident["first"]) <= seconds(hold["from"]) + 0.5 + SLACK_S
-        assert seconds(hold["until"]) - SLACK_S <= seconds(incident["last"]) <= seconds(hold["until"]) + SLACK_S
-        # The last look comes up to one interval before the end, and pgbench's clock runs until its reply is in.
+        assert (
+            seconds(hold["from"])
+            <= seconds(incident["first"])
+            <= seconds(hold["from"]) + 0.5 + SLACK_S
+        )
+        assert (
+            seconds(hold["until"]) - SLACK_S
+            <= seconds(incident["last"])
+            <= seconds(hold["until"]) + SLACK_S
+        )
+        # The last look comes up to one interval before the end, and pgbench's clock runs until its
+        # reply is in.
         assert hold["longest_ms"] - 1e3 * SLACK_S <= incident["longest_ms"] <= hold["longest_ms"]
 
 
@@ -66,7 +81,11 @@ def test_deadlocks_are_as_many_as_the_load_met(load, asked):
 
 
 def test_the_statements_that_meet_most_are_the_gates_and_the_clerk(load, asked):
-    first = next(pair for pair in asked()["pairs"] if "boxes + ?" in pair["holder"] and "- ?" in pair["waiter"])
+    first = next(
+        pair
+        for pair in asked()["pairs"]
+        if "boxes + ?" in pair["holder"] and "- ?" in pair["waiter"]
+    )
     assert first["waiter"] == "update slot set boxes = boxes - ? where id = ?"
     assert first["times"] == sum(hold["waiting"] for hold in load[0]["holds"])
     by = {row["application"]: row for row in asked("--by", "application")["groups"]}

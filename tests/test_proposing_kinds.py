@@ -49,7 +49,10 @@ def test_all_conditions_of_a_read_that_is_dropped_go_with_it(request, call, tmp_
     assert whole["verdict"] == "cures"
     assert whole["proven"]
     text = whole["change"]["rewrite"]["ines"]["2"]["sql"]
-    assert text == "update quay set free = free - 1 where id = 1 and open = 1 and free > 0 /* app=gate and free > 0 */"
+    assert (
+        text
+        == "update quay set free = free - 1 where id = 1 and open = 1 and free > 0 /* app=gate and free > 0 */"
+    )
     first = next(iter(found.values()))
     assert any("no row with id = 1" in title for title in first["other_data"])
     assert any("NULL" in title for title in first["other_data"])
@@ -63,7 +66,9 @@ def test_a_version_check_compares_nulls(request, call, tmp_path, server):
     (tmp_path / "note.yaml").write_text(text)
     check = candidates(call, "note.yaml", server)["update only if unchanged, otherwise retry"]
     sql = check["change"]["rewrite"]["ines"]["2"]["sql"]
-    assert ("free is not distinct from :free" if server == "postgresql" else "free <=> :free") in sql
+    assert (
+        "free is not distinct from :free" if server == "postgresql" else "free <=> :free"
+    ) in sql
     assert check["verdict"] == "cures"
     assert check["cost"]["outcomes"].get("refused", 0) < check["cost"]["schedules"]
     assert any("rows *found*" in one for one in check["means"]) == (server == "mysql")
@@ -78,15 +83,28 @@ transactions:
 """
 
 
-def test_a_change_of_one_of_two_equal_call_sites_is_for_these_values_and_ranks_behind(call, tmp_path, kept):
+def test_a_change_of_one_of_two_equal_call_sites_is_for_these_values_and_ranks_behind(
+    call, tmp_path, kept
+):
     (tmp_path / "lines.yaml").write_text(OPPOSITE)
     found = candidates(call, "lines.yaml")
-    limited = [n for n, one in enumerate(found.values()) if one["these_values_only"] and one["verdict"] == "cures"]
-    whole = [n for n, one in enumerate(found.values()) if not one["these_values_only"] and one["verdict"] == "cures"]
+    limited = [
+        n
+        for n, one in enumerate(found.values())
+        if one["these_values_only"] and one["verdict"] == "cures"
+    ]
+    whole = [
+        n
+        for n, one in enumerate(found.values())
+        if not one["these_values_only"] and one["verdict"] == "cures"
+    ]
     assert limited
     assert whole
     assert min(limited) > max(whole)
-    assert "the same code with other values" in found["tomas takes slot 1 before slot 2"]["these_values_only"][0]
+    assert (
+        "the same code with other values"
+        in found["tomas takes slot 1 before slot 2"]["these_values_only"][0]
+    )
     assert found["slot (id = 1) first"]["these_values_only"]
 
 
@@ -107,7 +125,10 @@ def test_a_row_that_is_only_read_is_locked_by_nothing_that_does_not_say_so(call,
     assert not found[0]["harms"]
     assert found[0]["verdict"] == "cures"
     for one in found:
-        locks_tariff = any("tariff" in line and line.startswith("+") and "for " in line for line in one["statements"])
+        locks_tariff = any(
+            "tariff" in line and line.startswith("+") and "for " in line
+            for line in one["statements"]
+        )
         assert not locks_tariff or one["harms"], one["name"]
 
 
@@ -122,7 +143,9 @@ transactions:
 
 def test_a_named_lock_gives_way_only_to_the_one_row_that_all_come_to(call, tmp_path, kept_mariadb):
     (tmp_path / "named.yaml").write_text(NAMED)
-    assert "a lock that the transaction's end lets go of" not in candidates(call, "named.yaml", "mariadb")
+    assert "a lock that the transaction's end lets go of" not in candidates(
+        call, "named.yaml", "mariadb"
+    )
 
 
 def test_a_claim_of_one_job_stays_a_claim_of_one(call, tmp_path, kept):
@@ -139,7 +162,9 @@ transactions:
         assert one["verdict"] != "cures" or not one["defect"]
 
 
-def test_what_only_an_order_of_the_transactions_could_keep_is_not_called_a_matter_of_retries(call, tmp_path, kept):
+def test_what_only_an_order_of_the_transactions_could_keep_is_not_called_a_matter_of_retries(
+    call, tmp_path, kept
+):
     text = OPPOSITE + "holds: {never below five: select min(boxes) >= 5 from slot}\n"
     (tmp_path / "never.yaml").write_text(text)
     found = call("propose", "never.yaml")
@@ -174,7 +199,9 @@ def test_changes_in_json_are_remedies_and_a_patch_is_one(call, tmp_path, kept):
     ]
     before += ["update slot set boxes = boxes - 1 where id = 1;", "commit;", ""]
     (tmp_path / "tomas.sql").write_text("\n".join(before[1:]))
-    done = subprocess.run(["patch", "-p1"], input=patch, text=True, capture_output=True, cwd=tmp_path, check=False)
+    done = subprocess.run(
+        ["patch", "-p1"], input=patch, text=True, capture_output=True, cwd=tmp_path, check=False
+    )
     assert done.returncode == 0, done.stdout + patch
     lines = (tmp_path / "tomas.sql").read_text().splitlines()
     assert lines[0] == "update slot set boxes = boxes - 1 where id = 1;"
@@ -214,7 +241,9 @@ def test_an_interrupt_gives_what_was_found(start, tmp_path, kept):
 
 
 def test_a_remedy_that_the_server_rejects_loses_and_the_trial_goes_on(call, tmp_path, kept):
-    text = OPPOSITE + "remedies:\n  bad: {ddl: create nonsense}\n  order: {reorder: {tomas: [2, 1]}}\n"
+    text = (
+        OPPOSITE + "remedies:\n  bad: {ddl: create nonsense}\n  order: {reorder: {tomas: [2, 1]}}\n"
+    )
     (tmp_path / "lines.yaml").write_text(text)
     for options in ((), ("--order", "ines tomas ines tomas")):
         found = call("trial", "lines.yaml", "--json", *options).json

@@ -1,4 +1,6 @@
-"""What a scenario may not do by accident: reach beyond its scratch space, or end transactions by itself."""
+"""What a scenario may not do by accident: reach beyond its scratch space, or end transactions by
+itself.
+"""
 
 from __future__ import annotations
 
@@ -60,16 +62,22 @@ WITHIN = {
 
 def beyond(server, script):
     rules = rules_of(server)
-    return [words for piece in rules.sql.pieces(script) if (words := rules.sql.reaches_beyond(piece))]
+    return [
+        words for piece in rules.sql.pieces(script) if (words := rules.sql.reaches_beyond(piece))
+    ]
 
 
-@pytest.mark.parametrize(("server", "sql", "words"), [(s, *case) for s, cases in BEYOND.items() for case in cases])
+@pytest.mark.parametrize(
+    ("server", "sql", "words"), [(s, *case) for s, cases in BEYOND.items() for case in cases]
+)
 def test_what_reaches_beyond_the_scratch_space_is_known(server, sql, words):
     (found,) = beyond(server, f"select 1;\n{sql};\nselect 2")
     assert found.startswith(words)
 
 
-@pytest.mark.parametrize(("server", "sql"), [(s, sql) for s, cases in WITHIN.items() for sql in cases])
+@pytest.mark.parametrize(
+    ("server", "sql"), [(s, sql) for s, cases in WITHIN.items() for sql in cases]
+)
 def test_what_stays_within_is_let_be(server, sql):
     assert beyond(server, sql) == []
     assert rules_of(server).sql.handles_transactions(sql) is None
@@ -89,7 +97,9 @@ def test_work_that_catenum_could_not_see_end_is_known(server, sql, words):
     assert rules_of(server).sql.handles_transactions(sql) == words
 
 
-def written(tmp_path, statement: str, data: str = "create table crane (id int primary key, boxes int)") -> str:
+def written(
+    tmp_path, statement: str, data: str = "create table crane (id int primary key, boxes int)"
+) -> str:
     (tmp_path / "s.yaml").write_text(
         f"scenario: reach\ndata: |\n  {data}\ntransactions:\n  north:\n    statements:\n"
         f"      - select count(*) from crane\n      - |\n        {statement}\n"
@@ -108,7 +118,9 @@ def written(tmp_path, statement: str, data: str = "create table crane (id int pr
         ("prepare transaction 'x'", "north 2 begins or ends work in a way that Catenum does not see", False),
     ],
 )  # fmt: skip
-def test_every_command_refuses_it_before_it_runs(call, tmp_path, command, statement, reported, outside):
+def test_every_command_refuses_it_before_it_runs(
+    call, tmp_path, command, statement, reported, outside
+):
     file = written(tmp_path, statement)
     done = call(command, file)
     assert (done.code, done.out) == (2, "")
@@ -121,7 +133,9 @@ def test_every_command_refuses_it_before_it_runs(call, tmp_path, command, statem
 def test_outside_allows_what_it_says(call, tmp_path):
     done = call("play", written(tmp_path, "discard plans"), "--json")
     assert done.code == 0
-    done = call("play", written(tmp_path, "set local search_path = pg_catalog"), "--outside", "--json")
+    done = call(
+        "play", written(tmp_path, "set local search_path = pg_catalog"), "--outside", "--json"
+    )
     assert done.json["outcome"]["kind"] == "clean"
 
 
@@ -139,7 +153,11 @@ def test_a_statement_with_others_in_its_body_is_one(call, tmp_path, kept_mariadb
 
 
 def test_data_is_looked_at_too(call, tmp_path):
-    done = call("play", written(tmp_path, "select 1", "create table crane (id int); drop schema public"), "--json")
+    done = call(
+        "play",
+        written(tmp_path, "select 1", "create table crane (id int); drop schema public"),
+        "--json",
+    )
     assert done.code == 2
     assert "data reaches beyond the run's scratch space: drop schema" in done.err
 
@@ -169,6 +187,9 @@ def test_the_shape_of_a_statement_names_what_the_statement_names(server, sql):
     """Found out once for a shape, it holds for all statements of that shape."""
     rules = rules_of(server)
     (piece,) = rules.sql.pieces(sql)
-    named = [{(a.schema, a.table, a.verb) for a in rules.sql.footprint(text).accesses} for text in (sql, piece.shape)]
+    named = [
+        {(a.schema, a.table, a.verb) for a in rules.sql.footprint(text).accesses}
+        for text in (sql, piece.shape)
+    ]
     assert named[0] == named[1] != set()
     assert piece.shape.count("0") <= 3

@@ -19,7 +19,10 @@ def stranger(request):
             admin.execute("drop owned by stranger cascade; drop role stranger")
         return
     socket = request.getfixturevalue(f"kept_{request.param}")
-    with over_socket(unix_socket=socket, user="root", autocommit=True) as admin, admin.cursor() as cursor:
+    with (
+        over_socket(unix_socket=socket, user="root", autocommit=True) as admin,
+        admin.cursor() as cursor,
+    ):
         cursor.execute("create user stranger@localhost")
         yield f"{request.param}://stranger@localhost/?unix_socket={socket}", cursor.execute
         cursor.execute("drop user stranger@localhost")
@@ -30,7 +33,9 @@ def test_all_that_a_run_needs_is_named_at_once_and_enough(stranger, call):
     reported = call("preflight", "--for", "run", "--target", url, "--json")
     assert reported.code == 1
     assert {"run"} == {purpose for check in reported.json["checks"] for purpose in check["serves"]}
-    missing = [check for check in reported.json["checks"] if check["needed"] and check["state"] == "off"]
+    missing = [
+        check for check in reported.json["checks"] if check["needed"] and check["state"] == "off"
+    ]
     shown = call("preflight", "--for", "run", "--target", url).out
     for check in missing:
         for statement in check["turn_on"].splitlines():
@@ -43,7 +48,9 @@ def test_all_that_a_run_needs_is_named_at_once_and_enough(stranger, call):
 
 def test_what_intake_needs_is_told_apart_from_what_watching_needs(kept, call):
     names = {
-        purpose: {check["what"] for check in call("preflight", "--for", purpose, "--json").json["checks"]}
+        purpose: {
+            check["what"] for check in call("preflight", "--for", purpose, "--json").json["checks"]
+        }
         for purpose in ("run", "watch", "intake")
     }
     assert names["run"].isdisjoint(names["watch"] | names["intake"])

@@ -1,4 +1,6 @@
-"""Between schedules everything is as after loading: rows in their order, sizes, statistics, plans, definitions."""
+"""Between schedules everything is as after loading: rows in their order, sizes, statistics, plans,
+definitions.
+"""
 
 from __future__ import annotations
 
@@ -50,7 +52,8 @@ STATEMENTS = [
 
 def stands(admin: psycopg.Connection, schema: str) -> list[object]:
     return [
-        [str(row).replace(schema, "own") for row in admin.execute(query.format(s=schema).encode())] for query in KNOWN
+        [str(row).replace(schema, "own") for row in admin.execute(query.format(s=schema).encode())]
+        for query in KNOWN
     ]
 
 
@@ -70,7 +73,10 @@ GROUPS = 12
 
 @pytest.mark.parametrize(
     ("private", "groups"),
-    [(True, GROUPS), *(pytest.param(*one, marks=pytest.mark.soak) for one in ((False, GROUPS), (True, 1_000)))],
+    [
+        (True, GROUPS),
+        *(pytest.param(*one, marks=pytest.mark.soak) for one in ((False, GROUPS), (True, 1_000))),
+    ],
 )
 def test_after_each_schedule_all_is_as_after_loading(kept, private, groups):
     with psycopg.connect(kept, autocommit=True, prepare_threshold=None) as admin:
@@ -127,7 +133,9 @@ def stands_on_mariadb(admin: pymysql.Connection, schema: str) -> list[object]:
     for query in MARIADB_PLANS:
         cursor = admin.cursor(pymysql.cursors.DictCursor)
         cursor.execute("explain " + query.format(s=schema))
-        found.append([(row["table"], row["type"], row["key"], row["ref"]) for row in cursor.fetchall()])
+        found.append(
+            [(row["table"], row["type"], row["key"], row["ref"]) for row in cursor.fetchall()]
+        )
     return [str(one).replace(schema, "own") for one in found]
 
 
@@ -153,7 +161,8 @@ def test_after_each_schedule_all_is_as_after_loading_on_mariadb(kept_mariadb):
         admin.close()
 
 
-#: Only updated, and never in a key: rows that grow, shrink, move to other pages; values that a collation calls the same.
+#: Only updated, and never in a key: rows that grow, shrink, move to other pages; values that a
+#: collation calls the same.
 UPDATES = [
     f"update yard set box = '{'x' * 6000}' where id between 20 and 60",
     "update yard set box = 'TERN', weight = weight + 0.1 where id < 30",
@@ -164,7 +173,9 @@ UPDATES = [
 
 @pytest.mark.parametrize("indexed", [False, True])
 @pytest.mark.parametrize("server", ["mariadb", "mysql"])
-def test_rows_that_were_only_updated_are_updated_back_and_locked_as_before(request, server, indexed):
+def test_rows_that_were_only_updated_are_updated_back_and_locked_as_before(
+    request, server, indexed
+):
     asked = ["select box from yard where block = 7 and id < 9 for update"] if indexed else []
     connect_to = {"mariadb": connect_mariadb, "mysql": connect_mysql}[server]
     where = {"unix_socket": request.getfixturevalue(f"kept_{server}"), "user": "root"}
@@ -176,7 +187,11 @@ def test_rows_that_were_only_updated_are_updated_back_and_locked_as_before(reque
     parts = {
         "gate": {"statements": UPDATES, "ends": "commit"},
         "tower": {
-            "statements": ["select id from yard where id > 90 for update", "select id from yard for share", *asked]
+            "statements": [
+                "select id from yard where id > 90 for update",
+                "select id from yard for share",
+                *asked,
+            ]
         },
     }
     scenario = Scenario.model_validate({"scenario": "kept", "data": data, "transactions": parts})
@@ -203,13 +218,21 @@ def test_rows_that_were_only_updated_are_updated_back_and_locked_as_before(reque
     ("index", "change"),
     [
         ("add index by_box (box(3))", "update yard set box = 'TERN' where id = 2"),
-        ("add column twice int as (weight * 2), add index by_twice (twice)", "update yard set weight = 3 where id = 2"),
-        ("add index by_seen (seen)", "update yard set weight = 3 where id = 2"),  # set by the server itself
+        (
+            "add column twice int as (weight * 2), add index by_twice (twice)",
+            "update yard set weight = 3 where id = 2",
+        ),
+        (
+            "add index by_seen (seen)",
+            "update yard set weight = 3 where id = 2",
+        ),  # set by the server itself
         ("add fulltext index words (box)", "update yard set weight = 3 where id = 2"),
     ],
 )
 @pytest.mark.parametrize("server", ["mariadb", "mysql"])
-def test_a_table_of_which_an_entry_of_an_index_may_change_is_filled_again(request, server, index, change):
+def test_a_table_of_which_an_entry_of_an_index_may_change_is_filled_again(
+    request, server, index, change
+):
     connect_to = {"mariadb": connect_mariadb, "mysql": connect_mysql}[server]
     where = {"unix_socket": request.getfixturevalue(f"kept_{server}"), "user": "root"}
     data = f"""create table yard (id int primary key, box text, weight int, seen timestamp default current_timestamp on update current_timestamp);

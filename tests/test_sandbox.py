@@ -1,7 +1,9 @@
-"""The wall around the scratch space on a private server: whatever a file brings, nothing outside is changed.
+"""The wall around the scratch space on a private server: whatever a file brings, nothing outside is
+changed.
 
-Every way is run as the data of a scenario is, by the run's own login; then rows, definitions, rights, roles and files
-outside must be what they were. Most ways are refused by the server; it does not matter how.
+Every way is run as the data of a scenario is, by the run's own login; then rows, definitions,
+rights, roles and files outside must be what they were. Most ways are refused by the server; it does
+not matter how.
 """
 
 from __future__ import annotations
@@ -21,7 +23,8 @@ from catenum.engines.ports import DataError
 from catenum.engines.postgresql.engine import connect as connect_postgresql
 from conftest import over_socket
 
-#: What somebody would do to the table harbour.log, or to the server, of which each is also tried through other statements.
+#: What somebody would do to the table harbour.log, or to the server, of which each is also tried
+#: through other statements.
 DEEDS = {
     "postgresql": (
         "delete from harbour.log", "update harbour.log set n = 9", "insert into harbour.log values (9, 9)", "merge into harbour.log l using (values (1)) v (id) on l.id = v.id when matched then delete", "truncate harbour.log", "drop table harbour.log", "alter table harbour.log add column more int",
@@ -81,17 +84,22 @@ def ways(server: str) -> list[str]:
     """All of them: at least two hundred."""
     through = [how.replace("{deed}", deed) for deed in DEEDS[server] for how in THROUGH[server]]
     every = [*through, *ALONE[server]]
-    return [way.replace("way", f"way{n}").replace("bait", f"bait{n}") for n, way in enumerate(every)]
+    return [
+        way.replace("way", f"way{n}").replace("bait", f"bait{n}") for n, way in enumerate(every)
+    ]
 
 
-#: What takes a session back to the login that it was opened with. Refused by name; only a login of its own makes it harmless.
+#: What takes a session back to the login that it was opened with. Refused by name; only a login of
+#: its own makes it harmless.
 BACK = re.compile(r"discard|\brole\b|session.authorization|reset all", re.IGNORECASE)
 
 
 def begins_anew(tried: list[str], number: int) -> bool:
     """Whether what stands in the scratch space must not be what the way before left."""
     before = tried[number - 1]
-    return number % 20 == 0 or any(word in before for word in ("set ", "use ", "berth", "md5", "operator"))
+    return number % 20 == 0 or any(
+        word in before for word in ("set ", "use ", "berth", "md5", "operator")
+    )
 
 
 @pytest.fixture
@@ -128,16 +136,22 @@ def test_nothing_outside_is_changed_on_postgresql(kept, reachable, private):
                 engine.make_scratch()
                 for number, way in enumerate(tried):
                     if begins_anew(tried, number):
-                        engine.load("create table berth (id int primary key); insert into berth values (1)")
+                        engine.load(
+                            "create table berth (id int primary key); insert into berth values (1)"
+                        )
                     with contextlib.suppress(DataError):
-                        engine.add(way.replace("{file}", str(file)).replace("{folder}", str(reachable)))
+                        engine.add(
+                            way.replace("{file}", str(file)).replace("{folder}", str(reachable))
+                        )
                     engine.rows(5)  # reads what stands there
                     assert not list(reachable.iterdir()), way
                     assert outside_postgresql(admin) == before, way
             finally:
                 engine.close()
             assert outside_postgresql(admin) == before
-            own = admin.execute("select count(*) from pg_roles where rolname like %s", [f"{engine.schema}%"])
+            own = admin.execute(
+                "select count(*) from pg_roles where rolname like %s", [f"{engine.schema}%"]
+            )
             assert own.fetchone() == (0,)
         finally:
             admin.execute("drop schema harbour cascade")
@@ -177,7 +191,9 @@ def test_nothing_outside_is_changed_on_mariadb_and_mysql(request, reachable, ser
             engine.make_scratch()
             for number, way in enumerate(tried):
                 if begins_anew(tried, number):
-                    engine.load("create table berth (id int primary key); insert into berth values (1)")
+                    engine.load(
+                        "create table berth (id int primary key); insert into berth values (1)"
+                    )
                 with contextlib.suppress(DataError):
                     engine.add(way.replace("{file}", str(file)).replace("{folder}", str(reachable)))
                 engine.rows(5)
@@ -193,7 +209,9 @@ def test_nothing_outside_is_changed_on_mariadb_and_mysql(request, reachable, ser
 
 
 @pytest.mark.parametrize("server", ["postgresql", "mariadb", "mysql"])
-def test_transactions_data_and_rules_are_run_by_the_runs_own_login(call, tmp_path, kept_mariadb, kept_mysql, server):
+def test_transactions_data_and_rules_are_run_by_the_runs_own_login(
+    call, tmp_path, kept_mariadb, kept_mysql, server
+):
     like = f"left({'current_user::text' if server == 'postgresql' else 'current_user()'}, 8) = 'catenum_'"
     (tmp_path / "s.yaml").write_text(
         f"scenario: who\ndata: |\n  create table berth (own int); insert into berth select count(*) from (select 1) x where {like};\n"
@@ -232,7 +250,9 @@ def test_where_no_wall_can_be_made_only_what_is_read_whole_is_run(call, tmp_path
     if server == "postgresql":
         with psycopg.connect(kept, autocommit=True) as admin:
             if admin.execute("select 1 from pg_roles where rolname = 'clerk'").fetchone() is None:
-                admin.execute("create role clerk login; grant create on database marrowgate to clerk")
+                admin.execute(
+                    "create role clerk login; grant create on database marrowgate to clerk"
+                )
         parts = psycopg.conninfo.conninfo_to_dict(kept)
         url = f"postgresql://clerk@/marrowgate?host={parts['host']}"
     else:

@@ -1,4 +1,6 @@
-"""The space of schedules, walked on the scripted stand-in: classes, reduction, splitting. No server is at work here."""
+"""The space of schedules, walked on the scripted stand-in: classes, reduction, splitting. No server
+is at work here.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,9 @@ from catenum.lab.run.play import PlayOptions, play
 
 
 def scenario(**transactions: object) -> Scenario:
-    reported = {name: t if isinstance(t, dict) else {"statements": t} for name, t in transactions.items()}
+    reported = {
+        name: t if isinstance(t, dict) else {"statements": t} for name, t in transactions.items()
+    }
     return Scenario.model_validate({"scenario": "scripted", "data": "", "transactions": reported})
 
 
@@ -54,12 +58,16 @@ def stage(case: Scenario) -> Stage:
 
 def classes(case: Scenario) -> Classes:
     tables = Harbour(case).tables()
-    relation = Dependence(case, rules_of("postgresql"), tables, "read committed", footprint_of=scripted_footprint)
+    relation = Dependence(
+        case, rules_of("postgresql"), tables, "read committed", footprint_of=scripted_footprint
+    )
     return Classes(relation, {name: t.moves for name, t in case.transactions.items()})
 
 
 def walked(case: Scenario, *, every: bool = False, most: int = 4000) -> tuple[Tally, set[object]]:
-    """Everything that exploring finds: the tally, and every outcome with all its data, its chain and its cycles."""
+    """Everything that exploring finds: the tally, and every outcome with all its data, its chain
+    and its cycles.
+    """
     found: set[object] = set()
     with stage(case) as on:
         worker = Worker(on, ExploreOptions(every=every))
@@ -70,7 +78,9 @@ def walked(case: Scenario, *, every: bool = False, most: int = 4000) -> tuple[Ta
             run = run if run.broken_off else worker.oracle.judge(run)
             worker.tally.add(run)
             if not run.broken_off:
-                met = frozenset((m.waiter, m.statement, m.holder, m.resource) for m in run.wait_pairs)
+                met = frozenset(
+                    (m.waiter, m.statement, m.holder, m.resource) for m in run.wait_pairs
+                )
                 found.add((run.fine_outcome, run.chain, met, frozenset(run.cycles)))
     return worker.tally, found
 
@@ -82,7 +92,10 @@ OPPOSITE = scenario(north=locks("a", "x", "y", "b"), south=locks("b", "z", "u", 
 @pytest.mark.parametrize(("case", "orders", "count"), [(CYCLE, 34_650, 126), (OPPOSITE, 252, 12)])
 def test_orders_and_classes_are_counted_as_by_hand(case, orders, count):
     found = classes(case)
-    assert (schedules({n: t.moves for n, t in case.transactions.items()}), found.count()) == (orders, count)
+    assert (schedules({n: t.moves for n, t in case.transactions.items()}), found.count()) == (
+        orders,
+        count,
+    )
     forms = [found.nth(number) for number in range(count)]
     assert len(set(forms)) == count
     assert all(found.normal_form(form) == form for form in forms)
@@ -157,7 +170,9 @@ def test_however_a_walk_is_split_and_carried_the_same_schedules_are_run(reported
 
 
 def test_memory_does_not_grow_with_the_number_of_schedules():
-    case = scenario(north=locks("a", "x", "y"), east=locks("b", "z", "u"), south=locks("c", "v", "w"))
+    case = scenario(
+        north=locks("a", "x", "y"), east=locks("b", "z", "u"), south=locks("c", "v", "w")
+    )
     tally, _ = walked(case, every=True, most=3000)
     assert tally.schedules == 3000
     assert len(tally.map) <= 2000
@@ -185,20 +200,27 @@ def test_where_the_server_goes_another_way_than_before_the_schedule_is_run_again
 
         def execute(self, session, sql):
             Fickle.calls += sql == "lock a"
-            super().execute(session, "fail rejected" if sql == "lock a" and Fickle.calls == 13 else sql)
+            super().execute(
+                session, "fail rejected" if sql == "lock a" and Fickle.calls == 13 else sql
+            )
 
     with Stage(Fickle(case), case, footprint_of=scripted_footprint) as on:
         worker = Worker(on, ExploreOptions())
         worker.take({"walk": {"more": True, "nodes": []}})
         while worker.busy:
             worker.step()
-    assert worker.tally.diverged + sum(e.kind == "error" for e in worker.tally.outcomes.values()) >= 1
+    assert (
+        worker.tally.diverged + sum(e.kind == "error" for e in worker.tally.outcomes.values()) >= 1
+    )
     assert worker.tally.count_of("waited") == 2
 
 
 def test_a_limit_below_the_classes_draws_a_sample_that_the_seed_repeats():
     with stage(CYCLE) as on:
-        made = [plan(on.scenario, on.dependence, ExploreOptions(limit=40, seed=seed)) for seed in (1, 1, 2)]
+        made = [
+            plan(on.scenario, on.dependence, ExploreOptions(limit=40, seed=seed))
+            for seed in (1, 1, 2)
+        ]
     drawn = [[tuple(order) for share in one.draw() for order in share["drawn"]] for one in made]
     assert not made[0].sampled  # 126 are few enough over 40 for a walk to be tried first
     assert (len(drawn[0]), len(set(drawn[0]))) == (40, 40)
@@ -217,7 +239,9 @@ def test_a_scenario_of_twelve_is_counted_or_said_to_be_uncountable():
 def test_any_schedule_that_exploring_tells_gives_its_outcome_again_when_played():
     tally, _ = walked(CYCLE)
     for entry in tally.outcomes.values():
-        first, again = (play(ScriptedEngine(), CYCLE, PlayOptions(order=entry.shortest)) for _ in range(2))
+        first, again = (
+            play(ScriptedEngine(), CYCLE, PlayOptions(order=entry.shortest)) for _ in range(2)
+        )
         assert first.outcome.kind == entry.kind
         assert without_times_and_ids(first) == without_times_and_ids(again)
 
@@ -250,7 +274,9 @@ def test_letters_go_on_beyond_z():
 def relation(server: str, level: str, **transactions: list[str]) -> Dependence:
     case = scenario(**transactions)
     keys = {
-        "berth": TableKeys(primary=("id",), unique=(("name",),), kinds={"id": "integer", "name": "folded 9"}),
+        "berth": TableKeys(
+            primary=("id",), unique=(("name",),), kinds={"id": "integer", "name": "folded 9"}
+        ),
         "box": TableKeys(primary=("id",), references=("vessel",), kinds={"id": "integer"}),
         "vessel": TableKeys(primary=("id",), kinds={"id": "integer"}),
         "log": TableKeys(primary=("id",), triggers=True),
@@ -288,7 +314,9 @@ A, B = "update berth set state = 1 where id = {}", "select * from berth where id
         ("postgresql", "read committed", "select * from berth where id = 3 for share", "select * from berth where id = 3 for share", False),
     ],
 )  # fmt: skip
-def test_statements_depend_on_each_other_where_they_touch_the_same(server, level, one, other, depend):
+def test_statements_depend_on_each_other_where_they_touch_the_same(
+    server, level, one, other, depend
+):
     found = relation(server, level, north=[one], south=[other])
     assert found.depend(("north", 0), ("south", 0)) is depend
     assert found.depend(("south", 0), ("north", 0)) is depend
@@ -325,10 +353,16 @@ def test_who_wants_a_row_that_is_locked_waits_before_and_after_it_is_changed(
     server, first, rows, change, other, depend
 ):
     tables = {
-        "berth": TableKeys(primary=("id",), kinds={"id": "integer"}, indexes={"berth_pkey": ("id",)}),
-        "crane": TableKeys(primary=("id",), kinds={"id": "integer"}, indexes={"by_moved": ("moved",)}),
+        "berth": TableKeys(
+            primary=("id",), kinds={"id": "integer"}, indexes={"berth_pkey": ("id",)}
+        ),
+        "crane": TableKeys(
+            primary=("id",), kinds={"id": "integer"}, indexes={"by_moved": ("moved",)}
+        ),
     }
-    relation = Dependence(scenario(early=[first, change], late=[other]), rules_of(server), tables, "read committed")
+    relation = Dependence(
+        scenario(early=[first, change], late=[other]), rules_of(server), tables, "read committed"
+    )
     locked = Locked(relation)
     locked.done(("early", 0), rows)
     held = frozenset([("early", 1)] if locked.covers(("early", 1), NOTHING) else ())

@@ -1,4 +1,5 @@
-"""What theory says of data, on a model of a database small enough to be read: rows in memory, three ways to see them.
+"""What theory says of data, on a model of a database small enough to be read: rows in memory, three
+ways to see them.
 
 The model is a stand-in; what servers really let happen is tested on them (``test_explore.py``).
 """
@@ -19,7 +20,8 @@ from catenum.core.space.anomaly import Anomaly, name_anomaly
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.oracle import Observation, Seen, serial_orders
 
-#: A read of a quay; a write of a number to one; as many boxes more on one as are there already, plus a number.
+#: A read of a quay; a write of a number to one; as many boxes more on one as are there already,
+#: plus a number.
 Op = tuple[str, int, int]
 Program = dict[str, list[Op]]
 SQL = {
@@ -41,7 +43,9 @@ def write(quay: int, boxes: int) -> Op:
 
 
 class Model:
-    """Rows that transactions see as committed now, as committed when they began, or as anybody left them."""
+    """Rows that transactions see as committed now, as committed when they began, or as anybody left
+    them.
+    """
 
     def __init__(self, program: Program, level: str, rollback: Sequence[str] = ()) -> None:
         self.program, self.level, self.rollback = program, level, rollback
@@ -59,7 +63,11 @@ class Model:
             return self.own[name][quay]
         if self.level == "snapshot":
             return self.snapshots[name][quay]
-        dirty = [own[quay] for own in self.own.values() if quay in own] if self.level == "uncommitted" else []
+        dirty = (
+            [own[quay] for own in self.own.values() if quay in own]
+            if self.level == "uncommitted"
+            else []
+        )
         return dirty[0] if dirty else self.committed[quay]
 
     def step(self, name: str) -> None:
@@ -100,7 +108,9 @@ class Model:
 
 def serially(program: Program, names: Sequence[str]) -> Observation:
     part = {name: program[name] for name in names}
-    return Model(part, "committed").run([name for name in names for _ in range(len(part[name]) + 1)])
+    return Model(part, "committed").run(
+        [name for name in names for _ in range(len(part[name]) + 1)]
+    )
 
 
 def is_serial(program: Program, run: Observation) -> bool:
@@ -108,8 +118,15 @@ def is_serial(program: Program, run: Observation) -> bool:
 
 
 def relation(program: Program, level: str) -> Dependence:
-    texts = {name: [SQL[what].format(*rest) for what, *rest in reported] for name, reported in program.items()}
-    plain = {"scenario": "model", "data": "", "transactions": {n: {"statements": t} for n, t in texts.items()}}
+    texts = {
+        name: [SQL[what].format(*rest) for what, *rest in reported]
+        for name, reported in program.items()
+    }
+    plain = {
+        "scenario": "model",
+        "data": "",
+        "transactions": {n: {"statements": t} for n, t in texts.items()},
+    }
     called = "repeatable read" if level == "snapshot" else f"read {level}"
     server = "mariadb" if level == "uncommitted" else "postgresql"
     return Dependence(
@@ -121,13 +138,20 @@ def relation(program: Program, level: str) -> Dependence:
 
 
 def named(program: Program, run: Observation, level: str, undone: Sequence[str] = ()) -> Anomaly:
-    return name_anomaly(run, lambda names: serially(program, names), relation(program, level), undone)
+    return name_anomaly(
+        run, lambda names: serially(program, names), relation(program, level), undone
+    )
 
 
 TEXTBOOK = {
     # by Berenson et al. (1995), table 4: level, the two programs, the order of moves
     "lost update": ("committed", [read(1), write(1, 1)], [read(1), write(1, 2)], "e l e e l l"),
-    "write skew": ("snapshot", [read(1), read(2), write(1, 1)], [read(1), read(2), write(2, 1)], "e l e l e l e l"),
+    "write skew": (
+        "snapshot",
+        [read(1), read(2), write(1, 1)],
+        [read(1), read(2), write(2, 1)],
+        "e l e l e l e l",
+    ),
     "read skew": ("committed", [read(1), read(2)], [write(1, 5), write(2, 5)], "e l l l e e"),
     "non-repeatable read": ("committed", [read(1), read(1)], [write(1, 5)], "e l l e e"),
     "dirty read": ("uncommitted", [read(1), write(2, 1)], [write(1, 5)], "l e e e l"),
@@ -139,7 +163,9 @@ def test_the_anomalies_of_the_textbook_have_their_names(name):
     level, early, late, order = TEXTBOOK[name]
     program = {"early": early, "late": late}
     rollback = ["late"] if name == "dirty read" else []
-    run = Model(program, level, rollback).run([{"e": "early", "l": "late"}[c] for c in order.split()])
+    run = Model(program, level, rollback).run(
+        [{"e": "early", "l": "late"}[c] for c in order.split()]
+    )
     assert not is_serial(program, run)
     found = named(program, run, level, undone=rollback)
     assert found.name == name
@@ -159,16 +185,24 @@ programs = st.lists(st.lists(ops, min_size=1, max_size=3), min_size=2, max_size=
 
 
 def orders(program: Program) -> st.SearchStrategy[list[str]]:
-    return st.permutations([name for name, reported in program.items() for _ in range(len(reported) + 1)])
+    return st.permutations(
+        [name for name, reported in program.items() for _ in range(len(reported) + 1)]
+    )
 
 
 def written(reported: list[Op]) -> set[int]:
-    return {row for what, quay, _ in reported if what not in ("read", "count") for row in ([quay] if quay else QUAYS)}
+    return {
+        row
+        for what, quay, _ in reported
+        if what not in ("read", "count")
+        for row in ([quay] if quay else QUAYS)
+    }
 
 
 @given(programs.flatmap(lambda program: st.tuples(st.just(program), orders(program))))
 def test_what_snapshots_rule_out_is_never_named_under_snapshots(drawn):
-    """Berenson et al. (1995), remark 8: without two writers of one row, snapshot isolation leaves only write skew.
+    """Berenson et al. (1995), remark 8: without two writers of one row, snapshot isolation leaves
+    only write skew.
 
     With a third that only reads, the anomaly of Fekete, O'Neil and O'Neil (2004) comes too.
     """
@@ -177,7 +211,11 @@ def test_what_snapshots_rule_out_is_never_named_under_snapshots(drawn):
     assume(sum(map(len, wrote)) == len(set().union(*wrote)))
     run = Model(program, "snapshot").run(order)
     if not is_serial(program, run):
-        assert named(program, run, "snapshot").name in ("write skew", "read-only anomaly", "other anomaly")
+        assert named(program, run, "snapshot").name in (
+            "write skew",
+            "read-only anomaly",
+            "other anomaly",
+        )
 
 
 #: Each result is one of some serial order, and no one order gives all of them.
@@ -205,7 +243,11 @@ def test_whatever_equals_no_serial_order_gets_a_name_with_evidence(drawn, level)
 
 
 @example(
-    ({"early": [read(1), read(2)], "late": [write(2, 1)]}, ["late", "late", "early", "early", "early"]), "snapshot"
+    (
+        {"early": [read(1), read(2)], "late": [write(2, 1)]},
+        ["late", "late", "early", "early", "early"],
+    ),
+    "snapshot",
 )  # what is said here of the moment at which a snapshot is taken is seldom drawn
 @settings(max_examples=300)
 @given(
@@ -213,7 +255,9 @@ def test_whatever_equals_no_serial_order_gets_a_name_with_evidence(drawn, level)
     st.sampled_from(["committed", "uncommitted", "snapshot"]),
 )
 def test_moves_that_are_said_to_commute_can_be_exchanged_and_nothing_is_seen_of_it(drawn, level):
-    """The diamond of independence (Mazurkiewicz 1977): what exploring leaves out must have come out the same."""
+    """The diamond of independence (Mazurkiewicz 1977): what exploring leaves out must have come out
+    the same.
+    """
     program, order = drawn
     found = relation(program, level)
     run = Model(program, level).run(order)

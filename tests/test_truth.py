@@ -1,7 +1,9 @@
-"""The truth table: situations on servers as they come (default settings), the servers' own views beside ``now``.
+"""The truth table: situations on servers as they come (default settings), the servers' own views
+beside ``now``.
 
-Each situation is made by a script: who holds, who waits. What ``now --json`` says is held against what the script did,
-and against what the server itself tells, asked in another way than ``now`` asks.
+Each situation is made by a script: who holds, who waits. What ``now --json`` says is held against
+what the script did, and against what the server itself tells, asked in another way than ``now``
+asks.
 """
 
 from __future__ import annotations
@@ -45,7 +47,9 @@ FOREIGN_KEY = "alter table crate add foreign key (berth) references berth (id)" 
 
 @dataclass
 class Port:
-    """One server and the sessions of a situation, by their roles. ``own`` asks the server's own views."""
+    """One server and the sessions of a situation, by their roles. ``own`` asks the server's own
+    views.
+    """
 
     server: str
     url: str
@@ -64,7 +68,9 @@ class Port:
     def session(self, role: str) -> Any:
         if role not in self.sessions:
             made = self.sessions[role] = self.connect(role)
-            self.numbers[role] = self.number_of(made)  # asked while it lives: a dead one no longer tells
+            self.numbers[role] = self.number_of(
+                made
+            )  # asked while it lives: a dead one no longer tells
         return self.sessions[role]
 
     def does(self, role: str, *statements: str) -> None:
@@ -86,7 +92,9 @@ class Port:
         time.sleep(0.15)
 
     def rolls_back(self, role: str) -> None:
-        """Once the driver has the answer to what it sent: a session is used by one thread at a time."""
+        """Once the driver has the answer to what it sent: a session is used by one thread at a
+        time.
+        """
         if role in self.sending:
             self.sending.pop(role).join(20)
         self.sessions[role].rollback()
@@ -131,7 +139,9 @@ class Port:
         return found
 
     def _own_by_transactions(self) -> dict[str, set[str]]:
-        """The views are joined by transactions alone, and not by the threads that are told of locks."""
+        """The views are joined by transactions alone, and not by the threads that are told of
+        locks.
+        """
         found: dict[str, set[str]] = {}
         for waiter, holder in self.asked(
             "select r.trx_mysql_thread_id, b.trx_mysql_thread_id from performance_schema.data_lock_waits w "
@@ -147,7 +157,11 @@ class Port:
         for session in sessions:
             with contextlib.suppress(psycopg.Error, pymysql.Error):
                 number = self.number_of(session)
-                word = f"select pg_terminate_backend({number})" if self.server == "postgresql" else f"kill {number}"
+                word = (
+                    f"select pg_terminate_backend({number})"
+                    if self.server == "postgresql"
+                    else f"kill {number}"
+                )
                 admin.cursor().execute(word)
         admin.close()
 
@@ -171,7 +185,14 @@ def _postgresql(folder: Path) -> Iterator[Port]:
                 "log_lock_waits=on", "deadlock_timeout=200ms", "log_rotation_size=20kB", "listen_addresses=127.0.0.1",
                 "log_filename=port-%Y-%m-%d_%H%M%S.log", "max_wal_senders=3", "wal_level=replica")  # fmt: skip
     options = [part for setting in settings for part in ("-c", setting)]
-    command = [str(recipe.programs / "postgres"), "-D", str(folder / "data"), "-k", str(folder), *options]
+    command = [
+        str(recipe.programs / "postgres"),
+        "-D",
+        str(folder / "data"),
+        "-k",
+        str(folder),
+        *options,
+    ]
     with (folder / "out").open("wb") as out:
         process = server_process(command, owner, stdout=out, stderr=out)
     until(lambda: recipe.is_ready(folder / "data", folder), "the server is ready")
@@ -205,7 +226,9 @@ def _innodb(server: str, folder: Path) -> Iterator[Port]:
     first = over_socket(unix_socket=f"{folder}/server.sock", user="root", autocommit=True)
     first.cursor().execute("create database if not exists test")
     first.close()
-    yield Port(server, f"{server}://root@localhost/test?unix_socket={folder}/server.sock", connect, folder)
+    yield Port(
+        server, f"{server}://root@localhost/test?unix_socket={folder}/server.sock", connect, folder
+    )
     process.terminate()
     process.wait(30)
 
@@ -269,7 +292,8 @@ RECORD LOCKS space id 5 page no 3 n bits 8 index PRIMARY of table `test`.`crate`
 --------
 FILE I/O
 --------"""
-#: Title; the servers; who does what first; who then waits with what; who waits for whom; over what, by server.
+#: Title; the servers; who does what first; who then waits with what; who waits for whom; over what,
+#: by server.
 SITUATIONS: list[tuple[str, tuple[str, ...], list[tuple[str, str]], list[tuple[str, str]], dict[str, set[str]], dict]] = [
     ("a row", EACH, [("lift", "update crate set kg = 1 where id = 2")],
      [("gate", "update crate set kg = 2 where id = 2"), ("tug", "delete from crate where id = 2")],
@@ -338,7 +362,9 @@ CASES = [(server, *rest) for _, names, *rest in SITUATIONS for server in names]
 NAMES = [f"{title}, {server}" for title, names, *_ in SITUATIONS for server in names]
 
 
-@pytest.mark.parametrize(("port", "first", "then", "waits", "objects"), CASES, ids=NAMES, indirect=["port"])
+@pytest.mark.parametrize(
+    ("port", "first", "then", "waits", "objects"), CASES, ids=NAMES, indirect=["port"]
+)
 def test_now_says_what_was_done_and_what_the_server_tells(port: Port, first, then, waits, objects):
     for role, statement in first:
         port.does(role, statement)
@@ -350,16 +376,25 @@ def test_now_says_what_was_done_and_what_the_server_tells(port: Port, first, the
     roles = {port.number(role): role for role in port.sessions}
     reported: dict[str, set[str]] = {}
     for edge in found["waits"]:
-        reported.setdefault(roles[edge["waiter"]], set()).add(roles.get(edge["holder"], edge["holder"]))
+        reported.setdefault(roles[edge["waiter"]], set()).add(
+            roles.get(edge["holder"], edge["holder"])
+        )
     assert (reported, code) == (waits, 1)
     for role, text in objects.items():
         wanted = text[port.server] if isinstance(text, dict) else text
-        assert {edge["over"] for edge in found["waits"] if roles[edge["waiter"]] == role} == {wanted}
+        assert {edge["over"] for edge in found["waits"] if roles[edge["waiter"]] == role} == {
+            wanted
+        }
     heads = {holder for listed in waits.values() for holder in listed} - waits.keys()
     assert {roles[head["session"]] for head in found["heads"]} == heads
-    # The server's own word: it names the same ones waiting, and nobody that is not told, but for those ahead in a queue.
-    own = {roles[w]: {roles[h] for h in by if h in roles} for w, by in port.own().items() if w in roles}
-    listed = {role for role in waits if port.server == "postgresql" or "lock" not in str(objects[role])}
+    # The server's own word: it names the same ones waiting, and nobody that is not told, but for
+    # those ahead in a queue.
+    own = {
+        roles[w]: {roles[h] for h in by if h in roles} for w, by in port.own().items() if w in roles
+    }
+    listed = {
+        role for role in waits if port.server == "postgresql" or "lock" not in str(objects[role])
+    }
     assert own.keys() == listed
     for role in listed:
         assert own[role] <= waits[role] | waits.keys()
@@ -370,7 +405,9 @@ def test_now_says_what_was_done_and_what_the_server_tells(port: Port, first, the
 
 @pytest.mark.parametrize("port", EACH, indirect=True)
 def test_nobody_is_blamed_for_what_others_waited_before_he_came(port: Port):
-    """The row goes from hand to hand: the one who has it now has had it for less than the last one has waited."""
+    """The row goes from hand to hand: the one who has it now has had it for less than the last one
+    has waited.
+    """
     port.does("lift", "update crate set kg = 1 where id = 2")
     port.waits("gate", "update crate set kg = 2 where id = 2")
     port.waits("tug", "update crate set kg = 3 where id = 2")
@@ -404,7 +441,9 @@ def test_a_prepared_transaction_is_a_head_with_the_statement_that_undoes_it(port
     port.waits("gate", "update crate set kg = 2 where id = 2")
     found, code = now(port)
     tester = port.connect("tester")
-    tester.cursor().execute("rollback prepared 'lift-7'" if port.server == "postgresql" else "xa rollback 'lift-7'")
+    tester.cursor().execute(
+        "rollback prepared 'lift-7'" if port.server == "postgresql" else "xa rollback 'lift-7'"
+    )
     tester.close()
     (head,) = found["heads"]
     assert (code, "prepared transaction" in head["session"]) == (1, True)
@@ -421,7 +460,14 @@ def test_on_a_standby_the_replay_is_told_and_who_holds_it_up(port: Port, tmp_pat
                     "-R", "-X", "stream", "-c", "fast"], check=True, cwd="/", **owner.popen)  # fmt: skip
     options = ("max_standby_streaming_delay=-1", f"port={number + 1}", "max_prepared_transactions=5", "hot_standby=on",
                "max_wal_senders=3", "logging_collector=off")  # fmt: skip
-    command = [programs / "postgres", "-D", standby, "-k", port.folder, *(p for o in options for p in ("-c", o))]
+    command = [
+        programs / "postgres",
+        "-D",
+        standby,
+        "-k",
+        port.folder,
+        *(p for o in options for p in ("-c", o)),
+    ]
     with (port.folder / "standby.out").open("wb") as out:
         process = server_process(command, owner, stdout=out, stderr=out)
     url = port.url.replace(f"port={number}", f"port={number + 1}")
@@ -430,7 +476,9 @@ def test_on_a_standby_the_replay_is_told_and_who_holds_it_up(port: Port, tmp_pat
         reader = psycopg.connect(url, application_name="board")
         reader.execute("select count(*) from crate")
         port.does("tester", "alter table crate add note text")
-        there = Port("postgresql", url, lambda role: psycopg.connect(url, autocommit=True), port.folder)
+        there = Port(
+            "postgresql", url, lambda role: psycopg.connect(url, autocommit=True), port.folder
+        )
         found = until(lambda: (f := now(there)[0])["waiting"] and f, "the replay waits")
         (edge,) = found["waits"]
         kinds = {s["id"]: s["kind"] for s in found["sessions"]}
@@ -453,12 +501,28 @@ def _lets_in(url: str) -> bool:
 
 @pytest.mark.parametrize("form", ["csv", "json"])
 @pytest.mark.parametrize("port", ["postgresql"], indirect=True)
-def test_deadlocks_are_read_from_structured_logs_across_their_rotation(port: Port, form, start, call, tmp_path):
+def test_deadlocks_are_read_from_structured_logs_across_their_rotation(
+    port: Port, form, start, call, tmp_path
+):
     logs = port.folder / "data" / "log"
     (log,) = sorted(logs.glob(f"*.{form}"))[-1:]
     before = time.strftime("%Y-%m-%dT%H:%M:%S", time.gmtime())
-    watch = start("watch", "--target", port.url, "--log", log, "--every", "200ms", "--store", "s.sqlite", "--json")
-    until(lambda: (tmp_path / "s.sqlite").exists() and _has_looked(tmp_path / "s.sqlite"), "it has looked")
+    watch = start(
+        "watch",
+        "--target",
+        port.url,
+        "--log",
+        log,
+        "--every",
+        "200ms",
+        "--store",
+        "s.sqlite",
+        "--json",
+    )
+    until(
+        lambda: (tmp_path / "s.sqlite").exists() and _has_looked(tmp_path / "s.sqlite"),
+        "it has looked",
+    )
     for n in range(3):
         port.asked("select pg_rotate_logfile()")
         time.sleep(1.1)  # names of files are as fine as seconds
@@ -487,9 +551,13 @@ def test_deadlocks_are_read_from_structured_logs_across_their_rotation(port: Por
     done = call("history", "take", *files, "--server", "harbour", "--store", "t.sqlite", "--json")
     assert done.json["deadlocks"] >= 3
     assert done.json["incidents"] >= 1  # a wait of more than deadlock_timeout
-    again = call("history", "take", *files, "--server", "harbour", "--store", "t.sqlite", "--json").json
+    again = call(
+        "history", "take", *files, "--server", "harbour", "--store", "t.sqlite", "--json"
+    ).json
     assert (again["deadlocks"], again["incidents"]) == (0, 0)
-    listed = call("history", "list", "--store", "t.sqlite", "--since", before, "--json").json["incidents"]
+    listed = call("history", "list", "--store", "t.sqlite", "--since", before, "--json").json[
+        "incidents"
+    ]
     assert {row["source"] for row in listed} == {"log"}
     assert all("crate" in row["object"] for row in listed)
     shown = call("history", "show", listed[0]["id"], "--store", "t.sqlite").out
@@ -516,8 +584,22 @@ def _rows(store: Path, query: str) -> list[tuple]:
 def test_every_deadlock_of_a_burst_is_read_from_the_error_log(port: Port, start, tmp_path):
     prints_deadlocks(port)
     log = port.folder / "error.log"
-    watch = start("watch", "--target", port.url, "--log", log, "--every", "300ms", "--store", "s.sqlite", "--json")
-    until(lambda: (tmp_path / "s.sqlite").exists() and _has_looked(tmp_path / "s.sqlite"), "it has looked")
+    watch = start(
+        "watch",
+        "--target",
+        port.url,
+        "--log",
+        log,
+        "--every",
+        "300ms",
+        "--store",
+        "s.sqlite",
+        "--json",
+    )
+    until(
+        lambda: (tmp_path / "s.sqlite").exists() and _has_looked(tmp_path / "s.sqlite"),
+        "it has looked",
+    )
     for n in range(5):
         port.does("one", "update crate set kg = 1 where id = 1")
         port.does("two", "update crate set kg = 1 where id = 2")
@@ -528,7 +610,10 @@ def test_every_deadlock_of_a_burst_is_read_from_the_error_log(port: Port, start,
         for role in ("one", "two"):
             port.rolls_back(role)
     until(
-        lambda: sum(r.count("WE ROLL BACK TRANSACTION") for r in _reports(tmp_path / "s.sqlite")) == 5, "five reports"
+        lambda: (
+            sum(r.count("WE ROLL BACK TRANSACTION") for r in _reports(tmp_path / "s.sqlite")) == 5
+        ),
+        "five reports",
     )
     watch.terminate()
     assert watch.wait(30) == 0
@@ -538,14 +623,17 @@ def test_every_deadlock_of_a_burst_is_read_from_the_error_log(port: Port, start,
 @pytest.mark.parametrize("port", EACH, indirect=True)
 def test_what_preflight_proposes_can_be_run_as_it_is_and_works(port: Port, call):
     done = call("preflight", "--target", port.url, "--json").json
-    off = {check["what"]: check for check in done["checks"] if check["turn_on"] and not check["then"]}
+    off = {
+        check["what"]: check for check in done["checks"] if check["turn_on"] and not check["then"]
+    }
     assert off or done["checks"]
     for check in off.values():
         for statement in check["turn_on"].splitlines():
             port.asked(f"{statement}") if statement.startswith("select") else _runs(port, statement)
     time.sleep(0.3)
     after = {
-        check["what"]: check["state"] for check in call("preflight", "--target", port.url, "--json").json["checks"]
+        check["what"]: check["state"]
+        for check in call("preflight", "--target", port.url, "--json").json["checks"]
     }
     assert {what: after.get(what) for what in off} == dict.fromkeys(off, "on")
     libraries = next((c for c in done["checks"] if c["what"] == "pg_stat_statements"), None)
@@ -553,7 +641,10 @@ def test_what_preflight_proposes_can_be_run_as_it_is_and_works(port: Port, call)
         _runs(port, "alter system set shared_preload_libraries = 'auto_explain'")
         asked = call("preflight", "--target", port.url, "--json").json["checks"]
         (line,) = [c["turn_on"].splitlines()[0] for c in asked if c["what"] == "pg_stat_statements"]
-        assert line == "alter system set shared_preload_libraries = 'auto_explain', 'pg_stat_statements';"
+        assert (
+            line
+            == "alter system set shared_preload_libraries = 'auto_explain', 'pg_stat_statements';"
+        )
         _runs(port, "alter system reset shared_preload_libraries")
 
 
@@ -579,10 +670,14 @@ def test_a_member_that_does_not_inherit_a_right_has_it_not(port: Port, call):
 
 
 @pytest.mark.parametrize(
-    "port", ["mariadb", *(pytest.param(one, marks=pytest.mark.soak) for one in ("postgresql", "mysql"))], indirect=True
+    "port",
+    ["mariadb", *(pytest.param(one, marks=pytest.mark.soak) for one in ("postgresql", "mysql"))],
+    indirect=True,
 )
 def test_a_crowd_on_one_row_is_one_head_and_few_lines(port: Port, call):
-    """More than so many that the look goes another way; the server's default of connections allows no 300."""
+    """More than so many that the look goes another way; the server's default of connections allows
+    no 300.
+    """
     port.does("lift", "update crate set kg = 1 where id = 2")
     gates = [port.connect(f"gate {n}") for n in range(90)]
     sql = "update crate set kg = 2 where id = 2"
@@ -592,7 +687,11 @@ def test_a_crowd_on_one_row_is_one_head_and_few_lines(port: Port, call):
             thread.start()
         found = until(lambda: (f := now(port)[0])["waiting"] == 90 and f, "ninety wait")
         (head,) = found["heads"]
-        assert (head["session"], head["directly"], found["longest_chain"]) == (port.number("lift"), 90, 1)
+        assert (head["session"], head["directly"], found["longest_chain"]) == (
+            port.number("lift"),
+            90,
+            1,
+        )
         assert {edge["over"] for edge in found["waits"]} == {"crate(id=2)"}
         shown = call("now", "--target", port.url).out
         assert len(shown.splitlines()) < 40
@@ -614,7 +713,10 @@ def _quietly(session: Any, statement: str) -> None:
 def test_hostile_names_and_long_statements_do_no_harm(port: Port, call):
     port.sessions["evil"] = port.connect("evil \x1b[31m\x07 name")
     port.does("evil", "update crate set kg = 1 where id = 2")
-    port.waits("gate", "update crate set kg = 2 where id = 2 and 'x' <> '" + "y\x1b]0;z\x07" * 120_000 + "'")
+    port.waits(
+        "gate",
+        "update crate set kg = 2 where id = 2 and 'x' <> '" + "y\x1b]0;z\x07" * 120_000 + "'",
+    )
     until(port.own, "it waits")
     for words in ((), ("--mask",), ("--locks",)):
         done = call("now", "--target", port.url, *words)
@@ -630,14 +732,20 @@ MASKED: dict[str, list[tuple[str, str]]] = {
         ("one", "update crate set tag = 'Zephyrine', kg = 8675309 where id = 1"),
         ("two", "select pg_advisory_lock(8675309)"),
         ("two", "/* for Quillfeather */ update crate set tag = $q$Zephyrine$q$ where id = 2"),
-        ("wait", "do $$ begin update crate set tag = 'Zephyrine' where id = 1 and kg <> 8675309; end $$"),
+        (
+            "wait",
+            "do $$ begin update crate set tag = 'Zephyrine' where id = 1 and kg <> 8675309; end $$",
+        ),
         ("wait2", "select pg_advisory_lock(8675309) -- Quillfeather"),
     ],
     "mariadb": [
         ("one", "update crate set tag = 'Zephyrine', kg = 8675309 where id = 1"),
         ("two", "select get_lock('Quillfeather', 1)"),
         ("two", '/* for Quillfeather */ update crate set tag = "Zephyrine" where id = 2'),
-        ("wait", "update crate set tag = 'Zephyrine' where id = 1 and kg <> 8675309 # Quillfeather"),
+        (
+            "wait",
+            "update crate set tag = 'Zephyrine' where id = 1 and kg <> 8675309 # Quillfeather",
+        ),
         ("wait2", "select get_lock('Quillfeather', 60)"),
     ],
 }
@@ -648,7 +756,9 @@ MASKED["mysql"] = MASKED["mariadb"]
 
 @pytest.mark.parametrize("port", EACH, indirect=True)
 def test_with_mask_no_value_is_left_anywhere_and_ids_are(port: Port, start, call, tmp_path):
-    """Output, JSON, store, recordings, charts, what ``--run`` gets, the hand-over: searched for the values."""
+    """Output, JSON, store, recordings, charts, what ``--run`` gets, the hand-over: searched for the
+    values.
+    """
     if port.server != "postgresql":
         prints_deadlocks(port)
         log = port.folder / "error.log"
@@ -656,12 +766,20 @@ def test_with_mask_no_value_is_left_anywhere_and_ids_are(port: Port, start, call
         (log,) = sorted((port.folder / "data" / "log").glob("*.csv"))[-1:]
     watch = start("watch", "--target", port.url, "--log", log, "--every", "200ms", "--store", "s.sqlite", "--mask",
                   "--json", "--longer-than", "500ms", "--run", f"sh -c 'cat >> {tmp_path}/alerts'")  # fmt: skip
-    until(lambda: (tmp_path / "s.sqlite").exists() and _has_looked(tmp_path / "s.sqlite"), "it has looked")
+    until(
+        lambda: (tmp_path / "s.sqlite").exists() and _has_looked(tmp_path / "s.sqlite"),
+        "it has looked",
+    )
     for role, statement in MASKED[port.server]:
         (port.waits if role.startswith("wait") else port.does)(role, statement)
-    shown = [call("now", "--target", port.url, "--mask", *words).out for words in ((), ("--json",), ("--locks",))]
+    shown = [
+        call("now", "--target", port.url, "--mask", *words).out
+        for words in ((), ("--json",), ("--locks",))
+    ]
     call("now", "--target", port.url, "--mask", "--save", "moment.json")
-    until(lambda: (tmp_path / "alerts").exists() and (tmp_path / "alerts").stat().st_size, "an alert")
+    until(
+        lambda: (tmp_path / "alerts").exists() and (tmp_path / "alerts").stat().st_size, "an alert"
+    )
     numbers = [port.number(role) for role in ("one", "wait")]
     port.rolls_back("one")
     until(lambda: not port.runs("wait"), "it goes on")
@@ -675,9 +793,16 @@ def test_with_mask_no_value_is_left_anywhere_and_ids_are(port: Port, start, call
         port.does("three", "update crate set tag = 'Zephyrine' where id = 1")
     until(lambda: _reports(tmp_path / "s.sqlite"), "its report")
     watch.terminate()
-    shown += [*watch.communicate(timeout=30), (tmp_path / "alerts").read_text(), (tmp_path / "moment.json").read_text()]
+    shown += [
+        *watch.communicate(timeout=30),
+        (tmp_path / "alerts").read_text(),
+        (tmp_path / "moment.json").read_text(),
+    ]
     words = ("list", "deadlocks", "report", "releases")
-    shown += [call("history", *word, "--store", "s.sqlite").out for word in ((), *((one,) for one in words))]
+    shown += [
+        call("history", *word, "--store", "s.sqlite").out
+        for word in ((), *((one,) for one in words))
+    ]
     shown += [
         call("history", "show", row[0], "--store", "s.sqlite").out
         for row in _rows(tmp_path / "s.sqlite", "select id from incident")
@@ -693,7 +818,11 @@ def test_with_mask_no_value_is_left_anywhere_and_ids_are(port: Port, start, call
 
 def _everything(store: Path) -> list[str]:
     """All that a store has, recordings unpacked."""
-    tables = [name for (name,) in _rows(store, "select name from sqlite_master where type = 'table'")]
-    values = [value for table in tables for row in _rows(store, f"select * from {table}") for value in row]
+    tables = [
+        name for (name,) in _rows(store, "select name from sqlite_master where type = 'table'")
+    ]
+    values = [
+        value for table in tables for row in _rows(store, f"select * from {table}") for value in row
+    ]
     assert values
     return [zlib.decompress(v).decode() if isinstance(v, bytes) else str(v) for v in values]

@@ -1,7 +1,7 @@
 """What a statement touches besides what it names: no such case may be called independent.
 
-Each case was once a schedule too few: a deadlock, a wait or an anomaly that exploring did not meet. The check is the
-same exploring without any reduction, which relies on no reading of statements.
+Each case was once a schedule too few: a deadlock, a wait or an anomaly that exploring did not meet.
+The check is the same exploring without any reduction, which relies on no reading of statements.
 """
 
 from __future__ import annotations
@@ -18,7 +18,10 @@ from catenum.core.space.equal_values import classes_of, steady
 from test_explore import outcomes
 
 TWO = "create table berth (id int primary key, moved int); create table crane (id int primary key, moved int); insert into berth values (1, 0), (2, 0); insert into crane values (1, 0), (2, 0);"  # fmt: skip
-B1, B2 = "update berth set moved = moved + 1 where id = 1", "update berth set moved = moved + 1 where id = 2"
+B1, B2 = (
+    "update berth set moved = moved + 1 where id = 1",
+    "update berth set moved = moved + 1 where id = 2",
+)
 C1 = "update crane set moved = moved + 1 where id = 1"
 
 #: Data, one transaction's statements, the other's.
@@ -79,7 +82,10 @@ def test_nothing_is_missed_where_statements_touch_more_than_they_name(request, s
     engine = request.getfixturevalue("engine" if server == "postgresql" else "mariadb")
     data, one, other = (POSTGRESQL if server == "postgresql" else MARIADB)[title]
     level = title.partition(", at ")[2] or None
-    parts = {"gate": {"statements": one, "isolation": level}, "tower": {"statements": other, "isolation": level}}
+    parts = {
+        "gate": {"statements": one, "isolation": level},
+        "tower": {"statements": other, "isolation": level},
+    }
     scenario = Scenario.model_validate({"scenario": "more", "data": data, "transactions": parts})
     reduced, _ = outcomes(engine, scenario)
     complete, _ = outcomes(engine, scenario, every=True)
@@ -112,11 +118,17 @@ PAIRS = [
 
 @pytest.mark.parametrize(("one", "other", "apart"), PAIRS)
 def test_statements_are_independent_only_where_that_is_certain(one, other, apart):
-    plain = {"scenario": "pair", "data": "", "transactions": {"a": {"statements": [one]}, "b": {"statements": [other]}}}
+    plain = {
+        "scenario": "pair",
+        "data": "",
+        "transactions": {"a": {"statements": [one]}, "b": {"statements": [other]}},
+    }
     for server in NAMES:
         if server == "mariadb" and one.startswith("insert") and apart:
             continue  # gaps: an insert meets what locks in its table
-        relation = Dependence(Scenario.model_validate(plain), rules_of(server), BOXES, "read committed")
+        relation = Dependence(
+            Scenario.model_validate(plain), rules_of(server), BOXES, "read committed"
+        )
         assert relation.depend(("a", 0), ("b", 0)) is not apart, server
 
 
@@ -124,7 +136,11 @@ def test_a_function_of_the_users_own_is_never_taken_for_the_servers():
     plain = {"scenario": "own", "data": "", "transactions": {"a": {"statements": ["select lower('a')"]}, "b": {"statements": ["delete from box"]}}}  # fmt: skip
     for functions, depend in ((), False), (("lower",), True), (("*",), True), (("upper",), False):
         relation = Dependence(
-            Scenario.model_validate(plain), rules_of("postgresql"), BOXES, "read committed", functions=functions
+            Scenario.model_validate(plain),
+            rules_of("postgresql"),
+            BOXES,
+            "read committed",
+            functions=functions,
         )
         assert relation.depend(("a", 0), ("b", 0)) is depend
         assert relation.depend(("a", None), ("b", 0)) is depend
@@ -137,7 +153,9 @@ ASKED = {
 
 
 @pytest.mark.parametrize("server", ASKED)
-def test_rows_are_told_apart_by_what_the_server_says_of_their_keys(call, kept, kept_mariadb, tmp_path, server):
+def test_rows_are_told_apart_by_what_the_server_says_of_their_keys(
+    call, kept, kept_mariadb, tmp_path, server
+):
     column, one, other = ASKED[server]
     text = f"""scenario: tides
 data: create table tide ({column}, cm int); insert into tide values ('{one}', 0), ('{other}', 0)
@@ -146,7 +164,15 @@ transactions:
   late: {{statements: ["update tide set cm = 2 where at = '{other}'"]}}
 """
     (tmp_path / "tides.yaml").write_text(text)
-    found = call("explore", "tides.yaml", "--target", f"local:{server}", "--isolation", "read committed", "--json").json
+    found = call(
+        "explore",
+        "tides.yaml",
+        "--target",
+        f"local:{server}",
+        "--isolation",
+        "read committed",
+        "--json",
+    ).json
     assert len(found["schedules"]) == 1
 
 

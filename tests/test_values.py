@@ -20,15 +20,15 @@ from catenum.core.servers import NAMES, rules_of
 from catenum.core.space.dependence import PASSED, Dependence
 from conftest import leftovers, sample
 
-BOXES = (
-    "create table box (id int primary key, kg int, name varchar(20)); insert into box values (1, 4, 'a'), (2, 5, null);"
-)
+BOXES = "create table box (id int primary key, kg int, name varchar(20)); insert into box values (1, 4, 'a'), (2, 5, null);"
 
 
 def scenario(*statements: object, **transaction: object) -> str:
     """One transaction, as JSON, which is YAML too."""
     only = {"statements": list(statements), **transaction}
-    return json.dumps({"scenario": "boxes", "data": BOXES, "transactions": {"gate": only}}, ensure_ascii=False)
+    return json.dumps(
+        {"scenario": "boxes", "data": BOXES, "transactions": {"gate": only}}, ensure_ascii=False
+    )
 
 
 @pytest.fixture(params=NAMES)
@@ -86,7 +86,9 @@ def test_nothing_of_a_statement_is_lost_when_its_parameters_are_placed(text, ser
         placed = rules.sql.formatted(sql)
         values = [
             value.text
-            for value in rules.sql.values_by_place(sql, tuple((n, Value(n)) for n in rules.sql.value_names(sql)))
+            for value in rules.sql.values_by_place(
+                sql, tuple((n, Value(n)) for n in rules.sql.value_names(sql))
+            )
         ]
         assert placed.replace("%%", "%").count("%s") >= len(values)
         assert placed % tuple(f":{value}" for value in values) == sql
@@ -169,7 +171,9 @@ def test_a_remedy_that_uses_a_value_too_early_is_refused():
         "scenario: s\ndata: create table t (id int)\ntransactions:\n  gate:\n    statements:\n"
         "      - {sql: select 1 as n, keep: {seen: n}}\n      - select :seen\nremedies:\n  turned:\n    reorder: {gate: [2, 1]}\n"
     )
-    with pytest.raises(InputError, match=r"s.yaml:10:\d+: remedy 'turned': 'seen' is kept by statement 2"):
+    with pytest.raises(
+        InputError, match=r"s.yaml:10:\d+: remedy 'turned': 'seen' is kept by statement 2"
+    ):
         read_scenario(text.encode(), "s.yaml")
 
 
@@ -181,7 +185,9 @@ def test_a_remedy_changes_what_it_says_of_a_statement_and_nothing_else():
         "  whole: {rewrite: {gate: {2: {sql: select 3, when: null, require: rows = 1}}}, add: {gate: {1: {sql: select 4 as m, keep: {m: m}}}}}\n"
     )
     made = read_scenario(text.encode(), "s.yaml").scenario.for_server("postgresql")
-    (plain, _), (whole, _) = (apply_remedy(made, made.remedies[name]) for name in ("plain", "whole"))
+    (plain, _), (whole, _) = (
+        apply_remedy(made, made.remedies[name]) for name in ("plain", "whole")
+    )
     assert [(s.text, s.when, s.require) for s in plain.transactions["gate"].statements][1] == (
         "select 3",
         "seen > 1",
@@ -193,7 +199,9 @@ def test_a_remedy_changes_what_it_says_of_a_statement_and_nothing_else():
     for remedy in made.remedies.values():
         again = Remedy.model_validate(as_plain(remedy), strict=False)
         assert apply_remedy(made, again) == apply_remedy(made, remedy)
-    assert "gate statement 2: select 3 (always; refused unless rows = 1)" in describe(made.remedies["whole"])
+    assert "gate statement 2: select 3 (always; refused unless rows = 1)" in describe(
+        made.remedies["whole"]
+    )
     with pytest.raises(InputError, match="'seen' is kept by statement 2, not before"):
         read_scenario(text.replace("{1: {sql", "{1: {when: seen > 1, sql").encode(), "s.yaml")
 
@@ -204,7 +212,10 @@ def test_a_remedy_changes_what_it_says_of_a_statement_and_nothing_else():
 def test_values_are_kept_bound_and_shown(played):
     done = played(
         scenario(
-            {"sql": "select kg, name from box where id = :id", "keep": {"kg": "kg", "name": "name", "found": "rows"}},
+            {
+                "sql": "select kg, name from box where id = :id",
+                "keep": {"kg": "kg", "name": "name", "found": "rows"},
+            },
             "update box set kg = :kg + 1, name = :name where id = 2",
             "select kg, name from box where id = 2",
             parameters={"id": 1},
@@ -215,7 +226,9 @@ def test_values_are_kept_bound_and_shown(played):
     assert events[0]["values"] == {"id": "1"}
     assert events[1]["kept"] == {"found": "1", "kg": "4", "name": "a"}
     assert events[2]["values"] == {"kg": "4", "name": "a"}
-    assert events[2]["sql"] == "update box set kg = :kg + 1, name = :name where id = 2", "nothing is pasted"
+    assert events[2]["sql"] == "update box set kg = :kg + 1, name = :name where id = 2", (
+        "nothing is pasted"
+    )
     assert events[5]["result"]["rows"] == [["5", "a"]]
 
 
@@ -225,7 +238,9 @@ def test_values_are_kept_bound_and_shown(played):
 def test_any_text_arrives_as_it_was(played, text):
     done = played(
         scenario(
-            "update box set name = :name where id = 1", "select name from box where id = 1", parameters={"name": text}
+            "update box set name = :name where id = 1",
+            "select name from box where id = 1",
+            parameters={"name": text},
         )
     )
     assert done.json["events"][3]["result"]["rows"] == [[text]]
@@ -241,7 +256,9 @@ def test_null_is_bound_as_null_and_a_condition_on_it_is_not_true(played):
         )
     )
     passed = [e for e in done.json["events"] if e["what"] == "passed"]
-    assert [(e["statement"], e["condition"], e["values"]) for e in passed] == [(2, "name = 'a'", {"name": None})]
+    assert [(e["statement"], e["condition"], e["values"]) for e in passed] == [
+        (2, "name = 'a'", {"name": None})
+    ]
     assert done.json["events"][-3]["kept"] == {"n": "2"}
 
 
@@ -300,7 +317,9 @@ def test_a_value_that_is_missing_or_of_another_type_ends_the_transaction_and_nam
     assert leftovers(kept) == ([], [])
 
 
-def test_what_a_statement_requires_refuses_its_transaction_and_no_server_is_said_to_have(played, call, tmp_path):
+def test_what_a_statement_requires_refuses_its_transaction_and_no_server_is_said_to_have(
+    played, call, tmp_path
+):
     done = played(
         scenario(
             {
@@ -321,7 +340,10 @@ def test_what_a_statement_requires_refuses_its_transaction_and_no_server_is_said
         "required",
         "'rows = 1' is not true: rows is 0",
     )
-    assert (done.json["outcome"]["kind"], done.json["transactions"][0]["status"]) == ("refused", "failed")
+    assert (done.json["outcome"]["kind"], done.json["transactions"][0]["status"]) == (
+        "refused",
+        "failed",
+    )
     assert [finding["id"] for finding in done.json["findings"]] == ["unmet-requirement"]
     assert len(done.json["rows"]["box"]["rows"]) == 2
     (tmp_path / "r.json").write_text(done.out)
@@ -332,7 +354,9 @@ def test_what_a_statement_requires_refuses_its_transaction_and_no_server_is_said
 
 
 def test_a_retry_begins_with_nothing_kept(call, tmp_path, kept):
-    """The loser of the deadlock keeps the box's weight anew: what it adds to is what the winner left."""
+    """The loser of the deadlock keeps the box's weight anew: what it adds to is what the winner
+    left.
+    """
     one = [
         {"sql": "select kg from box where id = 1", "keep": {"kg": "kg"}},
         {"sql": "update box set kg = :kg + 1 where id = 1"},
@@ -342,7 +366,10 @@ def test_a_retry_begins_with_nothing_kept(call, tmp_path, kept):
     plain = {
         "scenario": "again",
         "data": BOXES,
-        "transactions": {"gate": {"statements": one, "retry": {"times": 1}}, "crane": {"statements": other}},
+        "transactions": {
+            "gate": {"statements": one, "retry": {"times": 1}},
+            "crane": {"statements": other},
+        },
         "order": "gate gate crane gate crane crane",
         "victim": "gate",
     }
@@ -358,7 +385,9 @@ def test_a_retry_begins_with_nothing_kept(call, tmp_path, kept):
 
 
 def test_the_timeline_and_the_story_show_values_and_what_decided(call):
-    reported = " ".join(call("play", "crane-standby", "--order", "marit marit marit jonas jonas jonas").out.split())
+    reported = " ".join(
+        call("play", "crane-standby", "--order", "marit marit marit jonas jonas jonas").out.split()
+    )
     assert "keeps seen = 1" in reported
     assert "↷ 2. not run: seen > 1 is not true, seen = 1" in reported
     reported = call("play", "box-number").out
@@ -372,7 +401,11 @@ def test_a_parameter_takes_its_values_from_a_column(played, call, tmp_path):
     done = played(scenario("select :id", parameters={"id": {"value": "box.id"}}))
     assert done.json["events"][0]["values"] == {"id": "box.id"}
     done = played(scenario("select :id", parameters={"id": "box.none"}))
-    assert (done.code, "takes its values from box.none" in done.err, "s.yaml:1:" in done.err) == (2, True, True)
+    assert (done.code, "takes its values from box.none" in done.err, "s.yaml:1:" in done.err) == (
+        2,
+        True,
+        True,
+    )
 
 
 @pytest.mark.parametrize("server", NAMES)
@@ -387,7 +420,16 @@ def test_loops_carry_values_and_draw_from_a_column(call, tmp_path, server, reque
             parameters={"id": "box.id"},
         )
     )
-    found = call("churn", "s.yaml", "--target", f"local:{server}", "--iterations", "300", "--commit", "--json").json
+    found = call(
+        "churn",
+        "s.yaml",
+        "--target",
+        f"local:{server}",
+        "--iterations",
+        "300",
+        "--commit",
+        "--json",
+    ).json
     assert found["iterations"] == 300
     assert not any(t["failures"] for t in found["transactions"].values())
 
@@ -397,7 +439,8 @@ def test_loops_carry_values_and_draw_from_a_column(call, tmp_path, server, reque
 
 def test_rows_are_told_apart_by_the_values_of_the_run():
     text = scenario(
-        {"sql": "select kg from box where id = 1", "keep": {"kg": "kg"}}, "update box set kg = 0 where id = :kg"
+        {"sql": "select kg from box where id = 1", "keep": {"kg": "kg"}},
+        "update box set kg = 0 where id = :kg",
     )
     plain = json.loads(text)
     plain["transactions"]["crane"] = {"statements": ["update box set kg = 1 where id = 2"]}
@@ -443,20 +486,28 @@ DECIDES = {
 
 @pytest.mark.parametrize("title", DECIDES)
 @pytest.mark.parametrize("server", NAMES)
-def test_reduction_loses_no_outcome_where_transactions_decide(call, tmp_path, server, title, request):
+def test_reduction_loses_no_outcome_where_transactions_decide(
+    call, tmp_path, server, title, request
+):
     if server == "mariadb":
         request.getfixturevalue("kept_mariadb")
     plain = {
         "scenario": "decides",
         "data": BOXES,
-        "transactions": {n: s if isinstance(s, dict) else {"statements": s} for n, s in DECIDES[title].items()},
+        "transactions": {
+            n: s if isinstance(s, dict) else {"statements": s} for n, s in DECIDES[title].items()
+        },
     }
     (tmp_path / "s.yaml").write_text(json.dumps(plain))
     found = [
-        call("explore", "s.yaml", "--target", f"local:{server}", "--json", *more).json for more in ([], ["--every"])
+        call("explore", "s.yaml", "--target", f"local:{server}", "--json", *more).json
+        for more in ([], ["--every"])
     ]
     kinds = [
-        {(o["kind"], o["data"], json.dumps(o["status"]), json.dumps(o["failed_by"])) for o in one["outcomes"]}
+        {
+            (o["kind"], o["data"], json.dumps(o["status"]), json.dumps(o["failed_by"]))
+            for o in one["outcomes"]
+        }
         for one in found
     ]
     assert kinds[0] == kinds[1]
@@ -466,12 +517,18 @@ def test_reduction_loses_no_outcome_where_transactions_decide(call, tmp_path, se
         assert all(set(o["status"].values()) == {"committed"} for o in found[0]["outcomes"])
         assert {o["kind"] for o in found[0]["outcomes"]} == {"clean", "refused"}
     if title.startswith("write skew"):
-        assert {o["anomaly"] for o in found[0]["outcomes"] if o["data"] == "anomaly"} == {"write skew"}
-        assert "unchecked" not in {o["data"] for o in found[0]["outcomes"]}, "who decides to roll back is no failure"
+        assert {o["anomaly"] for o in found[0]["outcomes"] if o["data"] == "anomaly"} == {
+            "write skew"
+        }
+        assert "unchecked" not in {o["data"] for o in found[0]["outcomes"]}, (
+            "who decides to roll back is no failure"
+        )
 
 
 @pytest.mark.parametrize("server", NAMES)
-def test_numbers_that_the_server_makes_are_left_out_wherever_they_are_carried(call, server, request):
+def test_numbers_that_the_server_makes_are_left_out_wherever_they_are_carried(
+    call, server, request
+):
     if server == "mariadb":
         request.getfixturevalue("kept_mariadb")
     found = call("explore", "box-number", "--target", f"local:{server}", "--json").json

@@ -1,4 +1,6 @@
-"""Logs as people have them: wrapped, packed, cut, in other encodings and zones; one reader for all that read logs."""
+"""Logs as people have them: wrapped, packed, cut, in other encodings and zones; one reader for all
+that read logs.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,10 @@ def each_with_some(names) -> list:
 def reported(call, *files) -> list[dict]:
     """What intake says of files, without where it stands."""
     found = call("intake", *files, "--json").json["conflicts"]
-    return [{key: value for key, value in one.items() if key not in ("source", "number")} for one in found]
+    return [
+        {key: value for key, value in one.items() if key not in ("source", "number")}
+        for one in found
+    ]
 
 
 def followed(path, server: str, data: bytes) -> list[str]:
@@ -51,7 +56,9 @@ def followed(path, server: str, data: bytes) -> list[str]:
 
 
 @pytest.mark.parametrize(("server", "form", "around"), each_with_some(AROUND))
-def test_what_is_around_a_log_changes_nothing_of_what_it_says(call, logs, tmp_path, server, form, around):
+def test_what_is_around_a_log_changes_nothing_of_what_it_says(
+    call, logs, tmp_path, server, form, around
+):
     log = logs(server, False).folder / form
     wanted = reported(call, log)
     assert wanted
@@ -61,16 +68,31 @@ def test_what_is_around_a_log_changes_nothing_of_what_it_says(call, logs, tmp_pa
     assert reported(call, "wrapped") == wanted
     assert "read from" in done.err, "what was recognised is said"
     taken = call(
-        "history", "take", "wrapped", "--server", "port", "--store", "s.sqlite", "--json", "--zone", "UTC"
+        "history",
+        "take",
+        "wrapped",
+        "--server",
+        "port",
+        "--store",
+        "s.sqlite",
+        "--json",
+        "--zone",
+        "UTC",
     ).json
-    assert taken["deadlocks"] == len({(one["at"], str(one["report"])) for one in wanted if one["kind"] == "deadlock"})
+    assert taken["deadlocks"] == len(
+        {(one["at"], str(one["report"])) for one in wanted if one["kind"] == "deadlock"}
+    )
     if around not in ("export list", "export events"):  # one value, which is whole at its end only
         reports = [one["report"].strip() for one in wanted if one["kind"] == "deadlock"]
-        assert [one.strip() for one in followed(tmp_path / "grows", server, wrapped.encode())] == reports
+        assert [
+            one.strip() for one in followed(tmp_path / "grows", server, wrapped.encode())
+        ] == reports
 
 
 @pytest.mark.parametrize(("server", "form", "packed"), each_with_some(PACKED))
-def test_how_a_log_is_packed_changes_nothing_of_what_it_says(call, logs, tmp_path, server, form, packed):
+def test_how_a_log_is_packed_changes_nothing_of_what_it_says(
+    call, logs, tmp_path, server, form, packed
+):
     log = logs(server, True).folder / form
     (tmp_path / "packed").write_bytes(PACKED[packed](log.read_bytes()))
     assert reported(call, "packed") == reported(call, log)
@@ -81,18 +103,25 @@ def test_a_packed_log_that_was_cut_is_a_clear_error(call, logs, tmp_path, packed
     data = PACKED[packed]((logs("postgresql", True).folder / "port.log").read_bytes())
     (tmp_path / "cut").write_bytes(data[: len(data) // 2])
     done = call("intake", "cut")
-    assert (done.code, "cut: cannot be read" in done.err or "does not read like" in done.err) == (2, True), done.err
+    assert (done.code, "cut: cannot be read" in done.err or "does not read like" in done.err) == (
+        2,
+        True,
+    ), done.err
 
 
 @pytest.mark.parametrize(("server", "form"), LINES)
-def test_a_log_that_begins_in_the_middle_of_a_record_loses_that_one_only(call, logs, tmp_path, server, form):
+def test_a_log_that_begins_in_the_middle_of_a_record_loses_that_one_only(
+    call, logs, tmp_path, server, form
+):
     data = (logs(server, True).folder / form).read_text()
     wanted = reported(call, logs(server, True).folder / form)
     first = data.index("deadlock detected")
     for begin in (first - 400, first + 15, first + 200, first + 600):
         (tmp_path / "cut").write_text(data[max(0, begin) :])
         found = reported(call, "cut")
-        assert [one["victim"] for one in found][-len(wanted) + 1 :] == [one["victim"] for one in wanted][1:]
+        assert [one["victim"] for one in found][-len(wanted) + 1 :] == [
+            one["victim"] for one in wanted
+        ][1:]
         assert len(found) in (len(wanted) - 1, len(wanted))
 
 
@@ -100,7 +129,9 @@ def test_bytes_that_are_no_text_swallow_no_deadlock(call, logs, tmp_path):
     for form in FORMS["postgresql"]:
         log = logs("postgresql", False).folder / form
         (tmp_path / form).write_bytes(log.read_bytes().replace(b"Halcyon", b"Halcyon\xe9\xff"))
-        assert [one["victim"] for one in reported(call, form)] == [one["victim"] for one in reported(call, log)]
+        assert [one["victim"] for one in reported(call, form)] == [
+            one["victim"] for one in reported(call, log)
+        ]
 
 
 def test_fields_and_lines_may_be_as_long_as_they_are(call, logs, tmp_path):
@@ -108,7 +139,9 @@ def test_fields_and_lines_may_be_as_long_as_they_are(call, logs, tmp_path):
     for form in FORMS["postgresql"]:
         log = logs("postgresql", True).folder / form
         (tmp_path / form).write_text(log.read_text().replace("Halcyon", large, 1))
-        assert [one["victim"] for one in reported(call, form)] == [one["victim"] for one in reported(call, log)]
+        assert [one["victim"] for one in reported(call, form)] == [
+            one["victim"] for one in reported(call, log)
+        ]
 
 
 @given(st.lists(st.text(alphabet=st.characters(exclude_characters="\r\n\x0b\x0c\x1c\x1d\x1e\x85\u2028\u2029", codec="utf-8")), max_size=8),
@@ -119,7 +152,9 @@ def test_no_line_is_lost_or_changed_whatever_stands_in_it(lines, around, size):
     unwrapper = Unwrapper(wrapped)
     pieces = [wrapped[at : at + size] for at in range(0, len(wrapped), size)]
     text = "".join([*map(unwrapper.feed, pieces), unwrapper.finish()])
-    assert text.replace("\t", "#011").rstrip("\n").split("\n") == [line.replace("\t", "#011") for line in lines]
+    assert text.replace("\t", "#011").rstrip("\n").split("\n") == [
+        line.replace("\t", "#011") for line in lines
+    ]
     assert unwrapper.unread == 0
 
 
@@ -155,13 +190,30 @@ def test_two_servers_in_one_file_are_read_apart(call, logs, tmp_path):
 
 
 @pytest.mark.parametrize("language", ["de_DE", "ko_KR"])
-def test_history_and_watch_read_a_log_in_any_language(request, call, tmp_path, monkeypatch, logs, language):
+def test_history_and_watch_read_a_log_in_any_language(
+    request, call, tmp_path, monkeypatch, logs, language
+):
     make_locale(request, monkeypatch, language)
     other_kinds(tmp_path, f"{language}.UTF-8")
     for form in FORMS["postgresql"]:
-        waits = [one for one in reported(call, tmp_path / form) if one["kind"] in ("wait", "timeout", "ended")]
-        done = call("history", "take", tmp_path / form, "--server", "port", "--store", f"{form}.sqlite", "--json")
-        if form != "port.log":  # plain text has no codes: what its words mean is known of deadlocks and waits
+        waits = [
+            one
+            for one in reported(call, tmp_path / form)
+            if one["kind"] in ("wait", "timeout", "ended")
+        ]
+        done = call(
+            "history",
+            "take",
+            tmp_path / form,
+            "--server",
+            "port",
+            "--store",
+            f"{form}.sqlite",
+            "--json",
+        )
+        if (
+            form != "port.log"
+        ):  # plain text has no codes: what its words mean is known of deadlocks and waits
             assert len(waits) >= 4
         assert bool(done.json["incidents"]) == bool(waits), form
 
@@ -228,7 +280,9 @@ def test_since_leaves_nothing_in_or_out_by_a_zone_that_nobody_knows(call, logs, 
     late = datetime(2026, 7, 26, tzinfo=UTC)
     zone = ("--zone", "Europe/Amsterdam", "--json")
     assert call("intake", "port.log", "--since", "2026-07-24", *zone).json["conflicts"]
-    assert not call("intake", "port.log", "--since", late.isoformat(" ", "seconds"), *zone).json["conflicts"]
+    assert not call("intake", "port.log", "--since", late.isoformat(" ", "seconds"), *zone).json[
+        "conflicts"
+    ]
 
 
 def test_what_is_no_log_is_none_whatever_is_around_it(call, tmp_path):
@@ -251,12 +305,16 @@ SINK = (
 
 
 @pytest.mark.parametrize("grows", [False, True])
-def test_mysql_s_json_sink_has_the_deadlock_and_says_where_the_rest_stands(call, logs, tmp_path, grows):
+def test_mysql_s_json_sink_has_the_deadlock_and_says_where_the_rest_stands(
+    call, logs, tmp_path, grows
+):
     log = logs("mysql", False).folder / "error.log"
     wanted = call("intake", log, "--json").json["conflicts"]
     row = {"log_type": 1, "prio": 3, "subsystem": "InnoDB", "time": wanted[0]["at"], "ts": 1764468943569,
            "err_symbol": "ER_IB_MSG_643", "SQL_state": "HY000", "label": "Note"}  # fmt: skip
-    text = "".join(json.dumps({**row, "err_code": code, "msg": message}) + "\n" for code, message in SINK)
+    text = "".join(
+        json.dumps({**row, "err_code": code, "msg": message}) + "\n" for code, message in SINK
+    )
     (tmp_path / "error.log.00.json").write_text(text)
     if grows:
         (report,) = followed(tmp_path / "grows.json", "mysql", text.encode())
@@ -266,4 +324,6 @@ def test_mysql_s_json_sink_has_the_deadlock_and_says_where_the_rest_stands(call,
     assert (reported["at"], reported["members"]) == (wanted[0]["at"], [])
     assert "headings" in reported["notes"][0]
     both = call("intake", "error.log.00.json", log, "--json").json["conflicts"]
-    assert [one["members"] for one in both] == [one["members"] for one in wanted], "each is listed once, as it is whole"
+    assert [one["members"] for one in both] == [one["members"] for one in wanted], (
+        "each is listed once, as it is whole"
+    )

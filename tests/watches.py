@@ -1,10 +1,12 @@
-"""Watches of one server beside the account of a script that makes its incidents. Part of ``make soak``.
+"""Watches of one server beside the account of a script that makes its incidents. Part of ``make
+soak``.
 
-    python tests/watches.py --server postgresql --seconds 180 --first 1
+python tests/watches.py --server postgresql --seconds 180 --first 1
 
-Four watches look at the same server: as it is, over a slow link, with a disk that is full for a while, with ``--mask``.
-Every incident of three seconds and more must be in the history of each, with its head, or lie in a time that the history
-calls a gap or blind; and no incident may be there that the script did not make.
+Four watches look at the same server: as it is, over a slow link, with a disk that is full for a
+while, with ``--mask``. Every incident of three seconds and more must be in the history of each,
+with its head, or lie in a time that the history calls a gap or blind; and no incident may be there
+that the script did not make.
 """
 
 from __future__ import annotations
@@ -34,13 +36,17 @@ EVERY_S, DELAY_S = 0.5, 0.12
 #: What is seen of an incident may begin and end a check late, and over a slow link some more.
 LATE_S = 4.0
 ROW = "update berth set moved = moved + 1 where id = {k}"
-#: Incidents by kind: what the head does, then what each of the others does (None: sends nothing that waits).
+#: Incidents by kind: what the head does, then what each of the others does (None: sends nothing
+#: that waits).
 KINDS: dict[str, tuple[str, tuple[tuple[str, ...], ...]]] = {
     "a row": (ROW.format(k=1), ((ROW.format(k=1),),)),
     "a row that many want": (ROW.format(k=2), ((ROW.format(k=2),),) * 4),
     "a chain": (ROW.format(k=3), ((ROW.format(k=4), ROW.format(k=3)), (ROW.format(k=4),))),
     "a lock of that name": ("{named}", (("{named}",),)),
-    "all rows": ("update berth set moved = 0", ((ROW.format(k=5),), ("delete from berth where id = 1",))),
+    "all rows": (
+        "update berth set moved = 0",
+        ((ROW.format(k=5),), ("delete from berth where id = 1",)),
+    ),
 }
 NAMED = {"postgresql": "select pg_advisory_xact_lock(7)", "mariadb": "select get_lock('quay', 60)"}
 NAMED["mysql"] = NAMED["mariadb"]
@@ -94,7 +100,9 @@ class Port:
         if self.server == "postgresql":
             where = f"host={self.sockets} user=catenum dbname=marrowgate"
             return psycopg.connect(where, application_name=name)
-        made = over_socket(unix_socket=f"{self.sockets}/server.sock", user="root", program_name=name)
+        made = over_socket(
+            unix_socket=f"{self.sockets}/server.sock", user="root", program_name=name
+        )
         made.cursor().execute("create database if not exists watches")
         made.select_db("watches")
         return made
@@ -123,7 +131,9 @@ class Port:
         for session, statements in zip(made, others, strict=True):
             for statement in statements[:-1]:
                 session.cursor().execute(statement)
-            thread = threading.Thread(target=_quietly, args=(session, statements[-1].format(named=named)), daemon=True)
+            thread = threading.Thread(
+                target=_quietly, args=(session, statements[-1].format(named=named)), daemon=True
+            )
             thread.start()
             threads.append(thread)
             time.sleep(0.1)
@@ -171,7 +181,9 @@ def wall(text: str) -> float:
 
 def asked(store: Path, *words: str) -> dict[str, Any]:
     done = subprocess.run(
-        [str(SCRIPT), "history", *words, "--store", str(store), "--json"], check=True, capture_output=True
+        [str(SCRIPT), "history", *words, "--store", str(store), "--json"],
+        check=True,
+        capture_output=True,
     )
     found: dict[str, Any] = json.loads(done.stdout)
     return found
@@ -180,21 +192,32 @@ def asked(store: Path, *words: str) -> dict[str, Any]:
 def differences(one: Watched, made: list[Made]) -> list[str]:
     """What a watch's history has otherwise than the script."""
     reported = [
-        row for row in asked(one.store, "list")["incidents"] if row["source"] is None or row["source"] == "watch"
+        row
+        for row in asked(one.store, "list")["incidents"]
+        if row["source"] is None or row["source"] == "watch"
     ]
     gaps = [
-        (wall(gap["since"]), wall(gap["until"]) if gap["until"] else time.time()) for gap in asked(one.store)["gaps"]
+        (wall(gap["since"]), wall(gap["until"]) if gap["until"] else time.time())
+        for gap in asked(one.store)["gaps"]
     ]
     found, wrong = set(), []
     for each in made:
         own = [row for row in reported if row["head"] == each.head]
         found |= {row["id"] for row in own}
-        dark = sum(max(0.0, min(until, each.until) - max(since, each.since)) for since, until in gaps)
+        dark = sum(
+            max(0.0, min(until, each.until) - max(since, each.since)) for since, until in gaps
+        )
         for row in own:
             if wall(row["first"]) < each.since - 1 or wall(row["last"]) > each.until + LATE_S:
                 wrong.append(f"{one.name}: {each} is told from {row['first']} to {row['last']}")
-        if each.until - each.since >= 3 and not own and each.until - each.since - dark > EVERY_S + 1:
-            wrong.append(f"{one.name}: {each} is not in its history, and {dark:.1f} s of it are called a gap")
+        if (
+            each.until - each.since >= 3
+            and not own
+            and each.until - each.since - dark > EVERY_S + 1
+        ):
+            wrong.append(
+                f"{one.name}: {each} is not in its history, and {dark:.1f} s of it are called a gap"
+            )
         if len(own) > 1 and not dark:
             wrong.append(f"{one.name}: {each} is {len(own)} incidents")
     wrong += [f"{one.name}: nobody made {row}" for row in reported if row["id"] not in found]
@@ -222,7 +245,9 @@ def main() -> int:
                 disk.fill_disk()
             if number % 6 == 5:
                 disk.free_disk()
-            made.append(port.incident(chance.choice(list(KINDS)), chance.choice([1.0, 3.0, 4.0, 6.0])))
+            made.append(
+                port.incident(chance.choice(list(KINDS)), chance.choice([1.0, 3.0, 4.0, 6.0]))
+            )
             time.sleep(chance.uniform(2.0, 4.0))
         if number % 6 in (3, 4):
             disk.free_disk()

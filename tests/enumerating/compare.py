@@ -32,8 +32,12 @@ def reported(exploration: dict) -> tuple[set[object], set[object]]:
     outcomes = set()
     for row in exploration["outcomes"]:
         failed = {name: kinds[-1] for name, kinds in row["failed_by"].items()}
-        status = tuple((name, row["status"][name], failed.get(name, "")) for name in sorted(row["status"]))
-        outcomes.add((row["kind"], row["data"] == "serial", status, tuple(sorted(row["holds"].items()))))
+        status = tuple(
+            (name, row["status"][name], failed.get(name, "")) for name in sorted(row["status"])
+        )
+        outcomes.add(
+            (row["kind"], row["data"] == "serial", status, tuple(sorted(row["holds"].items())))
+        )
     fell = set()
     for cycle in exploration["cycles"]:
         at = {member["transaction"]: member["statement"] for member in cycle["members"]}
@@ -44,9 +48,10 @@ def reported(exploration: dict) -> tuple[set[object], set[object]]:
 def differences(case: Case, account: Account, exploration: dict) -> list[str]:
     """What one account has and the other has not, a line each. Empty: they agree.
 
-    Where a cycle closed at the move of somebody outside it, the victim is the server's choice: who of the members
-    fell is then left out, and only that one did is compared. Where ``explore`` says that it has not run all that can
-    happen, nothing that it lacks contradicts it; nor does what it has, if it came of a choice of the server's.
+    Where a cycle closed at the move of somebody outside it, the victim is the server's choice: who
+    of the members fell is then left out, and only that one did is compared. Where ``explore`` says
+    that it has not run all that can happen, nothing that it lacks contradicts it; nor does what it
+    has, if it came of a choice of the server's.
     """
     if not exploration["reach"]["complete"]:
         return []
@@ -59,16 +64,20 @@ def differences(case: Case, account: Account, exploration: dict) -> list[str]:
     for outcome in sorted(walked.keys() - outcomes, key=repr):
         lines.append(f"missed by explore: {outcome} after {' '.join(walked[outcome])}")
     if not account.cut:
-        lines += [f"only in explore: {outcome}" for outcome in sorted(outcomes - walked.keys(), key=repr)]
+        lines += [
+            f"only in explore: {outcome}" for outcome in sorted(outcomes - walked.keys(), key=repr)
+        ]
         victims = {victim for end in account.ends for victim in end.fell}
         if victims != fell and not late:
-            lines.append(f"victims: walked {sorted(victims, key=repr)}, explored {sorted(fell, key=repr)}")
+            lines.append(
+                f"victims: walked {sorted(victims, key=repr)}, explored {sorted(fell, key=repr)}"
+            )
     return lines
 
 
 def _unnamed(outcome: object) -> object:
-    """The outcome of a deadlock without the names of who failed, and so without how the others ended (one may roll
-    back, another commit); rules, which hang on that, left out too.
+    """The outcome of a deadlock without the names of who failed, and so without how the others
+    ended (one may roll back, another commit); rules, which hang on that, left out too.
     """
     kind, serial, status, _ = outcome  # type: ignore[misc]
     if kind != "deadlock":
@@ -94,7 +103,9 @@ def compared(
     if not exploration:
         return ["explore gave nothing"]
     account = Walk(bench, case, most).account()
-    return differences(case, account, exploration) + (not_replayed(path, exploration, play) if play else [])
+    return differences(case, account, exploration) + (
+        not_replayed(path, exploration, play) if play else []
+    )
 
 
 def not_replayed(path: Path, exploration: dict, play: Callable[[Path, str], dict]) -> list[str]:

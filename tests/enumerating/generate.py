@@ -1,7 +1,8 @@
-"""Small scenarios over the SQL that servers take: tables with all that can hang on them, and statements that meet there.
+"""Small scenarios over the SQL that servers take: tables with all that can hang on them, and
+statements that meet there.
 
-Every piece is some DDL and the statements that go with it. ``{k}`` is a key of a row that is there, ``{n}`` one of a row
-that is not (yet), ``{v}`` a number, ``{w}`` a word.
+Every piece is some DDL and the statements that go with it. ``{k}`` is a key of a row that is there,
+``{n}`` one of a row that is not (yet), ``{v}`` a number, ``{w}`` a word.
 """
 
 from __future__ import annotations
@@ -130,8 +131,24 @@ MYSQL: dict[str, Piece] = {
 PIECES = {"postgresql": POSTGRESQL, "mariadb": MARIADB, "mysql": MYSQL}
 LEVELS = {
     "postgresql": (None, None, None, "repeatable read", "repeatable read", "serializable"),
-    "mariadb": (None, None, None, "read committed", "read committed", "serializable", "read uncommitted"),
-    "mysql": (None, None, None, "read committed", "read committed", "serializable", "read uncommitted"),
+    "mariadb": (
+        None,
+        None,
+        None,
+        "read committed",
+        "read committed",
+        "serializable",
+        "read uncommitted",
+    ),
+    "mysql": (
+        None,
+        None,
+        None,
+        "read committed",
+        "read committed",
+        "serializable",
+        "read uncommitted",
+    ),
 }
 RULES = {
     "no two alike": "select count(*) = count(distinct moved) from berth",
@@ -140,13 +157,24 @@ RULES = {
 
 
 def case(server: str, seed: int) -> Case:
-    """The scenario of this number: a server's piece or two and what is plain, in two or three transactions."""
+    """The scenario of this number: a server's piece or two and what is plain, in two or three
+    transactions.
+    """
     chance = random.Random(f"{server} {seed}")
     pieces = PIECES[server]
     chosen = chance.sample(sorted(pieces), chance.choice((1, 1, 1, 2)))
-    if sum("create table box" in pieces[name][0] or "tells" in pieces[name][0] for name in chosen) > 1:
+    if (
+        sum("create table box" in pieces[name][0] or "tells" in pieces[name][0] for name in chosen)
+        > 1
+    ):
         chosen = chosen[:1]
-    if sum("tide" in pieces[name][0] or "load" in pieces[name][0] or "slot" in pieces[name][0] for name in chosen) > 1:
+    if (
+        sum(
+            "tide" in pieces[name][0] or "load" in pieces[name][0] or "slot" in pieces[name][0]
+            for name in chosen
+        )
+        > 1
+    ):
         chosen = chosen[:1]
     if sum("quay" in pieces[name][0] for name in chosen) > 1:
         chosen = chosen[:1]
@@ -162,7 +190,11 @@ def case(server: str, seed: int) -> Case:
         count = chance.choice(most) if name != "east" else 1
         statements = []
         for _ in range(count):
-            source = special if special and chance.random() < 0.55 else (shared if chance.random() < 0.7 else plain)
+            source = (
+                special
+                if special and chance.random() < 0.55
+                else (shared if chance.random() < 0.7 else plain)
+            )
             values = {
                 "k": chance.choice((1, 1, 2, 3)),
                 "n": chance.choice((4, 4, 5)),
@@ -251,7 +283,9 @@ QUEUE_RULES = {
 
 
 def queue_case(server: str, seed: int) -> Case:
-    """The scenario of this number in which several wait at a time, and a statement waits more than once."""
+    """The scenario of this number in which several wait at a time, and a statement waits more than
+    once.
+    """
     chance = random.Random(f"{server} queues {seed}")
     pool = [sql for sql in QUEUES if server == "postgresql" or "for share" not in sql]
     pool = chance.sample(pool, 5)
@@ -262,7 +296,12 @@ def queue_case(server: str, seed: int) -> Case:
         texts = []
         for _ in range(2 if name == longer else 1):
             text = chance.choice(pool)
-            values = {"k": chance.choice((1, 1, 2)), "m": chance.choice((2, 3)), "n": 4, "v": chance.randint(0, 3)}
+            values = {
+                "k": chance.choice((1, 1, 2)),
+                "m": chance.choice((2, 3)),
+                "n": 4,
+                "v": chance.randint(0, 3),
+            }
             for key, value in values.items():
                 text = text.replace("{" + key + "}", str(value))
             texts.append(text)
@@ -270,7 +309,8 @@ def queue_case(server: str, seed: int) -> Case:
     return Case(COMMON, parts, QUEUE_RULES)
 
 
-#: What a transaction rests on besides the rows that it names: numbers, the order of rows, what a row holds.
+#: What a transaction rests on besides the rows that it names: numbers, the order of rows, what a
+#: row holds.
 STATE = (
     "create table job (id int primary key, version smallint, taken text, check (version < 4)); insert into job values (1, 1, null), (2, 1, null), (3, 2, 'x');"
     "create table log (kg int, vessel int); insert into log values (5, 1), (6, 2);"
@@ -327,7 +367,11 @@ def state_case(server: str, seed: int) -> Case:
         most = chance.choice((1, 2, 3)) if len(names) == 2 else chance.choice((0, 1, 2))
         texts = [chance.choice(first), *(chance.choice(then) for _ in range(most))]
         for place, text in enumerate(texts):
-            values = {"k": chance.choice((1, 2)), "n": chance.choice((4, 5)), "v": chance.randint(1, 2)}
+            values = {
+                "k": chance.choice((1, 2)),
+                "n": chance.choice((4, 5)),
+                "v": chance.randint(1, 2),
+            }
             for key, value in values.items():
                 text = text.replace("{" + key + "}", str(value))
             texts[place] = text

@@ -72,8 +72,8 @@ class Hand:
 class Bench:
     """A server with one scratch space of its own. Subclasses say how it is spoken to.
 
-    ``settles_s``: how long a wait has lasted before nothing more comes of it by itself, longer than the server's own
-    check for deadlocks.
+    ``settles_s``: how long a wait has lasted before nothing more comes of it by itself, longer than
+    the server's own check for deadlocks.
     """
 
     settles_s = 0.02
@@ -100,7 +100,9 @@ class Bench:
         raise NotImplementedError
 
     def state(self, made: Mapping[str, int] = {}) -> object:
-        """All rows of all tables, and the indexes; without the columns at these places of these tables."""
+        """All rows of all tables, and the indexes; without the columns at these places of these
+        tables.
+        """
         raise NotImplementedError
 
     def true(self, sql: str) -> bool:
@@ -108,7 +110,9 @@ class Bench:
         raise NotImplementedError
 
     def settle(self, limit_s: float = 20.0, longer_s: float = 0.0) -> set[int]:
-        """Wait until every statement was answered or waits for a lock, for good. Gives the places of those that wait."""
+        """Wait until every statement was answered or waits for a lock, for good. Gives the places
+        of those that wait.
+        """
         began, since, before = time.monotonic(), 0.0, None
         pause = 0.001
         while any(hand.busy for hand in self.hands):
@@ -156,7 +160,12 @@ class PostgresqlBench(Bench):
                 rows = sorted(map(repr, cursor.fetchall())) if cursor.description else None
                 return (cursor.rowcount, rows)
             except psycopg.Error as error:
-                kinds = {"40P01": "deadlock", "40001": "refused", "55P03": "timeout", "57014": "timeout"}
+                kinds = {
+                    "40P01": "deadlock",
+                    "40001": "refused",
+                    "55P03": "timeout",
+                    "57014": "timeout",
+                }
                 raise Failed(kinds.get(error.sqlstate or "", "rejected"), str(error)) from error
 
         return Hand(execute, connection.info.backend_pid)
@@ -171,7 +180,9 @@ class PostgresqlBench(Bench):
             hand.send("rollback", "discard all", f"set search_path = {self.schema}", f"set deadlock_timeout = {DEADLOCK_CHECK_MS}")  # fmt: skip
         self.settle()
         s = self.schema
-        self.control.execute(f"drop schema if exists {s} cascade; create schema {s}; set search_path = {s}; {data}")
+        self.control.execute(
+            f"drop schema if exists {s} cascade; create schema {s}; set search_path = {s}; {data}"
+        )
 
     def begin(self, level: str | None) -> tuple[str, ...]:
         return (f"begin isolation level {level}" if level else "begin",)
@@ -185,7 +196,10 @@ class PostgresqlBench(Bench):
         indexes = self.control.execute(
             "select indexdef from pg_indexes where schemaname = %s order by 1", (self.schema,)
         )
-        rows = {n: _sorted(self.control.execute(f'select * from only "{n}"').fetchall(), made.get(n)) for n in names}
+        rows = {
+            n: _sorted(self.control.execute(f'select * from only "{n}"').fetchall(), made.get(n))
+            for n in names
+        }
         return (tuple(rows.items()), tuple(indexes.fetchall()))
 
     def true(self, sql: str) -> bool:
@@ -202,7 +216,9 @@ class PostgresqlBench(Bench):
 
 
 class MariadbBench(Bench):
-    """Through PyMySQL; row locks through InnoDB's status, which is not cached, the others through the process list."""
+    """Through PyMySQL; row locks through InnoDB's status, which is not cached, the others through
+    the process list.
+    """
 
     def __init__(self, socket: str, hands: int, schema: str = "enumerated") -> None:
         self.socket, self.schema = socket, schema
@@ -244,7 +260,13 @@ class MariadbBench(Bench):
                     pass
                 return (count, rows)
             except pymysql.Error as error:
-                kinds = {1213: "deadlock", 1205: "timeout", 3572: "timeout", 1969: "timeout", 1020: "refused"}
+                kinds = {
+                    1213: "deadlock",
+                    1205: "timeout",
+                    3572: "timeout",
+                    1969: "timeout",
+                    1020: "refused",
+                }
                 raise Failed(kinds.get(error.args[0], "rejected"), str(error)) from error
 
         return Hand(execute, connection.thread_id())
@@ -254,7 +276,11 @@ class MariadbBench(Bench):
         if not busy:
             return set()
         found = set()
-        for part in re.split(r"^---TRANSACTION", str(self._ask("show engine innodb status")[0][2]), flags=re.MULTILINE):
+        for part in re.split(
+            r"^---TRANSACTION",
+            str(self._ask("show engine innodb status")[0][2]),
+            flags=re.MULTILINE,
+        ):
             number = re.search(r"^(?:MariaDB|MySQL) thread id (\d+)", part, re.MULTILINE)
             if number and re.search(r"^LOCK WAIT ", part, re.MULTILINE):
                 found.add(int(number[1]))
@@ -265,13 +291,23 @@ class MariadbBench(Bench):
         for hand in self.hands:
             hand.send("rollback")
         self.settle()
-        self._ask(f"drop database {self.schema}; create database {self.schema}; use {self.schema}; {data}")
+        self._ask(
+            f"drop database {self.schema}; create database {self.schema}; use {self.schema}; {data}"
+        )
         for hand in self.hands:
-            hand.send("select release_all_locks()", f"use {self.schema}", "set @a = null", "deallocate prepare p")
+            hand.send(
+                "select release_all_locks()",
+                f"use {self.schema}",
+                "set @a = null",
+                "deallocate prepare p",
+            )
         self.settle()
 
     def begin(self, level: str | None) -> tuple[str, ...]:
-        return (f"set session transaction isolation level {level or 'repeatable read'}", "start transaction")
+        return (
+            f"set session transaction isolation level {level or 'repeatable read'}",
+            "start transaction",
+        )
 
     def state(self, made: Mapping[str, int] = {}) -> object:
         query = "select table_name from information_schema.tables where table_schema = '{}' and table_type = 'BASE TABLE' order by 1"  # fmt: skip
@@ -297,8 +333,8 @@ class MariadbBench(Bench):
 
 
 class MysqlBench(MariadbBench):
-    """The same on MySQL: a thread of the server's own looks for deadlocks, a moment later, and InnoDB's status leaves out
-    who has only read, even if he waits.
+    """The same on MySQL: a thread of the server's own looks for deadlocks, a moment later, and
+    InnoDB's status leaves out who has only read, even if he waits.
     """
 
     settles_s = 0.04
@@ -317,7 +353,9 @@ class MysqlBench(MariadbBench):
 
 
 def _sorted(rows: Iterable[Row], without: int | None) -> tuple[str, ...]:
-    return tuple(sorted(repr([v for place, v in enumerate(row) if place != without]) for row in rows))
+    return tuple(
+        sorted(repr([v for place, v in enumerate(row) if place != without]) for row in rows)
+    )
 
 
 def bench_on(server: str, sockets: str, hands: int, schema: str = "enumerated") -> Bench:
@@ -330,10 +368,14 @@ def bench_on(server: str, sockets: str, hands: int, schema: str = "enumerated") 
 
 @functools.cache
 def kept_sockets(server: str) -> str:
-    """The folder of sockets of the private server that stays, which is started where it does not run."""
+    """The folder of sockets of the private server that stays, which is started where it does not
+    run.
+    """
     command = [str(Path(sys.executable).with_name("catenum")), "local"]
     target = ("--target", f"local:{server}")
     subprocess.run([*command, "start", *target], check=False, capture_output=True)
-    status = subprocess.run([*command, "status", *target, "--json"], check=True, capture_output=True, text=True)
+    status = subprocess.run(
+        [*command, "status", *target, "--json"], check=True, capture_output=True, text=True
+    )
     (found,) = json.loads(status.stdout)["servers"]
     return found["sockets"]

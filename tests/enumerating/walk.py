@@ -1,4 +1,6 @@
-"""Every order of moves, each made on data loaded anew, and every end judged against every serial order."""
+"""Every order of moves, each made on data loaded anew, and every end judged against every serial
+order.
+"""
 
 from __future__ import annotations
 
@@ -28,15 +30,19 @@ class Case:
     data: str
     parts: dict[str, Part]
     holds: dict[str, str] = field(default_factory=dict)
-    made: dict[str, int] = field(default_factory=dict)  # tables, and the place of a column that the server numbers
+    made: dict[str, int] = field(
+        default_factory=dict
+    )  # tables, and the place of a column that the server numbers
 
 
 @dataclass(frozen=True)
 class End:
-    """What one schedule came to. ``fell``: deadlock victims with the statement (None: the end) that was cut.
+    """What one schedule came to. ``fell``: deadlock victims with the statement (None: the end) that
+    was cut.
 
-    ``late``: a victim was not the one that moved, so the cycle closed at another's move, and which member the server
-    rolls back is a matter of timing (on PostgreSQL the one whose check comes first after that).
+    ``late``: a victim was not the one that moved, so the cycle closed at another's move, and which
+    member the server rolls back is a matter of timing (on PostgreSQL the one whose check comes
+    first after that).
     """
 
     path: tuple[str, ...]
@@ -133,16 +139,23 @@ class Walk:
                         fell.add((other, None if last else number + 1))
                         late = late or other != path[-1]
                 elif last:
-                    status[other] = {"commit": "committed", "rollback": "rolled back"}[case.parts[other].ends]
+                    status[other] = {"commit": "committed", "rollback": "rolled back"}[
+                        case.parts[other].ends
+                    ]
                 else:
                     results[other].append(_compared(case.parts[other].statements[number], reply))
                     at[other] += 1
         committed = frozenset(name for name in self.names if status.get(name) == "committed")
-        seen = (bench.state(case.made), tuple((name, tuple(results[name])) for name in sorted(committed)))
+        seen = (
+            bench.state(case.made),
+            tuple((name, tuple(results[name])) for name in sorted(committed)),
+        )
         end = End(
             path=tuple(path),
             kind=KINDS[worst],
-            status=tuple((name, status.get(name, "?"), failed.get(name, "")) for name in sorted(self.names)),
+            status=tuple(
+                (name, status.get(name, "?"), failed.get(name, "")) for name in sorted(self.names)
+            ),
             fell=frozenset(fell),
             seen=seen,
             serial=False,
@@ -155,7 +168,9 @@ class Walk:
         committed = frozenset(name for name, status, _ in end.status if status == "committed")
         if committed not in self._serial:
             orders = itertools.permutations(sorted(committed))
-            self._serial[committed] = [made for order in orders if (made := self._in_turn(order)) is not None]
+            self._serial[committed] = [
+                made for order in orders if (made := self._in_turn(order)) is not None
+            ]
         serial = end.seen in self._serial[committed]
         return replace(end, serial=serial)
 
@@ -172,7 +187,10 @@ class Walk:
                 if isinstance(hand.reply, Failed):
                     return None
                 results[name].append(_compared(sql, hand.reply))
-        return (self.bench.state(self.case.made), tuple((name, tuple(results[name][:-1])) for name in sorted(order)))
+        return (
+            self.bench.state(self.case.made),
+            tuple((name, tuple(results[name][:-1])) for name in sorted(order)),
+        )
 
 
 def _compared(sql: str, reply: object) -> object:

@@ -1,4 +1,6 @@
-"""What commands share: options, reading scenarios, saving, and an engine for the length of a block."""
+"""What commands share: options, reading scenarios, saving, and an engine for the length of a
+block.
+"""
 
 from __future__ import annotations
 
@@ -25,11 +27,17 @@ SAMPLE_NAMES = samples.names()
 
 def add_output_options(parser: argparse.ArgumentParser) -> None:
     """--json, --quiet, --verbose, --no-color."""
-    parser.add_argument("--json", action="store_true", help="write the result as JSON to standard output")
-    parser.add_argument("--quiet", action="store_true", help="say the outcome only")
-    parser.add_argument("--verbose", action="store_true", help="say more: every lock picture, what was cleared")
     parser.add_argument(
-        "--no-color", action="store_true", help="no colour, also on a terminal (NO_COLOR does the same)"
+        "--json", action="store_true", help="write the result as JSON to standard output"
+    )
+    parser.add_argument("--quiet", action="store_true", help="say the outcome only")
+    parser.add_argument(
+        "--verbose", action="store_true", help="say more: every lock picture, what was cleared"
+    )
+    parser.add_argument(
+        "--no-color",
+        action="store_true",
+        help="no colour, also on a terminal (NO_COLOR does the same)",
     )
 
 
@@ -47,7 +55,10 @@ def zone_argument(name: str | None) -> tzinfo | None:
         return None
     found = zone_of(name)
     if found is None:
-        raise InputError(f"--zone {name}: no such time zone", advice="Write it as Europe/Amsterdam, UTC or +02:00.")
+        raise InputError(
+            f"--zone {name}: no such time zone",
+            advice="Write it as Europe/Amsterdam, UTC or +02:00.",
+        )
     return found
 
 
@@ -79,7 +90,11 @@ def read_file(path: Path, most: int = 500_000_000) -> bytes:
             raise InputError(f"has more than {most:,} bytes", place=where)
         return path.read_bytes()
     except FileNotFoundError as error:
-        near = suggestion(path.name, SAMPLE_NAMES) if path.parent == Path(".") and not path.suffix else None
+        near = (
+            suggestion(path.name, SAMPLE_NAMES)
+            if path.parent == Path(".") and not path.suffix
+            else None
+        )
         raise InputError("no such file", place=where, advice=near) from error
     except OSError as error:
         raise InputError(f"cannot be read: {error.strerror}", place=where) from error
@@ -88,13 +103,17 @@ def read_file(path: Path, most: int = 500_000_000) -> bytes:
 def target_of(asked: str | None, err: IO[str], *, settle: bool = True) -> Target:
     """The resolved target; with ``settle``, of the server that answers there.
 
-    With a warning where a password stands on the command line for all to see. Raises InputError, TargetError.
+    With a warning where a password stands on the command line for all to see. Raises InputError,
+    TargetError.
     """
     target = resolve(asked, read_settings())
     if asked and has_password(asked):
         *others, last = rules_of(target.server).advice.password_places
         instead = f"{', '.join(others)} or {last}" if others else last
-        err.write(f"catenum: the process list shows the password in --target; set it in {instead} instead\n")
+        err.write(
+            f"catenum: the process list shows the password in --target; set it in {instead}"
+            " instead\n"
+        )
     return settled(target) if settle else target
 
 
@@ -110,7 +129,9 @@ def teller(err: IO[str], quiet: bool) -> Callable[[str], None]:
 
 
 def require(library: str, what: str) -> None:
-    """Raises LibraryError, before any work is done, where a library is missing that ``what`` needs."""
+    """Raises LibraryError, before any work is done, where a library is missing that ``what``
+    needs.
+    """
     try:
         importlib.import_module(library)
     except ModuleNotFoundError as error:
@@ -118,7 +139,9 @@ def require(library: str, what: str) -> None:
 
 
 def check_writable(path: Path) -> None:
-    """Raises SaveError before the work is done, rather than after, where ``path`` could not be written."""
+    """Raises SaveError before the work is done, rather than after, where ``path`` could not be
+    written.
+    """
     folder = path.parent
     if not folder.is_dir():
         raise SaveError(f"cannot save {path}: there is no folder {folder}")
@@ -131,8 +154,8 @@ def check_writable(path: Path) -> None:
 def save_atomically(path: Path, data: bytes, *, shared: bool = False) -> None:
     """Write a file whole or not at all. Raises SaveError, leaving what was there before.
 
-    It has rows and statements of somebody's, so that nobody else may read a new one, but where it is ``shared``: a
-    figure, a scenario.
+    It has rows and statements of somebody's, so that nobody else may read a new one, but where it
+    is ``shared``: a figure, a scenario.
     """
     temporary: str | None = None
     try:

@@ -14,7 +14,9 @@ class ExitCode(IntEnum):
     FOUND = 1  # a conflict, a rule that is false, no remedy that wins; or not what --expect said
     USAGE = 2  # the call, the file or its data is wrong, or a result could not be written
     UNREACHABLE = 3  # the server cannot be reached, went away, or does not allow it
-    FAULT = 70  # of Catenum's own, as sysexits.h has it (EX_SOFTWARE); never to be taken for a result
+    FAULT = (
+        70  # of Catenum's own, as sysexits.h has it (EX_SOFTWARE); never to be taken for a result
+    )
     INTERRUPTED = 130
 
 

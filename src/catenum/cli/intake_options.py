@@ -1,4 +1,6 @@
-"""What ``intake`` and ``restage`` share: the files of a log, the part of it that is meant, one conflict of it."""
+"""What ``intake`` and ``restage`` share: the files of a log, the part of it that is meant, one
+conflict of it.
+"""
 
 from __future__ import annotations
 
@@ -29,16 +31,28 @@ from catenum.intake.files import sources
 def add_intake_options(parser: argparse.ArgumentParser) -> None:
     """The files, and which part of them."""
     parser.add_argument(
-        "files", metavar="FILE", nargs="+",
-        help="a server's log, a report of a deadlock, a statement log; a folder of them; '-' for standard input",
-    )  # fmt: skip
-    parser.add_argument("--since", metavar="TIME", help="leave out what came before, such as '2026-11-25 22:00:00'")
+        "files",
+        metavar="FILE",
+        nargs="+",
+        help="a server's log, a report of a deadlock, a statement log; a folder of them; '-' for "
+        "standard input",
+    )
+    parser.add_argument(
+        "--since", metavar="TIME", help="leave out what came before, such as '2026-11-25 22:00:00'"
+    )
     parser.add_argument("--until", metavar="TIME", help="leave out what came after")
-    parser.add_argument("--zone", metavar="ZONE", help="of the log's times, where they name none, or CEST and the like")
+    parser.add_argument(
+        "--zone",
+        metavar="ZONE",
+        help="of the log's times, where they name none, or CEST and the like",
+    )
     parser.add_argument(
         "--prefix",
         metavar="TEXT",
-        help="what the lines of the log begin with, as the server's setting says it, where that cannot be inferred",
+        help=(
+            "what the lines of the log begin with, as the server's setting says it, where that"
+            " cannot be inferred"
+        ),
     )
     parser.add_argument(
         "--schema",
@@ -49,17 +63,24 @@ def add_intake_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--target",
         metavar="URL",
-        help="the server: names of what a log has numbers of; for restage, tables and rows. It is only read",
+        help=(
+            "the server: names of what a log has numbers of; for restage, tables and rows. It is"
+            " only read"
+        ),
     )
 
 
 @contextlib.contextmanager
 def definitions_of(asked: str, server: str, err: IO[str]) -> Iterator[Definitions]:
-    """A connection that reads definitions. Raises InputError where the target is no such server, TargetError."""
+    """A connection that reads definitions. Raises InputError where the target is no such server,
+    TargetError.
+    """
     target = common.target_of(asked, err)
     if target.url is None or target.server != server:
         title = rules_of(server).title
-        raise InputError(f"--target {target.shown}: the log is one of {title}, so this must be the URL of one")
+        raise InputError(
+            f"--target {target.shown}: the log is one of {title}, so this must be the URL of one"
+        )
     found: Definitions = server_module(server, ".engine").read_definitions(target.url, target.shown)
     try:
         yield found
@@ -69,14 +90,18 @@ def definitions_of(asked: str, server: str, err: IO[str]) -> Iterator[Definition
 
 def schema_in(path: Path, server: str) -> Schema:
     """The definitions in a schema file. Raises InputError where there are none."""
-    schema = read_schema(common.read_file(path).decode("utf-8", "backslashreplace"), rules_of(server))
+    schema = read_schema(
+        common.read_file(path).decode("utf-8", "backslashreplace"), rules_of(server)
+    )
     if not schema.tables:
         raise InputError("this has no definition of a table", place=Place(str(path)))
     return schema
 
 
 def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int, str | None]:
-    """The conflicts, how many files there were, and what their kind of log does not have. Raises InputError."""
+    """The conflicts, how many files there were, and what their kind of log does not have. Raises
+    InputError.
+    """
     recorded = [path for path in map(Path, args.files) if _is_recording(path)]
     if recorded and len(recorded) == len(args.files):
         found_in = [conflicts_of(from_json(common.read_file(path), str(path))) for path in recorded]
@@ -96,7 +121,9 @@ def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int, s
             err.write(f"catenum: {text}\n")
 
     try:
-        conflicts = conflicts_in(found, since=since, until=until, zone=zone, progress=show, warn=warn)
+        conflicts = conflicts_in(
+            found, since=since, until=until, zone=zone, progress=show, warn=warn
+        )
         if args.schema is not None and conflicts:
             schema = schema_in(args.schema, conflicts[0].server)
             conflicts = [with_definitions(conflict, schema) for conflict in conflicts]
@@ -110,12 +137,16 @@ def read(args: argparse.Namespace, err: IO[str]) -> tuple[list[Conflict], int, s
 
 
 def pick(args: argparse.Namespace, conflicts: list[Conflict]) -> tuple[int, Conflict]:
-    """The conflict that is meant, with its number: the only one, where none is named. Raises InputError."""
+    """The conflict that is meant, with its number: the only one, where none is named. Raises
+    InputError.
+    """
     if not conflicts:
         raise InputError("there is no conflict in these files")
     if args.pick is None and len(conflicts) > 1:
         advice = "'catenum intake FILE' lists them."
-        raise InputError(f"there are {len(conflicts)} conflicts: --pick N says which", advice=advice)
+        raise InputError(
+            f"there are {len(conflicts)} conflicts: --pick N says which", advice=advice
+        )
     number = args.pick or 1
     if number > len(conflicts):
         raise InputError(f"--pick {number}: there are {len(conflicts)} conflicts")
@@ -123,11 +154,16 @@ def pick(args: argparse.Namespace, conflicts: list[Conflict]) -> tuple[int, Conf
 
 
 def with_server(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> Conflict:
-    """With what the server of ``--target`` still has of its rows; not with ``--mask``, which shows no row's key.
+    """With what the server of ``--target`` still has of its rows; not with ``--mask``, which shows
+    no row's key.
 
     Raises InputError, TargetError.
     """
-    if args.target is None or args.mask or not any(wait.address or wait.transaction for wait in conflict.waits):
+    if (
+        args.target is None
+        or args.mask
+        or not any(wait.address or wait.transaction for wait in conflict.waits)
+    ):
         return conflict
     with definitions_of(args.target, conflict.server, err) as server:
         return with_traces(conflict, server.trace)
@@ -148,18 +184,25 @@ def _is_recording(path: Path) -> bool:
 def recording_in(path: Path, args: argparse.Namespace) -> Recording:
     """A recording, or the picked conflict of a server's log or report. Raises InputError."""
     head = _head(path)
-    if not head.strip() or b'"catenum-' in head or (path.suffix == ".json" and b"error_severity" not in head):
+    if (
+        not head.strip()
+        or b'"catenum-' in head
+        or (path.suffix == ".json" and b"error_severity" not in head)
+    ):
         return from_json(common.read_file(path), str(path))
     try:
         conflicts = conflicts_in(sources([str(path)]))
     except InputError as error:
         found = error.problems[0].message
         raise InputError(
-            f"{found}, nor like a recording", advice="'catenum play SCENARIO --save FILE' writes one."
+            f"{found}, nor like a recording",
+            advice="'catenum play SCENARIO --save FILE' writes one.",
         ) from error
     return recording_of(pick(args, conflicts)[1])
 
 
 def add_pick_option(parser: argparse.ArgumentParser) -> None:
     """Of a log with several conflicts, which one."""
-    parser.add_argument("--pick", type=common.positive, metavar="N", help="of a server's log, which conflict of it")
+    parser.add_argument(
+        "--pick", type=common.positive, metavar="N", help="of a server's log, which conflict of it"
+    )

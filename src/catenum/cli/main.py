@@ -29,7 +29,9 @@ COMMANDS = {
     "sample": "list the scenarios that ship, or write one out to edit",
     "lint": "read scenarios and say what is wrong with them",
     "play": "run one schedule and show the timeline, the locks, the story",
-    "explore": "run every schedule that can differ; the outcomes, and the shortest schedule to each",
+    "explore": (
+        "run every schedule that can differ; the outcomes, and the shortest schedule to each"
+    ),
     "churn": "run the transactions in loops, uncontrolled, until timing does it",
     "trial": "run the baseline and each remedy, side by side",
     "propose": "derive changes from what is seen, try each on every schedule, and rank them",
@@ -60,7 +62,9 @@ exit codes: 0 all well · 1 a conflict was found · 2 the call or the file is wr
 
 
 class _Formatter(argparse.RawDescriptionHelpFormatter):
-    """Asks the terminal for its width without the archive modules that ``shutil`` would load for it."""
+    """Asks the terminal for its width without the archive modules that ``shutil`` would load for
+    it.
+    """
 
     def __init__(self, prog: str) -> None:
         try:
@@ -74,12 +78,16 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     """The parser; only the chosen command's options are filled in."""
     parser = argparse.ArgumentParser(
         prog="catenum",
-        description="Reproduce blocking and deadlocks, collect who waits for whom, and prove the fix.",
+        description=(
+            "Reproduce blocking and deadlocks, collect who waits for whom, and prove the fix."
+        ),
         epilog=_FIRST_STEPS,
         formatter_class=_Formatter,
     )
     parser.add_argument("--version", action="version", version=f"catenum {__version__}")
-    commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands", required=True)
+    commands = parser.add_subparsers(
+        dest="command", metavar="COMMAND", title="commands", required=True
+    )
     for name, line in COMMANDS.items():
         sub = commands.add_parser(
             name,
@@ -94,14 +102,20 @@ def build_parser(chosen: str | None) -> argparse.ArgumentParser:
     return parser
 
 
-def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: IO[str] | None = None) -> int:
-    """Run one command. Returns the exit code; argparse alone may raise SystemExit (2 for a wrong call, 0 for help)."""
+def main(
+    argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: IO[str] | None = None
+) -> int:
+    """Run one command. Returns the exit code; argparse alone may raise SystemExit (2 for a wrong
+    call, 0 for help).
+    """
     argv = sys.argv[1:] if argv is None else argv
     out, err = stdout or sys.stdout, stderr or sys.stderr
     chosen = next((word for word in argv if word in COMMANDS), None)
     args, unknown = build_parser(chosen).parse_known_args(argv)
     if unknown:
-        args.refuse(f"unknown arguments: {' '.join(unknown)}")  # with the command's own usage, not the first page's
+        args.refuse(
+            f"unknown arguments: {' '.join(unknown)}"
+        )  # with the command's own usage, not the first page's
 
     from catenum.cli.exits import ExitCode, code_for
     from catenum.core.errors import CatenumError
@@ -118,7 +132,8 @@ def main(argv: list[str] | None = None, stdout: IO[str] | None = None, stderr: I
         print("catenum: interrupted", file=err)
         return ExitCode.INTERRUPTED
     except BrokenPipeError:
-        # Whoever read our output has gone (``catenum play … | head``); nothing is left to say to them.
+        # Whoever read our output has gone (``catenum play … | head``); nothing is left to say to
+        # them.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return ExitCode.OK
     except OSError as error:
@@ -140,7 +155,10 @@ def _fault(argv: Sequence[str], err: IO[str]) -> int:
     from catenum.cli.secrets import without_secrets
 
     err.write(without_secrets(traceback.format_exc(), argv))
-    print("catenum: a fault of Catenum itself, not a result; please report it with the lines above", file=err)
+    print(
+        "catenum: a fault of Catenum itself, not a result; please report it with the lines above",
+        file=err,
+    )
     return ExitCode.FAULT
 
 

@@ -9,7 +9,9 @@ from catenum.engines.clock import Clock
 
 
 class Progress:
-    """Called with (done, total, what); rewrites one line on a terminal and says nothing in a pipe."""
+    """Called with (done, total, what); rewrites one line on a terminal and says nothing in a
+    pipe.
+    """
 
     def __init__(self, stream: IO[str], *, quiet: bool = False) -> None:
         self.stream, self.show = stream, stream.isatty() and not quiet
@@ -26,7 +28,9 @@ class Progress:
         self.stream.flush()
 
     def part(self, fraction: float, what: str) -> None:
-        """The same by the part that is done, 0 to 1, where the number of runs is not known beforehand."""
+        """The same by the part that is done, 0 to 1, where the number of runs is not known
+        beforehand.
+        """
         if not self.show:
             return
         left = ""

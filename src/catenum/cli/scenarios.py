@@ -1,4 +1,6 @@
-"""What commands share that run a scenario: options, reading it, and an engine for the length of a block."""
+"""What commands share that run a scenario: options, reading it, and an engine for the length of a
+block.
+"""
 
 from __future__ import annotations
 
@@ -25,11 +27,16 @@ from catenum.lab.run.safety import uncontained_statements, unsafe_statements
 
 def add_run_options(parser: argparse.ArgumentParser) -> None:
     """What every command that runs a scenario takes."""
-    parser.add_argument("scenario", metavar="SCENARIO", help="a scenario file, or the name of a sample")
+    parser.add_argument(
+        "scenario", metavar="SCENARIO", help="a scenario file, or the name of a sample"
+    )
     parser.add_argument(
         "--target",
         metavar="TARGET",
-        help="local:postgresql (default), a URL, or a short name from catenum.toml; CATENUM_TARGET sets the default",
+        help=(
+            "local:postgresql (default), a URL, or a short name from catenum.toml; CATENUM_TARGET"
+            " sets the default"
+        ),
     )
     parser.add_argument(
         "--statement-limit",
@@ -41,11 +48,16 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--outside",
         action="store_true",
-        help="let statements reach beyond the run's scratch space: YOUR tables are then read and changed",
+        help=(
+            "let statements reach beyond the run's scratch space: YOUR tables are then read and"
+            " changed"
+        ),
     )
 
 
-def add_play_options(parser: argparse.ArgumentParser, *, schedule: bool = True, each: bool = False) -> None:
+def add_play_options(
+    parser: argparse.ArgumentParser, *, schedule: bool = True, each: bool = False
+) -> None:
     """What changes the transactions, and the schedule where there is one."""
     parser.set_defaults(order=None, victim=None)
     _add_isolation(parser, each=each)
@@ -76,12 +88,16 @@ def _add_isolation(parser: argparse.ArgumentParser, *, each: bool) -> None:
 
 def at_level(scenario: Scenario, level: str) -> Scenario:
     """The scenario with every transaction at ``level``."""
-    transactions = {n: t.model_copy(update={"isolation": level}) for n, t in scenario.transactions.items()}
+    transactions = {
+        n: t.model_copy(update={"isolation": level}) for n, t in scenario.transactions.items()
+    }
     return scenario.model_copy(update={"transactions": transactions})
 
 
 def load_scenario(word: str) -> ScenarioFile:
-    """The scenario in a file or within a recording, or the sample of that name. Raises InputError."""
+    """The scenario in a file or within a recording, or the sample of that name. Raises
+    InputError.
+    """
     return scenario_with_text(word)[0]
 
 
@@ -109,24 +125,36 @@ def _recorded(data: bytes, word: str) -> tuple[ScenarioFile, str]:
     return replace(read_scenario(text.encode(), word), recorded_on=recording.target.server), text
 
 
-def changed_by_options(file: ScenarioFile, args: argparse.Namespace) -> tuple[Scenario, tuple[str, ...] | None]:
-    """The scenario with ``--isolation`` applied, and the order asked for. Raises InputError for unknown names."""
+def changed_by_options(
+    file: ScenarioFile, args: argparse.Namespace
+) -> tuple[Scenario, tuple[str, ...] | None]:
+    """The scenario with ``--isolation`` applied, and the order asked for. Raises InputError for
+    unknown names.
+    """
     scenario = file.scenario
     names = list(scenario.transactions)
     transactions = dict(scenario.transactions)
     for word in args.isolation:
         name, separator, level = word.rpartition("=")
         if separator and name not in transactions:
-            raise InputError(f"--isolation names {name!r}, which is not a transaction", advice=suggestion(name, names))
+            raise InputError(
+                f"--isolation names {name!r}, which is not a transaction",
+                advice=suggestion(name, names),
+            )
         level = level.strip().lower().replace("-", " ")
         if level not in LEVELS:
-            raise InputError(f"--isolation: {level!r} is not a level", advice=suggestion(level, list(LEVELS)))
+            raise InputError(
+                f"--isolation: {level!r} is not a level", advice=suggestion(level, list(LEVELS))
+            )
         for which in [name] if separator else names:
             transactions[which] = transactions[which].model_copy(update={"isolation": level})
     order = tuple(args.order.split()) if args.order else None
     for name in order or ():
         if name not in transactions:
-            raise InputError(f"--order names {name!r}, which is not a transaction", advice=suggestion(name, names))
+            raise InputError(
+                f"--order names {name!r}, which is not a transaction",
+                advice=suggestion(name, names),
+            )
     for name in names:
         retry = transactions[name].retry
         most = transactions[name].moves * (1 + (retry.times if retry else 0))
@@ -141,7 +169,8 @@ def changed_by_options(file: ScenarioFile, args: argparse.Namespace) -> tuple[Sc
 
 
 def unsafe(file: ScenarioFile, server: str, *, outside: bool, advice: str) -> list[Problem]:
-    """Statements that end their transaction by themselves, and those that reach beyond the scratch space.
+    """Statements that end their transaction by themselves, and those that reach beyond the scratch
+    space.
 
     ``outside`` allows the latter; ``advice`` says what to do about them.
     """
@@ -154,17 +183,22 @@ def unsafe(file: ScenarioFile, server: str, *, outside: bool, advice: str) -> li
 
 def refuse_unsafe(file: ScenarioFile, server: str, *, outside: bool) -> None:
     """Raises InputError where a statement must not be run."""
-    advice = "Without a schema a name means the run's own table; --outside allows what this does to YOUR server."
+    advice = (
+        "Without a schema a name means the run's own table; --outside allows what this does to YOUR"
+        " server."
+    )
     problems = unsafe(file, server, outside=outside, advice=advice)
     if problems:
         raise InputError.from_problems(problems)
 
 
 def refuse_uncontained(file: ScenarioFile, target: Target) -> None:
-    """Raises InputError for statements that only a wall would let run: it is not certain what they reach."""
+    """Raises InputError for statements that only a wall would let run: it is not certain what they
+    reach.
+    """
     advice = (
-        f"Here they have all the rights of your login. Use local:{target.server}, or allow it with --outside"
-        f"{rules_of(target.server).advice.wall_advice}."
+        f"Here they have all the rights of your login. Use local:{target.server}, or allow it with"
+        f" --outside{rules_of(target.server).advice.wall_advice}."
     )
     found = uncontained_statements(file.scenario, target.server)
     problems = [Problem(one.words, file.place(*one.path), advice) for one in found]
@@ -173,29 +207,41 @@ def refuse_uncontained(file: ScenarioFile, target: Target) -> None:
 
 
 def recorded_target(file: ScenarioFile) -> str | None:
-    """A private server of the kind on which a recording was made, since it carries the SQL of that kind only."""
+    """A private server of the kind on which a recording was made, since it carries the SQL of that
+    kind only.
+    """
     return f"local:{file.recorded_on}" if file.recorded_on is not None else None
 
 
 def refuse_crowd(file: ScenarioFile, engine: Engine) -> None:
-    """Raises TargetError where the server does not let so many sessions in: before the first of them begins."""
-    count, left = len(file.scenario.for_server(engine.info.server).transactions), engine.connections_left()
+    """Raises TargetError where the server does not let so many sessions in: before the first of
+    them begins.
+    """
+    count, left = (
+        len(file.scenario.for_server(engine.info.server).transactions),
+        engine.connections_left(),
+    )
     if count > left:
         raise TargetError(
-            f"{engine.info.url}: the scenario has {count} transactions, each on a connection of its own, and the "
-            f"server has {left} left (max_connections)",
+            f"{engine.info.url}: the scenario has {count} transactions, each on a connection of its"
+            f" own, and the server has {left} left (max_connections)",
             advice="Give the scenario fewer transactions, or the server more connections.",
         )
 
 
 @contextlib.contextmanager
 def server_for(
-    target: Target, tell: Callable[[str], None], file: ScenarioFile | None = None, *, outside: bool = False
+    target: Target,
+    tell: Callable[[str], None],
+    file: ScenarioFile | None = None,
+    *,
+    outside: bool = False,
 ) -> Iterator[tuple[Connector, Engine]]:
-    """What connects to the target, and one engine with scratch space made, which is gone when the block ends.
+    """What connects to the target, and one engine with scratch space made, which is gone when the
+    block ends.
 
-    Raises InputError where the server keeps no wall around that space, and ``file`` has statements of which it is not
-    certain that they stay within; ``outside`` allows those.
+    Raises InputError where the server keeps no wall around that space, and ``file`` has statements
+    of which it is not certain that they stay within; ``outside`` allows those.
     """
     with open_engine(target, tell, sandboxed=not outside) as connect:
         engine: Engine = connect()
@@ -218,8 +264,14 @@ def server_for(
 
 @contextlib.contextmanager
 def engine_for(
-    target: Target, tell: Callable[[str], None], file: ScenarioFile | None = None, *, outside: bool = False
+    target: Target,
+    tell: Callable[[str], None],
+    file: ScenarioFile | None = None,
+    *,
+    outside: bool = False,
 ) -> Iterator[Engine]:
-    """An engine with scratch space made; both are gone when the block ends, however it ends. Raises as server_for."""
+    """An engine with scratch space made; both are gone when the block ends, however it ends. Raises
+    as server_for.
+    """
     with server_for(target, tell, file, outside=outside) as (_, engine):
         yield engine

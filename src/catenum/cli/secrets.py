@@ -1,4 +1,6 @@
-"""The last layer before anything is written about a fault: no password goes out, whatever an error quotes."""
+"""The last layer before anything is written about a fault: no password goes out, whatever an error
+quotes.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ def known_secrets(words: Iterable[str]) -> list[str]:
 
 
 def without_secrets(text: str, words: Iterable[str]) -> str:
-    """A text without the passwords of a command's words and of the environment, and without any in a URL."""
+    """A text without the passwords of a command's words and of the environment, and without any in
+    a URL.
+    """
     for secret in known_secrets(words):
         text = text.replace(secret, "…")
     return _PARAMETER.sub(r"\1=…", _IN_URL.sub(r"\1:…@", text))

@@ -12,30 +12,47 @@ from catenum.lab.explore.walker import ALL_ORDERS, ExploreOptions
 def add_reach_options(parser: argparse.ArgumentParser, *, limit: int, length: bool = True) -> None:
     """How much of the space is run; shared with ``trial``."""
     parser.add_argument(
-        "--every", action="store_true", help="run every schedule, also those that must come out the same"
+        "--every",
+        action="store_true",
+        help="run every schedule, also those that must come out the same",
     )
     parser.add_argument(
         "--limit",
         metavar="N",
         type=common.positive,
         default=limit,
-        help=f"at most so many classes of schedules; where there are more, a sample is drawn (default {limit:,})",
+        help=(
+            "at most so many classes of schedules; where there are more, a sample is drawn"
+            f" (default {limit:,})"
+        ),
     )
     parser.add_argument(
         "--check-orders",
         metavar="N",
         type=common.whole_number,
         default=ALL_ORDERS,
-        help="where no more than N orders can be made, run all of them as well and compare "
-        f"(default {ALL_ORDERS}; 0: never)",
+        help=(
+            "where no more than N orders can be made, run all of them as well and compare "
+            f"(default {ALL_ORDERS}; 0: never)"
+        ),
     )
     if length:
         parser.add_argument(
-            "--for", dest="length", metavar="TIME", type=common.duration_argument, help="stop after so long"
+            "--for",
+            dest="length",
+            metavar="TIME",
+            type=common.duration_argument,
+            help="stop after so long",
         )
-    parser.add_argument("--seed", metavar="N", type=int, default=1, help="for what is drawn by chance (default 1)")
     parser.add_argument(
-        "--workers", metavar="N", type=common.positive, default=1, help="processes, each with scratch space"
+        "--seed", metavar="N", type=int, default=1, help="for what is drawn by chance (default 1)"
+    )
+    parser.add_argument(
+        "--workers",
+        metavar="N",
+        type=common.positive,
+        default=1,
+        help="processes, each with scratch space",
     )
 
 
@@ -47,5 +64,7 @@ def options_of(args: argparse.Namespace, *, pictures: bool) -> ExploreOptions:
         for_ms=args.length,
         seed=args.seed,
         all_orders=args.check_orders,
-        stage=StageOptions(pictures=pictures, victim=args.victim, limit_ms=float(args.statement_limit)),
+        stage=StageOptions(
+            pictures=pictures, victim=args.victim, limit_ms=float(args.statement_limit)
+        ),
     )

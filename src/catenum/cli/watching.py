@@ -1,4 +1,6 @@
-"""What the commands for running servers share: the target, a connection that looks, and their options."""
+"""What the commands for running servers share: the target, a connection that looks, and their
+options.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,11 @@ def add_target_option(parser: argparse.ArgumentParser, *, several: bool = False)
         help="a URL, a short name from catenum.toml, or local:postgresql if one is kept running"
         + ("; may be repeated" if several else ""),
     )
-    parser.add_argument("--mask", action="store_true", help="leave literals out of everything that is shown or stored")
+    parser.add_argument(
+        "--mask",
+        action="store_true",
+        help="leave literals out of everything that is shown or stored",
+    )
 
 
 def name_of(word: str | None, shown: str) -> str:
@@ -44,7 +50,9 @@ def targets_of(words: list[str] | None, err: IO[str]) -> dict[str, Target]:
             raise InputError(f"--target names {name} twice")
         found[name] = target
     if len(found) > MOST_TARGETS:
-        raise InputError(f"more than {MOST_TARGETS} servers", advice="Share them between several calls.")
+        raise InputError(
+            f"more than {MOST_TARGETS} servers", advice="Share them between several calls."
+        )
     return found
 
 
@@ -60,7 +68,10 @@ def connect(target: Target) -> Monitor:
     if not found:
         raise TargetError(
             f"{target.shown}: no private server is kept running",
-            advice="Name the server with --target or CATENUM_TARGET; or keep a private one: catenum local start.",
+            advice=(
+                "Name the server with --target or CATENUM_TARGET; or keep a private one: catenum"
+                " local start."
+            ),
         )
     return module.open_monitor(found[0][0].where, target.shown, private=True)
 

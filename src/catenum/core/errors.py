@@ -1,4 +1,5 @@
-"""The tool's own errors. They carry fields, so that one place can choose the exit code and the wording.
+"""The tool's own errors. They carry fields, so that one place can choose the exit code and the
+wording.
 
 CatenumError
 ├── InputError        the call, a scenario, its data or a recording is wrong
@@ -15,7 +16,9 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """A position in an input file. ``line`` and ``column`` count from 1; ``line`` 0 means the file as a whole."""
+    """A position in an input file. ``line`` and ``column`` count from 1; ``line`` 0 means the file
+    as a whole.
+    """
 
     file: str
     line: int = 0
@@ -42,7 +45,9 @@ class Problem:
 class CatenumError(Exception):
     """Root of all errors that a user should read as a sentence rather than as a traceback."""
 
-    def __init__(self, message: str, *, place: Place | None = None, advice: str | None = None) -> None:
+    def __init__(
+        self, message: str, *, place: Place | None = None, advice: str | None = None
+    ) -> None:
         super().__init__(message)
         self.problems: tuple[Problem, ...] = (Problem(message, place, advice),)
 
@@ -68,7 +73,9 @@ class SaveError(CatenumError):
 
 
 class ScenarioFault(InputError):
-    """What a scenario defines (a trigger, a check, a function) made the server reject SQL of Catenum's own."""
+    """What a scenario defines (a trigger, a check, a function) made the server reject SQL of
+    Catenum's own.
+    """
 
 
 class TargetError(CatenumError):
@@ -80,4 +87,6 @@ class LibraryError(CatenumError):
 
     def __init__(self, library: str, what: str) -> None:
         advice = f"pip install {library}"
-        super().__init__(f"{what} needs the Python library {library}, which is not installed", advice=advice)
+        super().__init__(
+            f"{what} needs the Python library {library}, which is not installed", advice=advice
+        )

@@ -1,9 +1,9 @@
-"""Every JSON that Catenum writes, as a type: from these come its schema (``catenum schema NAME``), its reading and its
-validation. The tests hold every JSON that a command prints against its type.
+"""Every JSON that Catenum writes, as a type: from these come its schema (``catenum schema NAME``),
+its reading and its validation. The tests hold every JSON that a command prints against its type.
 
-A format's name stands in it (``"format": "catenum-now/1"``); the number grows when a field is taken away or changes its
-meaning, not when one is added. Lengths of time are in ms, moments are RFC 3339 in UTC. Where a field is a type of the
-model, its docstring says what it holds.
+A format's name stands in it (``"format": "catenum-now/1"``); the number grows when a field is taken
+away or changes its meaning, not when one is added. Lengths of time are in ms, moments are RFC 3339
+in UTC. Where a field is a type of the model, its docstring says what it holds.
 """
 
 from __future__ import annotations
@@ -12,7 +12,10 @@ import json
 from functools import cache
 from typing import TYPE_CHECKING, Any, Literal, NotRequired
 
-from typing_extensions import TypedDict, is_typeddict  # pydantic asks for this one before Python 3.12
+from typing_extensions import (
+    TypedDict,
+    is_typeddict,
+)  # pydantic asks for this one before Python 3.12
 
 from catenum.core.compare.loop_comparison import LoopComparison
 from catenum.core.compare.measure import Ratio, Spread
@@ -31,11 +34,13 @@ if TYPE_CHECKING:
 Provenance = dict[str, str]
 
 
-# -- running servers ---------------------------------------------------------------------------------------------------
+# -- running servers -------------------------------------------------------------------------------
 
 
 class SessionValue(TypedDict):
-    """A session: see ``core.snapshot.sample.SessionInfo``, with the moments at which its work began."""
+    """A session: see ``core.snapshot.sample.SessionInfo``, with the moments at which its work
+    began.
+    """
 
     id: str
     started: str | None
@@ -76,7 +81,9 @@ class Depth(TypedDict):
 
 
 class HeadValue(TypedDict):
-    """A head blocker, with whom it blocks. ``exact``: otherwise the time is the most that it can be."""
+    """A head blocker, with whom it blocks. ``exact``: otherwise the time is the most that it can
+    be.
+    """
 
     session: str
     directly: int
@@ -87,7 +94,9 @@ class HeadValue(TypedDict):
 
 
 class WaitValue(TypedDict):
-    """One session waits for another. ``queued``: for its place in the queue, rather than for a lock that it has."""
+    """One session waits for another. ``queued``: for its place in the queue, rather than for a lock
+    that it has.
+    """
 
     waiter: str
     holder: str
@@ -201,7 +210,9 @@ class IncidentValue(TypedDict):
 
 
 class WatchLine(TypedDict):
-    """One line of ``catenum watch --json``, and what a hook is given. ``event``: see ``live/events.py``."""
+    """One line of ``catenum watch --json``, and what a hook is given. ``event``: see
+    ``live/events.py``.
+    """
 
     format: Literal["catenum-watch/1"]
     event: str
@@ -224,8 +235,8 @@ class Gap(TypedDict):
 
 
 class HistoryFile(TypedDict):
-    """``catenum history --json``: rows of the store, see ``core.snapshot.history_rows``. Which of them stand in
-    it depends on what was asked for.
+    """``catenum history --json``: rows of the store, see ``core.snapshot.history_rows``. Which of
+    them stand in it depends on what was asked for.
     """
 
     format: Literal["catenum-history/1"]
@@ -274,7 +285,9 @@ class ReleaseResult(TypedDict):
 
 
 class ReleaseFile(TypedDict):
-    """``catenum release --json``: the session, what it held up, and what came of it; null: nothing was done."""
+    """``catenum release --json``: the session, what it held up, and what came of it; null: nothing
+    was done.
+    """
 
     format: Literal["catenum-release/1"]
     session: SessionValue
@@ -337,7 +350,7 @@ class LocalFile(TypedDict):
     servers: list[LocalServer]
 
 
-# -- logs --------------------------------------------------------------------------------------------------------------
+# -- logs ------------------------------------------------------------------------------------------
 
 
 class MemberValue(TypedDict):
@@ -403,8 +416,8 @@ class ConflictGroup(TypedDict):
 
 
 class IntakeTable(TypedDict):
-    """``catenum intake --by SIDE --json``: how many conflicts of each kind there were by an hour, a day, an application
-    or a pair of statements, which has the side's name.
+    """``catenum intake --by SIDE --json``: how many conflicts of each kind there were by an hour, a
+    day, an application or a pair of statements, which has the side's name.
     """
 
     format: Literal["catenum-intake/1"]
@@ -413,7 +426,9 @@ class IntakeTable(TypedDict):
 
 
 class IntakeFile(TypedDict):
-    """``catenum intake --json``. ``limits``: what a log of this server does not have; left out with ``--pick``."""
+    """``catenum intake --json``. ``limits``: what a log of this server does not have; left out with
+    ``--pick``.
+    """
 
     format: Literal["catenum-intake/1"]
     limits: NotRequired[str | None]
@@ -439,7 +454,9 @@ class RestagedKind(TypedDict):
 
 
 class RestageFile(TypedDict):
-    """``catenum restage --json``: of one conflict its scenario, with ``--all`` a file for each kind."""
+    """``catenum restage --json``: of one conflict its scenario, with ``--all`` a file for each
+    kind.
+    """
 
     format: Literal["catenum-restage/1"]
     scenario: NotRequired[str]
@@ -450,7 +467,7 @@ class RestageFile(TypedDict):
     scenarios: NotRequired[list[RestagedKind]]
 
 
-# -- scenarios ---------------------------------------------------------------------------------------------------------
+# -- scenarios -------------------------------------------------------------------------------------
 
 
 class LintProblem(TypedDict):
@@ -646,7 +663,9 @@ class CandidateCost(Figures):
 
 
 class CandidateValue(TypedDict):
-    """A change that was derived and tried. ``change``: as it stands under ``remedies`` in a scenario."""
+    """A change that was derived and tried. ``change``: as it stands under ``remedies`` in a
+    scenario.
+    """
 
     rank: int
     kind: str
@@ -730,7 +749,9 @@ FORMATS: dict[str, Any] = {
 }
 
 for _kind in [kind for kind in globals().values() if is_typeddict(kind)]:
-    _kind.__pydantic_config__ = {"extra": "forbid"}  # a field that no type has is an error, not lost
+    _kind.__pydantic_config__ = {
+        "extra": "forbid"
+    }  # a field that no type has is an error, not lost
 
 
 @cache
@@ -742,23 +763,32 @@ def _adapter(name: str) -> TypeAdapter[Any]:
 
 def schema_of(name: str) -> dict[str, Any]:
     """The JSON Schema (draft 2020-12) of a format, by its name in ``FORMATS``."""
-    schema = {"$schema": "https://json-schema.org/draft/2020-12/schema", **_adapter(name).json_schema()}
+    schema = {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        **_adapter(name).json_schema(),
+    }
     return {**schema, "title": f"Catenum {name}"}
 
 
 def read(name: str, data: bytes | str, file: str) -> Any:
-    """What stands in a file of a format, checked. Raises InputError where it is none, or not whole."""
+    """What stands in a file of a format, checked. Raises InputError where it is none, or not
+    whole.
+    """
     try:
         found = _adapter(name).validate_json(data)
     except ValueError as error:
         first = error.errors()[0]  # type: ignore[attr-defined] # pydantic's
         path = ".".join(str(part) for part in first["loc"])
-        raise InputError(f"not a {name} as Catenum writes it: {path}: {first['msg']}", place=Place(file)) from error
+        raise InputError(
+            f"not a {name} as Catenum writes it: {path}: {first['msg']}", place=Place(file)
+        ) from error
     return found
 
 
 def format_name(plain: dict[str, Any]) -> str | None:
-    """The name in ``FORMATS`` of a value that says its format; None where it says none, or another."""
+    """The name in ``FORMATS`` of a value that says its format; None where it says none, or
+    another.
+    """
     said = str(plain.get("format", "")).partition("/")[0].removeprefix("catenum-")
     return said if said in FORMATS else None
 

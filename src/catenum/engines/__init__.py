@@ -1,1 +1,3 @@
-"""One module a server, behind the protocol they share. Everything that knows a driver lives here."""
+"""One module a server, behind the protocol they share. Everything that knows a driver lives
+here.
+"""

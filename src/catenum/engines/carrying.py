@@ -1,4 +1,6 @@
-"""One iteration of a loop whose statements carry values and decide: the part that no server has to know."""
+"""One iteration of a loop whose statements carry values and decide: the part that no server has to
+know.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ class CarryingLoop:
     @property
     def needed(self) -> bool:
         """Whether anything is carried at all."""
-        return bool(any(self._names) or any(s.keep or s.when or s.require for s in self._plan.statements))
+        return bool(
+            any(self._names) or any(s.keep or s.when or s.require for s in self._plan.statements)
+        )
 
     def run(self, execute: Execute, at: Callable[[int], None]) -> ServerError | str:
         """The statements of one iteration. Returns how it is to end, or the error that ended it."""

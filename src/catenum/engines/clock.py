@@ -1,7 +1,7 @@
 """The one module that reads a clock, so that a test can bring its own (``replaced_by``).
 
-Elapsed time comes from a monotonic clock; wall time is for labels only. A rule of the linter keeps ``time`` and
-``datetime.now`` out of every other module.
+Elapsed time comes from a monotonic clock; wall time is for labels only. A rule of the linter keeps
+``time`` and ``datetime.now`` out of every other module.
 """
 
 from __future__ import annotations
@@ -15,7 +15,9 @@ from datetime import UTC, datetime
 
 @dataclass(frozen=True, slots=True)
 class Source:
-    """Where time comes from: seconds that only grow, the moment in UTC, and how to let time pass."""
+    """Where time comes from: seconds that only grow, the moment in UTC, and how to let time
+    pass.
+    """
 
     seconds: Callable[[], float]
     moment: Callable[[], datetime]
@@ -38,7 +40,9 @@ def replaced_by(source: Source) -> Iterator[None]:
 
 
 def counter() -> Callable[[], float]:
-    """The function that gives seconds, for loops in which every call counts; the same zero in all processes."""
+    """The function that gives seconds, for loops in which every call counts; the same zero in all
+    processes.
+    """
     return _source.seconds
 
 
@@ -81,5 +85,7 @@ class Clock:
         return wall()
 
     def rest(self, milliseconds: float) -> None:
-        """Let time pass, where nothing can be waited for (a retry's pause, a server that is starting)."""
+        """Let time pass, where nothing can be waited for (a retry's pause, a server that is
+        starting).
+        """
         _source.sleep(max(0.0, milliseconds) / 1e3)

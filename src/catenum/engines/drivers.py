@@ -10,7 +10,9 @@ from catenum.core.servers import rules_of
 
 
 def server_module(server: str, part: str = "") -> Any:
-    """A module of a server's engine, loaded only where it is used. Raises TargetError where its driver is missing."""
+    """A module of a server's engine, loaded only where it is used. Raises TargetError where its
+    driver is missing.
+    """
     try:
         return import_module(f"catenum.engines.{server}{part}")
     except ModuleNotFoundError as error:
@@ -18,6 +20,7 @@ def server_module(server: str, part: str = "") -> Any:
             raise
         package = error.name.partition(".")[0]
         raise TargetError(
-            f"the Python package {package}, the driver for {rules_of(server).title}, is not installed",
+            f"the Python package {package}, the driver for {rules_of(server).title}, is not"
+            " installed",
             advice=f"pip install {package}",
         ) from error

@@ -1,4 +1,6 @@
-"""Results of a scenario's statements, as far as they are fetched: a result may be larger than this machine's memory."""
+"""Results of a scenario's statements, as far as they are fetched: a result may be larger than this
+machine's memory.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,9 @@ MOST_ROWS, MOST_BYTES = 1_000_000, 64_000_000
 
 
 class Fetched:
-    """Rows of one result: the first ones, and of all of them their number and what they amount to."""
+    """Rows of one result: the first ones, and of all of them their number and what they amount
+    to.
+    """
 
     def __init__(self, keep: int) -> None:
         self.keep, self.count, self.size = keep, 0, 0
@@ -19,7 +23,9 @@ class Fetched:
         self._digests: list[bytes] = []
 
     def add(self, row: tuple[str | None, ...]) -> bool:
-        """Take a row in. Returns False where it was one too many, so that no more are to be fetched."""
+        """Take a row in. Returns False where it was one too many, so that no more are to be
+        fetched.
+        """
         self.count += 1
         self.size += sum(len(value) for value in row if value is not None)
         if len(self.rows) < self.keep:
@@ -41,5 +47,8 @@ class Fetched:
 def too_large() -> ServerError:
     """That a result was not fetched whole."""
     bound = f"{MOST_ROWS:,} rows or {MOST_BYTES // 1_000_000} MB"
-    message = f"the result has more than {bound}, so it was not fetched whole, and the statement was cancelled"
+    message = (
+        f"the result has more than {bound}, so it was not fetched whole, and the statement was"
+        " cancelled"
+    )
     return ServerError(code="", kind="limit", message=message)

@@ -1,7 +1,8 @@
-"""What every server module offers for watching a server in use: one connection that looks, and ends nobody unasked.
+"""What every server module offers for watching a server in use: one connection that looks, and ends
+nobody unasked.
 
-It reads, with time limits of its own, is marked by its application name, takes no lock that anybody could wait for, and
-waits behind nobody: a check that is not available in time says so.
+It reads, with time limits of its own, is marked by its application name, takes no lock that anybody
+could wait for, and waits behind nobody: a check that is not available in time says so.
 """
 
 from __future__ import annotations
@@ -31,9 +32,11 @@ NO_ANSWER_MS = 7_000
 
 
 class CheckFailed(TargetError):
-    """The server answered, and could not be looked at: the connection stands, and the next check may succeed.
+    """The server answered, and could not be looked at: the connection stands, and the next check
+    may succeed.
 
-    ``number``: the server's own, of the error by which it rejected a query; None where that is not why.
+    ``number``: the server's own, of the error by which it rejected a query; None where that is not
+    why.
     """
 
     def __init__(self, message: str, *, number: int | None = None) -> None:
@@ -52,8 +55,8 @@ Purpose = Literal["run", "watch", "intake"]
 class Check:
     """One thing that capture needs: how it stands, and what would change it (never run by itself).
 
-    ``turn_on``: statements, one a line, that an administrator can run as they are; ``then``: what is to be done beside
-    that; ``cost``: what it costs the server; ``serves``: what it is for.
+    ``turn_on``: statements, one a line, that an administrator can run as they are; ``then``: what
+    is to be done beside that; ``cost``: what it costs the server; ``serves``: what it is for.
     """
 
     what: str
@@ -69,8 +72,8 @@ class Check:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class StatementRate:
-    """How often a kind of statement has been executed since statistics were reset, and how long in all (ms); of that
-    the time for locks, where the server counts it.
+    """How often a kind of statement has been executed since statistics were reset, and how long in
+    all (ms); of that the time for locks, where the server counts it.
     """
 
     text: str
@@ -89,7 +92,9 @@ class DeadlockReport:
 
 
 def named_row(access: Access) -> Resource:
-    """The row that a statement is after, by the columns that it compares with constants: no lock table is read."""
+    """The row that a statement is after, by the columns that it compares with constants: no lock
+    table is read.
+    """
     key = access.equals if access.verb != "insert" else ()
     text = f"{access.table}({key_text(key)})" if key else f"a row of {access.table}"
     return Resource(kind="row", text=text, table=access.table, key=key or None)
@@ -103,7 +108,8 @@ def access_to(statement: str | None, table: str, rules: Rules) -> Access | None:
 class Link:
     """How long a query is on its way, by one that takes the server no time.
 
-    Asked for again only where a check took long: the way counts as long as the shortest of what was seen lately.
+    Asked for again only where a check took long: the way counts as long as the shortest of what was
+    seen lately.
     """
 
     #: A check that takes no longer than this (ms) needs no account of where the time went.
@@ -141,8 +147,8 @@ class Monitor(Protocol):
         """Who waits for whom now, and which transactions stand open.
 
 
-        ``at_least_ms``: where nobody waits for so long, who waits for whom need not be reported, so that a check of a
-        busy server costs next to nothing.
+        ``at_least_ms``: where nobody waits for so long, who waits for whom need not be reported, so
+        that a check of a busy server costs next to nothing.
 
         ``locks``: every lock of the sessions in a chain too. Raises LookTimedOut, TargetError.
         """
@@ -152,13 +158,17 @@ class Monitor(Protocol):
         """Why a check cannot see all; None where it can."""
 
     def link_ms(self, cost_ms: float) -> float:
-        """How much of the check before was spent on the way to the server and back: no cost to the server."""
+        """How much of the check before was spent on the way to the server and back: no cost to the
+        server.
+        """
 
     def timeouts(self, sample: Sample) -> tuple[Timeout, ...]:
         """When the server itself ends the waits of a sample, as far as it reports that."""
 
     def deadlock_report(self) -> DeadlockReport | None:
-        """The server's own report of the latest deadlock, where it keeps one that this login may read."""
+        """The server's own report of the latest deadlock, where it keeps one that this login may
+        read.
+        """
 
     def logs_deadlocks(self) -> bool:
         """Whether the server writes the report of every deadlock to its log."""
@@ -167,13 +177,13 @@ class Monitor(Protocol):
         """A session by its id; None where there is none."""
 
     def cancel(self, session: SessionInfo) -> bool:
-        """End the statement of a session, if it is still in the transaction that is told here. Returns whether the
-        server took the order.
+        """End the statement of a session, if it is still in the transaction that is told here.
+        Returns whether the server took the order.
         """
 
     def end(self, session: SessionInfo) -> bool:
-        """End a session, if it is still in the transaction that is told here. Returns whether the server took the
-        order.
+        """End a session, if it is still in the transaction that is told here. Returns whether the
+        server took the order.
         """
 
     def checks(self) -> Sequence[Check]:
@@ -187,8 +197,12 @@ class Monitor(Protocol):
 
 
 def no_answer(shown_url: str) -> TargetError:
-    """A server that does not end a check by its own time limit has stopped, or cannot be reached."""
+    """A server that does not end a check by its own time limit has stopped, or cannot be
+    reached.
+    """
     return TargetError(
         f"{shown_url}: no answer for {NO_ANSWER_MS / 1000:g} s",
-        advice="The server or the network has stopped: a working server ends such a check by itself.",
+        advice=(
+            "The server or the network has stopped: a working server ends such a check by itself."
+        ),
     )

@@ -1,4 +1,6 @@
-"""Processes that must not outlive the one that started them, however it ends, nor take all of the memory."""
+"""Processes that must not outlive the one that started them, however it ends, nor take all of the
+memory.
+"""
 
 from __future__ import annotations
 
@@ -12,8 +14,8 @@ _PR_SET_PDEATHSIG = 1  # prctl(2)
 
 
 def limit_memory(size: int) -> None:
-    """From now on this process gets ``size`` bytes of memory at most (Linux; elsewhere nothing happens): beyond that
-    the C library has none for a driver, and Python raises MemoryError.
+    """From now on this process gets ``size`` bytes of memory at most (Linux; elsewhere nothing
+    happens): beyond that the C library has none for a driver, and Python raises MemoryError.
     """
     if sys.platform != "linux":
         return
@@ -27,8 +29,9 @@ def limit_memory(size: int) -> None:
 
 
 def tie(how: signal.Signals) -> Callable[[], None]:
-    """For the child to call: from then on the kernel sends it ``how`` when its parent ends (Linux; elsewhere nothing
-    happens). The library is loaded here, since a child between fork and exec should not load any.
+    """For the child to call: from then on the kernel sends it ``how`` when its parent ends (Linux;
+    elsewhere nothing happens). The library is loaded here, since a child between fork and exec
+    should not load any.
 
     A parent that ended before the call is not noticed: compare ``os.getppid`` where that matters.
     """

@@ -1,7 +1,8 @@
-"""A scripted server: a stand-in that lets the lab be driven through any order of events without a real one.
+"""A scripted server: a stand-in that lets the lab be driven through any order of events without a
+real one.
 
-Its statements are four words, and its rules are those of a textbook lock manager (strict two-phase locking, first
-come first served). Recordings made on it are marked as a stand-in's.
+Its statements are four words, and its rules are those of a textbook lock manager (strict two-phase
+locking, first come first served). Recordings made on it are marked as a stand-in's.
 
     lock NAME    an exclusive lock, kept to the end of the transaction
     share NAME   a shared one
@@ -17,11 +18,26 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from catenum.core.record.modes import NO_MODE, Mode
-from catenum.core.record.recording import LockEntry, PathStep, ServerError, TableKeys, TableRows, TargetInfo
+from catenum.core.record.recording import (
+    LockEntry,
+    PathStep,
+    ServerError,
+    TableKeys,
+    TableRows,
+    TargetInfo,
+)
 from catenum.core.record.values import NOTHING, Binding, Value
 from catenum.core.record.waits import Edge, Resource, WaitGraph
 from catenum.core.sql.statements import Access, Footprint
-from catenum.engines.ports import Beginning, Begun, Capabilities, DataError, Patience, Reply, Session
+from catenum.engines.ports import (
+    Beginning,
+    Begun,
+    Capabilities,
+    DataError,
+    Patience,
+    Reply,
+    Session,
+)
 
 EXCLUSIVE, SHARED = Mode("other", "exclusive"), Mode("other", "shared")
 
@@ -30,8 +46,12 @@ def scripted_footprint(sql: str) -> Footprint:
     """What a statement of the four-word language touches."""
     word, _, name = sql.partition(" ")
     if word == "share":
-        return Footprint((Access(table=name, schema=None, verb="lock", strength="share"),), understood=True)
-    return Footprint((Access(table=name, schema=None, verb="update"),) if word == "lock" else (), understood=True)
+        return Footprint(
+            (Access(table=name, schema=None, verb="lock", strength="share"),), understood=True
+        )
+    return Footprint(
+        (Access(table=name, schema=None, verb="update"),) if word == "lock" else (), understood=True
+    )
 
 
 @dataclass
@@ -43,7 +63,11 @@ class _Lock:
 
     def in_the_way(self, name: str, mode: Mode) -> list[tuple[str, Mode, bool]]:
         """Holders, and those ahead in the queue, whose mode conflicts: (who, mode, only queued)."""
-        found = [(who, held, False) for who, held in self.holders.items() if who != name and EXCLUSIVE in (mode, held)]
+        found = [
+            (who, held, False)
+            for who, held in self.holders.items()
+            if who != name and EXCLUSIVE in (mode, held)
+        ]
         if name in self.holders:
             return found  # an upgrade does not queue behind others
         ahead = itertools.takewhile(lambda entry: entry[0] != name, self.queue)
@@ -74,7 +98,10 @@ class ScriptedSession:
 
     def begun(self) -> Begun:
         """Whatever was asked for is what is reported."""
-        return Begun(isolation=self._how.isolation or "read committed", read_only=self._how.access == "read only")
+        return Begun(
+            isolation=self._how.isolation or "read committed",
+            read_only=self._how.access == "read only",
+        )
 
     def send(self, sql: str, patience: Patience | None = None, values: Binding = NOTHING) -> None:
         """Carry a statement out, or let it wait."""
@@ -117,7 +144,9 @@ class ScriptedEngine:
     sandboxed = True  # there is nothing outside
 
     def __init__(self, *, gives_up_on_deadlock: bool = True) -> None:
-        self.info = TargetInfo(server="postgresql", version="scripted", url="scripted", standin=True)
+        self.info = TargetInfo(
+            server="postgresql", version="scripted", url="scripted", standin=True
+        )
         self.capabilities = Capabilities(steers_victim=True)
         self.gives_up = gives_up_on_deadlock
         self.locks: dict[str, _Lock] = {}
@@ -125,7 +154,7 @@ class ScriptedEngine:
         self._numbers = itertools.count(1)
         self.statements = itertools.count(1)
 
-    # -- running -----------------------------------------------------------------------------------------------------
+    # -- running -----------------------------------------------------------------------------------
 
     def execute(self, session: ScriptedSession, sql: str) -> None:
         """Carry out one statement of the four-word language."""
@@ -167,7 +196,9 @@ class ScriptedEngine:
                 for name, mode in list(lock.queue):
                     if not lock.in_the_way(name, mode):
                         lock.queue.remove((name, mode))
-                        lock.holders[name] = EXCLUSIVE if EXCLUSIVE in (mode, lock.holders.get(name)) else mode
+                        lock.holders[name] = (
+                            EXCLUSIVE if EXCLUSIVE in (mode, lock.holders.get(name)) else mode
+                        )
                         self.sessions[name].answer(Reply(rows=1))
                         granted = True
 
@@ -186,7 +217,7 @@ class ScriptedEngine:
             for who, held, queued in lock.in_the_way(name, mode)
         ]
 
-    # -- the protocol ------------------------------------------------------------------------------------------------
+    # -- the protocol ------------------------------------------------------------------------------
 
     def keeps_numbers(self) -> bool:
         """It has no sequences."""
@@ -197,7 +228,9 @@ class ScriptedEngine:
         return sessions
 
     def poll_waits(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
-        """Who waits for whom; the second look at a closed cycle ends it, as a server's own check would."""
+        """Who waits for whom; the second look at a closed cycle ends it, as a server's own check
+        would.
+        """
         for session in self.sessions.values():
             if session.under_way.startswith("work"):
                 session.looks_left -= 1
@@ -212,7 +245,9 @@ class ScriptedEngine:
         for cycle in WaitGraph(edges).cycles():
             members = [self.sessions[edge.waiter] for edge in cycle]
             victim = max(members, key=lambda s: (s.patience is Patience.CHOSEN, s.order))
-            self.fail(victim, ServerError(code="deadlock", kind="deadlock", message="scripted deadlock"))
+            self.fail(
+                victim, ServerError(code="deadlock", kind="deadlock", message="scripted deadlock")
+            )
 
     def notes(self) -> list[str]:
         """Nothing."""
@@ -231,7 +266,12 @@ class ScriptedEngine:
     def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
         """All locks."""
         entries = [
-            LockEntry(transaction=name, resource=Resource(kind="other", text=text), mode=mode, granted=granted)
+            LockEntry(
+                transaction=name,
+                resource=Resource(kind="other", text=text),
+                mode=mode,
+                granted=granted,
+            )
             for text, lock in self.locks.items()
             for granted, pairs in ((True, lock.holders.items()), (False, lock.queue))
             for name, mode in pairs
@@ -239,7 +279,10 @@ class ScriptedEngine:
         return entries, None
 
     def edges_of(
-        self, error: ServerError, victim: Session | None = None, names: Mapping[int, str] | None = None
+        self,
+        error: ServerError,
+        victim: Session | None = None,
+        names: Mapping[int, str] | None = None,
     ) -> tuple[Edge, ...]:
         """Its errors report nothing further."""
         return ()
@@ -283,7 +326,9 @@ class ScriptedEngine:
         """It has no tables."""
         return None
 
-    def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
+    def fill(
+        self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]
+    ) -> None:
         """No data."""
 
     def keep_data(
@@ -321,7 +366,9 @@ class ScriptedEngine:
         """None."""
         return frozenset()
 
-    def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
+    def classes(
+        self, table: str, column: str, written: Sequence[tuple[bool, str]]
+    ) -> dict[tuple[bool, str], int]:
         """No tables."""
         return {}
 
@@ -340,7 +387,9 @@ class ScriptedEngine:
     def truth(self, sql: str) -> bool:
         """``true`` and ``false`` are all it knows. Raises DataError for anything else."""
         if sql not in ("true", "false"):
-            raise DataError(ServerError(code="", kind="rejected", message="neither true nor false"), sql)
+            raise DataError(
+                ServerError(code="", kind="rejected", message="neither true nor false"), sql
+            )
         return sql == "true"
 
     def verdict_ms(self, cycle: Sequence[Edge]) -> float:
@@ -348,10 +397,18 @@ class ScriptedEngine:
         return 200.0
 
     def victim_rule(
-        self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE, *, reported: bool = True
+        self,
+        patience: Patience | None,
+        closed: bool | None,
+        wanted: Mode = NO_MODE,
+        *,
+        reported: bool = True,
     ) -> str:
         """Its rule: the chosen one, else the one that closed the cycle, else the first by name."""
-        return "the stand-in rolls back the chosen transaction, otherwise the one that closed the cycle"
+        return (
+            "the stand-in rolls back the chosen transaction, otherwise the one that closed the"
+            " cycle"
+        )
 
     def alive(self) -> bool:
         """Always."""

@@ -1,7 +1,8 @@
 """Targets: what ``--target`` may say, and how it becomes an engine.
 
-``local:postgresql`` is a private server; a URL is a server of the user's; any other word is a short name from
-``catenum.toml``, found upward from the working folder, then in the user's configuration folder.
+``local:postgresql`` is a private server; a URL is a server of the user's; any other word is a short
+name from ``catenum.toml``, found upward from the working folder, then in the user's configuration
+folder.
 """
 
 from __future__ import annotations
@@ -28,7 +29,9 @@ _FILE = "catenum.toml"
 
 @dataclass(frozen=True)
 class Settings:
-    """What ``catenum.toml`` says: short names of targets, the default one, and settings of private servers."""
+    """What ``catenum.toml`` says: short names of targets, the default one, and settings of private
+    servers.
+    """
 
     targets: Mapping[str, str] = field(default_factory=dict)
     target: str | None = None
@@ -70,13 +73,17 @@ def _checked(plain: dict[str, Any], file: Path) -> Settings:
     for key in plain:
         if key not in ("target", "targets", "local"):
             raise InputError(
-                f"unknown key {key!r}", place=place, advice=suggestion(key, ["target", "targets", "local"])
+                f"unknown key {key!r}",
+                place=place,
+                advice=suggestion(key, ["target", "targets", "local"]),
             )
     targets, local = plain.get("targets", {}), plain.get("local", {})
     if not isinstance(targets, dict) or not all(isinstance(url, str) for url in targets.values()):
         raise InputError("targets must map short names to URLs", place=place)
     if not isinstance(local, dict) or not all(isinstance(part, dict) for part in local.values()):
-        raise InputError("local must have one table a server, such as [local.postgresql]", place=place)
+        raise InputError(
+            "local must have one table a server, such as [local.postgresql]", place=place
+        )
     return Settings(targets, plain.get("target"), local, file)
 
 
@@ -91,16 +98,26 @@ def resolve(asked: str | None, settings: Settings) -> Target:
     scheme, separator, _ = word.partition("://")
     if not separator:
         names = [*LOCAL, *settings.targets]
-        raise InputError(f"{word!r} is no target", advice=f"{suggestion(word, names)} Or a URL: postgresql://…")
+        raise InputError(
+            f"{word!r} is no target", advice=f"{suggestion(word, names)} Or a URL: postgresql://…"
+        )
     if scheme not in SCHEMES:
-        raise InputError(f"no server is known by {scheme}://", advice=suggestion(scheme, sorted(set(SCHEMES.values()))))
+        raise InputError(
+            f"no server is known by {scheme}://",
+            advice=suggestion(scheme, sorted(set(SCHEMES.values()))),
+        )
     _check_url(word)
     return Target(SCHEMES[scheme], without_secrets(word), word, settings)
 
 
 def _check_url(url: str) -> None:
-    """Raises InputError for a URL that cannot be read, without what stands in it: that may be a password."""
-    what, advice = "", "Letters that mean something in a URL are written as %40 (@), %23 (#), %2F (/), %25 (%)."
+    """Raises InputError for a URL that cannot be read, without what stands in it: that may be a
+    password.
+    """
+    what, advice = (
+        "",
+        "Letters that mean something in a URL are written as %40 (@), %23 (#), %2F (/), %25 (%).",
+    )
     if re.search(r"%(?![0-9A-Fa-f]{2})", url):
         what = "a % in it is followed by no two hexadecimal digits"
     elif re.search(r"[\s\x00-\x1f\x7f]", url):
@@ -115,15 +132,21 @@ def _check_url(url: str) -> None:
         except UnicodeDecodeError:
             what = "what its % stand for is no text (UTF-8)"
         except ValueError as error:
-            what = "its port is no number up to 65535" if "port" in str(error).lower() else "its host cannot be read"
+            what = (
+                "its port is no number up to 65535"
+                if "port" in str(error).lower()
+                else "its host cannot be read"
+            )
     if what:
         raise InputError(f"the URL of the target is not valid: {what}", advice=advice) from None
 
 
 def settled(target: Target) -> Target:
-    """The target with the server that answers there: of some, several are called by the same first word of a URL.
+    """The target with the server that answers there: of some, several are called by the same first
+    word of a URL.
 
-    Raises TargetError where nobody answers, InputError for a URL that the driver does not understand.
+    Raises TargetError where nobody answers, InputError for a URL that the driver does not
+    understand.
     """
     if target.url is None or not rules_of(target.server).answers_as:
         return target
@@ -155,7 +178,8 @@ def without_secrets(url: str) -> str:
 
 @dataclass(frozen=True)
 class Connector:
-    """Connects engines to one server, each call a new one. A plain value, so that other processes can be given it.
+    """Connects engines to one server, each call a new one. A plain value, so that other processes
+    can be given it.
 
     ``where`` may hold a password: it travels through pipes only, never through a command line.
     """
@@ -169,22 +193,31 @@ class Connector:
     def __call__(self) -> Any:
         """An engine. Raises TargetError."""
         engine = server_module(self.server, ".engine")
-        return engine.connect(self.where, self.shown, private=self.private, sandboxed=self.sandboxed)
+        return engine.connect(
+            self.where, self.shown, private=self.private, sandboxed=self.sandboxed
+        )
 
 
 @contextmanager
-def open_engine(target: Target, tell: Callable[[str], None], *, sandboxed: bool = True) -> Iterator[Connector]:
+def open_engine(
+    target: Target, tell: Callable[[str], None], *, sandboxed: bool = True
+) -> Iterator[Connector]:
     """What connects engines to ``target``; a private server lives as long as the block.
 
-    ``tell`` hears what a person should know meanwhile (a server is being made, something was cleared). ``sandboxed``: on a
-    private server a scenario's SQL is run by a login that has rights on the scratch space alone.
+    ``tell`` hears what a person should know meanwhile (a server is being made, something was
+    cleared). ``sandboxed``: on a private server a scenario's SQL is run by a login that has rights
+    on the scratch space alone.
     """
     if target.url is not None:
         yield Connector(target.server, target.url, target.shown, sandboxed=sandboxed)
         return
     from catenum.engines.private import private_server
 
-    with private_server(target.server, target.settings.local.get(target.server, {}), tell) as server:
+    with private_server(
+        target.server, target.settings.local.get(target.server, {}), tell
+    ) as server:
         for text in server.cleared:
             tell(f"Cleared {text}.")
-        yield Connector(target.server, server.where, target.shown, private=True, sandboxed=sandboxed)
+        yield Connector(
+            target.server, server.where, target.shown, private=True, sandboxed=sandboxed
+        )

@@ -1,1 +1,3 @@
-"""From servers' logs and reports to recordings, and from recordings to scenarios that reproduce them."""
+"""From servers' logs and reports to recordings, and from recordings to scenarios that reproduce
+them.
+"""

@@ -28,9 +28,11 @@ def conflicts_in(
     progress: Callable[[int], None] = lambda size: None,
     warn: Callable[[str], None] = lambda text: None,
 ) -> list[Conflict]:
-    """The conflicts of files of one kind of server, in the order of the files: each once, where two files have it.
+    """The conflicts of files of one kind of server, in the order of the files: each once, where two
+    files have it.
 
-    Files that cover the same time are read apart, as those of two servers. Raises InputError where one cannot be read.
+    Files that cover the same time are read apart, as those of two servers. Raises InputError where
+    one cannot be read.
     """
     if not found:
         return []
@@ -55,7 +57,9 @@ def conflicts_in(
     for files in series:
         reader = rules.conflict_reader()
         mine: list[Conflict] = []
-        for conflict in chain(reader.read(chain.from_iterable(map(entries, files))), reader.finish()):
+        for conflict in chain(
+            reader.read(chain.from_iterable(map(entries, files))), reader.finish()
+        ):
             if _within(conflict, path, since, until, zone):
                 mine.append(replace(conflict, source=path))
         conflicts += reader.continued(mine)
@@ -63,19 +67,27 @@ def conflicts_in(
         if source.layers or unread.get(source.name):
             around = f"read from {', within it '.join(source.layers)}" if source.layers else "read"
             lines = unread.get(source.name, 0)
-            warn(f"{source.name}: {around}; {f'{lines:,} lines were' if lines != 1 else '1 line was'} not read")
+            warn(
+                f"{source.name}: {around};"
+                f" {f'{lines:,} lines were' if lines != 1 else '1 line was'} not read"
+            )
     conflicts, twice = _once(conflicts)
     if twice:
         warn(f"{twice} conflicts stand in more than one of these files: each is listed once")
     if len(series) > 1 and not twice:
-        warn("some of these files cover the same time: each such file is read by itself, as one of another server")
+        warn(
+            "some of these files cover the same time: each such file is read by itself, as one of"
+            " another server"
+        )
     if statement_logs and conflicts:
         conflicts = rules.conflict_reader().recovered(conflicts, _joined(statement_logs))
     return conflicts
 
 
 def _joined(logs: Sequence[Source]) -> Iterator[LogEntry]:
-    """The messages of statement logs, those of one form read as one: transactions may stand in another file."""
+    """The messages of statement logs, those of one form read as one: transactions may stand in
+    another file.
+    """
     for form in dict.fromkeys(source.form for source in logs):
         files = [source for source in logs if source.form == form]
         reader = files[0].reader()
@@ -85,7 +97,9 @@ def _joined(logs: Sequence[Source]) -> Iterator[LogEntry]:
 
 
 def _series(logs: Sequence[Source]) -> list[list[Source]]:
-    """Files that follow each other, as one log that was rotated; the oldest first, where that shows."""
+    """Files that follow each other, as one log that was rotated; the oldest first, where that
+    shows.
+    """
     spans = {source.name: source.span() for source in logs}
     known = [span for span in spans.values() if span is not None]
     if len(known) < len(logs):
@@ -111,7 +125,9 @@ def _first(span: Span | None) -> datetime:
 
 
 def _once(conflicts: Sequence[Conflict]) -> tuple[list[Conflict], int]:
-    """Without those that another file has too, as a log in two forms has; and how many these were."""
+    """Without those that another file has too, as a log in two forms has; and how many these
+    were.
+    """
     kept: list[Conflict] = []
     known: dict[object, int] = {}
     for conflict in conflicts:
@@ -124,14 +140,24 @@ def _once(conflicts: Sequence[Conflict]) -> tuple[list[Conflict], int]:
         elif _known(conflict) > _known(kept[place]):
             kept[place] = conflict
     # Of a report some forms have the headings only.
-    whole = {(conflict.kind, (conflict.at or "")[:23]): conflict.source for conflict in kept if conflict.members}
-    alone = [c for c in kept if c.members or whole.get((c.kind, (c.at or "")[:23]), c.source) == c.source]
+    whole = {
+        (conflict.kind, (conflict.at or "")[:23]): conflict.source
+        for conflict in kept
+        if conflict.members
+    }
+    alone = [
+        c for c in kept if c.members or whole.get((c.kind, (c.at or "")[:23]), c.source) == c.source
+    ]
     return alone, len(conflicts) - len(alone)
 
 
 def _known(conflict: Conflict) -> int:
     """How many of its facts are known."""
-    parts = [conflict.provenance, *(m.provenance for m in conflict.members), *(w.provenance for w in conflict.waits)]
+    parts = [
+        conflict.provenance,
+        *(m.provenance for m in conflict.members),
+        *(w.provenance for w in conflict.waits),
+    ]
     return sum(fact != "unknown" for part in parts for fact in part.values())
 
 
@@ -144,12 +170,20 @@ def moment(text: str) -> datetime:
         raise InputError(f"{text!r} is no time", advice=advice) from error
 
 
-def _within(conflict: Conflict, path: str, since: datetime | None, until: datetime | None, zone: tzinfo | None) -> bool:
+def _within(
+    conflict: Conflict,
+    path: str,
+    since: datetime | None,
+    until: datetime | None,
+    zone: tzinfo | None,
+) -> bool:
     """Whether it came in that time. Raises InputError where its own time cannot be told."""
     if (since is None and until is None) or conflict.at is None:
         return True
     try:
         when = utc(conflict.at, zone or UTC)  # a log that names no zone is asked in its own times
     except NoZone as error:
-        raise InputError(f"{path}: {error}, so that --since and --until say nothing", advice=ZONE_ADVICE) from error
+        raise InputError(
+            f"{path}: {error}, so that --since and --until say nothing", advice=ZONE_ADVICE
+        ) from error
     return (since is None or when >= since) and (until is None or when <= until)

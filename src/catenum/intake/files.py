@@ -1,4 +1,6 @@
-"""Logs as files: folders, rotated sets, packed ones, standard input; read in pieces, so that memory stays flat."""
+"""Logs as files: folders, rotated sets, packed ones, standard input; read in pieces, so that memory
+stays flat.
+"""
 
 from __future__ import annotations
 
@@ -29,8 +31,8 @@ _GZIP, _XZ, _ZSTD, _BZIP2 = b"\x1f\x8b", b"\xfd7zXZ\x00", b"\x28\xb5\x2f\xfd", b
 
 @dataclass(frozen=True)
 class Source:
-    """One log and what it is: whose, and how it is read. ``only``: of a file into which several programs write, the one
-    whose log this is.
+    """One log and what it is: whose, and how it is read. ``only``: of a file into which several
+    programs write, the one whose log this is.
     """
 
     path: str
@@ -86,10 +88,12 @@ class Source:
         unread: Callable[[int], None] = lambda lines: None,
         doubt: Callable[[str], None] = lambda text: None,
     ) -> Iterator[LogEntry]:
-        """Its messages. ``progress`` is told the bytes read so far, ``unread`` at the end how many lines were none of a
-        log, ``doubt`` what is not certain of how it is read. Raises InputError where it cannot be read.
+        """Its messages. ``progress`` is told the bytes read so far, ``unread`` at the end how many
+        lines were none of a log, ``doubt`` what is not certain of how it is read. Raises InputError
+        where it cannot be read.
 
-        ``more``: a reader that other files have been given to, and that is not to finish with this one.
+        ``more``: a reader that other files have been given to, and that is not to finish with this
+        one.
         """
         pieces = LogPieces(self.head, self.reader_of, self.only)
         if more is not None:
@@ -112,7 +116,9 @@ class Empty(InputError):
 
 
 def _unreadable(path: str, error: Exception) -> Exception:
-    """What a packing raises for a file that is cut or damaged, as a sentence; any other error as it is."""
+    """What a packing raises for a file that is cut or damaged, as a sentence; any other error as it
+    is.
+    """
     packed = type(error).__name__ in ("LZMAError", "ZstdError", "BadGzipFile")
     if not packed and not isinstance(error, OSError | EOFError):
         return error
@@ -141,7 +147,7 @@ def _opened(path: str, data: bytes | None) -> Iterator[tuple[Any, Callable[[], i
         if packing == "gzip":
             yield gzip.GzipFile(fileobj=raw), raw.tell
         elif packing == "xz":
-            yield lzma.LZMAFile(raw), raw.tell  # noqa: SIM115 - closes nothing: the file is closed here
+            yield (lzma.LZMAFile(raw), raw.tell)  # noqa: SIM115 - closes nothing: the file is closed here
         elif packing == "bzip2":
             import bz2
 
@@ -167,7 +173,11 @@ def sources(words: Sequence[str], prefix: str | None = None) -> list[Source]:
             found.append(_of_server(word, server, data))
             continue
         try:
-            inside = sorted((one for one in path.iterdir() if one.is_file()), key=_age) if path.is_dir() else None
+            inside = (
+                sorted((one for one in path.iterdir() if one.is_file()), key=_age)
+                if path.is_dir()
+                else None
+            )
         except OSError as error:
             raise InputError(f"{word}: cannot be read: {error.strerror}") from error
         if inside is None:
@@ -186,10 +196,15 @@ def sources(words: Sequence[str], prefix: str | None = None) -> list[Source]:
         found += logs
     if not found:
         raise Empty(f"{', '.join(words)}: there is nothing in these files")
-    servers = {source.server for source in found if not _of_any(source)} or {source.server for source in found}
+    servers = {source.server for source in found if not _of_any(source)} or {
+        source.server for source in found
+    }
     if len(servers) > 1:
         named = ", ".join(f"{source.name} ({rules_of(source.server).title})" for source in found)
-        raise InputError(f"these are logs of different servers: {named}", advice="Give one server's files at a time.")
+        raise InputError(
+            f"these are logs of different servers: {named}",
+            advice="Give one server's files at a time.",
+        )
     (server,) = servers
     return [replace(source, server=server) for source in found]
 
@@ -205,11 +220,20 @@ def _age(path: Path) -> tuple[float, str]:
 
 def _of_server(path: str, server: str, data: bytes) -> Source:
     rules = log_rules_of(server)
-    return Source(path, server, lambda head: rules.reader_of(head) or rules.log_reader(), len(data), data[:HEAD], data)
+    return Source(
+        path,
+        server,
+        lambda head: rules.reader_of(head) or rules.log_reader(),
+        len(data),
+        data[:HEAD],
+        data,
+    )
 
 
 def _sources(path: str, data: bytes | None, prefix: str | None) -> list[Source]:
-    """One log, or one for each program that writes a server's log into the file. Raises InputError."""
+    """One log, or one for each program that writes a server's log into the file. Raises
+    InputError.
+    """
     try:
         with _opened(path, data) as (stream, _):
             head = _read(stream, HEAD)
@@ -238,7 +262,11 @@ def _sources(path: str, data: bytes | None, prefix: str | None) -> list[Source]:
     titles = " or ".join(rules_of(name).title for name in NAMES)
     raise InputError(
         f"{path}: this does not read like a log or a deadlock report of {titles}",
-        advice="--prefix tells the server's log_line_prefix, where it is an unusual one." if head.strip() else None,
+        advice=(
+            "--prefix tells the server's log_line_prefix, where it is an unusual one."
+            if head.strip()
+            else None
+        ),
     )
 
 

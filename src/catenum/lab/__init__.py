@@ -1,1 +1,3 @@
-"""Runs scenarios: one schedule (``play``), or a baseline and its remedies side by side (``trial``)."""
+"""Runs scenarios: one schedule (``play``), or a baseline and its remedies side by side
+(``trial``).
+"""

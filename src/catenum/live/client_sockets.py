@@ -1,4 +1,6 @@
-"""Which process of this machine has the client's end of a connection, where this user may see it."""
+"""Which process of this machine has the client's end of a connection, where this user may see
+it.
+"""
 
 from __future__ import annotations
 
@@ -6,8 +8,9 @@ from catenum.core.snapshot.across import Ends
 
 
 def client_ends() -> Ends:
-    """Address and port of every TCP connection of this machine, with the process that has it; empty where that is not
-    to be seen. It reads the open files of every process, so it is only asked for where somebody waits.
+    """Address and port of every TCP connection of this machine, with the process that has it; empty
+    where that is not to be seen. It reads the open files of every process, so it is only asked for
+    where somebody waits.
     """
     import psutil
 

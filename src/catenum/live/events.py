@@ -14,9 +14,23 @@ from catenum.core.text import duration
 
 FORMAT = "catenum-watch/1"
 What = Literal[
-    "began", "ended", "long", "many", "idle", "deadlocks", "clear", "deadlock", "report", "lost", "back", "blind",
-    "sees", "trouble", "note", "store",
-]  # fmt: skip
+    "began",
+    "ended",
+    "long",
+    "many",
+    "idle",
+    "deadlocks",
+    "clear",
+    "deadlock",
+    "report",
+    "lost",
+    "back",
+    "blind",
+    "sees",
+    "trouble",
+    "note",
+    "store",
+]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -35,7 +49,10 @@ class WatchEvent:
 def began_text(incident: Incident, sample: Sample) -> str:
     """That an incident has begun."""
     if incident.cycle:
-        return f"a cycle of {incident.worst_waiting} sessions, with {incident.head.who}: over {incident.over}"
+        return (
+            f"a cycle of {incident.worst_waiting} sessions, with {incident.head.who}: over"
+            f" {incident.over}"
+        )
     waiting = len(sample.graph.held_up_by(incident.head.id))
     return f"session {incident.head.who} blocks {waiting}: over {incident.over}"
 
@@ -44,7 +61,10 @@ def across_text(incident: Incident) -> str:
     """That sessions of several servers wait for each other."""
     cycle = next(iter(incident.worst.graph.cycles()), ())
     names = " → ".join([*(edge.waiter for edge in cycle), *(edge.waiter for edge in cycle[:1])])
-    return f"a deadlock across servers, which none of them ends: {names}; it goes on until one of these is ended"
+    return (
+        f"a deadlock across servers, which none of them ends: {names}; it goes on until one of"
+        " these is ended"
+    )
 
 
 def ended_text(incident: Incident) -> str:
@@ -55,11 +75,21 @@ def ended_text(incident: Incident) -> str:
         return f"the cycle with {incident.head.who} is over: {worst}, {longest}"
     if incident.head_count > 1:
         held = incident.longest_held
-        typical = f", typically {duration(incident.typical_ms)}" if incident.typical_ms is not None else ""
+        typical = (
+            f", typically {duration(incident.typical_ms)}"
+            if incident.typical_ms is not None
+            else ""
+        )
         most = "" if held.exact else "at most "
-        heads = f"{incident.head_count} heads were seen, {most}{duration(held.held_ms)} at the longest{typical}"
+        heads = (
+            f"{incident.head_count} heads were seen, {most}{duration(held.held_ms)} at the"
+            f" longest{typical}"
+        )
         return f"nobody is blocked any more: {heads}; {worst}, chain of {incident.chain}, {longest}"
-    return f"session {incident.head.who} blocks nobody any more: {worst}, chain of {incident.chain}, {longest}"
+    return (
+        f"session {incident.head.who} blocks nobody any more: {worst}, chain of {incident.chain},"
+        f" {longest}"
+    )
 
 
 def event_value(reported: WatchEvent, *, recording: bool = False) -> dict[str, Any]:
@@ -87,7 +117,9 @@ def event_value(reported: WatchEvent, *, recording: bool = False) -> dict[str, A
             "id": incident.number,
             "head": _head_value(incident.longest_held),
             "heads": incident.head_count,
-            "typical_ms": round(incident.typical_ms, 1) if incident.typical_ms is not None else None,
+            "typical_ms": (
+                round(incident.typical_ms, 1) if incident.typical_ms is not None else None
+            ),
             "object": incident.over,
             "cycle": incident.cycle,
             "first_seen": incident.first_seen,
@@ -100,7 +132,9 @@ def event_value(reported: WatchEvent, *, recording: bool = False) -> dict[str, A
             "statements": list(incident.statements.get(incident.head.id, ())),
         }
         if recording:
-            value["recording"] = to_plain(recording_of(incident.worst, incident.statements, title="incident"))
+            value["recording"] = to_plain(
+                recording_of(incident.worst, incident.statements, title="incident")
+            )
     return value
 
 

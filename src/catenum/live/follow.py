@@ -1,4 +1,5 @@
-"""Follows servers: one thread each looks again and again, and survives restarts of the server and of the network.
+"""Follows servers: one thread each looks again and again, and survives restarts of the server and
+of the network.
 
 What they see comes out of one queue, so that everything else happens in one place.
 """
@@ -21,30 +22,33 @@ from catenum.engines.clock import Clock, wall
 from catenum.engines.monitor import CheckFailed, DeadlockReport, Monitor, StatementRate
 
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 1.0, 60.0
-#: Looking takes at most this share of the server's time: what takes long there is done more rarely, and yet so often
-#: (ms) that an incident is seen more than once.
+#: Looking takes at most this share of the server's time: what takes long there is done more rarely,
+#: and yet so often (ms) that an incident is seen more than once.
 MOST_LOOKING, MOST_PAUSE_MS = 1 / 25, 10_000.0
-#: By the middle one of so many checks: a network that stands still for a moment is no cost to the server.
+#: By the middle one of so many checks: a network that stands still for a moment is no cost to the
+#: server.
 COSTS = 5
 #: While the login may not see all, its rights are asked for again this often (ms).
 RIGHTS_EVERY_MS = 10_000.0
 #: A check is long from here on (ms); a quick one may be asked for as often as somebody likes.
 LONG_LOOK_MS = 150.0
-#: Where so many wait, a check comes no more often than this (ms): who passes a row on has no time to spare.
+#: Where so many wait, a check comes no more often than this (ms): who passes a row on has no time
+#: to spare.
 MANY, CROWD_PAUSE_MS = 100, 2_500.0
 
 
-#: Statement statistics are asked for this often (ms), and no more where that took longer than a check, and this (ms),
-#: twice running.
+#: Statement statistics are asked for this often (ms), and no more where that took longer than a
+#: check, and this (ms), twice running.
 STATISTICS_EVERY_MS, CHEAP_MS = 10_000.0, 50.0
 
 
 @dataclass(frozen=True)
 class Sighting:
-    """What a follower has to say: a sample (perhaps with a deadlock's report), or that the server is not seen.
+    """What a follower has to say: a sample (perhaps with a deadlock's report), or that the server
+    is not seen.
 
-    ``pace``: how often it looks from now on, where that changes. ``rates``: how often statements ran, where that was
-    asked for, at ``rates_at``. ``note``: what else is to be said, once.
+    ``pace``: how often it looks from now on, where that changes. ``rates``: how often statements
+    ran, where that was asked for, at ``rates_at``. ``note``: what else is to be said, once.
     """
 
     name: str
@@ -127,10 +131,18 @@ class Follower(threading.Thread):
                 pace = self._pace(pause_ms, median(self._costs), waiting)
                 rates, rates_at, note = asked
                 seen = Sighting(
-                    self.server, sample.at, sample, report, pace=pace, rates=rates, rates_at=rates_at, note=note
+                    self.server,
+                    sample.at,
+                    sample,
+                    report,
+                    pace=pace,
+                    rates=rates,
+                    rates_at=rates_at,
+                    note=note,
                 )
                 self.out.put(seen)
-                # Behind the check, which comes first whatever the statistics cost; told with the next one.
+                # Behind the check, which comes first whatever the statistics cost; told with the
+                # next one.
                 asked = statistics.due(median(self._costs))
                 if sample.partial and clock.now_ms() > RIGHTS_EVERY_MS:
                     return
@@ -141,7 +153,9 @@ class Follower(threading.Thread):
             self.stopping.wait(max(0.0, due - clock.now_ms()) / 1000)
 
     def _pause_ms(self, waiting: int) -> float:
-        """How long to the next check, by what checks cost the server; no longer in an incident than before it."""
+        """How long to the next check, by what checks cost the server; no longer in an incident than
+        before it.
+        """
         pause, cost = self.every_s * 1000, median(self._costs)
         if cost > LONG_LOOK_MS:
             pause = max(pause, min(MOST_PAUSE_MS, cost / MOST_LOOKING))
@@ -149,12 +163,16 @@ class Follower(threading.Thread):
             self._calm_pause_ms = pause
             return pause
         pause = min(pause, self._calm_pause_ms)
-        if waiting >= (MANY // 2 if self._slowed else MANY):  # a queue that drains is short now and then
+        if waiting >= (
+            MANY // 2 if self._slowed else MANY
+        ):  # a queue that drains is short now and then
             pause = max(pause, CROWD_PAUSE_MS)
         return pause
 
     def _pace(self, pause_ms: float, cost_ms: float, waiting: int = 0) -> str | None:
-        """What is to be said of how often it looks: when that becomes rarer than asked for, and when it is so again."""
+        """What is to be said of how often it looks: when that becomes rarer than asked for, and
+        when it is so again.
+        """
         slowed = pause_ms > self.every_s * 1000
         if slowed == self._slowed:
             return None
@@ -168,7 +186,12 @@ class Follower(threading.Thread):
     def _fresh_report(self, monitor: Monitor, sample: Sample) -> DeadlockReport | None:
         """The report of a deadlock that the server has counted since the last check."""
         before, self._deadlocks = self._deadlocks, sample.deadlocks
-        if before is None or sample.deadlocks is None or sample.deadlocks <= before or self._reported_by_log:
+        if (
+            before is None
+            or sample.deadlocks is None
+            or sample.deadlocks <= before
+            or self._reported_by_log
+        ):
             return None
         report = monitor.deadlock_report()
         if report is None or report.key == self._report:
@@ -181,7 +204,9 @@ _Asked = tuple[Sequence[StatementRate] | None, str | None, str | None]
 
 
 class _Statistics:
-    """The server's statement statistics: asked for now and then, as long as that costs no more than a check."""
+    """The server's statement statistics: asked for now and then, as long as that costs no more than
+    a check.
+    """
 
     def __init__(self, monitor: Monitor) -> None:
         self._monitor, self._clock, self._at = monitor, Clock(), -STATISTICS_EVERY_MS
@@ -189,7 +214,9 @@ class _Statistics:
         self._off = False
 
     def due(self, check_ms: float) -> _Asked:
-        """The statistics where it is time to ask for them, when that was, and what is to be said of it."""
+        """The statistics where it is time to ask for them, when that was, and what is to be said of
+        it.
+        """
         if self._off or self._clock.now_ms() - self._at < STATISTICS_EVERY_MS:
             return None, None, None
         self._at = before = self._clock.now_ms()
@@ -203,13 +230,17 @@ class _Statistics:
         if self._costly < 2:
             return rates, at, None
         self._off = True
-        note = f"statement statistics took {duration(took)}, longer than a check: they are not asked for any more"
+        note = (
+            f"statement statistics took {duration(took)}, longer than a check: they are not asked"
+            " for any more"
+        )
         return rates, at, note
 
 
 def _prepare(server: str) -> None:
-    """Load what the first incident needs before the first check: the SQL parser, the form of recordings. Within a check
-    it would count as the server's time, and checks would be made more rarely for it.
+    """Load what the first incident needs before the first check: the SQL parser, the form of
+    recordings. Within a check it would count as the server's time, and checks would be made more
+    rarely for it.
     """
     rules_of(server).sql.footprint("update berth set moved = 1 where id = 3")
     prepare_recordings()

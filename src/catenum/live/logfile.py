@@ -22,8 +22,9 @@ STRANGE = 2_000
 class LogFile:
     """A log that grows. What stood in it before is not read.
 
-    A new file of the same name is read from its start, and so are later files whose names differ in their digits only
-    (``postgresql-2026-11-26_001641.csv``), as rotation makes them. Of a folder, the newest file is followed.
+    A new file of the same name is read from its start, and so are later files whose names differ in
+    their digits only (``postgresql-2026-11-26_001641.csv``), as rotation makes them. Of a folder,
+    the newest file is followed.
     """
 
     def __init__(self, path: Path, server: str | None = None) -> None:
@@ -43,7 +44,9 @@ class LogFile:
         except OSError as error:
             raise InputError(f"--log {path}: cannot be read: {error.strerror}") from error
         shape = re.sub(r"\d+", "0", self.path.name)
-        self._like = re.compile(re.escape(shape).replace("0", r"\d+")) if shape != self.path.name else None
+        self._like = (
+            re.compile(re.escape(shape).replace("0", r"\d+")) if shape != self.path.name else None
+        )
         if path.is_dir():
             self._like = re.compile(rf".*{re.escape(self.path.suffix)}")
         self._whole_folder = path.is_dir()
@@ -89,7 +92,9 @@ class LogFile:
             yield from self._conflicts.read(self._pieces.feed(data))
 
     def _begun(self) -> LogPieces | None:
-        """How it is read, by what the file begins with, and where that says nothing, by what has come since."""
+        """How it is read, by what the file begins with, and where that says nothing, by what has
+        come since.
+        """
         rules = log_rules_of(str(self._server))
         for head in (self._beginning(), self._head):
             streams: list[str | None] = [*LogPieces(head, lambda text: None).streams]
@@ -115,17 +120,29 @@ class LogFile:
     @property
     def understood(self) -> int:
         """Messages that were read."""
-        return self._understood + (self._pieces.reader.seen if self._pieces and self._pieces.reader else 0)
+        return self._understood + (
+            self._pieces.reader.seen if self._pieces and self._pieces.reader else 0
+        )
 
     @property
     def trouble(self) -> str | None:
         """Why nothing is found in it, where that is not because nothing is there."""
-        if self._server is None or self.read < STRANGE or self.understood or self._pieces is not None:
+        if (
+            self._server is None
+            or self.read < STRANGE
+            or self.understood
+            or self._pieces is not None
+        ):
             return None
-        return f"--log {self.path}: nothing in it reads like a message of {rules_of(self._server).title}'s log"
+        return (
+            f"--log {self.path}: nothing in it reads like a message of"
+            f" {rules_of(self._server).title}'s log"
+        )
 
     def deadlocks(self) -> Iterator[str]:
-        """The reports of deadlocks that were written since the last call, each as it stands in the log."""
+        """The reports of deadlocks that were written since the last call, each as it stands in the
+        log.
+        """
         for conflict in self.conflicts():
             if conflict.kind == "deadlock":
                 yield conflict.report
@@ -136,11 +153,19 @@ class LogFile:
             return None
         try:
             mine = self.path.stat().st_mtime_ns if self.path.exists() else self._born
-            like = [one for one in self.path.parent.iterdir() if self._like.fullmatch(one.name) and one != self.path]
+            like = [
+                one
+                for one in self.path.parent.iterdir()
+                if self._like.fullmatch(one.name) and one != self.path
+            ]
             younger = [(one.stat().st_mtime_ns, one.name, one) for one in like]
         except OSError:
             return None
-        later = [found for found in younger if found[0] >= mine and (self._whole_folder or found[1] > self.path.name)]
+        later = [
+            found
+            for found in younger
+            if found[0] >= mine and (self._whole_folder or found[1] > self.path.name)
+        ]
         return min(later)[2] if later else None
 
     def _fresh(self) -> bytes:

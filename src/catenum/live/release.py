@@ -1,4 +1,6 @@
-"""Ends a blocker, the gentler way first, and never another session, or another transaction, than the one shown."""
+"""Ends a blocker, the gentler way first, and never another session, or another transaction, than
+the one shown.
+"""
 
 from __future__ import annotations
 
@@ -28,9 +30,9 @@ class Refused(CatenumError):
 class Shown:
     """What a person sees before deciding: the session, and what it holds up.
 
-    ``waiting``: who waits for it, directly or behind others, each with the start of its session. ``suspected``: the
-    waits of which the server does not name the holder, and it may be this one. ``behind``: whom it waits for itself.
-    ``clock``: how long ago that was.
+    ``waiting``: who waits for it, directly or behind others, each with the start of its session.
+    ``suspected``: the waits of which the server does not name the holder, and it may be this one.
+    ``behind``: whom it waits for itself. ``clock``: how long ago that was.
     """
 
     session: SessionInfo
@@ -48,10 +50,10 @@ class Shown:
 class Result:
     """What came of it. ``left``: sessions that still wait for it afterwards.
 
-    ``went_on``: those of the ones that waited that do not wait any more, and whose transaction goes on; ``failed``:
-    those whose statement ended in an error; ``ended``: those whose session is gone; ``behind``: whom the others wait
-    for now.
-    ``sent``: whether the server was given an order at all.
+    ``went_on``: those of the ones that waited that do not wait any more, and whose transaction goes
+    on; ``failed``: those whose statement ended in an error; ``ended``: those whose session is gone;
+    ``behind``: whom the others wait for now. ``sent``: whether the server was given an order at
+    all.
     """
 
     way: Way
@@ -66,11 +68,15 @@ class Result:
 
 
 def blocker(monitor: Monitor, number: str) -> Shown:
-    """The session and what it holds up. Raises Refused where there is none, or it is no client's."""
+    """The session and what it holds up. Raises Refused where there is none, or it is no
+    client's.
+    """
     session = monitor.session(number)
     if session is None:
         seen = " that this login can see" if not monitor.sees_all else ""
-        raise Refused(f"there is no session {number}{seen}", advice="'catenum now' shows who is there.")
+        raise Refused(
+            f"there is no session {number}{seen}", advice="'catenum now' shows who is there."
+        )
     if session.background:
         raise Refused(f"session {number} is a process of the server itself: it is not ended")
     if session.application == APPLICATION:
@@ -78,7 +84,10 @@ def blocker(monitor: Monitor, number: str) -> Shown:
     if session.undoing:
         raise Refused(
             f"session {number} is rolling back already: what it has changed is being undone",
-            advice="Nothing was ended. It can only be waited for; 'catenum now' shows how many rows are left.",
+            advice=(
+                "Nothing was ended. It can only be waited for; 'catenum now' shows how many rows"
+                " are left."
+            ),
         )
     sample = monitor.sample()
     sample = replace(sample, timeouts=monitor.timeouts(sample))
@@ -86,7 +95,11 @@ def blocker(monitor: Monitor, number: str) -> Shown:
     held_up = graph.held_up_by(number)
     direct = len({edge.waiter for edge in graph.edges if edge.holder == number})
     suspected = tuple(suspect for suspect in sample.suspects if suspect.session == number)
-    doubtful = {name for suspect in suspected for name in (suspect.waiter, *graph.held_up_by(suspect.waiter))}
+    doubtful = {
+        name
+        for suspect in suspected
+        for name in (suspect.waiter, *graph.held_up_by(suspect.waiter))
+    }
     waiting = frozenset(sample.session(name).key for name in held_up | doubtful)
     longest = max((sample.waited_ms(name) for name in held_up), default=0.0)
     behind = tuple(dict.fromkeys(edge.holder for edge in graph.edges if edge.waiter == number))
@@ -96,16 +109,19 @@ def blocker(monitor: Monitor, number: str) -> Shown:
 def release(monitor: Monitor, shown: Shown, way: Way, clock: Clock | None = None) -> Result:
     """Cancel the statement, or end the session, and see whether those go on that waited for it.
 
-    Nothing is sent where there is no statement to cancel. Raises Refused where the id belongs to another session by
-    now, or the session is in another transaction.
+    Nothing is sent where there is no statement to cancel. Raises Refused where the id belongs to
+    another session by now, or the session is in another transaction.
     """
     number = shown.session.id
     now = monitor.session(number)
     if now is None:
-        return _outcome(monitor, shown, Result(way, gone=True, left=0, state="it had gone already", sent=False))
+        return _outcome(
+            monitor, shown, Result(way, gone=True, left=0, state="it had gone already", sent=False)
+        )
     if now.key != shown.session.key:
         raise Refused(
-            f"session {number} is another one by now: it began {now.started}, the one shown {shown.session.started}",
+            f"session {number} is another one by now: it began {now.started}, the one shown"
+            f" {shown.session.started}",
             advice="Nothing was ended. Check again with 'catenum now'.",
         )
     if now.transaction != shown.session.transaction:
@@ -119,11 +135,14 @@ def release(monitor: Monitor, shown: Shown, way: Way, clock: Clock | None = None
             advice="Nothing was ended. Check again with 'catenum now'.",
         )
     if way == "cancel" and now.state in ("idle", "idle in a transaction"):
-        return _outcome(monitor, shown, Result(way, gone=False, left=0, state=now.state, sent=False))
+        return _outcome(
+            monitor, shown, Result(way, gone=False, left=0, state=now.state, sent=False)
+        )
     taken = monitor.cancel(now) if way == "cancel" else monitor.end(now)
     if not taken:
         raise Refused(
-            f"the server did not take the order for session {number}: it may be at another statement by now",
+            f"the server did not take the order for session {number}: it may be at another"
+            " statement by now",
             advice="Nothing was ended. Check again with 'catenum now'.",
         )
     clock = clock or Clock()
@@ -140,8 +159,8 @@ def release(monitor: Monitor, shown: Shown, way: Way, clock: Clock | None = None
 
 
 def _same_statement(shown: Shown, now: SessionInfo) -> bool:
-    """Whether it is at the statement that was shown: where the server does not number it, of the same text, and begun
-    when that one began.
+    """Whether it is at the statement that was shown: where the server does not number it, of the
+    same text, and begun when that one began.
     """
     before = shown.session
     if before.statement != now.statement or before.statement_id != now.statement_id:
@@ -158,13 +177,19 @@ def _outcome(monitor: Monitor, shown: Shown, result: Result) -> Result:
     waits: dict[str, list[str]] = {}
     for edge in sample.edges:
         waits.setdefault(edge.waiter, []).append(edge.holder)
-    stuck = [name for name, started in shown.waiting if name in waits and sample.session(name).started == started]
+    stuck = [
+        name
+        for name, started in shown.waiting
+        if name in waits and sample.session(name).started == started
+    ]
     behind = _heads(sample, stuck) - {shown.session.id}
     free = [(name, started) for name, started in shown.waiting if name not in stuck]
     after = {name: monitor.session(name) for name, _ in free[:MOST_ASKED]}
     known = [(after[name], started) for name, started in free if name in after]
     ended = sum(one is None or one.started != started for one, started in known)
-    failed = sum(one is not None and one.started == started and one.failed for one, started in known)
+    failed = sum(
+        one is not None and one.started == started and one.failed for one, started in known
+    )
     return Result(
         result.way,
         gone=result.gone,

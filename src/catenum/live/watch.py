@@ -1,4 +1,6 @@
-"""The watch: takes in what followers see, keeps it, and says what began, ended, passed a threshold or was lost."""
+"""The watch: takes in what followers see, keeps it, and says what began, ended, passed a threshold
+or was lost.
+"""
 
 from __future__ import annotations
 
@@ -35,9 +37,11 @@ from catenum.store.store import Store
 TRIM_EVERY_MS = 60_000.0
 #: Incidents that are kept in mind while the store cannot be written to.
 MOST_LEFT = 1_000
-#: Samples of several servers that are no further apart than their checks are, and this (ms), are looked at as one.
+#: Samples of several servers that are no further apart than their checks are, and this (ms), are
+#: looked at as one.
 SLACK_MS = 500.0
-#: The wall clock, which is written down, and elapsed time differ by more than this (ms) only where one was changed.
+#: The wall clock, which is written down, and elapsed time differ by more than this (ms) only where
+#: one was changed.
 JUMP_MS = 5_000.0
 #: What process has which connection is asked for again after so long (ms).
 ENDS_MS = 3_000.0
@@ -47,8 +51,8 @@ ENDS_MS = 3_000.0
 class WatchOptions:
     """How to watch. Lengths in ms.
 
-    ``run``: a command for thresholds that are passed, the all-clear, and deadlocks. ``logs``: by the server's name.
-    ``own_runs``: what waits in runs of Catenum is an incident as well.
+    ``run``: a command for thresholds that are passed, the all-clear, and deadlocks. ``logs``: by
+    the server's name. ``own_runs``: what waits in runs of Catenum is an incident as well.
     """
 
     every_s: float = 1.0
@@ -81,7 +85,9 @@ class Watch:
         self._alarms = {name: Alarms(self.options.thresholds) for name in self.servers}
         self._latest: dict[str, tuple[Sample, float]] = {}
         self._across = IncidentTracker(self.options.at_least_ms, "across")
-        self._across_alarms = Alarms(Thresholds(longer_than_ms=self.options.thresholds.longer_than_ms))
+        self._across_alarms = Alarms(
+            Thresholds(longer_than_ms=self.options.thresholds.longer_than_ms)
+        )
         self._across_before: Sample | None = None
         self._across_ms: float | None = None
         self._ends: tuple[Ends, float] | None = None
@@ -89,7 +95,9 @@ class Watch:
         self._sight = {name: Sight(self.options.every_s * 1000) for name in self.servers}
         self._seen_whole: set[str] = set()
         self._twins: dict[int, tuple[Incident, Incident]] = {}  # masked, beside what they are of
-        self._deadlocks_left: dict[str, tuple[int, tuple[str, ...]]] = {}  # not stored so far, and their reports
+        self._deadlocks_left: dict[
+            str, tuple[int, tuple[str, ...]]
+        ] = {}  # not stored so far, and their reports
         self._unstored: dict[str, str] = {}  # since when nothing could be stored
         self._to_store: dict[str, list[Incident]] = {name: [] for name in self.servers}
         self._last_ms: dict[str, float] = {}
@@ -145,8 +153,12 @@ class Watch:
 
     @property
     def never_seen(self) -> list[tuple[str, str | None]]:
-        """The servers of which no check ever saw all, and why not, where they could be looked at."""
-        return [(name, self._sight[name].why) for name in self._trackers if name not in self._seen_whole]
+        """The servers of which no check ever saw all, and why not, where they could be looked
+        at.
+        """
+        return [
+            (name, self._sight[name].why) for name in self._trackers if name not in self._seen_whole
+        ]
 
     def take(self, sighting: Sighting) -> None:
         """Take in one sighting."""
@@ -181,7 +193,9 @@ class Watch:
             *self._from_logs(name, sample.target.server),
         ]
         has_counter = sample.deadlocks is not None
-        deadlocks = self._deadlocks[name].take(change.deadlocks, len(reports), has_counter=has_counter)
+        deadlocks = self._deadlocks[name].take(
+            change.deadlocks, len(reports), has_counter=has_counter
+        )
         report = "\n\n".join(reports) or None
         if report and self.options.mask:
             report = rules_of(sample.target.server).sql.masked_report(report)
@@ -191,7 +205,9 @@ class Watch:
         self._tell_change(name, sample, change)
         self._tell_deadlocks(name, sample.at, deadlocks, report)
         open_now = [self._twin(incident) for incident in self._trackers[name].open]
-        self._tell_alarms(name, sample.at, self._alarms[name].take(sample, open_now, deadlocks, now))
+        self._tell_alarms(
+            name, sample.at, self._alarms[name].take(sample, open_now, deadlocks, now)
+        )
         self._look_across(name, whole, now)
         if self.seen is not None:
             self.seen(name, sample)
@@ -201,7 +217,9 @@ class Watch:
             self.store.trim(self.options.keep_ms, self.options.most_bytes)
 
     def _take_rates(self, name: str, sighting: Sighting, now_ms: float) -> None:
-        """Store how often those statements run that take part in incidents; their shapes have no literals."""
+        """Store how often those statements run that take part in incidents; their shapes have no
+        literals.
+        """
         sample = sighting.sample
         if sample is None:
             return
@@ -212,31 +230,42 @@ class Watch:
             log = self._rates[name] = RateLog(rules_of(sample.target.server).sql.shape)
         log.want(self._trackers[name].open, now_ms)
         if sighting.rates is not None:
-            counted = {one.text: Counted(one.calls, one.total_ms, one.lock_ms) for one in sighting.rates}
+            counted = {
+                one.text: Counted(one.calls, one.total_ms, one.lock_ms) for one in sighting.rates
+            }
             log.take(sighting.rates_at or sighting.at, now_ms, counted)
             steps = log.steps(now_ms)
             if steps:
                 self._keep(lambda store: store.rate(name, steps))
 
     def _take_jump(self, name: str, before: str, at: str, since_last_ms: float) -> None:
-        """The clock of this machine was set, or the machine slept: what was open is over as far as anybody knows, and
-        a time that passed without a check is a gap.
+        """The clock of this machine was set, or the machine slept: what was open is over as far as
+        anybody knows, and a time that passed without a check is a gap.
         """
         jump_ms = milliseconds_between(before, at) - since_last_ms
         if abs(jump_ms) < JUMP_MS:
             return
         way = "forward" if jump_ms > 0 else "back"
-        text = f"the clock of this machine went {way} by {duration(abs(jump_ms))}: it was set, or the machine slept"
+        text = (
+            f"the clock of this machine went {way} by {duration(abs(jump_ms))}: it was set, or the"
+            " machine slept"
+        )
         self.tell(WatchEvent(what="note", server=name, at=at, text=text))
         self._end(name, self._trackers[name].lost(before, counts=True), before)
         if jump_ms > 0:
             self._keep(lambda store: store.gap(name, before, at, text))
 
     def _store_look(
-        self, name: str, before: str, sample: Sample, changed: Sequence[Incident], deadlocks: int, report: str | None
+        self,
+        name: str,
+        before: str,
+        sample: Sample,
+        changed: Sequence[Incident],
+        deadlocks: int,
+        report: str | None,
     ) -> None:
-        """Store a look; what could not be stored in the meantime is a gap, and what has become of its incidents is not
-        forgotten.
+        """Store a look; what could not be stored in the meantime is a gap, and what has become of
+        its incidents is not forgotten.
         """
         left = [*self._to_store[name], *(one for one in changed if one not in self._to_store[name])]
         more, reports = self._deadlocks_left.pop(name, (0, ()))
@@ -246,20 +275,28 @@ class Watch:
             self._to_store[name] = []
             since = self._unstored.pop(name, None)
             if since is not None:
-                self._keep(lambda store: store.missed(name, since, sample.at, "the store could not be written to"))
+                self._keep(
+                    lambda store: store.missed(
+                        name, since, sample.at, "the store could not be written to"
+                    )
+                )
             return
         self._unstored.setdefault(name, before)
         self._deadlocks_left[name] = (deadlocks, reports[-MOST_LEFT:])
         self._to_store[name] = left[-MOST_LEFT:]
 
     def _look_across(self, name: str, sample: Sample, now_ms: float) -> None:
-        """What goes over several servers: their latest samples as one, where that stands in two looks running."""
+        """What goes over several servers: their latest samples as one, where that stands in two
+        looks running.
+        """
         if len(self.servers) < 2:
             return
         self._latest[name] = (sample, now_ms)
         oldest = now_ms - 2 * max(self.options.every_s * 1000, CROWD_PAUSE_MS) - SLACK_MS
         fresh = {server: one for server, (one, at) in self._latest.items() if at >= oldest}
-        if self._across_ms is not None and any(self._latest[server][1] <= self._across_ms for server in fresh):
+        if self._across_ms is not None and any(
+            self._latest[server][1] <= self._across_ms for server in fresh
+        ):
             return  # two looks running are two looks at each of them
         whole = look_across(fresh, partial(self._client_ends, now_ms))
         found, self._across_before = standing(self._across_before, whole), whole
@@ -271,15 +308,29 @@ class Watch:
         shown = whole.masked() if self.options.mask else whole
         changed = (*change.began, *change.went_on, *change.ended)
         left = [*self._to_store.pop(self._all, ()), *changed]
-        failed = [one for one in left if not self._keep(partial(Store.write_end, name=self._all, incident=one))]
+        failed = [
+            one
+            for one in left
+            if not self._keep(partial(Store.write_end, name=self._all, incident=one))
+        ]
         self._to_store[self._all] = failed[-MOST_LEFT:]
         self._tell_change(self._all, shown, change)
         open_now = [self._twin(incident) for incident in self._across.open]
         for incident in change.began:
             if incident.cycle:
                 text = across_text(incident)
-                self._alert(WatchEvent(what="deadlock", server=self._all, at=sample.at, text=text, incident=incident))
-        self._tell_alarms(self._all, sample.at, self._across_alarms.take(shown, open_now, 0, now_ms))
+                self._alert(
+                    WatchEvent(
+                        what="deadlock",
+                        server=self._all,
+                        at=sample.at,
+                        text=text,
+                        incident=incident,
+                    )
+                )
+        self._tell_alarms(
+            self._all, sample.at, self._across_alarms.take(shown, open_now, 0, now_ms)
+        )
 
     def _client_ends(self, now_ms: float) -> Ends:
         """Who has which connection; asking again for each check would cost more than the check."""
@@ -293,7 +344,9 @@ class Watch:
 
     def _take_trouble(self, sighting: Sighting) -> None:
         name, text = sighting.name, sighting.trouble or "not seen"
-        since = self._last_at.get(name, sighting.at)  # what was not seen began behind the last check
+        since = self._last_at.get(
+            name, sighting.at
+        )  # what was not seen began behind the last check
         if not sighting.lost:
             self._take_sight(name, sighting.at, text)
             return
@@ -316,16 +369,29 @@ class Watch:
         if spell is not None:
             self._keep(lambda store: store.missed(name, spell.since, spell.until, spell.why))
         if turn == "blind":
-            self._alert(WatchEvent(what="blind", server=name, at=at, text=f"the watch is blind: {why}"))
+            self._alert(
+                WatchEvent(what="blind", server=name, at=at, text=f"the watch is blind: {why}")
+            )
         elif turn == "sees":
-            self._alert(WatchEvent(what="sees", server=name, at=at, text=f"the watch sees again; it was blind: {was}"))
+            self._alert(
+                WatchEvent(
+                    what="sees",
+                    server=name,
+                    at=at,
+                    text=f"the watch sees again; it was blind: {was}",
+                )
+            )
 
     def _shown(self, change: Change) -> Change:
         """The same with incidents as they are shown and stored."""
         if not self.options.mask:
             return change
-        began, went_on = ([self._twin(one) for one in part] for part in (change.began, change.went_on))
-        return Change(began, went_on, [self._twin(one, last=True) for one in change.ended], change.deadlocks)
+        began, went_on = (
+            [self._twin(one) for one in part] for part in (change.began, change.went_on)
+        )
+        return Change(
+            began, went_on, [self._twin(one, last=True) for one in change.ended], change.deadlocks
+        )
 
     def _twin(self, incident: Incident, *, last: bool = False) -> Incident:
         """An incident as it is shown and stored: the same object each time, brought up to date."""
@@ -346,24 +412,45 @@ class Watch:
         for incident in (self._twin(one, last=True) for one in incidents):
             if not self._keep(partial(Store.write_end, name=name, incident=incident)):
                 self._to_store.setdefault(name, []).append(incident)
-            self.tell(WatchEvent(what="ended", server=name, at=at, text=ended_text(incident), incident=incident))
+            self.tell(
+                WatchEvent(
+                    what="ended", server=name, at=at, text=ended_text(incident), incident=incident
+                )
+            )
 
-    # -- saying ------------------------------------------------------------------------------------------------------
+    # -- saying ------------------------------------------------------------------------------------
 
     def _tell_change(self, name: str, sample: Sample, change: Change) -> None:
         for incident in change.began:
             self.tell(
                 WatchEvent(
-                    what="began", server=name, at=sample.at, text=began_text(incident, sample), incident=incident
+                    what="began",
+                    server=name,
+                    at=sample.at,
+                    text=began_text(incident, sample),
+                    incident=incident,
                 )
             )
         for incident in change.ended:
-            self.tell(WatchEvent(what="ended", server=name, at=sample.at, text=ended_text(incident), incident=incident))
+            self.tell(
+                WatchEvent(
+                    what="ended",
+                    server=name,
+                    at=sample.at,
+                    text=ended_text(incident),
+                    incident=incident,
+                )
+            )
 
     def _tell_alarms(self, name: str, at: str, alarms: Iterable[Alarm]) -> None:
         for alarm in alarms:
             reported = WatchEvent(
-                what=alarm.what, server=name, at=at, text=alarm.text, incident=alarm.incident, alarm=alarm
+                what=alarm.what,
+                server=name,
+                at=at,
+                text=alarm.text,
+                incident=alarm.incident,
+                alarm=alarm,
             )
             self._alert(reported)
 
@@ -374,17 +461,37 @@ class Watch:
 
     def _tell_deadlocks(self, name: str, at: str, count: int, report: str | None) -> None:
         if count:
-            text = f"{count} deadlock{'s' if count != 1 else ''}{'' if report else '; no report so far'}"
+            text = (
+                f"{count}"
+                f" deadlock{'s' if count != 1 else ''}{'' if report else '; no report so far'}"
+            )
             self._alert(WatchEvent(what="deadlock", server=name, at=at, text=text, report=report))
         elif report:
-            self.tell(WatchEvent(what="report", server=name, at=at, text="the report of that deadlock", report=report))
+            self.tell(
+                WatchEvent(
+                    what="report",
+                    server=name,
+                    at=at,
+                    text="the report of that deadlock",
+                    report=report,
+                )
+            )
 
     def _from_logs(self, name: str, kind: str) -> list[str]:
-        found = [report for server, log in self._logs if server == name for report in log.of_server(kind).deadlocks()]
+        found = [
+            report
+            for server, log in self._logs
+            if server == name
+            for report in log.of_server(kind).deadlocks()
+        ]
         for log in (log for server, log in self._logs if server == name and log.trouble):
             if (name, log.trouble) not in self._noted:
                 self._noted.add((name, str(log.trouble)))
-                self.tell(WatchEvent(what="note", server=name, at=self._clock.wall(), text=str(log.trouble)))
+                self.tell(
+                    WatchEvent(
+                        what="note", server=name, at=self._clock.wall(), text=str(log.trouble)
+                    )
+                )
         return found
 
     def _run(self, reported: WatchEvent) -> None:
@@ -403,7 +510,9 @@ class Watch:
         threading.Thread(target=_hand_over, args=(process, value), daemon=True).start()
 
     def _keep(self, write: Callable[[Store], None]) -> bool:
-        """Write to the store, and return whether that was done; where it fails, say so once and go on watching."""
+        """Write to the store, and return whether that was done; where it fails, say so once and go
+        on watching.
+        """
         if self.store is None:
             return True
         try:

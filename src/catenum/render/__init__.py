@@ -1,1 +1,3 @@
-"""Shows core objects: terminal, figure, JSON. Nothing is recomputed here, so that all faces agree."""
+"""Shows core objects: terminal, figure, JSON. Nothing is recomputed here, so that all faces
+agree.
+"""

@@ -1,4 +1,6 @@
-"""What a watch kept, drawn: waiting over time, a panel for each server, and a calendar of when it happens."""
+"""What a watch kept, drawn: waiting over time, a panel for each server, and a calendar of when it
+happens.
+"""
 
 from __future__ import annotations
 
@@ -20,8 +22,8 @@ Rows = Sequence[dict[str, Any]]
 
 
 def chart_figure(rows: Rows, gaps: Rows, title: str) -> Any:
-    """Waiting sessions over time by head statement, one panel a server, and a calendar of the hours in which it
-    happens.
+    """Waiting sessions over time by head statement, one panel a server, and a calendar of the hours
+    in which it happens.
 
     ``rows``: see ``live.history.over_time``. ``gaps``: when a server was not seen.
     """
@@ -38,7 +40,10 @@ def chart_figure(rows: Rows, gaps: Rows, title: str) -> Any:
     ranked = [name for name, _ in _heaviest(rows, "server")]
     servers = sorted(ranked[:MOST_PANELS])
     times = sorted({row["moment"] for row in rows})
-    moments = {moment: float(date2num(datetime.fromisoformat(moment).replace(tzinfo=UTC))) for moment in times}
+    moments = {
+        moment: float(date2num(datetime.fromisoformat(moment).replace(tzinfo=UTC)))
+        for moment in times
+    }
     height = (TOP - BOTTOM - GAP * (len(servers) - 1)) / len(servers)
     panels: list[Any] = []
     for number, server in enumerate(servers):
@@ -54,7 +59,15 @@ def chart_figure(rows: Rows, gaps: Rows, title: str) -> Any:
     _legend(panels)
     left = len(ranked) - len(servers)
     title = f"{title}; {left} more servers are not drawn (--server draws one)" if left else title
-    figure.text(0.03, 0.955, "Who held others up, and when", fontsize=16, fontweight="bold", color=INK, va="center")
+    figure.text(
+        0.03,
+        0.955,
+        "Who held others up, and when",
+        fontsize=16,
+        fontweight="bold",
+        color=INK,
+        va="center",
+    )
     figure.text(0.03, 0.915, textwrap.shorten(title, 165), fontsize=10.5, color=INK, va="center")
     _calendar(figure, rows, several=len(ranked) > 1)
     return figure
@@ -67,8 +80,12 @@ def _heaviest(rows: Rows, key: str) -> list[tuple[str, float]]:
     return sorted(weights.items(), key=lambda one: (-one[1], one[0]))
 
 
-def _panel(axes: Any, rows: Rows, gaps: Rows, shapes: Sequence[str], moments: Mapping[str, float]) -> None:
-    """One server: bars by the statement of the head, and the times that were not watched, or seen blindly."""
+def _panel(
+    axes: Any, rows: Rows, gaps: Rows, shapes: Sequence[str], moments: Mapping[str, float]
+) -> None:
+    """One server: bars by the statement of the head, and the times that were not watched, or seen
+    blindly.
+    """
     from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
 
     from catenum.render.figure import INK, PAPER, RULE, WAIT, WORK
@@ -105,7 +122,13 @@ def _panel(axes: Any, rows: Rows, gaps: Rows, shapes: Sequence[str], moments: Ma
         until = date2num(datetime.fromisoformat(gap["until"])) if gap["until"] else right
         if until > left and since < right:
             hatch, label = ("///", "(blind)") if gap["blind"] else (None, "(not watched)")
-            tone = {"facecolor": RULE, "edgecolor": INK, "linewidth": 0.0, "alpha": 0.35, "zorder": 0}
+            tone = {
+                "facecolor": RULE,
+                "edgecolor": INK,
+                "linewidth": 0.0,
+                "alpha": 0.35,
+                "zorder": 0,
+            }
             axes.axvspan(max(left, since), min(right, until), **tone, label=label, hatch=hatch)
     locator = AutoDateLocator()
     axes.xaxis.set_major_locator(locator)
@@ -139,7 +162,9 @@ def _legend(panels: Sequence[Any]) -> None:
 
 
 def _calendar(figure: Any, rows: Rows, *, several: bool) -> None:
-    """Days, of each server, against hours; the figure in a cell is minutes in which somebody waited."""
+    """Days, of each server, against hours; the figure in a cell is minutes in which somebody
+    waited.
+    """
     from matplotlib.colors import LinearSegmentedColormap
 
     from catenum.render.figure import INK, PAPER
@@ -151,7 +176,10 @@ def _calendar(figure: Any, rows: Rows, *, several: bool) -> None:
     lines = sorted({line for line, _, _ in minutes})[-14:]
     if not lines:
         return
-    grid = [[sum(1 for n, h, _ in minutes if (n, h) == (name, hour)) for hour in range(24)] for name in lines]
+    grid = [
+        [sum(1 for n, h, _ in minutes if (n, h) == (name, hour)) for hour in range(24)]
+        for name in lines
+    ]
     height = min(0.2, 0.035 * len(lines) + 0.01)
     left = 0.2 if several else 0.12
     axes = figure.add_axes((left, 0.06, 0.97 - left, height))
@@ -160,10 +188,20 @@ def _calendar(figure: Any, rows: Rows, *, several: bool) -> None:
     for y, counts in enumerate(grid):
         for x, count in enumerate(counts):
             if count:
-                axes.text(x, y, str(count), ha="center", va="center", fontsize=8, color=INK if count < 35 else PAPER)
+                axes.text(
+                    x,
+                    y,
+                    str(count),
+                    ha="center",
+                    va="center",
+                    fontsize=8,
+                    color=INK if count < 35 else PAPER,
+                )
     names = [textwrap.shorten(name, 34, placeholder="…") for name in lines]
     axes.set_yticks(range(len(lines)), names, fontsize=9, color=INK)
     axes.set_xticks(range(24), [f"{hour:02d}" for hour in range(24)], fontsize=9, color=INK)
     axes.tick_params(length=0)
     text = "Minutes of each hour in which a session waited (UTC)"
-    figure.text(left, 0.06 + height + 0.015, text, fontsize=10, fontweight="bold", color=INK, va="center")
+    figure.text(
+        left, 0.06 + height + 0.015, text, fontsize=10, fontweight="bold", color=INK, va="center"
+    )

@@ -25,15 +25,35 @@ STYLES = {
 
 _PLAIN_SIGNS = str.maketrans(
     {
-        "▷": ">", "↷": "^",
-        "✓": "+", "✗": "x", "◷": "~", "┊": ":", "│": "|", "─": "-", "├": "+", "└": "+", "→": "->", "←": "<-",
-        "·": "*", "…": "...", "–": "-", "◆": "@", "▪": "#", "×": "x", "—": "-",
+        "▷": ">",
+        "↷": "^",
+        "✓": "+",
+        "✗": "x",
+        "◷": "~",
+        "┊": ":",
+        "│": "|",
+        "─": "-",
+        "├": "+",
+        "└": "+",
+        "→": "->",
+        "←": "<-",
+        "·": "*",
+        "…": "...",
+        "–": "-",
+        "◆": "@",
+        "▪": "#",
+        "×": "x",
+        "—": "-",
     }
-)  # fmt: skip
+)
 
 
-def make_console(stream: IO[str], *, color: bool | None = None, width: int | None = None) -> Console:
-    """A console on ``stream``. ``color`` None: as the terminal and ``NO_COLOR`` say; a pipe is always plain."""
+def make_console(
+    stream: IO[str], *, color: bool | None = None, width: int | None = None
+) -> Console:
+    """A console on ``stream``. ``color`` None: as the terminal and ``NO_COLOR`` say; a pipe is
+    always plain.
+    """
     terminal = stream.isatty()
     allowed = terminal and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
     use = allowed if color is None else color and terminal
@@ -65,7 +85,9 @@ def say(console: Console, text: Text | str = "", **style: Any) -> None:
 
 
 def _shows_signs(console: Console) -> bool:
-    encoding = getattr(console.file, "encoding", None) or "utf-8"  # a stream of text in memory names none
+    encoding = (
+        getattr(console.file, "encoding", None) or "utf-8"
+    )  # a stream of text in memory names none
     try:
         "▷↷✓✗◷┊→".encode(encoding)
     except (UnicodeEncodeError, LookupError):
@@ -83,6 +105,8 @@ def _plain(line: Text) -> Text:
             pieces.append(segment.plain.translate(_PLAIN_SIGNS))
             continue
         for place, sign in enumerate(segment.plain):
-            style = next((span.style for span in reversed(spans) if span.start <= place < span.end), "")
+            style = next(
+                (span.style for span in reversed(spans) if span.start <= place < span.end), ""
+            )
             pieces.append(sign.translate(_PLAIN_SIGNS), style=style)
     return pieces

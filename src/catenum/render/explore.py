@@ -1,4 +1,6 @@
-"""An exploration in the terminal: outcomes, the shortest schedule to each, cycles, who meets whom, what is proven."""
+"""An exploration in the terminal: outcomes, the shortest schedule to each, cycles, who meets whom,
+what is proven.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,9 @@ def print_exploration(console: Console, found: Exploration, *, verbose: bool = F
     info = found.target
     stand_in = " (a stand-in, not a real server)" if info.standin else ""
     say(
-        console, f"{found.scenario} on {info.server} {info.version}{stand_in}, {_levels(found)}", style=STYLES["strong"]
+        console,
+        f"{found.scenario} on {info.server} {info.version}{stand_in}, {_levels(found)}",
+        style=STYLES["strong"],
     )
     _wrapped(console, f"{how_far(found)}; {duration(found.ran_ms)}", style="faint")
     say(console)
@@ -38,8 +42,15 @@ def print_exploration(console: Console, found: Exploration, *, verbose: bool = F
         say(console)
     for claim in claims(found):
         tone, sign = {True: ("good", "✓ "), False: ("bad", "✗ "), None: ("plain", "· ")}[claim.good]
-        basis = f" ({_basis(claim, every=found.reach.every)})" if claim.good and claim.proven else ""
-        _wrapped(console, f"{sign}{claim.text[0].upper()}{claim.text[1:]}.{basis}", style=tone, indent="  ")
+        basis = (
+            f" ({_basis(claim, every=found.reach.every)})" if claim.good and claim.proven else ""
+        )
+        _wrapped(
+            console,
+            f"{sign}{claim.text[0].upper()}{claim.text[1:]}.{basis}",
+            style=tone,
+            indent="  ",
+        )
     for line in _notes(found):
         _wrapped(console, f"· {line}", style="faint", indent="  ")
 
@@ -72,11 +83,21 @@ def _print_outcomes(console: Console, found: Exploration, *, verbose: bool) -> N
     listed = entries if verbose else entries[:MOST_LISTED]
     total = max(1, found.tally.schedules)
     rows = [
-        (letter_of(n), entry.kind, data_word(entry), f"{entry.count:,}", f"{entry.count / total:.0%}", entry)
+        (
+            letter_of(n),
+            entry.kind,
+            data_word(entry),
+            f"{entry.count:,}",
+            f"{entry.count / total:.0%}",
+            entry,
+        )
         for n, entry in enumerate(listed)
     ]
     head = ("", "outcome", "data", "runs", "share")
-    widths = [max(len(head[i]), *(len(str(row[i])) for row in rows)) if rows else len(head[i]) for i in range(5)]
+    widths = [
+        max(len(head[i]), *(len(str(row[i])) for row in rows)) if rows else len(head[i])
+        for i in range(5)
+    ]
     line = "  ".join(
         title.ljust(width) if i < 3 else title.rjust(width)
         for i, (title, width) in enumerate(zip(head, widths, strict=True))
@@ -86,8 +107,13 @@ def _print_outcomes(console: Console, found: Exploration, *, verbose: bool) -> N
     for *cells, entry in rows:
         text = Text()
         text.append(str(cells[0]).ljust(widths[0]), style=STYLES["strong"])
-        text.append("  " + str(cells[1]).ljust(widths[1]), style=STYLES["bad" if entry.bad else "plain"])
-        text.append("  " + str(cells[2]).ljust(widths[2]), style=STYLES["bad" if entry.data == "anomaly" else "plain"])
+        text.append(
+            "  " + str(cells[1]).ljust(widths[1]), style=STYLES["bad" if entry.bad else "plain"]
+        )
+        text.append(
+            "  " + str(cells[2]).ljust(widths[2]),
+            style=STYLES["bad" if entry.data == "anomaly" else "plain"],
+        )
         text.append("  " + str(cells[3]).rjust(widths[3]) + "  " + str(cells[4]).rjust(widths[4]))
         path = textwrap.wrap(" ".join(entry.shortest or ()), max(30, console.width - left - 1))
         text.append("  " + (path[0] if path else ""))
@@ -98,7 +124,11 @@ def _print_outcomes(console: Console, found: Exploration, *, verbose: bool) -> N
         for part in textwrap.wrap(reported, max(30, console.width - left - 1)):
             say(console, " " * left + part, style=STYLES["faint"])
     if len(listed) < len(entries):
-        say(console, f"… and {len(entries) - len(listed)} more outcomes (--verbose lists all)", style=STYLES["faint"])
+        say(
+            console,
+            f"… and {len(entries) - len(listed)} more outcomes (--verbose lists all)",
+            style=STYLES["faint"],
+        )
     say(console)
 
 
@@ -118,16 +148,32 @@ def _print_evidence(console: Console, found: Exploration) -> None:
 def _print_cycles(console: Console, found: Exploration) -> None:
     for cycle in found.tally.most_met_cycles():
         fell = ", ".join(f"{name} {count}×" for name, count in sorted(cycle.victims.items()))
-        say(console, f"Deadlock in {cycle.count:,} schedules (victims: {fell})", style=STYLES["strong"])
+        say(
+            console,
+            f"Deadlock in {cycle.count:,} schedules (victims: {fell})",
+            style=STYLES["strong"],
+        )
         if cycle.unended:
-            often = "in all of them" if cycle.unended == cycle.count else f"in {cycle.unended:,} of them"
-            say(console, f"    the server did not end it {often}, and Catenum ended it", style=STYLES["bad"])
+            often = (
+                "in all of them"
+                if cycle.unended == cycle.count
+                else f"in {cycle.unended:,} of them"
+            )
+            say(
+                console,
+                f"    the server did not end it {often}, and Catenum ended it",
+                style=STYLES["bad"],
+            )
         for place, (name, statement) in enumerate(cycle.members):
             others = cycle.members[place + 1 :] or cycle.members[:place]
             following = others[0][0] if others else "a session that was not seen"
             room = console.width - 12 - len(name) - len(following) - len(cycle.resources[place])
             sql = shortened(_sql(found, name, statement), max(24, room))
-            say(console, f"    {name} {statement or 'end'} waits for {following} over {cycle.resources[place]}")
+            say(
+                console,
+                f"    {name} {statement or 'end'} waits for {following} over"
+                f" {cycle.resources[place]}",
+            )
             say(console, f"        {sql}", style=STYLES["faint"])
         say(console, f"    first with: {' '.join(cycle.shortest or ())}", style=STYLES["faint"])
         say(console)
@@ -135,14 +181,20 @@ def _print_cycles(console: Console, found: Exploration) -> None:
 
 def _sql(found: Exploration, name: str, statement: int | None) -> str:
     texts = found.statements.get(name, ())
-    return texts[statement - 1] if statement and statement <= len(texts) else found.ends.get(name, "")
+    return (
+        texts[statement - 1] if statement and statement <= len(texts) else found.ends.get(name, "")
+    )
 
 
 def _print_meetings(console: Console, found: Exploration) -> None:
     wait_pairs = list(found.tally.wait_pairs.values())
     if not wait_pairs:
         return
-    say(console, "Who waits for whom, in how many schedules (left waits for above)", style=STYLES["strong"])
+    say(
+        console,
+        "Who waits for whom, in how many schedules (left waits for above)",
+        style=STYLES["strong"],
+    )
     rows = sorted({(m.waiter, m.statement or 0) for m in wait_pairs})
     columns = sorted({_holder(m) for m in wait_pairs})
     counts: dict[tuple[tuple[str, int], tuple[str, str]], int] = {}
@@ -155,7 +207,11 @@ def _print_meetings(console: Console, found: Exploration) -> None:
     if left + 4 + sum(width + 2 for width in widths) > console.width:
         for m in sorted(wait_pairs, key=lambda m: -m.count):
             holder = _step(_holder(m))
-            say(console, f"    {_step((m.waiter, m.statement or 0))} waits for {holder}: {m.count:,}  ({m.resource})")
+            say(
+                console,
+                f"    {_step((m.waiter, m.statement or 0))} waits for {holder}: {m.count:,} "
+                f" ({m.resource})",
+            )
         say(console)
         return
     say(
@@ -173,8 +229,14 @@ def _print_meetings(console: Console, found: Exploration) -> None:
 
 
 def _holder(wait_pair: WaitPairEntry) -> tuple[str, str]:
-    """The holder, and which of its statements took the lock: ``1``, ``1 or 2`` where that is not certain."""
-    known = wait_pair.holder_candidates if wait_pair.holder_statement is None else (wait_pair.holder_statement,)
+    """The holder, and which of its statements took the lock: ``1``, ``1 or 2`` where that is not
+    certain.
+    """
+    known = (
+        wait_pair.holder_candidates
+        if wait_pair.holder_statement is None
+        else (wait_pair.holder_statement,)
+    )
     return wait_pair.holder, " or ".join(map(str, known))
 
 
@@ -192,7 +254,9 @@ def print_levels(console: Console, found: Sequence[Exploration], note: str = "")
     """Outcome by isolation level: what each level of the server makes of the scenario."""
     info = found[0].target
     say(
-        console, f"{found[0].scenario} on {info.server} {info.version}, at each isolation level", style=STYLES["strong"]
+        console,
+        f"{found[0].scenario} on {info.server} {info.version}, at each isolation level",
+        style=STYLES["strong"],
     )
     say(console)
     rows = [_level_row(one) for one in found]
@@ -202,7 +266,11 @@ def print_levels(console: Console, found: Sequence[Exploration], note: str = "")
     )
     widths = [max(len(head[i]), *(len(row[i]) for row in rows)) for i in range(len(head))]
     widths[-1] = 0
-    say(console, "  ".join(h.ljust(w) for h, w in zip(head, widths, strict=True)).rstrip(), style=STYLES["faint"])
+    say(
+        console,
+        "  ".join(h.ljust(w) for h, w in zip(head, widths, strict=True)).rstrip(),
+        style=STYLES["faint"],
+    )
     for one, row in zip(found, rows, strict=True):
         text = Text()
         for place, (cell, width) in enumerate(zip(row, widths, strict=True)):
@@ -210,7 +278,8 @@ def print_levels(console: Console, found: Sequence[Exploration], note: str = "")
             troubled = troubled or (head[place] == "anomaly" and cell != "none")
             troubled = troubled or (head[place] == "rules" and bool(one.tally.broken_rules))
             text.append(
-                cell.ljust(width) + "  ", style=STYLES["bad" if troubled else "strong" if not place else "plain"]
+                cell.ljust(width) + "  ",
+                style=STYLES["bad" if troubled else "strong" if not place else "plain"],
             )
         text.rstrip()
         say(console, text)
@@ -220,10 +289,16 @@ def print_levels(console: Console, found: Sequence[Exploration], note: str = "")
         for entry in one.outcomes:
             if entry.anomaly and entry.anomaly not in reported:
                 reported.append(entry.anomaly)
-                _wrapped(console, f"{_levels(one)}: {entry.anomaly}: {'; '.join(entry.evidence)}", indent="    ")
+                _wrapped(
+                    console,
+                    f"{_levels(one)}: {entry.anomaly}: {'; '.join(entry.evidence)}",
+                    indent="    ",
+                )
         if not one.reach.complete:
             _wrapped(console, f"{_levels(one)}: {how_far(one)}", style="faint", indent="    ")
-    for told_once in dict.fromkeys(c.text for one in found for c in claims(one) if c.by_serial_order):
+    for told_once in dict.fromkeys(
+        c.text for one in found for c in claims(one) if c.by_serial_order
+    ):
         _wrapped(console, f"· {told_once}", indent="  ")
     for line in dict.fromkeys(line for one in found for line in _notes(one)):
         _wrapped(console, f"· {line}", style="faint", indent="  ")

@@ -1,8 +1,8 @@
 """Figures: the timeline as lanes, and the wait graph, as PNG or SVG.
 
-Shapes carry the meaning and colour only repeats it: statements are solid boxes, waits are hatched bars, a failure is
-a cross, a commit a filled and a rollback an open diamond. The colours differ in lightness too, so that a grey print
-can be read.
+Shapes carry the meaning and colour only repeats it: statements are solid boxes, waits are hatched
+bars, a failure is a cross, a commit a filled and a rollback an open diamond. The colours differ in
+lightness too, so that a grey print can be read.
 """
 
 from __future__ import annotations
@@ -31,7 +31,9 @@ _STEP, _LANE = 1.0, 1.0
 
 
 def timeline_figure(recording: Recording) -> Figure:
-    """Lanes over time. The axis gives each happening the same room, whatever it took; the times stand below."""
+    """Lanes over time. The axis gives each happening the same room, whatever it took; the times
+    stand below.
+    """
     figure = Figure(figsize=SIZE, dpi=DPI, facecolor=PAPER)
     axes = figure.add_axes((0.11, 0.2, 0.87, 0.62))
     names = [record.name for record in recording.transactions]
@@ -54,7 +56,12 @@ def _ticks(events: list[Event]) -> dict[int, float]:
     place, before = 0.0, None
     for index, event in enumerate(events):
         key = (event.move, event.what, event.transaction)
-        follows = before is not None and before[0] == event.move and before[1] == "sent" and event.what == "done"
+        follows = (
+            before is not None
+            and before[0] == event.move
+            and before[1] == "sent"
+            and event.what == "done"
+        )
         if before is not None and not follows:
             place += _STEP
         places[index] = place
@@ -67,7 +74,16 @@ def _lanes(axes: Any, recording: Recording, names: list[str], count: int) -> Non
     for index, record in enumerate(recording.transactions):
         y = -index * _LANE
         axes.plot([-0.6, last + 0.2], [y, y], color=RULE, lw=1.2, zorder=0)
-        axes.text(-0.7, y + 0.02, record.name, ha="right", va="bottom", fontsize=12, weight="bold", color=INK)
+        axes.text(
+            -0.7,
+            y + 0.02,
+            record.name,
+            ha="right",
+            va="bottom",
+            fontsize=12,
+            weight="bold",
+            color=INK,
+        )
         axes.text(-0.7, y - 0.03, record.isolation, ha="right", va="top", fontsize=8, color=INK)
     axes.set_ylim(-(len(names) - 1) * _LANE - 0.62, 0.62)
     axes.set_yticks([])
@@ -78,7 +94,9 @@ def _lanes(axes: Any, recording: Recording, names: list[str], count: int) -> Non
 class _Rows:
     """Draws events in their lanes."""
 
-    def __init__(self, axes: Any, recording: Recording, names: list[str], ticks: dict[int, float]) -> None:
+    def __init__(
+        self, axes: Any, recording: Recording, names: list[str], ticks: dict[int, float]
+    ) -> None:
         self.axes, self.recording, self.names, self.ticks = axes, recording, names, ticks
         self.index = -1
         self.place: dict[tuple[str, int, int | None, str], float] = {}
@@ -96,7 +114,16 @@ class _Rows:
             self._statement(event, x, y)
         elif event.what == "done" and event.statement is None:
             filled = event.sql == "commit"
-            self.axes.plot([x], [y], marker="D", ms=11, mfc=WORK if filled else PAPER, mec=INK, mew=1.5, zorder=5)
+            self.axes.plot(
+                [x],
+                [y],
+                marker="D",
+                ms=11,
+                mfc=WORK if filled else PAPER,
+                mec=INK,
+                mew=1.5,
+                zorder=5,
+            )
             self.axes.text(x, y - 0.2, event.sql, ha="center", va="top", fontsize=8, color=INK)
         elif event.what == "passed":
             self._box(x, y, str(event.statement))
@@ -108,26 +135,43 @@ class _Rows:
             self.axes.plot([x], [y], marker="X", ms=15, mfc=FAIL, mec=PAPER, mew=1.2, zorder=6)
             kind = event.error.kind if event.error else "failed"
             word = {"deadlock": "victim", "timeout": "timeout"}.get(kind, kind)
-            self.axes.text(x, y - 0.2, word, ha="center", va="top", fontsize=9, weight="bold", color=FAIL)
+            self.axes.text(
+                x, y - 0.2, word, ha="center", va="top", fontsize=9, weight="bold", color=FAIL
+            )
 
     def _waited(self, event: Event) -> bool:
         return (event.transaction, event.attempt, event.statement, "waits") in self.place
 
     def _box(self, x: float, y: float, text: str) -> None:
         patch = FancyBboxPatch(
-            (x - 0.17, y - 0.12), 0.34, 0.24, boxstyle="round,pad=0.02", fc=WORK, ec=INK, lw=1.2, zorder=4
+            (x - 0.17, y - 0.12),
+            0.34,
+            0.24,
+            boxstyle="round,pad=0.02",
+            fc=WORK,
+            ec=INK,
+            lw=1.2,
+            zorder=4,
         )
         self.axes.add_patch(patch)
-        self.axes.text(x, y, text, ha="center", va="center", color=PAPER, fontsize=10, weight="bold", zorder=5)
+        self.axes.text(
+            x, y, text, ha="center", va="center", color=PAPER, fontsize=10, weight="bold", zorder=5
+        )
 
     def _statement(self, event: Event, x: float, y: float) -> None:
         self._box(x, y, str(event.statement))
         width = 22 if not self.dense else 16
         text = shortened(event.sql, 84 if not self.dense else 46)
         self.axes.text(
-            x - 0.17, y + 0.17, "\n".join(textwrap.wrap(text, width)),
-            ha="left", va="bottom", fontsize=7.5, family="monospace", color=INK
-        )  # fmt: skip
+            x - 0.17,
+            y + 0.17,
+            "\n".join(textwrap.wrap(text, width)),
+            ha="left",
+            va="bottom",
+            fontsize=7.5,
+            family="monospace",
+            color=INK,
+        )
 
     def draw_waits(self) -> None:
         drawn: set[tuple[str, int, int | None]] = set()
@@ -163,17 +207,28 @@ class _Rows:
             zorder=2,
         )
         self.axes.add_patch(bar)
-        # at the bar's left end, where there is room for it even when the wait lasts to the end of the figure
-        self.axes.text(begin + 0.22, y - 0.15, wait.resource.text, ha="left", va="top", fontsize=8, color=INK)
+        # at the bar's left end, where there is room for it even when the wait lasts to the end of
+        # the figure
+        self.axes.text(
+            begin + 0.22, y - 0.15, wait.resource.text, ha="left", va="top", fontsize=8, color=INK
+        )
 
     def _arrow(self, wait: Wait, x: float) -> None:
         up = self.lane(wait.holder) > self.lane(wait.waiter)
         here, there = self.lane(wait.waiter), self.lane(wait.holder)
         style = "--" if wait.queued else "-"
         arrow = FancyArrowPatch(
-            (x, here + (0.07 if up else -0.07)), (x, there + (-0.03 if up else 0.03)),
-            arrowstyle="-|>", mutation_scale=15, lw=1.4, ls=style, color=FAIL, zorder=3, shrinkA=0, shrinkB=0,
-        )  # fmt: skip
+            (x, here + (0.07 if up else -0.07)),
+            (x, there + (-0.03 if up else 0.03)),
+            arrowstyle="-|>",
+            mutation_scale=15,
+            lw=1.4,
+            ls=style,
+            color=FAIL,
+            zorder=3,
+            shrinkA=0,
+            shrinkB=0,
+        )
         self.axes.add_patch(arrow)
 
 
@@ -198,14 +253,33 @@ def _titles(figure: Figure, recording: Recording) -> None:
     figure.text(
         0.02,
         0.965,
-        recording.scenario if recording.source == "log" else f"{recording.scenario}: {recording.outcome.kind}",
+        (
+            recording.scenario
+            if recording.source == "log"
+            else f"{recording.scenario}: {recording.outcome.kind}"
+        ),
         fontsize=16,
         weight="bold",
         color=INK,
         va="top",
     )
-    figure.text(0.02, 0.918, "\n".join(textwrap.wrap(headline(recording), 150)), fontsize=10, color=INK, va="top")
-    figure.text(0.98, 0.965, f"{info.server} {info.version}{stand}", fontsize=9, color=INK, va="top", ha="right")
+    figure.text(
+        0.02,
+        0.918,
+        "\n".join(textwrap.wrap(headline(recording), 150)),
+        fontsize=10,
+        color=INK,
+        va="top",
+    )
+    figure.text(
+        0.98,
+        0.965,
+        f"{info.server} {info.version}{stand}",
+        fontsize=9,
+        color=INK,
+        va="top",
+        ha="right",
+    )
 
 
 def _timeline_legend(figure: Figure) -> None:
@@ -217,9 +291,20 @@ def _timeline_legend(figure: Figure) -> None:
     axes.text(4.5, 5, "statement", va="center", fontsize=9, color=INK)
     axes.add_patch(Rectangle((14, 3.4), 6, 3.2, fc=WAIT, ec=INK, hatch="////", lw=0.8))
     axes.text(21, 5, "waits for a lock", va="center", fontsize=9, color=INK)
-    for x, style, text in ((34, "-", "waits for its holder"), (54, "--", "waits behind, in the queue")):
+    for x, style, text in (
+        (34, "-", "waits for its holder"),
+        (54, "--", "waits behind, in the queue"),
+    ):
         axes.add_patch(
-            FancyArrowPatch((x, 5), (x + 4, 5), arrowstyle="-|>", mutation_scale=13, ls=style, lw=1.4, color=FAIL)
+            FancyArrowPatch(
+                (x, 5),
+                (x + 4, 5),
+                arrowstyle="-|>",
+                mutation_scale=13,
+                ls=style,
+                lw=1.4,
+                color=FAIL,
+            )
         )
         axes.text(x + 5, 5, text, va="center", fontsize=9, color=INK)
     axes.plot([76], [5], marker="X", ms=11, mfc=FAIL, mec=PAPER)
@@ -230,11 +315,13 @@ def _timeline_legend(figure: Figure) -> None:
     axes.text(93.5, 5, "rollback", va="center", fontsize=9, color=INK)
 
 
-# -- the wait graph --------------------------------------------------------------------------------------------------
+# -- the wait graph --------------------------------------------------------------------------------
 
 
 def graph_figure(recording: Recording) -> Figure:
-    """Who waits for whom at the worst moment: a cycle as a cycle, chains as layers under their head blocker."""
+    """Who waits for whom at the worst moment: a cycle as a cycle, chains as layers under their head
+    blocker.
+    """
     figure = Figure(figsize=SIZE, dpi=DPI, facecolor=PAPER)
     axes = figure.add_axes((0.02, 0.09, 0.96, 0.76))
     axes.set_axis_off()
@@ -254,11 +341,16 @@ def graph_figure(recording: Recording) -> Figure:
         return figure
     places = _cycle_places(graph) if graph.cycles() else _layer_places(graph)
     _scale(axes, places)
-    patches = {name: _draw_node(axes, recording, graph, name, x, y) for name, (x, y) in places.items()}
+    patches = {
+        name: _draw_node(axes, recording, graph, name, x, y) for name, (x, y) in places.items()
+    }
     for edge in graph.edges:
         _draw_edge(axes, recording, graph, edge, places, patches)
     when = "as the log reports it" if recording.source == "log" else f"after move {move}"
-    text = f"The wait graph {when}. Arrows point from who waits to who is waited for; dashed: ahead in the queue only."
+    text = (
+        f"The wait graph {when}. Arrows point from who waits to who is waited for; dashed: ahead in"
+        " the queue only."
+    )
     figure.text(0.02, 0.03, text, fontsize=9, color=INK)
     return figure
 
@@ -270,12 +362,20 @@ def _moment(recording: Recording) -> tuple[int, WaitGraph]:
     waits = [
         wait
         for wait in recording.waits
-        if wait.move <= move and (wait.until_ms is None or wait.until_ms >= recording.deadlocks[0].at_ms)
+        if wait.move <= move
+        and (wait.until_ms is None or wait.until_ms >= recording.deadlocks[0].at_ms)
     ]
     return move, WaitGraph(
-        Edge(waiter=w.waiter, holder=w.holder, resource=w.resource, wanted=w.wanted, held=w.held, queued=w.queued)
+        Edge(
+            waiter=w.waiter,
+            holder=w.holder,
+            resource=w.resource,
+            wanted=w.wanted,
+            held=w.held,
+            queued=w.queued,
+        )
         for w in waits
-    )  # fmt: skip
+    )
 
 
 def _cycle_places(graph: WaitGraph) -> dict[str, tuple[float, float]]:
@@ -293,7 +393,9 @@ def _cycle_places(graph: WaitGraph) -> dict[str, tuple[float, float]]:
 
 
 def _layer_places(graph: WaitGraph) -> dict[str, tuple[float, float]]:
-    """Heads on top, each wait one layer further down; a parent stands over the middle of those who wait for it."""
+    """Heads on top, each wait one layer further down; a parent stands over the middle of those who
+    wait for it.
+    """
     places: dict[str, tuple[float, float]] = {}
     column = 0.0
 
@@ -322,7 +424,9 @@ def _scale(axes: Any, places: dict[str, tuple[float, float]]) -> None:
     axes.set_ylim(middle_y - half_y, middle_y + half_y)
 
 
-def _draw_node(axes: Any, recording: Recording, graph: WaitGraph, name: str, x: float, y: float) -> Patch:
+def _draw_node(
+    axes: Any, recording: Recording, graph: WaitGraph, name: str, x: float, y: float
+) -> Patch:
     victim = any(deadlock.victim == name for deadlock in recording.deadlocks)
     head = name in graph.heads()
     record = recording.transaction(name)
@@ -331,13 +435,26 @@ def _draw_node(axes: Any, recording: Recording, graph: WaitGraph, name: str, x: 
         edge_style = {"fc": "#f3dbe2", "ec": FAIL, "lw": 3.0, "ls": (0, (4, 2))}
     elif head:
         edge_style = {"fc": "#dcebf2", "ec": INK, "lw": 3.0}
-    patch = FancyBboxPatch((x - 0.72, y - 0.25), 1.44, 0.5, boxstyle="round,pad=0.04", zorder=4, **edge_style)
+    patch = FancyBboxPatch(
+        (x - 0.72, y - 0.25), 1.44, 0.5, boxstyle="round,pad=0.04", zorder=4, **edge_style
+    )
     axes.add_patch(patch)
-    axes.text(x, y + 0.11, name, ha="center", va="center", fontsize=13, weight="bold", color=INK, zorder=5)
+    axes.text(
+        x, y + 0.11, name, ha="center", va="center", fontsize=13, weight="bold", color=INK, zorder=5
+    )
     role = "victim" if victim else "head blocker" if head else ""
     isolation = record.isolation if record else "outside this run"
     status = f" · {record.status}" if record else ""
-    axes.text(x, y - 0.08, f"{isolation}{status}", ha="center", va="center", fontsize=8, color=INK, zorder=5)
+    axes.text(
+        x,
+        y - 0.08,
+        f"{isolation}{status}",
+        ha="center",
+        va="center",
+        fontsize=8,
+        color=INK,
+        zorder=5,
+    )
     if role:
         axes.text(
             x,
@@ -365,13 +482,29 @@ def _draw_edge(
     in_cycle = any(edge in cycle for cycle in graph.cycles())
     bend = 0.35 if in_cycle and len(graph.cycles()[0]) == 2 else 0.0
     arrow = FancyArrowPatch(
-        (x1, y1), (x2, y2), arrowstyle="-|>", mutation_scale=22, connectionstyle=f"arc3,rad={bend}",
-        lw=2.6 if in_cycle else 1.6, ls="--" if edge.queued else "-", color=FAIL if in_cycle else INK,
-        zorder=2, shrinkA=3, shrinkB=3,
-        patchA=patches[edge.waiter], patchB=patches[edge.holder],
-    )  # fmt: skip
+        (x1, y1),
+        (x2, y2),
+        arrowstyle="-|>",
+        mutation_scale=22,
+        connectionstyle=f"arc3,rad={bend}",
+        lw=2.6 if in_cycle else 1.6,
+        ls="--" if edge.queued else "-",
+        color=FAIL if in_cycle else INK,
+        zorder=2,
+        shrinkA=3,
+        shrinkB=3,
+        patchA=patches[edge.waiter],
+        patchB=patches[edge.holder],
+    )
     axes.add_patch(arrow)
-    wait = next((w for w in reversed(recording.waits) if (w.waiter, w.holder) == (edge.waiter, edge.holder)), None)
+    wait = next(
+        (
+            w
+            for w in reversed(recording.waits)
+            if (w.waiter, w.holder) == (edge.waiter, edge.holder)
+        ),
+        None,
+    )
     verb = "asked first for" if edge.queued else "took"
     holder = f"{edge.holder} {wait.holder_numbers}" if wait and wait.holder_numbers else edge.holder
     waiter = named(edge.waiter, wait.statement) if wait else edge.waiter
@@ -381,11 +514,20 @@ def _draw_edge(
     # arc3 bends to the right of its direction in these coordinates by half of rad times the length
     lift = bend * length / 2 + (0.26 if bend else 0.0)
     mx, my = mx + dy / length * lift, my - dx / length * lift
-    text = f"{edge.resource.text}\n{waiter} wants {edge.wanted}\n{holder} {verb} {edge.held or 'it'}"
+    text = (
+        f"{edge.resource.text}\n{waiter} wants {edge.wanted}\n{holder} {verb} {edge.held or 'it'}"
+    )
     axes.text(
-        mx, my, text, ha="center", va="center", fontsize=8.5, color=INK, zorder=6,
+        mx,
+        my,
+        text,
+        ha="center",
+        va="center",
+        fontsize=8.5,
+        color=INK,
+        zorder=6,
         bbox={"boxstyle": "round,pad=0.3", "fc": PAPER, "ec": RULE, "lw": 0.8},
-    )  # fmt: skip
+    )
 
 
 def to_bytes(figure: Figure, form: str) -> bytes:

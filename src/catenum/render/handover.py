@@ -1,4 +1,6 @@
-"""The hand-over: what happened on the watched servers, for the next shift; plain text or Markdown."""
+"""The hand-over: what happened on the watched servers, for the next shift; plain text or
+Markdown.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +39,9 @@ def handover(value: dict[str, Any], *, markdown: bool) -> str:
                 continue
             lines += textwrap.wrap(first, WIDTH, initial_indent="  ", subsequent_indent="    ")
             for line in rest:
-                lines += textwrap.wrap(line, WIDTH, initial_indent="      ", subsequent_indent="      ")
+                lines += textwrap.wrap(
+                    line, WIDTH, initial_indent="      ", subsequent_indent="      "
+                )
         if not part.entries:
             lines.append(part.none if markdown else f"  {part.none}")
         lines.append("")
@@ -46,16 +50,26 @@ def handover(value: dict[str, Any], *, markdown: bool) -> str:
 
 def _parts(value: dict[str, Any]) -> Iterator[Part]:
     seen = "in the time that was seen"
-    yield Part("Still open", tuple(map(_incident, value["open"])), "Nothing was, when it was last seen.")
+    yield Part(
+        "Still open", tuple(map(_incident, value["open"])), "Nothing was, when it was last seen."
+    )
     reported = (*map(_repeated, value["alike"]), *map(_incident, value["incidents"]))
     yield Part("Incidents", reported, f"No incident {seen}.")
     yield Part("Deadlocks", tuple(_deadlocks(value["deadlocks"])), f"None counted {seen}.")
-    yield Part("Released by people", tuple(map(_release, value["releases"])), "Nobody used 'catenum release'.")
+    yield Part(
+        "Released by people",
+        tuple(map(_release, value["releases"])),
+        "Nobody used 'catenum release'.",
+    )
     yield Part("What was seen", tuple(_coverage(value)), "No watch looked in that time.")
 
 
 def _incident(row: dict[str, Any]) -> tuple[str, ...]:
-    until = f"to {_time(row['ended'] or row['last'])[11:]}" if row["ended"] else "not ended when last seen"
+    until = (
+        f"to {_time(row['ended'] or row['last'])[11:]}"
+        if row["ended"]
+        else "not ended when last seen"
+    )
     text = f"#{row['id']} {incident_line({**row, 'ended': 'told'})}; {until}"
     lines = [text]
     if row["statement"]:
@@ -71,9 +85,10 @@ def _repeated(one: dict[str, Any]) -> tuple[str, ...]:
     who = f", application {one['application']}" if one["application"] else ""
     ids = one["ids"]
     text = (
-        f"{one['count']} {what} that are alike, {_time(one['first'])} to {_time(one['last'])[11:]}  {one['server']}  "
-        f"over {one['table']}{who}: {one['waiting']} waiting at the worst, longest wait {duration(one['longest_ms'])}, "
-        f"in all {duration(one['wait_ms'])} (#{min(ids)} to #{max(ids)})"
+        f"{one['count']} {what} that are alike, {_time(one['first'])} to {_time(one['last'])[11:]} "
+        f" {one['server']}  over {one['table']}{who}: {one['waiting']} waiting at the worst,"
+        f" longest wait {duration(one['longest_ms'])}, in all {duration(one['wait_ms'])}"
+        f" (#{min(ids)} to #{max(ids)})"
     )
     return (text, f"statement of the head: {one_line(str(one['statement']), 200)}")
 
@@ -97,7 +112,10 @@ def _deadlock(row: dict[str, Any]) -> tuple[str, ...]:
 
 def _release(row: dict[str, Any]) -> tuple[str, ...]:
     who = ", ".join(str(row[key]) for key in ("user", "application", "host") if row[key])
-    text = f"{_time(row['at'])} {row['server']}: {row['by']} {row['way']} session {row['session']} ({who})"
+    text = (
+        f"{_time(row['at'])} {row['server']}: {row['by']} {row['way']} session {row['session']}"
+        f" ({who})"
+    )
     return (text, one_line(row["outcome"], 300))
 
 

@@ -28,19 +28,30 @@ _MEANINGS = {
 
 
 def print_groups(
-    console: Console, conflicts: Sequence[Conflict], groups: Sequence[Group], files: int, limits: str | None = None
+    console: Console,
+    conflicts: Sequence[Conflict],
+    groups: Sequence[Group],
+    files: int,
+    limits: str | None = None,
 ) -> None:
     """The groups, those with most conflicts first. ``limits``: what such a log does not have."""
     if not conflicts:
         said = f"; {limits}" if limits else ""
-        say(console, f"No conflict in {files} file{'s' if files != 1 else ''}{said}.", style=STYLES["plain"])
+        say(
+            console,
+            f"No conflict in {files} file{'s' if files != 1 else ''}{said}.",
+            style=STYLES["plain"],
+        )
         return
     title = rules_of(conflicts[0].server).title
     times = [conflict.at for conflict in conflicts if conflict.at]
     span = f", from {times[0]} to {times[-1]}" if times else ""
     one = len(conflicts) == 1
     kinds = len(groups)
-    counted = f"{len(conflicts):,} conflict{'' if one else 's'} of {kinds} kind{'' if kinds == 1 else 's'}"
+    counted = (
+        f"{len(conflicts):,} conflict{'' if one else 's'} of {kinds}"
+        f" kind{'' if kinds == 1 else 's'}"
+    )
     say(console, f"{counted} in a log of {title}{span}", style=STYLES["strong"])
     for group in groups:
         say(console)
@@ -73,16 +84,24 @@ def _print_group(console: Console, group: Group, conflicts: Sequence[Conflict]) 
     if group.victims:
         fell = ", ".join(f"{name} {count}" for name, count in group.victims.most_common(5))
         say(console, f"  ended: {fell}", style=STYLES["faint"])
-    numbers = ", ".join(map(str, group.numbers[:MOST_LISTED])) + (" …" if group.count > MOST_LISTED else "")
+    numbers = ", ".join(map(str, group.numbers[:MOST_LISTED])) + (
+        " …" if group.count > MOST_LISTED else ""
+    )
     say(console, f"  number{'' if group.count == 1 else 's'} {numbers}", style=STYLES["faint"])
 
 
-def to_json_value(conflicts: Sequence[Conflict], groups: Sequence[Group], limits: str | None = None) -> dict[str, Any]:
-    """As plain values, the conflicts in the order of the files. ``limits``: what such a log does not have."""
+def to_json_value(
+    conflicts: Sequence[Conflict], groups: Sequence[Group], limits: str | None = None
+) -> dict[str, Any]:
+    """As plain values, the conflicts in the order of the files. ``limits``: what such a log does
+    not have.
+    """
     return {
         "format": FORMAT,
         "limits": limits,
-        "conflicts": [conflict_value(number, conflict) for number, conflict in enumerate(conflicts, 1)],
+        "conflicts": [
+            conflict_value(number, conflict) for number, conflict in enumerate(conflicts, 1)
+        ],
         "groups": [
             {
                 "kind": group.kind,

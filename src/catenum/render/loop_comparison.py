@@ -26,11 +26,18 @@ def winners_of(results: Sequence[LoopComparison]) -> list[LoopComparison]:
 
 def print_contest(console: Console, scenario: str, results: Sequence[LoopComparison]) -> None:
     """The table, then each remedy's verdict with its reason."""
-    say(console, f"{scenario}: each variant in loops, in turns with the others", style=STYLES["strong"])
+    say(
+        console,
+        f"{scenario}: each variant in loops, in turns with the others",
+        style=STYLES["strong"],
+    )
     say(console)
     width = max(12, *(len(result.name) for result in results))
     heads = ("iterations", "deadlocks", "waits", "locks", "p50", "p95", "per s")
-    say(console, Text("".ljust(width) + "".join(head.rjust(11) for head in heads), style=STYLES["faint"]))
+    say(
+        console,
+        Text("".ljust(width) + "".join(head.rjust(11) for head in heads), style=STYLES["faint"]),
+    )
     for result in results:
         line = Text()
         line.append(result.name.ljust(width), style=STYLES["strong"])
@@ -48,7 +55,9 @@ def print_contest(console: Console, scenario: str, results: Sequence[LoopCompari
     say(console)
     for result in results:
         p95, speed = result.p95_ms, result.per_second
-        reported = f"{result.name}: deadlocks {result.deadlocks}; p95 {p95.low:.2g} to {p95.high:.2g} ms; "
+        reported = (
+            f"{result.name}: deadlocks {result.deadlocks}; p95 {p95.low:.2g} to {p95.high:.2g} ms; "
+        )
         reported += f"{speed.low:,.0f} to {speed.high:,.0f} a second"
         for text in textwrap.wrap(reported, console.width - 1, subsequent_indent="    "):
             say(console, text, style=STYLES["faint"])

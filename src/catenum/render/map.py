@@ -1,9 +1,9 @@
 """The outcome map: the space of schedules as a picture, with what leads to the bad outcomes.
 
-Schedules stand side by side in the order in which they branch; each row is a move. A block says whose move it is, and
-spans all schedules that share it with everything before it, so that a block wholly above bad outcomes is the choice
-that leads there. Shape and text carry the meaning: outcomes have letters, bad ones are hatched, and whoever moves is
-written into the block.
+Schedules stand side by side in the order in which they branch; each row is a move. A block says
+whose move it is, and spans all schedules that share it with everything before it, so that a block
+wholly above bad outcomes is the choice that leads there. Shape and text carry the meaning: outcomes
+have letters, bad ones are hatched, and whoever moves is written into the block.
 """
 
 from __future__ import annotations
@@ -68,7 +68,9 @@ def map_figure(found: Exploration) -> Figure:
     names = list(found.statements)
     rank = {name: number for number, name in enumerate(names)}
     letters = {key: found.letter(key) for key in found.tally.outcomes}
-    kept = sorted(found.tally.map, key=lambda entry: [rank[name] for name in entry[0]])[:MOST_COLUMNS]
+    kept = sorted(found.tally.map, key=lambda entry: [rank[name] for name in entry[0]])[
+        :MOST_COLUMNS
+    ]
     paths = [path for path, _ in kept]
     outcomes = [found.tally.outcomes[key] for _, key in kept]
     axes = figure.add_axes((0.07, 0.3, 0.9, 0.53))
@@ -78,7 +80,9 @@ def map_figure(found: Exploration) -> Figure:
     axes.set_xlim(0, max(1, len(paths)))
     axes.set_ylim(depth + 1.35, 0)
     axes.set_xticks([])
-    axes.set_yticks([n + 0.5 for n in range(depth)], [str(n + 1) for n in range(depth)], fontsize=9, color=INK)
+    axes.set_yticks(
+        [n + 0.5 for n in range(depth)], [str(n + 1) for n in range(depth)], fontsize=9, color=INK
+    )
     axes.set_ylabel("move", color=INK)
     for side in axes.spines.values():
         side.set_visible(False)
@@ -170,18 +174,33 @@ def _titles(figure: Figure, found: Exploration, shown: int) -> None:
     figure.text(0.03, 0.882, textwrap.shorten(reported, 175), fontsize=10.5, color=INK, va="center")
 
 
-def _legend(figure: Figure, names: Sequence[str], found: Exploration, letters: dict[str, str]) -> None:
-    tones = [Patch(facecolor=LANES[n % len(LANES)], edgecolor=RULE, label=name) for n, name in enumerate(names)]
-    tones.append(Patch(facecolor=PAPER, edgecolor=BAD, linewidth=1.6, label="from here all ends badly"))
-    figure.legend(handles=tones, loc="upper left", bbox_to_anchor=(0.065, 0.285), ncols=7, frameon=False, fontsize=9.5)
+def _legend(
+    figure: Figure, names: Sequence[str], found: Exploration, letters: dict[str, str]
+) -> None:
+    tones = [
+        Patch(facecolor=LANES[n % len(LANES)], edgecolor=RULE, label=name)
+        for n, name in enumerate(names)
+    ]
+    tones.append(
+        Patch(facecolor=PAPER, edgecolor=BAD, linewidth=1.6, label="from here all ends badly")
+    )
+    figure.legend(
+        handles=tones,
+        loc="upper left",
+        bbox_to_anchor=(0.065, 0.285),
+        ncols=7,
+        frameon=False,
+        fontsize=9.5,
+    )
     entries = found.outcomes
     lines = []
     for key, letter in sorted(letters.items(), key=lambda item: (len(item[1]), item[1]))[:10]:
         entry = found.tally.outcomes[key]
         data = entry.anomaly or entry.data
         reported = describe_outcome(entry)
-        text = f"{letter}  {entry.kind}, data {data}: {entry.count:,} schedule{'s' if entry.count != 1 else ''}" + (
-            f" · {reported}" if reported else ""
+        text = (
+            f"{letter}  {entry.kind}, data {data}: {entry.count:,}"
+            f" schedule{'s' if entry.count != 1 else ''}" + (f" · {reported}" if reported else "")
         )
         lines.append((textwrap.shorten(text, 92, placeholder=" …"), entry.bad))
     half = (len(lines) + 1) // 2 if len(lines) > 5 else len(lines)

@@ -1,4 +1,6 @@
-"""A page of small timelines: one for each distinct outcome of an exploration, side by side to be compared."""
+"""A page of small timelines: one for each distinct outcome of an exploration, side by side to be
+compared.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,9 @@ MOST = 9
 
 
 def page_figure(found: Exploration, recordings: Sequence[Recording]) -> Figure:
-    """``recordings`` are those of the outcomes, in order; beyond nine only their number is shown."""
+    """``recordings`` are those of the outcomes, in order; beyond nine only their number is
+    shown.
+    """
     shown = list(recordings)[:MOST]
     columns = 1 if len(shown) == 1 else 2 if len(shown) <= 4 else 3
     rows = ceil(len(shown) / columns)
@@ -45,8 +49,12 @@ def page_figure(found: Exploration, recordings: Sequence[Recording]) -> Figure:
         reported = describe_outcome(entry)
         top = bottom + height * 0.68 + 0.02
         tone = FAIL if entry.bad else INK
-        figure.text(left, top + 0.043, head, fontsize=11.5, fontweight="bold", color=tone, va="center")
-        text = textwrap.shorten(f"{share}{' · ' if reported else ''}{reported}", int(168 / columns), placeholder=" …")
+        figure.text(
+            left, top + 0.043, head, fontsize=11.5, fontweight="bold", color=tone, va="center"
+        )
+        text = textwrap.shorten(
+            f"{share}{' · ' if reported else ''}{reported}", int(168 / columns), placeholder=" …"
+        )
         figure.text(left, top + 0.018, text, fontsize=9, color=INK, va="center")
     _legend(figure, len(found.outcomes) - len(shown))
     return figure
@@ -65,7 +73,10 @@ def _timeline(axes: Any, recording: Recording, names: list[str]) -> None:
         side.set_visible(False)
     for lane in range(len(names)):
         axes.axhline(lane, color=RULE, linewidth=0.8, zorder=0)
-    ends = {(w.waiter, w.attempt, w.statement): _end_of(recording, w.until_ms, last) for w in recording.waits}
+    ends = {
+        (w.waiter, w.attempt, w.statement): _end_of(recording, w.until_ms, last)
+        for w in recording.waits
+    }
     for wait in recording.waits:
         start, end = wait.move, ends[wait.waiter, wait.attempt, wait.statement]
         lane = names.index(wait.waiter)
@@ -85,16 +96,46 @@ def _timeline(axes: Any, recording: Recording, names: list[str]) -> None:
         lane = names.index(event.transaction)
         if event.what == "sent" and event.statement is not None:
             axes.add_patch(
-                Rectangle((event.move - 0.32, lane - 0.3), 0.64, 0.6, facecolor=WORK, edgecolor=PAPER, zorder=3)
+                Rectangle(
+                    (event.move - 0.32, lane - 0.3),
+                    0.64,
+                    0.6,
+                    facecolor=WORK,
+                    edgecolor=PAPER,
+                    zorder=3,
+                )
             )
             axes.text(
-                event.move, lane, str(event.statement), ha="center", va="center", color=PAPER, fontsize=size, zorder=4
+                event.move,
+                lane,
+                str(event.statement),
+                ha="center",
+                va="center",
+                color=PAPER,
+                fontsize=size,
+                zorder=4,
             )
         elif event.what == "failed":
-            axes.plot([event.move + 0.52], [lane], marker="x", color=FAIL, markersize=10, markeredgewidth=2.6, zorder=5)
+            axes.plot(
+                [event.move + 0.52],
+                [lane],
+                marker="x",
+                color=FAIL,
+                markersize=10,
+                markeredgewidth=2.6,
+                zorder=5,
+            )
         elif event.what == "done" and event.statement is None:
             filled = INK if event.sql == "commit" else PAPER
-            axes.plot([event.move], [lane], marker="D", color=INK, markerfacecolor=filled, markersize=7, zorder=5)
+            axes.plot(
+                [event.move],
+                [lane],
+                marker="D",
+                color=INK,
+                markerfacecolor=filled,
+                markersize=7,
+                zorder=5,
+            )
 
 
 def _end_of(recording: Recording, until_ms: float | None, last: float) -> float:
@@ -111,10 +152,35 @@ def _legend(figure: Figure, more: int) -> None:
     handles: list[Any] = [
         Patch(facecolor=WORK, label="statement, by its number"),
         Patch(facecolor=WAIT, edgecolor=INK, hatch="////", label="waits"),
-        Line2D([], [], marker="x", color=FAIL, linestyle="", markersize=9, markeredgewidth=2.4, label="rolled back"),
+        Line2D(
+            [],
+            [],
+            marker="x",
+            color=FAIL,
+            linestyle="",
+            markersize=9,
+            markeredgewidth=2.4,
+            label="rolled back",
+        ),
         Line2D([], [], marker="D", color=INK, linestyle="", markersize=7, label="commit"),
-        Line2D([], [], marker="D", color=INK, markerfacecolor=PAPER, linestyle="", markersize=7, label="rollback"),
+        Line2D(
+            [],
+            [],
+            marker="D",
+            color=INK,
+            markerfacecolor=PAPER,
+            linestyle="",
+            markersize=7,
+            label="rollback",
+        ),
     ]
-    figure.legend(handles=handles, loc="lower left", bbox_to_anchor=(0.02, 0.0), ncols=5, frameon=False, fontsize=9.5)
+    figure.legend(
+        handles=handles,
+        loc="lower left",
+        bbox_to_anchor=(0.02, 0.0),
+        ncols=5,
+        frameon=False,
+        fontsize=9.5,
+    )
     if more > 0:
         figure.text(0.97, 0.02, f"… and {more} more outcomes", fontsize=9.5, color=INK, ha="right")

@@ -29,19 +29,26 @@ MOST_TOLD = 3
 
 def print_first(console: Console, one: Proposal, after_ms: float) -> None:
     """The first that cures, as soon as it is found."""
-    text = f"First cure, after {duration(after_ms)}: {one.candidate.name} ({one.verdict.reason}); others are tried…"
+    text = (
+        f"First cure, after {duration(after_ms)}: {one.candidate.name} ({one.verdict.reason});"
+        " others are tried…"
+    )
     _wrapped(console, text, "", STYLES["good"])
     say(console, "")
 
 
 def print_proposals(console: Console, found: Proposals, *, verbose: bool = False) -> None:
-    """The table, the proposals that count in full, a line for each of the others, and why the first is first.
+    """The table, the proposals that count in full, a line for each of the others, and why the first
+    is first.
 
     What is dominated is left out, unless ``verbose``.
     """
     _print_baseline(console, found)
     if not found.conflict and found.stopped:
-        cut = "Stopped by --for before every schedule was run: no conflict was seen, and nothing was tried."
+        cut = (
+            "Stopped by --for before every schedule was run: no conflict was seen, and nothing was"
+            " tried."
+        )
         _wrapped(console, cut, "", STYLES["bad"])
         return
     if not found.conflict:
@@ -49,14 +56,21 @@ def print_proposals(console: Console, found: Proposals, *, verbose: bool = False
         if not found.baseline.waits:
             say(console, f"Nothing to cure: nobody waits, {none}.")
             return
-        say(console, f"Nothing to cure: {none}. What follows shortens the waiting, if anything does.")
+        say(
+            console,
+            f"Nothing to cure: {none}. What follows shortens the waiting, if anything does.",
+        )
     say(console)
     _print_table(console, found, verbose=verbose)
-    reported = [one for one in found.tried if one.cures and not one.dominated][:MOST_TOLD] or found.tried[:1]
+    reported = [one for one in found.tried if one.cures and not one.dominated][
+        :MOST_TOLD
+    ] or found.tried[:1]
     for one in reported:
         say(console)
         _print_one(console, found, one)
-    _print_others(console, found, [one for one in found.tried if one not in reported], verbose=verbose)
+    _print_others(
+        console, found, [one for one in found.tried if one not in reported], verbose=verbose
+    )
     say(console)
     line = why_first(found.tried)
     if line is not None:
@@ -73,19 +87,27 @@ def _print_baseline(console: Console, found: Proposals) -> None:
     explored = found.explored
     say(
         console,
-        f"{explored.scenario} on {rules_of(explored.target.server).title} {explored.target.version}",
+        f"{explored.scenario} on {rules_of(explored.target.server).title}"
+        f" {explored.target.version}",
         style=STYLES["strong"],
     )
     _wrapped(console, f"As it is: {_outcomes(found.baseline.kinds)}; {how_far(explored)}.", "")
     if unknown := placeholders(found.scenario):
-        text = f"{listed(unknown)}: a placeholder, not your statement: what is proven here is proven of it."
+        text = (
+            f"{listed(unknown)}: a placeholder, not your statement: what is proven here is proven"
+            " of it."
+        )
         _wrapped(console, text, "", STYLES["bad"])
     for title in found.baseline.broken:
-        wrong = "no serial order gives the data" if title == SERIAL else f"the rule '{title}' is false"
+        wrong = (
+            "no serial order gives the data" if title == SERIAL else f"the rule '{title}' is false"
+        )
         say(console, f"  {wrong}, in some schedule", style=STYLES["bad"])
 
 
-def _print_others(console: Console, found: Proposals, others: Sequence[Proposal], *, verbose: bool) -> None:
+def _print_others(
+    console: Console, found: Proposals, others: Sequence[Proposal], *, verbose: bool
+) -> None:
     """A line for each that is not told in full, and what was not tried."""
     shown = [one for one in others if verbose or not one.dominated]
     if shown or found.dropped or found.left_alone:
@@ -95,9 +117,16 @@ def _print_others(console: Console, found: Proposals, others: Sequence[Proposal]
         _wrapped(console, f"{names}: {result}", "  ")
     if len(shown) < len(others):
         number = counted(len(others) - len(shown), "other change")
-        _wrapped(console, f"{number} that something here beats in every respect: --verbose lists all", "  ")
+        _wrapped(
+            console,
+            f"{number} that something here beats in every respect: --verbose lists all",
+            "  ",
+        )
     if found.left_alone:
-        alone = f"Left alone, since it is not certain from the text what they do: {', '.join(found.left_alone)}."
+        alone = (
+            "Left alone, since it is not certain from the text what they do:"
+            f" {', '.join(found.left_alone)}."
+        )
         _wrapped(console, alone, "  ")
     for name, why in found.dropped:
         _wrapped(console, f"{name}: left out; {why}", "  ")
@@ -109,12 +138,13 @@ def _no_cure(found: Proposals) -> str:
     if found.serial_breaks:
         named = listed([f"'{title}'" for title in found.serial_breaks])
         return (
-            f"Nothing that was tried cures. No order of the transactions keeps the rule {named}: it is false even "
-            "where they run one after another, so the statements themselves must change."
+            f"Nothing that was tried cures. No order of the transactions keeps the rule {named}: it"
+            " is false even where they run one after another, so the statements themselves must"
+            " change."
         )
     return (
-        "Nothing that was tried cures. What eases is marked so above; a retry in the application is left where a "
-        "conflict must remain."
+        "Nothing that was tried cures. What eases is marked so above; a retry in the application is"
+        " left where a conflict must remain."
     )
 
 
@@ -122,7 +152,9 @@ def _twins(proposals: Sequence[Proposal]) -> Iterator[tuple[str, str]]:
     """Proposals with one result in one line: their names, and the result."""
     results: dict[str, list[str]] = {}
     for one in proposals:
-        results.setdefault(f"{one.verdict.rank}; {one.verdict.reason}", []).append(one.candidate.name)
+        results.setdefault(f"{one.verdict.rank}; {one.verdict.reason}", []).append(
+            one.candidate.name
+        )
     for result, names in results.items():
         yield " · ".join(names), result
 
@@ -134,7 +166,10 @@ def _outcomes(kinds: Any) -> str:
 def _proven(one: Proposal) -> str:
     if one.figures.complete:
         every = f", and all {one.orders_run:,} orders as well" if one.orders_run else ""
-        return f"every schedule that can differ was run ({one.figures.runs:,}{every}), so this is proven"
+        return (
+            f"every schedule that can differ was run ({one.figures.runs:,}{every}), so this is"
+            " proven"
+        )
     return f"only a sample was run ({one.figures.runs:,} schedules), so this is not proven"
 
 
@@ -143,9 +178,16 @@ def _print_table(console: Console, found: Proposals, *, verbose: bool) -> None:
     rows = [("as it is", found.baseline, "", "", "")]
     shown = [one for one in found.tried if verbose or not one.dominated] or found.tried[:1]
     rows += [
-        (one.candidate.name, one.figures, one.candidate.kind, str(one.candidate.size), _rank(one)) for one in shown
+        (one.candidate.name, one.figures, one.candidate.kind, str(one.candidate.size), _rank(one))
+        for one in shown
     ]
-    marks = ["", *("*" if not one.dominated and one.verdict.rank in ("cures", "eases") else "" for one in shown)]
+    marks = [
+        "",
+        *(
+            "*" if not one.dominated and one.verdict.rank in ("cures", "eases") else ""
+            for one in shown
+        ),
+    ]
     cells = []
     for (name, figures, kind, size, rank), mark in zip(rows, marks, strict=True):
         wrong = "WRONG " if figures.broken else ""
@@ -153,7 +195,11 @@ def _print_table(console: Console, found: Proposals, *, verbose: bool) -> None:
             (
                 mark,
                 name,
-                *(kind, f"{figures.runs:,}{'' if figures.complete else '…'}", wrong + _outcomes(figures.kinds)),
+                *(
+                    kind,
+                    f"{figures.runs:,}{'' if figures.complete else '…'}",
+                    wrong + _outcomes(figures.kinds),
+                ),
                 *(str(figures.waits), str(figures.longest_chain)),
                 *("–" if figures.locks is None else str(figures.locks), size, rank),
             )
@@ -177,9 +223,17 @@ def _print_table(console: Console, found: Proposals, *, verbose: bool) -> None:
         say(console, text)
         for part in parts[1:]:
             say(console, Text(f"  {part}", style=STYLES["strong"]))
-    say(console, "* nothing else that was tried is as good in every respect and better in one", style=STYLES["faint"])
+    say(
+        console,
+        "* nothing else that was tried is as good in every respect and better in one",
+        style=STYLES["faint"],
+    )
     if any("¹" in row[-1] for row in cells):
-        say(console, "¹ for the values or the rows of this case only; see below", style=STYLES["faint"])
+        say(
+            console,
+            "¹ for the values or the rows of this case only; see below",
+            style=STYLES["faint"],
+        )
 
 
 def _rank(one: Proposal) -> str:
@@ -204,23 +258,33 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
     if one.load is not None:
         _wrapped(console, f"in loops: {one.load.reason}; {load_reported(one.load)}", "  result   ")
         if one.by_loops:
-            _wrapped(console, f"move by move: {_outcomes(one.figures.kinds)}; {_proven(one)}", "  result   ")
+            _wrapped(
+                console,
+                f"move by move: {_outcomes(one.figures.kinds)}; {_proven(one)}",
+                "  result   ",
+            )
     if one.checked_orders and not one.candidate.decides:
-        also = f", on the rows as loaded and also where {'; '.join(one.varied)}" if one.varied else ""
+        also = (
+            f", on the rows as loaded and also where {'; '.join(one.varied)}" if one.varied else ""
+        )
         _wrapped(
             console,
-            f"the same rows and results as before in {counted(one.checked_orders, 'serial order')}{also}",
+            "the same rows and results as before in"
+            f" {counted(one.checked_orders, 'serial order')}{also}",
             "  meaning  ",
         )
     elif one.candidate.decides:
         _wrapped(
             console,
-            f"changed on purpose: the rules hold in all {one.checked_orders} serial orders, as they did not before",
+            f"changed on purpose: the rules hold in all {one.checked_orders} serial orders, as they"
+            " did not before",
             "  meaning  ",
         )
     else:
         _wrapped(
-            console, "not compared: as it is, the transactions do not come to an end one after another", "  meaning  "
+            console,
+            "not compared: as it is, the transactions do not come to an end one after another",
+            "  meaning  ",
         )
     for meaning in one.candidate.means:
         _wrapped(console, meaning, "  means    ")
@@ -228,12 +292,20 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
         *difference(found.scenario, one.candidate),
         *ddl(one.candidate, rules_of(found.explored.target.server)),
     ):
-        style = STYLES["good"] if text.startswith("+") else STYLES["bad"] if text.startswith("-") else STYLES["faint"]
+        style = (
+            STYLES["good"]
+            if text.startswith("+")
+            else STYLES["bad"]
+            if text.startswith("-")
+            else STYLES["faint"]
+        )
         _wrapped(console, text, "    ", style)
 
 
 def _wrapped(console: Console, text: str, indent: str, style: str = "") -> None:
-    for line in textwrap.wrap(text, console.width - 1, initial_indent=indent, subsequent_indent=" " * len(indent)):
+    for line in textwrap.wrap(
+        text, console.width - 1, initial_indent=indent, subsequent_indent=" " * len(indent)
+    ):
         say(console, Text(line, style=style))
 
 
@@ -257,7 +329,12 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
     return {
         "format": FORMAT,
         "scenario": found.explored.scenario,
-        "target": {"server": target.server, "version": target.version, "url": target.url, "private": target.private},
+        "target": {
+            "server": target.server,
+            "version": target.version,
+            "url": target.url,
+            "private": target.private,
+        },
         "conflict": found.conflict,
         "placeholders": placeholders(found.scenario),
         "baseline": {**_figures(found.baseline), "load": _load(found.load)},
@@ -274,7 +351,11 @@ def proposals_value(found: Proposals) -> dict[str, Any]:
                 "verdict": one.verdict.rank,
                 "reason": one.verdict.reason,
                 "proven": one.proven,
-                "cost": {**_figures(one.figures), "changes": one.candidate.size, "load": _load(one.load)},
+                "cost": {
+                    **_figures(one.figures),
+                    "changes": one.candidate.size,
+                    "load": _load(one.load),
+                },
                 "serial_orders_compared": one.checked_orders,
                 "changes_meaning": one.candidate.decides,
                 "these_values_only": list(one.candidate.these_values),

@@ -1,4 +1,6 @@
-"""How often the statements of an incident ran, and how long each took, before, during and after it."""
+"""How often the statements of an incident ran, and how long each took, before, during and after
+it.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,8 @@ MOST_DRAWN = 4
 
 
 def rate_figure(reported: dict[str, Any]) -> Any:
-    """Executions a second above, their mean time below, over the same minutes; the incident is shaded.
+    """Executions a second above, their mean time below, over the same minutes; the incident is
+    shaded.
 
     ``reported``: an incident with its ``rates``, see ``live.history``.
     """
@@ -31,17 +34,27 @@ def rate_figure(reported: dict[str, Any]) -> Any:
     figure = Figure(figsize=SIZE, dpi=DPI, facecolor=PAPER)
     above = figure.add_axes((0.08, 0.53, 0.89, 0.33))
     below = figure.add_axes((0.08, 0.24, 0.89, 0.22), sharex=above)
-    rates = sorted(reported["rates"], key=lambda one: -sum(step["calls"] for step in one["steps"]))[:MOST_DRAWN]
+    rates = sorted(reported["rates"], key=lambda one: -sum(step["calls"] for step in one["steps"]))[
+        :MOST_DRAWN
+    ]
     for one, tone in zip(rates, (WORK, WAIT, "#8c1d40", "#8aa67a"), strict=False):
         label = textwrap.shorten(harmless(one_line(one["statement"])), 110, placeholder=" …")
         middles = [(number(step["since"]) + number(step["until"])) / 2 for step in one["steps"]]
-        seconds = [(number(step["until"]) - number(step["since"])) * 86_400 for step in one["steps"]]
+        seconds = [
+            (number(step["until"]) - number(step["since"])) * 86_400 for step in one["steps"]
+        ]
         calls = [step["calls"] / lasted for step, lasted in zip(one["steps"], seconds, strict=True)]
-        means = [step["total_ms"] / step["calls"] if step["calls"] else float("nan") for step in one["steps"]]
+        means = [
+            step["total_ms"] / step["calls"] if step["calls"] else float("nan")
+            for step in one["steps"]
+        ]
         above.plot(middles, calls, color=tone, marker="o", markersize=3, label=label)
         below.plot(middles, means, color=tone, marker="o", markersize=3)
         if all(step["lock_ms"] is not None for step in one["steps"]):
-            locks = [step["lock_ms"] / step["calls"] if step["calls"] else float("nan") for step in one["steps"]]
+            locks = [
+                step["lock_ms"] / step["calls"] if step["calls"] else float("nan")
+                for step in one["steps"]
+            ]
             below.plot(middles, locks, color=tone, linestyle="--", linewidth=1)
     until = reported["ended"] or reported["last"]
     for axes in (above, below):
@@ -60,8 +73,14 @@ def rate_figure(reported: dict[str, Any]) -> Any:
     below.xaxis.set_major_locator(locator)
     below.xaxis.set_major_formatter(ConciseDateFormatter(locator))
     above.legend(loc="upper left", bbox_to_anchor=(0.0, -1.12), frameon=False, fontsize=9)
-    title = f"Incident {reported['id']} on {harmless(reported['server'])}: slower, or called more often?"
-    over = f"over {harmless(one_line(reported['object'] or 'what is not reported'))}; {reported['waiting']} waiting at the worst"
+    title = (
+        f"Incident {reported['id']} on {harmless(reported['server'])}: slower, or called more"
+        " often?"
+    )
+    over = (
+        f"over {harmless(one_line(reported['object'] or 'what is not reported'))};"
+        f" {reported['waiting']} waiting at the worst"
+    )
     figure.text(0.03, 0.955, title, fontsize=16, fontweight="bold", color=INK, va="center")
     figure.text(0.03, 0.915, textwrap.shorten(over, 165), fontsize=10.5, color=INK, va="center")
     return figure

@@ -67,9 +67,16 @@ def _print_picture(console: Console, picture: Picture, before: set[LockKey]) -> 
         sign = "◷" if not lock.granted else ("+" if key not in before else " ")
         state = "granted" if lock.granted else "waits"
         line = Text(
-            f"    {sign} {lock.transaction:<12} {lock.resource.text:<{width}}  {lock.mode!s:<20} {state}".rstrip()
+            f"    {sign} {lock.transaction:<12} {lock.resource.text:<{width}}  {lock.mode!s:<20}"
+            f" {state}".rstrip()
         )
-        line.stylize(STYLES["wait"] if not lock.granted else STYLES["plain"] if key not in before else STYLES["faint"])
+        line.stylize(
+            STYLES["wait"]
+            if not lock.granted
+            else STYLES["plain"]
+            if key not in before
+            else STYLES["faint"]
+        )
         say(console, line)
     if picture.note:
         say(console, f"      {picture.note}", style=STYLES["faint"])

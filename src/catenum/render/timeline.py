@@ -1,7 +1,9 @@
-"""The timeline in a terminal: a column for each transaction, time running down, waits as a dotted rail.
+"""The timeline in a terminal: a column for each transaction, time running down, waits as a dotted
+rail.
 
-Two layouts of the same rows: wide columns that hold the statements themselves, side by side as in open windows, for
-as many transactions as fit; narrow rails with the statements beside them for more.
+Two layouts of the same rows: wide columns that hold the statements themselves, side by side as in
+open windows, for as many transactions as fit; narrow rails with the statements beside them for
+more.
 """
 
 from __future__ import annotations
@@ -25,7 +27,9 @@ MOST_SQL_LINES = 4
 
 @dataclass(frozen=True)
 class Row:
-    """One happening: in which lane, its text, and which lanes wait or have a transaction open meanwhile."""
+    """One happening: in which lane, its text, and which lanes wait or have a transaction open
+    meanwhile.
+    """
 
     move: int | None
     at_ms: float
@@ -53,16 +57,43 @@ def timeline_rows(recording: Recording) -> list[Row]:
             if index not in shown_cycles and after_cycle:
                 shown_cycles.add(index)
                 names = [member.transaction for member in deadlock.members]
-                around = " → ".join([*names, names[0]]) if len(names) > 1 else f"{names[0]} → ? (the rest was not seen)"
+                around = (
+                    " → ".join([*names, names[0]])
+                    if len(names) > 1
+                    else f"{names[0]} → ? (the rest was not seen)"
+                )
                 text = f"the cycle is closed: {around}"
-                rows.append(Row(None, deadlock.at_ms, 0, "◆", text, "bad", frozenset(waiting), frozenset(opened), True))
+                rows.append(
+                    Row(
+                        None,
+                        deadlock.at_ms,
+                        0,
+                        "◆",
+                        text,
+                        "bad",
+                        frozenset(waiting),
+                        frozenset(opened),
+                        True,
+                    )
+                )
         if event.what == "resumed":
             continue  # told together with what it led to
         sign, text, tone = _described(recording, event)
         waiting.discard(lane)
         move = event.move if event.move != last_move else None
         last_move = event.move
-        rows.append(Row(move, event.at_ms, lane, sign, text, tone, frozenset(waiting), frozenset(opened - {lane})))
+        rows.append(
+            Row(
+                move,
+                event.at_ms,
+                lane,
+                sign,
+                text,
+                tone,
+                frozenset(waiting),
+                frozenset(opened - {lane}),
+            )
+        )
         if event.what == "waits":
             waiting.add(lane)
         if event.what != "passed":
@@ -107,7 +138,12 @@ def _described(recording: Recording, event: Event) -> tuple[str, str, str]:
         )
     count = "done" if event.rows is None else f"{event.rows} row{'' if event.rows == 1 else 's'}"
     result = event.result
-    if result is not None and len(result.rows) == 1 and len(result.columns) == 1 and result.rows[0][0] != "":
+    if (
+        result is not None
+        and len(result.rows) == 1
+        and len(result.columns) == 1
+        and result.rows[0][0] != ""
+    ):
         count += f": {result.rows[0][0] if result.rows[0][0] is not None else 'null'}"
     kept = f"; keeps {with_values(event.kept)}" if event.kept else ""
     return "✓", after + count + kept, "good"
@@ -180,7 +216,9 @@ def _columns(recording: Recording, width: int) -> Iterator[Text]:
                     sign = row.sign if index == 0 else ("┊" if row.sign == "◷" else " ")
                     line.append(_cell(f"{sign} {text}", width), style=STYLES[row.tone])
                 else:
-                    line.append(_cell("┊" if lane in row.waiting else "", width), style=STYLES["wait"])
+                    line.append(
+                        _cell("┊" if lane in row.waiting else "", width), style=STYLES["wait"]
+                    )
             line.rstrip()
             yield line
 
@@ -199,7 +237,9 @@ def _cell(text: str, width: int) -> str:
 def _rails(recording: Recording, width: int) -> Iterator[Text]:
     names = [record.name for record in recording.transactions]
     for index, record in enumerate(recording.transactions):
-        line = Text("move    after  "[:GUTTER] if index == 0 else " " * GUTTER, style=STYLES["faint"])
+        line = Text(
+            "move    after  "[:GUTTER] if index == 0 else " " * GUTTER, style=STYLES["faint"]
+        )
         line.append(("│" + " " * (RAIL - 1)) * index, style=STYLES["lane"])
         line.append(record.name, style=STYLES["strong"])
         line.append(f"  {record.isolation}", style=STYLES["faint"])
@@ -214,7 +254,9 @@ def _rails(recording: Recording, width: int) -> Iterator[Text]:
                 sign, tone = " ", "lane"
                 if lane == row.lane and not row.banner and index == 0:
                     sign, tone = row.sign, row.tone
-                elif lane in row.waiting or (lane == row.lane and row.sign == "◷" and not row.banner):
+                elif lane in row.waiting or (
+                    lane == row.lane and row.sign == "◷" and not row.banner
+                ):
                     sign, tone = "┊", "wait"
                 elif lane in row.open or (lane == row.lane and row.sign == "▷" and not row.banner):
                     sign = "│"
@@ -234,7 +276,9 @@ def summary(recording: Recording) -> str:
     parts = [f"outcome: {recording.outcome.kind}"]
     if holds:
         false = [title for title, value in holds.items() if value is not True]
-        parts.append("rules: all true" if not false else f"rules: {len(false)} of {len(holds)} NOT true")
+        parts.append(
+            "rules: all true" if not false else f"rules: {len(false)} of {len(holds)} NOT true"
+        )
     if recording.waits:
         parts.append(f"longest chain: {recording.longest_chain()}")
     parts.append(f"{duration(recording.duration_ms)}")

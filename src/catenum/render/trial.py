@@ -26,10 +26,17 @@ _TONES = {"cures": "good", "eases": "wait", "no better": "plain", "worse": "bad"
 def print_trial(console: Console, trial: Trial) -> None:
     """The table, then each remedy's changes and verdict."""
     if trial.orders:
-        count = f"{len(trial.orders)} given schedule{'s' if len(trial.orders) != 1 else ''} for each variant"
+        count = (
+            f"{len(trial.orders)} given schedule{'s' if len(trial.orders) != 1 else ''} for each"
+            " variant"
+        )
         say(console, f"{trial.scenario}: {count}", style=STYLES["strong"])
     else:
-        say(console, f"{trial.scenario}: every schedule that can differ, for each variant", style=STYLES["strong"])
+        say(
+            console,
+            f"{trial.scenario}: every schedule that can differ, for each variant",
+            style=STYLES["strong"],
+        )
     for order in trial.orders:
         say(console, f"  {' '.join(order)}", style=STYLES["faint"])
     say(console)
@@ -37,7 +44,12 @@ def print_trial(console: Console, trial: Trial) -> None:
     say(console)
     for variant in trial.variants[1:]:
         print_verdict(
-            console, variant.name, variant.verdict, variant.changes, _claims(variant), sampled=_sampled(variant)
+            console,
+            variant.name,
+            variant.verdict,
+            variant.changes,
+            _claims(variant),
+            sampled=_sampled(variant),
         )
     if not trial.orders:
         say(console, "Locks and time: the scenario's own order, once.", style=STYLES["faint"])
@@ -49,7 +61,11 @@ def print_trial(console: Console, trial: Trial) -> None:
         )
     winners = trial.winners
     if winners:
-        of = f", in the {winners[0].figures.runs:,} schedules that were run" if _sampled(winners[0]) else ""
+        of = (
+            f", in the {winners[0].figures.runs:,} schedules that were run"
+            if _sampled(winners[0])
+            else ""
+        )
         say(console, f"Best: {winners[0].name}{of}", style=STYLES["good"])
     elif len(trial.variants) > 1:
         say(console, "No remedy wins.", style=STYLES["bad"])
@@ -57,9 +73,17 @@ def print_trial(console: Console, trial: Trial) -> None:
 
 def _rows(variant: Variant) -> dict[str, str]:
     numbers = variant.figures
-    kinds = ", ".join(f"{kind} {numbers.kinds[kind]}" for kind in reversed(KINDS) if kind in numbers.kinds)
+    kinds = ", ".join(
+        f"{kind} {numbers.kinds[kind]}" for kind in reversed(KINDS) if kind in numbers.kinds
+    )
     unchecked = variant.explored is None and not any(run.outcome.holds for run in variant.runs)
-    wrong = f"WRONG {numbers.anomalies}" if numbers.anomalies else "rule broken" if numbers.broken else ""
+    wrong = (
+        f"WRONG {numbers.anomalies}"
+        if numbers.anomalies
+        else "rule broken"
+        if numbers.broken
+        else ""
+    )
     return {
         "runs": f"{numbers.runs:,}" + ("…" if _sampled(variant) else ""),
         "outcome": kinds,
@@ -110,7 +134,9 @@ def _sampled(variant: Variant) -> bool:
 
 
 def _claims(variant: Variant) -> list[str]:
-    return [claim.text for claim in claims(variant.explored)] if variant.explored is not None else []
+    return (
+        [claim.text for claim in claims(variant.explored)] if variant.explored is not None else []
+    )
 
 
 def print_verdict(
@@ -122,7 +148,9 @@ def print_verdict(
     *,
     sampled: bool = False,
 ) -> None:
-    """A remedy's rank, the reason, what it changes and what is proven; nothing for the baseline, without a verdict."""
+    """A remedy's rank, the reason, what it changes and what is proven; nothing for the baseline,
+    without a verdict.
+    """
     if verdict is None:
         return
     line = Text()
@@ -134,10 +162,14 @@ def print_verdict(
     for text in textwrap.wrap(verdict.reason, console.width - 5):
         say(console, f"    {text}")
     for claim in claimed:
-        for text in textwrap.wrap(claim, console.width - 7, initial_indent="    → ", subsequent_indent="      "):
+        for text in textwrap.wrap(
+            claim, console.width - 7, initial_indent="    → ", subsequent_indent="      "
+        ):
             say(console, text)
     for change in changes:
-        for text in textwrap.wrap(change, console.width - 7, initial_indent="    · ", subsequent_indent="      "):
+        for text in textwrap.wrap(
+            change, console.width - 7, initial_indent="    · ", subsequent_indent="      "
+        ):
             say(console, text, style=STYLES["faint"])
 
 

@@ -7,7 +7,11 @@ from importlib.resources import files
 
 def names() -> list[str]:
     """The samples' names, in the order in which they are best read."""
-    found = {entry.name.removesuffix(".yaml") for entry in files(__name__).iterdir() if entry.name.endswith(".yaml")}
+    found = {
+        entry.name.removesuffix(".yaml")
+        for entry in files(__name__).iterdir()
+        if entry.name.endswith(".yaml")
+    }
     first = [
         "berth-swap",
         "tug-upgrade",

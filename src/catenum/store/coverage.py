@@ -17,7 +17,8 @@ Interval = tuple[datetime, datetime]
 
 @dataclass(frozen=True, slots=True)
 class Hour:
-    """One hour of one server: ``hour`` is its beginning (RFC 3339, UTC). ``of_s``: its length within the time asked.
+    """One hour of one server: ``hour`` is its beginning (RFC 3339, UTC). ``of_s``: its length
+    within the time asked.
 
     ``looks``: checks that saw all; ``blind_s``: how long somebody looked and could not see.
     """
@@ -76,16 +77,24 @@ def seen_intervals(store: Store, name: str) -> Sequence[Interval]:
 
 def _servers(store: Store, name: str | None) -> list[dict[str, Any]]:
     return store.rows(
-        "select s.id, s.name, min(m.minute) first, w.last_seen last from server s join minute m on m.server = s.id "
-        "left join watched w on w.server = s.id where m.shape = ? and (? is null or s.name = ?) group by s.id",
+        "select s.id, s.name, min(m.minute) first, w.last_seen last from server s join minute m on"
+        " m.server = s.id left join watched w on w.server = s.id where m.shape = ? and (? is null"
+        " or s.name = ?) group by s.id",
         (LOOKS, name, name),
     )
 
 
-def _seen(store: Store, row: dict[str, Any], end: datetime) -> tuple[Sequence[Interval], Sequence[Interval]]:
-    """The times in which a server was seen, and those in which somebody looked and could not see."""
+def _seen(
+    store: Store, row: dict[str, Any], end: datetime
+) -> tuple[Sequence[Interval], Sequence[Interval]]:
+    """The times in which a server was seen, and those in which somebody looked and could not
+    see.
+    """
     gaps = store.rows("select since, until, blind from gap where server = ?", (row["id"],))
-    times = [((_time(gap["since"]), _time(gap["until"]) if gap["until"] else end), gap["blind"]) for gap in gaps]
+    times = [
+        ((_time(gap["since"]), _time(gap["until"]) if gap["until"] else end), gap["blind"])
+        for gap in gaps
+    ]
     # The first look stands for the ten seconds in which it is counted.
     last = _time(row["last"]) if row["last"] else _time(row["first"])
     whole = (_time(row["first"]), max(last, _time(row["first"])))

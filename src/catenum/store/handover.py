@@ -1,4 +1,6 @@
-"""What one shift tells the next: incidents, deadlocks, what people did, what is still open, what was not seen."""
+"""What one shift tells the next: incidents, deadlocks, what people did, what is still open, what
+was not seen.
+"""
 
 from __future__ import annotations
 
@@ -47,7 +49,8 @@ def handover_value(store: Store, span: Span) -> dict[str, Any]:
 
 
 def _alike(rows: Sequence[IncidentRow]) -> list[dict[str, Any]]:
-    """Incidents that came again and again: the same kind of statement of one application, over one table, told as one.
+    """Incidents that came again and again: the same kind of statement of one application, over one
+    table, told as one.
 
     With notes they are told by themselves.
     """
@@ -55,7 +58,13 @@ def _alike(rows: Sequence[IncidentRow]) -> list[dict[str, Any]]:
     for row in rows:
         if row["note"] is None:
             place = re.match(r"[^\s(:]+", str(row["object"] or ""))
-            kind = (row["server"], row["cycle"], row["application"], row["shape"], place and place[0])
+            kind = (
+                row["server"],
+                row["cycle"],
+                row["application"],
+                row["shape"],
+                place and place[0],
+            )
             kinds.setdefault(kind, []).append(row)
     found = []
     for (server, cycle, application, shape, table), mine in kinds.items():
@@ -83,7 +92,9 @@ def _alike(rows: Sequence[IncidentRow]) -> list[dict[str, Any]]:
 def _servers(hours: list[dict[str, Any]]) -> list[dict[str, Any]]:
     found: dict[str, dict[str, Any]] = {}
     for hour in hours:
-        mine = found.setdefault(hour["server"], dict.fromkeys(_SUMS, 0) | {"server": hour["server"]})
+        mine = found.setdefault(
+            hour["server"], dict.fromkeys(_SUMS, 0) | {"server": hour["server"]}
+        )
         for key in _SUMS:
             mine[key] = round(mine[key] + hour[key], 1)
     return list(found.values())
@@ -92,13 +103,19 @@ def _servers(hours: list[dict[str, Any]]) -> list[dict[str, Any]]:
 def _headline(reported: dict[str, Any], value: dict[str, Any]) -> str:
     count = reported["incidents"]
     parts = [
-        f"{count} incident{'s' if count != 1 else ''} of waiting" if count else "No incident of waiting was seen",
+        (
+            f"{count} incident{'s' if count != 1 else ''} of waiting"
+            if count
+            else "No incident of waiting was seen"
+        ),
         f"{reported['deadlocks']} deadlock{'s' if reported['deadlocks'] != 1 else ''}",
         f"{len(value['open'])} still open" if value["open"] else "nothing known to be still open",
     ]
     if count:
         parts.insert(
-            1, f"{duration(reported['wait_ms'])} waited in all, the longest {duration(reported['longest_ms'])}"
+            1,
+            f"{duration(reported['wait_ms'])} waited in all, the longest"
+            f" {duration(reported['longest_ms'])}",
         )
     folded = sum(one["count"] for one in value["alike"])
     left = count - len(value["incidents"]) - len(value["open"]) - folded

@@ -1,4 +1,6 @@
-"""Incidents as rows of the store: the incident itself, its heads, which statements met, its worst moment."""
+"""Incidents as rows of the store: the incident itself, its heads, which statements met, its worst
+moment.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,8 @@ from catenum.store.rows import insert, update
 NOT_TOLD = "(not reported)"
 #: The same where no statement that was seen can have taken what is waited for.
 UNSEEN = "(a statement that was not seen)"
-#: What stands before a statement that was the last one seen, and is not known to have taken anything.
+#: What stands before a statement that was the last one seen, and is not known to have taken
+#: anything.
 LAST = "(not seen; its last one) "
 #: Heads of one incident that are stored.
 MOST_STORED = 100
@@ -29,14 +32,24 @@ class Entries:
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection = connection
-        self._heads: dict[int, int] = {}  # how many heads of an incident were known when they were entered
+        self._heads: dict[
+            int, int
+        ] = {}  # how many heads of an incident were known when they were entered
 
     def enter(self, server: int, incident: Incident) -> None:
-        """Enter an incident, or what has become of it. A recording is made of each new worst moment."""
+        """Enter an incident, or what has become of it. A recording is made of each new worst
+        moment.
+        """
         if incident.number is None:
-            began = {"server": server, "first_seen": incident.first_seen, "last_seen": incident.last_seen}
+            began = {
+                "server": server,
+                "first_seen": incident.first_seen,
+                "last_seen": incident.last_seen,
+            }
             nothing = dict.fromkeys(("waiting", "chain", "wait_ms", "longest_ms"), 0)
-            incident.number = insert(self._connection, "incident", {**began, **nothing, "source": incident.source})
+            incident.number = insert(
+                self._connection, "incident", {**began, **nothing, "source": incident.source}
+            )
         head = incident.longest_held
         session = head.session
         statement, took = head_statement(incident)
@@ -77,7 +90,14 @@ class Entries:
     def _shape(worst: Sample, statement: str | None, incident: Incident) -> str:
         if statement is not None:
             return rules_of(worst.target.server).sql.shape(statement)
-        table = next((e.resource.table for e in worst.edges if e.holder == incident.head.id and e.resource.table), None)
+        table = next(
+            (
+                e.resource.table
+                for e in worst.edges
+                if e.holder == incident.head.id and e.resource.table
+            ),
+            None,
+        )
         return f"{UNSEEN[:-1]}, on {table})" if table else UNSEEN
 
     def _enter_heads(self, incident: Incident) -> None:

@@ -1,4 +1,6 @@
-"""What a server's own log tells of the time before a watch came: taken into the store, and marked as from the log."""
+"""What a server's own log tells of the time before a watch came: taken into the store, and marked
+as from the log.
+"""
 
 from __future__ import annotations
 
@@ -32,9 +34,17 @@ class Taken:
 
 
 def take(
-    store: Store, name: str, kind: str, found: Sequence[Conflict], *, zone: tzinfo | None = None, mask: bool = False
+    store: Store,
+    name: str,
+    kind: str,
+    found: Sequence[Conflict],
+    *,
+    zone: tzinfo | None = None,
+    mask: bool = False,
 ) -> Taken:
-    """Take the conflicts of logs in. Raises InputError where their times cannot be told; SaveError."""
+    """Take the conflicts of logs in. Raises InputError where their times cannot be told;
+    SaveError.
+    """
     try:
         known_waits = piles(waits_of(found, zone))
         deadlocks = [(utc(one.at, zone), one) for one in found if one.kind == "deadlock" and one.at]
@@ -44,7 +54,9 @@ def take(
     try:
         with store.connection:
             server = store.server(name)
-            store.connection.execute("update server set kind = coalesce(kind, ?) where id = ?", (kind, server))
+            store.connection.execute(
+                "update server set kind = coalesce(kind, ?) where id = ?", (kind, server)
+            )
             for pile in known_waits:
                 if _within(pile.since, seen) or _is_known(store, server, pile):
                     taken.known += 1
@@ -57,7 +69,13 @@ def take(
                 if known.has(at, one):
                     taken.known += 1
                     continue
-                row = {"server": server, "at": _text(at), "count": 1, "report": text, "source": "log"}
+                row = {
+                    "server": server,
+                    "at": _text(at),
+                    "count": 1,
+                    "report": text,
+                    "source": "log",
+                }
                 insert(store.connection, "deadlock", row)
                 taken.deadlocks += 1
     except sqlite3.Error as error:
@@ -74,19 +92,26 @@ def _within(at: datetime, intervals: Sequence[tuple[datetime, datetime]]) -> boo
 
 
 def _is_known(store: Store, server: int, pile: LogPile) -> bool:
-    query = "select 1 from incident where server = ? and source = 'log' and first_seen = ? and object = ?"
+    query = (
+        "select 1 from incident where server = ? and source = 'log' and first_seen = ? and"
+        " object = ?"
+    )
     return bool(store.rows(query, (server, _text(pile.since), pile.waits[0].over)))
 
 
 class _KnownDeadlocks:
-    """The deadlocks that the store has: those of a log by their time, those of a watch by their report, or where it
-    has none, by their number at about that time.
+    """The deadlocks that the store has: those of a log by their time, those of a watch by their
+    report, or where it has none, by their number at about that time.
     """
 
     def __init__(self, store: Store, server: int) -> None:
-        rows = store.rows("select at, count, report, source from deadlock where server = ?", (server,))
+        rows = store.rows(
+            "select at, count, report, source from deadlock where server = ?", (server,)
+        )
         self._logged = {row["at"] for row in rows if row["source"] == "log"}
-        self._watched = [(datetime.fromisoformat(row["at"]), row) for row in rows if row["source"] != "log"]
+        self._watched = [
+            (datetime.fromisoformat(row["at"]), row) for row in rows if row["source"] != "log"
+        ]
 
     def has(self, at: datetime, found: Conflict) -> bool:
         """Whether this one is there; each that a watch only counted stands for one."""
@@ -130,7 +155,12 @@ def _enter(store: Store, server: int, kind: str, pile: LogPile, *, mask: bool) -
     for wait in pile.waits:
         statement = wait.statement or NOT_TOLD
         shape = rules.sql.shape(statement) if wait.statement else NOT_TOLD
-        met = {"waiter": shape, "holder": NOT_TOLD, "object": wait.over, "wait_ms": round(wait.waited_ms, 1)}
+        met = {
+            "waiter": shape,
+            "holder": NOT_TOLD,
+            "object": wait.over,
+            "wait_ms": round(wait.waited_ms, 1),
+        }
         insert(store.connection, "wait_pair", {"incident": incident, **met})
         reported = {
             "incident": incident,

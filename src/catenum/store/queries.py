@@ -1,4 +1,6 @@
-"""Questions to a store: what was seen, by statement, object, application, head, pair of statements, server or time."""
+"""Questions to a store: what was seen, by statement, object, application, head, pair of statements,
+server or time.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,13 @@ from typing import Any, Literal, cast
 
 from catenum.core.errors import InputError
 from catenum.core.servers import rules_of
-from catenum.core.snapshot.history_rows import DeadlockRow, IncidentRow, PairRow, RatesRow, ReleaseRow
+from catenum.core.snapshot.history_rows import (
+    DeadlockRow,
+    IncidentRow,
+    PairRow,
+    RatesRow,
+    ReleaseRow,
+)
 from catenum.core.snapshot.rates import AROUND_MS
 from catenum.core.sql.masking import same_kind
 from catenum.engines.clock import milliseconds_between, moment
@@ -18,7 +26,17 @@ from catenum.store.spans import Span
 from catenum.store.store import LOOKS, Store
 
 By = Literal["statement", "object", "application", "head", "user", "host", "server", "day", "hour"]
-BYS: tuple[By, ...] = ("statement", "object", "application", "head", "user", "host", "server", "day", "hour")
+BYS: tuple[By, ...] = (
+    "statement",
+    "object",
+    "application",
+    "head",
+    "user",
+    "host",
+    "server",
+    "day",
+    "hour",
+)
 _COLUMNS = {
     "statement": "e.shape",
     "object": "coalesce(e.object, '(not reported)')",
@@ -43,14 +61,16 @@ def totals(store: Store, span: Span) -> dict[str, Any]:
     where, values = span.where("e.first_seen")
     where += OWN
     (row,) = store.rows(
-        "select count(*) incidents, coalesce(sum(e.wait_ms), 0) wait_ms, coalesce(max(e.longest_ms), 0) longest_ms, "
-        "coalesce(max(e.waiting), 0) waiting, coalesce(max(e.chain), 0) chain, min(e.first_seen) first, "
-        f"max(e.last_seen) last from incident e join server s on s.id = e.server where {where}",
+        "select count(*) incidents, coalesce(sum(e.wait_ms), 0) wait_ms,"
+        " coalesce(max(e.longest_ms), 0) longest_ms, coalesce(max(e.waiting), 0) waiting,"
+        " coalesce(max(e.chain), 0) chain, min(e.first_seen) first, max(e.last_seen) last from"
+        f" incident e join server s on s.id = e.server where {where}",
         values,
     )
     where, values = span.where("d.at")
     (deadlocks,) = store.rows(
-        f"select coalesce(sum(d.count), 0) deadlocks from deadlock d join server s on s.id = d.server where {where}",
+        "select coalesce(sum(d.count), 0) deadlocks from deadlock d join server s on s.id ="
+        f" d.server where {where}",
         values,
     )
     # One that began before the time asked for, and reaches into it, hides as much as any other.
@@ -58,8 +78,8 @@ def totals(store: Store, span: Span) -> dict[str, Any]:
     if span.since is not None:
         where, values = f"{where} and coalesce(h.until, '9999') > ?", [*values, span.since]
     gaps = store.rows(
-        "select s.name server, h.since, h.until, h.why, h.blind from gap h join server s on s.id = h.server "
-        f"where {where} order by h.since",
+        "select s.name server, h.since, h.until, h.why, h.blind from gap h join server s on s.id ="
+        f" h.server where {where} order by h.since",
         values,
     )
     for gap in gaps:
@@ -81,17 +101,17 @@ def _length(gap: dict[str, Any]) -> timedelta:
 
 
 def grouped(store: Store, by: By, span: Span) -> list[dict[str, Any]]:
-    """Incidents by one of their sides, each server's apart: counts, total and worst wait, first and last time; the
-    longest in all first.
+    """Incidents by one of their sides, each server's apart: counts, total and worst wait, first and
+    last time; the longest in all first.
     """
     where, values = span.where("e.first_seen")
     where += OWN
     own = "" if by == "server" else ", s.name server"
     return store.rows(
-        f'select {_COLUMNS[by]} "{by}", count(*) incidents, sum(e.wait_ms) wait_ms, '
-        "max(e.longest_ms) longest_ms, max(e.waiting) waiting, max(e.chain) chain, min(e.first_seen) first, "
-        f"max(e.last_seen) last{own}, count(*) episodes "
-        f"from incident e join server s on s.id = e.server where {where} group by 1, s.id order by wait_ms desc",
+        f'select {_COLUMNS[by]} "{by}", count(*) incidents, sum(e.wait_ms) wait_ms,'
+        " max(e.longest_ms) longest_ms, max(e.waiting) waiting, max(e.chain) chain,"
+        f" min(e.first_seen) first, max(e.last_seen) last{own}, count(*) episodes from incident e"
+        f" join server s on s.id = e.server where {where} group by 1, s.id order by wait_ms desc",
         values,
     )
 
@@ -101,21 +121,23 @@ def pairs(store: Store, span: Span, limit: int = 20) -> list[PairRow]:
     where, values = span.where("e.first_seen")
     where += OWN
     found = store.rows(
-        "select m.waiter, m.holder, count(*) times, max(m.wait_ms) longest_ms, min(m.object) object from wait_pair m "
-        f"join incident e on e.id = m.incident join server s on s.id = e.server where {where} "
-        f"group by 1, 2 order by times desc, longest_ms desc limit {int(limit)}",
+        "select m.waiter, m.holder, count(*) times, max(m.wait_ms) longest_ms, min(m.object)"
+        " object from wait_pair m join incident e on e.id = m.incident join server s on s.id ="
+        f" e.server where {where} group by 1, 2 order by times desc, longest_ms desc limit"
+        f" {int(limit)}",
         values,
     )
     return cast("list[PairRow]", found)
 
 
 def before(store: Store, server: str, over: str) -> dict[str, Any] | None:
-    """The incidents of a server over one thing that are over: how many, from when to when, the longest wait; None where
-    there was none.
+    """The incidents of a server over one thing that are over: how many, from when to when, the
+    longest wait; None where there was none.
     """
     (row,) = store.rows(
-        "select count(*) incidents, min(e.first_seen) first, max(e.last_seen) last, max(e.longest_ms) longest_ms "
-        "from incident e join server s on s.id = e.server where s.name = ? and e.object = ? and e.ended is not null",
+        "select count(*) incidents, min(e.first_seen) first, max(e.last_seen) last,"
+        " max(e.longest_ms) longest_ms from incident e join server s on s.id = e.server where"
+        " s.name = ? and e.object = ? and e.ended is not null",
         (server, over),
     )
     return row if row["incidents"] else None
@@ -128,24 +150,27 @@ def incidents(store: Store, span: Span, limit: int = 50) -> list[IncidentRow]:
 
 def _incidents(store: Store, where: str, values: list[object], limit: int) -> list[IncidentRow]:
     found = store.rows(
-        "select e.id, s.name server, e.first_seen first, e.last_seen last, e.ended, e.head, e.user, e.application, "
-        "e.object, e.waiting, e.chain, e.wait_ms, e.longest_ms, e.statement, e.shape, e.cycle, e.heads, e.held_ms, "
-        "e.held_exact, e.typical_ms, e.source, "
-        "(select group_concat(n.text, '; ') from note n where n.incident = e.id) note "
-        f"from incident e join server s on s.id = e.server where {where} order by e.first_seen desc limit {int(limit)}",
+        "select e.id, s.name server, e.first_seen first, e.last_seen last, e.ended, e.head,"
+        " e.user, e.application, e.object, e.waiting, e.chain, e.wait_ms, e.longest_ms,"
+        " e.statement, e.shape, e.cycle, e.heads, e.held_ms, e.held_exact, e.typical_ms, e.source,"
+        " (select group_concat(n.text, '; ') from note n where n.incident = e.id) note from"
+        f" incident e join server s on s.id = e.server where {where} order by e.first_seen desc"
+        f" limit {int(limit)}",
         values,
     )
     return cast("list[IncidentRow]", found)
 
 
 def incident(store: Store, number: int) -> dict[str, Any]:
-    """All that is stored of one incident but its recording: heads, notes, releases, waits of a log. Raises InputError
-    where there is none.
+    """All that is stored of one incident but its recording: heads, notes, releases, waits of a log.
+    Raises InputError where there is none.
     """
     row = next(iter(_incidents(store, "e.id = ?", [number], 1)), None)
     if row is None:
         raise InputError(f"there is no incident {number}")
-    heads = store.rows("select * from head where incident = ? order by held_ms desc, first_seen", (number,))
+    heads = store.rows(
+        "select * from head where incident = ? order by held_ms desc, first_seen", (number,)
+    )
     return {
         **row,
         "held_by": heads,
@@ -154,7 +179,8 @@ def incident(store: Store, number: int) -> dict[str, Any]:
         "releases": [
             one
             for one in releases(store, Span(row["first"], None, row["server"]))
-            if (row["ended"] is None or one["at"] <= row["ended"]) and one["session"] in {h["session"] for h in heads}
+            if (row["ended"] is None or one["at"] <= row["ended"])
+            and one["session"] in {h["session"] for h in heads}
         ],
     }
 
@@ -163,8 +189,8 @@ def deadlocks(store: Store, span: Span) -> list[DeadlockRow]:
     """Deadlocks with their reports."""
     where, values = span.where("d.at")
     found = store.rows(
-        "select s.name server, d.at, d.count, d.report, d.source from deadlock d join server s on s.id = d.server "
-        f"where {where} order by d.at",
+        "select s.name server, d.at, d.count, d.report, d.source from deadlock d join server s on"
+        f" s.id = d.server where {where} order by d.at",
         values,
     )
     return cast("list[DeadlockRow]", found)
@@ -174,9 +200,9 @@ def releases(store: Store, span: Span) -> list[ReleaseRow]:
     """What people did about blockers, by ``catenum release``."""
     where, values = span.where("r.at")
     found = store.rows(
-        "select s.name server, r.at, r.by, r.way, r.session, r.user, r.application, r.host, r.statement, "
-        "r.transaction_ms, r.rows_changed, r.waiting, r.went_on, r.outcome "
-        f"from release r join server s on s.id = r.server where {where} order by r.at",
+        "select s.name server, r.at, r.by, r.way, r.session, r.user, r.application, r.host,"
+        " r.statement, r.transaction_ms, r.rows_changed, r.waiting, r.went_on, r.outcome from"
+        f" release r join server s on s.id = r.server where {where} order by r.at",
         values,
     )
     return cast("list[ReleaseRow]", found)
@@ -189,12 +215,13 @@ SHORT_SPAN = timedelta(hours=2)
 def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
     """Waiting sessions over time by server and head statement: the mean over all looks of a step.
 
-    ``moment`` is the step's beginning: tens of seconds in a short span, else minutes. Steps in which nobody waited are
-    left out.
+    ``moment`` is the step's beginning: tens of seconds in a short span, else minutes. Steps in
+    which nobody waited are left out.
     """
     where, values = span.where("m.minute")
     (ends,) = store.rows(
-        f"select min(m.minute) first, max(m.minute) last from minute m join server s on s.id = m.server where {where}",
+        "select min(m.minute) first, max(m.minute) last from minute m join server s on s.id ="
+        f" m.server where {where}",
         values,
     )
     if ends["first"] is None:
@@ -203,15 +230,16 @@ def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
     step = f"substr(m.minute, 1, {19 if length <= SHORT_SPAN else 16})"
     # An older store has not counted its looks; then those count in which somebody waited.
     samples = store.rows(
-        f"select server, moment, sum(most) samples from (select s.name server, {step} moment, m.minute, "
-        f"max(m.samples) most from minute m join server s on s.id = m.server where {where} group by 1, 2, 3) "
-        "group by 1, 2",
+        f"select server, moment, sum(most) samples from (select s.name server, {step} moment,"
+        " m.minute, max(m.samples) most from minute m join server s on s.id = m.server where"
+        f" {where} group by 1, 2, 3) group by 1, 2",
         values,
     )
     counted = {(row["server"], row["moment"]): row["samples"] for row in samples}
     rows = store.rows(
-        f"select s.name server, {step} moment, m.shape, sum(m.waiting) waiting from minute m "
-        f"join server s on s.id = m.server where {where} and m.shape <> ? group by 1, 2, 3 order by 1, 2",
+        f"select s.name server, {step} moment, m.shape, sum(m.waiting) waiting from minute m join"
+        f" server s on s.id = m.server where {where} and m.shape <> ? group by 1, 2, 3 order by"
+        " 1, 2",
         [*values, LOOKS],
     )
     found = []
@@ -222,25 +250,35 @@ def over_time(store: Store, span: Span) -> list[dict[str, Any]]:
 
 
 def rates_around(store: Store, number: int) -> list[RatesRow]:
-    """Of each kind of statement in an incident how often it ran, and how long, before, during and after it; the one
-    that held the others up comes first. ``steps``: since, until, calls, total_ms, lock_ms, as the server was asked.
+    """Of each kind of statement in an incident how often it ran, and how long, before, during and
+    after it; the one that held the others up comes first. ``steps``: since, until, calls, total_ms,
+    lock_ms, as the server was asked.
     """
     (row,) = store.rows(
-        "select server, shape, first_seen, coalesce(ended, last_seen) until from incident where id = ?", (number,)
+        "select server, shape, first_seen, coalesce(ended, last_seen) until from incident where"
+        " id = ?",
+        (number,),
     )
     wait_pairs = store.rows("select distinct waiter from wait_pair where incident = ?", (number,))
     found = []
     for shape in dict.fromkeys([row["shape"], *(one["waiter"] for one in wait_pairs)]):
         steps = store.rows(
-            "select since, until, calls, total_ms, lock_ms from rate where server = ? and shape = ? "
-            "and until > ? and since < ? order by since",
-            (row["server"], shape, _moved(row["first_seen"], -AROUND_MS), _moved(row["until"], AROUND_MS)),
+            "select since, until, calls, total_ms, lock_ms from rate where server = ? and shape = ?"
+            " and until > ? and since < ? order by since",
+            (
+                row["server"],
+                shape,
+                _moved(row["first_seen"], -AROUND_MS),
+                _moved(row["until"], AROUND_MS),
+            ),
         )
         for step in steps:
             before, after = step["until"] <= row["first_seen"], step["since"] >= row["until"]
             step["phase"] = "before" if before else "after" if after else "during"
         if steps:
-            phases = {phase: _rate([step for step in steps if step["phase"] == phase]) for phase in PHASES}
+            phases = {
+                phase: _rate([step for step in steps if step["phase"] == phase]) for phase in PHASES
+            }
             found.append({"statement": shape, **phases, "steps": steps})
     return cast("list[RatesRow]", found)
 
@@ -269,7 +307,9 @@ def _rate(steps: Sequence[dict[str, Any]]) -> dict[str, Any] | None:
 def with_rates(
     rows: Sequence[dict[str, Any]], rates: Sequence[StatementRate] | None, server: str
 ) -> list[dict[str, Any]]:
-    """Rows by statement with how often the statement was executed and how long it took, where the server knows."""
+    """Rows by statement with how often the statement was executed and how long it took, where the
+    server knows.
+    """
     known = {same_kind(rules_of(server).sql.shape(rate.text)): rate for rate in rates or ()}
     found = []
     for row in rows:

@@ -13,7 +13,8 @@ from catenum.core.logs.servers import log_rules_of
 MAGIC = b"SQLite format 3\x00"
 _REPORTS = """
 select coalesce(server.kind, '') kind, deadlock.at at, deadlock.report report from deadlock
-join server on server.id = deadlock.server where deadlock.report is not null order by deadlock.at, deadlock.id
+join server on server.id = deadlock.server where deadlock.report is not null order by deadlock.at,
+  deadlock.id
 """
 
 
@@ -27,7 +28,9 @@ def is_store(path: str) -> bool:
 
 
 def stored_reports(path: str) -> tuple[str, bytes]:
-    """The server's name, and its reports one after another. Raises InputError where there is none."""
+    """The server's name, and its reports one after another. Raises InputError where there is
+    none.
+    """
     try:
         with sqlite3.connect(f"file:{path}?mode=ro", uri=True) as connection:
             rows = connection.execute(_REPORTS).fetchall()
@@ -36,7 +39,8 @@ def stored_reports(path: str) -> tuple[str, bytes]:
     kinds = sorted({str(kind) for kind, _, _ in rows if kind})
     if not rows:
         raise InputError(
-            f"{path}: no report of a deadlock is stored in it", advice="'catenum history list' shows what is."
+            f"{path}: no report of a deadlock is stored in it",
+            advice="'catenum history list' shows what is.",
         )
     if len(kinds) != 1:
         raise InputError(f"{path}: it has reports of several servers: {', '.join(kinds)}")

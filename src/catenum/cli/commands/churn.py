@@ -31,9 +31,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
     scenarios.add_run_options(parser)
     scenarios.add_play_options(parser, schedule=False)
     add_load_options(parser)
-    parser.add_argument("--iterations", type=int, metavar="N", help="stop after N iterations of each copy")
+    parser.add_argument(
+        "--iterations", type=int, metavar="N", help="stop after N iterations of each copy"
+    )
     parser.add_argument("--until", choices=FAILURES[:3], help="stop as soon as this has happened")
-    parser.add_argument("--save", metavar="FOLDER", type=Path, help="write a recording of each distinct cycle there")
+    parser.add_argument(
+        "--save", metavar="FOLDER", type=Path, help="write a recording of each distinct cycle there"
+    )
     common.add_output_options(parser)
 
 
@@ -47,9 +51,15 @@ def add_load_options(parser: argparse.ArgumentParser) -> None:
         help="N loops of a transaction at once; may be repeated",
     )
     parser.add_argument(
-        "--for", dest="length", type=common.duration_argument, metavar="TIME", help="how long (default 10s)"
+        "--for",
+        dest="length",
+        type=common.duration_argument,
+        metavar="TIME",
+        help="how long (default 10s)",
     )
-    parser.add_argument("--commit", action="store_true", help="commit each iteration instead of rolling it back")
+    parser.add_argument(
+        "--commit", action="store_true", help="commit each iteration instead of rolling it back"
+    )
 
 
 def copies_of(args: argparse.Namespace, names: list[str]) -> dict[str, int]:
@@ -58,7 +68,10 @@ def copies_of(args: argparse.Namespace, names: list[str]) -> dict[str, int]:
     for word in args.copies:
         name, _, number = word.partition("=")
         if name not in names:
-            raise InputError(f"--copies names {name!r}, which is not a transaction", advice=suggestion(name, names))
+            raise InputError(
+                f"--copies names {name!r}, which is not a transaction",
+                advice=suggestion(name, names),
+            )
         if not number.isdigit() or not 1 <= int(number) <= 200:
             raise InputError(f"--copies {word}: how many must be a number from 1 to 200")
         found[name] = int(number)
@@ -76,9 +89,13 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.save:
         args.save.mkdir(mode=0o700, parents=True, exist_ok=True)
     interrupted = False
-    with scenarios.engine_for(target, common.teller(err, args.quiet), file, outside=args.outside) as engine:
+    with scenarios.engine_for(
+        target, common.teller(err, args.quiet), file, outside=args.outside
+    ) as engine:
         load(engine, scenario.for_server(target.server), file)
-        churn = Churn(engine, scenario, copies=copies, commit=args.commit, most=args.iterations, file=file)
+        churn = Churn(
+            engine, scenario, copies=copies, commit=args.commit, most=args.iterations, file=file
+        )
         try:
             churn.ready()
             _turns(churn, args, err)
@@ -104,7 +121,9 @@ def _turns(churn: Churn, args: argparse.Namespace, err: IO[str]) -> None:
         churn.turn(min(STEP_S, limit - churn.seconds), args.until)
         if live:
             left = f", {limit - churn.seconds:.0f} s left" if not args.iterations else ""
-            reported = f"{churn.iterations:,} iterations, {churn.failures('deadlock')} deadlocks{left}"
+            reported = (
+                f"{churn.iterations:,} iterations, {churn.failures('deadlock')} deadlocks{left}"
+            )
             err.write(f"\r\x1b[K{reported}")
             err.flush()
         if args.until and churn.failures(args.until):
@@ -123,7 +142,9 @@ def _save(found: list[DeadlockKind], folder: Path | None, name: str) -> list[Pat
 
 
 def figures(churn: Churn) -> dict[str, Any]:
-    """What was measured, as plain values. Latencies in ms, rates per 10,000 iterations of all loops together."""
+    """What was measured, as plain values. Latencies in ms, rates per 10,000 iterations of all loops
+    together.
+    """
     return {
         "seconds": round(churn.seconds, 3),
         "iterations": churn.iterations,
@@ -131,7 +152,8 @@ def figures(churn: Churn) -> dict[str, Any]:
         "lock_waits": churn.waits if churn.engine.capabilities.counts_waits else None,
         "waiting_at_a_look": round(churn.seen_waiting / churn.looks, 3) if churn.looks else None,
         "stuck": [
-            {"loop": name, "statement": number, "sql": churn.sql_of(name, number)} for name, number in churn.stuck
+            {"loop": name, "statement": number, "sql": churn.sql_of(name, number)}
+            for name, number in churn.stuck
         ],
         "failures": {
             kind: {
@@ -195,7 +217,11 @@ def show(
         _print_hidden(console, churn, handlers)
         return
     info = churn.engine.info
-    say(console, f"{churn.scenario.scenario} on {info.server} {info.version} ({info.url}), in loops", style="bold")
+    say(
+        console,
+        f"{churn.scenario.scenario} on {info.server} {info.version} ({info.url}), in loops",
+        style="bold",
+    )
     how = "committed" if args.commit else "rolled back"
     say(
         console,
@@ -209,18 +235,32 @@ def show(
         number = churn.failures(kind)
         if number or kind == "deadlock":
             style = "bold red" if number else "green"
-            say(console, f"{kind + 's':<10} {number:>7}   {rate(number, churn.iterations)}", style=style)
+            say(
+                console,
+                f"{kind + 's':<10} {number:>7}   {rate(number, churn.iterations)}",
+                style=style,
+            )
     _print_hidden(console, churn, handlers)
     if value["lock_waits"] is not None:
         say(console, f"lock waits {churn.waits:>7}   (for rows, as the server counts them)")
     if value["waiting_at_a_look"] is not None:
-        say(console, f"waiting    {value['waiting_at_a_look']:>7}   loops on average, in {churn.looks} looks")
+        say(
+            console,
+            f"waiting    {value['waiting_at_a_look']:>7}   loops on average, in {churn.looks}"
+            " looks",
+        )
     for name, number in churn.stuck:
         sql = one_line(churn.sql_of(name, number), 60)
-        say(console, f"stuck              {name} {number} waited to the end: {sql}", style="bold red")
+        say(
+            console,
+            f"stuck              {name} {number} waited to the end: {sql}",
+            style="bold red",
+        )
     if churn.stuck:
         say(
-            console, "                   no other loop was in a transaction any more: a session keeps what it waits for"
+            console,
+            "                   no other loop was in a transaction any more: a session keeps what"
+            " it waits for",
         )
     _print_cycles(console, found, paths, churn.unread)
 
@@ -228,35 +268,61 @@ def show(
 def _print_hidden(console: Console, churn: Churn, handlers: Handlers) -> None:
     """Deadlocks that only the server's own count shows, and what may have caught them."""
     for name, conditions in handlers:
-        say(console, f"           {name} catches {listed(list(conditions))}: its client need not be told", style="dim")
+        say(
+            console,
+            f"           {name} catches {listed(list(conditions))}: its client need not be told",
+            style="dim",
+        )
     if churn.hidden:
-        text = f"caught     {churn.hidden:>7}   deadlocks that the server counted and no client received"
+        text = (
+            f"caught     {churn.hidden:>7}   deadlocks that the server counted and no client"
+            " received"
+        )
         say(console, text, style="bold red")
     elif handlers and churn.hidden is None:
-        say(console, "           the server's own count of deadlocks could not be compared", style="bold red")
+        say(
+            console,
+            "           the server's own count of deadlocks could not be compared",
+            style="bold red",
+        )
 
 
 def _print_table(console: Console, churn: Churn) -> None:
-    say(console, f"{'transaction':<16}{'iterations':>11}{'p50':>10}{'p95':>10}{'p99':>10}   failures", style="dim")
+    say(
+        console,
+        f"{'transaction':<16}{'iterations':>11}{'p50':>10}{'p95':>10}{'p99':>10}   failures",
+        style="dim",
+    )
     for name, tally in churn.tallies.items():
-        times = "".join(f"{duration(percentile(tally.latencies, share)):>10}" for share in (0.5, 0.95, 0.99))
-        failures = ", ".join(f"{kind} {count}" for kind, count in sorted(tally.failures.items())) or "none"
+        times = "".join(
+            f"{duration(percentile(tally.latencies, share)):>10}" for share in (0.5, 0.95, 0.99)
+        )
+        failures = (
+            ", ".join(f"{kind} {count}" for kind, count in sorted(tally.failures.items())) or "none"
+        )
         say(console, f"{name:<16}{tally.iterations:>11,}{times}   {failures}")
 
 
-def _print_cycles(console: Console, found: list[DeadlockKind], paths: list[Path], unread: int) -> None:
+def _print_cycles(
+    console: Console, found: list[DeadlockKind], paths: list[Path], unread: int
+) -> None:
     if unread:
         say(console)
         say(
             console,
-            f"Of {unread:,} deadlocks the cycle was not read: the server keeps its report of the latest one only",
+            f"Of {unread:,} deadlocks the cycle was not read: the server keeps its report of the"
+            " latest one only",
         )
     if not found:
         return
     say(console)
     say(console, "Distinct cycles", style="bold")
     for number, cycle in enumerate(found, 1):
-        say(console, f"  {number}. met {cycle.times} times, first after {cycle.first_iteration:,} iterations")
+        say(
+            console,
+            f"  {number}. met {cycle.times} times, first after {cycle.first_iteration:,}"
+            " iterations",
+        )
         say(console, f"     {cycle.text}")
         for finding in cycle.recording.findings:
             say(console, f"     {finding.title}: {finding.evidence[0]}", style="dim")

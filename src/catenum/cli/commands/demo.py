@@ -1,4 +1,6 @@
-"""``catenum demo``: the whole way, from a deadlock to the proof of its cure, on a private server."""
+"""``catenum demo``: the whole way, from a deadlock to the proof of its cure, on a private
+server.
+"""
 
 from __future__ import annotations
 
@@ -61,7 +63,11 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     common.save_atomically(folder / f"{SAMPLE}.yaml", text.encode(), shared=True)
     target = common.target_of(args.target, err)
 
-    _step(console, 1, "Two dispatchers move vessels between the same two berths of Marrowgate Harbour.")
+    _step(
+        console,
+        1,
+        "Two dispatchers move vessels between the same two berths of Marrowgate Harbour.",
+    )
     with scenarios.server_for(target, common.teller(err, quiet=False)) as (connect, engine):
         info = engine.info
         say(console, f"Server: {info.server} {info.version} ({info.url}). {legend()}", style="dim")
@@ -72,11 +78,17 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         _step(console, 2, "What happened, and why.")
         print_story(console, [part for part in tell(before) if part.id in SHOWN])
         _step(console, 3, "Its remedies, each on every schedule that can differ.")
-        result = trial_of_all(connect, engine, file.scenario, PlayOptions(locks="full"), ExploreOptions(), file=file)
+        result = trial_of_all(
+            connect, engine, file.scenario, PlayOptions(locks="full"), ExploreOptions(), file=file
+        )
     print_trial(console, result)
     best = result.winners[0] if result.winners else None
     after = best.runs[0] if best else before
-    _step(console, 4, f"The same schedule with the remedy '{best.name}'." if best else "No remedy wins.")
+    _step(
+        console,
+        4,
+        f"The same schedule with the remedy '{best.name}'." if best else "No remedy wins.",
+    )
     print_timeline(console, after)
     say(console, summary(after), style="bold")
     undrawn = None
@@ -87,7 +99,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             draw(recording, folder, name, ("timeline", "graph"), ("png", "svg"))
         except LibraryError as error:
             undrawn = error
-    common.save_atomically(folder / "trial.json", json.dumps(to_json_value(result), indent=2).encode())
+    common.save_atomically(
+        folder / "trial.json", json.dumps(to_json_value(result), indent=2).encode()
+    )
     _ending(console, folder, clock, undrawn)
     return ExitCode.OK if best and before.outcome.kind == "deadlock" else ExitCode.FOUND
 

@@ -1,4 +1,6 @@
-"""``catenum draw``: figures of a recording (timeline, wait graph) or of an exploration (map, page of outcomes)."""
+"""``catenum draw``: figures of a recording (timeline, wait graph) or of an exploration (map, page
+of outcomes).
+"""
 
 from __future__ import annotations
 
@@ -25,12 +27,21 @@ FORMS = ("png", "svg")
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``draw``."""
     parser.add_argument(
-        "recording", metavar="RECORDING", type=Path, help="a recording, or the folder of an exploration"
+        "recording",
+        metavar="RECORDING",
+        type=Path,
+        help="a recording, or the folder of an exploration",
     )
     add_pick_option(parser)
-    parser.add_argument("--only", choices=[*WHAT, *WHAT_OF_ALL], help="one of the two figures (default: both)")
-    parser.add_argument("--format", choices=[*FORMS, "both"], default="png", help="kind of file (default png)")
-    parser.add_argument("--into", metavar="FOLDER", type=Path, help="where to write (default: beside the recording)")
+    parser.add_argument(
+        "--only", choices=[*WHAT, *WHAT_OF_ALL], help="one of the two figures (default: both)"
+    )
+    parser.add_argument(
+        "--format", choices=[*FORMS, "both"], default="png", help="kind of file (default png)"
+    )
+    parser.add_argument(
+        "--into", metavar="FOLDER", type=Path, help="where to write (default: beside the recording)"
+    )
     common.add_output_options(parser)
 
 
@@ -44,18 +55,29 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     else:
         recording = recording_in(args.recording, args)
         of_log = recording.source == "log"
-        what = _what(args.only, WHAT[1:] if of_log else WHAT, "a server's log" if of_log else "a recording")
-        written = draw(recording, args.into or args.recording.parent, args.recording.stem, what, forms)
+        what = _what(
+            args.only, WHAT[1:] if of_log else WHAT, "a server's log" if of_log else "a recording"
+        )
+        written = draw(
+            recording, args.into or args.recording.parent, args.recording.stem, what, forms
+        )
     if args.json:
-        out.write(json.dumps({"format": FORMAT, "files": [str(path) for path in written]}, indent=2) + "\n")
+        out.write(
+            json.dumps({"format": FORMAT, "files": [str(path) for path in written]}, indent=2)
+            + "\n"
+        )
     elif not args.quiet:
         out.writelines(f"{path}\n" for path in written)
     return ExitCode.OK
 
 
-def draw(recording: Recording, folder: Path, stem: str, what: tuple[str, ...], forms: tuple[str, ...]) -> list[Path]:
+def draw(
+    recording: Recording, folder: Path, stem: str, what: tuple[str, ...], forms: tuple[str, ...]
+) -> list[Path]:
     """Write the figures; returns their paths. Raises SaveError."""
-    from catenum.render import figure  # matplotlib takes half a second to load: only when something is drawn
+    from catenum.render import (
+        figure,
+    )  # matplotlib takes half a second to load: only when something is drawn
 
     makers = {"timeline": figure.timeline_figure, "graph": figure.graph_figure}
     written = []
@@ -75,7 +97,9 @@ def _what(only: str | None, known: tuple[str, ...], of: str) -> tuple[str, ...]:
     return (only,) if only else known
 
 
-def draw_all(source: Path, folder: Path, what: tuple[str, ...], forms: tuple[str, ...]) -> list[Path]:
+def draw_all(
+    source: Path, folder: Path, what: tuple[str, ...], forms: tuple[str, ...]
+) -> list[Path]:
     """The figures of the exploration saved in ``source``. Raises InputError, SaveError."""
     saved = source / "exploration.json"
     found = exploration_from_json(common.read_file(saved), str(saved))
@@ -98,7 +122,9 @@ def _figure_of(name: str, found: Exploration, source: Path) -> Any:
     from catenum.render.page import page_figure
 
     files = [source / f"outcome-{letter_of(n)}.json" for n in range(len(found.outcomes))]
-    return page_figure(found, [from_json(common.read_file(path), str(path)) for path in files if path.exists()])
+    return page_figure(
+        found, [from_json(common.read_file(path), str(path)) for path in files if path.exists()]
+    )
 
 
 def _bytes(drawn: Any, form: str) -> bytes:

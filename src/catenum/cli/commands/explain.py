@@ -22,18 +22,26 @@ FORMAT = "catenum-story/1"
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``explain``."""
-    parser.add_argument("recording", metavar="FILE", type=Path, help="a recording, as --save writes it; or a log")
+    parser.add_argument(
+        "recording", metavar="FILE", type=Path, help="a recording, as --save writes it; or a log"
+    )
     add_pick_option(parser)
     parser.add_argument("--timeline", action="store_true", help="show the timeline first")
     common.add_output_options(parser)
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
-    """Read and print. The exit code is 0 if the story could be printed, whatever the recording's outcome."""
+    """Read and print. The exit code is 0 if the story could be printed, whatever the recording's
+    outcome.
+    """
     recording = recording_in(args.recording, args)
     sections = tell(recording)
     if args.json:
-        value = {"format": FORMAT, "headline": headline(recording), "sections": [asdict(s) for s in sections]}
+        value = {
+            "format": FORMAT,
+            "headline": headline(recording),
+            "sections": [asdict(s) for s in sections],
+        }
         out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
         return ExitCode.OK
     console = make_console(out, color=False if args.no_color else None)

@@ -1,4 +1,6 @@
-"""``catenum explore``: every schedule that can differ, the outcome of each, the shortest way there."""
+"""``catenum explore``: every schedule that can differ, the outcome of each, the shortest way
+there.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,8 @@ from catenum.render.explore import print_exploration, print_levels
 LEVELS_FORMAT = "catenum-levels/1"
 STATE, RESULT = "state.json", "exploration.json"
 SAVE_EVERY_MS = 5_000.0
-#: How often a schedule is played to get the outcome that it had: where the server had made its other choice, and else.
+#: How often a schedule is played to get the outcome that it had: where the server had made its
+#: other choice, and else.
 MOST_REPLAYS, FEW_REPLAYS = 20, 3
 
 
@@ -49,16 +52,30 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="the transaction to become the deadlock victim, if the server allows it",
     )
     parser.add_argument(
-        "--remedy", metavar="NAME", help="with one of the scenario's remedies applied, or 'one + other'"
+        "--remedy",
+        metavar="NAME",
+        help="with one of the scenario's remedies applied, or 'one + other'",
     )
     add_reach_options(parser, limit=10_000)
-    parser.add_argument("--locks", choices=["waits", "full"], default="waits", help="full counts every lock taken")
     parser.add_argument(
-        "--save", metavar="FOLDER", type=Path, help="write the result and a recording of each distinct outcome"
+        "--locks", choices=["waits", "full"], default="waits", help="full counts every lock taken"
     )
-    parser.add_argument("--resume", metavar="FOLDER", type=Path, help="continue the exploration that was saved there")
     parser.add_argument(
-        "--expect", metavar="TERMS", help="exit 0 if it is so, 1 if not, such as 'no deadlock, no anomaly'"
+        "--save",
+        metavar="FOLDER",
+        type=Path,
+        help="write the result and a recording of each distinct outcome",
+    )
+    parser.add_argument(
+        "--resume",
+        metavar="FOLDER",
+        type=Path,
+        help="continue the exploration that was saved there",
+    )
+    parser.add_argument(
+        "--expect",
+        metavar="TERMS",
+        help="exit 0 if it is so, 1 if not, such as 'no deadlock, no anomaly'",
     )
     common.add_output_options(parser)
 
@@ -78,7 +95,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     file = scenarios.load_scenario(args.scenario)
     each = "each" in args.isolation
     if each and len(args.isolation) > 1:
-        raise InputError("--isolation each cannot be combined with another --isolation: it sets every level in turn")
+        raise InputError(
+            "--isolation each cannot be combined with another --isolation: it sets every level in"
+            " turn"
+        )
     args.isolation = [] if each else args.isolation
     scenario, _ = scenarios.changed_by_options(file, args)
     terms = parse_expectation(args.expect) if args.expect else None
@@ -118,20 +138,32 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 
 
 def _jobs(
-    engine: Engine, scenario: Scenario, ddl: tuple[str, ...], folder: Path | None, resume: bool, *, each: bool
+    engine: Engine,
+    scenario: Scenario,
+    ddl: tuple[str, ...],
+    folder: Path | None,
+    resume: bool,
+    *,
+    each: bool,
 ) -> list[_Job]:
     levels: list[str | None] = list(engine.capabilities.levels) if each else [None]
     jobs = []
     for level in levels:
         changed = scenario if level is None else scenarios.at_level(scenario, level)
-        place = folder / level.replace(" ", "-") if folder is not None and level is not None else folder
+        place = (
+            folder / level.replace(" ", "-") if folder is not None and level is not None else folder
+        )
         if place is not None:
             _make_folder(place)
-        jobs.append(_Job(changed, ddl, place, _read_state(place) if resume and place is not None else None))
+        jobs.append(
+            _Job(changed, ddl, place, _read_state(place) if resume and place is not None else None)
+        )
     return jobs
 
 
-def _run(runner: ExplorationRunner, job: _Job, args: argparse.Namespace, err: IO[str]) -> Exploration:
+def _run(
+    runner: ExplorationRunner, job: _Job, args: argparse.Namespace, err: IO[str]
+) -> Exploration:
     progress = Progress(err, quiet=args.quiet or args.json)
     tell = common.teller(err, args.quiet or args.json)
     clock, saved = Clock(), -SAVE_EVERY_MS
@@ -142,7 +174,8 @@ def _run(runner: ExplorationRunner, job: _Job, args: argparse.Namespace, err: IO
     def on_the_way(explorer: Explorer) -> None:
         nonlocal saved
         progress.part(
-            explorer.fraction, f"{explorer.tally.schedules:,} schedules, {explorer.tally.bad:,} with a conflict"
+            explorer.fraction,
+            f"{explorer.tally.schedules:,} schedules, {explorer.tally.bad:,} with a conflict",
         )
         if job.folder is not None and clock.now_ms() - saved > SAVE_EVERY_MS:
             saved = clock.now_ms()
@@ -158,7 +191,9 @@ def _counted(made: Plan, runner: ExplorationRunner) -> str:
     level = {t.isolation for t in runner.scenario.transactions.values()}
     at = f" at {level.pop()}" if len(level) == 1 and None not in level else ""
     classes = (
-        f"at most {counted(made.classes, 'class')}" if made.classes is not None else "more classes than can be counted"
+        f"at most {counted(made.classes, 'class')}"
+        if made.classes is not None
+        else "more classes than can be counted"
     )
     drawn = ", of which a sample is run" if made.sampled else ""
     if made.every:
@@ -185,7 +220,9 @@ def _tell_broken_off(
     err.write(f"catenum: broken off: {how_far(result)}; {go_on}\n")
 
 
-def show(found: list[Exploration], each: bool, args: argparse.Namespace, out: IO[str], note: str) -> None:
+def show(
+    found: list[Exploration], each: bool, args: argparse.Namespace, out: IO[str], note: str
+) -> None:
     """The result on standard output, in the form asked for."""
     if args.json:
         if each:
@@ -201,7 +238,8 @@ def show(found: list[Exploration], each: bool, args: argparse.Namespace, out: IO
             but = f"; compared apart from {listed(list(one.ignored))}" if one.ignored else ""
             say(
                 console,
-                f"{one.scenario}{level}: {one.tally.bad:,} of {one.tally.schedules:,} schedules with a conflict{but}",
+                f"{one.scenario}{level}: {one.tally.bad:,} of {one.tally.schedules:,} schedules"
+                f" with a conflict{but}",
             )
         return
     if each:
@@ -218,13 +256,15 @@ def _expected(found: list[Exploration], terms: list[Any], err: IO[str]) -> ExitC
         return ExitCode.FOUND
     apart = dict.fromkeys(name for one in found for name in one.ignored)
     if apart and any(term.none and term.word in DATA_WORDS for term in terms):
-        err.write(f"catenum: as expected, apart from {listed(list(apart))}, which no comparison covers\n")
+        err.write(
+            f"catenum: as expected, apart from {listed(list(apart))}, which no comparison covers\n"
+        )
     if any(term.none for term in terms) and not all(one.reach.complete for one in found):
         err.write(f"catenum: as expected, but not proven: {how_far(found[0])}\n")
     return ExitCode.OK
 
 
-# -- files -----------------------------------------------------------------------------------------------------------
+# -- files -----------------------------------------------------------------------------------------
 
 
 def _make_folder(folder: Path) -> None:
@@ -250,9 +290,15 @@ def _save_state(runner: ExplorationRunner, folder: Path, explorer: Explorer | No
 
 
 def _save(
-    found: Exploration, job: _Job, engine: Engine, file: ScenarioFile, options: ExploreOptions, outside: bool
+    found: Exploration,
+    job: _Job,
+    engine: Engine,
+    file: ScenarioFile,
+    options: ExploreOptions,
+    outside: bool,
 ) -> None:
-    """The result, and a recording of each distinct outcome, played again from its shortest schedule.
+    """The result, and a recording of each distinct outcome, played again from its shortest
+    schedule.
 
     Where the server goes on otherwise than it did, the verdict on the data is not the recording's.
     """
@@ -264,18 +310,29 @@ def _save(
         (folder / STATE).unlink(missing_ok=True)
     for number, entry in enumerate(found.outcomes):
         stage = options.stage
-        how = PlayOptions(order=entry.shortest, victim=stage.victim, limit_ms=stage.limit_ms, once=outside)
+        how = PlayOptions(
+            order=entry.shortest, victim=stage.victim, limit_ms=stage.limit_ms, once=outside
+        )
         verdicts: list[DataVerdict] = [entry.data] * (MOST_REPLAYS if entry.chosen else FEW_REPLAYS)
         for verdict in (*verdicts, "unchecked"):
             recording = play(engine, job.scenario, how, file=file, ddl=job.ddl, data=verdict)
             if went_on(recording.events) == entry.went_on and recording.outcome.kind == entry.kind:
                 break
-        common.save_atomically(folder / f"outcome-{letter_of(number)}.json", recording_json(recording).encode())
+        common.save_atomically(
+            folder / f"outcome-{letter_of(number)}.json", recording_json(recording).encode()
+        )
 
 
-def _tell_files(found: list[Exploration], folder: Path | None, args: argparse.Namespace, err: IO[str]) -> None:
+def _tell_files(
+    found: list[Exploration], folder: Path | None, args: argparse.Namespace, err: IO[str]
+) -> None:
     if folder is None or args.quiet or args.json:
         return
-    err.write(f"Written to {folder}: {RESULT} and one recording an outcome  (next: catenum draw {folder})\n")
+    err.write(
+        f"Written to {folder}: {RESULT} and one recording an outcome  (next: catenum draw"
+        f" {folder})\n"
+    )
     if not all(one.reach.whole for one in found):
-        err.write(f"Stopped before the end: catenum explore {args.scenario} --resume {folder} goes on.\n")
+        err.write(
+            f"Stopped before the end: catenum explore {args.scenario} --resume {folder} goes on.\n"
+        )

@@ -48,25 +48,47 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "words",
         nargs="*",
         metavar="WORD",
-        help="nothing: the summary; list; deadlocks; releases; report (to hand over); show ID; note ID TEXT; "
-        "take FILE (a server's log, of the time before a watch)",
+        help=(
+            "nothing: the summary; list; deadlocks; releases; report (to hand over); show ID; note"
+            " ID TEXT; take FILE (a server's log, of the time before a watch)"
+        ),
     )
-    parser.add_argument("--store", metavar="FILE", type=Path, help="where it was kept (default: your data folder)")
-    parser.add_argument("--since", metavar="WHEN", help="a time (2026-11-22T18:00), or so long ago (12h, 3d)")
+    parser.add_argument(
+        "--store", metavar="FILE", type=Path, help="where it was kept (default: your data folder)"
+    )
+    parser.add_argument(
+        "--since", metavar="WHEN", help="a time (2026-11-22T18:00), or so long ago (12h, 3d)"
+    )
     parser.add_argument("--until", metavar="WHEN", help="the same for the end")
-    parser.add_argument("--server", metavar="NAME", help="one of several servers, as watch called it")
+    parser.add_argument(
+        "--server", metavar="NAME", help="one of several servers, as watch called it"
+    )
     parser.add_argument("--by", choices=queries.BYS, help="one table only, by this")
     parser.add_argument(
-        "--chart", metavar="FILE", type=Path, help="draw waiting over time, and a calendar, as PNG or SVG"
+        "--chart",
+        metavar="FILE",
+        type=Path,
+        help="draw waiting over time, and a calendar, as PNG or SVG",
     )
     parser.add_argument("--markdown", action="store_true", help="with report: write it as Markdown")
-    parser.add_argument("--zone", metavar="ZONE", help="with take: the zone of times that name none, such as UTC")
-    parser.add_argument("--mask", action="store_true", help="with take: leave literals out of what is stored")
-    parser.add_argument("--csv", action="store_true", help="write the table (default: by statement) as CSV")
     parser.add_argument(
-        "--save", metavar="FILE", type=Path, help="with show: write the recording, for explain and draw"
+        "--zone", metavar="ZONE", help="with take: the zone of times that name none, such as UTC"
     )
-    parser.add_argument("--target", metavar="TARGET", help="ask this server how often the statements run")
+    parser.add_argument(
+        "--mask", action="store_true", help="with take: leave literals out of what is stored"
+    )
+    parser.add_argument(
+        "--csv", action="store_true", help="write the table (default: by statement) as CSV"
+    )
+    parser.add_argument(
+        "--save",
+        metavar="FILE",
+        type=Path,
+        help="with show: write the recording, for explain and draw",
+    )
+    parser.add_argument(
+        "--target", metavar="TARGET", help="ask this server how often the statements run"
+    )
     common.add_output_options(parser)
 
 
@@ -118,7 +140,10 @@ def _moment(text: str | None) -> str | None:
         except ValueError as error:
             raise InputError(
                 f"{text!r} is no time",
-                advice="Write 2026-11-22T18:00 (UTC unless it says otherwise), or how long ago: 30min, 12h, 3d.",
+                advice=(
+                    "Write 2026-11-22T18:00 (UTC unless it says otherwise), or how long ago: 30min,"
+                    " 12h, 3d."
+                ),
             ) from error
         found = found.replace(tzinfo=UTC) if found.tzinfo is None else found.astimezone(UTC)
     return found.isoformat(timespec="milliseconds").replace("+00:00", "Z")
@@ -157,7 +182,9 @@ def _show(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]
         _rate_chart(reported, args.chart)
         out.write(f"{args.chart}\n")
         return ExitCode.OK
-    recording = store.recording(number) if reported["source"] == "watch" or args.save or args.json else None
+    recording = (
+        store.recording(number) if reported["source"] == "watch" or args.save or args.json else None
+    )
     if args.save and recording is not None:
         common.check_writable(args.save)
         common.save_atomically(args.save, to_json(recording).encode())
@@ -174,7 +201,9 @@ def _show(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]
     return ExitCode.OK
 
 
-def _take(store: Store, words: list[str], args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+def _take(
+    store: Store, words: list[str], args: argparse.Namespace, out: IO[str], err: IO[str]
+) -> ExitCode:
     """Take logs in: what happened when no watch ran."""
     if not words:
         raise InputError("which log? catenum history take FILE... --server NAME")
@@ -184,7 +213,10 @@ def _take(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]
     kind = found[0].server
     known_as = store.kind_of(args.server)
     if known_as not in (None, kind):
-        wrong = f"{found[0].name} reads like a log of {rules_of(kind).title}; {args.server} is {known_as}"
+        wrong = (
+            f"{found[0].name} reads like a log of {rules_of(kind).title}; {args.server} is"
+            f" {known_as}"
+        )
         raise InputError(wrong, advice="Name its server with --server.")
 
     def warn(text: str) -> None:
@@ -192,16 +224,23 @@ def _take(store: Store, words: list[str], args: argparse.Namespace, out: IO[str]
             err.write(f"catenum: {text}\n")
 
     conflicts = conflicts_in(found, warn=warn)
-    taken = take(store, args.server, kind, conflicts, zone=common.zone_argument(args.zone), mask=args.mask)
+    taken = take(
+        store, args.server, kind, conflicts, zone=common.zone_argument(args.zone), mask=args.mask
+    )
     if args.json:
         out.write(json.dumps({"format": FORMAT, **asdict(taken)}) + "\n")
     elif not args.quiet:
         known = f"; {taken.known} were known already" if taken.known else ""
-        out.write(f"{taken.incidents} incidents and {taken.deadlocks} deadlocks were taken from the log{known}.\n")
+        out.write(
+            f"{taken.incidents} incidents and {taken.deadlocks} deadlocks were taken from the"
+            f" log{known}.\n"
+        )
     return ExitCode.OK
 
 
-def _summary(store: Store, span: Span, args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
+def _summary(
+    store: Store, span: Span, args: argparse.Namespace, out: IO[str], err: IO[str]
+) -> ExitCode:
     by: queries.By = args.by or "statement"
     rows = queries.grouped(store, by, span)
     if args.target and by == "statement":
@@ -210,19 +249,29 @@ def _summary(store: Store, span: Span, args: argparse.Namespace, out: IO[str], e
         return _csv(out, rows)
     reported = queries.totals(store, span)
     if args.json:
-        value = {"format": FORMAT, **reported, "by": by, "groups": rows, "pairs": queries.pairs(store, span)}
+        value = {
+            "format": FORMAT,
+            **reported,
+            "by": by,
+            "groups": rows,
+            "pairs": queries.pairs(store, span),
+        }
         out.write(json.dumps(value, indent=2) + "\n")
         return ExitCode.OK
     console = make_console(out, color=False if args.no_color else None)
     print_totals(console, reported)
     if args.quiet:
         return ExitCode.OK
-    print_grouped(console, f"By {by} of the head blocker" if by == "statement" else f"By {by}", by, rows)
+    print_grouped(
+        console, f"By {by} of the head blocker" if by == "statement" else f"By {by}", by, rows
+    )
     if args.by is None:
         print_pairs(console, queries.pairs(store, span))
         others: tuple[queries.By, ...] = ("object", "application")
         for other in others:
-            print_grouped(console, f"By {other}", other, queries.grouped(store, other, span), most=6)
+            print_grouped(
+                console, f"By {other}", other, queries.grouped(store, other, span), most=6
+            )
         print_incidents(console, queries.incidents(store, span, 5))
     return ExitCode.OK
 
@@ -235,12 +284,17 @@ def _with_rates(rows: list[dict[str, Any]], target: str, err: IO[str]) -> list[d
         err.write(f"catenum: {error.problems[0].message}; shown without how often statements run\n")
         return rows
     if rates is None:
-        err.write("catenum: the server has no statement statistics: 'catenum preflight' shows how to turn them on\n")
+        err.write(
+            "catenum: the server has no statement statistics: 'catenum preflight' shows how to turn"
+            " them on\n"
+        )
         return rows
     return queries.with_rates(rows, rates, server)
 
 
-def _table(args: argparse.Namespace, out: IO[str], what: str, rows: Sequence[Mapping[str, Any]]) -> ExitCode:
+def _table(
+    args: argparse.Namespace, out: IO[str], what: str, rows: Sequence[Mapping[str, Any]]
+) -> ExitCode:
     if args.csv:
         return _csv(out, rows)
     if args.json:
@@ -276,7 +330,10 @@ def _rate_chart(reported: dict[str, Any], path: Path) -> None:
     if not reported["rates"]:
         raise InputError(
             f"how often the statements of incident {reported['id']} ran was not stored",
-            advice="'catenum preflight' shows how the server is made to count statements; watch asks it then.",
+            advice=(
+                "'catenum preflight' shows how the server is made to count statements; watch asks"
+                " it then."
+            ),
         )
     common.save_atomically(path, to_bytes(rate_figure(reported), form), shared=True)
 
@@ -301,6 +358,8 @@ def _chart(store: Store, span: Span, path: Path) -> None:
     reported = queries.totals(store, span)
     plural = "s" if reported["incidents"] != 1 else ""
     when = f"from {reported['first']} to {reported['last']}"
-    title = f"{reported['incidents']:,} incident{plural}, {reported['deadlocks']:,} deadlocks, {when}"
+    title = (
+        f"{reported['incidents']:,} incident{plural}, {reported['deadlocks']:,} deadlocks, {when}"
+    )
     figure = chart_figure(rows, reported["gaps"], title)
     common.save_atomically(path, to_bytes(figure, form), shared=True)

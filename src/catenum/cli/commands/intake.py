@@ -30,17 +30,31 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``intake``."""
     add_intake_options(parser)
     parser.add_argument(
-        "--pick", type=common.positive, metavar="N", help="tell one conflict, by its number, as a story"
+        "--pick",
+        type=common.positive,
+        metavar="N",
+        help="tell one conflict, by its number, as a story",
     )
-    parser.add_argument("--save", type=Path, metavar="FILE", help="write the picked conflict as a recording")
     parser.add_argument(
-        "--by", choices=SIDES, help="count the conflicts by hour, day, application or pair of statements"
+        "--save", type=Path, metavar="FILE", help="write the picked conflict as a recording"
     )
     parser.add_argument(
-        "--baseline", type=Path, metavar="FILE", help="what 'intake --json' wrote earlier: show what is new since then"
+        "--by",
+        choices=SIDES,
+        help="count the conflicts by hour, day, application or pair of statements",
     )
-    parser.add_argument("--csv", action="store_true", help="write the table of --by (default: by hour) as CSV")
-    parser.add_argument("--mask", action="store_true", help="without values: literals, keys, parameters")
+    parser.add_argument(
+        "--baseline",
+        type=Path,
+        metavar="FILE",
+        help="what 'intake --json' wrote earlier: show what is new since then",
+    )
+    parser.add_argument(
+        "--csv", action="store_true", help="write the table of --by (default: by hour) as CSV"
+    )
+    parser.add_argument(
+        "--mask", action="store_true", help="without values: literals, keys, parameters"
+    )
     common.add_output_options(parser)
 
 
@@ -51,7 +65,9 @@ def _baseline(path: Path) -> dict[str, Any]:
     except ValueError as error:
         raise InputError(f"this is no JSON: {error}", place=Place(str(path))) from error
     if not isinstance(value, dict) or value.get("format") != FORMAT:
-        raise InputError(f"this is not what 'catenum intake --json' writes ({FORMAT})", place=Place(str(path)))
+        raise InputError(
+            f"this is not what 'catenum intake --json' writes ({FORMAT})", place=Place(str(path))
+        )
     return value
 
 
@@ -59,15 +75,23 @@ def _over_time(args: argparse.Namespace, conflicts: list[Conflict], out: IO[str]
     by: Side = args.by or "hour"
     rows = over_time(conflicts, by)
     if args.csv:
-        writer = csv.DictWriter(out, fieldnames=[by, "kind", "count", "first", "last"], lineterminator="\n")
+        writer = csv.DictWriter(
+            out, fieldnames=[by, "kind", "count", "first", "last"], lineterminator="\n"
+        )
         writer.writeheader()
         writer.writerows(rows)
     elif args.json:
-        out.write(json.dumps({"format": FORMAT, "by": by, "rows": rows}, indent=2, ensure_ascii=False) + "\n")
+        out.write(
+            json.dumps({"format": FORMAT, "by": by, "rows": rows}, indent=2, ensure_ascii=False)
+            + "\n"
+        )
     else:
         console = make_console(out, color=False if args.no_color else None)
         for row in rows:
-            say(console, f"{row['count']:>7,}  {row['kind']:<9} {harmless(one_line(str(row[by]), 120))}")
+            say(
+                console,
+                f"{row['count']:>7,}  {row['kind']:<9} {harmless(one_line(str(row[by]), 120))}",
+            )
     return ExitCode.FOUND if conflicts else ExitCode.OK
 
 
@@ -86,25 +110,40 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             numbers = {number for group in groups for number in group.numbers}
             found = ExitCode.FOUND if groups else ExitCode.OK
             if not args.json and not groups:
-                out.write(f"Nothing new since {args.baseline}: {len(conflicts)} conflicts of kinds that it has.\n")
+                out.write(
+                    f"Nothing new since {args.baseline}: {len(conflicts)} conflicts of kinds that"
+                    " it has.\n"
+                )
                 return found
             err.write(
-                f"catenum: {len(numbers)} of {len(conflicts)} conflicts are of kinds that {args.baseline} has not\n"
+                f"catenum: {len(numbers)} of {len(conflicts)} conflicts are of kinds that"
+                f" {args.baseline} has not\n"
             )
         if args.by is not None or args.csv:
             return _over_time(args, conflicts, out)
         if args.json:
-            out.write(json.dumps(to_json_value(conflicts, groups, limits), indent=2, ensure_ascii=False) + "\n")
+            out.write(
+                json.dumps(to_json_value(conflicts, groups, limits), indent=2, ensure_ascii=False)
+                + "\n"
+            )
         elif args.quiet:
             out.write(f"{len(conflicts)} conflicts, {len(groups)} kinds\n")
         else:
-            print_groups(make_console(out, color=False if args.no_color else None), conflicts, groups, files, limits)
+            print_groups(
+                make_console(out, color=False if args.no_color else None),
+                conflicts,
+                groups,
+                files,
+                limits,
+            )
         return found
     number, conflict = pick(args, conflicts)
     conflict = with_server(args, conflict, err)
     recording = recording_of(conflict)
     if args.mask:
-        recording = replace(recording, deadlocks=tuple(replace(d, server_report=None) for d in recording.deadlocks))
+        recording = replace(
+            recording, deadlocks=tuple(replace(d, server_report=None) for d in recording.deadlocks)
+        )
     if args.save is not None:
         common.save_atomically(args.save, to_json(recording).encode())
     if args.json:

@@ -18,9 +18,14 @@ FORMAT = "catenum-lint/1"
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``lint``."""
-    parser.add_argument("scenarios", metavar="SCENARIO", nargs="+", help="scenario files, or names of samples")
     parser.add_argument(
-        "--server", choices=list(NAMES), default=DEFAULT.removeprefix("local:"), help="whose SQL the statements are in"
+        "scenarios", metavar="SCENARIO", nargs="+", help="scenario files, or names of samples"
+    )
+    parser.add_argument(
+        "--server",
+        choices=list(NAMES),
+        default=DEFAULT.removeprefix("local:"),
+        help="whose SQL the statements are in",
     )
     common.add_output_options(parser)
 

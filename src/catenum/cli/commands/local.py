@@ -23,7 +23,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         choices=["start", "stop", "status"],
         help="start one and keep it running, stop it, or show whether one is running",
     )
-    parser.add_argument("--target", choices=list(LOCAL), default=LOCAL[0], help=f"which server (default {LOCAL[0]})")
+    parser.add_argument(
+        "--target", choices=list(LOCAL), default=LOCAL[0], help=f"which server (default {LOCAL[0]})"
+    )
     common.add_output_options(parser)
 
 
@@ -49,7 +51,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 
 
 def _keeps(target: str, settings: Mapping[str, Mapping[str, str]]) -> bool:
-    """Whether a server of this kind is kept; one whose programs this machine lacks is none of ours."""
+    """Whether a server of this kind is kept; one whose programs this machine lacks is none of
+    ours.
+    """
     which = target.removeprefix("local:")
     try:
         return bool(kept_servers(which, settings.get(which, {})))
@@ -57,7 +61,9 @@ def _keeps(target: str, settings: Mapping[str, Mapping[str, str]]) -> bool:
         return False
 
 
-def _tell(args: argparse.Namespace, out: IO[str], servers: list[tuple[PrivateServer, bool]], word: str) -> None:
+def _tell(
+    args: argparse.Namespace, out: IO[str], servers: list[tuple[PrivateServer, bool]], word: str
+) -> None:
     if args.json:
         value = {
             "format": FORMAT,
@@ -78,7 +84,10 @@ def _tell(args: argparse.Namespace, out: IO[str], servers: list[tuple[PrivateSer
     if not servers:
         out.write(word + "\n")
     for server, answers in servers:
-        out.write(f"{word}: {server.server} {server.version}, process {server.pid}, data in {server.slot}\n")
+        out.write(
+            f"{word}: {server.server} {server.version}, process {server.pid}, data in"
+            f" {server.slot}\n"
+        )
         if not answers:
             out.write("  it does not answer: catenum local stop ends it\n")
         elif not args.quiet:

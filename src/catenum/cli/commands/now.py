@@ -42,16 +42,25 @@ MOST_WAYS = 3
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``now``."""
     watching.add_target_option(parser, several=True)
-    parser.add_argument("--locks", action="store_true", help="list every lock of the sessions in a chain too")
+    parser.add_argument(
+        "--locks", action="store_true", help="list every lock of the sessions in a chain too"
+    )
     parser.add_argument(
         "--longer-than",
         metavar="TIME",
         type=common.duration_argument,
         default=0,
-        help="exit 1 only if a session that waits has been at its statement longer than this, such as 10s",
+        help=(
+            "exit 1 only if a session that waits has been at its statement longer than this, such"
+            " as 10s"
+        ),
     )
-    parser.add_argument("--store", metavar="FILE", type=Path, help="what a watch stored: how often it was so before")
-    parser.add_argument("--save", metavar="FILE", type=Path, help="write the chains as a recording (of one target)")
+    parser.add_argument(
+        "--store", metavar="FILE", type=Path, help="what a watch stored: how often it was so before"
+    )
+    parser.add_argument(
+        "--save", metavar="FILE", type=Path, help="write the chains as a recording (of one target)"
+    )
     common.add_output_options(parser)
 
 
@@ -81,17 +90,25 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         if len(targets) > 1:
             raise InputError("--save takes the chains of one target; give --target once")
         common.check_writable(args.save)
-    with ThreadPoolExecutor(len(targets)) as pool:  # a server that is slow to answer must not hold up the others
+    with ThreadPoolExecutor(
+        len(targets)
+    ) as pool:  # a server that is slow to answer must not hold up the others
         looks = [pool.submit(_look, name, target, args) for name, target in targets.items()]
         found = [look.result() for look in looks]
-    # What says that two sessions are one piece of work may be in a comment, so it is masked after that.
+    # What says that two sessions are one piece of work may be in a comment, so it is masked after
+    # that.
     across = _across(targets, found, args) if len(found) > 1 else None
     if len(found) == 1 and found[0].error is not None:
         raise found[0].error
     if args.mask:
-        found = [replace(seen, sample=seen.sample.masked()) if seen.sample is not None else seen for seen in found]
+        found = [
+            replace(seen, sample=seen.sample.masked()) if seen.sample is not None else seen
+            for seen in found
+        ]
     if args.save and found[0].sample is not None:
-        common.save_atomically(args.save, to_json(recording_of(found[0].sample, title="now")).encode())
+        common.save_atomically(
+            args.save, to_json(recording_of(found[0].sample, title="now")).encode()
+        )
     codes = {seen.code(args.longer_than) for seen in found}
     if across is not None:
         codes.add(ExitCode.FOUND)
@@ -103,7 +120,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     return code
 
 
-def _show(console: Console, found: list[_Seen], across: Sample | None, args: argparse.Namespace) -> None:
+def _show(
+    console: Console, found: list[_Seen], across: Sample | None, args: argparse.Namespace
+) -> None:
     """A line for each of several servers, what goes across them, and then each in full."""
     several = len(found) > 1
     if several:
@@ -122,7 +141,9 @@ def _show(console: Console, found: list[_Seen], across: Sample | None, args: arg
             _show_server(console, seen.name, seen.sample, args, several=several)
 
 
-def _show_server(console: Console, name: str, sample: Sample, args: argparse.Namespace, *, several: bool) -> None:
+def _show_server(
+    console: Console, name: str, sample: Sample, args: argparse.Namespace, *, several: bool
+) -> None:
     """One server: who waits for whom, and how what is held can be released."""
     info = sample.target
     if several:
@@ -147,7 +168,10 @@ def _ways_out(sample: Sample, target: str | None) -> Iterator[str]:
         end = " --end" if session.state == "idle in a transaction" else ""
         where = f" --target {shlex.quote(target)}" if target else ""
         reported = verdict(session, rules_of(sample.target.server), partial=sample.partial)
-        yield f"To release what {session.id} holds ({reported}): catenum release {session.id}{end}{where}"
+        yield (
+            f"To release what {session.id} holds ({reported}): catenum release"
+            f" {session.id}{end}{where}"
+        )
 
 
 def _before(sample: Sample, name: str, args: argparse.Namespace) -> Iterator[str]:
@@ -163,9 +187,9 @@ def _before(sample: Sample, name: str, args: argparse.Namespace) -> Iterator[str
                     continue
                 ago = duration(milliseconds_between(found["last"], sample.at))
                 yield (
-                    f"Seen before over {(resource.masked() if args.mask else resource).text}: "
-                    f"{counted(found['incidents'], 'incident')} since {found['first'][:10]}, the last {ago} ago, "
-                    f"the longest wait {duration(found['longest_ms'])}"
+                    f"Seen before over {(resource.masked() if args.mask else resource).text}:"
+                    f" {counted(found['incidents'], 'incident')} since {found['first'][:10]}, the"
+                    f" last {ago} ago, the longest wait {duration(found['longest_ms'])}"
                 )
 
 
@@ -183,13 +207,18 @@ def _look(name: str, target: Target, args: argparse.Namespace) -> _Seen:
 
 
 def _with_clients(sample: Sample) -> Sample:
-    """The sessions in a chain with the process of their client, where it is on this machine and may be seen."""
+    """The sessions in a chain with the process of their client, where it is on this machine and may
+    be seen.
+    """
     chained = {name for edge in sample.edges for name in (edge.waiter, edge.holder)}
-    asked = [one for one in sample.sessions if one.id in chained and one.port and one.process is None]
+    asked = [
+        one for one in sample.sessions if one.id in chained and one.port and one.process is None
+    ]
     ends = client_ends() if asked else {}
     known = {one.id: ends.get((one.host or "", one.port or 0)) for one in asked}
     sessions = tuple(
-        replace(one, process=str(known[one.id])) if known.get(one.id) is not None else one for one in sample.sessions
+        replace(one, process=str(known[one.id])) if known.get(one.id) is not None else one
+        for one in sample.sessions
     )
     return replace(sample, sessions=sessions, by_id={})
 
@@ -200,26 +229,41 @@ def _line(seen: _Seen) -> str:
     return headline_of(seen.sample) if seen.sample is not None else ""
 
 
-def _across(targets: dict[str, Target], found: list[_Seen], args: argparse.Namespace) -> Sample | None:
+def _across(
+    targets: dict[str, Target], found: list[_Seen], args: argparse.Namespace
+) -> Sample | None:
     """What goes over several servers: looked at twice, since they are not seen at one moment."""
-    first = look_across({seen.name: seen.sample for seen in found if seen.sample is not None}, client_ends)
+    first = look_across(
+        {seen.name: seen.sample for seen in found if seen.sample is not None}, client_ends
+    )
     if first is None:
         return None
     with ThreadPoolExecutor(len(targets)) as pool:
         looks = [pool.submit(_look, name, target, args) for name, target in targets.items()]
         again = [look.result() for look in looks]
-    second = look_across({seen.name: seen.sample for seen in again if seen.sample is not None}, client_ends)
+    second = look_across(
+        {seen.name: seen.sample for seen in again if seen.sample is not None}, client_ends
+    )
     shown = standing(first, second)
     return shown.masked() if shown is not None and args.mask else shown
 
 
 def _value(found: list[_Seen], across: Sample | None) -> dict[str, object]:
     values = [
-        {"name": seen.name, **sample_value(seen.sample)}
-        if seen.sample is not None
-        else {"name": seen.name, "error": seen.error.problems[0].message if seen.error else None}
+        (
+            {"name": seen.name, **sample_value(seen.sample)}
+            if seen.sample is not None
+            else {
+                "name": seen.name,
+                "error": seen.error.problems[0].message if seen.error else None,
+            }
+        )
         for seen in found
     ]
     if len(values) == 1:
         return dict(values[0])
-    return {"format": FORMAT, "servers": values, "across": sample_value(across) if across is not None else None}
+    return {
+        "format": FORMAT,
+        "servers": values,
+        "across": sample_value(across) if across is not None else None,
+    }

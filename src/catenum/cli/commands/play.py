@@ -31,13 +31,24 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--locks",
         choices=["none", "waits", "full"],
         default="waits",
-        help="which locks to collect: none, waits (who waits for whom, the default), or every lock after each move",
+        help=(
+            "which locks to collect: none, waits (who waits for whom, the default), or every lock"
+            " after each move"
+        ),
     )
     parser.add_argument(
-        "--remedy", metavar="NAME", help="play the scenario with one of its remedies applied, or 'one + other'"
+        "--remedy",
+        metavar="NAME",
+        help="play the scenario with one of its remedies applied, or 'one + other'",
     )
-    parser.add_argument("--pause", action="store_true", help="say what each move will do, and wait for Enter before it")
-    parser.add_argument("--save", metavar="FILE", type=Path, help="write the recording, for 'explain' and 'draw'")
+    parser.add_argument(
+        "--pause",
+        action="store_true",
+        help="say what each move will do, and wait for Enter before it",
+    )
+    parser.add_argument(
+        "--save", metavar="FILE", type=Path, help="write the recording, for 'explain' and 'draw'"
+    )
     parser.add_argument(
         "--expect",
         choices=list(KINDS),
@@ -67,7 +78,12 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     tell_person = common.teller(err, args.quiet)
     with scenarios.engine_for(target, tell_person, file, outside=args.outside) as engine:
         recording = play(
-            engine, scenario, options, file=file, ddl=ddl, notes=_notes(scenario, options, engine.capabilities)
+            engine,
+            scenario,
+            options,
+            file=file,
+            ddl=ddl,
+            notes=_notes(scenario, options, engine.capabilities),
         )
     if args.save:
         common.save_atomically(args.save, to_json(recording).encode())
@@ -76,7 +92,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if fault is not None:
         raise fault
     if args.save and not args.quiet and not args.json:
-        err.write(f"Recording: {args.save}  (next: catenum explain {args.save} · catenum draw {args.save})\n")
+        err.write(
+            f"Recording: {args.save}  (next: catenum explain {args.save} · catenum draw"
+            f" {args.save})\n"
+        )
     return exit_code(recording, args.expect)
 
 
@@ -115,13 +134,18 @@ def _notes(scenario: Scenario, options: PlayOptions, capabilities: object) -> li
     victim = options.victim or scenario.victim
     steers = getattr(capabilities, "steers_victim", False)
     if victim and not steers:
-        return [f"victim {victim} was asked for, but {getattr(capabilities, 'steers_victim_why', '')}"]
+        return [
+            f"victim {victim} was asked for, but {getattr(capabilities, 'steers_victim_why', '')}"
+        ]
     return []
 
 
 def _pause(err: IO[str]):  # type: ignore[no-untyped-def]
     def announce(move: Announce) -> None:
-        err.write(f"move {move.move}: {move.transaction} will run: {one_line(move.sql)}\n  press Enter to continue … ")
+        err.write(
+            f"move {move.move}: {move.transaction} will run: {one_line(move.sql)}\n  press Enter to"
+            " continue … "
+        )
         err.flush()
         if not sys.stdin.readline():
             err.write("\n")

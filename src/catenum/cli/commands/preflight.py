@@ -1,4 +1,6 @@
-"""``catenum preflight``: what a server and a login allow, what is off, and what watching would cost there."""
+"""``catenum preflight``: what a server and a login allow, what is off, and what watching would cost
+there.
+"""
 
 from __future__ import annotations
 
@@ -25,9 +27,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``preflight``."""
     watching.add_target_option(parser)
     parser.add_argument(
-        "--for", dest="purpose", choices=("run", "watch", "intake"), metavar="PURPOSE",
-        help="only what one thing needs: run (a scenario on this server), watch, or intake (of its logs)",
-    )  # fmt: skip
+        "--for",
+        dest="purpose",
+        choices=("run", "watch", "intake"),
+        metavar="PURPOSE",
+        help="only what one thing needs: run (a scenario on this server), watch, or intake (of its "
+        "logs)",
+    )
     common.add_output_options(parser)
 
 
@@ -36,7 +42,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     with watching.monitor_for(args.target, err) as monitor:
         wanted = (args.purpose,) if args.purpose else ("watch", "intake")
         checks = [check for check in monitor.checks() if set(check.serves) & set(wanted)]
-        samples = [monitor.sample() for _ in range(LOOKS + 1)][1:]  # the first one has the server plan it
+        samples = [monitor.sample() for _ in range(LOOKS + 1)][
+            1:
+        ]  # the first one has the server plan it
         info, login = monitor.info, monitor.login
     costs = sorted(sample.cost_ms for sample in samples)
     median, worst = statistics.median(costs), costs[-1]
@@ -48,7 +56,13 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             "target": asdict(info),
             "login": login,
             "checks": [asdict(check) for check in checks],
-            "cost": {"looks": LOOKS, "median_ms": median, "worst_ms": worst, "rows": rows, "connected": connected},
+            "cost": {
+                "looks": LOOKS,
+                "median_ms": median,
+                "worst_ms": worst,
+                "rows": rows,
+                "connected": connected,
+            },
             "notes": list(samples[-1].notes),
         }
         out.write(json.dumps(value, indent=2) + "\n")
@@ -58,7 +72,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if not args.quiet:
         say(console)
         _show_checks(console, checks)
-        cost = f"{median:.1f} ms here (worst of {LOOKS}: {worst:.1f} ms), {connected} sessions, {rows} rows read"
+        cost = (
+            f"{median:.1f} ms here (worst of {LOOKS}: {worst:.1f} ms), {connected} sessions, {rows}"
+            " rows read"
+        )
         say(console)
         say(console, f"A check costs {cost}:")
         share = f"{median / 1000:.2%} of one connection's time"
@@ -66,8 +83,16 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         _show_missing(console, lacking)
     what = {"run": "a run", "watch": "a watch", "intake": "intake"}.get(args.purpose, "capture")
     count = f"{len(lacking)} thing{'s' if len(lacking) != 1 else ''} that {what} needs"
-    reported = f"{count} {'are' if len(lacking) != 1 else 'is'} off" if lacking else f"all that {what} needs is on"
-    say(console, reported[0].upper() + reported[1:] + ".", style=STYLES["bad" if lacking else "good"])
+    reported = (
+        f"{count} {'are' if len(lacking) != 1 else 'is'} off"
+        if lacking
+        else f"all that {what} needs is on"
+    )
+    say(
+        console,
+        reported[0].upper() + reported[1:] + ".",
+        style=STYLES["bad" if lacking else "good"],
+    )
     return ExitCode.FOUND if lacking else ExitCode.OK
 
 
@@ -81,19 +106,26 @@ def _show_checks(console: Console, checks: Sequence[Check]) -> None:
         line.append("✓ " if good else "✗ " if check.needed else "· ", style=STYLES[tone])
         line.append(check.what.ljust(width) + "  ")
         line.append(check.state.ljust(8), style=STYLES[tone])
-        line.append(f"  {check.value + ': ' if check.value and check.value != check.state else ''}{check.why}")
+        value = f"{check.value}: " if check.value and check.value != check.state else ""
+        line.append(f"  {value}{check.why}")
         say(console, line)
         for statement in (check.turn_on or "").splitlines():
             say(console, f"    to turn it on: {statement}", style=STYLES["faint"])
         if check.cost and not good:
             say(console, f"    it costs: {check.cost}", style=STYLES["faint"])
         if check.then:
-            say(console, f"    {'then' if check.turn_on else 'to turn it on'}: {check.then}", style=STYLES["faint"])
+            say(
+                console,
+                f"    {'then' if check.turn_on else 'to turn it on'}: {check.then}",
+                style=STYLES["faint"],
+            )
 
 
 def _show_missing(console: Console, lacking: Sequence[Check]) -> None:
     """All statements that are missing, each once and on a line of its own, to be copied."""
-    missing = dict.fromkeys(line for check in lacking for line in (check.turn_on or "").splitlines())
+    missing = dict.fromkeys(
+        line for check in lacking for line in (check.turn_on or "").splitlines()
+    )
     if missing:
         say(console)
         say(console, "All that is missing, for an administrator:", style=STYLES["strong"])

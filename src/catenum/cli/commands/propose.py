@@ -36,23 +36,41 @@ def configure(parser: argparse.ArgumentParser) -> None:
         type=common.duration_argument,
         help="try no more candidates after so long",
     )
-    parser.add_argument("--churn", action="store_true", help="also in loops, for conflicts inside statements")
     parser.add_argument(
-        "--copies", action="append", default=[], metavar="NAME=N", help="with --churn: N loops of a transaction at once"
+        "--churn", action="store_true", help="also in loops, for conflicts inside statements"
     )
     parser.add_argument(
-        "--write", metavar="FILE", type=Path, help="write a copy of the scenario with what cures as remedies"
+        "--copies",
+        action="append",
+        default=[],
+        metavar="NAME=N",
+        help="with --churn: N loops of a transaction at once",
     )
-    parser.add_argument("--force", action="store_true", help="with --write: over a file that is there")
     parser.add_argument(
-        "--pick", type=common.positive, metavar="N", help="for --write and --patch: the proposal of this rank"
+        "--write",
+        metavar="FILE",
+        type=Path,
+        help="write a copy of the scenario with what cures as remedies",
     )
-    parser.add_argument("--patch", action="store_true", help="print the change alone, as SQL and as a difference")
+    parser.add_argument(
+        "--force", action="store_true", help="with --write: over a file that is there"
+    )
+    parser.add_argument(
+        "--pick",
+        type=common.positive,
+        metavar="N",
+        help="for --write and --patch: the proposal of this rank",
+    )
+    parser.add_argument(
+        "--patch", action="store_true", help="print the change alone, as SQL and as a difference"
+    )
     common.add_output_options(parser)
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
-    """Propose and show. The exit code is 0 where something cures, or nothing is wrong; 1 where nothing does."""
+    """Propose and show. The exit code is 0 where something cures, or nothing is wrong; 1 where
+    nothing does.
+    """
     if args.outside:
         raise InputError("--outside: propose tries changes, and does so in scratch space only")
     file, text = scenarios.scenario_with_text(args.scenario)
@@ -62,7 +80,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.write:
         common.check_writable(args.write)
         if args.write.exists() and not args.force:
-            raise InputError(f"--write {args.write}: the file is there", advice="Use --force to overwrite it.")
+            raise InputError(
+                f"--write {args.write}: the file is there", advice="Use --force to overwrite it."
+            )
     progress = Progress(err, quiet=args.quiet or args.json)
     length, clock = args.length, Clock()
     args.length = None
@@ -76,7 +96,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     def first(proposal: Proposal) -> None:
         progress.clear()
         if not (args.json or args.quiet or args.patch):
-            print_first(make_console(out, color=False if args.no_color else None), proposal, clock.now_ms())
+            print_first(
+                make_console(out, color=False if args.no_color else None), proposal, clock.now_ms()
+            )
             out.flush()
 
     if args.churn:
@@ -86,7 +108,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             connect=connect,
             engine=engine,
             scenario=scenario,
-            options=PlayOptions(order=order, locks="full", victim=args.victim, limit_ms=float(args.statement_limit)),
+            options=PlayOptions(
+                order=order, locks="full", victim=args.victim, limit_ms=float(args.statement_limit)
+            ),
             how=options_of(args, pictures=False),
             file=file,
             workers=args.workers,
@@ -106,7 +130,14 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     return ExitCode.OK if found.cures or not found.conflict else ExitCode.FOUND
 
 
-def _show(args: argparse.Namespace, found: Proposals, text: str, taken: list[str], out: IO[str], err: IO[str]) -> None:
+def _show(
+    args: argparse.Namespace,
+    found: Proposals,
+    text: str,
+    taken: list[str],
+    out: IO[str],
+    err: IO[str],
+) -> None:
     chosen = [one for one in found.cures if not one.dominated]
     if args.pick is not None:
         if args.pick > len(found.tried):
@@ -115,7 +146,9 @@ def _show(args: argparse.Namespace, found: Proposals, text: str, taken: list[str
     if args.write is not None:
         if chosen:
             common.save_atomically(
-                args.write, with_remedies(text, [one.candidate for one in chosen], taken).encode(), shared=True
+                args.write,
+                with_remedies(text, [one.candidate for one in chosen], taken).encode(),
+                shared=True,
             )
             common.teller(err, args.quiet)(
                 f"{args.write}: {len(chosen)} remedies added; 'catenum trial' tries them again"
@@ -128,17 +161,32 @@ def _show(args: argparse.Namespace, found: Proposals, text: str, taken: list[str
     if args.patch:
         out.write("\n".join(patch(found, one) for one in chosen[:1]))
         if not chosen:
-            common.teller(err, args.quiet)("no patch, since nothing cures" if found.conflict else "nothing to cure")
+            common.teller(err, args.quiet)(
+                "no patch, since nothing cures" if found.conflict else "nothing to cure"
+            )
         return
     console = make_console(out, color=False if args.no_color else None)
     if args.quiet:
         none = "nothing cures" if found.tried else "nothing was tried"
-        best = _briefly(chosen[0]) if chosen else none if found.conflict or found.stopped else "nothing to cure"
-        say(console, f"{found.explored.scenario} on {rules_of(found.explored.target.server).title}: {best}")
+        best = (
+            _briefly(chosen[0])
+            if chosen
+            else none
+            if found.conflict or found.stopped
+            else "nothing to cure"
+        )
+        say(
+            console,
+            f"{found.explored.scenario} on {rules_of(found.explored.target.server).title}: {best}",
+        )
         return
     print_proposals(console, found, verbose=args.verbose)
 
 
 def _briefly(one: Proposal) -> str:
-    limits = " (for the values or rows of this case only)" if one.candidate.these_values or one.only_while else ""
+    limits = (
+        " (for the values or rows of this case only)"
+        if one.candidate.these_values or one.only_while
+        else ""
+    )
     return f"{one.candidate.name}{limits}"

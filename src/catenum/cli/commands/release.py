@@ -28,14 +28,26 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``release``."""
     parser.add_argument("session", metavar="ID", help="the session's id, as 'catenum now' shows it")
     watching.add_target_option(parser)
-    parser.add_argument("--end", action="store_true", help="end the whole session, not only its statement")
-    parser.add_argument("--dry-run", action="store_true", help="say what would be done, and do nothing")
     parser.add_argument(
-        "--suspect", action="store_true", help="also if the server does not name it as the one that is waited for"
+        "--end", action="store_true", help="end the whole session, not only its statement"
     )
-    parser.add_argument("--idle", action="store_true", help="also if nobody waits for it, and it waits for nobody")
-    parser.add_argument("--store", type=Path, metavar="FILE", help="where to write down what was done (as of watch)")
-    parser.add_argument("--yes", action="store_true", help="do not ask; needed where nobody can be asked")
+    parser.add_argument(
+        "--dry-run", action="store_true", help="say what would be done, and do nothing"
+    )
+    parser.add_argument(
+        "--suspect",
+        action="store_true",
+        help="also if the server does not name it as the one that is waited for",
+    )
+    parser.add_argument(
+        "--idle", action="store_true", help="also if nobody waits for it, and it waits for nobody"
+    )
+    parser.add_argument(
+        "--store", type=Path, metavar="FILE", help="where to write down what was done (as of watch)"
+    )
+    parser.add_argument(
+        "--yes", action="store_true", help="do not ask; needed where nobody can be asked"
+    )
     common.add_output_options(parser)
 
 
@@ -43,7 +55,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     """Show, ask, do, say what came of it."""
     way: Way = "end" if args.end else "cancel"
     if not args.yes and not args.dry_run and not sys.stdin.isatty():
-        raise InputError("nobody can be asked here", advice="Use --yes to skip the question, or --dry-run.")
+        raise InputError(
+            "nobody can be asked here", advice="Use --yes to skip the question, or --dry-run."
+        )
     with watching.monitor_for(args.target, err) as monitor:
         shown = blocker(monitor, args.session)
         if shown.session.state == "idle in a transaction" and not args.yes:
@@ -77,12 +91,18 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     return ExitCode.OK if carried_out and helped else ExitCode.FOUND
 
 
-def _write_down(args: argparse.Namespace, err: IO[str], server: str, shown: Shown, result: Result, text: str) -> None:
-    """In the store, for those who read the history of this night. That it cannot be is said, and changes nothing."""
+def _write_down(
+    args: argparse.Namespace, err: IO[str], server: str, shown: Shown, result: Result, text: str
+) -> None:
+    """In the store, for those who read the history of this night. That it cannot be is said, and
+    changes nothing.
+    """
     shown_session = shown.sample.masked().session(shown.session.id) if args.mask else shown.session
     try:
         with contextlib.closing(writer_beside(args.store or default_path())) as store:
-            store.release(server, shown_session, result.way, len(shown.waiting), result.went_on, text)
+            store.release(
+                server, shown_session, result.way, len(shown.waiting), result.went_on, text
+            )
     except CatenumError as error:
         err.write(f"catenum: what was done is not stored: {error.problems[0].message}\n")
 
@@ -97,19 +117,32 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
     )
     who = ", ".join(f"{word} {value}" for word, value in parts if value)
     yield f"Session {session.id}: {who}, since {session.started}"
-    state = f"{session.state} for {duration(session.state_ms)}" if session.state_ms is not None else session.state
+    state = (
+        f"{session.state} for {duration(session.state_ms)}"
+        if session.state_ms is not None
+        else session.state
+    )
     yield f"  {state}" + (f"; waits for {session.waits_on}" if session.waits_on else "")
     if session.statement:
-        yield f"  statement: {one_line(session.statement, 160)}{' (cut by the server)' if session.cut else ''}"
+        yield (
+            "  statement:"
+            f" {one_line(session.statement, 160)}{' (cut by the server)' if session.cut else ''}"
+        )
     for suspect in shown.suspected:
-        yield f"  may be the one that session {suspect.waiter} waits for: {suspect.why}; the server does not name it"
+        yield (
+            f"  may be the one that session {suspect.waiter} waits for: {suspect.why}; the server"
+            " does not name it"
+        )
     if shown.in_all or not shown.suspected:
         yield (
-            f"  blocks {shown.directly} directly, {shown.in_all} in all, for up to {duration(shown.longest_ms)}"
+            f"  blocks {shown.directly} directly, {shown.in_all} in all, for up to"
+            f" {duration(shown.longest_ms)}"
             if shown.in_all
             else f"  blocks nobody{_seen(shown)}"
         )
-    for edge in {edge.holder: edge for edge in shown.sample.edges if edge.waiter == session.id}.values():
+    for edge in {
+        edge.holder: edge for edge in shown.sample.edges if edge.waiter == session.id
+    }.values():
         where = (edge.resource.masked() if mask else edge.resource).text
         yield f"  waits itself for session {shown.sample.session(edge.holder).who}, over {where}"
     waiting = {name for name, _ in shown.waiting}
@@ -121,14 +154,24 @@ def _lines(shown: Shown, way: Way, *, mask: bool) -> Iterator[str]:
     if first is not None:
         left = max(0.0, first.ms - shown.sample.waited_ms(first.session))
         whose = "" if first.own else ", if it has no other setting"
-        yield f"  the first of their timeouts, of session {first.session}, ends its wait within {duration(left)}{whose}"
+        yield (
+            f"  the first of their timeouts, of session {first.session}, ends its wait within"
+            f" {duration(left)}{whose}"
+        )
     if session.transaction_ms is None and shown.sample.partial:
-        yield "  whether it stands in a transaction, and what would be undone, cannot be seen by this login"
+        yield (
+            "  whether it stands in a transaction, and what would be undone, cannot be seen by this"
+            " login"
+        )
         return
     if session.transaction_ms is None:
         yield "  is not in a transaction: nothing would be undone"
         return
-    rows = f", {counted(session.rows_changed, 'row')} changed" if session.rows_changed is not None else ""
+    rows = (
+        f", {counted(session.rows_changed, 'row')} changed"
+        if session.rows_changed is not None
+        else ""
+    )
     age = f"open for {duration(session.transaction_ms)}{rows}"
     if way == "end":
         yield f"  its transaction, {age}, would be undone, and its client loses its connection:"
@@ -155,28 +198,41 @@ def _agreed(args: argparse.Namespace, way: Way, err: IO[str]) -> bool:
 def _described(shown: Shown, result: Result) -> str:
     if not result.sent and not result.gone:
         done = "Nothing was sent: the session runs no statement, so there is nothing to cancel"
-        left = f"; {result.left} still wait for it; --end ends the session itself" if result.left else ""
+        left = (
+            f"; {result.left} still wait for it; --end ends the session itself"
+            if result.left
+            else ""
+        )
         return f"{done}{left}."
     if result.gone:
         done = "the session is gone" if result.sent else "the session had gone already"
     elif result.way == "cancel":
         done = f"the statement was cancelled; the session is {result.state}"
     else:
-        done = f"the session was terminated, but is still {result.state}: it may be undoing its work"
+        done = (
+            f"the session was terminated, but is still {result.state}: it may be undoing its work"
+        )
     if not shown.waiting:
         return f"Done: {done}."
     if result.left:
         more = "; --end ends the session itself" if result.way == "cancel" else ""
         return f"Done: {done}; {result.left} still wait for it{more}."
-    chain = f"nobody waits for it any more; of {len(shown.waiting)} that waited {result.went_on} went on"
+    chain = (
+        f"nobody waits for it any more; of {len(shown.waiting)} that waited {result.went_on}"
+        " went on"
+    )
     for count, what in ((result.failed, "failed"), (result.ended, "ended")):
         chain += f", {count} {what}" if count else ""
     if result.behind:
-        chain += f", the others wait for {listed([f'session {name}' for name in result.behind])} now"
+        chain += (
+            f", the others wait for {listed([f'session {name}' for name in result.behind])} now"
+        )
     return f"Done: {done}; {chain}."
 
 
-def _done(args: argparse.Namespace, out: IO[str], shown: Shown, result: Result | None, text: str) -> ExitCode:
+def _done(
+    args: argparse.Namespace, out: IO[str], shown: Shown, result: Result | None, text: str
+) -> ExitCode:
     if args.json:
         sample = shown.sample.masked() if args.mask else shown.sample
         value = {

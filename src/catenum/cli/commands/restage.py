@@ -1,4 +1,6 @@
-"""``catenum restage``: a scenario that reproduces a captured conflict, played to see that it does."""
+"""``catenum restage``: a scenario that reproduces a captured conflict, played to see that it
+does.
+"""
 
 from __future__ import annotations
 
@@ -30,18 +32,31 @@ FORMAT = "catenum-restage/1"
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``restage``."""
     add_intake_options(parser)
-    parser.add_argument("--pick", type=common.positive, metavar="N", help="the conflict, by its number in 'intake'")
     parser.add_argument(
-        "--all", type=Path, metavar="FOLDER", help="write a scenario of each kind of conflict into this folder"
+        "--pick", type=common.positive, metavar="N", help="the conflict, by its number in 'intake'"
+    )
+    parser.add_argument(
+        "--all",
+        type=Path,
+        metavar="FOLDER",
+        help="write a scenario of each kind of conflict into this folder",
     )
     parser.add_argument("--name", metavar="NAME", help="the scenario's name")
-    parser.add_argument("--mask", action="store_true", help="replace values, alike ones alike, in statements and rows")
-    parser.add_argument("--no-play", action="store_true", help="write the scenario without playing it")
+    parser.add_argument(
+        "--mask",
+        action="store_true",
+        help="replace values, alike ones alike, in statements and rows",
+    )
+    parser.add_argument(
+        "--no-play", action="store_true", help="write the scenario without playing it"
+    )
     common.add_output_options(parser)
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
-    """Write and play. The exit code is 0 if the same cycle came (or nothing was played), 1 if not."""
+    """Write and play. The exit code is 0 if the same cycle came (or nothing was played), 1 if
+    not.
+    """
     if args.schema is not None and args.target is not None:
         raise InputError("--schema and --target both say where tables come from: give one of them")
     conflicts, _, _ = read(args, err)
@@ -61,17 +76,28 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     return ExitCode.OK if found.same else ExitCode.FOUND
 
 
-def _all(args: argparse.Namespace, conflicts: list[Conflict], out: IO[str], err: IO[str]) -> ExitCode:
-    """A scenario of each kind of conflict, of the latest of its kind. What cannot be restaged is told, and left out."""
+def _all(
+    args: argparse.Namespace, conflicts: list[Conflict], out: IO[str], err: IO[str]
+) -> ExitCode:
+    """A scenario of each kind of conflict, of the latest of its kind. What cannot be restaged is
+    told, and left out.
+    """
     folder: Path = args.all
     if folder.exists() and any(folder.iterdir()):
-        raise InputError(f"{folder} is not empty", advice="Name a folder that is empty, or that does not exist.")
+        raise InputError(
+            f"{folder} is not empty", advice="Name a folder that is empty, or that does not exist."
+        )
     folder.mkdir(parents=True, exist_ok=True)
     code, rows = ExitCode.OK, []
     for place, group in enumerate(grouped(conflicts), 1):
         name = "-".join([f"{place:02}", group.kind, *group.relations])
         path = folder / f"{re.sub(r'[^A-Za-z0-9_-]+', '-', name)[:80]}.yaml"
-        row: dict[str, object] = {"kind": group.kind, "count": group.count, "file": None, "same": None}
+        row: dict[str, object] = {
+            "kind": group.kind,
+            "count": group.count,
+            "file": None,
+            "same": None,
+        }
         try:
             staged, found = _restage(args, conflicts[group.numbers[-1] - 1], err)
         except InputError as error:
@@ -83,16 +109,28 @@ def _all(args: argparse.Namespace, conflicts: list[Conflict], out: IO[str], err:
             code = ExitCode.FOUND if found is not None and not found.same else code
         rows.append(row)
         if not args.json and not args.quiet:
-            played = "not played" if row["same"] is None else "the same came" if row["same"] else "it did NOT come"
+            played = (
+                "not played"
+                if row["same"] is None
+                else "the same came"
+                if row["same"]
+                else "it did NOT come"
+            )
             how = row.get("why") or played
             out.write(f"{group.kind} × {group.count}: {row['file'] or 'no scenario'} ({how})\n")
     if args.json:
-        out.write(json.dumps({"format": FORMAT, "scenarios": rows}, indent=2, ensure_ascii=False) + "\n")
+        out.write(
+            json.dumps({"format": FORMAT, "scenarios": rows}, indent=2, ensure_ascii=False) + "\n"
+        )
     return code
 
 
-def _restage(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> tuple[Staged, Replay | None]:
-    """The scenario of a conflict, and what came of playing it; None where it is not to be played."""
+def _restage(
+    args: argparse.Namespace, conflict: Conflict, err: IO[str]
+) -> tuple[Staged, Replay | None]:
+    """The scenario of a conflict, and what came of playing it; None where it is not to be
+    played.
+    """
     if args.mask:  # a scenario that a recording carries has values in its rules and conditions, too
         conflict = replace(conflict, definition=None)
     if args.target is not None:
@@ -114,7 +152,9 @@ def _restage(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> tupl
     if found.same:
         how = found.tried[-1][0]
         version = found.recording.target.version if found.recording else ""
-        said = f"Played on {rules_of(conflict.server).title} {version}: the same {conflict.kind} came"
+        said = (
+            f"Played on {rules_of(conflict.server).title} {version}: the same {conflict.kind} came"
+        )
         said += "." if how == "as it is" else f" ({how})."
         if how.startswith("in loops"):
             said += " Move by move it does not: 'catenum churn' runs the loops."
@@ -128,7 +168,10 @@ def _from_server(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> 
     rules = rules_of(conflict.server)
     with definitions_of(args.target, conflict.server, err) as server:
         tables = {
-            table for member in conflict.members for sql in _texts(member) for table, _ in rules.sql.tables_of(sql)
+            table
+            for member in conflict.members
+            for sql in _texts(member)
+            for table, _ in rules.sql.tables_of(sql)
         }
         schema = read_schema(server.script(sorted({*tables, *conflict.relations})), rules)
         if not schema.tables:
@@ -137,7 +180,11 @@ def _from_server(args: argparse.Namespace, conflict: Conflict, err: IO[str]) -> 
 
 
 def _texts(member: Member) -> tuple[str, ...]:
-    return (*(member.history or ()), *member.later, *((member.statement,) if member.statement else ()))
+    return (
+        *(member.history or ()),
+        *member.later,
+        *((member.statement,) if member.statement else ()),
+    )
 
 
 def _write(

@@ -20,8 +20,15 @@ FORMAT = "catenum-samples/1"
 
 def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``sample``."""
-    parser.add_argument("name", metavar="NAME", nargs="?", help="the sample to write out; without it, all are listed")
-    parser.add_argument("--save", metavar="FILE", type=Path, help="write it to a file instead of standard output")
+    parser.add_argument(
+        "name",
+        metavar="NAME",
+        nargs="?",
+        help="the sample to write out; without it, all are listed",
+    )
+    parser.add_argument(
+        "--save", metavar="FILE", type=Path, help="write it to a file instead of standard output"
+    )
     common.add_output_options(parser)
 
 
@@ -32,7 +39,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     try:
         text = samples.text(args.name)
     except KeyError as error:
-        raise InputError(f"there is no sample {args.name!r}", advice=suggestion(args.name, samples.names())) from error
+        raise InputError(
+            f"there is no sample {args.name!r}", advice=suggestion(args.name, samples.names())
+        ) from error
     if args.save:
         common.check_writable(args.save)
         common.save_atomically(args.save, text.encode(), shared=True)
@@ -45,10 +54,14 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 
 def _list(args: argparse.Namespace, out: IO[str]) -> ExitCode:
     scenarios = {
-        name: read_scenario(samples.text(name).encode(), f"sample:{name}").scenario for name in samples.names()
+        name: read_scenario(samples.text(name).encode(), f"sample:{name}").scenario
+        for name in samples.names()
     }
     if args.json:
-        value = {"format": FORMAT, "samples": [{"name": n, "about": s.about} for n, s in scenarios.items()]}
+        value = {
+            "format": FORMAT,
+            "samples": [{"name": n, "about": s.about} for n, s in scenarios.items()],
+        }
         out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
         return ExitCode.OK
     for name, scenario in scenarios.items():

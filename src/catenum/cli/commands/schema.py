@@ -1,4 +1,6 @@
-"""``catenum schema``: the JSON Schema of everything that is read and written, for editors and for programs."""
+"""``catenum schema``: the JSON Schema of everything that is read and written, for editors and for
+programs.
+"""
 
 from __future__ import annotations
 
@@ -7,11 +9,30 @@ from typing import IO
 
 from catenum.cli.exits import ExitCode
 
-#: The names in ``core.formats.FORMATS``, here so that a wrong one is refused without loading all of it.
+#: The names in ``core.formats.FORMATS``, here so that a wrong one is refused without loading all of
+#: it.
 NAMES = (
-    "scenario", "recording", "exploration", "levels", "trial", "contest", "churn", "proposal", "story", "drawings",
-    "lint", "samples", "now", "watch", "history", "release", "preflight", "local", "intake", "restage",
-)  # fmt: skip
+    "scenario",
+    "recording",
+    "exploration",
+    "levels",
+    "trial",
+    "contest",
+    "churn",
+    "proposal",
+    "story",
+    "drawings",
+    "lint",
+    "samples",
+    "now",
+    "watch",
+    "history",
+    "release",
+    "preflight",
+    "local",
+    "intake",
+    "restage",
+)
 
 
 def configure(parser: argparse.ArgumentParser) -> None:

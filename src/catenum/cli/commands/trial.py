@@ -32,14 +32,22 @@ def configure(parser: argparse.ArgumentParser) -> None:
     scenarios.add_run_options(parser)
     scenarios.add_play_options(parser)
     parser.add_argument(
-        "--remedy", action="append", metavar="NAME", help="only this remedy, or 'one + other' together; may be repeated"
+        "--remedy",
+        action="append",
+        metavar="NAME",
+        help="only this remedy, or 'one + other' together; may be repeated",
     )
     add_reach_options(parser, limit=300, length=False)
     parser.add_argument(
-        "--save", metavar="FILE", type=Path, help="write the result with a recording of every run, as JSON"
+        "--save",
+        metavar="FILE",
+        type=Path,
+        help="write the result with a recording of every run, as JSON",
     )
     parser.add_argument(
-        "--churn", action="store_true", help="under load, in loops and in turns, instead of on schedules"
+        "--churn",
+        action="store_true",
+        help="under load, in loops and in turns, instead of on schedules",
     )
     add_load_options(parser)
     common.add_output_options(parser)
@@ -65,15 +73,21 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         common.require("scipy", "--churn")
         return _under_load(args, scenario, file, target, out, err)
     limit_ms = float(args.statement_limit)
-    options = PlayOptions(order=order, locks="full", victim=args.victim, limit_ms=limit_ms, once=args.outside)
+    options = PlayOptions(
+        order=order, locks="full", victim=args.victim, limit_ms=limit_ms, once=args.outside
+    )
     progress = Progress(err, quiet=args.quiet or args.json)
 
     def heard(name: str, explorer: Explorer) -> None:
         progress.part(explorer.fraction, f"of '{name}', {explorer.tally.schedules:,} schedules")
 
-    with scenarios.server_for(target, common.teller(err, args.quiet), file, outside=args.outside) as (connect, engine):
+    with scenarios.server_for(
+        target, common.teller(err, args.quiet), file, outside=args.outside
+    ) as (connect, engine):
         if order is not None:
-            result = trial(engine, scenario, options, file=file, only=args.remedy, progress=progress)
+            result = trial(
+                engine, scenario, options, file=file, only=args.remedy, progress=progress
+            )
         else:
             result = trial_of_all(
                 connect,
@@ -94,11 +108,17 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 
 
 def _under_load(
-    args: argparse.Namespace, scenario: Scenario, file: ScenarioFile, target: Target, out: IO[str], err: IO[str]
+    args: argparse.Namespace,
+    scenario: Scenario,
+    file: ScenarioFile,
+    target: Target,
+    out: IO[str],
+    err: IO[str],
 ) -> ExitCode:
     if any(lock.of_session for lock in named_locks_of(scenario, target.server)):
         raise InputError(
-            "--churn has all variants connected at once, and a named lock that a session of one keeps stops the others",
+            "--churn has all variants connected at once, and a named lock that a session of one"
+            " keeps stops the others",
             advice="Leave --churn out: then each variant is explored by itself.",
         )
     copies = copies_of(args, list(scenario.transactions))

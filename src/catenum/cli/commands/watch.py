@@ -39,13 +39,24 @@ def configure(parser: argparse.ArgumentParser) -> None:
     """Options of ``watch``."""
     watching.add_target_option(parser, several=True)
     parser.add_argument(
-        "--every", metavar="TIME", type=common.duration_argument, default=1000, help="between checks (default 1s)"
+        "--every",
+        metavar="TIME",
+        type=common.duration_argument,
+        default=1000,
+        help="between checks (default 1s)",
     )
     parser.add_argument(
-        "--for", dest="length", metavar="TIME", type=common.duration_argument, help="stop after so long"
+        "--for",
+        dest="length",
+        metavar="TIME",
+        type=common.duration_argument,
+        help="stop after so long",
     )
     parser.add_argument(
-        "--store", metavar="FILE", type=Path, help="where to keep what is seen (default: your data folder)"
+        "--store",
+        metavar="FILE",
+        type=Path,
+        help="where to keep what is seen (default: your data folder)",
     )
     parser.add_argument("--no-store", action="store_true", help="keep nothing")
     parser.add_argument(
@@ -53,20 +64,32 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="delete what is older, such as 14d (default)",
     )  # fmt: skip
     parser.add_argument(
-        "--most", metavar="MB", type=common.positive, default=1000, help="size of the store (default 1000)"
+        "--most",
+        metavar="MB",
+        type=common.positive,
+        default=1000,
+        help="size of the store (default 1000)",
     )
     parser.add_argument(
         "--longer-than", metavar="TIME", type=common.duration_argument, default=10_000,
         help="report waits that are longer, and start --run for them (default 10s)",
     )  # fmt: skip
     parser.add_argument(
-        "--waiting", metavar="N", type=common.positive, help="report when so many sessions wait at once"
+        "--waiting",
+        metavar="N",
+        type=common.positive,
+        help="report when so many sessions wait at once",
     )
     parser.add_argument(
         "--idle-open", metavar="TIME", type=common.duration_argument,
         help="report transactions that have been open for so long and are idle",
     )  # fmt: skip
-    parser.add_argument("--deadlocks", metavar="N", type=common.positive, help="report so many deadlocks in a minute")
+    parser.add_argument(
+        "--deadlocks",
+        metavar="N",
+        type=common.positive,
+        help="report so many deadlocks in a minute",
+    )
     parser.add_argument(
         "--run", dest="alert", metavar="CMD",
         help="start this for whatever passes a threshold, for deadlocks, and when all is over, "
@@ -77,7 +100,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="[SERVER=]FILE",
         action="append",
         default=[],
-        help="a server's log that this machine can read, for deadlock reports; of several servers: whose",
+        help=(
+            "a server's log that this machine can read, for deadlock reports; of several servers:"
+            " whose"
+        ),
     )
     parser.add_argument(
         "--at-least",
@@ -87,7 +113,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="a wait shorter than this makes no incident (default 500ms)",
     )
     parser.add_argument(
-        "--own-runs", action="store_true", help="also what waits in runs of Catenum itself, such as 'play --pause'"
+        "--own-runs",
+        action="store_true",
+        help="also what waits in runs of Catenum itself, such as 'play --pause'",
     )
     common.add_output_options(parser)
 
@@ -115,7 +143,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     try:
         if store is not None and store.set_aside is not None:
             err.write(
-                f"catenum: {store.path} was damaged; it was set aside as {store.set_aside}, and a new one begun\n"
+                f"catenum: {store.path} was damaged; it was set aside as {store.set_aside}, and a"
+                " new one begun\n"
             )
         face = _Face(args, out, len(targets) > 1)
         servers = {name: partial(watching.connect, target) for name, target in targets.items()}
@@ -143,11 +172,15 @@ def _log(text: str, servers: list[str]) -> tuple[str, Path]:
     return servers[0], Path(text)
 
 
-def _announce(args: argparse.Namespace, targets: dict[str, Target], store: Store | None, err: IO[str]) -> None:
+def _announce(
+    args: argparse.Namespace, targets: dict[str, Target], store: Store | None, err: IO[str]
+) -> None:
     if args.quiet or args.json:
         return
     kept = f"stored in {store.path}" if store is not None else "nothing is stored"
-    err.write(f"Watching {', '.join(targets)} every {args.every / 1000:g} s; {kept}. Ctrl-C ends it.\n")
+    err.write(
+        f"Watching {', '.join(targets)} every {args.every / 1000:g} s; {kept}. Ctrl-C ends it.\n"
+    )
     err.flush()
 
 
@@ -184,7 +217,9 @@ class _Face:
             self.out.flush()
 
     def _line(self, reported: WatchEvent) -> str:
-        named = reported.server not in reported.text and (self.several or reported.what in ("lost", "back"))
+        named = reported.server not in reported.text and (
+            self.several or reported.what in ("lost", "back")
+        )
         server = f"{reported.server}: " if named else ""
         return f"{reported.at} {reported.what:8} {server}{reported.text}"
 
@@ -210,13 +245,19 @@ class _Face:
             say(self.console)
             say(self.console, "Lately", style=STYLES["strong"])
             for reported in self.recent:
-                line = one_line(self._line(replace(reported, at=reported.at[11:19])), self.console.width - 1)
+                line = one_line(
+                    self._line(replace(reported, at=reported.at[11:19])), self.console.width - 1
+                )
                 say(self.console, line, style=STYLES[_TONES.get(reported.what, "plain")])
 
     def _lines(self, name: str, sample: Sample) -> list[str]:
         info = sample.target
         with self.console.capture() as captured:
-            say(self.console, f"{name} · {info.server} {info.version} · {sample.at}", style=STYLES["strong"])
+            say(
+                self.console,
+                f"{name} · {info.server} {info.version} · {sample.at}",
+                style=STYLES["strong"],
+            )
             say(self.console, headline_of(sample))
             say(self.console)
             print_story(self.console, tell_sample(sample))
@@ -228,11 +269,15 @@ LEAST_LINES = 3
 
 
 def shares(wanted: Sequence[int], room: int) -> list[int]:
-    """How many lines of a screen each server gets: what it wants, or its equal part of what the others leave."""
+    """How many lines of a screen each server gets: what it wants, or its equal part of what the
+    others leave.
+    """
     found = [0] * len(wanted)
     left = room
     for place, number in enumerate(sorted(range(len(wanted)), key=lambda i: wanted[i])):
-        part = max(min(LEAST_LINES, wanted[number]), min(wanted[number], left // (len(wanted) - place)))
+        part = max(
+            min(LEAST_LINES, wanted[number]), min(wanted[number], left // (len(wanted) - place))
+        )
         found[number] = part
         left -= part
     return found

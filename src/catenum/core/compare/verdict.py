@@ -1,11 +1,13 @@
-"""Compares a remedy's runs with the baseline's and says whether it wins, by rules that a reader can check.
+"""Compares a remedy's runs with the baseline's and says whether it wins, by rules to check.
 
-1. A remedy that breaks a rule of ``holds``, or lets data be an anomaly, where the baseline did not, loses, whatever
-else it cures.
+1. A remedy that breaks a rule of ``holds``, or lets data be an anomaly, where the baseline did not,
+   loses, whatever else it cures.
 2. A remedy whose statements are rejected loses.
-3. It *cures* when no schedule ends in a conflict, or every conflict was met by a retry and every transaction came to
-its end. 4. It *eases* when its worst outcome is milder than the baseline's, or the data is right where the baseline's
-was wrong. 5. Otherwise it changes nothing, or makes it worse.
+3. It *cures* when no schedule ends in a conflict, or every conflict was met by a retry and every
+   transaction came to its end.
+4. It *eases* when its worst outcome is milder than the baseline's, or the data is right where the
+   baseline's was wrong.
+5. Otherwise it changes nothing, or makes it worse.
 """
 
 from __future__ import annotations
@@ -27,7 +29,9 @@ Rank = Literal["cures", "eases", "no better", "worse", "loses"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Figures:
-    """The results of one variant's runs, over all its schedules. Times in ms; ``locks`` None where not looked at."""
+    """The results of one variant's runs, over all its schedules. Times in ms; ``locks`` None where
+    not looked at.
+    """
 
     runs: int
     kinds: dict[Kind, int]
@@ -39,7 +43,8 @@ class Figures:
     ended_well: int
     attempts: int
     anomalies: int = 0
-    #: Whether these are all schedules that can differ, so that what is not among them cannot happen.
+    #: Whether these are all schedules that can differ, so that what is not among them cannot
+    #: happen.
     complete: bool = False
 
     @property
@@ -50,7 +55,9 @@ class Figures:
     @property
     def conflicts(self) -> int:
         """How many schedules ended in anything worse than waiting."""
-        return sum(count for kind, count in self.kinds.items() if KINDS.index(kind) > KINDS.index("waited"))
+        return sum(
+            count for kind, count in self.kinds.items() if KINDS.index(kind) > KINDS.index("waited")
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -88,8 +95,8 @@ def figures(recordings: Sequence[Recording]) -> Figures:
 
 
 def figures_of(tally: Tally, given: Recording | None, *, complete: bool) -> Figures:
-    """The figures of one variant over an exploration; locks and time come from ``given``, where a schedule was played
-    in full.
+    """The figures of one variant over an exploration; locks and time come from ``given``, where a
+    schedule was played in full.
     """
     broken = [*tally.broken_rules, *([SERIAL] if tally.anomalies else [])]
     return Figures(
@@ -115,12 +122,19 @@ def judge(baseline: Figures, remedy: Figures) -> Verdict:
     if fresh:
         return Verdict(rank="loses", reason=f"the data is wrong: {_faults(fresh)}")
     if remedy.kinds.get("error", 0) > baseline.kinds.get("error", 0):
-        return Verdict(rank="loses", reason=f"a statement is rejected in {_how_often(remedy.kinds['error'], remedy)}")
+        return Verdict(
+            rank="loses",
+            reason=f"a statement is rejected in {_how_often(remedy.kinds['error'], remedy)}",
+        )
     if remedy.broken and len(remedy.broken) < len(baseline.broken):
         mended = _faults([title for title in baseline.broken if title not in remedy.broken])
-        return Verdict(rank="eases", reason=f"corrected: {mended}; still wrong: {_faults(remedy.broken)}")
+        return Verdict(
+            rank="eases", reason=f"corrected: {mended}; still wrong: {_faults(remedy.broken)}"
+        )
     if remedy.broken:
-        return Verdict(rank="no better", reason=f"the data is still wrong: {_faults(remedy.broken)}")
+        return Verdict(
+            rank="no better", reason=f"the data is still wrong: {_faults(remedy.broken)}"
+        )
     had = baseline.conflicts > 0 or bool(baseline.broken)
     if not had:
         return _where_nothing_was_wrong(baseline, remedy)
@@ -129,9 +143,15 @@ def judge(baseline: Figures, remedy: Figures) -> Verdict:
     if remedy.conflicts == 0:
         return Verdict(rank="cures", reason=f"{before} → {after}{mended}")
     if remedy.ended_well == remedy.runs:
-        return Verdict(rank="cures", reason=f"{before} → resolved by a retry, every transaction succeeded{mended}")
+        return Verdict(
+            rank="cures",
+            reason=f"{before} → resolved by a retry, every transaction succeeded{mended}",
+        )
     if baseline.broken or KINDS.index(remedy.worst) < KINDS.index(baseline.worst):
-        return Verdict(rank="eases", reason=f"{before} → {after}{mended}; the failed transaction must still be retried")
+        return Verdict(
+            rank="eases",
+            reason=f"{before} → {after}{mended}; the failed transaction must still be retried",
+        )
     if KINDS.index(remedy.worst) == KINDS.index(baseline.worst):
         rank: Rank = "eases" if remedy.conflicts < baseline.conflicts else "no better"
         return Verdict(rank=rank, reason=f"{before} → {after}")
@@ -141,11 +161,15 @@ def judge(baseline: Figures, remedy: Figures) -> Verdict:
 def _where_nothing_was_wrong(baseline: Figures, remedy: Figures) -> Verdict:
     """The baseline has no conflict; a remedy can still shorten the waiting, or spoil it."""
     shorter = remedy.longest_chain < baseline.longest_chain
-    chain = f"waits {baseline.waits} → {remedy.waits}, longest chain {baseline.longest_chain} → {remedy.longest_chain}"
+    chain = (
+        f"waits {baseline.waits} → {remedy.waits}, longest chain {baseline.longest_chain} →"
+        f" {remedy.longest_chain}"
+    )
     if remedy.conflicts and remedy.ended_well < remedy.runs:
         rank: Rank = "eases" if shorter else "worse"
         return Verdict(
-            rank=rank, reason=f"{chain}; but {_described(remedy)}, and the failed transaction must be retried"
+            rank=rank,
+            reason=f"{chain}; but {_described(remedy)}, and the failed transaction must be retried",
         )
     if shorter or remedy.waits < baseline.waits:
         return Verdict(rank="cures" if shorter or remedy.waits == 0 else "eases", reason=chain)
@@ -154,7 +178,9 @@ def _where_nothing_was_wrong(baseline: Figures, remedy: Figures) -> Verdict:
 
 def _described(numbers: Figures) -> str:
     if numbers.broken and not numbers.conflicts:
-        return f"wrong data in {numbers.runs} of {numbers.runs}" if numbers.runs == 1 else "wrong data"
+        return (
+            f"wrong data in {numbers.runs} of {numbers.runs}" if numbers.runs == 1 else "wrong data"
+        )
     if numbers.conflicts:
         return f"{numbers.worst} in {_how_often(numbers.kinds[numbers.worst], numbers)}"
     return "nobody waits" if numbers.waits == 0 else "only waiting"
@@ -162,7 +188,10 @@ def _described(numbers: Figures) -> str:
 
 def _faults(titles: Sequence[str]) -> str:
     """What is wrong with the data: rules that are false, results that no serial order gives."""
-    named = (f"the rule '{title}' is false" if title != SERIAL else "no serial order gives it" for title in titles)
+    named = (
+        f"the rule '{title}' is false" if title != SERIAL else "no serial order gives it"
+        for title in titles
+    )
     return "; ".join(named)
 
 

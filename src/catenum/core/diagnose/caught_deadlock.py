@@ -1,4 +1,5 @@
-"""A deadlock that a routine caught: its client received no error, and goes on in a transaction undone by half.
+"""A deadlock that a routine caught: its client received no error, and goes on in a transaction
+undone by half.
 
 Evidence: the server's own counter, beside the deadlock errors that clients received in this run.
 """
@@ -13,7 +14,9 @@ def find(recording: Recording) -> list[Finding]:
     """One finding, where the server counted more deadlocks than clients received."""
     if not recording.hidden_deadlocks:
         return []
-    catching = [f"{name} catches {listed(list(found))}" for name, found in recording.handlers.items()]
+    catching = [
+        f"{name} catches {listed(list(found))}" for name, found in recording.handlers.items()
+    ]
     return [
         Finding(
             id="caught-deadlock",
@@ -21,13 +24,18 @@ def find(recording: Recording) -> list[Finding]:
             transactions=tuple(record.name for record in recording.transactions),
             statements=(),
             evidence=(
-                f"the server counted {counted(recording.hidden_deadlocks, 'deadlock')} in this run that no client "
-                "received",
+                (
+                    f"the server counted {counted(recording.hidden_deadlocks, 'deadlock')} in this"
+                    " run that no client received"
+                ),
                 *catching,
             ),
             advice=(
-                "Let the error reach the client, which must begin the whole transaction again: what its earlier "
-                "statements did may be undone, while the later ones are committed.",
+                (
+                    "Let the error reach the client, which must begin the whole transaction again:"
+                    " what its earlier statements did may be undone, while the later ones are"
+                    " committed."
+                ),
                 "In a handler, end with resignal (MariaDB, MySQL) or raise (PostgreSQL).",
             ),
         )

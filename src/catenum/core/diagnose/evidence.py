@@ -10,11 +10,15 @@ def wait_of(recording: Recording, deadlock: Deadlock, member: DeadlockMember) ->
     found = [
         wait
         for wait in recording.waits
-        if wait.waiter == member.transaction and wait.holder == member.waits_for and wait.move <= deadlock.move
+        if wait.waiter == member.transaction
+        and wait.holder == member.waits_for
+        and wait.move <= deadlock.move
     ]
     return found[-1] if found else None
 
 
 def ref(transaction: str, statement: int | None) -> tuple[Statement, ...]:
     """A reference, or none where the statement is not known."""
-    return (Statement(transaction=transaction, statement=statement),) if statement is not None else ()
+    return (
+        (Statement(transaction=transaction, statement=statement),) if statement is not None else ()
+    )

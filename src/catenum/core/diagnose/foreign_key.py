@@ -1,7 +1,8 @@
-"""Foreign key: a write to a child row locks its parent row, which nobody asked for in so many words.
+"""Foreign key: a write to a child row locks its parent row, which nobody asked for in so many
+words.
 
-Evidence: a wait over a row of a table that the holder's or the waiter's statement does not name, but that a foreign
-key of a table it writes refers to.
+Evidence: a wait over a row of a table that the holder's or the waiter's statement does not name,
+but that a foreign key of a table it writes refers to.
 """
 
 from __future__ import annotations
@@ -22,13 +23,21 @@ def find(recording: Recording) -> list[Finding]:
         for name in (wait.waiter, wait.holder):
             for number in _children(recording, wait, name, parent):
                 found.setdefault(Statement(transaction=name, statement=number), (parent, wait))
-    return [_finding(recording, statement, parent, wait) for statement, (parent, wait) in found.items()]
+    return [
+        _finding(recording, statement, parent, wait) for statement, (parent, wait) in found.items()
+    ]
 
 
 def _children(recording: Recording, wait: Wait, name: str, parent: str) -> list[int]:
-    """Statements of ``name``, up to the wait, that write a child of ``parent`` without naming the parent."""
+    """Statements of ``name``, up to the wait, that write a child of ``parent`` without naming the
+    parent.
+    """
     numbers = sorted(
-        {e.statement for e in recording.events if e.transaction == name and e.statement and e.move <= wait.move}
+        {
+            e.statement
+            for e in recording.events
+            if e.transaction == name and e.statement and e.move <= wait.move
+        }
     )
     rules = rules_of(recording.target.server)
     found = []
@@ -37,7 +46,8 @@ def _children(recording: Recording, wait: Wait, name: str, parent: str) -> list[
         if not _stands_in(wait, name, number, rules):
             continue
         child = any(
-            access.verb in ("insert", "update") and parent in recording.tables.get(access.table, NO_KEYS).references
+            access.verb in ("insert", "update")
+            and parent in recording.tables.get(access.table, NO_KEYS).references
             for access in touched.accesses
         )
         if child and not touched.on(parent):
@@ -46,8 +56,8 @@ def _children(recording: Recording, wait: Wait, name: str, parent: str) -> list[
 
 
 def _stands_in(wait: Wait, name: str, number: int, rules: Rules) -> bool:
-    """Whether the lock that a foreign key takes is what this wait is about: it is asked for by the statement that
-    waits, or it conflicts with what the other wants.
+    """Whether the lock that a foreign key takes is what this wait is about: it is asked for by the
+    statement that waits, or it conflicts with what the other wants.
     """
     mode = rules.locks.parent_mode
     if name == wait.waiter:
@@ -66,10 +76,14 @@ def _finding(recording: Recording, statement: Statement, parent: str, wait: Wait
     found = rules_of(recording.target.server).sql.footprint(sql)
     child = next(a.table for a in found.accesses if a.verb in ("insert", "update"))
     evidence = (
-        f"{named(name, number)} writes {child}, whose foreign key refers to {parent}: the server locks "
-        "the parent row with it",
-        f"{named(wait.waiter, wait.statement)} wanted {wait.wanted} on {wait.resource.text}, "
-        f"which {wait.holder} {'asked for first' if wait.queued else f'held ({wait.held})'}",
+        (
+            f"{named(name, number)} writes {child}, whose foreign key refers to {parent}: the"
+            " server locks the parent row with it"
+        ),
+        (
+            f"{named(wait.waiter, wait.statement)} wanted {wait.wanted} on {wait.resource.text}, "
+            f"which {wait.holder} {'asked for first' if wait.queued else f'held ({wait.held})'}"
+        ),
     )
     return Finding(
         id="foreign-key",
@@ -78,8 +92,11 @@ def _finding(recording: Recording, statement: Statement, parent: str, wait: Wait
         statements=ref(name, number),
         evidence=evidence,
         advice=(
-            f"Lock the row of {parent} first, in every transaction that writes {child}: parent before child, always. "
-            "Then the second one waits at its first statement, holding nothing.",
+            (
+                f"Lock the row of {parent} first, in every transaction that writes {child}: parent"
+                " before child, always. Then the second one waits at its first statement, holding"
+                " nothing."
+            ),
             f"To try it: a remedy with reorder for {name}.",
         ),
     )

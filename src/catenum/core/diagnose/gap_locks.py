@@ -1,7 +1,7 @@
 """Gap locks: an insert waits for a lock on the space between two rows.
 
-Evidence: a wait for ``insert intention``. Only servers that lock gaps have it (InnoDB, at repeatable read and
-stricter).
+Evidence: a wait for ``insert intention``. Only servers that lock gaps have it (InnoDB, at
+repeatable read and stricter).
 """
 
 from __future__ import annotations
@@ -31,7 +31,8 @@ def find(recording: Recording) -> list[Finding]:
         ]
         if sql and done and done[0].rows == 0:
             evidence.append(
-                f"{named(wait.holder, wait.holder_statement)} found no row, and locked the gap where it would be"
+                f"{named(wait.holder, wait.holder_statement)} found no row, and locked the gap"
+                " where it would be"
             )
     names = sorted({wait.waiter for wait in waits} | {wait.holder for wait in waits})
     levels = sorted({r.isolation for r in recording.transactions if r.name in names})
@@ -43,11 +44,12 @@ def find(recording: Recording) -> list[Finding]:
             statements=tuple(r for wait in waits for r in ref(wait.waiter, wait.statement)),
             evidence=(*dict.fromkeys(evidence), f"they ran at {listed(levels)}"),
             advice=(
-                "Gap locks do not conflict with each other, so several can hold the same gap, and then "
-                "each insert waits for the others. "
-                "Insert without the read before it; the primary key reports that the place is "
-                "taken; or use read committed, "
-                "where a locking read locks no gaps.",
+                (
+                    "Gap locks do not conflict with each other, so several can hold the same gap,"
+                    " and then each insert waits for the others. Insert without the read before it;"
+                    " the primary key reports that the place is taken; or use read committed, where"
+                    " a locking read locks no gaps."
+                ),
                 "To try it: a remedy with isolation: read committed.",
             ),
         )

@@ -1,8 +1,9 @@
 """Which statement of the holder took the lock that somebody waits for.
 
-Some servers report it: MySQL with each lock, and lock pictures show when it came (both count as reported by the
-server). Otherwise the holder's statements are read. One is named where it is certain: it alone can have taken the lock.
-Where several can, all of them are named (``holder_candidates``), and none as *the* statement.
+Some servers report it: MySQL with each lock, and lock pictures show when it came (both count as
+reported by the server). Otherwise the holder's statements are read. One is named where it is
+certain: it alone can have taken the lock. Where several can, all of them are named
+(``holder_candidates``), and none as *the* statement.
 """
 
 from __future__ import annotations
@@ -18,7 +19,9 @@ from catenum.core.sql.statements import Access
 
 
 def attribute(recording: Recording) -> tuple[Wait, ...]:
-    """The recording's waits, each with the holder's statement, the held mode and the rule that makes them conflict."""
+    """The recording's waits, each with the holder's statement, the held mode and the rule that
+    makes them conflict.
+    """
     return tuple(_complete(wait, recording) for wait in recording.waits)
 
 
@@ -26,13 +29,24 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
     rules = rules_of(recording.target.server)
     sent = _sent_before(wait, recording)
     if wait.queued:
-        wait = replace(wait, holder_statement=sent[-1] if sent else None, holder_reported_by="server")
+        wait = replace(
+            wait, holder_statement=sent[-1] if sent else None, holder_reported_by="server"
+        )
     else:
         texts = {number: recording.sql(wait.holder, number) or "" for number in sent}
-        reported = [number for number, text in texts.items() if wait.taken_by and _same_text(text, wait.taken_by)]
-        seen = reported[0] if len(reported) == 1 else _from_pictures(wait, recording.pictures, recording.events)
+        reported = [
+            number
+            for number, text in texts.items()
+            if wait.taken_by and _same_text(text, wait.taken_by)
+        ]
+        seen = (
+            reported[0]
+            if len(reported) == 1
+            else _from_pictures(wait, recording.pictures, recording.events)
+        )
         if seen is not None and rules.locks.shows_inserts_late:
-            # an inserted row is no lock yet: it is listed when somebody wants it, its own transaction among them
+            # an inserted row is no lock yet: it is listed when somebody wants it, its own
+            # transaction among them
             inserts = [n for n in sent if n < seen and _inserts(texts[n], wait, recording)]
             seen, sent = (None, [*inserts, seen]) if inserts else (seen, sent)
         if seen is not None:
@@ -46,7 +60,9 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
                 holder_reported_by="statement" if read else None,
             )
     if wait.held is None and wait.resource.kind in ("row", "gap"):
-        sql = recording.sql(wait.holder, wait.holder_statement or next(iter(wait.holder_candidates), None))
+        sql = recording.sql(
+            wait.holder, wait.holder_statement or next(iter(wait.holder_candidates), None)
+        )
         wait = replace(wait, held=_row_mode(sql, wait, recording) if sql else None)
     if wait.held is not None:
         rule = rules.locks.conflict(wait.wanted, wait.held)
@@ -67,7 +83,9 @@ def _sent_before(wait: Wait, recording: Recording) -> list[int]:
         and event.move <= wait.move
         and event.at_ms <= wait.since_ms
     ]
-    return [event.statement for event in sent if event.attempt == sent[-1].attempt and event.statement]
+    return [
+        event.statement for event in sent if event.attempt == sent[-1].attempt and event.statement
+    ]
 
 
 def _from_pictures(wait: Wait, pictures: Sequence[Picture], events: Sequence[Event]) -> int | None:
@@ -75,7 +93,11 @@ def _from_pictures(wait: Wait, pictures: Sequence[Picture], events: Sequence[Eve
         if picture.move > wait.move:
             break
         for lock in picture.locks:
-            same = lock.transaction == wait.holder and lock.resource.identity == wait.resource.identity and lock.granted
+            same = (
+                lock.transaction == wait.holder
+                and lock.resource.identity == wait.resource.identity
+                and lock.granted
+            )
             if same and (wait.held is None or lock.mode == wait.held):
                 return _statement_under_way(wait.holder, picture.move, events)
     return None
@@ -83,7 +105,9 @@ def _from_pictures(wait: Wait, pictures: Sequence[Picture], events: Sequence[Eve
 
 def _statement_under_way(transaction: str, move: int, events: Sequence[Event]) -> int | None:
     """The last statement the transaction had sent when ``move`` was over."""
-    sent = [e for e in events if e.transaction == transaction and e.what == "sent" and e.move <= move]
+    sent = [
+        e for e in events if e.transaction == transaction and e.what == "sent" and e.move <= move
+    ]
     return next((event.statement for event in reversed(sent) if event.statement is not None), None)
 
 
@@ -102,13 +126,19 @@ def _from_statements(wait: Wait, sent: Sequence[int], recording: Recording) -> t
     candidates: list[tuple[bool, int]] = []
     for number in sent:
         sql = recording.sql(wait.holder, number) or ""
-        found = rules_of(recording.target.server).sql.footprint(sql, recording.bound(wait.holder, number))
+        found = rules_of(recording.target.server).sql.footprint(
+            sql, recording.bound(wait.holder, number)
+        )
         named = [lock.resource for lock in found.named_locks if lock.takes]
         if wait.resource.kind == "advisory" and named:
             candidates.extend(
-                (lock is not None, number) for lock in named if lock is None or lock.identity == wait.resource.identity
+                (lock is not None, number)
+                for lock in named
+                if lock is None or lock.identity == wait.resource.identity
             )
-        elif not found.parsed or (table and any(_takes(access, wait, recording) for access in found.on(table))):
+        elif not found.parsed or (
+            table and any(_takes(access, wait, recording) for access in found.on(table))
+        ):
             candidates.append((found.parsed, number))
         if (
             candidates
@@ -124,7 +154,9 @@ def _from_statements(wait: Wait, sent: Sequence[int], recording: Recording) -> t
 def _certainly(
     accesses: Sequence[Access], named: Sequence[Resource | None], wait: Wait, columns: Sequence[str]
 ) -> bool:
-    """Whether a statement that may have taken the lock certainly has it: it names the row, the lock, or the table."""
+    """Whether a statement that may have taken the lock certainly has it: it names the row, the
+    lock, or the table.
+    """
     if wait.resource.kind == "advisory":
         return any(lock is not None and lock.identity == wait.resource.identity for lock in named)
     if wait.resource.kind in ("row", "gap"):
@@ -133,7 +165,9 @@ def _certainly(
 
 
 def _names(access: Access, resource: Resource, columns: Sequence[str]) -> bool:
-    """Whether an access certainly concerns a row: it names it by the whole key, and by nothing else."""
+    """Whether an access certainly concerns a row: it names it by the whole key, and by nothing
+    else.
+    """
     key = {column.lower(): value for column, value in resource.key or ()}
     given = _by_name(access, columns)
     if resource.kind != "row" or not key or access.table.lower() != (resource.table or "").lower():
@@ -147,10 +181,17 @@ def _takes(access: Access, wait: Wait, recording: Recording) -> bool:
     rules = rules_of(recording.target.server)
     if wait.resource.kind in ("row", "gap"):
         keys = recording.tables.get(wait.resource.table or "", NO_KEYS)
-        mode = rules.locks.inserted_mode if access.verb == "insert" else rules.locks.row_mode(access, keys.columns)
-        # a gap is named by the row behind it, which the statement that locked the gap need not have asked for
+        mode = (
+            rules.locks.inserted_mode
+            if access.verb == "insert"
+            else rules.locks.row_mode(access, keys.columns)
+        )
+        # a gap is named by the row behind it, which the statement that locked the gap need not have
+        # asked for
         listed = _columns(recording, wait)
-        fits = mode is not None and (wait.resource.kind == "gap" or touches(access, wait.resource, listed))
+        fits = mode is not None and (
+            wait.resource.kind == "gap" or touches(access, wait.resource, listed)
+        )
     else:
         mode, fits = rules.locks.table_mode(access), True
     if mode is None or not fits:
@@ -160,7 +201,9 @@ def _takes(access: Access, wait: Wait, recording: Recording) -> bool:
 
 
 def _by_name(access: Access, columns: Sequence[str]) -> dict[str, str]:
-    """The constants of an access by their columns' names, also where an INSERT gives them by their places."""
+    """The constants of an access by their columns' names, also where an INSERT gives them by their
+    places.
+    """
     places = {f"#{place}": column.lower() for place, column in enumerate(columns)}
     return {places.get(column, column): value for column, value in access.equals}
 
@@ -171,7 +214,8 @@ def _columns(recording: Recording, wait: Wait) -> Sequence[str]:
 
 
 def touches(access: Access, resource: Resource, columns: Sequence[str] = ()) -> bool:
-    """Whether an access can concern a row such as ``berth(id=7)``: False only where a constant says otherwise.
+    """Whether an access can concern a row such as ``berth(id=7)``: False only where a constant says
+    otherwise.
 
     ``columns``: those of its table, in order, for an INSERT that lists none.
     """
@@ -184,5 +228,7 @@ def _row_mode(sql: str, wait: Wait, recording: Recording) -> Mode | None:
     table = wait.resource.table or ""
     keys = recording.tables.get(table, NO_KEYS)
     rules = rules_of(recording.target.server)
-    modes = [rules.locks.row_mode(access, keys.columns) for access in rules.sql.footprint(sql).on(table)]
+    modes = [
+        rules.locks.row_mode(access, keys.columns) for access in rules.sql.footprint(sql).on(table)
+    ]
     return next((mode for mode in modes if mode is not None), None)

@@ -34,9 +34,11 @@ def find(recording: Recording) -> list[Finding]:
                 statements=tuple(r for wait in waits for r in ref(wait.waiter, wait.statement)),
                 evidence=(f"{len(waiters)} transactions waited over {row}: {listed(waiters)}",),
                 advice=(
-                    f"Touch {row} as late as possible, just before the commit, so that each holds it "
-                    "for the shortest time; "
-                    "or spread what it counts over several rows.",
+                    (
+                        f"Touch {row} as late as possible, just before the commit, so that each"
+                        " holds it for the shortest time; or spread what it counts over several"
+                        " rows."
+                    ),
                 ),
             )
         )

@@ -1,7 +1,9 @@
-"""Index-path deadlock: one statement goes from an index to the row, another from the row to the index.
+"""Index-path deadlock: one statement goes from an index to the row, another from the row to the
+index.
 
-Evidence: a cycle over one table in which one member waits in one index and another in another (or at the row), each in
-the very statement that took what the other wants. Rows and order are the same; the paths are not.
+Evidence: a cycle over one table in which one member waits in one index and another in another (or
+at the row), each in the very statement that took what the other wants. Rows and order are the same;
+the paths are not.
 """
 
 from __future__ import annotations
@@ -15,7 +17,11 @@ from catenum.core.text import named
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for each such cycle."""
-    return [found for deadlock in recording.deadlocks if (found := _finding_for(recording, deadlock)) is not None]
+    return [
+        found
+        for deadlock in recording.deadlocks
+        if (found := _finding_for(recording, deadlock)) is not None
+    ]
 
 
 def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
@@ -23,7 +29,9 @@ def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
     known = [wait for wait in waits if wait is not None]
     tables = {wait.resource.table for wait in known}
     indexes = {wait.resource.index for wait in known}
-    within = all(wait.holder_statement in (None, _statement_of(known, wait.holder)) for wait in known)
+    within = all(
+        wait.holder_statement in (None, _statement_of(known, wait.holder)) for wait in known
+    )
     if len(known) != len(waits) or len(tables) != 1 or len(indexes) < 2 or not within:
         return None
     table = next(iter(tables)) or ""
@@ -31,11 +39,16 @@ def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
     for wait in known:
         held = next((other for other in known if other.holder == wait.waiter), None)
         first = f"had locked {held.resource.text} and " if held else ""
-        evidence.append(f"{named(wait.waiter, wait.statement)} {first}wanted {wait.resource.text} ({wait.wanted})")
+        evidence.append(
+            f"{named(wait.waiter, wait.statement)} {first}wanted {wait.resource.text}"
+            f" ({wait.wanted})"
+        )
         plan = recording.plan(wait.waiter, wait.statement)
         for step in plan.steps if plan else ():
             if step.table == table and step.locks:
-                evidence.append(f"{named(wait.waiter, wait.statement)} goes so: {'; '.join(step.locks)}")
+                evidence.append(
+                    f"{named(wait.waiter, wait.statement)} goes so: {'; '.join(step.locks)}"
+                )
     proposed = _proposals(recording, known, table)
     return Finding(
         id="index-path",
@@ -46,7 +59,10 @@ def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
         advice=(
             "An index that covers the read keeps it off the rows, and the cycle cannot close.",
             *(f"{ddl};" for ddl in proposed),
-            "To try it: a remedy with index, under 'catenum trial --churn', since it takes timing to hit.",
+            (
+                "To try it: a remedy with index, under 'catenum trial --churn', since it takes"
+                " timing to hit."
+            ),
         ),
     )
 
@@ -60,7 +76,9 @@ def _proposals(recording: Recording, waits: list[Wait], table: str) -> list[str]
     found = []
     for wait in waits:
         sql = recording.sql(wait.waiter, wait.statement) or ""
-        reads = any(access.verb in ("lock", "read") for access in rules.sql.footprint(sql).on(table))
+        reads = any(
+            access.verb in ("lock", "read") for access in rules.sql.footprint(sql).on(table)
+        )
         ddl = propose_index(sql, table, rules, keys) if reads else None
         if ddl:
             found.append(ddl)

@@ -1,8 +1,9 @@
-"""Which index would serve a statement: columns compared for equality, then those compared by range, then what is read,
-so that the index covers it.
+"""Which index would serve a statement: columns compared for equality, then those compared by range,
+then what is read, so that the index covers it.
 
-A comparison serves where one side is a column of the table, bare, and the other has none of the table's columns: an
-index holds no results of functions and casts, and says nothing of one column against another.
+A comparison serves where one side is a column of the table, bare, and the other has none of the
+table's columns: an index holds no results of functions and casts, and says nothing of one column
+against another.
 """
 
 from __future__ import annotations
@@ -21,8 +22,8 @@ MOST_NAME = 60
 
 
 def propose_index(sql: str, table: str, rules: Rules, keys: TableKeys) -> str | None:
-    """DDL for the index that would let the statement find its rows, and cover its read; None where there is none to
-    make.
+    """DDL for the index that would let the statement find its rows, and cover its read; None where
+    there is none to make.
 
     An index whose first columns are those already needs no twin: then None.
     """
@@ -55,16 +56,28 @@ def _for(table: exp.Table, name: str, rules: Rules, keys: TableKeys) -> str | No
     locks_rows = any(
         lock.args.get("update") for lock in scope.args.get("locks") or ()
     )  # a shared lock may stay in the index
-    if isinstance(scope, exp.Select) and not locks_rows and not any(e.find(exp.Star) for e in scope.expressions):
+    if (
+        isinstance(scope, exp.Select)
+        and not locks_rows
+        and not any(e.find(exp.Star) for e in scope.expressions)
+    ):
         asked = (column for term in scope.expressions for column in term.find_all(exp.Column))
-        read = [c for c in dict.fromkeys(names.column_name(column) for column in asked) if c and c not in leading]
+        read = [
+            c
+            for c in dict.fromkeys(names.column_name(column) for column in asked)
+            if c and c not in leading
+        ]
     columns = [*leading, *(c for c in read if c not in keys.primary)]
-    if any(_begins(existing, leading) and set(columns) <= set(existing) for existing in keys.indexes.values()):
+    if any(
+        _begins(existing, leading) and set(columns) <= set(existing)
+        for existing in keys.indexes.values()
+    ):
         return None
     title = _title(f"{name}_{'_'.join(columns)}", keys)
     listed = ", ".join(names.spelled(column, rules.sql.dialect) for column in columns)
     return (
-        f"create index {names.spelled(title, rules.sql.dialect)} on {names.spelled(name, rules.sql.dialect)} ({listed})"
+        f"create index {names.spelled(title, rules.sql.dialect)} on"
+        f" {names.spelled(name, rules.sql.dialect)} ({listed})"
     )
 
 
@@ -77,7 +90,9 @@ def _is_range(term: exp.Expr) -> bool:
 
 
 def _begins(key: Sequence[str], columns: Sequence[str]) -> bool:
-    return {column.lower() for column in key[: len(columns)]} == {column.lower() for column in columns}
+    return {column.lower() for column in key[: len(columns)]} == {
+        column.lower() for column in columns
+    }
 
 
 class _Names:
@@ -91,7 +106,9 @@ class _Names:
         self.quoted = {identifier.name for identifier in identifiers if identifier.quoted}
 
     def column_name(self, column: exp.Expr) -> str | None:
-        """The column's name where it is the table's for certain; with several tables, only by its qualifier."""
+        """The column's name where it is the table's for certain; with several tables, only by its
+        qualifier.
+        """
         if not isinstance(column, exp.Column) or _scope_of(column) is not self.scope:
             return None
         mine = column.table.lower() == self.called if column.table else self.alone
@@ -99,7 +116,9 @@ class _Names:
         return (column.name if quoted else column.name.lower()) if mine else None
 
     def spelled(self, name: str, dialect: str) -> str:
-        """A name as it can stand in a statement: in quotes where it has them in this one, or is no plain word."""
+        """A name as it can stand in a statement: in quotes where it has them in this one, or is no
+        plain word.
+        """
         if re.fullmatch(r"[a-z_][a-z0-9_]*", name) and name not in self.quoted:
             return name
         return exp.to_identifier(name, quoted=True).sql(dialect=dialect)
@@ -116,7 +135,9 @@ def _terms(scope: exp.Expr) -> Iterator[exp.Expr]:
     if isinstance(scope, exp.Update | exp.Delete) and isinstance(scope.this, exp.Table):
         joins += scope.this.args.get("joins") or ()
     conditions = [where.this] if where is not None else []
-    conditions += [join.args["on"] for join in joins if join.args.get("on") is not None and not join.side]
+    conditions += [
+        join.args["on"] for join in joins if join.args.get("on") is not None and not join.side
+    ]
     for condition in conditions:
         stack = [condition]
         while stack:
@@ -147,8 +168,14 @@ def _columns(names: _Names, terms: Iterator[exp.Expr]) -> list[str]:
             column = names.column_name(side)
             others = [other for n, other in enumerate(sides) if n != place]
             if not isinstance(term, exp.Binary):
-                others = [value for key, value in term.args.items() if key != "this" and isinstance(value, exp.Expr)]
-            its_own = any(names.column_name(c) for other in others for c in other.find_all(exp.Column))
+                others = [
+                    value
+                    for key, value in term.args.items()
+                    if key != "this" and isinstance(value, exp.Expr)
+                ]
+            its_own = any(
+                names.column_name(c) for other in others for c in other.find_all(exp.Column)
+            )
             if column is not None and not its_own and column not in found:
                 found.append(column)
     return found

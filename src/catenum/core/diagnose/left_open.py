@@ -1,7 +1,7 @@
 """Transaction left open: a head blocker that is not doing anything, and does not end.
 
-Evidence: at the end of the run somebody still waits, and the head of the chain has run its statements and neither
-committed nor rolled back.
+Evidence: at the end of the run somebody still waits, and the head of the chain has run its
+statements and neither committed nor rolled back.
 """
 
 from __future__ import annotations
@@ -35,17 +35,27 @@ def find(recording: Recording) -> list[Finding]:
                 statements=tuple(r for number in taken for r in ref(head, number)),
                 evidence=(
                     _not_ended(recording, head, named(head, last)),
-                    f"it still holds {over}" + (f", since {named(head, taken[0])}" if taken else ""),
-                    f"{listed(direct)} wait{'s' if len(direct) == 1 else ''} for it directly; "
-                    f"{len(everyone)} in all are blocked, in a chain of {graph.longest_chain()}",
+                    f"it still holds {over}"
+                    + (f", since {named(head, taken[0])}" if taken else ""),
+                    (
+                        f"{listed(direct)} wait{'s' if len(direct) == 1 else ''} for it directly; "
+                        f"{len(everyone)} in all are blocked, in a chain of {graph.longest_chain()}"
+                    ),
                 ),
                 advice=(
-                    f"Let {head} commit or roll back as soon as its last statement is done, and before anything slow "
-                    "(a form, a call to another system).",
-                    "A limit on idle transactions ends what a client forgets "
-                    f"({rules_of(recording.target.server).advice.idle_limit}); a timeout on the "
-                    "waiters keeps the pile from forming.",
-                    f"To try it: a remedy with ends: {{{head}: commit}}, or with timeout for those who wait.",
+                    (
+                        f"Let {head} commit or roll back as soon as its last statement is done, and"
+                        " before anything slow (a form, a call to another system)."
+                    ),
+                    (
+                        "A limit on idle transactions ends what a client forgets"
+                        f" ({rules_of(recording.target.server).advice.idle_limit}); a timeout on"
+                        " the waiters keeps the pile from forming."
+                    ),
+                    (
+                        f"To try it: a remedy with ends: {{{head}: commit}}, or with timeout for"
+                        " those who wait."
+                    ),
                 ),
             )
         )
@@ -55,7 +65,10 @@ def find(recording: Recording) -> list[Finding]:
 def _not_ended(recording: Recording, head: str, last: str) -> str:
     """Of a running server only the moment of the check is known: it may have ended since."""
     if recording.source == "sample":
-        return f"at the time of this check {head} had finished its last statement ({last}), and not its transaction"
+        return (
+            f"at the time of this check {head} had finished its last statement ({last}), and not"
+            " its transaction"
+        )
     return f"{head} finished its last statement ({last}) and did not end its transaction"
 
 

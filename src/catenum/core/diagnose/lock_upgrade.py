@@ -1,7 +1,7 @@
 """Lock upgrade: several read-lock the same row, then each wants to write it.
 
-Evidence: in the cycle, a member waits for a resource that it holds itself in a weaker mode, taken by an earlier
-statement.
+Evidence: in the cycle, a member waits for a resource that it holds itself in a weaker mode, taken
+by an earlier statement.
 """
 
 from __future__ import annotations
@@ -13,7 +13,11 @@ from catenum.core.text import listed, named
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for each deadlock over one resource that every member holds already."""
-    return [found for deadlock in recording.deadlocks if (found := _finding_for(recording, deadlock)) is not None]
+    return [
+        found
+        for deadlock in recording.deadlocks
+        if (found := _finding_for(recording, deadlock)) is not None
+    ]
 
 
 def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
@@ -33,8 +37,9 @@ def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
         first = own.holder_statement
         since = f" since {wait.waiter} {own.holder_numbers}" if own.holder_numbers else ""
         evidence.append(
-            f"{wait.waiter} held {own.held} on {resource}{since}, and wanted {wait.wanted} "
-            f"({named(wait.waiter, wait.statement)}), which {wait.holder}'s {wait.held or 'lock'} does not let by"
+            f"{wait.waiter} held {own.held} on {resource}{since}, and wanted {wait.wanted}"
+            f" ({named(wait.waiter, wait.statement)}), which {wait.holder}'s {wait.held or 'lock'}"
+            " does not let by"
         )
         statements.extend([*ref(wait.waiter, first), *ref(wait.waiter, wait.statement)])
     names = [wait.waiter for wait in known]
@@ -45,9 +50,11 @@ def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
         statements=tuple(statements),
         evidence=tuple(evidence),
         advice=(
-            f"Let {listed(names)} take the lock that the write needs at once (for update, or for no "
-            "key update, instead of "
-            "for share). The second one then waits at its first statement, holding nothing.",
+            (
+                f"Let {listed(names)} take the lock that the write needs at once (for update, or"
+                " for no key update, instead of for share). The second one then waits at its first"
+                " statement, holding nothing."
+            ),
             "To try it: a remedy with rewrite for the first statement of each.",
         ),
     )

@@ -1,6 +1,7 @@
 """Locks against rows: a statement took many more row locks than it returned or changed rows.
 
-Evidence: the lock picture after the statement (``--locks full``), against the number of rows that the server reported.
+Evidence: the lock picture after the statement (``--locks full``), against the number of rows that
+the server reported.
 """
 
 from __future__ import annotations
@@ -33,14 +34,18 @@ def find(recording: Recording) -> list[Finding]:
                 transactions=(event.transaction,),
                 statements=ref(event.transaction, event.statement),
                 evidence=(
-                    f"{named(event.transaction, event.statement)} took {len(taken):,} locks on records "
-                    f"(in {', '.join(indexes)}) "
-                    f"for {event.rows:,} row{'' if event.rows == 1 else 's'}",
+                    (
+                        f"{named(event.transaction, event.statement)} took {len(taken):,} locks on"
+                        f" records (in {', '.join(indexes)}) for {event.rows:,}"
+                        f" row{'' if event.rows == 1 else 's'}"
+                    ),
                     *(f"it locks {path}" for path in paths),
                 ),
                 advice=(
-                    "An index that finds just these rows, or one that covers the read so that rows are "
-                    "not visited, takes fewer locks.",
+                    (
+                        "An index that finds just these rows, or one that covers the read so that"
+                        " rows are not visited, takes fewer locks."
+                    ),
                 ),
             )
         )

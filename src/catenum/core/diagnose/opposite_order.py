@@ -1,7 +1,8 @@
-"""Opposite order: each member of a cycle took, first, what the one before it in the cycle later wanted.
+"""Opposite order: each member of a cycle took, first, what the one before it in the cycle later
+wanted.
 
-Evidence: the lock that each member held was taken by an earlier statement than the one that waits, on another row or
-table.
+Evidence: the lock that each member held was taken by an earlier statement than the one that waits,
+on another row or table.
 """
 
 from __future__ import annotations
@@ -12,12 +13,20 @@ from catenum.core.text import listed, named
 
 
 def find(recording: Recording) -> list[Finding]:
-    """One finding for each deadlock in which every member locked one thing and then asked for another."""
-    return [found for deadlock in recording.deadlocks if (found := _finding_for(recording, deadlock)) is not None]
+    """One finding for each deadlock in which every member locked one thing and then asked for
+    another.
+    """
+    return [
+        found
+        for deadlock in recording.deadlocks
+        if (found := _finding_for(recording, deadlock)) is not None
+    ]
 
 
 def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
-    waits = {member.transaction: wait_of(recording, deadlock, member) for member in deadlock.members}
+    waits = {
+        member.transaction: wait_of(recording, deadlock, member) for member in deadlock.members
+    }
     evidence: list[str] = []
     statements = []
     taken: dict[str, tuple[str, str]] = {}
@@ -26,7 +35,12 @@ def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
             return None
         own = _blocked_by(waits, wait.waiter)
         numbers = (own.holder_candidates or (own.holder_statement or 0,)) if own else (0,)
-        if own is None or not min(numbers) or wait.statement is None or max(numbers) >= wait.statement:
+        if (
+            own is None
+            or not min(numbers)
+            or wait.statement is None
+            or max(numbers) >= wait.statement
+        ):
             return None
         if own.resource.may_be(wait.resource):
             return None
@@ -55,4 +69,6 @@ def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
 
 def _blocked_by(waits: dict[str, Wait | None], holder: str) -> Wait | None:
     """The wait in the cycle that is for ``holder``."""
-    return next((wait for wait in waits.values() if wait is not None and wait.holder == holder), None)
+    return next(
+        (wait for wait in waits.values() if wait is not None and wait.holder == holder), None
+    )

@@ -1,8 +1,10 @@
-"""Lock beyond its transaction: the transaction has ended, and its session still holds what others wait for.
+"""Lock beyond its transaction: the transaction has ended, and its session still holds what others
+wait for.
 
-Evidence: a wait for a named lock that lasted beyond the end of its holder's transaction, or one for a table that
-lasted to the end. Such locks belong to the session (PostgreSQL documentation, 13.3.5 "Advisory Locks"; MariaDB
-documentation, "GET_LOCK" and "LOCK TABLES"); with a pool of connections nobody may ever end that session.
+Evidence: a wait for a named lock that lasted beyond the end of its holder's transaction, or one for
+a table that lasted to the end. Such locks belong to the session (PostgreSQL documentation, 13.3.5
+"Advisory Locks"; MariaDB documentation, "GET_LOCK" and "LOCK TABLES"); with a pool of connections
+nobody may ever end that session.
 """
 
 from __future__ import annotations
@@ -16,7 +18,9 @@ from catenum.core.text import listed, named
 
 
 def find(recording: Recording) -> list[Finding]:
-    """One finding for each transaction whose session held a named lock, while others waited, after it had ended."""
+    """One finding for each transaction whose session held a named lock, while others waited, after
+    it had ended.
+    """
     found = []
     for record in recording.transactions:
         end = _end_of(recording.events, record.name) if record.status in OVER else None
@@ -30,7 +34,13 @@ def find(recording: Recording) -> list[Finding]:
         taken = sorted({wait.holder_statement for wait in waits if wait.holder_statement})
         over = listed(sorted({wait.resource.text for wait in waits}))
         lasting = sorted({wait.waiter for wait in waits if wait.until_ms is None})
-        still = "" if not lasting else f"; {listed(lasting)} to the end" if lasting != waiters else ", to the end"
+        still = (
+            ""
+            if not lasting
+            else f"; {listed(lasting)} to the end"
+            if lasting != waiters
+            else ", to the end"
+        )
         found.append(
             Finding(
                 id="outlived-lock",
@@ -55,8 +65,13 @@ def _end_of(events: Sequence[Event], name: str) -> Event | None:
 
 
 def _beyond(wait: Wait, end: Event, events: Sequence[Event]) -> bool:
-    """Whether ``wait`` lasted beyond the move that ended its holder's transaction, which released all its locks."""
+    """Whether ``wait`` lasted beyond the move that ended its holder's transaction, which released
+    all its locks.
+    """
     if wait.until_ms is None:
         return wait.resource.kind in ("advisory", "table")
-    over = next((e.move for e in events if e.transaction == wait.waiter and e.at_ms >= wait.until_ms), end.move)
+    over = next(
+        (e.move for e in events if e.transaction == wait.waiter and e.at_ms >= wait.until_ms),
+        end.move,
+    )
     return wait.resource.kind == "advisory" and over > end.move

@@ -1,7 +1,7 @@
 """Refused by serialization checks: the isolation level keeps its promise by refusing.
 
-Evidence: an error of SQLSTATE class 40001. PostgreSQL's message tells which check it was (documentation, 13.2.2 and
-13.2.3).
+Evidence: an error of SQLSTATE class 40001. PostgreSQL's message tells which check it was
+(documentation, 13.2.2 and 13.2.3).
 """
 
 from __future__ import annotations
@@ -13,8 +13,16 @@ from catenum.core.text import named
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for each refused transaction."""
-    failed = [event for event in recording.events if event.error is not None and event.error.kind == "refused"]
-    return [_finding(recording, event) for event in failed if event.error and event.error.check != "required"]
+    failed = [
+        event
+        for event in recording.events
+        if event.error is not None and event.error.kind == "refused"
+    ]
+    return [
+        _finding(recording, event)
+        for event in failed
+        if event.error and event.error.check != "required"
+    ]
 
 
 def _finding(recording: Recording, event: Event) -> Finding:
@@ -23,11 +31,15 @@ def _finding(recording: Recording, event: Event) -> Finding:
     isolation = record.isolation if record else "its level"
     message = error.message if error else ""
     what = named(event.transaction, event.statement)
-    others = [r.name for r in recording.transactions if r.name != event.transaction and r.status == "committed"]
+    others = [
+        r.name
+        for r in recording.transactions
+        if r.name != event.transaction and r.status == "committed"
+    ]
     if error is not None and error.check == "row version":
         reason = (
-            f"the row was changed by a transaction that committed after {event.transaction}'s snapshot was taken; "
-            f"at {isolation} the first to write it wins"
+            f"the row was changed by a transaction that committed after {event.transaction}'s"
+            f" snapshot was taken; at {isolation} the first to write it wins"
         )
     else:
         reason = (
@@ -35,7 +47,10 @@ def _finding(recording: Recording, event: Event) -> Finding:
             "way that no order one after "
             "another could give"
         )
-    evidence = [f"{what} was refused at {isolation}: {message} ({error.code if error else '?'})", reason]
+    evidence = [
+        f"{what} was refused at {isolation}: {message} ({error.code if error else '?'})",
+        reason,
+    ]
     if error is not None and error.detail:
         evidence.append(f"the server's reason: {error.detail}")
     rules = [title for title, value in recording.outcome.holds.items() if value]
@@ -48,9 +63,11 @@ def _finding(recording: Recording, event: Event) -> Finding:
         statements=ref(event.transaction, event.statement),
         evidence=tuple(evidence),
         advice=(
-            f"A refusal is not a fault: it is how {isolation} keeps the data right. Roll back and "
-            "try the whole transaction again "
-            "from its first statement, so that it decides on fresh data.",
+            (
+                f"A refusal is not a fault: it is how {isolation} keeps the data right. Roll back"
+                " and try the whole transaction again from its first statement, so that it decides"
+                " on fresh data."
+            ),
             f"To try it: a remedy with retry: {{{event.transaction}: {{times: 3}}}}.",
         ),
     )

@@ -1,8 +1,8 @@
 """Isolation stricter than the others, or than anybody asked for, in a conflict.
 
-Evidence: the level the *server* reports for a transaction that was refused or stood in a wait, against the levels of
-the others and against what the scenario asked for. People often deny using the strictest level: the session's
-settings chose it.
+Evidence: the level the *server* reports for a transaction that was refused or stood in a wait,
+against the levels of the others and against what the scenario asked for. People often deny using
+the strictest level: the session's settings chose it.
 """
 
 from __future__ import annotations
@@ -14,7 +14,11 @@ from catenum.core.text import listed
 
 def find(recording: Recording) -> list[Finding]:
     """One finding for each such transaction."""
-    return [found for record in recording.transactions if (found := _finding_for(recording, record)) is not None]
+    return [
+        found
+        for record in recording.transactions
+        if (found := _finding_for(recording, record)) is not None
+    ]
 
 
 def _finding_for(recording: Recording, record: TransactionRecord) -> Finding | None:
@@ -23,14 +27,20 @@ def _finding_for(recording: Recording, record: TransactionRecord) -> Finding | N
     level = rank(record.isolation)
     if level < rank("repeatable read"):
         return None
-    failed = [e for e in recording.events if e.transaction == record.name and e.error and e.error.kind == "refused"]
+    failed = [
+        e
+        for e in recording.events
+        if e.transaction == record.name and e.error and e.error.kind == "refused"
+    ]
     refused = [e for e in failed if e.error and e.error.check != "required"]
     waited = [w for w in recording.waits if record.name in (w.waiter, w.holder)]
     if not refused and not waited:
         return None
     others = [r for r in recording.transactions if r.name != record.name and rank(r.isolation) >= 0]
     below = [r for r in others if rank(r.isolation) < level]
-    unasked = record.asked is None and rank(recording.target.default_isolation) > rank(rules.locks.usual_level)
+    unasked = record.asked is None and rank(recording.target.default_isolation) > rank(
+        rules.locks.usual_level
+    )
     if record.asked is None and not unasked:
         return None  # the server's own habit, and the same for everybody
     if not unasked and (not below or len(below) < len(others)):
@@ -38,11 +48,13 @@ def _finding_for(recording: Recording, record: TransactionRecord) -> Finding | N
     evidence = [f"the server ran {record.name} at {record.isolation}"]
     if unasked:
         evidence.append(
-            f"nothing in the scenario asks for it: the session's default is {recording.target.default_isolation}"
+            "nothing in the scenario asks for it: the session's default is"
+            f" {recording.target.default_isolation}"
         )
     if below:
         evidence.append(
-            f"{listed([r.name for r in below])} ran at {listed(sorted({r.isolation for r in below}, key=rank))}"
+            f"{listed([r.name for r in below])} ran at"
+            f" {listed(sorted({r.isolation for r in below}, key=rank))}"
         )
     if refused:
         evidence.append(
@@ -56,10 +68,13 @@ def _finding_for(recording: Recording, record: TransactionRecord) -> Finding | N
         statements=(),
         evidence=tuple(evidence),
         advice=(
-            f"Find out whether {record.name} needs {record.isolation}: the least strict level that "
-            "still keeps the rule refuses least.",
-            f"To try it: a remedy with isolation: {{{record.name}: read committed}}, and a rule "
-            "under holds that shows whether "
-            "the data is still right.",
+            (
+                f"Find out whether {record.name} needs {record.isolation}: the least strict level"
+                " that still keeps the rule refuses least."
+            ),
+            (
+                f"To try it: a remedy with isolation: {{{record.name}: read committed}}, and a rule"
+                " under holds that shows whether the data is still right."
+            ),
         ),
     )

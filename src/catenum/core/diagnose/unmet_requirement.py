@@ -1,7 +1,9 @@
-"""A statement that is done but did not bring what its transaction requires: a version check that found another version.
+"""A statement that is done but did not bring what its transaction requires: a version check that
+found another version.
 
-Evidence: a refusal by the scenario's own `require`; no server was asked. Who changed the row between is not known from
-it alone, so only those are named that committed a change of the same table before.
+Evidence: a refusal by the scenario's own `require`; no server was asked. Who changed the row
+between is not known from it alone, so only those are named that committed a change of the same
+table before.
 """
 
 from __future__ import annotations
@@ -32,12 +34,17 @@ def _finding(recording: Recording, event: Event) -> Finding:
         statements=ref(event.transaction, event.statement),
         evidence=tuple(
             text
-            for text in (f"{named(event.transaction, event.statement)}, {one_line(event.sql)}: {message}", between)
+            for text in (
+                f"{named(event.transaction, event.statement)}, {one_line(event.sql)}: {message}",
+                between,
+            )
             if text
         ),
         advice=(
-            "What the transaction relied on had changed since it read it. Roll back and retry from the first "
-            "statement, so that it decides on fresh data.",
+            (
+                "What the transaction relied on had changed since it read it. Roll back and retry"
+                " from the first statement, so that it decides on fresh data."
+            ),
             f"To try it: a remedy with retry: {{{event.transaction}: {{times: 3}}}}.",
         ),
     )
@@ -50,7 +57,13 @@ def _committed_before(recording: Recording, refused: Event) -> list[str]:
     found = []
     for record in recording.transactions:
         own = [e for e in before if e.transaction == record.name and e.what == "done"]
-        written = {a.table.lower() for e in own for a in rules.sql.footprint(e.sql).accesses if a.writes}
-        if record.name != refused.transaction and written & mine and any(e.sql == "commit" for e in own):
+        written = {
+            a.table.lower() for e in own for a in rules.sql.footprint(e.sql).accesses if a.writes
+        }
+        if (
+            record.name != refused.transaction
+            and written & mine
+            and any(e.sql == "commit" for e in own)
+        ):
             found.append(record.name)
     return found

@@ -1,8 +1,9 @@
-"""Scan for want of an index: a statement that locks reads a whole table to find a few rows, and locks what it passes.
+"""Scan for want of an index: a statement that locks reads a whole table to find a few rows, and
+locks what it passes.
 
-Evidence: the server's plan reads the whole table, the statement's transaction holds somebody up over that table, and
-an index can be derived from its condition. Where a server locks only what it returns (PostgreSQL) a scan holds nobody
-up, and nothing is found.
+Evidence: the server's plan reads the whole table, the statement's transaction holds somebody up
+over that table, and an index can be derived from its condition. Where a server locks only what it
+returns (PostgreSQL) a scan holds nobody up, and nothing is found.
 """
 
 from __future__ import annotations
@@ -19,18 +20,29 @@ def find(recording: Recording) -> list[Finding]:
     found = []
     for plan in recording.plans:
         for step in plan.steps:
-            finding = _finding_for(recording, plan, step) if step.kind in ("scan", "index scan") else None
+            finding = (
+                _finding_for(recording, plan, step) if step.kind in ("scan", "index scan") else None
+            )
             if finding is not None:
                 found.append(finding)
     return found
 
 
 def _finding_for(recording: Recording, plan: Plan, step: PathStep) -> Finding | None:
-    held_up = [w for w in recording.waits if w.holder == plan.transaction and w.resource.table == step.table]
+    held_up = [
+        w
+        for w in recording.waits
+        if w.holder == plan.transaction and w.resource.table == step.table
+    ]
     if not step.locks_rows_passed or not held_up or (step.rows or 0) < SMALL_ROWS:
         return None
     sql = recording.sql(plan.transaction, plan.statement) or ""
-    ddl = propose_index(sql, step.table, rules_of(recording.target.server), recording.tables.get(step.table, NO_KEYS))
+    ddl = propose_index(
+        sql,
+        step.table,
+        rules_of(recording.target.server),
+        recording.tables.get(step.table, NO_KEYS),
+    )
     if ddl is None:
         return None
     what = named(plan.transaction, plan.statement)
@@ -47,8 +59,10 @@ def _finding_for(recording: Recording, plan: Plan, step: PathStep) -> Finding | 
         transactions=(plan.transaction, *dict.fromkeys(w.waiter for w in held_up)),
         statements=ref(plan.transaction, plan.statement),
         evidence=(
-            f"{what} reads the whole of {step.table} (about {step.rows:,.0f} rows){rows}, and locks "
-            "every row it passes",
+            (
+                f"{what} reads the whole of {step.table} (about {step.rows:,.0f} rows){rows}, and"
+                " locks every row it passes"
+            ),
             f"{named(wait.waiter, wait.statement)} waited for it over {wait.resource.text}",
         ),
         advice=(

@@ -1,4 +1,6 @@
-"""Servers' own logs, read as they grow: text in, messages out, among them reports of deadlocks and of waits."""
+"""Servers' own logs, read as they grow: text in, messages out, among them reports of deadlocks and
+of waits.
+"""
 
 from __future__ import annotations
 
@@ -7,10 +9,11 @@ from typing import NamedTuple, Protocol
 
 
 class LogEntry(NamedTuple):
-    """One message of a log, with its details. ``at``: as it stands there; ``raw``: the whole, where it is a text.
+    """One message of a log, with its details. ``at``: as it stands there; ``raw``: the whole, where
+    it is a text.
 
-    ``transaction``: the server's virtual transaction number; ``tag``: what the session was at (``UPDATE waiting``);
-    ``session``: a number that no other session of the server has at any time.
+    ``transaction``: the server's virtual transaction number; ``tag``: what the session was at
+    (``UPDATE waiting``); ``session``: a number that no other session of the server has at any time.
     """
 
     raw: str = ""
@@ -32,17 +35,28 @@ class LogEntry(NamedTuple):
 
     @property
     def is_deadlock(self) -> bool:
-        """Whether it is the report of a deadlock (SQLSTATE 40P01; where no code is given, by its words)."""
-        return self.code == "40P01" or (self.code is None and self.message.startswith("deadlock detected"))
+        """Whether it is the report of a deadlock (SQLSTATE 40P01; where no code is given, by its
+        words).
+        """
+        return self.code == "40P01" or (
+            self.code is None and self.message.startswith("deadlock detected")
+        )
 
     @property
     def text(self) -> str:
         """The whole message as a person reads it."""
         if self.raw:
             return self.raw
-        parts = (("DETAIL", self.detail), ("HINT", self.hint), ("CONTEXT", self.context), ("STATEMENT", self.statement))
+        parts = (
+            ("DETAIL", self.detail),
+            ("HINT", self.hint),
+            ("CONTEXT", self.context),
+            ("STATEMENT", self.statement),
+        )
         lines = [f"{self.severity}:  {self.message}"]
-        return "\n".join([*lines, *(f"{name}:  {value}".replace("\n", "\n\t") for name, value in parts if value)])
+        return "\n".join(
+            [*lines, *(f"{name}:  {value}".replace("\n", "\n\t") for name, value in parts if value)]
+        )
 
 
 class LogReader(Protocol):

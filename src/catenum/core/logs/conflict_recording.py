@@ -36,12 +36,16 @@ UNKNOWN_SQL = "(not in the log)"
 
 
 def names_of(conflict: Conflict) -> dict[str, str]:
-    """A name for each member, by its session: its application's, where that is its alone, otherwise its session's."""
+    """A name for each member, by its session: its application's, where that is its alone, otherwise
+    its session's.
+    """
     used = Counter(member.application for member in conflict.members)
     return {
-        member.session: member.application
-        if member.application and used[member.application] == 1 and member.application.strip()
-        else f"s{member.session}"
+        member.session: (
+            member.application
+            if member.application and used[member.application] == 1 and member.application.strip()
+            else f"s{member.session}"
+        )
         for member in conflict.members
     }
 
@@ -54,25 +58,34 @@ def recording_of(conflict: Conflict) -> Recording:
         source="log",
         scenario=f"{conflict.kind} of {conflict.at}" if conflict.at else conflict.kind,
         about=None,
-        target=TargetInfo(server=conflict.server, version="", url=conflict.source, default_isolation=""),
+        target=TargetInfo(
+            server=conflict.server, version="", url=conflict.source, default_isolation=""
+        ),
         started=conflict.at or "",
         duration_ms=0.0,
         order=(),
         schedule=(),
         outcome=Outcome(kind=conflict.outcome),
         transactions=tuple(
-            _record(member, names, statements[member.session], conflict.victim) for member in conflict.members
+            _record(member, names, statements[member.session], conflict.victim)
+            for member in conflict.members
         ),
         events=tuple(_events(conflict, names, statements)),
         waits=tuple(
-            _wait(wait, conflict, names, statements) for wait in conflict.waits if wait.holder and wait.holder in names
+            _wait(wait, conflict, names, statements)
+            for wait in conflict.waits
+            if wait.holder and wait.holder in names
         ),
         notes=(*_sources(conflict, names), *conflict.notes),
     )
-    recording = replace(recording, waits=tuple(_not_by_what_waits(attribute(recording), recording, conflict, names)))
+    recording = replace(
+        recording, waits=tuple(_not_by_what_waits(attribute(recording), recording, conflict, names))
+    )
     if conflict.kind == "deadlock":
         recording = replace(recording, deadlocks=tuple(_deadlocks(conflict, recording, names)))
-    return replace(recording, findings=tuple(f for f in diagnose(recording) if f.id != "stricter-isolation"))
+    return replace(
+        recording, findings=tuple(f for f in diagnose(recording) if f.id != "stricter-isolation")
+    )
 
 
 def _statements(member: Member) -> tuple[str, ...]:
@@ -96,7 +109,9 @@ def _record(
     )
 
 
-def _events(conflict: Conflict, names: Mapping[str, str], statements: Mapping[str, tuple[str, ...]]) -> Iterator[Event]:
+def _events(
+    conflict: Conflict, names: Mapping[str, str], statements: Mapping[str, tuple[str, ...]]
+) -> Iterator[Event]:
     """Each member's own statements in their order: between members the log has none."""
     waiting = {wait.waiter for wait in conflict.waits}
     for move, member in enumerate(conflict.members, 1):
@@ -125,7 +140,9 @@ def _events(conflict: Conflict, names: Mapping[str, str], statements: Mapping[st
 def _not_by_what_waits(
     waits: Iterable[Wait], recording: Recording, conflict: Conflict, names: Mapping[str, str]
 ) -> Iterator[Wait]:
-    """Without attributions to a statement that waits itself: the lock was taken before, by one that is not known."""
+    """Without attributions to a statement that waits itself: the lock was taken before, by one that
+    is not known.
+    """
     waiting = {names[wait.waiter] for wait in conflict.waits}
     captured = {(names[wait.waiter], wait.held) for wait in conflict.waits}
     for wait in waits:
@@ -134,17 +151,26 @@ def _not_by_what_waits(
         if wait.holder in waiting and wait.holder_statement == last:
             own = (wait.waiter, str(wait.held)) in captured
             wait = replace(
-                wait, holder_statement=None, holder_reported_by="server" if own else None, held=wait.held if own else None,
+                wait,
+                holder_statement=None,
+                holder_reported_by="server" if own else None,
+                held=wait.held if own else None,
                 conflict=wait.conflict if own else None,
-            )  # fmt: skip
+            )
         yield wait
 
 
 def _error(conflict: Conflict) -> ServerError:
-    kinds: dict[Kind, ErrorKind] = {"deadlock": "deadlock", "timeout": "timeout", "refused": "refused"}
+    kinds: dict[Kind, ErrorKind] = {
+        "deadlock": "deadlock",
+        "timeout": "timeout",
+        "refused": "refused",
+    }
     first = next((line for line in conflict.report.split("\n") if "ERROR" in line), "")
     message = first.partition("ERROR:")[2].strip() or conflict.kind
-    return ServerError(code=conflict.code or "", kind=kinds.get(conflict.outcome, "limit"), message=message)
+    return ServerError(
+        code=conflict.code or "", kind=kinds.get(conflict.outcome, "limit"), message=message
+    )
 
 
 def _resource(wait: CapturedWait) -> Resource:
@@ -153,7 +179,10 @@ def _resource(wait: CapturedWait) -> Resource:
 
 
 def _wait(
-    wait: CapturedWait, conflict: Conflict, names: Mapping[str, str], statements: Mapping[str, tuple[str, ...]]
+    wait: CapturedWait,
+    conflict: Conflict,
+    names: Mapping[str, str],
+    statements: Mapping[str, tuple[str, ...]],
 ) -> Wait:
     ends: dict[str, WaitEnd] = {"timeout": "failed", "refused": "failed", "ended": "failed"}
     length = (wait.seconds or 0.0) * 1e3
@@ -167,21 +196,30 @@ def _wait(
         wanted=Mode.read(wait.mode) if wait.mode else NO_MODE,
         held=Mode.read(wait.held) if wait.held else None,
         queued=False,
-        move=next(place for place, member in enumerate(conflict.members, 1) if member.session == wait.waiter),
+        move=next(
+            place
+            for place, member in enumerate(conflict.members, 1)
+            if member.session == wait.waiter
+        ),
         since_ms=0.0,
         until_ms=length or None,
-        ended=wait.ended or ends.get(conflict.kind, "failed" if wait.waiter == conflict.victim else "lasted"),
+        ended=wait.ended
+        or ends.get(conflict.kind, "failed" if wait.waiter == conflict.victim else "lasted"),
     )
 
 
-def _deadlocks(conflict: Conflict, recording: Recording, names: Mapping[str, str]) -> Iterator[Deadlock]:
+def _deadlocks(
+    conflict: Conflict, recording: Recording, names: Mapping[str, str]
+) -> Iterator[Deadlock]:
     edges = [
         Edge(waiter=w.waiter, holder=w.holder, resource=w.resource, wanted=w.wanted, held=w.held)
         for w in recording.waits
     ]
     for cycle in WaitGraph(edges).cycles():
         yield Deadlock(
-            members=tuple(member_of(*pair, recording) for pair in recording_edges(recording, cycle)),
+            members=tuple(
+                member_of(*pair, recording) for pair in recording_edges(recording, cycle)
+            ),
             victim=names.get(conflict.victim or ""),
             rule=log_rules_of(conflict.server).victim_reported,
             move=len(conflict.members),
@@ -211,7 +249,11 @@ def _sources(conflict: Conflict, names: Mapping[str, str]) -> Iterator[str]:
                 found.setdefault(source, []).append(f"{names[member.session]}'s {fact}")
     for wait in conflict.waits:
         for fact, source in wait.provenance.items():
-            said = {"object": "what %s waited for", "mode": "the mode %s wanted", "holder": "whom %s waited for"}[fact]
+            said = {
+                "object": "what %s waited for",
+                "mode": "the mode %s wanted",
+                "holder": "whom %s waited for",
+            }[fact]
             found.setdefault(source, []).append(said % names[wait.waiter])
     for source, word in _WORDS.items():
         if source in found:
@@ -219,16 +261,22 @@ def _sources(conflict: Conflict, names: Mapping[str, str]) -> Iterator[str]:
 
 
 def conflicts_of(recording: Recording) -> list[Conflict]:
-    """The deadlocks of a recording as conflicts, or its waits as one: those of a run, of loops, of a watch are staged
-    again alike.
+    """The deadlocks of a recording as conflicts, or its waits as one: those of a run, of loops, of
+    a watch are staged again alike.
     """
     found = []
     if not recording.deadlocks and (waiting := _waiting(recording)) is not None:
         return [waiting]
     for cycle in recording.deadlocks:
-        members = [member for member in cycle.members if recording.transaction(member.transaction) is not None]
+        members = [
+            member
+            for member in cycle.members
+            if recording.transaction(member.transaction) is not None
+        ]
         waits = tuple(
-            _captured(member.transaction, member.waits_for, member.resource, member.wanted, member.held)
+            _captured(
+                member.transaction, member.waits_for, member.resource, member.wanted, member.held
+            )
             for member in members
         )
         found.append(
@@ -236,7 +284,10 @@ def conflicts_of(recording: Recording) -> list[Conflict]:
                 kind="deadlock",
                 server=recording.target.server,
                 at=recording.started or None,
-                members=tuple(_member_of(member.transaction, member.statement, recording) for member in members),
+                members=tuple(
+                    _member_of(member.transaction, member.statement, recording)
+                    for member in members
+                ),
                 waits=waits,
                 victim=cycle.victim,
                 relations=relations_of(waits),
@@ -244,13 +295,18 @@ def conflicts_of(recording: Recording) -> list[Conflict]:
                 source=recording.scenario,
                 definition=recording.definition,
                 schedule=_made(recording),
-                provenance={"relations": "captured", "victim": "captured" if cycle.victim else "unknown"},
+                provenance={
+                    "relations": "captured",
+                    "victim": "captured" if cycle.victim else "unknown",
+                },
             )
         )
     return found
 
 
-def _captured(waiter: str, holder: str, resource: Resource, wanted: Mode, held: Mode | None) -> CapturedWait:
+def _captured(
+    waiter: str, holder: str, resource: Resource, wanted: Mode, held: Mode | None
+) -> CapturedWait:
     """A wait that Catenum saw itself."""
     return CapturedWait(
         waiter=waiter,
@@ -268,7 +324,11 @@ def _captured(waiter: str, holder: str, resource: Resource, wanted: Mode, held: 
 
 def _waiting(recording: Recording) -> Conflict | None:
     """Who waited for whom; None where nobody did."""
-    seen = {(wait.waiter, wait.holder): wait for wait in recording.waits if recording.transaction(wait.holder)}
+    seen = {
+        (wait.waiter, wait.holder): wait
+        for wait in recording.waits
+        if recording.transaction(wait.holder)
+    }
     if not seen:
         return None
     waits = tuple(
@@ -306,9 +366,15 @@ def _made(recording: Recording) -> tuple[str, ...]:
 
 def _member_of(name: str, statement: int | None, recording: Recording) -> Member:
     record = recording.transaction(name)
-    statements = record.statements[:statement] if record is not None and statement is not None else ()
+    statements = (
+        record.statements[:statement] if record is not None and statement is not None else ()
+    )
     level = record.isolation if record is not None and record.isolation in LEVELS else None
-    known: dict[str, Provenance] = {"session": "captured", "statement": "captured", "history": "captured"}
+    known: dict[str, Provenance] = {
+        "session": "captured",
+        "statement": "captured",
+        "history": "captured",
+    }
     return Member(
         session=name,
         application=name,

@@ -10,9 +10,15 @@ from catenum.core.logs.conflicts import BEGINS, ENDS
 from catenum.core.servers import Rules
 
 _BEGINS, _ENDS = re.compile(BEGINS), re.compile(ENDS)
-_LEVEL = re.compile(r"(?i)isolation\s+level\s+(read\s+uncommitted|read\s+committed|repeatable\s+read|serializable)")
-_SETS = re.compile(r"(?i)\s*set\s+(?:local\s+|session\s+(?:characteristics\s+as\s+)?)?transaction\b")
-_AUTOCOMMIT = re.compile(r"(?is)\s*set\s+(?:session\s+|local\s+|@@(?:session\.|local\.)?)?autocommit\s*:?=\s*(\w+)")
+_LEVEL = re.compile(
+    r"(?i)isolation\s+level\s+(read\s+uncommitted|read\s+committed|repeatable\s+read|serializable)"
+)
+_SETS = re.compile(
+    r"(?i)\s*set\s+(?:local\s+|session\s+(?:characteristics\s+as\s+)?)?transaction\b"
+)
+_AUTOCOMMIT = re.compile(
+    r"(?is)\s*set\s+(?:session\s+|local\s+|@@(?:session\.|local\.)?)?autocommit\s*:?=\s*(\w+)"
+)
 #: What sets a session up, or looks at it, before its transaction begins.
 _OF_SESSION = re.compile(r"(?is)\s*(?:set|use|show|select\s+@@|select\s+version\()")
 #: Sessions and statements of one transaction that are remembered.
@@ -21,8 +27,8 @@ MOST_SESSIONS, MOST_STATEMENTS = 20_000, 500
 
 @dataclass(slots=True)
 class Open:
-    """What a session has run since its transaction began; ``whole``: whether its beginning was seen. ``ended``: of each
-    statement whether it is known to have ended.
+    """What a session has run since its transaction began; ``whole``: whether its beginning was
+    seen. ``ended``: of each statement whether it is known to have ended.
     """
 
     number: str | None = None
@@ -32,7 +38,9 @@ class Open:
     whole: bool = False
     isolation: str | None = None
     next_isolation: str | None = None
-    chained: bool = False  # the session begins transactions by itself: what it runs goes on until it commits
+    chained: bool = (
+        False  # the session begins transactions by itself: what it runs goes on until it commits
+    )
 
 
 class Histories:
@@ -44,8 +52,12 @@ class Histories:
         self._open: OrderedDict[str, Open] = OrderedDict()
         self.any = False
 
-    def ran(self, session: str, text: str, number: str | None = None, *, ended: bool = False) -> None:
-        """A session runs a text. ``number``: of its transaction, where the log tells it. ``ended``: it has run."""
+    def ran(
+        self, session: str, text: str, number: str | None = None, *, ended: bool = False
+    ) -> None:
+        """A session runs a text. ``number``: of its transaction, where the log tells it. ``ended``:
+        it has run.
+        """
         self.any = True
         found = self._open.get(session)
         if found is None:
@@ -55,8 +67,14 @@ class Histories:
         self._open.move_to_end(session)
         if number is not None and number != found.number:
             level = found.next_isolation
-            found = self._open[session] = Open(number=number, whole=True, isolation=level, chained=found.chained)
-        pieces = [text] if ";" not in text.rstrip().rstrip(";") else [piece for _, piece in self._rules.sql.split(text)]
+            found = self._open[session] = Open(
+                number=number, whole=True, isolation=level, chained=found.chained
+            )
+        pieces = (
+            [text]
+            if ";" not in text.rstrip().rstrip(";")
+            else [piece for _, piece in self._rules.sql.split(text)]
+        )
         for piece in pieces:
             self._one(found, piece.strip().rstrip(";"), ended)
 
@@ -88,7 +106,9 @@ class Histories:
     def open_transaction(self, session: str, number: str | None = None) -> Open | None:
         """The open transaction of a session; None where nothing of it is in the log."""
         found = self._open.get(session)
-        if found is None or (number is not None and found.number is not None and number != found.number):
+        if found is None or (
+            number is not None and found.number is not None and number != found.number
+        ):
             return None
         return found
 

@@ -1,4 +1,5 @@
-"""Tables made up from a conflict alone: what its statements name, what its records show, what its locks imply.
+"""Tables made up from a conflict alone: what its statements name, what its records show, what its
+locks imply.
 
 Nothing here is known: a scenario that rests on it says so.
 """
@@ -17,7 +18,9 @@ from catenum.core.sql.named_values import NamedValue, named_columns, named_value
 
 @dataclass(frozen=True, slots=True)
 class Reference:
-    """A foreign key that would explain a lock: rows of ``table`` name one of ``parent`` by ``column``."""
+    """A foreign key that would explain a lock: rows of ``table`` name one of ``parent`` by
+    ``column``.
+    """
 
     table: str
     column: str
@@ -31,30 +34,48 @@ class Reference:
 def tables_of_conflict(
     conflict: Conflict, texts: Mapping[str, Sequence[str]], rules: Rules, tables: Sequence[str]
 ) -> tuple[Schema, list[Reference]]:
-    """Definitions of ``tables``, and the foreign keys among them that the conflict's locks speak for."""
+    """Definitions of ``tables``, and the foreign keys among them that the conflict's locks speak
+    for.
+    """
     statements = [sql for sqls in texts.values() for sql in sqls]
     columns, keys = _named(statements, rules, tables)
     for table in tables:
         shown = _shown_key(conflict, table)
         if shown:
             keys[table] = _key_among(keys[table], statements, table, shown, rules)
-    by_table = {table: own[0] for table in tables if len(own := keys[table] or list(columns[table])[:1]) == 1}
+    by_table = {
+        table: own[0]
+        for table in tables
+        if len(own := keys[table] or list(columns[table])[:1]) == 1
+    }
     references = list(dict.fromkeys(_references(conflict, rules, by_table, columns)))
-    return inferred(columns, keys, [(r.table, r.column, r.parent, r.key) for r in references]), references
+    return inferred(
+        columns, keys, [(r.table, r.column, r.parent, r.key) for r in references]
+    ), references
 
 
 def _shown_key(conflict: Conflict, table: str) -> tuple[str | None, ...]:
     """The key's values of a row of ``table``, as a report shows them; empty where none does."""
     for wait in conflict.waits:
-        if wait.index == "PRIMARY" and (wait.table or "").lower() == table.lower() and wait.key_fields:
+        if (
+            wait.index == "PRIMARY"
+            and (wait.table or "").lower() == table.lower()
+            and wait.key_fields
+        ):
             return wait.record[: wait.key_fields]
     return ()
 
 
 def _key_among(
-    named: Sequence[str], statements: Sequence[str], table: str, shown: Sequence[str | None], rules: Rules
+    named: Sequence[str],
+    statements: Sequence[str],
+    table: str,
+    shown: Sequence[str | None],
+    rules: Rules,
 ) -> list[str]:
-    """Of the columns by which rows are found those with the values of a key that was shown, in its order."""
+    """Of the columns by which rows are found those with the values of a key that was shown, in its
+    order.
+    """
     values = [
         value
         for sql in statements
@@ -63,7 +84,9 @@ def _key_among(
     ]
     found = []
     for wanted in shown:
-        own = (value.column for value in values if value.value == wanted and value.column not in found)
+        own = (
+            value.column for value in values if value.value == wanted and value.column not in found
+        )
         column = next((column for column in own if column in named), None)
         if column is None:
             return list(named)[: len(shown)] if len(shown) < len(named) else list(named)
@@ -72,10 +95,13 @@ def _key_among(
 
 
 def _references(
-    conflict: Conflict, rules: Rules, keys: Mapping[str, str], columns: Mapping[str, Mapping[str, bool]]
+    conflict: Conflict,
+    rules: Rules,
+    keys: Mapping[str, str],
+    columns: Mapping[str, Mapping[str, bool]],
 ) -> Iterator[Reference]:
-    """Where a member is waited for over a row of a table that none of its statements names, but one of them gives
-    another table's row the value of that row's key, a foreign key took the lock.
+    """Where a member is waited for over a row of a table that none of its statements names, but one
+    of them gives another table's row the value of that row's key, a foreign key took the lock.
     """
     by_name = {table.lower(): table for table in keys}
     for wait in conflict.waits:
@@ -84,14 +110,23 @@ def _references(
         if holder is None or waiter is None or parent is None or not holder.history:
             continue
         before = [sql for sql in holder.history if sql != holder.statement]
-        if any(name.lower() == parent.lower() for sql in before for name, _ in rules.sql.tables_of(sql)):
+        if any(
+            name.lower() == parent.lower() for sql in before for name, _ in rules.sql.tables_of(sql)
+        ):
             continue
         wanted = {
             value.value
             for value in named_values(waiter.statement or "", rules.sql.dialect)
-            if value.table.lower() == parent.lower() and value.column == keys[parent] and value.use != "assigned"
+            if value.table.lower() == parent.lower()
+            and value.column == keys[parent]
+            and value.use != "assigned"
         }
-        given = (value for sql in before for value in named_values(sql, rules.sql.dialect) if value.use != "compared")
+        given = (
+            value
+            for sql in before
+            for value in named_values(sql, rules.sql.dialect)
+            if value.use != "compared"
+        )
         for value in given:
             column = _column(value, list(columns.get(value.table, ())))
             if value.value in wanted and column not in (None, keys.get(value.table)):
@@ -109,8 +144,9 @@ def _column(value: NamedValue, names: Sequence[str]) -> str | None:
 def _named(
     statements: Sequence[str], rules: Rules, tables: Sequence[str]
 ) -> tuple[dict[str, dict[str, bool]], dict[str, list[str]]]:
-    """By table the columns that statements name, and whether their values are texts: those first by which they find
-    rows, which are the keys; behind them those of an INSERT that names none, by their places.
+    """By table the columns that statements name, and whether their values are texts: those first by
+    which they find rows, which are the keys; behind them those of an INSERT that names none, by
+    their places.
     """
     by_name = {table.lower(): table for table in tables}
     columns: dict[str, dict[str, bool]] = {table: {} for table in tables}
@@ -139,11 +175,14 @@ def _named(
         named = named[:width] if width else named
         named += [f"c{number}" for number in range(len(named) + 1, width + 1)]
         columns[table] = {
-            name: own.get(name, False) or places[table].get(place, False) for place, name in enumerate(named)
+            name: own.get(name, False) or places[table].get(place, False)
+            for place, name in enumerate(named)
         }
     return columns, keys
 
 
 def _is_text(value: NamedValue) -> bool:
-    """Whether a value can be of a text only: a log has the values of parameters in quotes, whatever their type."""
+    """Whether a value can be of a text only: a log has the values of parameters in quotes, whatever
+    their type.
+    """
     return value.text and re.fullmatch(r"-?(?:0|[1-9]\d{0,17})", value.value) is None

@@ -1,4 +1,6 @@
-"""Error logs of servers with InnoDB: the deadlocks that ``innodb_print_all_deadlocks`` writes, many lines each."""
+"""Error logs of servers with InnoDB: the deadlocks that ``innodb_print_all_deadlocks`` writes, many
+lines each.
+"""
 
 from __future__ import annotations
 
@@ -12,16 +14,20 @@ from catenum.core.logs.innodb_report import ReportLines, heading_in
 
 #: What stands before a message: in MariaDB's log, where InnoDB names itself in it, and in MySQL's.
 MARIADB_PREFIX = re.compile(
-    r"(?P<at>\d{4}-\d\d-\d\d +\d{1,2}:\d\d:\d\d) (?P<thread>\d+) \[\w+\] (?:(?P<innodb>InnoDB: ))?(?P<rest>.*)"
+    r"(?P<at>\d{4}-\d\d-\d\d +\d{1,2}:\d\d:\d\d) (?P<thread>\d+) \[\w+\] (?:(?P<innodb>InnoDB:"
+    r" ))?(?P<rest>.*)"
 )
 MYSQL_PREFIX = re.compile(
-    r"(?P<at>\d{4}-\d\d-\d\dT[\d:.]+\S+) (?P<thread>\d+) \[\w+\] \[MY-\d+\] \[(?:(?P<innodb>InnoDB)|\w+)\] (?P<rest>.*)"
+    r"(?P<at>\d{4}-\d\d-\d\dT[\d:.]+\S+) (?P<thread>\d+) \[\w+\] \[MY-\d+\]"
+    r" \[(?:(?P<innodb>InnoDB)|\w+)\] (?P<rest>.*)"
 )
 _BEGINS = "Transactions deadlock detected"
 
 
 def lines_with(prefix: re.Pattern[str], text: str) -> int:
-    """How many lines of a text begin as messages of a log do: a statement in it may quote some of another server's."""
+    """How many lines of a text begin as messages of a log do: a statement in it may quote some of
+    another server's.
+    """
     return sum(prefix.match(line) is not None for line in text.split("\n"))
 
 
@@ -57,7 +63,9 @@ class InnodbLog:
             if prefixed and not (prefixed["innodb"] and int(prefixed["thread"]) == self.thread):
                 continue  # another thread's line has come between
             self.begun.append(prefixed["rest"].strip() if prefixed else line)
-            heading = heading_in(self.begun[-1]) if prefixed else None  # without a prefix it stands in a statement
+            heading = (
+                heading_in(self.begun[-1]) if prefixed else None
+            )  # without a prefix it stands in a statement
             if heading and heading.victim is not None:
                 yield self._report()
             elif len(self.begun) > MOST_LINES:
@@ -103,7 +111,9 @@ class StatusText:
         lines = (self.left + text).split("\n")
         self.left = lines.pop()
         for line in lines:
-            for part in line.split(_ESCAPED) if _MEMBER.search(line) and _ESCAPED in line else (line,):
+            for part in (
+                line.split(_ESCAPED) if _MEMBER.search(line) and _ESCAPED in line else (line,)
+            ):
                 yield from self._line(part)
 
     def _line(self, line: str) -> Iterator[LogEntry]:
@@ -113,7 +123,9 @@ class StatusText:
             self.at = when[1] if when else self.at
             return
         if not self.begun and member:
-            self._margin = line[: member.start()]  # what somebody put before every line when quoting it
+            self._margin = line[
+                : member.start()
+            ]  # what somebody put before every line when quoting it
         line = line.removeprefix(self._margin).rstrip("\r")
         heading = self._headings.heading(line)
         if heading and heading.member == 1:
@@ -121,7 +133,11 @@ class StatusText:
         self.begun.append(line)
         if (heading is not None and heading.victim is not None) or len(self.begun) > MOST_LINES:
             yield LogEntry(
-                raw="\n".join(self.begun), at=self.at, code="40P01", severity="ERROR", message="deadlock detected"
+                raw="\n".join(self.begun),
+                at=self.at,
+                code="40P01",
+                severity="ERROR",
+                message="deadlock detected",
             )
             self.begun, self._headings = [], ReportLines()
 
@@ -149,8 +165,14 @@ class LogRows:
                 continue
             self.seen += 1
             at = str(reported.get("logged", "")).replace(" ", "T") or "1970-01-01T00:00:00"
-            where = f"{at if at.endswith('Z') else f'{at}Z'} {reported.get('thread_id', 0)} [{reported.get('prio', 'Note')}]"
-            code, system = reported.get("error_code", "MY-000000"), reported.get("subsystem", "InnoDB")
+            where = (
+                f"{at if at.endswith('Z') else f'{at}Z'} {reported.get('thread_id', 0)}"
+                f" [{reported.get('prio', 'Note')}]"
+            )
+            code, system = (
+                reported.get("error_code", "MY-000000"),
+                reported.get("subsystem", "InnoDB"),
+            )
             yield from self._log.feed(f"{where} [{code}] [{system}] {reported['data']}\n")
         self.left = ""
 
@@ -158,8 +180,8 @@ class LogRows:
 class JsonSink:
     """The error log as MySQL's JSON sink (``log_sink_json``) writes it: one object a line.
 
-    Of the report of a deadlock only the headings pass through the server's log: the transactions stand in the file that
-    ``log_error`` names.
+    Of the report of a deadlock only the headings pass through the server's log: the transactions
+    stand in the file that ``log_error`` names.
     """
 
     def __init__(self, prefix: re.Pattern[str]) -> None:
@@ -175,8 +197,13 @@ class JsonSink:
             if row is not None and "msg" in row:
                 self.seen += 1
                 where = f"{row.get('time')} {row.get('thread') or 0} [{row.get('label') or 'Note'}]"
-                code, system = f"MY-{str(row.get('err_code') or 0).zfill(6)}", row.get("subsystem") or "Server"
-                yield from self._log.feed(f"{where} [{code}] [{system}] {str(row['msg']).strip()}\n")
+                code, system = (
+                    f"MY-{str(row.get('err_code') or 0).zfill(6)}",
+                    row.get("subsystem") or "Server",
+                )
+                yield from self._log.feed(
+                    f"{where} [{code}] [{system}] {str(row['msg']).strip()}\n"
+                )
 
     def finish(self) -> Iterator[LogEntry]:
         """See ``LogReader``."""
@@ -195,8 +222,16 @@ def rows_of(text: str) -> list[dict[str, object]]:
     try:
         rows = _documents(text)
     except ValueError:
-        rows = [row for line in text.split("\n") if line.strip().startswith("{") and (row := _read(line)) is not None]
-    return [{str(key).lower(): value for key, value in row.items()} for row in rows if isinstance(row, dict)]
+        rows = [
+            row
+            for line in text.split("\n")
+            if line.strip().startswith("{") and (row := _read(line)) is not None
+        ]
+    return [
+        {str(key).lower(): value for key, value in row.items()}
+        for row in rows
+        if isinstance(row, dict)
+    ]
 
 
 def _documents(text: str) -> list[object]:

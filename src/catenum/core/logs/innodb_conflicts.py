@@ -1,7 +1,7 @@
 """Deadlocks as InnoDB reports them, and the statements of their members from a general log.
 
-The values of records are told by the types of their columns, where these are known; otherwise numbers and texts are
-taken for what they look like, and are marked as assumed.
+The values of records are told by the types of their columns, where these are known; otherwise
+numbers and texts are taken for what they look like, and are marked as assumed.
 """
 
 from __future__ import annotations
@@ -35,12 +35,15 @@ from catenum.core.logs.innodb_status import (
 from catenum.core.logs.sequels import Sequels
 from catenum.core.servers import Rules
 
-#: The columns of an index's entries with their types, by table and index; None where they are not known.
+#: The columns of an index's entries with their types, by table and index; None where they are not
+#: known.
 Columns = Callable[[str, str], Sequence[tuple[str, str]] | None]
 
 
 class InnodbConflicts:
-    """See ``ConflictReader``. Statements of a general log may come before the report or after it."""
+    """See ``ConflictReader``. Statements of a general log may come before the report or after
+    it.
+    """
 
     def __init__(self, rules: Rules) -> None:
         self.rules = rules
@@ -60,9 +63,11 @@ class InnodbConflicts:
         return list(found)
 
     def recovered(self, found: Sequence[Conflict], entries: Iterable[LogEntry]) -> list[Conflict]:
-        """By a general log: of each member's connection, the transaction in which its statement ran last before.
+        """By a general log: of each member's connection, the transaction in which its statement ran
+        last before.
 
-        Its times are whole seconds on MariaDB, so the order within one second is that of the statements.
+        Its times are whole seconds on MariaDB, so the order within one second is that of the
+        statements.
         """
         wanted: dict[str, list[tuple[int, str]]] = {}
         for number, conflict in enumerate(found):
@@ -70,11 +75,17 @@ class InnodbConflicts:
                 if member.statement:
                     wanted.setdefault(member.session, []).append((number, member.statement))
         seen: dict[tuple[int, str], Member] = {}
-        begun: dict[tuple[int, str], int] = {}  # where in what its session ran the statement that waited stands
+        begun: dict[
+            tuple[int, str], int
+        ] = {}  # where in what its session ran the statement that waited stands
         ran: dict[str, list[str]] = {session: [] for session in wanted}
         for session, at, opened, text in self._run_by(wanted, entries):
             for number, statement in wanted[session]:
-                if opened and opened.statements and same_statement(opened.statements[-1], statement):
+                if (
+                    opened
+                    and opened.statements
+                    and same_statement(opened.statements[-1], statement)
+                ):
                     place = (number, session)
                     own = found[number].member(session)
                     if own is not None and (place not in seen or not _later(at, found[number].at)):
@@ -82,7 +93,9 @@ class InnodbConflicts:
                         begun[place] = len(ran[session])
             ran[session].append(text)
         whole = [
-            replace(conflict, members=tuple(seen.get((number, m.session), m) for m in conflict.members))
+            replace(
+                conflict, members=tuple(seen.get((number, m.session), m) for m in conflict.members)
+            )
             for number, conflict in enumerate(found)
         ]
         sequels = Sequels(self.rules)
@@ -98,7 +111,9 @@ class InnodbConflicts:
     def _run_by(
         self, sessions: Collection[str], entries: Iterable[LogEntry]
     ) -> Iterator[tuple[str, str | None, Open | None, str]]:
-        """What each of these sessions ran, in the log's order: when, with the transaction that it then had open."""
+        """What each of these sessions ran, in the log's order: when, with the transaction that it
+        then had open.
+        """
         histories = Histories(self.rules)
         for entry in entries:
             session = str(entry.pid)
@@ -119,10 +134,20 @@ class InnodbConflicts:
             return self._without_members(entry)
         members = _in_cycle_order(report)
         found = tuple(self._member(member) for member in members)
-        waits = tuple(wait for member in members if (wait := self._wait(member, report)) is not None)
-        fell = report.victim if report.victim is not None and report.victim < len(report.members) else None
+        waits = tuple(
+            wait for member in members if (wait := self._wait(member, report)) is not None
+        )
+        fell = (
+            report.victim
+            if report.victim is not None and report.victim < len(report.members)
+            else None
+        )
         victim = str(report.members[fell].thread) if fell is not None else None
-        notes = [] if len(members) == len(report.members) else ["not every member of the report is in one cycle"]
+        notes = (
+            []
+            if len(members) == len(report.members)
+            else ["not every member of the report is in one cycle"]
+        )
         return Conflict(
             kind="deadlock",
             server=self.rules.name,
@@ -152,7 +177,9 @@ class InnodbConflicts:
             relations=(),
             report=entry.text,
             code="1213",
-            notes=("only the headings of the report are there: the error log as a file has the rest",),
+            notes=(
+                "only the headings of the report are there: the error log as a file has the rest",
+            ),
             provenance={"relations": "unknown", "victim": "unknown"},
         )
 
@@ -175,16 +202,29 @@ class InnodbConflicts:
         if lock is None:
             return None
         holder = holder_of(member, report.members)
-        own = [k.mode for k in member.conflicting if holder and k.owner == holder.number and not k.waiting]
+        own = [
+            k.mode
+            for k in member.conflicting
+            if holder and k.owner == holder.number and not k.waiting
+        ]
         # a lock on the gap alone holds up nobody who wants the record
-        fits = [mode for mode in own if mode.covers != "gap" or lock.mode.covers == "insert intention"]
+        fits = [
+            mode for mode in own if mode.covers != "gap" or lock.mode.covers == "insert intention"
+        ]
         held = next(iter(fits or own), None)
-        ahead = held is None and holder is not None and holder.waits is not None and same_place(holder.waits, lock)
+        ahead = (
+            held is None
+            and holder is not None
+            and holder.waits is not None
+            and same_place(holder.waits, lock)
+        )
         return CapturedWait(
             queued=ahead,
             waiter=str(member.thread),
             holder=str(holder.thread) if holder else None,
-            object=object_of(lock, None, {n for one in report.members for n in _LITERAL.findall(one.query or "")}),
+            object=object_of(
+                lock, None, {n for one in report.members for n in _LITERAL.findall(one.query or "")}
+            ),
             mode=str(lock.mode),
             table=lock.table,
             index=lock.index,
@@ -205,7 +245,9 @@ _LITERAL = re.compile(r"(?<![\w.])-?\d+(?![\w.])")
 
 
 def _in_cycle_order(report: ReportedDeadlock) -> tuple[ReportedMember, ...]:
-    """Each waits for the next; where the report's own order is not that, it is followed from the first."""
+    """Each waits for the next; where the report's own order is not that, it is followed from the
+    first.
+    """
     if not report.members:
         return ()
     found = [report.members[0]]
@@ -217,9 +259,11 @@ def _in_cycle_order(report: ReportedDeadlock) -> tuple[ReportedMember, ...]:
     return tuple(found) if len(found) > 1 else report.members
 
 
-def object_of(lock: RecordLock, columns: Sequence[tuple[str, str]] | None, literals: Collection[str] = ()) -> str:
-    """What a lock is on: the table, and of an index the entry, by its values. ``literals``: numbers that the members'
-    statements have, so that bytes which can be one of these are.
+def object_of(
+    lock: RecordLock, columns: Sequence[tuple[str, str]] | None, literals: Collection[str] = ()
+) -> str:
+    """What a lock is on: the table, and of an index the entry, by its values. ``literals``: numbers
+    that the members' statements have, so that bytes which can be one of these are.
     """
     if lock.index is None:
         return lock.table
@@ -230,11 +274,17 @@ def object_of(lock: RecordLock, columns: Sequence[tuple[str, str]] | None, liter
     width = len(columns) if columns else 1 if lock.index == "PRIMARY" else len(values)
     reported = ", ".join("NULL" if value is None else value for value in values[:width])
     gap = lock.mode.covers in ("gap", "insert intention")
-    return f"{lock.table}: the gap before ({reported}){via}" if gap else f"{lock.table}({reported}){via}"
+    return (
+        f"{lock.table}: the gap before ({reported}){via}"
+        if gap
+        else f"{lock.table}({reported}){via}"
+    )
 
 
 def shown(value: str | None, literals: Collection[str]) -> str | None:
-    """A field as it can be told for certain: bytes without a type are a number only if a statement has that number."""
+    """A field as it can be told for certain: bytes without a type are a number only if a statement
+    has that number.
+    """
     guess, number = _guess(value)
     if value is None or not number or guess in literals:
         return guess
@@ -242,7 +292,9 @@ def shown(value: str | None, literals: Collection[str]) -> str | None:
 
 
 def guessed(value: str | None) -> str | None:
-    """A field's hex as what it looks like where no type is known: a number with its sign turned, a text, or hex."""
+    """A field's hex as what it looks like where no type is known: a number with its sign turned, a
+    text, or hex.
+    """
     return _guess(value)[0]
 
 
@@ -267,9 +319,13 @@ def _guess(value: str | None) -> tuple[str | None, bool]:
 
 
 def _later(at: str | None, than: str | None) -> bool:
-    """Whether a time of the general log is behind one of the error log, as far as both are times of one zone."""
+    """Whether a time of the general log is behind one of the error log, as far as both are times of
+    one zone.
+    """
     digits = [re.sub(r"\D", "", re.sub(r"[ T](\d):", r" 0\1:", text or "")) for text in (at, than)]
-    one, other = (text[2:] if len(text) >= 14 and text.startswith("20") else text for text in digits)
+    one, other = (
+        text[2:] if len(text) >= 14 and text.startswith("20") else text for text in digits
+    )
     return bool(one and other) and one[:12] > other[:12]
 
 
@@ -282,14 +338,20 @@ def _with(member: Member, opened: Open) -> Member:
     if statement and statement.endswith(CUT):
         statement, known["statement"] = history[-1], "recovered"
     return replace(
-        member, history=history, isolation=isolation, statement=statement, whole=opened.whole, provenance=known
+        member,
+        history=history,
+        isolation=isolation,
+        statement=statement,
+        whole=opened.whole,
+        provenance=known,
     )
 
 
 #: A line of the general log: perhaps a time, the connection, the command, its text.
 _GENERAL = re.compile(
     r"(?P<at>\d{4}-\d\d-\d\dT[\d:.]+\S*|\d{6} +\d{1,2}:\d\d:\d\d)?\t+ *(?P<thread>\d+) "
-    r"(?P<command>Query|Execute|Prepare|Connect|Quit|Init DB|Close stmt|Reset stmt|Statistics|Ping|Field List|"
+    r"(?P<command>Query|Execute|Prepare|Connect|Quit|Init DB|Close stmt|Reset"
+    r" stmt|Statistics|Ping|Field List|"
     r"Change user|Set option|Fetch|Long Data|Reset Connection)\t?(?P<text>.*)$"
 )
 
@@ -346,8 +408,16 @@ def with_types(conflict: Conflict, columns: Columns) -> Conflict:
         lock = by_thread.get(wait.waiter)
         known = columns(lock.table, lock.index) if lock is not None and lock.index else None
         if lock is not None and known and not lock.supremum:
-            pairs = [(name, decode(v, kind)) for (name, kind), v in zip(known, lock.fields, strict=False) if name]
-            row = {name: value for name, value in pairs if value is not None and not value.endswith(FIELD_CUT)}
+            pairs = [
+                (name, decode(v, kind))
+                for (name, kind), v in zip(known, lock.fields, strict=False)
+                if name
+            ]
+            row = {
+                name: value
+                for name, value in pairs
+                if value is not None and not value.endswith(FIELD_CUT)
+            }
             reported: dict[str, Provenance] = {**wait.provenance, "object": "recovered"}
             key = known[: known.index(("", ""))] if ("", "") in known else known
             wait = replace(wait, object=resource_text(lock, key), row=row, provenance=reported)
@@ -360,7 +430,14 @@ def resource_text(lock: RecordLock, columns: Sequence[tuple[str, str]]) -> str:
     via = "" if lock.index == "PRIMARY" else f" in index {lock.index}"
     if lock.supremum:
         return f"{lock.table}: the gap after the last entry{via}"
-    pairs = [(name, decode(value, kind)) for (name, kind), value in zip(columns, lock.fields, strict=False)]
+    pairs = [
+        (name, decode(value, kind))
+        for (name, kind), value in zip(columns, lock.fields, strict=False)
+    ]
     reported = ", ".join(f"{name}={'NULL' if value is None else value}" for name, value in pairs)
     gap = lock.mode.covers in ("gap", "insert intention")
-    return f"{lock.table}: the gap before ({reported}){via}" if gap else f"{lock.table}({reported}){via}"
+    return (
+        f"{lock.table}: the gap before ({reported}){via}"
+        if gap
+        else f"{lock.table}({reported}){via}"
+    )

@@ -1,4 +1,6 @@
-"""The fields of InnoDB's records as its status prints them: bytes in hex, told as the column's value."""
+"""The fields of InnoDB's records as its status prints them: bytes in hex, told as the column's
+value.
+"""
 
 from __future__ import annotations
 
@@ -36,8 +38,8 @@ _CODECS = {
 def decode(value: str | None, kind: str) -> str | None:
     """A field's hex as the column's value; None for NULL, hex again where it cannot be read.
 
-    ``kind`` is the column's type as the server writes it, with its character set (``varchar(9) character set latin1``).
-    A value that was printed in part ends with ``…``.
+    ``kind`` is the column's type as the server writes it, with its character set (``varchar(9)
+    character set latin1``). A value that was printed in part ends with ``…``.
     """
     if value is None:
         return None
@@ -55,8 +57,9 @@ def decode(value: str | None, kind: str) -> str | None:
 
 
 def key_fields(fields: Sequence[str | None]) -> int | None:
-    """How many of a row's fields, in hex, are its primary key's: those before the number of the transaction that wrote
-    it, of 6 bytes, and the roll pointer, of 7 ("InnoDB Row Formats"); None where that does not show.
+    """How many of a row's fields, in hex, are its primary key's: those before the number of the
+    transaction that wrote it, of 6 bytes, and the roll pointer, of 7 ("InnoDB Row Formats"); None
+    where that does not show.
     """
     sizes = [len(value or "") // 2 for value in fields]
     return next((at for at in range(1, len(sizes) - 1) if sizes[at : at + 2] == [6, 7]), None)
@@ -124,7 +127,9 @@ def _date(data: bytes, kind: str) -> str:
 
 
 def _fraction(data: bytes, kind: str) -> str:
-    """The part of a second in hundredths, ten-thousandths or millionths, as many digits as the column has."""
+    """The part of a second in hundredths, ten-thousandths or millionths, as many digits as the
+    column has.
+    """
     if not data:
         return ""
     reported = re.search(r"\((\d)\)", kind)
@@ -138,7 +143,9 @@ def _timestamp(data: bytes, kind: str) -> str:
 
 
 def _time(data: bytes, kind: str) -> str:
-    """Hour, minute, second in three bytes, then fractions; the whole has an offset, so that it sorts."""
+    """Hour, minute, second in three bytes, then fractions; the whole has an offset, so that it
+    sorts.
+    """
     bits = 8 * (len(data) - 3)
     number = _number(data) - (1 << 23 + bits)
     clock = abs(number) >> bits
@@ -155,7 +162,10 @@ def _datetime(data: bytes, kind: str) -> str:
     packed = int.from_bytes(data[:5], "big") - (1 << 39)
     months, rest = packed >> 22, packed & ((1 << 22) - 1)
     day, clock = rest >> 17, rest & ((1 << 17) - 1)
-    text = f"{months // 13:04}-{months % 13:02}-{day:02} {clock >> 12:02}:{clock >> 6 & 63:02}:{clock & 63:02}"
+    text = (
+        f"{months // 13:04}-{months % 13:02}-{day:02}"
+        f" {clock >> 12:02}:{clock >> 6 & 63:02}:{clock & 63:02}"
+    )
     return text + _fraction(data[5:], kind)
 
 
@@ -191,8 +201,8 @@ def _decimal(data: bytes, kind: str) -> str:
 
 
 def _uuid(data: bytes, kind: str) -> str:
-    """Versions below 6 are stored with their last parts first, so that they sort by node and time (MariaDB
-    documentation, "UUID Data Type").
+    """Versions below 6 are stored with their last parts first, so that they sort by node and time
+    (MariaDB documentation, "UUID Data Type").
     """
     if data[6] & 0x80 and 0 < data[8] < 0x60:
         data = data[12:] + data[10:12] + data[8:10] + data[6:8] + data[:6]

@@ -1,7 +1,8 @@
-"""Which lines of InnoDB's report of a deadlock are its headings, and which stand in a statement that it quotes.
+"""Which lines of InnoDB's report of a deadlock are its headings, and which stand in a statement
+that it quotes.
 
-A statement may have lines in its texts that read like headings, even a whole report: applications store such reports.
-A heading is one only where no quote of the statement is open.
+A statement may have lines in its texts that read like headings, even a whole report: applications
+store such reports. A heading is one only where no quote of the statement is open.
 """
 
 from __future__ import annotations
@@ -10,20 +11,26 @@ import re
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-#: Statements are cut at so many bytes in InnoDB's report of a deadlock (``innobase_mysql_print_thd``).
+#: Statements are cut at so many bytes in InnoDB's report of a deadlock
+#: (``innobase_mysql_print_thd``).
 MOST_STATEMENT = 3_000
 _HEADING = re.compile(
-    r"\s*\*\*\* (?:\((?P<member>\d+)\) TRANSACTION:|(?:\(\d+\) )?(?P<what>WAITING FOR THIS LOCK|HOLDS THE LOCK|"
+    r"\s*\*\*\* (?:\((?P<member>\d+)\) TRANSACTION:|(?:\(\d+\) )?(?P<what>WAITING FOR THIS"
+    r" LOCK|HOLDS THE LOCK|"
     r"CONFLICTING WITH:)|WE ROLL BACK TRANSACTION \((?P<victim>\d+)\))"
 )
 _STATEMENT_FOLLOWS = re.compile(r"(?:MariaDB|MySQL) thread id \d+, ")
 #: What is whole in a statement: quoted names and texts, comments.
-_CLOSED = re.compile(r"'(?:[^'\\]|\\.|'')*'|\"(?:[^\"\\]|\\.|\"\")*\"|`[^`]*`|/\*.*?\*/|(?:--\s|#)[^\n]*", re.DOTALL)
+_CLOSED = re.compile(
+    r"'(?:[^'\\]|\\.|'')*'|\"(?:[^\"\\]|\\.|\"\")*\"|`[^`]*`|/\*.*?\*/|(?:--\s|#)[^\n]*", re.DOTALL
+)
 _OPENS = re.compile(r"['\"`]|/\*")
 
 
 class Heading(NamedTuple):
-    """A heading of a report: of a member, of its locks (``what``), or the last line (``victim``, counted from 1)."""
+    """A heading of a report: of a member, of its locks (``what``), or the last line (``victim``,
+    counted from 1).
+    """
 
     member: int | None = None
     what: str | None = None
@@ -40,7 +47,9 @@ def heading_in(line: str) -> Heading | None:
 
 
 class ReportLines:
-    """Takes a report's lines, one by one, and tells its headings. A new report begins at the first member's heading."""
+    """Takes a report's lines, one by one, and tells its headings. A new report begins at the first
+    member's heading.
+    """
 
     def __init__(self, *, quotes: bool = True) -> None:
         """``quotes``: False takes every line for a heading that reads like one."""
@@ -64,7 +73,9 @@ class ReportLines:
 
 
 def goes_on(statement: Sequence[str], most: int) -> bool:
-    """Whether a quote is open behind these lines of a statement, which the server cuts at ``most`` bytes."""
+    """Whether a quote is open behind these lines of a statement, which the server cuts at ``most``
+    bytes.
+    """
     text = "\n".join(statement)
     if _OPENS.search(_CLOSED.sub("", text)) is None:
         return False
@@ -72,10 +83,11 @@ def goes_on(statement: Sequence[str], most: int) -> bool:
 
 
 def headings(lines: Sequence[str]) -> list[tuple[int, Heading]]:
-    """The headings of the report that begins with the first line, by number of line, up to its last one.
+    """The headings of the report that begins with the first line, by number of line, up to its last
+    one.
 
-    A quote may be one that the server does not take for one (``sql_mode`` NO_BACKSLASH_ESCAPES): where no end of the
-    report is found so, every line that reads like a heading is one.
+    A quote may be one that the server does not take for one (``sql_mode`` NO_BACKSLASH_ESCAPES):
+    where no end of the report is found so, every line that reads like a heading is one.
     """
     found = _up_to_the_end(lines, ReportLines())
     return found if _is_whole(found) else _up_to_the_end(lines, ReportLines(quotes=False))

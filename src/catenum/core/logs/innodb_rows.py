@@ -1,4 +1,6 @@
-"""Rows as JSON that tell what sessions of a server with InnoDB ran: statements, and the transactions around them."""
+"""Rows as JSON that tell what sessions of a server with InnoDB ran: statements, and the
+transactions around them.
+"""
 
 from __future__ import annotations
 
@@ -11,8 +13,9 @@ Row = Mapping[str, object]
 
 
 class StatementRows:
-    """Rows of ``mysql.general_log``, or of the performance schema's history of statements and of transactions with the
-    connection's number (``threads.processlist_id``) beside them. They are read when all are there.
+    """Rows of ``mysql.general_log``, or of the performance schema's history of statements and of
+    transactions with the connection's number (``threads.processlist_id``) beside them. They are
+    read when all are there.
     """
 
     def __init__(self) -> None:
@@ -43,15 +46,18 @@ def _of_statement(row: Row) -> Iterator[Placed]:
     sql = row.get("sql_text") or row.get("argument")
     command = str(row.get("command_type") or "Query")
     yield _placed(
-        row, _number(row, "event_id") or 0.0, str(sql) if sql and command in ("Query", "Execute") else None, command
+        row,
+        _number(row, "event_id") or 0.0,
+        str(sql) if sql and command in ("Query", "Execute") else None,
+        command,
     )
 
 
 def _of_transaction(row: Row) -> Iterator[Placed]:
     """Where it began and ended, with its level, as statements would say it.
 
-    A transaction's event lies within that of the statement that begins it (MySQL Reference Manual, 29.12.7
-    "Performance Schema Transaction Tables"): that one belongs to it.
+    A transaction's event lies within that of the statement that begins it (MySQL Reference Manual,
+    29.12.7 "Performance Schema Transaction Tables"): that one belongs to it.
     """
     within = row.get("nesting_event_type") == "STATEMENT"
     began = _number(row, "nesting_event_id" if within else "event_id")
@@ -59,7 +65,11 @@ def _of_transaction(row: Row) -> Iterator[Placed]:
         return
     access = "read only" if str(row.get("access_mode")).upper() == "READ ONLY" else "read write"
     yield _placed(row, began - 0.3, "commit")
-    yield _placed(row, began - 0.2, f"set session transaction isolation level {str(row['isolation_level']).lower()}")
+    yield _placed(
+        row,
+        began - 0.2,
+        f"set session transaction isolation level {str(row['isolation_level']).lower()}",
+    )
     yield _placed(row, began - 0.1, f"start transaction {access}")
     ended = _number(row, "end_event_id")
     if ended is not None:
@@ -68,7 +78,9 @@ def _of_transaction(row: Row) -> Iterator[Placed]:
 
 def _placed(row: Row, place: float, sql: str | None, command: str = "Query") -> Placed:
     at = str(row["event_time"]) if row.get("event_time") else None
-    return (at or "", place), LogEntry(at=at, pid=_session(row), severity="GENERAL", message=command, statement=sql)
+    return (at or "", place), LogEntry(
+        at=at, pid=_session(row), severity="GENERAL", message=command, statement=sql
+    )
 
 
 def _session(row: Row) -> int | None:

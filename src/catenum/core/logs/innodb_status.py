@@ -1,8 +1,10 @@
-"""Reads what ``SHOW ENGINE INNODB STATUS`` says of transactions, their locks, and the latest deadlock.
+"""Reads what ``SHOW ENGINE INNODB STATUS`` says of transactions, their locks, and the latest
+deadlock.
 
-Pure text work, apart from the connection: the same text may come from a log. Locks held are listed only with
-``innodb_status_output_locks`` on. Record dumps are decoded to column values by the types of the index's columns
-(InnoDB's row formats: integers big-endian with the sign bit turned round, NULL marked as such, strings as bytes).
+Pure text work, apart from the connection: the same text may come from a log. Locks held are listed
+only with ``innodb_status_output_locks`` on. Record dumps are decoded to column values by the types
+of the index's columns (InnoDB's row formats: integers big-endian with the sign bit turned round,
+NULL marked as such, strings as bytes).
 """
 
 from __future__ import annotations
@@ -28,8 +30,8 @@ SUPREMUM = "supremum"
 class RecordLock:
     """One lock on one record of an index, or on a whole table (``index`` None).
 
-    ``fields`` are the record's fields as (hex, or None for NULL); ``place`` distinguishes records: space, page and heap
-    number.
+    ``fields`` are the record's fields as (hex, or None for NULL); ``place`` distinguishes records:
+    space, page and heap number.
     """
 
     schema: str
@@ -71,7 +73,9 @@ class TransactionSection:
 
 @dataclass(frozen=True, slots=True)
 class ReportedMember:
-    """One transaction of the latest deadlock: who it is, what it waited for, and which lock stood in the way."""
+    """One transaction of the latest deadlock: who it is, what it waited for, and which lock stood
+    in the way.
+    """
 
     number: int
     thread: int
@@ -82,7 +86,9 @@ class ReportedMember:
 
 @dataclass(frozen=True, slots=True)
 class ReportedDeadlock:
-    """The latest detected deadlock. ``victim`` counts members from 0; ``text`` is the whole section."""
+    """The latest detected deadlock. ``victim`` counts members from 0; ``text`` is the whole
+    section.
+    """
 
     members: tuple[ReportedMember, ...]
     victim: int | None
@@ -99,19 +105,25 @@ _NAME = r"`((?:[^`]|``)+)`"
 #: A partition is told behind the table: ``/* Partition `low` */``.
 _PART = r"(?: /\* Partition .*? \*/)?"
 _RECORD = re.compile(
-    rf"^RECORD LOCKS space id (\d+) page no (\d+) .*? index (.+?) of table {_NAME}\.{_NAME}{_PART} trx id (\d+) (.*)$"
+    rf"^RECORD LOCKS space id (\d+) page no (\d+) .*? index (.+?) of table {_NAME}\.{_NAME}{_PART}"
+    r" trx id (\d+) (.*)$"
 )
-_TABLE = re.compile(rf"^TABLE LOCK table {_NAME}\.{_NAME}{_PART} trx id (\d+) lock mode (\S+)( waiting)?")
+_TABLE = re.compile(
+    rf"^TABLE LOCK table {_NAME}\.{_NAME}{_PART} trx id (\d+) lock mode (\S+)( waiting)?"
+)
 _HEAP = re.compile(r"^Record lock, heap no (\d+)")
 _FIELD = re.compile(r"^ \d+: (?:len (\d+); hex ([0-9a-f]*);(?:.*(\(total \d+ bytes\)))?|SQL NULL)")
 
 
 def is_cut(status: str) -> bool:
-    """Whether the text was too long for the server to print all of it (1 MB), transactions being what it leaves out."""
+    """Whether the text was too long for the server to print all of it (1 MB), transactions being
+    what it leaves out.
+    """
     return "... truncated..." in status
 
 
-#: Statements are cut at so many bytes in the list of transactions (``lock_print_info_all_transactions``).
+#: Statements are cut at so many bytes in the list of transactions
+#: (``lock_print_info_all_transactions``).
 MOST_LISTED = 600
 _LIST = "LIST OF TRANSACTIONS FOR EACH SESSION:\n"
 #: How lines begin that may follow a statement.
@@ -119,7 +131,9 @@ _BEHIND_STATEMENT = ("---", "TABLE LOCK", "RECORD LOCKS", "Trx read view")
 
 
 def transactions(status: str) -> list[TransactionSection]:
-    """The transactions of the section ``LIST OF TRANSACTIONS``. Lines within a text of a statement are none of its."""
+    """The transactions of the section ``LIST OF TRANSACTIONS``. Lines within a text of a statement
+    are none of its.
+    """
     if status.count(_LIST) > 1 and "LATEST DETECTED DEADLOCK" in status:
         status = status[_end_of_latest(status) :]  # its statements may have that line, too
     found: list[TransactionSection] = []
@@ -157,7 +171,9 @@ def _end_of_latest(status: str) -> int:
     begins = status.find("*** (1) TRANSACTION:", begins)
     lines = status[begins:].split("\n")
     last = headings(lines)[-1:]
-    return begins + sum(len(line) + 1 for line in lines[: last[0][0]]) if begins >= 0 and last else 0
+    return (
+        begins + sum(len(line) + 1 for line in lines[: last[0][0]]) if begins >= 0 and last else 0
+    )
 
 
 def _fill(found: Sequence[TransactionSection], lines: Sequence[str]) -> None:
@@ -204,10 +220,14 @@ def _locks(lines: Sequence[str]) -> Iterator[RecordLock]:
             space, page, index, schema, name, owner, reported = record.groups()
             mode, waiting = _mode(reported)
             start = at
-            while at < len(lines) and not lines[at].startswith(("RECORD LOCKS", "TABLE LOCK", "---", "***")):
+            while at < len(lines) and not lines[at].startswith(
+                ("RECORD LOCKS", "TABLE LOCK", "---", "***")
+            ):
                 at += 1
             for heap, fields, supremum in _records(lines[start:at]):
-                only_gap = supremum and mode.covers == "next-key"  # behind the last row there is only a gap
+                only_gap = (
+                    supremum and mode.covers == "next-key"
+                )  # behind the last row there is only a gap
                 shown = replace(mode, covers="gap") if only_gap else mode
                 yield RecordLock(
                     _name(schema),
@@ -230,7 +250,9 @@ def _mode(reported: str) -> tuple[Mode, bool]:
     """``lock_mode X locks rec but not gap waiting`` as (``X record``, True)."""
     letter = re.match(r"lock[_ ]mode (\w)", reported)
     covers: Covers = next((name for words, name in _KINDS if words in reported), "next-key")
-    return Mode("record", letter[1] if letter else "?", covers), reported.rstrip().endswith("waiting")
+    return Mode("record", letter[1] if letter else "?", covers), reported.rstrip().endswith(
+        "waiting"
+    )
 
 
 def _records(lines: Sequence[str]) -> Iterator[tuple[int, tuple[str | None, ...], bool]]:
@@ -250,14 +272,20 @@ def _records(lines: Sequence[str]) -> Iterator[tuple[int, tuple[str | None, ...]
 
 
 def latest_deadlock(status: str) -> ReportedDeadlock | None:
-    """The section ``LATEST DETECTED DEADLOCK``; None where there was none since the server started."""
+    """The section ``LATEST DETECTED DEADLOCK``; None where there was none since the server
+    started.
+    """
     _, found, rest = status.partition("LATEST DETECTED DEADLOCK\n------------------------\n")
     if not found:
         return None
     lines = rest.split("\n")
     last = headings(lines)[-1:]
     whole = bool(last) and last[0][1].victim is not None
-    return report_of("\n".join(lines[: last[0][0] + 1]) if whole else rest.partition("\n------------\nTRANSACTIONS")[0])
+    return report_of(
+        "\n".join(lines[: last[0][0] + 1])
+        if whole
+        else rest.partition("\n------------\nTRANSACTIONS")[0]
+    )
 
 
 def report_of(text: str) -> ReportedDeadlock:
@@ -275,7 +303,8 @@ def report_of(text: str) -> ReportedDeadlock:
     read = [_member(parts) for parts in members]
     held = [lock for _, holds in read for lock in holds]
     whole = tuple(
-        member if member.conflicting else replace(member, conflicting=_in_the_way(member, held)) for member, _ in read
+        member if member.conflicting else replace(member, conflicting=_in_the_way(member, held))
+        for member, _ in read
     )
     victim = found[-1][1].victim if found else None
     return ReportedDeadlock(whole, victim - 1 if victim else None, text.strip())
@@ -283,7 +312,12 @@ def report_of(text: str) -> ReportedDeadlock:
 
 def same_place(one: RecordLock, other: RecordLock) -> bool:
     """Whether two locks are on the same record, or on the same table."""
-    return (one.schema, one.table, one.index, one.place) == (other.schema, other.table, other.index, other.place)
+    return (one.schema, one.table, one.index, one.place) == (
+        other.schema,
+        other.table,
+        other.index,
+        other.place,
+    )
 
 
 def _in_the_way(member: ReportedMember, held: Sequence[RecordLock]) -> tuple[RecordLock, ...]:
@@ -295,8 +329,8 @@ def _in_the_way(member: ReportedMember, held: Sequence[RecordLock]) -> tuple[Rec
 
 
 def _member(parts: Mapping[str, Sequence[str]]) -> tuple[ReportedMember, tuple[RecordLock, ...]]:
-    """One member by the lines under each of its headings, and what it is said to hold: MariaDB says what is in a
-    member's way, MySQL what each member holds.
+    """One member by the lines under each of its headings, and what it is said to hold: MariaDB says
+    what is in a member's way, MySQL what each member holds.
     """
     own = parts[""]
     begins = next((n for n, line in enumerate(own) if _THREAD.match(line)), len(own) - 1)
@@ -313,8 +347,8 @@ def _member(parts: Mapping[str, Sequence[str]]) -> tuple[ReportedMember, tuple[R
 
 
 def holder_of(member: ReportedMember, members: tuple[ReportedMember, ...]) -> ReportedMember | None:
-    """Whom ``member`` waits for: whose lock stands in its way; where none is told, the cycle is printed so that each
-    waits for the next, the last for the first.
+    """Whom ``member`` waits for: whose lock stands in its way; where none is told, the cycle is
+    printed so that each waits for the next, the last for the first.
     """
     owners = {lock.owner for lock in member.conflicting}
     named = [other for other in members if other is not member and other.number in owners]

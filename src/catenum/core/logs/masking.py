@@ -1,4 +1,6 @@
-"""Captured conflicts without values: statements and records masked by their parts, never as text; ids stay."""
+"""Captured conflicts without values: statements and records masked by their parts, never as text;
+ids stay.
+"""
 
 from __future__ import annotations
 
@@ -17,20 +19,28 @@ from catenum.core.sql.masking import Piece, literals
 
 
 def masked(conflict: Conflict) -> Conflict:
-    """The same without literals, keys of records and parameters. Of the report only the first line stays."""
+    """The same without literals, keys of records and parameters. Of the report only the first line
+    stays.
+    """
     rules = rules_of(conflict.server)
 
     def member(one: Member) -> Member:
         return replace(
             one,
             statement=rules.sql.masked(one.statement) if one.statement else None,
-            history=tuple(rules.sql.masked(sql) for sql in one.history) if one.history is not None else None,
+            history=tuple(rules.sql.masked(sql) for sql in one.history)
+            if one.history is not None
+            else None,
             later=tuple(map(rules.sql.masked, one.later)),
         )
 
     def wait(one: CapturedWait) -> CapturedWait:
         by_key = bool(one.record) or "advisory" in one.object
-        text = re.sub(r"\((?:[^()]|\([^()]*\))*\)|(?<=advisory lock ).*", "(?)", one.object) if by_key else one.object
+        text = (
+            re.sub(r"\((?:[^()]|\([^()]*\))*\)|(?<=advisory lock ).*", "(?)", one.object)
+            if by_key
+            else one.object
+        )
         return replace(one, object=text, record=())
 
     return replace(
@@ -38,15 +48,19 @@ def masked(conflict: Conflict) -> Conflict:
         members=tuple(map(member, conflict.members)),
         waits=tuple(map(wait, conflict.waits)),
         notes=tuple(_masked_note(note, rules) for note in conflict.notes),
-        report=conflict.report.split("\n", maxsplit=1)[0],  # the rest has values, in whatever language around them
+        report=conflict.report.split("\n", maxsplit=1)[
+            0
+        ],  # the rest has values, in whatever language around them
     )
 
 
 def mask_staged(staged: Staged, conflict: Conflict) -> tuple[Staged, Conflict]:
-    """A scenario with other values in place of those captured, in statements and rows; and the conflict with the same.
+    """A scenario with other values in place of those captured, in statements and rows; and the
+    conflict with the same.
 
-    Alike ones stay alike and different ones different, numbers and dates keep their order, texts their length; what the
-    tables' definitions name (the values of a check, of an enum) stays. Comments are left out.
+    Alike ones stay alike and different ones different, numbers and dates keep their order, texts
+    their length; what the tables' definitions name (the values of a check, of an enum) stays.
+    Comments are left out.
     """
     rules = rules_of(conflict.server)
     lines = [(line, line.lower().startswith("insert into")) for line in staged.data.split("\n")]
@@ -62,7 +76,9 @@ def mask_staged(staged: Staged, conflict: Conflict) -> tuple[Staged, Conflict]:
         name: {
             **part,
             "statements": [
-                {**one, "sql": changed(str(one["sql"]))} if isinstance(one, dict) else changed(str(one))
+                {**one, "sql": changed(str(one["sql"]))}
+                if isinstance(one, dict)
+                else changed(str(one))
                 for one in _statements(part)
             ],
         }
@@ -81,7 +97,11 @@ def mask_staged(staged: Staged, conflict: Conflict) -> tuple[Staged, Conflict]:
     notes = [_masked_note(note, rules) for note in staged.notes]
     return (
         replace(staged, data=data, transactions=transactions, notes=notes),
-        replace(conflict, members=members, notes=tuple(_masked_note(note, rules) for note in conflict.notes)),
+        replace(
+            conflict,
+            members=members,
+            notes=tuple(_masked_note(note, rules) for note in conflict.notes),
+        ),
     )
 
 
@@ -102,7 +122,9 @@ def _sql(one: object) -> str:
 
 
 Value = tuple[str, str]
-_DATE = re.compile(r"(\d{4})-(\d\d)-(\d\d)([ T]\d\d:\d\d(?::\d\d(\.\d+)?)?)?(Z|[+-]\d\d(?::?\d\d)?)?")
+_DATE = re.compile(
+    r"(\d{4})-(\d\d)-(\d\d)([ T]\d\d:\d\d(?::\d\d(\.\d+)?)?)?(Z|[+-]\d\d(?::?\d\d)?)?"
+)
 _UUID = re.compile(r"(?i)[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}")
 _FORMS = {"binary": "b", "hex": "x", "hex number": "x"}
 _NUMBER = re.compile(r"\d+(?:\.\d+)?")
@@ -142,18 +164,24 @@ def _kind(text: str, piece: Piece) -> str:
 
 
 def others(found: Collection[Value], fixed: Collection[Value] = ()) -> dict[Value, str]:
-    """For each value another of its kind: numbers and dates in the same order, texts of the same length, all different
-    where they were. 0, 1, and what is ``fixed`` stay.
+    """For each value another of its kind: numbers and dates in the same order, texts of the same
+    length, all different where they were. 0, 1, and what is ``fixed`` stay.
     """
     taken = {value for _, value in (*found, *fixed)}
-    digits = {value for kind, value in found if kind in ("number", "text") and _NUMBER.fullmatch(value)}
+    digits = {
+        value for kind, value in found if kind in ("number", "text") and _NUMBER.fullmatch(value)
+    }
     other: dict[Value, str] = {}
     for value, made in _numbers(digits, taken).items():
         other["number", value] = other["text", value] = made
     for place, (kind, value) in enumerate(sorted(one for one in found if one[0] in _FORMS)):
         made = format(place, _FORMS[kind])
-        other[kind, value] = "0x" + made.zfill(len(value) - 2) if kind == "hex number" else made.zfill(len(value))
-    texts = sorted(value for kind, value in found if kind == "text" and value and ("text", value) not in other)
+        other[kind, value] = (
+            "0x" + made.zfill(len(value) - 2) if kind == "hex number" else made.zfill(len(value))
+        )
+    texts = sorted(
+        value for kind, value in found if kind == "text" and value and ("text", value) not in other
+    )
     dates = [value for value in texts if _DATE.fullmatch(value)]
     for place, value in enumerate(dates):
         other["text", value] = _another_date(value, place)
@@ -168,7 +196,9 @@ def others(found: Collection[Value], fixed: Collection[Value] = ()) -> dict[Valu
 
 
 def _numbers(found: Collection[str], taken: Collection[str]) -> dict[str, str]:
-    """Each the next whole number that stands for none: no greater than what was there, unless that is all taken."""
+    """Each the next whole number that stands for none: no greater than what was there, unless that
+    is all taken.
+    """
     made: dict[str, str] = {}
     known = {Decimal(value) for value in taken if _NUMBER.fullmatch(value)}
     last = Decimal(1)
@@ -187,7 +217,11 @@ def _numbers(found: Collection[str], taken: Collection[str]) -> dict[str, str]:
         for one in alike:
             scale = len(one.partition(".")[2])
             text = f"{new:.{max(scale, 4) if new != int(new) else scale}f}"
-            made[one] = text if "." in one or value < 1 else text.zfill(len(one) if one.startswith("0") else 0)
+            made[one] = (
+                text
+                if "." in one or value < 1
+                else text.zfill(len(one) if one.startswith("0") else 0)
+            )
     return made
 
 
@@ -220,7 +254,9 @@ def _json(value: str, other: Mapping[Value, str]) -> str | None:
 
 
 def _another_text(value: str, place: int, used: Collection[str]) -> str:
-    """A text of the same length and signs that none of the others is; longer where so few letters do not do."""
+    """A text of the same length and signs that none of the others is; longer where so few letters
+    do not do.
+    """
     for step in range(2_000):
         made = _alike(value, place + step)
         if made not in used or not any(sign.isalnum() for sign in value):
@@ -238,7 +274,9 @@ def _alike(text: str, place: int) -> str:
         code = letters[rest] + code
     plain = iter(code * (len(text) + 1))
     digit = str((place + len(text)) % 10)
-    return "".join(next(plain) if sign.isalpha() else digit if sign.isdigit() else sign for sign in text)
+    return "".join(
+        next(plain) if sign.isalpha() else digit if sign.isdigit() else sign for sign in text
+    )
 
 
 def _replaced(text: str, other: Mapping[Value, str], rules: Rules) -> str:

@@ -1,6 +1,8 @@
-"""A log as it comes, in pieces of bytes: decoded, unwrapped, and read as the messages of one server.
+"""A log as it comes, in pieces of bytes: decoded, unwrapped, and read as the messages of one
+server.
 
-The one way from a file to messages, whether the file is read once, taken into a store, or followed as it grows.
+The one way from a file to messages, whether the file is read once, taken into a store, or followed
+as it grows.
 """
 
 from __future__ import annotations
@@ -13,7 +15,11 @@ from catenum.core.logs.wrapping import Unwrapper
 
 #: By so much of its beginning (bytes) it is told what a log is.
 HEAD = 400_000
-_MARKS = ((codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"))
+_MARKS = (
+    (codecs.BOM_UTF8, "utf-8-sig"),
+    (codecs.BOM_UTF16_LE, "utf-16"),
+    (codecs.BOM_UTF16_BE, "utf-16"),
+)
 
 
 def encoding_of(head: bytes) -> str:
@@ -32,9 +38,11 @@ def encoding_of(head: bytes) -> str:
 class LogPieces:
     """Messages of one log. What is no text in its encoding is written as escapes."""
 
-    def __init__(self, head: bytes, reader_of: Callable[[str], LogReader | None], only: str | None = None) -> None:
-        """``head``: the log's beginning; ``reader_of``: a reader for a log that begins so, or None; ``only``: whose
-        lines are meant, where several programs write into one log.
+    def __init__(
+        self, head: bytes, reader_of: Callable[[str], LogReader | None], only: str | None = None
+    ) -> None:
+        """``head``: the log's beginning; ``reader_of``: a reader for a log that begins so, or None;
+        ``only``: whose lines are meant, where several programs write into one log.
         """
         self._encoding = encoding_of(head)
         self._decoder = self._make_decoder()
@@ -87,5 +95,8 @@ class LogPieces:
     def rest(self) -> Iterator[LogEntry]:
         """The end of this file; the log may go on in another."""
         if self.reader is not None:
-            text = self._unwrapper.feed(self._decoder.decode(b"", final=True)) + self._unwrapper.finish()
+            text = (
+                self._unwrapper.feed(self._decoder.decode(b"", final=True))
+                + self._unwrapper.finish()
+            )
             yield from self.reader.feed(text if text.endswith("\n") else f"{text}\n")

@@ -1,4 +1,6 @@
-"""PostgreSQL's log in its three forms: plain text, ``csvlog`` and ``jsonlog`` (documentation, 20.8)."""
+"""PostgreSQL's log in its three forms: plain text, ``csvlog`` and ``jsonlog`` (documentation,
+20.8).
+"""
 
 from __future__ import annotations
 
@@ -17,12 +19,26 @@ from catenum.core.logs.postgresql_words import ENGLISH
 _PARTS = ("DETAIL", "HINT", "QUERY", "CONTEXT", "STATEMENT", "LOCATION")
 #: With ``log_error_verbosity = verbose`` the message begins with its code.
 _CODE = re.compile(r"([0-9A-Z]{5}): ")
-#: A row of csvlog has at least so many columns ("Table 20.3" of the documentation; later versions append some).
+#: A row of csvlog has at least so many columns ("Table 20.3" of the documentation; later versions
+#: append some).
 _FEWEST = 23
-_JSON = {"at": "timestamp", "user": "user", "database": "dbname", "pid": "pid", "tag": "ps", "transaction": "vxid",
-         "severity": "error_severity", "code": "state_code", "message": "message", "detail": "detail", "hint": "hint",
-         "context": "context", "statement": "statement", "application": "application_name",
-         "session": "session_id"}  # fmt: skip
+_JSON = {
+    "at": "timestamp",
+    "user": "user",
+    "database": "dbname",
+    "pid": "pid",
+    "tag": "ps",
+    "transaction": "vxid",
+    "severity": "error_severity",
+    "code": "state_code",
+    "message": "message",
+    "detail": "detail",
+    "hint": "hint",
+    "context": "context",
+    "statement": "statement",
+    "application": "application_name",
+    "session": "session_id",
+}
 #: The first line of such a row, whose message may go over many, has at least so many commas.
 _FEW_COMMAS = 10
 #: A byte that is no UTF-8, as it was written when the log was decoded: no escape that JSON knows.
@@ -36,7 +52,9 @@ class PostgresqlLog:
     """A log of a form that is told by its first line."""
 
     def __init__(self, prefix: str | None = None) -> None:
-        """``prefix``: the server's ``log_line_prefix``, where it is known; otherwise it is inferred."""
+        """``prefix``: the server's ``log_line_prefix``, where it is known; otherwise it is
+        inferred.
+        """
         self._reader: LogReader | None = None
         self._prefix = prefix
 
@@ -60,7 +78,9 @@ class PostgresqlLog:
             yield from self._reader.finish()
 
     def _reader_of(self, text: str) -> tuple[LogReader, int]:
-        """By the first line that tells, and where that begins: a log may begin in the middle of a message."""
+        """By the first line that tells, and where that begins: a log may begin in the middle of a
+        message.
+        """
         pattern = pattern_of(self._prefix) if self._prefix else None
         begins = first_message(text)
         if begins is not None and begins.form != "plain":
@@ -79,7 +99,9 @@ class PostgresqlLog:
 
 
 class FirstMessage(NamedTuple):
-    """The first line of a text that begins a message: in which form, and how many characters stand before it."""
+    """The first line of a text that begins a message: in which form, and how many characters stand
+    before it.
+    """
 
     form: Literal["json", "csv", "plain"]
     place: int
@@ -112,7 +134,9 @@ class _JsonLog:
         self.left = lines.pop()
         for line in lines:
             try:
-                value = json.loads(_BYTE.sub(r"\1\\\\x", line) if "\\x" in line else line, strict=False)
+                value = json.loads(
+                    _BYTE.sub(r"\1\\\\x", line) if "\\x" in line else line, strict=False
+                )
             except ValueError:
                 self.unread += bool(line.strip())
                 continue
@@ -156,11 +180,24 @@ class _CsvLog:
                 # A log has millions: this is the quickest way to make one.
                 yield _make(
                     (
-                        "", row[0], int(row[3]) if row[3] else None, ENGLISH.get(row[11], row[11]), row[12], row[13],
-                        row[14] or None, row[15] or None, row[18] or None, row[19] or None, row[1] or None,
-                        row[2] or None, row[22] or None, row[9] or None, row[7], row[5] or None,
+                        "",
+                        row[0],
+                        int(row[3]) if row[3] else None,
+                        ENGLISH.get(row[11], row[11]),
+                        row[12],
+                        row[13],
+                        row[14] or None,
+                        row[15] or None,
+                        row[18] or None,
+                        row[19] or None,
+                        row[1] or None,
+                        row[2] or None,
+                        row[22] or None,
+                        row[9] or None,
+                        row[7],
+                        row[5] or None,
                     )
-                )  # fmt: skip
+                )
         self.seen += seen
 
     def finish(self) -> Iterator[LogEntry]:
@@ -168,7 +205,9 @@ class _CsvLog:
 
 
 class _PlainLog:
-    """Lines with a prefix; the parts of a message follow it, and lines that go on begin with a tab."""
+    """Lines with a prefix; the parts of a message follow it, and lines that go on begin with a
+    tab.
+    """
 
     def __init__(self, prefix: Prefix) -> None:
         self.left, self.seen, self.unread = "", 0, 0
@@ -209,7 +248,9 @@ class _PlainLog:
         code = _CODE.match(message)
         reported = self.prefix.read(prefix, whole=kind != "LOG" or "Lock" in message)
         return LogEntry(
-            raw="\n".join(line for line, _ in lines).rstrip("\n") if len(lines) > 1 else lines[0][0],
+            raw=(
+                "\n".join(line for line, _ in lines).rstrip("\n") if len(lines) > 1 else lines[0][0]
+            ),
             at=reported.get("at"),
             pid=int(reported["pid"]) if reported.get("pid") else None,
             severity=kind,
@@ -249,7 +290,9 @@ def _head(line: str) -> _Head | None:
     while at >= 0:
         ends = at - 1 if line[at - 1 : at] in (" ", "\u00a0") else at  # as French writes a colon
         begins = ends
-        while begins and (line[begins - 1].isalpha() or (begins == ends and line[begins - 1].isdigit())):
+        while begins and (
+            line[begins - 1].isalpha() or (begins == ends and line[begins - 1].isdigit())
+        ):
             begins -= 1
         kind = ENGLISH.get(line[begins:ends].rstrip("12345"))
         if kind is not None:
@@ -259,7 +302,9 @@ def _head(line: str) -> _Head | None:
 
 
 def _entry(reported: Mapping[str, Any]) -> LogEntry:
-    """A message of which each field is a text, or nothing: whatever else stands there is left out."""
+    """A message of which each field is a text, or nothing: whatever else stands there is left
+    out.
+    """
     number = str(reported["pid"])
     text = {name: value for name, value in reported.items() if value and isinstance(value, str)}
     severity = text.get("severity", "")

@@ -1,7 +1,9 @@
-"""Conflicts in PostgreSQL's log, by SQLSTATE and by the form of the details, in whatever language they are.
+"""Conflicts in PostgreSQL's log, by SQLSTATE and by the form of the details, in whatever language
+they are.
 
-A deadlock's details have a line for each member, which names it first and whom it waits for last, and then each
-member's statement (deadlock.c, ``DeadLockReport``). The first member is the one that found the cycle, and falls.
+A deadlock's details have a line for each member, which names it first and whom it waits for last,
+and then each member's statement (deadlock.c, ``DeadLockReport``). The first member is the one that
+found the cycle, and falls.
 """
 
 from __future__ import annotations
@@ -24,19 +26,36 @@ from catenum.core.logs.conflicts import (
 )
 from catenum.core.logs.histories import Histories, Open
 from catenum.core.logs.postgresql_details import MODE, NUMBERS, WaitLine, cycle, statements_of
-from catenum.core.logs.postgresql_statements import PARAMETER, has_ended, history_of, statement_of, with_values
+from catenum.core.logs.postgresql_statements import (
+    PARAMETER,
+    has_ended,
+    history_of,
+    statement_of,
+    with_values,
+)
 from catenum.core.logs.sequels import Sequels
 from catenum.core.record.recording import WaitEnd
 from catenum.core.servers import Rules
 from catenum.core.text import listed
 
 #: Which conflict an error is, by its code (documentation, appendix A).
-_DEADLOCK, _NOT_FREE, _REFUSED, _CANCELLED, _ENDED, _DONE = "40P01", "55P03", "40001", "57014", "57P01", "00000"
+_DEADLOCK, _NOT_FREE, _REFUSED, _CANCELLED, _ENDED, _DONE = (
+    "40P01",
+    "55P03",
+    "40001",
+    "57014",
+    "57P01",
+    "00000",
+)
 _TUPLE = re.compile(r"\((\d+), ?(\d+)\)|(?<![\d,(])(\d+),(\d+) 튜플")
 _ADVISORY = re.compile(r"\[(\d+),(\d+),(\d+),(\d+)\]")
 _VIRTUAL = re.compile(r"(?<![\d/])(\d+/\d+)(?![\d/])")
-_ENDED_WORDS = ("canceling statement due to user request", "terminating connection due to administrator command")
-#: The length of a wait in a message of ``log_lock_waits``, with three places whatever the language (proc.c).
+_ENDED_WORDS = (
+    "canceling statement due to user request",
+    "terminating connection due to administrator command",
+)
+#: The length of a wait in a message of ``log_lock_waits``, with three places whatever the language
+#: (proc.c).
 _LENGTH = re.compile(r"(?<![\d.,\[/])\d+[.,]\d{3}(?![\d.,)\]])")
 _STOP = re.compile("[.。]")
 _ACQUIRED = re.compile(r"process \d+ acquired ")
@@ -62,7 +81,9 @@ class _OpenWait:
     mode: str
     since_ms: float
     holders: tuple[int, ...] = ()
-    members: tuple[Member, ...] = ()  # as they stood when the wait was logged: holders go on before it ends
+    members: tuple[
+        Member, ...
+    ] = ()  # as they stood when the wait was logged: holders go on before it ends
     ended: WaitEnd = "lasted"
     began: tuple[str, float] | None = None
 
@@ -76,9 +97,13 @@ class PostgresqlConflicts:
         self._who: dict[int, LogEntry] = {}
         self._waits: dict[int, _OpenWait] = {}
         self._has_details = False  # log_error_verbosity is not terse
-        self._sessions: dict[int | None, list[str]] = {}  # of each process, the one that wrote last at the end
+        self._sessions: dict[
+            int | None, list[str]
+        ] = {}  # of each process, the one that wrote last at the end
         self._sequels = Sequels(rules)
-        self._mixed: set[int | None] = set()  # processes with two sessions at once: two servers write here
+        self._mixed: set[int | None] = (
+            set()
+        )  # processes with two sessions at once: two servers write here
 
     def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
         """Each conflict, when it is whole; a wait, when it is over."""
@@ -114,9 +139,17 @@ class PostgresqlConflicts:
 
     def _transactions(self, conflict: Conflict) -> dict[str, str | None]:
         """The numbers of the members' transactions, where the log has them."""
-        latest = {m.session: self._ran[int(m.session)][-1] for m in conflict.members if int(m.session) in self._ran}
+        latest = {
+            m.session: self._ran[int(m.session)][-1]
+            for m in conflict.members
+            if int(m.session) in self._ran
+        }
         numbers = {session: entry.transaction for session, entry in latest.items()}
-        return {session: number for session, number in numbers.items() if number and not number.endswith("/0")}
+        return {
+            session: number
+            for session, number in numbers.items()
+            if number and not number.endswith("/0")
+        }
 
     def _goes_on(self, entry: LogEntry) -> None:
         """A member of a conflict writes again."""
@@ -124,7 +157,11 @@ class PostgresqlConflicts:
         if entry.severity in ("ERROR", "FATAL", "PANIC"):
             self._sequels.gone(session, "rollback")
         elif (sql := statement_of(entry)) is not None:
-            virtual = entry.transaction if entry.transaction and not entry.transaction.endswith("/0") else None
+            virtual = (
+                entry.transaction
+                if entry.transaction and not entry.transaction.endswith("/0")
+                else None
+            )
             self._sequels.ran(session, sql, virtual, ended=has_ended(entry))
 
     def continued(self, found: Sequence[Conflict]) -> list[Conflict]:
@@ -152,11 +189,15 @@ class PostgresqlConflicts:
             for pid in (entry.pid, *(one.pid for one in members)):
                 self._waits.pop(pid or 0, None)  # its wait is part of the deadlock
             yield found
-        elif code == _NOT_FREE or (code is None and _is(entry, "lock timeout", "could not obtain lock")):
+        elif code == _NOT_FREE or (
+            code is None and _is(entry, "lock timeout", "could not obtain lock")
+        ):
             # who was not to wait is told for what: a timeout's message names nothing
             named = _LOCK_NAMED.search(entry.message) or "could not obtain" in entry.message
             yield self._single(entry, "refused" if named else "timeout")
-        elif code == _REFUSED or (code is None and entry.message.startswith("could not serialize access")):
+        elif code == _REFUSED or (
+            code is None and entry.message.startswith("could not serialize access")
+        ):
             yield self._single(entry, "refused")
         elif self._ends_wait(entry):
             yield self._single(entry, "ended")
@@ -165,9 +206,13 @@ class PostgresqlConflicts:
 
     def _ends_wait(self, entry: LogEntry) -> bool:
         """Whether somebody ended this session or its statement while it waited for a lock."""
-        ended = entry.code in (_CANCELLED, _ENDED) or (entry.code is None and _is(entry, *_ENDED_WORDS))
+        ended = entry.code in (_CANCELLED, _ENDED) or (
+            entry.code is None and _is(entry, *_ENDED_WORDS)
+        )
         waited = entry.pid in self._waits or _TUPLE.search(entry.context or "") is not None
-        return entry.pid is not None and ended and (waited or (entry.tag or "").endswith(" waiting"))
+        return (
+            entry.pid is not None and ended and (waited or (entry.tag or "").endswith(" waiting"))
+        )
 
     def _failed(self, entry: LogEntry) -> Iterator[Conflict]:
         wait = self._waits.pop(entry.pid or 0, None)
@@ -179,7 +224,9 @@ class PostgresqlConflicts:
             self._ran.pop(entry.pid or 0, None)
 
     def _other_session(self, entry: LogEntry) -> None:
-        """A process begins another session: numbers are used again. Or there are two of that number."""
+        """A process begins another session: numbers are used again. Or there are two of that
+        number.
+        """
         known = self._sessions.pop(entry.pid, [])
         if entry.session in known:
             known.remove(entry.session)
@@ -192,7 +239,7 @@ class PostgresqlConflicts:
             self._ran.pop(entry.pid, None)
             self._who.pop(entry.pid or 0, None)
 
-    # -- what a session ran ------------------------------------------------------------------------------------------
+    # -- what a session ran ------------------------------------------------------------------------
 
     def _log(self, entry: LogEntry) -> Iterator[Conflict]:
         if entry.pid is not None and "Lock" in entry.message:
@@ -210,11 +257,15 @@ class PostgresqlConflicts:
         for entry in self._ran.get(pid, ()):
             sql = statement_of(entry)
             if sql is not None:
-                virtual = entry.transaction if entry.transaction and not entry.transaction.endswith("/0") else None
+                virtual = (
+                    entry.transaction
+                    if entry.transaction and not entry.transaction.endswith("/0")
+                    else None
+                )
                 histories.ran(str(pid), sql, virtual, ended=has_ended(entry))
         return histories.open_transaction(str(pid), number)
 
-    # -- waits -------------------------------------------------------------------------------------------------------
+    # -- waits -------------------------------------------------------------------------------------
 
     def _waiting(self, entry: LogEntry) -> Iterator[Conflict]:
         mode, length = MODE.search(entry.message), _LENGTH.search(entry.message)
@@ -234,11 +285,15 @@ class PostgresqlConflicts:
         reported, queue = [*_STOP.split(entry.detail or "", maxsplit=1), ""][:2]
         holders = NUMBERS.findall(reported)
         if (entry.detail or self._has_details) and str(pid) not in NUMBERS.findall(queue):
-            return  # who waits stands in the queue; who has found a deadlock, or got the lock, does not
+            # who waits stands in the queue; who has found a deadlock, or got the lock, does not
+            return
         if known is not None:
             yield self._wait_conflict(self._waits.pop(pid))
         numbers = tuple(map(int, holders))
-        members = (self._member(pid, entry.statement, entry), *(self._member(one, None, None) for one in numbers))
+        members = (
+            self._member(pid, entry.statement, entry),
+            *(self._member(one, None, None) for one in numbers),
+        )
         began = (entry.at, ms) if entry.at else None
         self._waits[pid] = _OpenWait(entry, pid, mode["mode"], ms, numbers, members, began=began)
 
@@ -247,10 +302,14 @@ class PostgresqlConflicts:
         place = self._place(entry.message, entry.context, entry.statement, own=True)
         holders: tuple[int | None, ...] = wait.holders or (None,)
         waits = tuple(
-            replace(_wait(wait.pid, holder, wait.mode, place, wait.since_ms / 1e3), ended=wait.ended)
+            replace(
+                _wait(wait.pid, holder, wait.mode, place, wait.since_ms / 1e3), ended=wait.ended
+            )
             for holder in holders
         )
-        lasted = "lasted" if wait.ended == "went on" else "had lasted, when the log last reports it,"
+        lasted = (
+            "lasted" if wait.ended == "went on" else "had lasted, when the log last reports it,"
+        )
         return Conflict(
             kind="wait",
             server=self.rules.name,
@@ -266,7 +325,7 @@ class PostgresqlConflicts:
             began=wait.began,
         )
 
-    # -- deadlocks ---------------------------------------------------------------------------------------------------
+    # -- deadlocks ---------------------------------------------------------------------------------
 
     def _deadlock(self, entry: LogEntry, reported: Sequence[WaitLine]) -> Conflict:
         notes: list[str] = []
@@ -283,7 +342,9 @@ class PostgresqlConflicts:
             values = {int(number): value for number, value in bound.items()}
             statements[reported[0].pid] = with_values(statements[reported[0].pid], values)
         members = tuple(
-            self._member(one.pid, statements.get(one.pid), entry if one.pid == reported[0].pid else None)
+            self._member(
+                one.pid, statements.get(one.pid), entry if one.pid == reported[0].pid else None
+            )
             for one in reported
         )
         waits = []
@@ -301,18 +362,32 @@ class PostgresqlConflicts:
         if entry.detail is not None:
             return "the details of the cycle cannot be read"
         if self._has_details:
-            return "the details of the cycle are missing, while other messages have theirs: lines of the log are lost"
-        return "the log has no details of the cycle (log_error_verbosity = terse, or their lines were left out)"
+            return (
+                "the details of the cycle are missing, while other messages have theirs: lines of"
+                " the log are lost"
+            )
+        return (
+            "the log has no details of the cycle (log_error_verbosity = terse, or their lines were"
+            " left out)"
+        )
 
     def _single(self, entry: LogEntry, kind: str) -> Conflict:
-        """A conflict of which the log names one side only, and perhaps who held the lock while it waited."""
+        """A conflict of which the log names one side only, and perhaps who held the lock while it
+        waited.
+        """
         wait = self._waits.pop(entry.pid, None) if entry.pid is not None else None
         members = [self._member(entry.pid, entry.statement, entry)] if entry.pid is not None else []
         waits: tuple[CapturedWait, ...] = ()
         place = self._place(entry.message, entry.context, entry.statement, own=True)
-        if entry.code != _REFUSED and entry.pid is not None and not entry.message.startswith("could not serialize"):
+        if (
+            entry.code != _REFUSED
+            and entry.pid is not None
+            and not entry.message.startswith("could not serialize")
+        ):
             holders: tuple[int | None, ...] = wait.holders if wait else (None,)
-            waits = tuple(_wait(entry.pid, holder, wait.mode if wait else "", place) for holder in holders)
+            waits = tuple(
+                _wait(entry.pid, holder, wait.mode if wait else "", place) for holder in holders
+            )
             members += wait.members[1:] if wait else []
         relations = relations_of(waits) or ((place.table,) if place.table else ())
         victim = str(entry.pid) if entry.pid is not None else None
@@ -320,9 +395,14 @@ class PostgresqlConflicts:
         return replace(found, relations=relations, began=wait.began if wait else None)
 
     def _conflict(
-        self, kind: str, entry: LogEntry, members: tuple[Member, ...], waits: tuple[CapturedWait, ...],
-        victim: str | None, notes: Sequence[str],
-    ) -> Conflict:  # fmt: skip
+        self,
+        kind: str,
+        entry: LogEntry,
+        members: tuple[Member, ...],
+        waits: tuple[CapturedWait, ...],
+        victim: str | None,
+        notes: Sequence[str],
+    ) -> Conflict:
         return Conflict(
             kind=kind,  # type: ignore[arg-type]
             server=self.rules.name,
@@ -338,13 +418,17 @@ class PostgresqlConflicts:
         )
 
     def _of_two_servers(self, members: Sequence[Member]) -> Iterator[str]:
-        if twice := [f"process {member.session}" for member in members if member.session in map(str, self._mixed)]:
+        if twice := [
+            f"process {member.session}"
+            for member in members
+            if member.session in map(str, self._mixed)
+        ]:
             yield (
-                f"{listed(twice)} stand for two sessions at once in this log, so it is of two servers: what such a "
-                "process ran before is left out"
+                f"{listed(twice)} stand for two sessions at once in this log, so it is of two"
+                " servers: what such a process ran before is left out"
             )
 
-    # -- details -----------------------------------------------------------------------------------------------------
+    # -- details -----------------------------------------------------------------------------------
 
     def _member(self, pid: int | None, statement: str | None, entry: LogEntry | None) -> Member:
         unclear = entry is None and pid in self._mixed  # which of the two it is
@@ -375,24 +459,34 @@ class PostgresqlConflicts:
             provenance=known,
         )
 
-    def _place(self, message: str, context: str | None, statement: str | None, *, own: bool) -> _Place:
-        """What a wait is for: the message's own words, the context of the session that wrote it, its statement."""
+    def _place(
+        self, message: str, context: str | None, statement: str | None, *, own: bool
+    ) -> _Place:
+        """What a wait is for: the message's own words, the context of the session that wrote it,
+        its statement.
+        """
         tuple_at = _address(context or "")
         named = _LOCK_NAMED.findall((context or "").split("\n")[0]) if tuple_at else []
         if tuple_at and named:
             named_so = next(name for name in named[-1] if name)
             table, source = self._table_of(statement)
             mine = {name for name, _ in self.rules.sql.tables_of(statement or "")}
-            if table and named_so not in mine and "\n" not in (context or "").strip():  # a unique index's entry
+            if (
+                table and named_so not in mine and "\n" not in (context or "").strip()
+            ):  # a unique index's entry
                 return _Place(f"an entry of index {named_so} of {table}", table, source, named_so)
             return _Place(f"{named_so} row at {tuple_at}", named_so, "captured", address=tuple_at)
         at = _address(message)
         advisory, virtual = _ADVISORY.search(message), _VIRTUAL.search(message)
         direct = [next(name for name in names if name) for names in _LOCK_NAMED.findall(message)]
-        direct = [name for name in direct if not re.search(r"[\s\[]\d", name)]  # some languages quote what is no name
+        direct = [
+            name for name in direct if not re.search(r"[\s\[]\d", name)
+        ]  # some languages quote what is no name
         table, source = self._table_of(statement)
         if direct:
-            return _Place(f"{direct[-1]} row" if "row" in message else direct[-1], direct[-1], "captured")
+            return _Place(
+                f"{direct[-1]} row" if "row" in message else direct[-1], direct[-1], "captured"
+            )
         if advisory:
             return _Place(f"advisory lock {_advisory(advisory)}", None, "captured")
         if virtual:
@@ -400,7 +494,9 @@ class PostgresqlConflicts:
         numbers = NUMBERS.findall(message)
         if at:
             relation = numbers[-3] if len(numbers) > 3 else numbers[1] if len(numbers) > 1 else "?"
-            return _Place(f"{table or f'relation {relation}'} row at {at}", table, source, address=at)
+            return _Place(
+                f"{table or f'relation {relation}'} row at {at}", table, source, address=at
+            )
         if re.search(r"relation|Relation|リレーション|отношен|관계", message) and len(numbers) > 2:
             return _Place(table or f"relation {numbers[1]}", table, source)
         number = numbers[1] if len(numbers) > 1 else None
@@ -416,7 +512,9 @@ class PostgresqlConflicts:
         return (locked[0], "assumed") if len(set(locked)) == 1 else (None, "unknown")
 
 
-def _wait(waiter: int, holder: int | None, mode: str, place: _Place, seconds: float | None = None) -> CapturedWait:
+def _wait(
+    waiter: int, holder: int | None, mode: str, place: _Place, seconds: float | None = None
+) -> CapturedWait:
     reported: Provenance = "captured"
     return CapturedWait(
         waiter=str(waiter),
@@ -442,7 +540,9 @@ def _address(text: str) -> str | None:
 
 
 def _transaction(message: str) -> str | None:
-    """The transaction for whose end a session waits: the one number between those of the two sessions."""
+    """The transaction for whose end a session waits: the one number between those of the two
+    sessions.
+    """
     numbers = NUMBERS.findall(message)
     plain = not (_TUPLE.search(message) or _ADVISORY.search(message) or _VIRTUAL.search(message))
     return str(numbers[1]) if plain and len(numbers) == 3 else None
@@ -464,6 +564,8 @@ def _milliseconds(text: str) -> float:
 
 
 def _advisory(found: re.Match[str]) -> str:
-    """As the functions take it: one number of 64 bits, or two of 32 (lock.h, ``SET_LOCKTAG_ADVISORY``)."""
+    """As the functions take it: one number of 64 bits, or two of 32 (lock.h,
+    ``SET_LOCKTAG_ADVISORY``).
+    """
     _, first, second, kind = (int(part) for part in found.groups())
     return str((first << 32) + second) if kind == 1 else f"({first}, {second})"

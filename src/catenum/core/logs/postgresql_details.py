@@ -1,7 +1,8 @@
 """The details of a deadlock in PostgreSQL's log: who waits for whom, and each member's statement.
 
-They have a line for each member, which names it first and whom it waits for last, in whatever language, and then each
-member's statement (deadlock.c, ``DeadLockReport``). The first member is the one that found the cycle.
+They have a line for each member, which names it first and whom it waits for last, in whatever
+language, and then each member's statement (deadlock.c, ``DeadLockReport``). The first member is the
+one that found the cycle.
 """
 
 from __future__ import annotations
@@ -16,7 +17,8 @@ from catenum.core.logs.conflicts import CUT
 #: Letters of languages without spaces may stand beside it.
 NUMBERS = re.compile(r"(?<![\w.\[(/,:])\d+(?![\w\])/]|[.,]\d)", re.ASCII)
 MODE = re.compile(r"(?<![A-Za-z])(?P<mode>[A-Z][A-Za-z]*(?:Lock|Predicate))(?![A-Za-z])")
-#: Lengths of statements at which a server cuts them (``track_activity_query_size`` less one), in bytes.
+#: Lengths of statements at which a server cuts them (``track_activity_query_size`` less one), in
+#: bytes.
 _CUT_AT = frozenset(2**power - 1 for power in range(7, 21))
 
 
@@ -29,7 +31,9 @@ class WaitLine(NamedTuple):
 
 
 def cycle(detail: str) -> list[WaitLine]:
-    """The lines of a deadlock's details that say who waits for whom: each names its blocker last, who has the next."""
+    """The lines of a deadlock's details that say who waits for whom: each names its blocker last,
+    who has the next.
+    """
     found: list[WaitLine] = []
     for line in detail.split("\n"):
         numbers = NUMBERS.findall(line)
@@ -47,8 +51,8 @@ def cycle(detail: str) -> list[WaitLine]:
 def statements_of(detail: str, reported: Sequence[WaitLine], first: str | None) -> dict[int, str]:
     """Each member's statement: behind the waits, in their order, each under its process's number.
 
-    A statement may have lines that look like the next member's. ``first``: that of the first member, as the log has it
-    elsewhere, which tells how many lines are its own.
+    A statement may have lines that look like the next member's. ``first``: that of the first
+    member, as the log has it elsewhere, which tells how many lines are its own.
     """
     lines = detail.split("\n")[len(reported) :]
     found: dict[int, str] = {}
@@ -60,9 +64,13 @@ def statements_of(detail: str, reported: Sequence[WaitLine], first: str | None) 
             match = begins.match(lines[number])
             if match:
                 starts.append((number, one.pid, match[1]))
-                place = number + (_own_lines(match[1], lines[number + 1 :], first) if one is reported[0] else 1)
+                place = number + (
+                    _own_lines(match[1], lines[number + 1 :], first) if one is reported[0] else 1
+                )
                 break
-    for (number, pid, begun), following in zip(starts, [*starts[1:], (len(lines), 0, "")], strict=False):
+    for (number, pid, begun), following in zip(
+        starts, [*starts[1:], (len(lines), 0, "")], strict=False
+    ):
         text = "\n".join([begun, *lines[number + 1 : following[0]]]).strip()
         if text and not (text.startswith("<") and text.endswith(">")):
             found[pid] = f"{text}{CUT}" if len(text.encode()) in _CUT_AT else text

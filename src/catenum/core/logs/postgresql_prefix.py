@@ -1,8 +1,9 @@
-"""What a line of PostgreSQL's plain log begins with: by ``log_line_prefix`` where that is known, else by what it shows.
+"""What a line of PostgreSQL's plain log begins with: by ``log_line_prefix`` where that is known,
+else by what it shows.
 
-Which number of a prefix is the process is not guessed where the log shows it: ``%c`` has the process in it, a label
-says so, and a message about a wait for a lock names its own process. Where nothing does, and several would fit, that is
-said.
+Which number of a prefix is the process is not guessed where the log shows it: ``%c`` has the
+process in it, a label says so, and a message about a wait for a lock names its own process. Where
+nothing does, and several would fit, that is said.
 """
 
 from __future__ import annotations
@@ -13,7 +14,9 @@ from typing import NamedTuple
 
 from catenum.core.logs.postgresql_details import MODE, NUMBERS
 
-TIME = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)?(?: [A-Z][A-Za-z0-9_/+-]*| [+-]\d\d(?::?\d\d)?)?")
+TIME = re.compile(
+    r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)?(?: [A-Z][A-Za-z0-9_/+-]*| [+-]\d\d(?::?\d\d)?)?"
+)
 #: Seconds since 1970 with ms, as the prefix has them by ``%n``.
 _EPOCH = re.compile(r"(?<![\d.])(1\d{9}\.\d{3})(?!\d)")
 _VIRTUAL = re.compile(r"(?<![\d/])(\d+/\d+)(?![\d/])")
@@ -35,15 +38,20 @@ class _Number(NamedTuple):
 
 def _numbers(prefix: str) -> list[_Number]:
     rest = _SESSION.sub(" ", _VIRTUAL.sub(" ", TIME.sub(" ", _EPOCH.sub(" ", prefix))))
-    return [_Number(str(found.lastgroup), str(found[str(found.lastgroup)])) for found in _NUMBER.finditer(rest)]
+    return [
+        _Number(str(found.lastgroup), str(found[str(found.lastgroup)]))
+        for found in _NUMBER.finditer(rest)
+    ]
 
 
 class Prefix:
     """Reads prefixes of one log. ``doubt``: what is to be said of how they are read."""
 
-    def __init__(self, pattern: re.Pattern[str] | None, head: Iterable[tuple[str, str]] = ()) -> None:
-        """``pattern``: of the ``log_line_prefix``, where it is known. ``head``: prefixes and messages of the log's
-        beginning, by which it is told which number is the process.
+    def __init__(
+        self, pattern: re.Pattern[str] | None, head: Iterable[tuple[str, str]] = ()
+    ) -> None:
+        """``pattern``: of the ``log_line_prefix``, where it is known. ``head``: prefixes and
+        messages of the log's beginning, by which it is told which number is the process.
         """
         self.pattern, self.doubt = pattern, None if pattern is not None else ""
         self._who: dict[str, dict[str, str]] = {}
@@ -52,7 +60,9 @@ class Prefix:
             self.doubt = self._settle(list(head))
 
     def _settle(self, head: Sequence[tuple[str, str]]) -> str | None:
-        """Find which number is the process. Returns what is to be said, where that is not certain."""
+        """Find which number is the process. Returns what is to be said, where that is not
+        certain.
+        """
         shown = [(numbers, message) for prefix, message in head if (numbers := _numbers(prefix))]
         if not shown or any(_SESSION.search(prefix) for prefix, _ in head):
             return None
@@ -72,18 +82,27 @@ class Prefix:
                 self._place = fits[0]
                 if kind == "labelled" or len(first) == 1:
                     return None
-                others = ", ".join(number.text for place, number in enumerate(first) if place != fits[0])
+                others = ", ".join(
+                    number.text for place, number in enumerate(first) if place != fits[0]
+                )
                 return (
-                    f"which number of a line's prefix is the process is not certain: {first[fits[0]].text} is taken, "
-                    f"{others} would fit as well; --prefix tells the server's log_line_prefix"
+                    "which number of a line's prefix is the process is not certain:"
+                    f" {first[fits[0]].text} is taken, {others} would fit as well; --prefix tells"
+                    " the server's log_line_prefix"
                 )
         return None
 
     def read(self, prefix: str, *, whole: bool) -> dict[str, str]:
-        """What a prefix tells. ``whole``: with the time; who a process is does not change, and is found out once."""
+        """What a prefix tells. ``whole``: with the time; who a process is does not change, and is
+        found out once.
+        """
         if self.pattern is not None:
             found = self.pattern.match(prefix)
-            return {k: v for k, v in found.groupdict().items() if v and v != "[unknown]"} if found else {}
+            return (
+                {k: v for k, v in found.groupdict().items() if v and v != "[unknown]"}
+                if found
+                else {}
+            )
         virtual = _VIRTUAL.search(prefix) if "/" in prefix else None
         session = _SESSION.search(prefix) if "." in prefix else None
         number = str(int(session[1], 16)) if session else self._process(prefix)
@@ -123,16 +142,27 @@ def _identity(prefix: str) -> dict[str, str]:
     return reported
 
 
-#: What stands behind a per cent sign of ``log_line_prefix`` (documentation, 20.8.3), and what it matches.
+#: What stands behind a per cent sign of ``log_line_prefix`` (documentation, 20.8.3), and what it
+#: matches.
 _ESCAPES = {
-    "t": rf"(?P<at>{TIME.pattern})", "m": rf"(?P<at>{TIME.pattern})", "n": r"(?P<at>\d+\.\d+)", "p": r"(?P<pid>\d+)",
-    "u": r"(?P<user>\S*?)", "d": r"(?P<database>\S*?)", "a": r"(?P<application>.*?)", "v": r"(?P<transaction>[\d/]*)",
-    "e": r"(?P<code>[0-9A-Z]{5})", "c": r"(?P<session>\b[0-9a-f]{8}\.[0-9a-f]{1,8}\b)", "%": "%",
-}  # fmt: skip
+    "t": rf"(?P<at>{TIME.pattern})",
+    "m": rf"(?P<at>{TIME.pattern})",
+    "n": r"(?P<at>\d+\.\d+)",
+    "p": r"(?P<pid>\d+)",
+    "u": r"(?P<user>\S*?)",
+    "d": r"(?P<database>\S*?)",
+    "a": r"(?P<application>.*?)",
+    "v": r"(?P<transaction>[\d/]*)",
+    "e": r"(?P<code>[0-9A-Z]{5})",
+    "c": r"(?P<session>\b[0-9a-f]{8}\.[0-9a-f]{1,8}\b)",
+    "%": "%",
+}
 
 
 def pattern_of(prefix: str) -> re.Pattern[str]:
-    """What lines begin with under a ``log_line_prefix``. ``%q`` and what follows it may be missing."""
+    """What lines begin with under a ``log_line_prefix``. ``%q`` and what follows it may be
+    missing.
+    """
     found, at, seen, optional = "", 0, set[str](), False
     for escape in re.finditer(r"%(-?\d*)([a-zA-Z%])", prefix):
         found += re.escape(prefix[at : escape.start()])

@@ -1,6 +1,7 @@
 """The statements that PostgreSQL's log tells of, with the values of their parameters in them.
 
-They come by ``log_statement`` and ``log_min_duration_statement``, prepared ones with their values in the details.
+They come by ``log_statement`` and ``log_min_duration_statement``, prepared ones with their values
+in the details.
 """
 
 from __future__ import annotations
@@ -11,7 +12,8 @@ from catenum.core.logs import LogEntry
 from catenum.core.logs.conflicts import same_statement
 from catenum.core.logs.histories import Open
 
-#: A message of ``log_statement``, of ``log_min_duration_statement``, and of a prepared statement's execution.
+#: A message of ``log_statement``, of ``log_min_duration_statement``, and of a prepared statement's
+#: execution.
 _STATEMENT = re.compile(
     r"(?:(?P<duration>\D{2,30}?: ?[\d.,]+ \S{1,4})\s+)?"
     r"(?P<word>[^\W\d_][\w ]{0,25}?)(?: (?P<name>\S+?))? ?: +(?P<sql>.+)",
@@ -56,7 +58,9 @@ def has_ended(entry: LogEntry) -> bool:
 
 def with_values(sql: str, values: dict[int, str]) -> str:
     """A statement with values in the places for them; what stands in quotes is none."""
-    return _PLACES.sub(lambda place: values.get(int(place[1]), place[0]) if place[1] else place[0], sql)
+    return _PLACES.sub(
+        lambda place: values.get(int(place[1]), place[0]) if place[1] else place[0], sql
+    )
 
 
 def _arguments(text: str) -> list[str]:
@@ -75,12 +79,15 @@ def _arguments(text: str) -> list[str]:
 
 
 def history_of(opened: Open | None, statement: str | None) -> tuple[str, ...] | None:
-    """What a transaction ran, with the statement of the report last; None where nothing of it is in the log."""
+    """What a transaction ran, with the statement of the report last; None where nothing of it is in
+    the log.
+    """
     if opened is None or not (opened.statements or opened.whole):
         return None
     history = list(opened.statements)
     if statement is not None:
-        # One that is logged with its duration has ended: what waits now is another of the same text.
+        # One that is logged with its duration has ended: what waits now is another of the same
+        # text.
         alike = [
             place
             for place, (sql, ended) in enumerate(zip(history, opened.ended, strict=True))

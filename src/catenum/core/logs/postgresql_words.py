@@ -1,14 +1,25 @@
-"""What the parts of PostgreSQL's messages are called in the languages that it ships (``postgres.po``)."""
+"""What the parts of PostgreSQL's messages are called in the languages that it ships
+(``postgres.po``).
+"""
 
 from __future__ import annotations
 
 _WORDS = {
-    "LOG": ("LOG JOURNAL 로그 ログ ЛОГ СООБЩЕНИЕ KAYIT 日志 LOGG DZIENNIK REGISTRO ჟურნალი ЗАПИСУВАННЯ"),
-    "ERROR": ("ERROR ERREUR FEHLER ERRORE ERRO BŁĄD ОШИБКА ПОМИЛКА HATA FEL エラー 오류 错误 ΣΦΑΛΜΑ CHYBA შეცდომა"),
-    "FATAL": (
-        "FATAL FATALE КРИТИЧНО ВАЖНО ÖLÜMCÜL 致命错误 致命的エラー KATASTROFALNY ФАТАЛЬНО ფატალური 치명적오류 FATALT"
+    "LOG": (
+        "LOG JOURNAL 로그 ログ ЛОГ СООБЩЕНИЕ KAYIT 日志 LOGG DZIENNIK REGISTRO ჟურნალი ЗАПИСУВАННЯ"
     ),
-    "PANIC": "PANIC PANIQUE PANIK PÁNICO PANICO 패닉 ПАНИКА PANİK ПАНІКА პანიკა 손상 比致命错误还过分的错误",
+    "ERROR": (
+        "ERROR ERREUR FEHLER ERRORE ERRO BŁĄD ОШИБКА ПОМИЛКА HATA FEL エラー 오류 错误 ΣΦΑΛΜΑ CHYBA"
+        " შეცდომა"
+    ),
+    "FATAL": (
+        "FATAL FATALE КРИТИЧНО ВАЖНО ÖLÜMCÜL 致命错误 致命的エラー KATASTROFALNY ФАТАЛЬНО ფატალური"
+        " 치명적오류 FATALT"
+    ),
+    "PANIC": (
+        "PANIC PANIQUE PANIK PÁNICO PANICO 패닉 ПАНИКА PANİK ПАНІКА პანიკა 손상 "
+        "比致命错误还过分的错误"
+    ),
     "WARNING": (
         "WARNING ATTENTION WARNUNG ATTENZIONE ADVERTENCIA AVISO 警告 경고 ПРЕДУПРЕЖДЕНИЕ "
         "UYARI VARNING გაფრთხილება ПОПЕРЕДЖЕННЯ"
@@ -24,7 +35,9 @@ _WORDS = {
         "HINT ASTUCE TIPP SUGGERIMENTO SUGERENCIA DICA ヒント 힌트 提示 ПОДСКАЗКА İPUCU TIPS "
         "PODPOWIEDŹ მინიშნება УКАЗІВКА"
     ),
-    "QUERY": "QUERY REQUÊTE ANFRAGE CONSULTA 问询 ЗАПРОС SORGU FRÅGA 問い合わせ 쿼리 მოთხოვნა ЗАПИТ 查询",
+    "QUERY": (
+        "QUERY REQUÊTE ANFRAGE CONSULTA 问询 ЗАПРОС SORGU FRÅGA 問い合わせ 쿼리 მოთხოვნა ЗАПИТ 查询"
+    ),
     "CONTEXT": (
         "CONTEXT CONTEXTE ZUSAMMENHANG CONTESTO CONTEXTO コンテキスト 上下文 КОНТЕКСТ BAĞLAM "
         "KONTEXT 文脈 კონტექსტი 내용"
@@ -34,7 +47,8 @@ _WORDS = {
         "İFADE SATS ოპერატორი ІНСТРУКЦІЯ"
     ),
     "LOCATION": (
-        "LOCATION EMPLACEMENT ORT POSIZIONE UBICACIÓN 場所 위치 位置 ПОЛОЖЕНИЕ YER PLATS მდებარეობა РОЗТАШУВАННЯ"
+        "LOCATION EMPLACEMENT ORT POSIZIONE UBICACIÓN 場所 위치 位置 ПОЛОЖЕНИЕ YER PLATS მდებარეობა"
+        " РОЗТАШУВАННЯ"
     ),
 }
 #: What each is in English.

@@ -1,7 +1,8 @@
 """A captured conflict as a scenario: members become transactions, what only waited comes last.
 
-What the log does not have is made up and labelled: an earlier statement is a stand-in that takes the lock its waiter
-ran into; tables without a definition are inferred from the statements; rows are those that statements name.
+What the log does not have is made up and labelled: an earlier statement is a stand-in that takes
+the lock its waiter ran into; tables without a definition are inferred from the statements; rows are
+those that statements name.
 """
 
 from __future__ import annotations
@@ -51,7 +52,8 @@ class Staged:
     fill: dict[str, dict[str, object]] = field(default_factory=dict)
     #: What else the scenario says: its rules, the columns that are not compared.
     more: dict[str, object] = field(default_factory=dict)
-    #: Filler that would make the server take its indexes; not in the scenario until it turns out to be needed.
+    #: Filler that would make the server take its indexes; not in the scenario until it turns out to
+    #: be needed.
     filler: dict[str, dict[str, object]] = field(default_factory=dict)
     #: How many statements each transaction ran after the conflict; their moves come last.
     later: dict[str, int] = field(default_factory=dict)
@@ -80,14 +82,23 @@ def _wrapped(text: str) -> list[str]:
 
 
 def restaged(
-    conflict: Conflict, schema: Schema | None = None, *, name: str | None = None, fetch: Fetch | None = None
+    conflict: Conflict,
+    schema: Schema | None = None,
+    *,
+    name: str | None = None,
+    fetch: Fetch | None = None,
 ) -> Staged:
-    """The scenario. ``schema``: definitions of tables; ``fetch``: gives rows by their keys, as they stand now.
+    """The scenario. ``schema``: definitions of tables; ``fetch``: gives rows by their keys, as they
+    stand now.
 
     Raises InputError where nothing can be made of the conflict.
     """
     rules = rules_of(conflict.server)
-    if schema is None and conflict.definition is not None and (carried := _carried(conflict, name)) is not None:
+    if (
+        schema is None
+        and conflict.definition is not None
+        and (carried := _carried(conflict, name)) is not None
+    ):
         return carried
     if schema is not None:
         conflict = with_definitions(conflict, schema)
@@ -101,7 +112,8 @@ def restaged(
     members, assumed = _with_assumed_values(members, rules)
     conflict = replace(conflict, members=tuple(members))
     notes = [
-        f"Restaged from {conflict.source or 'a report'}: {conflict.kind}{f' at {conflict.at}' if conflict.at else ''}."
+        f"Restaged from {conflict.source or 'a report'}:"
+        f" {conflict.kind}{f' at {conflict.at}' if conflict.at else ''}."
     ]
     notes += [f"ASSUMED: the log has no values for {what}; they are made up." for what in assumed]
     transactions: dict[str, dict[str, object]] = {}
@@ -111,12 +123,16 @@ def restaged(
         label = names[member.session]
         history, made_up = _statements(member, conflict, rules)
         if not history:
-            notes.append(f"{label}: what it had run before is not in the log, and nothing tells what it held.")
+            notes.append(
+                f"{label}: what it had run before is not in the log, and nothing tells what it"
+                " held."
+            )
         if any(CUT in sql for sql, _ in history):
             notes.append(f"{label}: a statement was cut by the server; complete it.")
         if made_up:
             notes.append(
-                f"{label}: its earlier statement is not in the log; a placeholder takes the lock that was waited for."
+                f"{label}: its earlier statement is not in the log; a placeholder takes the lock"
+                " that was waited for."
             )
         if member.history is not None and not member.whole:
             notes.append(f"{label}: whether the log has all that it had run is not known.")
@@ -124,7 +140,9 @@ def restaged(
         if member.isolation:
             entry["isolation"] = member.isolation
         else:
-            notes.append(f"{label}: its isolation level is not in the log; the server's default is taken.")
+            notes.append(
+                f"{label}: its isolation level is not in the log; the server's default is taken."
+            )
         history += [(sql, LATER) for sql in member.later]
         later[label] = len(member.later)
         notes += _after(member, label, conflict)
@@ -137,13 +155,24 @@ def restaged(
     return Staged(
         name=name or f"captured-{conflict.kind}",
         server=conflict.server,
-        about=f"A {conflict.kind} that {rules.title} logged{f' at {conflict.at}' if conflict.at else ''}.",
+        about=(
+            f"A {conflict.kind} that {rules.title}"
+            f" logged{f' at {conflict.at}' if conflict.at else ''}."
+        ),
         data=data,
         transactions=transactions,
-        order=_order(texts, later, names.get(conflict.victim or ""))
-        if conflict.kind == "deadlock"
-        else _one_after_the_other(texts, {names[wait.waiter] for wait in conflict.waits if wait.waiter in names}),
-        victim=names.get(conflict.victim or "") if conflict.kind == "deadlock" and rules.locks.asks_victim else None,
+        order=(
+            _order(texts, later, names.get(conflict.victim or ""))
+            if conflict.kind == "deadlock"
+            else _one_after_the_other(
+                texts, {names[wait.waiter] for wait in conflict.waits if wait.waiter in names}
+            )
+        ),
+        victim=(
+            names.get(conflict.victim or "")
+            if conflict.kind == "deadlock" and rules.locks.asks_victim
+            else None
+        ),
         notes=[*notes, *more, *conflict.notes],
         filler=filler,
         later=later,
@@ -165,15 +194,19 @@ def _after(member: Member, label: str, conflict: Conflict) -> Iterator[str]:
 
 
 def _carried(conflict: Conflict, name: str | None) -> Staged | None:
-    """The scenario that a recording carries, in the order of its moves; None where others took part, as copies in
-    loops do.
+    """The scenario that a recording carries, in the order of its moves; None where others took
+    part, as copies in loops do.
     """
     known = dict(conflict.definition or {})
     transactions = known.pop("transactions")
     if not {member.session for member in conflict.members} <= transactions.keys():
         return None
     turns = " ".join(conflict.schedule) or known.get("order") or " ".join([*transactions] * 2)
-    victim = conflict.victim if conflict.schedule and rules_of(conflict.server).locks.asks_victim else None
+    victim = (
+        conflict.victim
+        if conflict.schedule and rules_of(conflict.server).locks.asks_victim
+        else None
+    )
     for key in ("order", "victim", "differs"):
         known.pop(key, None)
     return Staged(
@@ -191,17 +224,28 @@ def _carried(conflict: Conflict, name: str | None) -> Staged | None:
 
 
 def _with_assumed_values(members: Sequence[Member], rules: Rules) -> tuple[list[Member], list[str]]:
-    """Members with numbers in the places of parameters whose values the log does not have, each its own."""
+    """Members with numbers in the places of parameters whose values the log does not have, each its
+    own.
+    """
     found, assumed = [], []
     for number, member in enumerate(members, 1):
         history = [_filled(sql, number, rules) for sql in member.history or ()]
         statement = _filled(member.statement or "", number, rules)
-        if member.history and member.history[-1] != member.statement and "$" in (member.statement or ""):
+        if (
+            member.history
+            and member.history[-1] != member.statement
+            and "$" in (member.statement or "")
+        ):
             statement = history[-1]  # with the values that the statement log has
         elif statement != member.statement:
-            assumed.append(f"the parameters of {rules.sql.shape(member.statement or '')!r} (session {member.session})")
+            assumed.append(
+                f"the parameters of {rules.sql.shape(member.statement or '')!r} (session"
+                f" {member.session})"
+            )
         later = tuple(_filled(sql, number, rules) for sql in member.later)
-        found.append(replace(member, statement=statement, history=tuple(history) or None, later=later))
+        found.append(
+            replace(member, statement=statement, history=tuple(history) or None, later=later)
+        )
     return found, assumed
 
 
@@ -209,14 +253,21 @@ def _filled(sql: str, number: int, rules: Rules) -> str:
     """A statement with a number in each place for a value; what stands in quotes is none."""
     parts, at = [], 0
     for opaque in rules.sql.token_patterns.opaque.finditer(sql):
-        parts += [log_rules_of(rules.name).place_of_value.sub(str(number), sql[at : opaque.start()]), opaque[0]]
+        parts += [
+            log_rules_of(rules.name).place_of_value.sub(str(number), sql[at : opaque.start()]),
+            opaque[0],
+        ]
         at = opaque.end()
     return "".join([*parts, log_rules_of(rules.name).place_of_value.sub(str(number), sql[at:])])
 
 
 def _names(members: Sequence[Member]) -> dict[str, str]:
-    """By applications, counted where several members have the same; by sessions where none is known."""
-    plain = [re.sub(r"[^\w-]+", "-", member.application or "").strip("-")[:30] for member in members]
+    """By applications, counted where several members have the same; by sessions where none is
+    known.
+    """
+    plain = [
+        re.sub(r"[^\w-]+", "-", member.application or "").strip("-")[:30] for member in members
+    ]
     found: dict[str, str] = {}
     for place, (member, name) in enumerate(zip(members, plain, strict=True)):
         number = f"-{plain[: place + 1].count(name)}" if plain.count(name) > 1 else ""
@@ -224,9 +275,11 @@ def _names(members: Sequence[Member]) -> dict[str, str]:
     return found
 
 
-def _order(texts: Mapping[str, Sequence[str]], later: Mapping[str, int], victim: str | None) -> list[str]:
-    """What came first, by member; then what waited, the victim's last: it closed the cycle, or fell for it; then what
-    came after the conflict.
+def _order(
+    texts: Mapping[str, Sequence[str]], later: Mapping[str, int], victim: str | None
+) -> list[str]:
+    """What came first, by member; then what waited, the victim's last: it closed the cycle, or fell
+    for it; then what came after the conflict.
     """
     early = [label for label, sqls in texts.items() for _ in sqls[: len(sqls) - later[label] - 1]]
     last = sorted(texts, key=lambda label: label == victim)
@@ -239,18 +292,27 @@ def _one_after_the_other(texts: Mapping[str, Sequence[str]], waiters: Collection
     return [label for label in labels for _ in texts[label]]
 
 
-def _statements(member: Member, conflict: Conflict, rules: Rules) -> tuple[list[tuple[str, str | None]], bool]:
+def _statements(
+    member: Member, conflict: Conflict, rules: Rules
+) -> tuple[list[tuple[str, str | None]], bool]:
     """A member's statements, each with a label where it is made up, and whether one is."""
     last = str(member.statement)
     history = [sql for sql in member.history or (last,) if sql.strip()]
-    if len(history) > 1 or (member.history is not None and member.whole) or conflict.kind != "deadlock":
-        return [(sql, None) for sql in history], False  # nothing else ran before, whatever it was that took the lock
+    if (
+        len(history) > 1
+        or (member.history is not None and member.whole)
+        or conflict.kind != "deadlock"
+    ):
+        return [
+            (sql, None) for sql in history
+        ], False  # nothing else ran before, whatever it was that took the lock
     stand_ins = [
         stand_in
         for wait in conflict.waits
         if wait.holder == member.session
         and not wait.queued
-        and (stand_in := _stand_in(wait, conflict, rules, shared=_shared(wait, conflict, rules))) is not None
+        and (stand_in := _stand_in(wait, conflict, rules, shared=_shared(wait, conflict, rules)))
+        is not None
     ]
     found = list(dict.fromkeys(stand_ins))
     return [*((sql, STAND_IN) for sql in found), (history[-1], None)], bool(found)
@@ -259,16 +321,23 @@ def _statements(member: Member, conflict: Conflict, rules: Rules) -> tuple[list[
 def _stand_in(wait: CapturedWait, conflict: Conflict, rules: Rules, *, shared: bool) -> str | None:
     waiter = conflict.member(wait.waiter)
     return (
-        log_rules_of(rules.name).stand_in(wait, waiter.statement or "", shared=shared) if waiter is not None else None
+        log_rules_of(rules.name).stand_in(wait, waiter.statement or "", shared=shared)
+        if waiter is not None
+        else None
     )
 
 
 def _shared(wait: CapturedWait, conflict: Conflict, rules: Rules) -> bool:
     """Whether several members hold what is waited for: then none of them has it for itself."""
-    alike = {other.holder for other in conflict.waits if other.object == wait.object and other.table == wait.table}
+    alike = {
+        other.holder
+        for other in conflict.waits
+        if other.object == wait.object and other.table == wait.table
+    }
     if len(alike) > 1 and wait.provenance.get("object") != "assumed":
         return True
-    # which row it is may not be known; but where the same statement would stand for two, both hold the same
+    # which row it is may not be known; but where the same statement would stand for two, both hold
+    # the same
     own = _stand_in(wait, conflict, rules, shared=False)
     return own is not None and any(
         own == _stand_in(other, conflict, rules, shared=False)
@@ -277,7 +346,7 @@ def _shared(wait: CapturedWait, conflict: Conflict, rules: Rules) -> bool:
     )
 
 
-# -- tables and rows -------------------------------------------------------------------------------------------------
+# -- tables and rows -------------------------------------------------------------------------------
 
 
 def _data(
@@ -289,28 +358,42 @@ def _data(
 ) -> tuple[str, list[str], dict[str, dict[str, object]]]:
     notes = []
     statements = [sql for sqls in texts.values() for sql in sqls]
-    named = list(dict.fromkeys(table for sql in statements for table, _ in rules.sql.tables_of(sql)))
+    named = list(
+        dict.fromkeys(table for sql in statements for table, _ in rules.sql.tables_of(sql))
+    )
     wanted = [*named, *conflict.relations]
     if schema is not None:
         missing = [table for table in named if table.lower() not in schema.tables]
         if missing:
-            notes.append(f"Not in the schema file, so made up from the statements: {', '.join(missing)}.")
+            notes.append(
+                f"Not in the schema file, so made up from the statements: {', '.join(missing)}."
+            )
         if schema.dropped:
-            reported = ", ".join(f"{what} ({count})" for what, count in sorted(schema.dropped.items()))
+            reported = ", ".join(
+                f"{what} ({count})" for what, count in sorted(schema.dropped.items())
+            )
             notes.append(f"Dropped from the definitions: {reported}.")
         tables = closure(schema, wanted)
         made = tables_of_conflict(conflict, texts, rules, missing)[0] if missing else Schema()
         script = "\n".join(
-            part for part in (script_of(schema, tables, statements, rules), script_of(made, list(made.tables))) if part
+            part
+            for part in (
+                script_of(schema, tables, statements, rules),
+                script_of(made, list(made.tables)),
+            )
+            if part
         )
-        infos = {name: schema.tables[name] for name in schema.tables if name in tables} | made.tables
+        infos = {
+            name: schema.tables[name] for name in schema.tables if name in tables
+        } | made.tables
     else:
         made, references = tables_of_conflict(conflict, texts, rules, named)
         notes += [f"ASSUMED: {one}, which would explain the lock." for one in references]
         if made.tables:
             listed = ", ".join(info.name for info in made.tables.values())
             notes.append(
-                f"ASSUMED: the tables are inferred from the statements alone ({listed}). --schema FILE is better."
+                f"ASSUMED: the tables are inferred from the statements alone ({listed}). --schema"
+                " FILE is better."
             )
         script, infos = script_of(made, list(made.tables)), made.tables
     records = _records(conflict, infos)
@@ -322,7 +405,10 @@ def _data(
         live = _fetched(rows, infos, fetch)  # what those rows refer to, too
         rows = rows_for(infos, list(texts.values()), rules, live)
         count = sum(map(len, live.values()))
-        notes.append(f"{count} row{'' if count == 1 else 's'} are as they stand on the server now, after the conflict.")
+        notes.append(
+            f"{count} row{'' if count == 1 else 's'} are as they stand on the server now, after the"
+            " conflict."
+        )
     if rows.tables:
         notes.append("The rows are those that the statements name; other values are made up.")
     inserts = rows.script(infos, rules)
@@ -330,21 +416,33 @@ def _data(
     return (
         data,
         notes,
-        {infos[name].name: fill for name in infos if name in relations and (fill := filler_of(infos[name], rows))},
+        {
+            infos[name].name: fill
+            for name in infos
+            if name in relations and (fill := filler_of(infos[name], rows))
+        },
     )
 
 
-def _fetched(rows: Rows, infos: Mapping[str, TableInfo], fetch: Fetch) -> dict[str, list[dict[str, str]]]:
+def _fetched(
+    rows: Rows, infos: Mapping[str, TableInfo], fetch: Fetch
+) -> dict[str, list[dict[str, str]]]:
     """The rows of these keys as they stand on a server."""
     found: dict[str, list[dict[str, str]]] = {}
     for table, known in rows.tables.items():
         info = infos[table]
         if not info.primary:
             continue
-        keys = [{name: _plain(row[name]) for name in info.primary} for row in known if set(info.primary) <= row.keys()]
+        keys = [
+            {name: _plain(row[name]) for name in info.primary}
+            for row in known
+            if set(info.primary) <= row.keys()
+        ]
         for row in fetch(info.name, keys):
             columns = {name: info.columns[name] for name in row if name in info.columns}
-            found.setdefault(table, []).append({n: as_written(column, row[n]) for n, column in columns.items()})
+            found.setdefault(table, []).append(
+                {n: as_written(column, row[n]) for n, column in columns.items()}
+            )
     return found
 
 
@@ -353,7 +451,9 @@ def _plain(written: str) -> str:
 
 
 def _records(conflict: Conflict, infos: Mapping[str, TableInfo]) -> dict[str, list[dict[str, str]]]:
-    """Rows that InnoDB's report shows: as they were before the deadlock, where the types of the columns are known."""
+    """Rows that InnoDB's report shows: as they were before the deadlock, where the types of the
+    columns are known.
+    """
     found: dict[str, list[dict[str, str]]] = {}
     for wait in conflict.waits:
         info = infos.get((wait.table or "").lower())
@@ -361,11 +461,15 @@ def _records(conflict: Conflict, infos: Mapping[str, TableInfo]) -> dict[str, li
             continue
         values = dict(wait.row)
         if not values and wait.index == "PRIMARY" and wait.record:
-            named = zip(info.primary, wait.record[: wait.key_fields or len(wait.record)], strict=False)
+            named = zip(
+                info.primary, wait.record[: wait.key_fields or len(wait.record)], strict=False
+            )
             values = {name: value for name, value in named if value is not None}
         if set(info.primary) <= values.keys():
             row = {
-                name: as_written(info.columns[name], value) for name, value in values.items() if name in info.columns
+                name: as_written(info.columns[name], value)
+                for name, value in values.items()
+                if name in info.columns
             }
             found.setdefault(info.name.lower(), []).append(row)
     return found

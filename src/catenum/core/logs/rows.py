@@ -1,6 +1,7 @@
 """Rows that a restaged conflict needs: those that its statements name, and what these refer to.
 
-A row exists where a statement reads, changes or deletes it, and must not exist where one inserts it.
+A row exists where a statement reads, changes or deletes it, and must not exist where one inserts
+it.
 """
 
 from __future__ import annotations
@@ -43,17 +44,19 @@ def quoted(name: str, rules: Rules) -> str:
     return f"{sign}{name}{sign}"
 
 
-#: Words that no server here takes for a name without quotes, or not all do (their manuals' lists of reserved words).
+#: Words that no server here takes for a name without quotes, or not all do (their manuals' lists of
+#: reserved words).
 _RESERVED_WORDS = """
-    all alter analyze and any array as asc begin between both by call case cast change check collate column
-    condition constraint convert create cross current_date current_time current_timestamp current_user cursor
-    database databases default deferrable delete desc describe distinct div do drop else end except exists
-    explain false fetch for foreign from full function generated grant group groups having if in index inner
-    insert interval into is join key keys lateral leading left level like limit lock match natural not null of
-    offset on only option or order outer over partition placing position primary procedure range rank read
-    references rename replace require returning right rows row schema select session_user set show some sql
-    table then to trailing trigger true union unique update usage use user using values variadic when where
-    window with write
+    all alter analyze and any array as asc begin between both by call case cast change check collate
+    column condition constraint convert create cross current_date current_time current_timestamp
+    current_user cursor database databases default deferrable delete desc describe distinct div do
+    drop else end except exists explain false fetch for foreign from full function generated grant
+    group groups having if in index inner insert interval into is join key keys lateral leading left
+    level like limit lock match natural not null of offset on only option or order outer over
+    partition placing position primary procedure range rank read references rename replace require
+    returning right rows row schema select session_user set show some sql table then to trailing
+    trigger true union unique update usage use user using values variadic when where window with
+    write
 """
 RESERVED = frozenset(_RESERVED_WORDS.split())
 _NUMBERS = ("int", "serial", "numeric", "decimal", "real", "double", "float", "money", "number")
@@ -61,7 +64,9 @@ _NUMBERS = ("int", "serial", "numeric", "decimal", "real", "double", "float", "m
 
 def as_written(column: Column, value: str) -> str:
     """A value of a row as it is written in SQL: numbers as such, all else as text."""
-    number = any(word in column.type for word in _NUMBERS) and re.fullmatch(r"-?\d+(?:\.\d+)?", value)
+    number = any(word in column.type for word in _NUMBERS) and re.fullmatch(
+        r"-?\d+(?:\.\d+)?", value
+    )
     return literal(value, text=not number)
 
 
@@ -71,16 +76,27 @@ def literal(value: str, text: bool) -> str:
 
 
 def rows_for(
-    tables: Mapping[str, TableInfo], statements: Iterable[Sequence[str]], rules: Rules,
+    tables: Mapping[str, TableInfo],
+    statements: Iterable[Sequence[str]],
+    rules: Rules,
     records: Mapping[str, Sequence[Mapping[str, str]]] | None = None,
-) -> Rows:  # fmt: skip
-    """Rows for statements, each list of them one transaction's. ``records``: rows that a report showed, by table."""
+) -> Rows:
+    """Rows for statements, each list of them one transaction's. ``records``: rows that a report
+    showed, by table.
+    """
     rows = Rows()
     made: set[tuple[str, tuple[str, ...]]] = set()
     single = [sql for one in statements for sql in one]
     inserts = [found for sql in single for found in _rows_of(sql, tables, rules, "inserted")]
-    inserted = {(table, key) for table, given in inserts if (key := _key(tables[table], given)) is not None}
-    shown = [(table, dict(one)) for table, known in (records or {}).items() if table in tables for one in known]
+    inserted = {
+        (table, key) for table, given in inserts if (key := _key(tables[table], given)) is not None
+    }
+    shown = [
+        (table, dict(one))
+        for table, known in (records or {}).items()
+        if table in tables
+        for one in known
+    ]
     named = [found for sql in single for found in _rows_of(sql, tables, rules, "compared")]
     for table, given in (*shown[:MOST_ROWS], *named):
         if (table, _key(tables[table], given)) not in inserted:
@@ -91,8 +107,12 @@ def rows_for(
     return rows
 
 
-def _rows_of(sql: str, tables: Mapping[str, TableInfo], rules: Rules, use: str) -> Iterator[tuple[str, dict[str, str]]]:
-    """The rows that a statement names: of each table one for each value of a column, the others as they are named."""
+def _rows_of(
+    sql: str, tables: Mapping[str, TableInfo], rules: Rules, use: str
+) -> Iterator[tuple[str, dict[str, str]]]:
+    """The rows that a statement names: of each table one for each value of a column, the others as
+    they are named.
+    """
     by_table: dict[str, dict[str, list[str]]] = {}
     for value in named_values(sql, rules.sql.dialect):
         table = value.table.lower()
@@ -111,7 +131,10 @@ def _rows_of(sql: str, tables: Mapping[str, TableInfo], rules: Rules, use: str) 
     for table, columns in by_table.items():
         most = max(len(values) for values in columns.values())
         for place in range(min(most, MOST_ROWS)):
-            yield table, {name: values[min(place, len(values) - 1)] for name, values in columns.items()}
+            yield (
+                table,
+                {name: values[min(place, len(values) - 1)] for name, values in columns.items()},
+            )
 
 
 def _key(info: TableInfo, given: Mapping[str, str]) -> tuple[str, ...] | None:
@@ -127,7 +150,9 @@ def _add(
     given: dict[str, str],
     made: set[tuple[str, tuple[str, ...]]],
 ) -> None:
-    """One row, filled up with what it needs; where there is one of that key, it is given what it lacks."""
+    """One row, filled up with what it needs; where there is one of that key, it is given what it
+    lacks.
+    """
     info = tables[table]
     number = len(rows.tables.get(table, ())) + 1
     row = {}
@@ -196,11 +221,21 @@ def _within(column: Column, number: int) -> str:
 
 
 _BY_TYPE = (
-    ("bool", "false"), ("uuid", "'00000000-0000-0000-0000-000000000000'"), ("timestamp", "'2026-01-01 00:00:00'"),
-    ("datetime", "'2026-01-01 00:00:00'"), ("date", "'2026-01-01'"), ("time", "'00:00:00'"), ("json", "'{}'"),
-    ("bytea", "''"), ("blob", "''"), ("binary", "''"), ("bit", "b'0'"), ("inet", "'127.0.0.1'"), ("year", "2026"),
+    ("bool", "false"),
+    ("uuid", "'00000000-0000-0000-0000-000000000000'"),
+    ("timestamp", "'2026-01-01 00:00:00'"),
+    ("datetime", "'2026-01-01 00:00:00'"),
+    ("date", "'2026-01-01'"),
+    ("time", "'00:00:00'"),
+    ("json", "'{}'"),
+    ("bytea", "''"),
+    ("blob", "''"),
+    ("binary", "''"),
+    ("bit", "b'0'"),
+    ("inet", "'127.0.0.1'"),
+    ("year", "2026"),
     ("interval", "'0'"),
-)  # fmt: skip
+)
 
 
 #: Rows of filler: enough for every server to prefer an index to a scan.
@@ -208,21 +243,31 @@ FILLER_ROWS = 3_000
 
 
 def filler_of(info: TableInfo, rows: Rows) -> dict[str, object]:
-    """Filler rows of a table as a scenario asks for them; nothing where its columns cannot be filled."""
+    """Filler rows of a table as a scenario asks for them; nothing where its columns cannot be
+    filled.
+    """
     parents = {column: parent for columns, parent, _ in info.references for column in columns}
     keyed = {column for key in (info.primary, *info.unique) for column in key}
     columns: dict[str, object] = {}
     for column in info.columns.values():
         number = any(word in column.type for word in _NUMBERS)
         if column.computed or not (
-            column.needed or column.name in keyed or any(column.name in k for k in info.indexes.values())
+            column.needed
+            or column.name in keyed
+            or any(column.name in k for k in info.indexes.values())
         ):
             continue
         if column.name in parents:
-            known = [row[column.name] for row in rows.tables.get(info.name.lower(), ()) if column.name in row]
+            known = [
+                row[column.name]
+                for row in rows.tables.get(info.name.lower(), ())
+                if column.name in row
+            ]
             if not known:
                 return {}
-            columns[column.name] = {"choice": [int(one) if one.isdigit() else one.strip("'") for one in known]}
+            columns[column.name] = {
+                "choice": [int(one) if one.isdigit() else one.strip("'") for one in known]
+            }
         elif number:
             columns[column.name] = {"sequence": 1_000_000}
         elif "char" in column.type or "text" in column.type:

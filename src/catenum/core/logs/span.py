@@ -9,9 +9,11 @@ from datetime import datetime, timedelta
 
 #: The first time in what a line of a log begins with, whatever the server and the form.
 _TIME = re.compile(
-    r'^(?:\{"timestamp":")?[^\d\t]{0,40}(\d{4}-\d\d-\d\d)[ T](\d\d:\d\d:\d\d(?:\.\d{3})?)\d*(?: ([A-Z]\w*))?'
+    r'^(?:\{"timestamp":")?[^\d\t]{0,40}(\d{4}-\d\d-\d\d)[ T](\d\d:\d\d:\d\d(?:\.\d{3})?)\d*(?:'
+    r" ([A-Z]\w*))?"
 )
-#: Two logs of one server meet where one is rotated; more than so much is two servers, or two forms of one log.
+#: Two logs of one server meet where one is rotated; more than so much is two servers, or two forms
+#: of one log.
 _MEETS, _CHANGE = timedelta(minutes=1), timedelta(hours=2)
 
 
@@ -24,7 +26,9 @@ class Span:
     zones: frozenset[str]
 
     def overlaps(self, other: Span) -> bool:
-        """Whether both cover one time for longer than a rotation takes. Zones may have changed between them."""
+        """Whether both cover one time for longer than a rotation takes. Zones may have changed
+        between them.
+        """
         least = _MEETS if self.zones == other.zones else _CHANGE
         return min(self.last, other.last) - max(self.first, other.first) > min(
             least, (self.last - self.first) / 2, (other.last - other.first) / 2
@@ -32,7 +36,9 @@ class Span:
 
 
 def span_of(head: str, tail: str) -> Span | None:
-    """Of the texts that a log begins and ends with; None where no line of either begins with a time."""
+    """Of the texts that a log begins and ends with; None where no line of either begins with a
+    time.
+    """
     first = next(_times(head.split("\n")), None)
     last = next(_times(reversed(tail.split("\n"))), None)
     if first is None or last is None:

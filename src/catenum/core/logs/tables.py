@@ -1,7 +1,8 @@
-"""Tables as their definitions say, from a schema file: columns, keys, references, and what to leave out.
+"""Tables as their definitions say, from a schema file: columns, keys, references, and what to leave
+out.
 
-A dump is accepted as it is: session settings, owners, grants and comments are dropped, and so is the name of the
-schema in front of a table's.
+A dump is accepted as it is: session settings, owners, grants and comments are dropped, and so is
+the name of the schema in front of a table's.
 """
 
 from __future__ import annotations
@@ -62,7 +63,9 @@ class TableInfo:
     indexes: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
     def entry(self, index: str) -> list[tuple[str, str]] | None:
-        """The fields of an InnoDB index's entries by column and type; those of the primary key are the whole row."""
+        """The fields of an InnoDB index's entries by column and type; those of the primary key are
+        the whole row.
+        """
         own = self.primary if index == "PRIMARY" else self.indexes.get(index)
         if not own:
             return None
@@ -70,14 +73,21 @@ class TableInfo:
         entry = [(name, self.columns[name].type) for name in names if name in self.columns]
         if index != "PRIMARY":
             return entry
-        # Behind the key two fields of InnoDB's own (transaction, roll pointer), then the row ("InnoDB Row Formats").
-        rest = [(column.name, column.type) for column in self.columns.values() if column.name not in names]
+        # Behind the key two fields of InnoDB's own (transaction, roll pointer), then the row
+        # ("InnoDB Row Formats").
+        rest = [
+            (column.name, column.type)
+            for column in self.columns.values()
+            if column.name not in names
+        ]
         return [*entry, HIDDEN, HIDDEN, *rest]
 
 
 @dataclass(slots=True)
 class Schema:
-    """The statements of a schema file that are kept, by the table that they are about ('' for none), and its tables."""
+    """The statements of a schema file that are kept, by the table that they are about ('' for
+    none), and its tables.
+    """
 
     statements: list[tuple[str, str]] = field(default_factory=list)
     tables: dict[str, TableInfo] = field(default_factory=dict)
@@ -85,10 +95,14 @@ class Schema:
 
 
 def read_schema(text: str, rules: Rules) -> Schema:
-    """A schema file. What cannot be read is kept as it is: the server says what is wrong with it."""
+    """A schema file. What cannot be read is kept as it is: the server says what is wrong with
+    it.
+    """
     text = _META.sub("", _COPIED.sub("", _DELIMITER.sub("", text)))
     found = Schema()
-    schemas = set(re.findall(r"(?i)create\s+table\s+(?:if\s+not\s+exists\s+)?([\w\"`]+)\.", text)) | {"public"}
+    schemas = set(
+        re.findall(r"(?i)create\s+table\s+(?:if\s+not\s+exists\s+)?([\w\"`]+)\.", text)
+    ) | {"public"}
     for _, sql in rules.sql.split(rules.sql.uncovered(text)):
         plain = _without_definer(_without_comments(sql))
         if not plain:
@@ -100,7 +114,11 @@ def read_schema(text: str, rules: Rules) -> Schema:
         table = _read(plain, found, rules.sql.dialect)
         found.statements.append((table, plain))
     _take_checks(text, found)
-    enums = {name.lower(): _labels(body) for _, sql in found.statements for name, body in _ENUM.findall(sql)}
+    enums = {
+        name.lower(): _labels(body)
+        for _, sql in found.statements
+        for name, body in _ENUM.findall(sql)
+    }
     for info in found.tables.values():
         for column in info.columns.values():
             own = re.match(r"enum\s*\((.*)\)", column.type, re.DOTALL)
@@ -119,11 +137,17 @@ _NOT_NULL = re.compile(r"(?i)\bnot\s+null\b")
 
 
 def _take_checks(text: str, found: Schema) -> None:
-    """Take in which values checks let in: those of tables and of domains, as far as they compare with constants."""
+    """Take in which values checks let in: those of tables and of domains, as far as they compare
+    with constants.
+    """
     domains = {name.lower(): body for name, body in _DOMAIN.findall(text)}
     for table, sql in found.statements:
         info = found.tables.get(table)
-        checks = re.findall(r"(?is)\bcheck\s*\((.*?)\)\s*(?:,|\)|$|not\s+valid|constraint)", sql) if info else []
+        checks = (
+            re.findall(r"(?is)\bcheck\s*\((.*?)\)\s*(?:,|\)|$|not\s+valid|constraint)", sql)
+            if info
+            else []
+        )
         for column in info.columns.values() if info is not None else ():
             for check in checks:
                 _bound(column, column.name, check)
@@ -132,7 +156,9 @@ def _take_checks(text: str, found: Schema) -> None:
             body = domains.get(column.type.strip('"'))
             if body is not None:
                 _bound(column, "value", body)
-                column.type = re.split(r"(?i)\s+(?:check|constraint|not|default|collate)\b", body.strip())[0].lower()
+                column.type = re.split(
+                    r"(?i)\s+(?:check|constraint|not|default|collate)\b", body.strip()
+                )[0].lower()
                 column.needed = column.needed or _NOT_NULL.search(body) is not None
 
 
@@ -141,9 +167,13 @@ def _bound(column: Column, name: str, check: str) -> None:
     for sign, number in re.findall(rf"(?i)\b{compared}{_BOUND}", check):
         value = float(number)
         if sign[0] == ">":
-            column.least = max(value + (sign == ">"), column.least if column.least is not None else value)
+            column.least = max(
+                value + (sign == ">"), column.least if column.least is not None else value
+            )
         else:
-            column.most = min(value - (sign == "<"), column.most if column.most is not None else value)
+            column.most = min(
+                value - (sign == "<"), column.most if column.most is not None else value
+            )
     for low, high in re.findall(rf"(?i)\b{compared}{_BETWEEN}", check):
         column.least, column.most = float(low), float(high)
     for listed in re.findall(rf"(?i)\b{compared}{_LISTED}", check):
@@ -194,7 +224,9 @@ def _without_schemas(sql: str, schemas: Collection[str], rules: Rules) -> str:
 
 
 def _read(sql: str, found: Schema, dialect: str) -> str:
-    """Take in what a statement says of a table; gives the table's name in lower case, '' where it is about none."""
+    """Take in what a statement says of a table; gives the table's name in lower case, '' where it
+    is about none.
+    """
     tree = _parsed(sql, dialect)
     if tree is None:
         return _of_trigger(sql)
@@ -202,7 +234,8 @@ def _read(sql: str, found: Schema, dialect: str) -> str:
         table = str(tree.this.this.name)
         info = found.tables.setdefault(table.lower(), TableInfo(table))
         info.indexes |= {
-            name: tuple(re.findall(r"[\w$]+", _LENGTH.sub("", columns))) for name, columns in _KEYS.findall(sql)
+            name: tuple(re.findall(r"[\w$]+", _LENGTH.sub("", columns)))
+            for name, columns in _KEYS.findall(sql)
         }
         for part in tree.this.expressions:
             _take(part, info, dialect)
@@ -230,11 +263,14 @@ def _read(sql: str, found: Schema, dialect: str) -> str:
 
 
 def _parsed(sql: str, dialect: str) -> Any:
-    """A statement's tree; of a table that is written in ways that the parser does not know (partitions, options of the
-    server) that of its columns and keys.
+    """A statement's tree; of a table that is written in ways that the parser does not know
+    (partitions, options of the server) that of its columns and keys.
     """
     texts = [sql]
-    if re.match(r"(?i)create\s+(?:\w+\s+){0,2}?table\b", sql) and (end := _end_of_columns(sql)) is not None:
+    if (
+        re.match(r"(?i)create\s+(?:\w+\s+){0,2}?table\b", sql)
+        and (end := _end_of_columns(sql)) is not None
+    ):
         texts.append(sql[:end])
     for text in texts:
         try:
@@ -284,7 +320,10 @@ def _take(part: exp.Expression, info: TableInfo, dialect: str) -> None:
         )
         written = part.kind.sql(dialect=dialect) if part.kind is not None else ""
         made = made or "serial" in written.lower()
-        needed = any(isinstance(k, exp.NotNullColumnConstraint) and not k.args.get("allow_null") for k in kinds)
+        needed = any(
+            isinstance(k, exp.NotNullColumnConstraint) and not k.args.get("allow_null")
+            for k in kinds
+        )
         computed = any(isinstance(k, exp.ComputedColumnConstraint) for k in kinds)
         info.columns[part.name] = Column(part.name, written.lower(), needed, made, computed)
         for kind in kinds:
@@ -307,7 +346,9 @@ def _take(part: exp.Expression, info: TableInfo, dialect: str) -> None:
         if reference is not None:
             info.references.append(_reference(names, reference))
     elif isinstance(part, exp.UniqueColumnConstraint):
-        inner_names = tuple(_name(one) for one in part.this.expressions) if part.this is not None else names
+        inner_names = (
+            tuple(_name(one) for one in part.this.expressions) if part.this is not None else names
+        )
         info.unique.append(inner_names)
 
 
@@ -316,16 +357,20 @@ def _name(one: exp.Expression) -> str:
     return str(inner.name)
 
 
-def _reference(columns: tuple[str, ...], reference: exp.Expression) -> tuple[tuple[str, ...], str, tuple[str, ...]]:
+def _reference(
+    columns: tuple[str, ...], reference: exp.Expression
+) -> tuple[tuple[str, ...], str, tuple[str, ...]]:
     target = reference.this
     table = target.find(exp.Table)
-    named = tuple(_name(one) for one in target.expressions) if isinstance(target, exp.Schema) else ()
+    named = (
+        tuple(_name(one) for one in target.expressions) if isinstance(target, exp.Schema) else ()
+    )
     return columns, table.name if table is not None else "", named
 
 
 def closure(schema: Schema, wanted: Iterable[str]) -> set[str]:
-    """The tables that are needed for some: what they refer to, their partitions or what they are partitions of, and
-    what the code of their triggers names.
+    """The tables that are needed for some: what they refer to, their partitions or what they are
+    partitions of, and what the code of their triggers names.
     """
     found: set[str] = set()
     left = [name.lower() for name in wanted]
@@ -340,7 +385,11 @@ def closure(schema: Schema, wanted: Iterable[str]) -> set[str]:
         for table, sql in schema.statements:
             if table == name and re.match(r"(?i)create\s+(?:\S+\s+)*?trigger", sql):
                 code = sql + " ".join(body for function, body in bodies.items() if function in sql)
-                left += [other for other in schema.tables if re.search(rf"(?i)\b{re.escape(other)}\b", code)]
+                left += [
+                    other
+                    for other in schema.tables
+                    if re.search(rf"(?i)\b{re.escape(other)}\b", code)
+                ]
             for pattern in (_PARTITION_OF, _ATTACHED, _INHERITS):
                 for parts in pattern.findall(sql):
                     pair = {_bare(part) for part in (*parts, table) if part}
@@ -375,27 +424,43 @@ _MAKES = re.compile(
 
 
 def script_of(
-    schema: Schema, tables: Collection[str], statements: Iterable[str] = (), rules: Rules | None = None
+    schema: Schema,
+    tables: Collection[str],
+    statements: Iterable[str] = (),
+    rules: Rules | None = None,
 ) -> str:
-    """The statements that make these tables, in the order of the file, but tables that others refer to come before
-    those; and of what belongs to no table that which they, or ``statements``, name. ``rules``: of the server.
+    """The statements that make these tables, in the order of the file, but tables that others refer
+    to come before those; and of what belongs to no table that which they, or ``statements``, name.
+    ``rules``: of the server.
     """
-    kept = [(table, sql.rstrip(";")) for table, sql in schema.statements if not table or table in tables]
+    kept = [
+        (table, sql.rstrip(";")) for table, sql in schema.statements if not table or table in tables
+    ]
     makes = {
         table: sql
         for table, sql in kept
         if table in schema.tables and re.match(r"(?i)create\s+(?:unlogged\s+)?table\b", sql)
     }
-    needed = _needed([sql for table, sql in kept if not table], [sql for table, sql in kept if table], statements)
+    needed = _needed(
+        [sql for table, sql in kept if not table], [sql for table, sql in kept if table], statements
+    )
     latest = {
         name: sql for table, sql in kept if not table and (name := _made(sql))
     }  # a view may have a stand-in first
-    kept = [(table, sql) for table, sql in kept if table or (sql in needed and latest.get(_made(sql)) == sql)]
+    kept = [
+        (table, sql)
+        for table, sql in kept
+        if table or (sql in needed and latest.get(_made(sql)) == sql)
+    ]
     first = next((n for n, (table, sql) in enumerate(kept) if makes.get(table) == sql), len(kept))
     ordered = [makes[name] for name in parents_first(schema.tables) if name in makes]
     rest = [sql for table, sql in kept[first:] if makes.get(table) != sql]
     lines = [*(sql for _, sql in kept[:first]), *ordered, *rest]
-    before = [rules.sql.before_definitions] if rules is not None and rules.sql.before_definitions and needed else []
+    before = (
+        [rules.sql.before_definitions]
+        if rules is not None and rules.sql.before_definitions and needed
+        else []
+    )
     return "\n".join(f"{sql};" for sql in (*before, *lines))
 
 
@@ -405,12 +470,18 @@ def _made(sql: str) -> str:
 
 
 def _needed(loose: Sequence[str], of_tables: Sequence[str], statements: Iterable[str]) -> set[str]:
-    """What of the statements that belong to no table the others name, and what those name in turn."""
+    """What of the statements that belong to no table the others name, and what those name in
+    turn.
+    """
     names = {sql: found[1].lower() for sql in loose if (found := _MAKES.match(sql))}
     text = "\n".join([*of_tables, *statements]).lower()
     needed: set[str] = set()
     while True:
-        fresh = {sql for sql, name in names.items() if sql not in needed and re.search(rf"\b{re.escape(name)}\b", text)}
+        fresh = {
+            sql
+            for sql, name in names.items()
+            if sql not in needed and re.search(rf"\b{re.escape(name)}\b", text)
+        }
         if not fresh:
             return needed
         needed |= fresh
@@ -440,7 +511,8 @@ def inferred(
     keys: Mapping[str, Sequence[str]],
     references: Iterable[tuple[str, str, str, str]] = (),
 ) -> Schema:
-    """Tables made up from what statements name: by table, the columns, and whether their values are texts.
+    """Tables made up from what statements name: by table, the columns, and whether their values are
+    texts.
 
     ``references``: a table and its column, the table that is referred to and its key.
     """
@@ -454,7 +526,9 @@ def inferred(
         ]
         parts += [f"primary key ({', '.join(key)})"] if key else []
         own = [one[1:] for one in references if one[0] == table]
-        parts += [f"foreign key ({column}) references {parent} ({name})" for column, parent, name in own]
+        parts += [
+            f"foreign key ({column}) references {parent} ({name})" for column, parent, name in own
+        ]
         sql = f"create table {table} ({', '.join(parts)})"
         info = TableInfo(table, primary=tuple(key))
         info.references = [((column,), parent, (name,)) for column, parent, name in own]

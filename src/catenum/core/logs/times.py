@@ -10,7 +10,9 @@ _TIME = re.compile(r"(\d{4}-\d\d-\d\d)[ T]+(\d{1,2}:\d\d:\d\d)(?:[.,](\d+))? ?(.
 _EPOCH = re.compile(r"1\d{9}(?:\.\d+)?")
 
 
-ZONE_ADVICE = "Name the zone of its times with --zone, such as --zone UTC or --zone Europe/Amsterdam."
+ZONE_ADVICE = (
+    "Name the zone of its times with --zone, such as --zone UTC or --zone Europe/Amsterdam."
+)
 
 
 class NoZone(ValueError):
@@ -20,8 +22,9 @@ class NoZone(ValueError):
 def utc(text: str, zone: tzinfo | None = None) -> datetime:
     """A time of a log in UTC.
 
-    ``zone`` is that of times that name none, and tells what an abbreviation such as CEST means; in the hour that a
-    change of the clock repeats, the abbreviation tells which of the two it is. Raises NoZone.
+    ``zone`` is that of times that name none, and tells what an abbreviation such as CEST means; in
+    the hour that a change of the clock repeats, the abbreviation tells which of the two it is.
+    Raises NoZone.
     """
     if _EPOCH.fullmatch(text):
         return datetime.fromtimestamp(float(text), UTC)
@@ -29,7 +32,9 @@ def utc(text: str, zone: tzinfo | None = None) -> datetime:
     if found is None:
         raise NoZone(f"{text!r} is no time")
     day, hour, part, name = found.groups()
-    plain = datetime.fromisoformat(f"{day}T{hour.rjust(8, '0')}").replace(microsecond=int(f"{part or '0':0<6}"[:6]))
+    plain = datetime.fromisoformat(f"{day}T{hour.rjust(8, '0')}").replace(
+        microsecond=int(f"{part or '0':0<6}"[:6])
+    )
     if not name:
         if zone is None:
             raise NoZone(f"{text!r} names no time zone")

@@ -1,4 +1,6 @@
-"""Waits that a log has, put together: those over one thing, or for one session, at the same time."""
+"""Waits that a log has, put together: those over one thing, or for one session, at the same
+time.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ from catenum.core.logs.times import seconds_before, utc
 
 @dataclass(slots=True)
 class LogWait:
-    """One wait of a session, as the log has it. ``until``: when it had the lock; None where that is not in the log."""
+    """One wait of a session, as the log has it. ``until``: when it had the lock; None where that is
+    not in the log.
+    """
 
     waiter: str
     mode: str
@@ -56,12 +60,17 @@ class LogPile:
     def head(self) -> str | None:
         """Who held the lock, of those who did not wait themselves."""
         waiters = {wait.waiter for wait in self.waits}
-        return next((pid for wait in self.waits for pid in wait.holders if pid not in waiters), None)
+        return next(
+            (pid for wait in self.waits for pid in wait.holders if pid not in waiters), None
+        )
 
     @property
     def at_once(self) -> int:
         """The most that waited at one time."""
-        return max(sum(1 for w in self.waits if w.since <= at <= (w.until or w.seen)) for at in self._moments())
+        return max(
+            sum(1 for w in self.waits if w.since <= at <= (w.until or w.seen))
+            for at in self._moments()
+        )
 
     def _moments(self) -> list[datetime]:
         return [wait.since for wait in self.waits]

@@ -1,7 +1,9 @@
-"""What stands around a server's log where somebody else has written it down: taken off, line by line.
+"""What stands around a server's log where somebody else has written it down: taken off, line by
+line.
 
-Container runtimes, the journal, syslog, cloud exports and the commands that show logs of several containers each put
-something before a line, or put it into a field. Under all of that stands the log as the server wrote it.
+Container runtimes, the journal, syslog, cloud exports and the commands that show logs of several
+containers each put something before a line, or put it into a field. Under all of that stands the
+log as the server wrote it.
 """
 
 from __future__ import annotations
@@ -19,23 +21,38 @@ MOST_LAYERS = 3
 _MOST = 0.8
 #: Lines of its beginning by which that is told.
 _LINES = 200
-#: Where exports have the text of a line, the first of these that is there; a dot leads into an object.
+#: Where exports have the text of a line, the first of these that is there; a dot leads into an
+#: object.
 _TEXT_FIELDS = (
-    *("log", "MESSAGE", "textPayload", "message", "@message", "jsonPayload.message", "body", "line", "msg", "text"),
+    *(
+        "log",
+        "MESSAGE",
+        "textPayload",
+        "message",
+        "@message",
+        "jsonPayload.message",
+        "body",
+        "line",
+        "msg",
+        "text",
+    ),
     *("event.original", "_raw"),
 )
 #: Where they have a list of lines.
 _LIST_FIELDS = ("events", "entries", "logs", "items", "data", "results")
-#: PostgreSQL's own numbers for the parts of a message in syslog: which message, which part (elog.c, ``write_syslog``).
+#: PostgreSQL's own numbers for the parts of a message in syslog: which message, which part (elog.c,
+#: ``write_syslog``).
 _PART = re.compile(r"\[(\d+)-(\d+)\] ")
 #: A tab as syslog daemons write it.
 _TAB = "#011"
 _MONTH = r"(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)"
 _ISO = r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)"
-#: Lines with something before them: what is called so, and where its text begins. ``more``: the text goes on in the
-#: next line of the same source.
+#: Lines with something before them: what is called so, and where its text begins. ``more``: the
+#: text goes on in the next line of the same source.
 _LINES_OF: Mapping[str, re.Pattern[str]] = {
-    "lines of a container runtime (CRI)": re.compile(rf"{_ISO} (?:stdout|stderr) (?P<more>[FP])(?::\S*)? ?"),
+    "lines of a container runtime (CRI)": re.compile(
+        rf"{_ISO} (?:stdout|stderr) (?P<more>[FP])(?::\S*)? ?"
+    ),
     "syslog (RFC 5424)": re.compile(
         rf"<\d{{1,3}}>1 (?:{_ISO}|-) \S+ (?P<who>\S+ (?P<pid>\S+)) \S+ "
         r'(?:-|(?:\[(?:[^\]"]|"(?:[^"\\]|\\.)*")*\])+) ?(?:\ufeff)?'
@@ -51,7 +68,9 @@ _LINES_OF: Mapping[str, re.Pattern[str]] = {
 
 
 class Layer(ABC):
-    """Takes lines in, and gives those that stand in them. ``unread``: lines that have not the form of the others."""
+    """Takes lines in, and gives those that stand in them. ``unread``: lines that have not the form
+    of the others.
+    """
 
     unread = 0
 
@@ -66,12 +85,16 @@ class Layer(ABC):
 
 @dataclass
 class _Prefixed(Layer):
-    """Lines with something before them. ``only``: those of one service or program, where several write here."""
+    """Lines with something before them. ``only``: those of one service or program, where several
+    write here.
+    """
 
     pattern: re.Pattern[str]
     only: str | None = None
     _parts: dict[str, str] = field(default_factory=dict)  # lines that go on, by whom they are from
-    _messages: dict[str, tuple[str, list[str]]] = field(default_factory=dict)  # PostgreSQL's number, and its lines
+    _messages: dict[str, tuple[str, list[str]]] = field(
+        default_factory=dict
+    )  # PostgreSQL's number, and its lines
 
     def feed(self, text: str) -> str:
         lines = [part for line in text.splitlines(keepends=True) for part in self._line(line)]
@@ -98,8 +121,8 @@ class _Prefixed(Layer):
         yield from self._numbered(who, numbered[1], body[numbered.end() :].rstrip("\n"))
 
     def _numbered(self, who: str, message: str, body: str) -> Iterator[str]:
-        """A part of a message of PostgreSQL's: a line of it, or more of a line that was too long. Those of several
-        processes may stand between each other.
+        """A part of a message of PostgreSQL's: a line of it, or more of a line that was too long.
+        Those of several processes may stand between each other.
         """
         number, lines = self._messages.get(who, ("", []))
         if number != message:
@@ -123,7 +146,11 @@ class _Prefixed(Layer):
     def streams(self, head: str) -> list[str]:
         """The services or programs that write lines here."""
         found = (self.pattern.match(line) for line in head.split("\n"))
-        return list(dict.fromkeys(_stream(one.groupdict().get("who") or "") for one in found if one is not None))
+        return list(
+            dict.fromkeys(
+                _stream(one.groupdict().get("who") or "") for one in found if one is not None
+            )
+        )
 
 
 def _stream(who: str) -> str:
@@ -135,7 +162,8 @@ def _ended(lines: list[str]) -> Iterator[str]:
     return (f"{line}\n" for line in lines)
 
 
-#: How the parts of a message begin that are lines of their own: a word and a colon with two spaces behind a prefix.
+#: How the parts of a message begin that are lines of their own: a word and a colon with two spaces
+#: behind a prefix.
 _BEGINS = re.compile(r":  ")
 
 
@@ -157,7 +185,9 @@ class _Json(Layer):
         if body is None:
             self.unread += line.strip() not in ("[", "]", "{", "}")
             return
-        if self.name == "log":  # a container runtime's: a text that does not end a line goes on in the next one
+        if (
+            self.name == "log"
+        ):  # a container runtime's: a text that does not end a line goes on in the next one
             self._left += body
             if not self._left.endswith("\n"):
                 return
@@ -170,7 +200,9 @@ class _Json(Layer):
 
 
 #: Where a list of lines begins in a JSON value: at its start, or under a name.
-_LIST = re.compile(rf'\s*\[(?=\s*[{{"])|(?s:\s*\{{.{{0,2000}}?"(?:{"|".join(_LIST_FIELDS)})"\s*:\s*\[)')
+_LIST = re.compile(
+    rf'\s*\[(?=\s*[{{"])|(?s:\s*\{{.{{0,2000}}?"(?:{"|".join(_LIST_FIELDS)})"\s*:\s*\[)'
+)
 _BETWEEN = re.compile(r"[\s,]*")
 
 
@@ -254,9 +286,14 @@ def _json_of(begins: str, lines: list[str]) -> Wrapping | None:
 
 
 def _is_list(begins: str) -> bool:
-    """Whether a JSON value that goes over many lines has a list of texts in it, as far as its beginning shows."""
+    """Whether a JSON value that goes over many lines has a list of texts in it, as far as its
+    beginning shows.
+    """
     names = "|".join(re.escape(name.rpartition(".")[2]) for name in _TEXT_FIELDS)
-    texts = re.search(rf'"(?:{names})"\s*:\s*"', begins) is not None or re.match(r'\[\s*"', begins) is not None
+    texts = (
+        re.search(rf'"(?:{names})"\s*:\s*"', begins) is not None
+        or re.match(r'\[\s*"', begins) is not None
+    )
     return texts and _LIST.match(begins) is not None
 
 
@@ -271,7 +308,9 @@ def _object(line: str) -> dict[str, Any] | None:
 
 
 def _field_of(value: object) -> str | None:
-    """The field that has the text; None for a row that is itself a server's (jsonlog, the performance schema)."""
+    """The field that has the text; None for a row that is itself a server's (jsonlog, the
+    performance schema).
+    """
     if not isinstance(value, dict) or "error_severity" in value or "err_code" in value:
         return None
     lower = {str(key).lower() for key in value}
@@ -284,7 +323,11 @@ def _text_of(value: object, name: str) -> str | None:
     """The text in a field. The journal has one that is no UTF-8 as a list of bytes."""
     for part in [name] if isinstance(value, dict) and name in value else name.split("."):
         value = value.get(part) if isinstance(value, dict) else None
-    if isinstance(value, list) and value and all(isinstance(one, int) and 0 <= one < 256 for one in value):
+    if (
+        isinstance(value, list)
+        and value
+        and all(isinstance(one, int) and 0 <= one < 256 for one in value)
+    ):
         return bytes(value).decode("utf-8", "backslashreplace")
     return value if isinstance(value, str) else None
 
@@ -293,7 +336,9 @@ class Unwrapper:
     """A text in pieces, without what is around its lines."""
 
     def __init__(self, head: str, only: str | None = None) -> None:
-        """``head``: what the text begins with, by which its wrappings are told. ``only``: one of its ``streams``."""
+        """``head``: what the text begins with, by which its wrappings are told. ``only``: one of
+        its ``streams``.
+        """
         self.names: list[str] = []
         self._layers: list[Layer] = []
         self._left = ""

@@ -1,6 +1,8 @@
-"""Batch order: a statement that changes several rows locks them in the order of its plan; they are locked by key first.
+"""Batch order: a statement that changes several rows locks them in the order of its plan; they are
+locked by key first.
 
-Where two such statements go through the same rows in different orders, each holds what the other comes to next.
+Where two such statements go through the same rows in different orders, each holds what the other
+comes to next.
 """
 
 from __future__ import annotations
@@ -25,7 +27,10 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         sql = _locked_first(evidence, name, number)
         if sql is not None:
             add.setdefault(name, {})[number] = sql
-            reported.append(f"{name} statement {number} changes several rows, and locks them in the order of its plan")
+            reported.append(
+                f"{name} statement {number} changes several rows, and locks them in the order of"
+                " its plan"
+            )
     if add:
         yield (
             Candidate(
@@ -33,7 +38,12 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
                 name="lock the rows by key first",
                 because=(*reported, *evidence.waits_reported(evidence.in_cycles, 2)),
                 remedy=remedy(add=add),
-                means=("one more statement; the rows are then locked in one order, whatever the plans are",),
+                means=(
+                    (
+                        "one more statement; the rows are then locked in one order, whatever the"
+                        " plans are"
+                    ),
+                ),
             ),
         )
 
@@ -69,4 +79,7 @@ def _locked_first(evidence: Evidence, name: str, number: int) -> str | None:
     source = evidence.rules.advice.by_key(table.sql(dialect=dialect))
     clause = evidence.rules.advice.row_locks[-1]
     of = f" of {called}" if more and evidence.rules.advice.locks_of_tables else ""
-    return f"select {', '.join(key)} from {source}{more}{condition} order by {', '.join(key)} {clause}{of}"
+    return (
+        f"select {', '.join(key)} from {source}{more}{condition} order by {', '.join(key)}"
+        f" {clause}{of}"
+    )

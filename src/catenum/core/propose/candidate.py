@@ -33,13 +33,13 @@ CandidateKind = Literal[
 class Candidate:
     """One change. ``because``: the evidence; ``means``: what it changes for the application.
 
-    ``decides``: it makes
-    the data right where no serial order of the scenario as it is does, so serial results may differ from before.
-    ``eases_only``: it ends waits by failing, and never counts as a cure of wrong data. ``for_checks``: an index for
-    checks that the server makes by itself, of which no plan is shown. ``excludes``: who comes second waits at its
-    first read already, so where a cycle closes all the same a stronger lock there hardly breaks it.
-    ``these_values``: why it fits the values of this case only, and not the code; ``harms``: whom it holds up that
-    nobody held up before.
+    ``decides``: it makes the data right where no serial order of the scenario as it is does, so
+    serial results may differ from before. ``eases_only``: it ends waits by failing, and never
+    counts as a cure of wrong data. ``for_checks``: an index for checks that the server makes by
+    itself, of which no plan is shown. ``excludes``: who comes second waits at its first read
+    already, so where a cycle closes all the same a stronger lock there hardly breaks it.
+    ``these_values``: why it fits the values of this case only, and not the code; ``harms``: whom it
+    holds up that nobody held up before.
     """
 
     kind: CandidateKind
@@ -56,7 +56,9 @@ class Candidate:
 
     @property
     def size(self) -> int:
-        """How much is changed: statements that are written anew or added, that move, levels, settings, indexes."""
+        """How much is changed: statements that are written anew or added, that move, levels,
+        settings, indexes.
+        """
         remedy = self.remedy
         count = sum(len(numbers) for numbers in (remedy.rewrite or {}).values())
         count += sum(len(numbers) for numbers in (remedy.add or {}).values())
@@ -83,10 +85,11 @@ CandidateSeries = tuple[Candidate, ...]
 
 @dataclass(frozen=True, kw_only=True)
 class Evidence:
-    """What is known of a scenario as it is: all outcomes, one schedule in full with plans and findings, its tables.
+    """What is known of a scenario as it is: all outcomes, one schedule in full with plans and
+    findings, its tables.
 
-    ``scenario`` is made for the server. ``start``: the rows before anything ran; ``serial_breaks``: rules that serial
-    orders break, too.
+    ``scenario`` is made for the server. ``start``: the rows before anything ran; ``serial_breaks``:
+    rules that serial orders break, too.
     """
 
     scenario: Scenario
@@ -108,7 +111,9 @@ class Evidence:
         return self.transactions[name].statements[number - 1].text
 
     def resolved(self, name: str, number: int) -> str:
-        """A statement's text with the values of the transaction's parameters in it: to compare, not to run."""
+        """A statement's text with the values of the transaction's parameters in it: to compare, not
+        to run.
+        """
         return self.rules.sql.with_values(self.sql(name, number), self.transactions[name].fixed)
 
     def footprint(self, name: str, number: int) -> Footprint:
@@ -123,10 +128,14 @@ class Evidence:
 
     def keys(self, table: str) -> TableKeys:
         """A table's keys, whatever the case of its name."""
-        return next((keys for name, keys in self.tables.items() if name.lower() == table.lower()), NO_KEYS)
+        return next(
+            (keys for name, keys in self.tables.items() if name.lower() == table.lower()), NO_KEYS
+        )
 
     def key_condition(self, reading: Reading) -> str | None:
-        """The condition by which a statement names one row, by the whole primary key; None where it does not."""
+        """The condition by which a statement names one row, by the whole primary key; None where it
+        does not.
+        """
         key = [column.lower() for column in self.keys(reading.table or "").primary]
         if not reading.table or not key or any(column not in reading.equals for column in key):
             return None
@@ -141,7 +150,10 @@ class Evidence:
         """Deadlock cycles by their members: transaction and the number of its statement."""
         found = [entry.members for entry in self.explored.tally.most_met_cycles()]
         for recording in self.looped:
-            found += [tuple((m.transaction, m.statement) for m in cycle.members) for cycle in recording.deadlocks]
+            found += [
+                tuple((m.transaction, m.statement) for m in cycle.members)
+                for cycle in recording.deadlocks
+            ]
         return list(dict.fromkeys(found))
 
     @property
@@ -153,12 +165,18 @@ class Evidence:
     def in_waits(self) -> list[str]:
         """The transactions that wait, or are waited for."""
         wait_pairs = self.explored.tally.wait_pairs.values()
-        return [name for name in self.transactions if any(name in (m.waiter, m.holder) for m in wait_pairs)]
+        return [
+            name
+            for name in self.transactions
+            if any(name in (m.waiter, m.holder) for m in wait_pairs)
+        ]
 
     @property
     def in_anomalies(self) -> list[str]:
         """The transactions whose data was wrong; all that write, where only a rule is broken."""
-        entries = [entry for entry in self.explored.tally.outcomes.values() if entry.data == "anomaly"]
+        entries = [
+            entry for entry in self.explored.tally.outcomes.values() if entry.data == "anomaly"
+        ]
         found = list(dict.fromkeys(name for entry in entries for name in entry.transactions))
         if found or not self.explored.tally.broken_rules:
             return found
@@ -187,10 +205,17 @@ class Evidence:
         found = []
         for wait_pair in sorted(self.explored.tally.wait_pairs.values(), key=lambda m: -m.count):
             if wait_pair.waiter in names and wait_pair.holder in names:
-                known = (wait_pair.holder_statement,) if wait_pair.holder_statement else wait_pair.holder_candidates
+                known = (
+                    (wait_pair.holder_statement,)
+                    if wait_pair.holder_statement
+                    else wait_pair.holder_candidates
+                )
                 by = f", locked by its statement {' or '.join(map(str, known))}" if known else ""
                 at = f" statement {wait_pair.statement}" if wait_pair.statement else " (at its end)"
-                found.append(f"{wait_pair.waiter}{at} waits for {wait_pair.holder} over {wait_pair.resource}{by}")
+                found.append(
+                    f"{wait_pair.waiter}{at} waits for {wait_pair.holder} over"
+                    f" {wait_pair.resource}{by}"
+                )
         return tuple(found[:most])
 
 

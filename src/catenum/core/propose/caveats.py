@@ -1,7 +1,9 @@
-"""What must be said of a candidate before anybody makes it: that it fits the values of one case only, whom it holds up.
+"""What must be said of a candidate before anybody makes it: that it fits the values of one case
+only, whom it holds up.
 
-Two transactions whose statements are the same but for values are one piece of code (a call site): a change of one of
-them alone cannot be made. A lock on a row that everybody else only reads makes a queue of them all.
+Two transactions whose statements are the same but for values are one piece of code (a call site): a
+change of one of them alone cannot be made. A lock on a row that everybody else only reads makes a
+queue of them all.
 """
 
 from __future__ import annotations
@@ -39,20 +41,28 @@ def _shapes(evidence: Evidence, scenario: Scenario, name: str) -> tuple[object, 
     return (tuple(texts), tuple(said), one.isolation, one.timeout, retry, one.ends)
 
 
-def _one_of_a_call_site(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[str]:
+def _one_of_a_call_site(
+    evidence: Evidence, changed: Scenario, candidate: Candidate
+) -> Iterator[str]:
     order = candidate.remedy.reorder or {}
     for one, other in combinations(evidence.transactions, 2):
         if _shapes(evidence, evidence.scenario, one) != _shapes(evidence, evidence.scenario, other):
             continue
-        if order.get(one) != order.get(other) or _shapes(evidence, changed, one) != _shapes(evidence, changed, other):
+        if order.get(one) != order.get(other) or _shapes(evidence, changed, one) != _shapes(
+            evidence, changed, other
+        ):
             yield (
-                f"{one} and {other} are the same code with other values, and this change makes them differ: it fits "
-                "the values of this case only"
+                f"{one} and {other} are the same code with other values, and this change makes them"
+                " differ: it fits the values of this case only"
             )
 
 
-def _new_locks(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[tuple[str, int, str]]:
-    """Locking reads that the candidate brings: the transaction, the statement's number as changed, the table."""
+def _new_locks(
+    evidence: Evidence, changed: Scenario, candidate: Candidate
+) -> Iterator[tuple[str, int, str]]:
+    """Locking reads that the candidate brings: the transaction, the statement's number as changed,
+    the table.
+    """
     touched = {*(candidate.remedy.add or {}), *(candidate.remedy.rewrite or {})}
     for name in evidence.transactions:
         if name not in touched:
@@ -67,7 +77,9 @@ def _new_locks(evidence: Evidence, changed: Scenario, candidate: Candidate) -> I
 
 
 def _accesses(evidence: Evidence, statement: Statement) -> list[tuple[str, str]]:
-    return [(a.table.lower(), a.verb) for a in evidence.rules.sql.footprint(statement.text).accesses]
+    return [
+        (a.table.lower(), a.verb) for a in evidence.rules.sql.footprint(statement.text).accesses
+    ]
 
 
 def _queues(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[str]:
@@ -80,7 +92,10 @@ def _queues(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iter
     }
     for _, _, table in _new_locks(evidence, changed, candidate):
         if table not in written:
-            yield f"rows of {table} are otherwise only read: with this lock whoever comes to one waits for all others"
+            yield (
+                f"rows of {table} are otherwise only read: with this lock whoever comes to one"
+                " waits for all others"
+            )
 
 
 def _spans(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iterator[str]:
@@ -89,4 +104,7 @@ def _spans(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Itera
         behind = len(changed.transactions[name].statements) - number
         if behind >= MANY and (name, table) not in reported:
             reported.add((name, table))
-            yield f"{name} holds the lock on {table} over {counted(behind, 'more statement')}, until it ends"
+            yield (
+                f"{name} holds the lock on {table} over {counted(behind, 'more statement')}, until"
+                " it ends"
+            )

@@ -1,4 +1,6 @@
-"""A proposal as people hand it over: the difference in the statements, the DDL, the entry for a scenario file."""
+"""A proposal as people hand it over: the difference in the statements, the DDL, the entry for a
+scenario file.
+"""
 
 from __future__ import annotations
 
@@ -20,19 +22,24 @@ _COMMENT = re.compile(r"--|#")
 
 
 def difference(scenario: Scenario, candidate: Candidate) -> Iterator[str]:
-    """The transactions' statements before and after: a line with the name, then all, marked where they go or come.
+    """The transactions' statements before and after: a line with the name, then all, marked where
+    they go or come.
 
     Transactions that stay the same are left out.
     """
     changed, _ = apply_remedy(scenario, candidate.remedy)
     for name, before in scenario.transactions.items():
         one, other = _lines(before), _lines(changed.transactions[name])
-        changes = list(difflib.unified_diff(one, other, lineterm="", n=len(one)))[3:]  # without the heads
+        changes = list(difflib.unified_diff(one, other, lineterm="", n=len(one)))[
+            3:
+        ]  # without the heads
         yield from (f"{name}:", *changes) if changes else ()
 
 
 def unified(scenario: Scenario, candidate: Candidate) -> Iterator[str]:
-    """The same as differences that ``patch`` takes: of ``NAME.sql``, which holds a transaction's statements."""
+    """The same as differences that ``patch`` takes: of ``NAME.sql``, which holds a transaction's
+    statements.
+    """
     changed, _ = apply_remedy(scenario, candidate.remedy)
     for name, before in scenario.transactions.items():
         one, other = _lines(before), _lines(changed.transactions[name])
@@ -46,12 +53,20 @@ def _lines(transaction: Transaction) -> list[str]:
     if transaction.timeout is not None:
         lines.append(f"-- waits at most {transaction.timeout} ms for a lock")
     if transaction.retry is not None:
-        lines.append(f"-- retry at most {transaction.retry.times} times, on {', '.join(transaction.retry.on)}")
+        lines.append(
+            f"-- retry at most {transaction.retry.times} times, on"
+            f" {', '.join(transaction.retry.on)}"
+        )
     for statement in transaction.statements:
         condition = f" -- only when {statement.when}" if statement.when is not None else ""
         if statement.kept:
-            condition += f" -- keeps {', '.join(_kept(name, column) for name, column in statement.kept.items())}"
-        condition += f" -- refused unless {statement.require}" if statement.require is not None else ""
+            condition += (
+                " -- keeps"
+                f" {', '.join(_kept(name, column) for name, column in statement.kept.items())}"
+            )
+        condition += (
+            f" -- refused unless {statement.require}" if statement.require is not None else ""
+        )
         *first, last = statement.text.rstrip().rstrip(";").splitlines()
         lines += first
         lines.append(f"{last}\n;{condition}" if _COMMENT.search(last) else f"{last};{condition}")
@@ -60,14 +75,22 @@ def _lines(transaction: Transaction) -> list[str]:
 
 
 def _kept(name: str, column: str) -> str:
-    return f"{name} = how many rows" if column == "rows" else name if name == column else f"{name} = {column}"
+    return (
+        f"{name} = how many rows"
+        if column == "rows"
+        else name
+        if name == column
+        else f"{name} = {column}"
+    )
 
 
 def ddl(candidate: Candidate, rules: Rules) -> list[str]:
     """The statements that make its indexes on a table in use."""
     found = []
     for sql in (*(candidate.remedy.index or ()), *(candidate.remedy.ddl or ())):
-        found += [line if line.startswith("--") else f"{line};" for line in rules.advice.gentle(str(sql))]
+        found += [
+            line if line.startswith("--") else f"{line};" for line in rules.advice.gentle(str(sql))
+        ]
     return found
 
 
@@ -76,7 +99,9 @@ def plain(remedy: Remedy) -> dict[str, Any]:
     value: dict[str, Any] = _plain(remedy.model_dump(exclude_none=True, exclude_defaults=True))
     if remedy.timeout is not None:  # with their unit, be it one for all or one for each
         each = remedy.timeout
-        value["timeout"] = {n: f"{ms}ms" for n, ms in each.items()} if isinstance(each, dict) else f"{each}ms"
+        value["timeout"] = (
+            {n: f"{ms}ms" for n, ms in each.items()} if isinstance(each, dict) else f"{each}ms"
+        )
     return value
 
 
@@ -90,14 +115,18 @@ def _plain(value: Any) -> Any:
 def with_remedies(text: str, candidates: Sequence[Candidate], taken: Collection[str] = ()) -> str:
     """A scenario's text with candidates among its remedies, and all else as it was, comments too.
 
-    ``taken``: the names of the remedies that it has. Raises InputError where these stand in one line.
+    ``taken``: the names of the remedies that it has. Raises InputError where these stand in one
+    line.
     """
     entries: dict[str, dict[str, Any]] = {}
     for one in candidates:
         name, number = one.name, 2
         while name in taken or name in entries:
             name, number = f"{one.name} ({number})", number + 1
-        entries[name] = {"about": f"{one.kind}: {one.means[0]}" if one.means else one.kind, **plain(one.remedy)}
+        entries[name] = {
+            "about": f"{one.kind}: {one.means[0]}" if one.means else one.kind,
+            **plain(one.remedy),
+        }
     body = yaml.safe_dump(entries, sort_keys=False, allow_unicode=True, width=120)
     lines = text.splitlines(keepends=True)
     for place, line in enumerate(lines):
@@ -108,7 +137,9 @@ def with_remedies(text: str, candidates: Sequence[Candidate], taken: Collection[
                 "the scenario's remedies stand in one line, where nothing can be added",
                 advice="Put each on a line of its own, indented, under 'remedies:'.",
             )
-        return "".join([*lines[: place + 1], _indented(body, _indent(lines[place + 1 :])), *lines[place + 1 :]])
+        return "".join(
+            [*lines[: place + 1], _indented(body, _indent(lines[place + 1 :])), *lines[place + 1 :]]
+        )
     end = "" if not text or text.endswith("\n") else "\n"
     return f"{text}{end}remedies:\n{_indented(body, '  ')}"
 

@@ -1,9 +1,9 @@
 """Which of a transaction's own statements may change places without changing what it means.
 
-Conservative, and by the texts alone: no swap across a value that is kept for later, a condition that may end the
-transaction or that it requires, a table that one of the two writes (unless a unique key keeps their rows apart), a
-table with triggers, or a foreign key between what one inserts or deletes and the other writes. What is left is run and
-compared all the same.
+Conservative, and by the texts alone: no swap across a value that is kept for later, a condition
+that may end the transaction or that it requires, a table that one of the two writes (unless a
+unique key keeps their rows apart), a table with triggers, or a foreign key between what one inserts
+or deletes and the other writes. What is left is run and compared all the same.
 """
 
 from __future__ import annotations
@@ -19,7 +19,9 @@ MOST_STATEMENTS = 7
 
 
 def orders(evidence: Evidence, name: str) -> Iterator[tuple[int, ...]]:
-    """The orders of a transaction's statements (numbers from 1) that keep its meaning, its own first."""
+    """The orders of a transaction's statements (numbers from 1) that keep its meaning, its own
+    first.
+    """
     count = len(evidence.transactions[name].statements)
     own = tuple(range(1, count + 1))
     if count > MOST_STATEMENTS:
@@ -33,7 +35,9 @@ def orders(evidence: Evidence, name: str) -> Iterator[tuple[int, ...]]:
 
 
 def inversions(order: Sequence[int]) -> int:
-    """How many pairs have changed places: the swaps of neighbours that lead there (Kendall 1938)."""
+    """How many pairs have changed places: the swaps of neighbours that lead there (Kendall
+    1938).
+    """
     return sum(a > b for a, b in combinations(order, 2))
 
 
@@ -41,14 +45,20 @@ def commute(evidence: Evidence, name: str, first: int, then: int) -> bool:
     """Whether two statements of one transaction may change places."""
     statements = evidence.transactions[name].statements
     one, other = statements[first - 1], statements[then - 1]
-    if any(statement.when is not None or statement.require is not None for statement in (one, other)):
+    if any(
+        statement.when is not None or statement.require is not None for statement in (one, other)
+    ):
         return False
     if _uses(evidence, name, then) & set(one.kept):
         return False
     if set(one.kept) & set(other.kept):
         return False
     mine, theirs = evidence.footprint(name, first), evidence.footprint(name, then)
-    if not (mine.understood and theirs.understood) or mine.may_set_anything or theirs.may_set_anything:
+    if (
+        not (mine.understood and theirs.understood)
+        or mine.may_set_anything
+        or theirs.may_set_anything
+    ):
         return False
     if mine.named_locks or theirs.named_locks or mine.by_nature or theirs.by_nature:
         return False
@@ -75,7 +85,9 @@ def _conflict(evidence: Evidence, a: Access, b: Access) -> bool:
 
 
 def apart(a: Access, b: Access, keys: Sequence[tuple[str, ...]]) -> bool:
-    """Whether a unique key keeps their rows apart, and neither moves a row from one value of it to another."""
+    """Whether a unique key keeps their rows apart, and neither moves a row from one value of it to
+    another.
+    """
     mine, theirs = dict(a.literals), dict(b.literals)
     for key in keys:
         if not key or any(c not in mine or c not in theirs for c in key):

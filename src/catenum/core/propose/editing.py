@@ -1,7 +1,9 @@
-"""Changes a statement's text at places that the tokens give, and holds the result against its parse tree.
+"""Changes a statement's text at places that the tokens give, and holds the result against its parse
+tree.
 
-The tree says what the change means; the text is edited so that a person finds the statement as it was written, with
-comments, blanks and lines. Where the edited text does not parse to the tree that was meant, the tree is written out.
+The tree says what the change means; the text is edited so that a person finds the statement as it
+was written, with comments, blanks and lines. Where the edited text does not parse to the tree that
+was meant, the tree is written out.
 """
 
 from __future__ import annotations
@@ -16,13 +18,26 @@ from sqlglot.errors import SqlglotError
 from sqlglot.tokens import Token, TokenType  # type: ignore[attr-defined] # they are its public names
 
 #: What ends a condition at the same depth of brackets.
-_BEHIND_WHERE = frozenset(["RETURNING", "ORDER BY", "GROUP BY", "HAVING", "LIMIT", "FETCH", "FOR", "LOCK", "WINDOW"])
+_BEHIND_WHERE = frozenset(
+    ["RETURNING", "ORDER BY", "GROUP BY", "HAVING", "LIMIT", "FETCH", "FOR", "LOCK", "WINDOW"]
+)
 #: What the value of a parameter can be replaced by without brackets.
-_WHOLE = (exp.Column, exp.Literal, exp.Paren, exp.Subquery, exp.Func, exp.Placeholder, exp.Null, exp.Boolean)
+_WHOLE = (
+    exp.Column,
+    exp.Literal,
+    exp.Paren,
+    exp.Subquery,
+    exp.Func,
+    exp.Placeholder,
+    exp.Null,
+    exp.Boolean,
+)
 
 
 def tokens_of(sql: str, dialect: str) -> list[Token]:
-    """The tokens of one statement, without comments and without semicolons behind it; empty where there are none."""
+    """The tokens of one statement, without comments and without semicolons behind it; empty where
+    there are none.
+    """
     try:
         found = Dialect.get_or_raise(dialect).tokenize(sql)
     except SqlglotError:
@@ -43,9 +58,15 @@ def parsed(sql: str, dialect: str) -> exp.Expr | None:
 
 
 def written(one: exp.Expr, dialect: str) -> str:
-    """The text of a part of a statement, its values by their names, as a scenario has them; without comments."""
+    """The text of a part of a statement, its values by their names, as a scenario has them; without
+    comments.
+    """
     reported = one.transform(
-        lambda node: exp.Var(this=f":{node.name}") if isinstance(node, exp.Placeholder) and node.name else node
+        lambda node: (
+            exp.Var(this=f":{node.name}")
+            if isinstance(node, exp.Placeholder) and node.name
+            else node
+        )
     )
     return _in_lower_case(str(reported.sql(dialect=dialect, comments=False)), dialect)
 
@@ -54,20 +75,32 @@ def _in_lower_case(sql: str, dialect: str) -> str:
     """The same with its keywords in lower case; names and literals as they are."""
     text = sql
     for token in reversed(tokens_of(sql, dialect)):
-        spoken = token.token_type not in (TokenType.STRING, TokenType.IDENTIFIER, TokenType.VAR, TokenType.NUMBER)
+        spoken = token.token_type not in (
+            TokenType.STRING,
+            TokenType.IDENTIFIER,
+            TokenType.VAR,
+            TokenType.NUMBER,
+        )
         if spoken and sql[token.start : token.end + 1].upper() == token.text.upper():
-            text = f"{text[: token.start]}{text[token.start : token.end + 1].lower()}{text[token.end + 1 :]}"
+            word = text[token.start : token.end + 1].lower()
+            text = f"{text[: token.start]}{word}{text[token.end + 1 :]}"
     return text
 
 
 def bracketed(one: exp.Expr, dialect: str) -> str:
-    """The text of an expression, in brackets where something that stands beside it could tear it apart."""
+    """The text of an expression, in brackets where something that stands beside it could tear it
+    apart.
+    """
     return written(whole(one), dialect)
 
 
 def whole(one: exp.Expr) -> exp.Expr:
-    """A copy of an expression, in brackets where something that stands beside it could tear it apart."""
-    stands = isinstance(one, _WHOLE) and not isinstance(one, exp.Binary | exp.Not)  # AND and OR count as functions
+    """A copy of an expression, in brackets where something that stands beside it could tear it
+    apart.
+    """
+    stands = isinstance(one, _WHOLE) and not isinstance(
+        one, exp.Binary | exp.Not
+    )  # AND and OR count as functions
     return one.copy() if stands else exp.Paren(this=one.copy())
 
 
@@ -89,7 +122,9 @@ def _at_depth_0(tokens: Sequence[Token]) -> list[tuple[int, Token]]:
 
 
 def with_condition(sql: str, tree: exp.Expr, terms: Sequence[exp.Expr], dialect: str) -> str | None:
-    """The same statement, only where all of ``terms`` are true as well; None where it has no condition."""
+    """The same statement, only where all of ``terms`` are true as well; None where it has no
+    condition.
+    """
     where = tree.args.get("where")
     if where is None or not terms:
         return None
@@ -127,7 +162,9 @@ def _lock_words(tokens: Sequence[Token]) -> int | None:
 
 
 def lock_clause(sql: str, dialect: str) -> str | None:
-    """The lock clause of a SELECT as it is written, in lower case and single blanks; None where it has none."""
+    """The lock clause of a SELECT as it is written, in lower case and single blanks; None where it
+    has none.
+    """
     tokens = tokens_of(sql, dialect)
     at = _lock_words(tokens)
     return " ".join(token.text.lower() for token in tokens[at:]) if at is not None else None
@@ -154,7 +191,9 @@ def bare(sql: str, dialect: str) -> str:
 def with_value(sql: str, tree: exp.Expr, name: str, value: exp.Expr, dialect: str) -> str:
     """The same statement with an expression in place of a parameter."""
     put = whole(value)
-    meant = tree.transform(lambda node: put.copy() if isinstance(node, exp.Placeholder) and node.name == name else node)
+    meant = tree.transform(
+        lambda node: put.copy() if isinstance(node, exp.Placeholder) and node.name == name else node
+    )
     tokens = tokens_of(sql, dialect)
     places = [
         (colon.start, word.end + 1)

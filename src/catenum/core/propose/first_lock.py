@@ -27,13 +27,16 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         table, values = row
         key = ", ".join(evidence.keys(table).primary)
         reads = {
-            name: f"select {key} from {table} where {own[row]} {evidence.rules.advice.row_locks[-1]}"
+            name: (
+                f"select {key} from {table} where {own[row]} {evidence.rules.advice.row_locks[-1]}"
+            )
             for name, own in zip(names, touched, strict=True)
         }
         title = ", ".join(f"{column} = {value}" for column, (_, value) in values)
         what = "all of them wait for each other at that row"
         why = (
-            f"that all of them come to {table} ({title}) is so for the values of this case; the code names no such row"
+            f"that all of them come to {table} ({title}) is so for the values of this case; the"
+            " code names no such row"
         )
         yield locked_first(evidence, names, reads, f"{table} ({title})", what, these_values=(why,))
 
@@ -47,11 +50,16 @@ def locked_first(
     *,
     these_values: tuple[str, ...] = (),
 ) -> CandidateSeries:
-    """A locking read before everything else, at the transactions' own levels and then at read committed.
+    """A locking read before everything else, at the transactions' own levels and then at read
+    committed.
 
     ``what``: what that means for the application, beside what such a lock keeps out.
     """
-    strict = {name: "read committed" for name in names if evidence.rules.locks.rank(evidence.level(name)) > 1}
+    strict = {
+        name: "read committed"
+        for name in names
+        if evidence.rules.locks.rank(evidence.level(name)) > 1
+    }
     add = {name: {1: sql} for name, sql in reads.items()}
     return tuple(
         Candidate(
@@ -59,7 +67,9 @@ def locked_first(
             name=f"{title} first{', at read committed' if levels else ''}",
             because=evidence.waits_reported(names) or anomalies_reported(evidence),
             remedy=remedy(add=add, isolation=levels or None),
-            means=(f"{what}; {evidence.rules.advice.lock_blocks(evidence.rules.advice.row_locks[-1])}",),
+            means=(
+                f"{what}; {evidence.rules.advice.lock_blocks(evidence.rules.advice.row_locks[-1])}",
+            ),
             these_values=these_values,
         )
         for levels in levels_for(evidence, strict)
@@ -67,7 +77,9 @@ def locked_first(
 
 
 def rows_named(evidence: Evidence, name: str) -> dict[Row, str]:
-    """The rows that a transaction names by a whole primary key, with the condition by which it does."""
+    """The rows that a transaction names by a whole primary key, with the condition by which it
+    does.
+    """
     found: dict[Row, str] = {}
     for number in range(1, len(evidence.transactions[name].statements) + 1):
         reading = evidence.reading(evidence.sql(name, number))
@@ -85,6 +97,10 @@ def rows_named(evidence: Evidence, name: str) -> dict[Row, str]:
 
 
 def _carried(evidence: Evidence, name: str, condition: str) -> bool:
-    """Whether the key is a value that an earlier statement kept: at the beginning it is not there yet."""
-    kept = {value for statement in evidence.transactions[name].statements for value in statement.kept}
+    """Whether the key is a value that an earlier statement kept: at the beginning it is not there
+    yet.
+    """
+    kept = {
+        value for statement in evidence.transactions[name].statements for value in statement.kept
+    }
     return bool(kept & set(re.findall(r":([A-Za-z_]\w*)", condition)))

@@ -1,7 +1,8 @@
-"""Index: for a statement that locks what it passes, or goes from an index to its rows while others come the other way.
+"""Index: for a statement that locks what it passes, or goes from an index to its rows while others
+come the other way.
 
-Derived from the statement and the catalogue, or by a finding. What is proposed is made: it must be valid, and it must
-change the plan or lower the number of locks, or it is dropped.
+Derived from the statement and the catalogue, or by a finding. What is proposed is made: it must be
+valid, and it must change the plan or lower the number of locks, or it is dropped.
 """
 
 from __future__ import annotations
@@ -37,25 +38,42 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
 
 
 def _for_references(evidence: Evidence) -> Iterator[CandidateSeries]:
-    """For foreign keys without one, where a statement deletes rows that they refer to, or changes their keys."""
+    """For foreign keys without one, where a statement deletes rows that they refer to, or changes
+    their keys.
+    """
     for name, transaction in evidence.transactions.items():
         for number in range(1, len(transaction.statements) + 1):
             for access in evidence.footprint(name, number).accesses:
-                moves = set(access.columns) & {column.lower() for column in evidence.keys(access.table).columns}
+                moves = set(access.columns) & {
+                    column.lower() for column in evidence.keys(access.table).columns
+                }
                 if access.verb == "delete" or (access.verb == "update" and moves):
                     for child, keys in evidence.tables.items():
                         for parent, columns in keys.unindexed:
                             if parent.lower() == access.table.lower():
-                                yield (_for_reference(evidence, child, columns, f"{name} statement {number}"),)
+                                yield (
+                                    _for_reference(
+                                        evidence, child, columns, f"{name} statement {number}"
+                                    ),
+                                )
 
 
 def _for_reference(evidence: Evidence, child: str, columns: Sequence[str], who: str) -> Candidate:
-    spelled = [exp.to_identifier(one).sql(dialect=evidence.rules.sql.dialect) for one in (child, *columns)]
-    title = exp.to_identifier(f"{child}_{'_'.join(columns)}"[:MOST_NAME]).sql(dialect=evidence.rules.sql.dialect)
+    spelled = [
+        exp.to_identifier(one).sql(dialect=evidence.rules.sql.dialect) for one in (child, *columns)
+    ]
+    title = exp.to_identifier(f"{child}_{'_'.join(columns)}"[:MOST_NAME]).sql(
+        dialect=evidence.rules.sql.dialect
+    )
     return Candidate(
         kind="index",
         name=f"index {title} on {child}, for its foreign key",
-        because=(f"{who} makes the server look for rows of {child} that refer to a row: it reads the whole table",),
+        because=(
+            (
+                f"{who} makes the server look for rows of {child} that refer to a row: it reads the"
+                " whole table"
+            ),
+        ),
         remedy=remedy(index=(f"create index {title} on {spelled[0]} ({', '.join(spelled[1:])})",)),
         means=("no statement changes; every write to the table keeps the index as well",),
         for_checks=True,
@@ -64,7 +82,9 @@ def _for_reference(evidence: Evidence, child: str, columns: Sequence[str], who: 
 
 def _by_plans(evidence: Evidence) -> Iterator[tuple[str, str]]:
     wait_pairs = evidence.explored.tally.wait_pairs.values()
-    involved = {(m.waiter, m.statement) for m in wait_pairs} | {(m.holder, m.holder_statement) for m in wait_pairs}
+    involved = {(m.waiter, m.statement) for m in wait_pairs} | {
+        (m.holder, m.holder_statement) for m in wait_pairs
+    }
     for plan in evidence.played.plans:
         if (plan.transaction, plan.statement) not in involved:
             continue
@@ -76,7 +96,10 @@ def _by_plans(evidence: Evidence) -> Iterator[tuple[str, str]]:
             if ddl is not None:
                 yield (
                     ddl,
-                    f"{plan.transaction} statement {plan.statement} locks every row of {step.table} that it passes",
+                    (
+                        f"{plan.transaction} statement {plan.statement} locks every row of"
+                        f" {step.table} that it passes"
+                    ),
                 )
 
 
@@ -84,4 +107,11 @@ def _by_findings(recording: Recording) -> Iterator[tuple[str, str]]:
     for finding in recording.findings:
         for line in finding.advice:
             if line.lower().startswith(("create index ", "create unique index ")):
-                yield line.rstrip(";"), f"{finding.title}: {finding.evidence[0]}" if finding.evidence else finding.title
+                yield (
+                    line.rstrip(";"),
+                    (
+                        f"{finding.title}: {finding.evidence[0]}"
+                        if finding.evidence
+                        else finding.title
+                    ),
+                )

@@ -1,8 +1,9 @@
-"""Order: a common order of access over all transactions of the cycles, by the fewest swaps that break every cycle.
+"""Order: a common order of access over all transactions of the cycles, by the fewest swaps that
+break every cycle.
 
-Each transaction takes the resources that others met it over in the order of its statements; a cycle can close only
-where these orders, put together, have one (a feedback arc set of that graph is what the swaps remove; exact, by trying
-all orders that keep each transaction's meaning).
+Each transaction takes the resources that others met it over in the order of its statements; a cycle
+can close only where these orders, put together, have one (a feedback arc set of that graph is what
+the swaps remove; exact, by trying all orders that keep each transaction's meaning).
 """
 
 from __future__ import annotations
@@ -30,28 +31,43 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         return
     taken = _taken(evidence, evidence.in_cycles)
     own = [sorted(islice(orders(evidence, name), MOST_OWN), key=inversions) for name in names]
-    together = sorted(islice(product(*own), MOST_TOGETHER), key=lambda chosen: sum(map(inversions, chosen)))
-    changed = [dict(zip(names, chosen, strict=True)) for chosen in together if any(map(inversions, chosen))]
+    together = sorted(
+        islice(product(*own), MOST_TOGETHER), key=lambda chosen: sum(map(inversions, chosen))
+    )
+    changed = [
+        dict(zip(names, chosen, strict=True)) for chosen in together if any(map(inversions, chosen))
+    ]
     good = [chosen for chosen in changed if _acyclic(taken, chosen)]
     # Where one thing is taken twice, weakly and then strongly, the orders of resources say nothing.
-    tried = good or [chosen for chosen in changed if sum(inversions(order) > 0 for order in chosen.values()) == 1]
+    tried = good or [
+        chosen for chosen in changed if sum(inversions(order) > 0 for order in chosen.values()) == 1
+    ]
     because = evidence.waits_reported(evidence.in_cycles)
     yield tuple(_candidate(chosen, taken, because) for chosen in tried[:MOST_TRIED])
 
 
-def _candidate(chosen: Mapping[str, Sequence[int]], taken: Taken, because: tuple[str, ...]) -> Candidate:
+def _candidate(
+    chosen: Mapping[str, Sequence[int]], taken: Taken, because: tuple[str, ...]
+) -> Candidate:
     reorder = {name: tuple(order) for name, order in chosen.items() if inversions(order)}
     return Candidate(
         kind="order",
         name="; ".join(_name(name, order, taken.get(name, {})) for name, order in reorder.items()),
         because=because,
         remedy=remedy(reorder=reorder),
-        means=("the statements are the same; one transaction waits for the other instead of deadlocking with it",),
+        means=(
+            (
+                "the statements are the same; one transaction waits for the other instead of"
+                " deadlocking with it"
+            ),
+        ),
     )
 
 
 def _name(name: str, order: Sequence[int], taken: Mapping[str, int]) -> str:
-    """What is taken before what, where the order of two things that others wait for is turned by this order alone."""
+    """What is taken before what, where the order of two things that others wait for is turned by
+    this order alone.
+    """
     place = {number: at for at, number in enumerate(order)}
     turned = [
         (then, first)
@@ -70,10 +86,15 @@ def _taken(evidence: Evidence, names: Sequence[str]) -> Taken:
     for wait_pair in evidence.explored.tally.wait_pairs.values():
         for name, number in (
             (wait_pair.waiter, wait_pair.statement),
-            *((wait_pair.holder, number) for number in (wait_pair.holder_statement, *wait_pair.holder_candidates)),
+            *(
+                (wait_pair.holder, number)
+                for number in (wait_pair.holder_statement, *wait_pair.holder_candidates)
+            ),
         ):
             if name in found and number is not None:
-                found[name][wait_pair.resource] = min(number, found[name].get(wait_pair.resource, number))
+                found[name][wait_pair.resource] = min(
+                    number, found[name].get(wait_pair.resource, number)
+                )
     return found
 
 
@@ -82,7 +103,9 @@ def _acyclic(taken: Taken, chosen: Mapping[str, Sequence[int]]) -> bool:
     for name, resources in taken.items():
         order = chosen.get(name)
         place = {number: at for at, number in enumerate(order)} if order is not None else None
-        at = {resource: place[number] if place else number for resource, number in resources.items()}
+        at = {
+            resource: place[number] if place else number for resource, number in resources.items()
+        }
         for one, first in at.items():
             graph.setdefault(one, set()).update(other for other, then in at.items() if then > first)
     try:

@@ -1,4 +1,6 @@
-"""The kinds of changes that are looked for, those first that people fix with first. A new kind is a line here."""
+"""The kinds of changes that are looked for, those first that people fix with first. A new kind is a
+line here.
+"""
 
 from __future__ import annotations
 
@@ -47,14 +49,19 @@ PASSES: tuple[Pass, ...] = (
 def ladders(evidence: Evidence) -> list[CandidateSeries]:
     """All that can be tried, without what two passes both come to.
 
-    Where the scenario breaks its own rules in any order nothing but another condition can cure: that comes first.
+    Where the scenario breaks its own rules in any order nothing but another condition can cure:
+    that comes first.
     """
     known: set[str] = set()
     found = []
     first = condition_into_write.derive if evidence.serial_breaks else PASSES[0]
     for derive in (first, *(derive for derive in PASSES if derive is not first)):
         for series in derive(evidence):
-            rungs = [candidate for candidate in series if not _known(candidate.remedy.model_dump_json(), known)]
+            rungs = [
+                candidate
+                for candidate in series
+                if not _known(candidate.remedy.model_dump_json(), known)
+            ]
             if rungs:
                 found.append(tuple(rungs))
     return found

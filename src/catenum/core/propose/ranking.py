@@ -1,10 +1,11 @@
 """Which proposals are better, by rules that a reader can check.
 
-In this order: the data is right in every schedule; no transaction is refused or deadlocks; whoever is, comes to its end
-by a bounded retry; fewer schedules with waits, then shorter chains; more throughput, where loops ran and their figures
-support a difference from the scenario as it is; fewer locks; the smallest change. A proposal that
-changes what transactions mean is a defect, whatever else it cures. One that is nowhere better than another, and
-somewhere worse, is dominated; so is whatever does not cure where something does.
+In this order: the data is right in every schedule; no transaction is refused or deadlocks; whoever
+is, comes to its end by a bounded retry; fewer schedules with waits, then shorter chains; more
+throughput, where loops ran and their figures support a difference from the scenario as it is; fewer
+locks; the smallest change. A proposal that changes what transactions mean is a defect, whatever
+else it cures. One that is nowhere better than another, and somewhere worse, is dominated; so is
+whatever does not cure where something does.
 """
 
 from __future__ import annotations
@@ -21,7 +22,9 @@ RANKS = ("cures", "eases", "no better", "worse", "loses")
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Load:
-    """What loops gave. ``faster``: throughput against the scenario as it is in the same turns; None for that one."""
+    """What loops gave. ``faster``: throughput against the scenario as it is in the same turns; None
+    for that one.
+    """
 
     iterations: int
     per_second: Spread
@@ -33,7 +36,9 @@ class Load:
 
     @property
     def supported(self) -> float:
-        """How many times the throughput is that of the scenario as it is; 1 where the interval has 1 in it."""
+        """How many times the throughput is that of the scenario as it is; 1 where the interval has
+        1 in it.
+        """
         if self.faster is None or self.faster.low <= 1 <= self.faster.high:
             return 1.0
         return self.faster.ratio
@@ -41,10 +46,11 @@ class Load:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Proposal:
-    """A candidate, tried. ``defect``: why it must not be made, although its schedules may be better. ``load``: what
-    loops gave; ``by_loops``: the verdict is theirs, since the schedules have no conflict. ``only_while``: other data on
-    which it does not cure; ``varied``: other data on which it was tried and means the same;
-    ``orders_run``: so many orders can be made with it, and all were run as well.
+    """A candidate, tried. ``defect``: why it must not be made, although its schedules may be
+    better. ``load``: what loops gave; ``by_loops``: the verdict is theirs, since the schedules have
+    no conflict. ``only_while``: other data on which it does not cure; ``varied``: other data on
+    which it was tried and means the same; ``orders_run``: so many orders can be made with it, and
+    all were run as well.
     """
 
     candidate: Candidate
@@ -71,7 +77,9 @@ class Proposal:
 
     @property
     def measure(self) -> tuple[float, ...]:
-        """What it is compared by: smaller is better, place by place. Waits are those of a schedule on average."""
+        """What it is compared by: smaller is better, place by place. Waits are those of a schedule
+        on average.
+        """
         figures = self.figures
         runs = max(1, figures.runs)
         return (
@@ -90,7 +98,9 @@ class Proposal:
 
 def ranked(proposals: Sequence[Proposal]) -> list[Proposal]:
     """The best first, each with whether another dominates it."""
-    order = sorted(proposals, key=lambda p: (p.defect is not None, RANKS.index(p.verdict.rank), p.measure))
+    order = sorted(
+        proposals, key=lambda p: (p.defect is not None, RANKS.index(p.verdict.rank), p.measure)
+    )
     return [replace(one, dominated=any(_dominates(other, one) for other in order)) for one in order]
 
 
@@ -116,30 +126,58 @@ def why_first(order: Sequence[Proposal]) -> str | None:
     if len(cures) < 2:
         return f"{reported}; nothing else that was tried cures."
     second = cures[1]
-    place = next((n for n, (a, b) in enumerate(zip(first.measure, second.measure, strict=True)) if a < b), None)
+    place = next(
+        (n for n, (a, b) in enumerate(zip(first.measure, second.measure, strict=True)) if a < b),
+        None,
+    )
     if place is None:
         return f"{reported}; '{second.candidate.name}' measures the same."
-    better = next((n for n, (a, b) in enumerate(zip(first.measure, second.measure, strict=True)) if a > b), None)
+    better = next(
+        (n for n, (a, b) in enumerate(zip(first.measure, second.measure, strict=True)) if a > b),
+        None,
+    )
     reported += f", and ahead of '{second.candidate.name}' by {_NAMES[place]}"
     if better is not None:
-        return f"{reported}; '{second.candidate.name}' would be the better choice where {_CASES[better]} counts more."
-    return f"{reported}; '{second.candidate.name}' would be the better choice only where the first cannot be made."
+        return (
+            f"{reported}; '{second.candidate.name}' would be the better choice where"
+            f" {_CASES[better]} counts more."
+        )
+    return (
+        f"{reported}; '{second.candidate.name}' would be the better choice only where the first"
+        " cannot be made."
+    )
 
 
 _NAMES = (
-    "a change that the code can make for all its values", "fewer wrong results", "fewer conflicts",
-    "fewer transactions that fail", "no new queue", "fewer waits", "shorter chains",
-    "more throughput", "fewer locks", "less to change",
-)  # fmt: skip
+    "a change that the code can make for all its values",
+    "fewer wrong results",
+    "fewer conflicts",
+    "fewer transactions that fail",
+    "no new queue",
+    "fewer waits",
+    "shorter chains",
+    "more throughput",
+    "fewer locks",
+    "less to change",
+)
 _CASES = (
-    "the case at hand", "the data", "that no conflict happens at all", "that every transaction completes",
-    "that nobody else is blocked", "that fewer wait",
-    "that chains stay short", "throughput", "the number of locks", "that little is changed",
-)  # fmt: skip
+    "the case at hand",
+    "the data",
+    "that no conflict happens at all",
+    "that every transaction completes",
+    "that nobody else is blocked",
+    "that fewer wait",
+    "that chains stay short",
+    "throughput",
+    "the number of locks",
+    "that little is changed",
+)
 
 
 def _strength(one: Proposal) -> str:
     figures = one.figures
     if figures.conflicts:
         return "every conflict is resolved by a retry"
-    return "nobody waits, and nothing fails" if not figures.waits else "no schedule ends in a conflict"
+    return (
+        "nobody waits, and nothing fails" if not figures.waits else "no schedule ends in a conflict"
+    )

@@ -15,18 +15,20 @@ _PARAMETER = re.compile(r"(?<![:\w]):([A-Za-z_]\w*)")
 
 
 class Reading:
-    """One statement. Where it cannot be parsed ``tree`` is None, and every answer is that there is nothing."""
+    """One statement. Where it cannot be parsed ``tree`` is None, and every answer is that there is
+    nothing.
+    """
 
     def __init__(self, sql: str, dialect: str) -> None:
         self.sql, self.dialect = sql, dialect
         self.tree: exp.Expr | None = editing.parsed(editing.bare(sql, dialect), dialect)
 
-    # -- what it is --------------------------------------------------------------------------------------------------
+    # -- what it is --------------------------------------------------------------------------------
 
     @property
     def is_plain_select(self) -> bool:
-        """A SELECT that a lock clause may stand behind: no groups, no sets, no aggregates. With a limit it locks the
-        rows that it returns.
+        """A SELECT that a lock clause may stand behind: no groups, no sets, no aggregates. With a
+        limit it locks the rows that it returns.
         """
         tree = self.tree
         if not isinstance(tree, exp.Select) or not any(tree.find_all(exp.Table)):
@@ -73,7 +75,9 @@ class Reading:
 
     @property
     def equals(self) -> dict[str, str]:
-        """The columns that its condition compares for equality with a constant or a parameter, joined by AND."""
+        """The columns that its condition compares for equality with a constant or a parameter,
+        joined by AND.
+        """
         where = self.tree.args.get("where") if self.tree is not None else None
         found: dict[str, str] = {}
         left = [where.this] if where is not None else []
@@ -83,7 +87,11 @@ class Reading:
                 left += [one.this, one.expression]
             elif isinstance(one, exp.Paren):
                 left.append(one.this)
-            elif isinstance(one, exp.EQ) and isinstance(one.this, exp.Column) and not one.expression.find(exp.Column):
+            elif (
+                isinstance(one, exp.EQ)
+                and isinstance(one.this, exp.Column)
+                and not one.expression.find(exp.Column)
+            ):
                 found[one.this.name.lower()] = written(one.expression, self.dialect)
         return found
 
@@ -92,11 +100,16 @@ class Reading:
         """What a SELECT gives: by the name of a column, the expression."""
         if not isinstance(self.tree, exp.Select):
             return {}
-        return {one.alias_or_name.lower(): written(_bare(one), self.dialect) for one in self.tree.expressions}
+        return {
+            one.alias_or_name.lower(): written(_bare(one), self.dialect)
+            for one in self.tree.expressions
+        }
 
     @property
     def columns(self) -> dict[str, str]:
-        """Of what a SELECT gives, the plain columns: by the name that it gives to each, the column in lower case."""
+        """Of what a SELECT gives, the plain columns: by the name that it gives to each, the column
+        in lower case.
+        """
         if not isinstance(self.tree, exp.Select):
             return {}
         pairs = ((one.alias_or_name.lower(), _bare(one)) for one in self.tree.expressions)
@@ -107,7 +120,11 @@ class Reading:
         """What an UPDATE gives to columns, by their names."""
         if not isinstance(self.tree, exp.Update):
             return {}
-        pairs = (one for one in self.tree.expressions if isinstance(one, exp.EQ) and isinstance(one.this, exp.Column))
+        pairs = (
+            one
+            for one in self.tree.expressions
+            if isinstance(one, exp.EQ) and isinstance(one.this, exp.Column)
+        )
         return {one.this.name.lower(): written(one.expression, self.dialect) for one in pairs}
 
     @property
@@ -123,7 +140,9 @@ class Reading:
             return None
         table = tree.this.find(exp.Table)
         plain = (
-            len(tree.expression.expressions) == 1 and not tree.args.get("conflict") and not tree.args.get("returning")
+            len(tree.expression.expressions) == 1
+            and not tree.args.get("conflict")
+            and not tree.args.get("returning")
         )
         return table.name if table is not None and plain else None
 
@@ -132,9 +151,11 @@ class Reading:
         """The values of that row, as they are written."""
         if self.inserts_into is None or self.tree is None:
             return []
-        return [written(one, self.dialect) for one in self.tree.expression.expressions[0].expressions]
+        return [
+            written(one, self.dialect) for one in self.tree.expression.expressions[0].expressions
+        ]
 
-    # -- what can be made of it --------------------------------------------------------------------------------------
+    # -- what can be made of it --------------------------------------------------------------------
 
     def with_condition(self, *terms: exp.Expr) -> str | None:
         """The same UPDATE or DELETE, only where these are true as well."""
@@ -146,7 +167,11 @@ class Reading:
 
     def with_value(self, name: str, value: exp.Expr) -> str:
         """The same with an expression in place of a parameter."""
-        return editing.with_value(self.sql, self.tree, name, value, self.dialect) if self.tree else self.sql
+        return (
+            editing.with_value(self.sql, self.tree, name, value, self.dialect)
+            if self.tree
+            else self.sql
+        )
 
     def terms_beyond(self, key: Sequence[str]) -> list[exp.Expr]:
         """What its condition asks for besides the equalities of a key."""
@@ -156,7 +181,9 @@ class Reading:
             term
             for term in (_terms(where.this) if where is not None else ())
             if not (
-                isinstance(term, exp.EQ) and isinstance(term.this, exp.Column) and term.this.name.lower() in columns
+                isinstance(term, exp.EQ)
+                and isinstance(term.this, exp.Column)
+                and term.this.name.lower() in columns
             )
         ]
 
@@ -183,7 +210,9 @@ class Reading:
     def expression_of(self, name: str) -> exp.Expr | None:
         """What a SELECT gives by this name."""
         found = self.tree.expressions if isinstance(self.tree, exp.Select) else ()
-        return next((_bare(one) for one in found if one.alias_or_name.lower() == name.lower()), None)
+        return next(
+            (_bare(one) for one in found if one.alias_or_name.lower() == name.lower()), None
+        )
 
 
 #: A comparison of a condition, as SQL has it.
@@ -198,7 +227,8 @@ _SIGNS: dict[str, type[exp.Binary]] = {
 
 
 def own_comparison(source: Reading, columns: Mapping[str, str], one: Comparison) -> exp.Expr | None:
-    """A comparison of a kept value with a constant, in terms of the column that gave it; None where it cannot be.
+    """A comparison of a kept value with a constant, in terms of the column that gave it; None where
+    it cannot be.
 
     ``columns``: by the name of a value the column that it is kept from.
     """
@@ -220,7 +250,9 @@ def own_comparison(source: Reading, columns: Mapping[str, str], one: Comparison)
 
 
 def same_value(column: str, value: str, *, may_be_null: bool) -> exp.Expr:
-    """A condition that a column has the value of a parameter; ``may_be_null``: also where both are NULL."""
+    """A condition that a column has the value of a parameter; ``may_be_null``: also where both are
+    NULL.
+    """
     kind: type[exp.Expr] = exp.NullSafeEQ if may_be_null else exp.EQ
     return kind(this=exp.column(column), expression=exp.Placeholder(this=value))
 

@@ -1,6 +1,8 @@
-"""Retry: whoever is refused, or falls as a victim, begins again, at most so many times, after a pause.
+"""Retry: whoever is refused, or falls as a victim, begins again, at most so many times, after a
+pause.
 
-Only where a transaction may be begun again: it ends by itself, and its session keeps no lock by name.
+Only where a transaction may be begun again: it ends by itself, and its session keeps no lock by
+name.
 """
 
 from __future__ import annotations
@@ -15,12 +17,21 @@ TIMES, PAUSE_MS = 3, 50
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """One candidate, for all that failed."""
-    failed = {name for entry in evidence.explored.outcomes for name, kinds in entry.failed_by.items() if kinds}
+    failed = {
+        name
+        for entry in evidence.explored.outcomes
+        for name, kinds in entry.failed_by.items()
+        if kinds
+    }
     failed.update(evidence.in_cycles)  # another of the cycle may fall next time
-    names = [name for name in evidence.transactions if name in failed and may_begin_again(evidence, name)]
+    names = [
+        name for name in evidence.transactions if name in failed and may_begin_again(evidence, name)
+    ]
     if not names or not (evidence.cycles or evidence.refused):
         return
-    retry = {name: Retry.model_validate({"times": TIMES, "pause": f"{PAUSE_MS}ms"}) for name in names}
+    retry = {
+        name: Retry.model_validate({"times": TIMES, "pause": f"{PAUSE_MS}ms"}) for name in names
+    }
     yield (
         Candidate(
             kind="retry",
@@ -28,8 +39,11 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
             because=evidence.waits_reported(names) or ("a transaction is refused",),
             remedy=remedy(retry=retry),
             means=(
-                f"the conflict still happens; the application begins the transaction again, at most {TIMES} times, "
-                "with fresh values. Let the pause differ from one attempt to the next, by chance",
+                (
+                    "the conflict still happens; the application begins the transaction again, at"
+                    f" most {TIMES} times, with fresh values. Let the pause differ from one attempt"
+                    " to the next, by chance"
+                ),
             ),
         ),
     )

@@ -1,7 +1,8 @@
-"""Its rows first: a transaction locks all the rows that it names by their keys before anything else, in key order.
+"""Its rows first: a transaction locks all the rows that it names by their keys before anything
+else, in key order.
 
-This is what is left where statements cannot change places, since one needs what the other read: nobody then holds a
-row that comes later in the order than one that it waits for.
+This is what is left where statements cannot change places, since one needs what the other read:
+nobody then holds a row that comes later in the order than one that it waits for.
 """
 
 from __future__ import annotations
@@ -14,12 +15,17 @@ from catenum.core.propose.stronger_lock import contended
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
-    """One ladder for each table that two of the transactions meet in, and of which one names several rows."""
+    """One ladder for each table that two of the transactions meet in, and of which one names
+    several rows.
+    """
     names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies]))
     for table in sorted(contended(evidence, names)):
         key = evidence.keys(table).primary
         named = {name: rows_named(evidence, name).items() for name in names}
-        rows = {name: [where for (other, _), where in own if other == table] for name, own in named.items()}
+        rows = {
+            name: [where for (other, _), where in own if other == table]
+            for name, own in named.items()
+        }
         if not key or not any(len(conditions) > 1 for conditions in rows.values()):
             continue
         listed, source = ", ".join(key), evidence.rules.advice.by_key(table)
@@ -29,7 +35,9 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
             for name, conditions in rows.items()
             if conditions
         }
-        yield locked_first(evidence, names, reads, f"the rows of {table} by key", "one more statement")
+        yield locked_first(
+            evidence, names, reads, f"the rows of {table} by key", "one more statement"
+        )
 
 
 def _any(conditions: list[str]) -> str:

@@ -1,4 +1,6 @@
-"""Schema changes: one that waits holds up everybody behind it, so it waits for a short time only, and comes back."""
+"""Schema changes: one that waits holds up everybody behind it, so it waits for a short time only,
+and comes back.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         name
         for name, one in evidence.transactions.items()
         if any(
-            a.verb == "schema" for n in range(1, len(one.statements) + 1) for a in evidence.footprint(name, n).accesses
+            a.verb == "schema"
+            for n in range(1, len(one.statements) + 1)
+            for a in evidence.footprint(name, n).accesses
         )
         and any(name in (m.waiter, m.holder) for m in wait_pairs)
     ]
@@ -34,7 +38,12 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
                 name=f"{listed} gives up after {LIMIT_MS} ms{', and comes back' if again else ''}",
                 because=evidence.waits_reported(list(evidence.transactions)),
                 remedy=remedy(**parts),
-                means=("the change is tried again later, when nobody is in its way; meanwhile nobody waits behind it",),
+                means=(
+                    (
+                        "the change is tried again later, when nobody is in its way; meanwhile"
+                        " nobody waits behind it"
+                    ),
+                ),
                 eases_only=not again,
             ),
         )

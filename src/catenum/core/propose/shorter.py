@@ -1,7 +1,8 @@
 """Shorter: locks are let go of as soon as nobody needs them.
 
-A transaction left open is ended; a lock by name that its session keeps becomes one of the transaction; a read on which
-nothing later depends, and which comes after the first lock, is moved before it.
+A transaction left open is ended; a lock by name that its session keeps becomes one of the
+transaction; a read on which nothing later depends, and which comes after the first lock, is moved
+before it.
 """
 
 from __future__ import annotations
@@ -16,7 +17,11 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """Each by itself."""
     wait_pairs = evidence.explored.tally.wait_pairs.values()
     holders = {wait_pair.holder for wait_pair in wait_pairs}
-    left = [name for name, one in evidence.transactions.items() if one.ends == "open" and name in holders]
+    left = [
+        name
+        for name, one in evidence.transactions.items()
+        if one.ends == "open" and name in holders
+    ]
     if left:
         yield (
             Candidate(
@@ -24,7 +29,9 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
                 name=f"end {', '.join(left)}",
                 because=evidence.waits_reported(list(evidence.transactions)),
                 remedy=remedy(ends=dict.fromkeys(left, "commit")),
-                means=("the transaction is committed before the application turns to anything else",),
+                means=(
+                    "the transaction is committed before the application turns to anything else",
+                ),
             ),
         )
     yield from _named(evidence)
@@ -37,7 +44,10 @@ def _named(evidence: Evidence) -> Iterator[CandidateSeries]:
     whole = True
     for name, transaction in evidence.transactions.items():
         for number, statement in enumerate(transaction.statements, 1):
-            if any(lock.of_session and lock.takes for lock in evidence.footprint(name, number).named_locks):
+            if any(
+                lock.of_session and lock.takes
+                for lock in evidence.footprint(name, number).named_locks
+            ):
                 sql = evidence.rules.advice.lock_of_transaction(statement.text)
                 if sql is None:
                     found = _row_in_place(evidence, name, number)
@@ -60,14 +70,19 @@ def _named(evidence: Evidence) -> Iterator[CandidateSeries]:
 
 
 def _row_in_place(evidence: Evidence, name: str, number: int) -> tuple[str, object] | None:
-    """The row that the transaction changes by its key, locked in place of the name; and which one that is."""
+    """The row that the transaction changes by its key, locked in place of the name; and which one
+    that is.
+    """
     for later in range(number + 1, len(evidence.transactions[name].statements) + 1):
         reading = evidence.reading(evidence.sql(name, later))
         condition = evidence.key_condition(reading)
         if reading.table and reading.assigned and condition is not None:
             key = ", ".join(evidence.keys(reading.table).primary)
             known = evidence.key_condition(evidence.reading(evidence.resolved(name, later)))
-            sql = f"select {key} from {reading.table} where {condition} {evidence.rules.advice.row_locks[-1]}"
+            sql = (
+                f"select {key} from {reading.table} where {condition}"
+                f" {evidence.rules.advice.row_locks[-1]}"
+            )
             return sql, (reading.table.lower(), known)
     return None
 
@@ -76,12 +91,18 @@ def _reads_first(evidence: Evidence, holders: set[str]) -> Iterator[CandidateSer
     reorder: dict[str, tuple[int, ...]] = {}
     for name in holders:
         numbers = list(range(1, len(evidence.transactions[name].statements) + 1))
-        plain = [n for n in numbers if all(a.verb == "read" for a in evidence.footprint(name, n).accesses)]
+        plain = [
+            n
+            for n in numbers
+            if all(a.verb == "read" for a in evidence.footprint(name, n).accesses)
+        ]
         locking = [n for n in numbers if n not in plain]
         moved = [
             n
             for n in plain
-            if locking and n > locking[0] and all(commute(evidence, name, m, n) for m in numbers if m < n)
+            if locking
+            and n > locking[0]
+            and all(commute(evidence, name, m, n) for m in numbers if m < n)
         ]
         if moved:
             reorder[name] = (*moved, *(n for n in numbers if n not in moved))
@@ -90,7 +111,9 @@ def _reads_first(evidence: Evidence, holders: set[str]) -> Iterator[CandidateSer
             Candidate(
                 kind="shorter",
                 name="reads before the first lock",
-                because=tuple(f"{name} reads while it holds locks that others wait for" for name in reorder),
+                because=tuple(
+                    f"{name} reads while it holds locks that others wait for" for name in reorder
+                ),
                 remedy=remedy(reorder=reorder),
                 means=("the statements are the same, and locks are held for a shorter time",),
             ),

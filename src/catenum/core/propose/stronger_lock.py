@@ -1,8 +1,9 @@
-"""Stronger lock: who will change rows, or relies on what it read, locks them where it first reads them.
+"""Stronger lock: who will change rows, or relies on what it read, locks them where it first reads
+them.
 
-The weakest of the server's row locks that cures an upgrade, a lost update or a write skew: the rungs are tried in turn,
-at the transactions' own levels and, where those are stricter, at read committed, since under a snapshot a lock that
-comes too late is refused.
+The weakest of the server's row locks that cures an upgrade, a lost update or a write skew: the
+rungs are tried in turn, at the transactions' own levels and, where those are stricter, at read
+committed, since under a snapshot a lock that comes too late is refused.
 """
 
 from __future__ import annotations
@@ -23,11 +24,24 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     if not any(reads.values()):
         return
     rungs: list[Candidate] = []
-    strict = {name: "read committed" for name in names if evidence.rules.locks.rank(evidence.level(name)) > 1}
+    strict = {
+        name: "read committed"
+        for name in names
+        if evidence.rules.locks.rank(evidence.level(name)) > 1
+    }
     because = evidence.waits_reported(names) or anomalies_reported(evidence)
-    # a read that is followed by a change of the same table needs no weaker lock than that change takes
-    upgrades = all(_changes_later(evidence, name, number) for name, numbers in reads.items() for number, _ in numbers)
-    clauses = [c for c in evidence.rules.advice.row_locks if not (upgrades and c == evidence.rules.advice.row_locks[0])]
+    # a read that is followed by a change of the same table needs no weaker lock than that change
+    # takes
+    upgrades = all(
+        _changes_later(evidence, name, number)
+        for name, numbers in reads.items()
+        for number, _ in numbers
+    )
+    clauses = [
+        c
+        for c in evidence.rules.advice.row_locks
+        if not (upgrades and c == evidence.rules.advice.row_locks[0])
+    ]
     for levels in levels_for(evidence, strict):
         for clause in clauses:
             rewrite, add = _with(evidence, reads, clause)
@@ -39,7 +53,9 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
                     kind="stronger lock",
                     name=f"lock when reading: {clause}{lowered}",
                     because=because,
-                    remedy=remedy(rewrite=rewrite or None, add=add or None, isolation=levels or None),
+                    remedy=remedy(
+                        rewrite=rewrite or None, add=add or None, isolation=levels or None
+                    ),
                     means=(_meaning(evidence, clause),),
                     excludes="share" not in clause,
                 )
@@ -48,7 +64,9 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
 
 
 def levels_for(evidence: Evidence, strict: dict[str, str]) -> tuple[dict[str, str], ...]:
-    """The levels at which a lock is tried: those of the transactions, and where that can be no use read committed."""
+    """The levels at which a lock is tried: those of the transactions, and where that can be no use
+    read committed.
+    """
     if not strict:
         return ({},)
     return (strict,) if evidence.rules.locks.refuses_late_locks else ({}, strict)
@@ -73,7 +91,9 @@ def contended(evidence: Evidence, names: list[str]) -> set[str]:
 
 
 def _first_reads(evidence: Evidence, name: str, tables: set[str]) -> Iterator[tuple[int, bool]]:
-    """The first read of each table, before the transaction has changed it; and whether a lock can stand behind it."""
+    """The first read of each table, before the transaction has changed it; and whether a lock can
+    stand behind it.
+    """
     done: set[str] = set()
     for number in range(1, len(evidence.transactions[name].statements) + 1):
         reading = evidence.reading(evidence.sql(name, number))
@@ -84,7 +104,9 @@ def _first_reads(evidence: Evidence, name: str, tables: set[str]) -> Iterator[tu
         if mine and not set(mine) <= done and all(not access.writes for access in found):
             if reading.is_plain_select:
                 yield number, True
-            elif reading.table is not None and evidence.keys(reading.table).primary and reading.where:
+            elif (
+                reading.table is not None and evidence.keys(reading.table).primary and reading.where
+            ):
                 yield number, False
         done.update(mine)
 
@@ -103,7 +125,9 @@ def _meets(evidence: Evidence, name: str, number: int) -> bool:
     return False
 
 
-def _with(evidence: Evidence, reads: Mapping[str, list[tuple[int, bool]]], clause: str) -> tuple[Changes, Changes]:
+def _with(
+    evidence: Evidence, reads: Mapping[str, list[tuple[int, bool]]], clause: str
+) -> tuple[Changes, Changes]:
     rewrite: dict[str, dict[int, str]] = {}
     add: dict[str, dict[int, str]] = {}
     for name, numbers in reads.items():
@@ -113,14 +137,19 @@ def _with(evidence: Evidence, reads: Mapping[str, list[tuple[int, bool]]], claus
                 rewrite.setdefault(name, {})[number] = reading.with_lock(clause)
             elif not direct and reading.table is not None:
                 key = ", ".join(evidence.keys(reading.table).primary)
-                sql = f"select {key} from {reading.table} where {reading.where} order by {key} {clause}"
+                sql = (
+                    f"select {key} from {reading.table} where {reading.where} order by {key}"
+                    f" {clause}"
+                )
                 add.setdefault(name, {})[number] = sql
     return rewrite, add
 
 
 def anomalies_reported(evidence: Evidence) -> tuple[str, ...]:
     """What was wrong with the data, in words."""
-    entries = [entry for entry in evidence.explored.outcomes if entry.data == "anomaly" and entry.anomaly]
+    entries = [
+        entry for entry in evidence.explored.outcomes if entry.data == "anomaly" and entry.anomaly
+    ]
     reported = [f"{entry.anomaly}: {one}" for entry in entries[:1] for one in entry.evidence]
     reported += [f"the rule '{title}' is false" for title in evidence.explored.tally.broken_rules]
     return tuple(reported[:3])
@@ -128,4 +157,7 @@ def anomalies_reported(evidence: Evidence) -> tuple[str, ...]:
 
 def _meaning(evidence: Evidence, clause: str) -> str:
     blocks = evidence.rules.advice.lock_blocks(clause)
-    return f"the second transaction waits at its first read and then sees the committed result of the first; {blocks}"
+    return (
+        "the second transaction waits at its first read and then sees the committed result of the"
+        f" first; {blocks}"
+    )

@@ -1,8 +1,9 @@
-"""Timeout: nobody waits longer than so long. It ends waits by failing, so it eases and never cures wrong data.
+"""Timeout: nobody waits longer than so long. It ends waits by failing, so it eases and never cures
+wrong data.
 
-Those in the middle of a chain first: they hold up others while they wait. A locking read can also be told not to wait
-at all; and one that takes only some of the rows that there are, to pass over those that somebody has. Of another read
-that would change the meaning, so it is not proposed.
+Those in the middle of a chain first: they hold up others while they wait. A locking read can also
+be told not to wait at all; and one that takes only some of the rows that there are, to pass over
+those that somebody has. Of another read that would change the meaning, so it is not proposed.
 """
 
 from __future__ import annotations
@@ -19,7 +20,11 @@ LIMIT_MS = 200
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
     """Those in the middle alone; then everybody who waits."""
     wait_pairs = evidence.explored.tally.wait_pairs.values()
-    waiters = [n for n in evidence.transactions if any(m.waiter == n and _limited(evidence, m) for m in wait_pairs)]
+    waiters = [
+        n
+        for n in evidence.transactions
+        if any(m.waiter == n and _limited(evidence, m) for m in wait_pairs)
+    ]
     middle = [n for n in waiters if any(m.holder == n for m in wait_pairs)]
     if not waiters or evidence.wrong:
         return
@@ -32,7 +37,12 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
                     name=f"give up after {LIMIT_MS} ms: {who}",
                     because=evidence.waits_reported(list(evidence.transactions)),
                     remedy=remedy(timeout=dict.fromkeys(names, f"{LIMIT_MS}ms")),
-                    means=("a transaction that gives up has done nothing; the application must say so, or retry",),
+                    means=(
+                        (
+                            "a transaction that gives up has done nothing; the application must say"
+                            " so, or retry"
+                        ),
+                    ),
                     eases_only=True,
                 ),
             )
@@ -41,14 +51,16 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         "nowait",
         lambda reading: True,
         "do not wait",
-        "the read fails at once where somebody has the row; the application can say who, or come back",
+        "the read fails at once where somebody has the row; the application can say who, or come"
+        " back",
     )
     yield from _unlike_before(
         evidence,
         "skip locked",
         lambda reading: reading.takes_some,
         "pass over what is locked",
-        "the read takes the next rows where somebody has the first: right where any of them will do, as in a queue",
+        "the read takes the next rows where somebody has the first: right where any of them will"
+        " do, as in a queue",
     )
 
 
@@ -63,7 +75,9 @@ def _unlike_before(
         reading = evidence.reading(evidence.sql(wait_pair.waiter, wait_pair.statement))
         clause = reading.lock_clause
         if clause is not None and not clause.endswith(("nowait", "skip locked")) and fits(reading):
-            rewrite.setdefault(wait_pair.waiter, {})[wait_pair.statement] = reading.with_lock(f"{clause} {word}")
+            rewrite.setdefault(wait_pair.waiter, {})[wait_pair.statement] = reading.with_lock(
+                f"{clause} {word}"
+            )
     if rewrite:
         yield (
             Candidate(

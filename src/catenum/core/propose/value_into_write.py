@@ -1,4 +1,6 @@
-"""The value into the write: what was read only to be computed with becomes part of the statement that writes it."""
+"""The value into the write: what was read only to be computed with becomes part of the statement
+that writes it.
+"""
 
 from __future__ import annotations
 
@@ -43,8 +45,14 @@ def needless(evidence: Evidence, name: str, rewritten: Mapping[int, str]) -> tup
     statements = evidence.transactions[name].statements
     texts = {n: rewritten.get(n, statement.text) for n, statement in enumerate(statements, 1)}
     used = {value for text in texts.values() for value in evidence.reading(text).parameters}
-    used |= {word for statement in statements for word in re.findall(r"\w+", f"{statement.when} {statement.require}")}
-    gone = {value for n in rewritten for value in evidence.reading(statements[n - 1].text).parameters} - used
+    used |= {
+        word
+        for statement in statements
+        for word in re.findall(r"\w+", f"{statement.when} {statement.require}")
+    }
+    gone = {
+        value for n in rewritten for value in evidence.reading(statements[n - 1].text).parameters
+    } - used
     found = []
     for number, statement in enumerate(statements, 1):
         plain = all(access.verb == "read" for access in evidence.footprint(name, number).accesses)
@@ -54,7 +62,9 @@ def needless(evidence: Evidence, name: str, rewritten: Mapping[int, str]) -> tup
 
 
 def changed(evidence: Evidence, name: str) -> dict[int, tuple[str, str]]:
-    """The statements that write what their transaction read before: how they read with it in them, and which values."""
+    """The statements that write what their transaction read before: how they read with it in them,
+    and which values.
+    """
     kept: dict[str, tuple[Reading, str]] = {}
     found: dict[int, tuple[str, str]] = {}
     for number, statement in enumerate(evidence.transactions[name].statements, 1):
@@ -71,26 +81,40 @@ def changed(evidence: Evidence, name: str) -> dict[int, tuple[str, str]]:
                 sql = _asking(evidence, sql, source)
         if used and sql is not None:
             found[number] = (sql, ", ".join(used))
-        kept |= {value: (reading, column.lower()) for value, column in statement.kept.items() if column != "rows"}
+        kept |= {
+            value: (reading, column.lower())
+            for value, column in statement.kept.items()
+            if column != "rows"
+        }
     return found
 
 
 def _asking(evidence: Evidence, sql: str, source: Reading) -> str | None:
-    """A write that asks for whatever the read of its row asked for besides the key; None where it cannot."""
+    """A write that asks for whatever the read of its row asked for besides the key; None where it
+    cannot.
+    """
     write = evidence.reading(sql)
     if source.table is None or write.table is None or source.table.lower() != write.table.lower():
         return sql
     stands = write.terms_beyond(())
-    beyond = [one for one in source.terms_beyond(evidence.keys(source.table).primary) if one not in stands]
+    beyond = [
+        one for one in source.terms_beyond(evidence.keys(source.table).primary) if one not in stands
+    ]
     return write.with_condition(*beyond) if beyond else sql
 
 
 def expression(evidence: Evidence, write: Reading, read: Reading, column: str) -> exp.Expr | None:
-    """What stands in place of the value: the column itself in the same row, else the query that gave it."""
+    """What stands in place of the value: the column itself in the same row, else the query that
+    gave it.
+    """
     selected = read.selected.get(column)
     if selected is None or write.table is None:
         return None
     if read.table is not None and read.table.lower() == write.table.lower():
-        own = read.columns.get(column) if same_row(read, write, evidence.keys(write.table).primary) else None
+        own = (
+            read.columns.get(column)
+            if same_row(read, write, evidence.keys(write.table).primary)
+            else None
+        )
         return exp.column(own) if own is not None else None
     return read.as_value() if len(read.selected) == 1 else None

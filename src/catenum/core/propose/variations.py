@@ -1,8 +1,8 @@
 """Other data for a candidate to be tried on: what holds for the rows as loaded may rest on them.
 
-Each variation is a title and SQL to run behind the data. They are the cases that programs forget: the row is not there,
-the table is empty, a value is NULL, a flag is the other way round, a number stands at the border of a check, there is
-one row more, a column has an index.
+Each variation is a title and SQL to run behind the data. They are the cases that programs forget:
+the row is not there, the table is empty, a value is NULL, a flag is the other way round, a number
+stands at the border of a check, there is one row more, a column has an index.
 """
 
 from __future__ import annotations
@@ -32,7 +32,9 @@ class Variation:
 
 
 def variations(evidence: Evidence, loaded: Mapping[str, TableRows]) -> list[Variation]:
-    """The variations of a scenario's data, those that most often matter first. ``loaded``: its rows, or the first."""
+    """The variations of a scenario's data, those that most often matter first. ``loaded``: its
+    rows, or the first.
+    """
     found = (
         *_missing_rows(evidence, loaded),
         *_empty_tables(evidence, loaded),
@@ -52,7 +54,11 @@ def _readings(evidence: Evidence) -> Iterator[tuple[str, int, Reading]]:
 
 
 def _touched(evidence: Evidence, loaded: Mapping[str, TableRows]) -> list[str]:
-    named = {a.table.lower() for n, k, _ in _readings(evidence) for a in evidence.footprint(n, k).accesses}
+    named = {
+        a.table.lower()
+        for n, k, _ in _readings(evidence)
+        for a in evidence.footprint(n, k).accesses
+    }
     return [table for table, rows in loaded.items() if table.lower() in named and rows.rows]
 
 
@@ -70,17 +76,23 @@ def _missing_rows(evidence: Evidence, loaded: Mapping[str, TableRows]) -> Iterat
         condition = evidence.key_condition(reading)
         if condition is not None and ":" not in condition and reading.table is not None:
             title = f"{reading.table} has no row with {condition}"
-            yield Variation(title, (f"delete from {_named(evidence, reading.table)} where {condition}",))
+            yield Variation(
+                title, (f"delete from {_named(evidence, reading.table)} where {condition}",)
+            )
 
 
 def _columns(evidence: Evidence) -> Iterator[tuple[str, str]]:
-    """The columns that a transaction reads for their values, or asks for, apart from keys; with their tables."""
+    """The columns that a transaction reads for their values, or asks for, apart from keys; with
+    their tables.
+    """
     for name, number, reading in _readings(evidence):
         table = reading.table
         if table is None:
             continue
         kept = evidence.transactions[name].statements[number - 1].kept.values()
-        asked = [c.name.lower() for one in reading.terms_beyond(()) for c in one.find_all(exp.Column)]
+        asked = [
+            c.name.lower() for one in reading.terms_beyond(()) for c in one.find_all(exp.Column)
+        ]
         for column in dict.fromkeys([*(reading.columns.get(c.lower(), c) for c in kept), *asked]):
             if column not in {c.lower() for c in evidence.keys(table).columns}:
                 yield table, column
@@ -97,7 +109,11 @@ def _known(loaded: Mapping[str, TableRows], table: str, column: str) -> list[str
 def _nulls(evidence: Evidence, loaded: Mapping[str, TableRows]) -> Iterator[Variation]:
     for table, column in dict.fromkeys(_columns(evidence)):
         values = _known(loaded, table, column)
-        if values and column not in {c.lower() for c in evidence.keys(table).filled} and set(values) != {None}:
+        if (
+            values
+            and column not in {c.lower() for c in evidence.keys(table).filled}
+            and set(values) != {None}
+        ):
             sql = f"update {_named(evidence, table)} set {_named(evidence, column)} = null"
             yield Variation(f"{table}.{column} is NULL", (sql,))
 
@@ -130,18 +146,30 @@ def _compared(evidence: Evidence) -> Iterator[tuple[str, str, int]]:
             if statement.condition is not None:
                 for one in statement.condition.comparisons:
                     place = kept.get(one.left.name or "")
-                    text = str(one.right) if one.right is not None and one.right.name is None else ""
+                    text = (
+                        str(one.right) if one.right is not None and one.right.name is None else ""
+                    )
                     if place is not None and text.lstrip("-").isdigit():
                         yield (*place, int(text))
-            for term in reading.terms_beyond(evidence.keys(reading.table or "").primary) if reading.table else ():
+            for term in (
+                reading.terms_beyond(evidence.keys(reading.table or "").primary)
+                if reading.table
+                else ()
+            ):
                 if isinstance(term, exp.Binary) and isinstance(term.this, exp.Column):
                     value = term.expression
-                    if isinstance(value, exp.Literal) and not value.is_string and value.name.isdigit():
+                    if (
+                        isinstance(value, exp.Literal)
+                        and not value.is_string
+                        and value.name.isdigit()
+                    ):
                         yield reading.table or "", term.this.name.lower(), int(value.name)
             if reading.table is not None:
                 pairs = statement.kept.items()
                 kept |= {
-                    v: (reading.table, reading.columns[c.lower()]) for v, c in pairs if c.lower() in reading.columns
+                    v: (reading.table, reading.columns[c.lower()])
+                    for v, c in pairs
+                    if c.lower() in reading.columns
                 }
 
 
@@ -156,7 +184,9 @@ def _more_rows(evidence: Evidence, loaded: Mapping[str, TableRows]) -> Iterator[
             continue
         row = list(rows.rows[0])
         row[place] = str(max(map(int, keys)) + FAR)
-        values = ", ".join("null" if value is None else exp.Literal.string(value).sql() for value in row)
+        values = ", ".join(
+            "null" if value is None else exp.Literal.string(value).sql() for value in row
+        )
         columns = ", ".join(_named(evidence, column) for column in rows.columns)
         sql = f"insert into {_named(evidence, table)} ({columns}) values ({values})"
         yield Variation(f"{table} has one row more", (sql,))
@@ -167,5 +197,8 @@ def _indexes(evidence: Evidence, loaded: Mapping[str, TableRows]) -> Iterator[Va
         keys = evidence.keys(table)
         first = {columns[0].lower() for columns in keys.indexes.values() if columns}
         if column not in first and _known(loaded, table, column) is not None:
-            sql = f"create index catenum_variation_{number} on {_named(evidence, table)} ({_named(evidence, column)})"
+            sql = (
+                f"create index catenum_variation_{number} on {_named(evidence, table)}"
+                f" ({_named(evidence, column)})"
+            )
             yield Variation(f"{table}.{column} has an index", (sql,))

@@ -1,7 +1,9 @@
-"""A version check: a write only while its row is as it was read, and the transaction begins again where it is not.
+"""A version check: a write only while its row is as it was read, and the transaction begins again
+where it is not.
 
-For transactions that think between the read and the write, and must not keep others waiting meanwhile. What was read is
-compared, so no column is added; an application that has a version compares that.
+For transactions that think between the read and the write, and must not keep others waiting
+meanwhile. What was read is compared, so no column is added; an application that has a version
+compares that.
 """
 
 from __future__ import annotations
@@ -25,9 +27,14 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         if found is not None:
             number, condition, sql = found
             rewrite[name] = {number: {"sql": sql, "require": "rows = 1"}}
-            reported.append(f"{name} statement {number} changes a row that it read before ({condition})")
+            reported.append(
+                f"{name} statement {number} changes a row that it read before ({condition})"
+            )
     if rewrite:
-        retry = {name: Retry.model_validate({"times": TIMES, "pause": f"{PAUSE_MS}ms"}) for name in rewrite}
+        retry = {
+            name: Retry.model_validate({"times": TIMES, "pause": f"{PAUSE_MS}ms"})
+            for name in rewrite
+        }
         yield (
             Candidate(
                 kind="condition into write",
@@ -35,8 +42,11 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
                 because=(*reported, *anomalies_reported(evidence)),
                 remedy=remedy(rewrite=rewrite, retry=retry),
                 means=(
-                    "where the write changes no row, somebody has changed it since the read: the application rolls "
-                    f"back and begins the transaction again, at most {TIMES} times, with fresh values",
+                    (
+                        "where the write changes no row, somebody has changed it since the read:"
+                        " the application rolls back and begins the transaction again, at most"
+                        f" {TIMES} times, with fresh values"
+                    ),
                     *evidence.rules.advice.counting_note,
                 ),
             ),
@@ -44,12 +54,16 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
 
 
 def _checked(evidence: Evidence, name: str) -> tuple[int, str, str] | None:
-    """The first write of a row that was read for its values: its number, what is compared, and how it then reads."""
+    """The first write of a row that was read for its values: its number, what is compared, and how
+    it then reads.
+    """
     statements = evidence.transactions[name].statements
     for at, read in enumerate(statements):
         source = evidence.reading(read.text)
         columns = {column.lower(): value for value, column in read.kept.items() if column != ROWS}
-        given = {source.columns[name]: value for name, value in columns.items() if name in source.columns}
+        given = {
+            source.columns[name]: value for name, value in columns.items() if name in source.columns
+        }
         if not given or len(given) < len(columns) or source.table is None:
             continue
         key = evidence.keys(source.table).primary

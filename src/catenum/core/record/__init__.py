@@ -1,1 +1,3 @@
-"""What a run saw, as plain values: the recording, the wait graph, lock modes and resources, the outcome."""
+"""What a run saw, as plain values: the recording, the wait graph, lock modes and resources, the
+outcome.
+"""

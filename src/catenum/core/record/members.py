@@ -7,7 +7,9 @@ from catenum.core.record.waits import Edge
 
 
 def recording_edges(recording: Recording, edges: tuple[Edge, ...]) -> list[tuple[Wait, Wait]]:
-    """Each member's own wait, and the wait of the one before it in the cycle, which tells what the member holds."""
+    """Each member's own wait, and the wait of the one before it in the cycle, which tells what the
+    member holds.
+    """
     waits = {(wait.waiter, wait.holder): wait for wait in recording.waits}
     by_waiter = {wait.waiter: wait for wait in recording.waits}
     mine = [waits.get((edge.waiter, edge.holder), by_waiter[edge.waiter]) for edge in edges]
@@ -27,6 +29,8 @@ def member_of(own: Wait, before: Wait, recording: Recording) -> DeadlockMember:
         wanted=own.wanted,
         held=own.held,
         holds=(held if not before.queued else f"a place in the queue for {held}",),
-        statements=tuple(e.sql for e in recording.events if e.transaction == own.waiter and e.what == "sent"),
+        statements=tuple(
+            e.sql for e in recording.events if e.transaction == own.waiter and e.what == "sent"
+        ),
         queued=own.queued,
     )

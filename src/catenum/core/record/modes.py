@@ -1,6 +1,8 @@
-"""Lock modes as values: the family of locks they belong to, the server's own name, and what a record lock covers.
+"""Lock modes as values: the family of locks they belong to, the server's own name, and what a
+record lock covers.
 
-Which of them conflict is a server's affair (``core.servers``). In JSON a mode is its text, such as ``X next-key``.
+Which of them conflict is a server's affair (``core.servers``). In JSON a mode is its text, such as
+``X next-key``.
 """
 
 from __future__ import annotations
@@ -8,10 +10,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, Literal
 
-#: ``row``: modes of rows as statements ask for them. ``record``: of index records and the gaps before them. ``table``,
-#: ``metadata`` (on tables' definitions): what they say. ``other``: anything else that a session waits for.
+#: ``row``: modes of rows as statements ask for them. ``record``: of index records and the gaps
+#: before them. ``table``, ``metadata`` (on tables' definitions): what they say. ``other``: anything
+#: else that a session waits for.
 Family = Literal["row", "record", "table", "metadata", "other"]
-#: What a record lock covers: the record alone, the gap before it, both, or a wish to insert into the gap.
+#: What a record lock covers: the record alone, the gap before it, both, or a wish to insert into
+#: the gap.
 Covers = Literal["", "record", "gap", "next-key", "insert intention"]
 _COVERS: tuple[Covers, ...] = ("insert intention", "next-key", "record", "gap")
 _OF_TABLES = ("IS", "IX", "AUTO-INC", "S", "X")
@@ -41,7 +45,8 @@ class Mode:
             return cls("row", text)
         return cls("table" if text.endswith("Lock") or text in _OF_TABLES else "other", text)
 
-    # What follows is how pydantic asks a type for its form in files; most commands read and write none.
+    # What follows is how pydantic asks a type for its form in files; most commands read and write
+    # none.
 
     @classmethod
     def __get_pydantic_core_schema__(cls, source: Any, handler: Any) -> Any:
@@ -50,7 +55,9 @@ class Mode:
         text = core_schema.no_info_after_validator_function(cls.read, core_schema.str_schema())
         either = core_schema.union_schema([core_schema.is_instance_schema(cls), text])
         written = core_schema.to_string_ser_schema()
-        return core_schema.json_or_python_schema(json_schema=text, python_schema=either, serialization=written)
+        return core_schema.json_or_python_schema(
+            json_schema=text, python_schema=either, serialization=written
+        )
 
     @classmethod
     def __get_pydantic_json_schema__(cls, schema: Any, handler: Any) -> dict[str, Any]:

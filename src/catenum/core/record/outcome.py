@@ -13,7 +13,10 @@ MEANING: dict[Kind, str] = {
     "clean": "nobody waited",
     "waited": "a transaction waited, and continued when the lock was free",
     "timeout": "a wait ended by its timeout",
-    "refused": "a transaction was refused, by the server to keep its level's guarantee, or by its own 'require'",
+    "refused": (
+        "a transaction was refused, by the server to keep its level's guarantee, or by its own"
+        " 'require'"
+    ),
     "deadlock": "transactions waited for each other in a cycle; one was rolled back",
     "stuck": "a transaction still waits for a lock that is not released",
     "error": "a statement was rejected",
@@ -29,7 +32,9 @@ _OF_FAILURE: dict[str, Kind] = {
 }
 
 
-def kind_of(events: Iterable[Event], waits: Iterable[Wait], *, stuck: bool, deadlocked: bool = False) -> Kind:
+def kind_of(
+    events: Iterable[Event], waits: Iterable[Wait], *, stuck: bool, deadlocked: bool = False
+) -> Kind:
     """The kind of a run from what happened in it."""
     waits = list(waits)
     kinds: list[Kind] = ["clean"]

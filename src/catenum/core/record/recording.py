@@ -1,6 +1,7 @@
 """A recording: everything one run saw, as plain records that every renderer reads.
 
-The JSON form (``"format": "catenum-recording/1"``) is made from these dataclasses and validated against them.
+The JSON form (``"format": "catenum-recording/1"``) is made from these dataclasses and validated
+against them.
 """
 
 from __future__ import annotations
@@ -21,15 +22,26 @@ DataVerdict = Literal["serial", "anomaly", "unchecked"]
 ErrorKind = Literal["deadlock", "refused", "timeout", "limit", "lost", "rejected"]
 #: ``passed``: the statement was not run, since its condition was not true.
 What = Literal["sent", "done", "waits", "resumed", "failed", "passed"]
-#: The last three are those of a running server: no transaction open, a statement under way, not reported.
+#: The last three are those of a running server: no transaction open, a statement under way, not
+#: reported.
 Status = Literal[
-    "committed", "rolled back", "failed", "left open", "cut off", "not begun", "idle", "working", "not reported"
+    "committed",
+    "rolled back",
+    "failed",
+    "left open",
+    "cut off",
+    "not begun",
+    "idle",
+    "working",
+    "not reported",
 ]
-#: What counts as a lock that was taken: not what only describes another (a predicate, an index's own lock).
+#: What counts as a lock that was taken: not what only describes another (a predicate, an index's
+#: own lock).
 COUNTED_KINDS = ("row", "gap", "table")
 #: Of a transaction that has ended, well or not.
 OVER: tuple[Status, ...] = ("committed", "rolled back", "failed", "idle")
-#: What became of a wait: the lock came, the wait ended in an error, or the run ended while it lasted.
+#: What became of a wait: the lock came, the wait ended in an error, or the run ended while it
+#: lasted.
 WaitEnd = Literal["went on", "failed", "lasted"]
 
 
@@ -37,11 +49,12 @@ WaitEnd = Literal["went on", "failed", "lasted"]
 class ServerError:
     """An error as the server gave it; ``kind`` is Catenum's word for it.
 
-    ``undone``: what the server itself rolled back with it. Catenum rolls the rest of the transaction back at once.
-    ``position`` counts characters of the statement from 1. ``key``: which key of the scenario's statement is at fault,
-    where no server was asked: a condition that cannot be decided, a value that is missing. ``check``: by which a
-    transaction was refused: a row changed since its snapshot, reads and writes that fit no serial order, or what the
-    scenario itself requires of a statement (then no server refused it).
+    ``undone``: what the server itself rolled back with it. Catenum rolls the rest of the
+    transaction back at once. ``position`` counts characters of the statement from 1. ``key``: which
+    key of the scenario's statement is at fault, where no server was asked: a condition that cannot
+    be decided, a value that is missing. ``check``: by which a transaction was refused: a row
+    changed since its snapshot, reads and writes that fit no serial order, or what the scenario
+    itself requires of a statement (then no server refused it).
     """
 
     code: str
@@ -60,7 +73,8 @@ class ServerError:
 class Result:
     """Rows a statement returned, as text; ``cut`` where there were more than are kept.
 
-    ``digest`` then stands for all of them, whatever their order. ``kinds``: of the columns' values, where known.
+    ``digest`` then stands for all of them, whatever their order. ``kinds``: of the columns' values,
+    where known.
     """
 
     columns: tuple[str, ...]
@@ -82,7 +96,8 @@ def digest_of_rows(digests: Iterable[bytes]) -> str:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Event:
-    """Something that happened to one transaction. ``at_ms`` counts from the first move; ``move`` from 1.
+    """Something that happened to one transaction. ``at_ms`` counts from the first move; ``move``
+    from 1.
 
     ``statement`` counts from 1 and is None for the end of a transaction (``sql`` says which).
     """
@@ -97,7 +112,8 @@ class Event:
     rows: int | None = None
     result: Result | None = None
     error: ServerError | None = None
-    #: Values bound to the statement, or those that decided its condition; values that it left for later statements.
+    #: Values bound to the statement, or those that decided its condition; values that it left for
+    #: later statements.
     values: dict[str, str | None] = field(default_factory=dict)
     kept: dict[str, str | None] = field(default_factory=dict)
     condition: str | None = None
@@ -105,10 +121,12 @@ class Event:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Wait:
-    """A wait from when it began to when it ended. ``holder_reported_by`` says how the holder's statement is known.
+    """A wait from when it began to when it ended. ``holder_reported_by`` says how the holder's
+    statement is known.
 
-    ``holder_candidates``: where that is not certain, the statements of which one took the lock; ``holder_statement`` is
-    None then. ``taken_by``: the text of the statement that took it, where the server tells.
+    ``holder_candidates``: where that is not certain, the statements of which one took the lock;
+    ``holder_statement`` is None then. ``taken_by``: the text of the statement that took it, where
+    the server tells.
     """
 
     waiter: str
@@ -131,8 +149,12 @@ class Wait:
 
     @property
     def holder_numbers(self) -> str | None:
-        """The holder's statement: ``1``, or ``1 or 2`` where that is not certain; None where nothing is known."""
-        numbers = self.holder_candidates if self.holder_statement is None else (self.holder_statement,)
+        """The holder's statement: ``1``, or ``1 or 2`` where that is not certain; None where
+        nothing is known.
+        """
+        numbers = (
+            self.holder_candidates if self.holder_statement is None else (self.holder_statement,)
+        )
         return " or ".join(map(str, numbers)) or None
 
 
@@ -157,10 +179,11 @@ class DeadlockMember:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Deadlock:
-    """A closed cycle. ``at_ms`` is when Catenum saw it, ``verdict_ms`` when the server answered (None: it never did).
+    """A closed cycle. ``at_ms`` is when Catenum saw it, ``verdict_ms`` when the server answered
+    (None: it never did).
 
-    ``agreed``: the server gave up one of the cycle's members. ``victim`` is None where the server let the cycle go by
-    rearranging its queue.
+    ``agreed``: the server gave up one of the cycle's members. ``victim`` is None where the server
+    let the cycle go by rearranging its queue.
     """
 
     members: tuple[DeadlockMember, ...]
@@ -199,7 +222,9 @@ class Picture:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TransactionRecord:
-    """One transaction of the run. ``isolation`` is what the server reports; ``asked`` what the scenario says."""
+    """One transaction of the run. ``isolation`` is what the server reports; ``asked`` what the
+    scenario says.
+    """
 
     name: str
     session: str
@@ -245,18 +270,20 @@ class TableRows:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TableKeys:
-    """The columns of a table's primary key and of its other indexes, and the tables that its foreign keys refer to.
+    """The columns of a table's primary key and of its other indexes, and the tables that its
+    foreign keys refer to.
 
-    ``triggers``: code of its own runs when the table is written. ``opaque``: reading or writing it does more than its
-    definition as a plain table says (a view, a partition, a policy, a function of a user's own in a default or check);
-    ``guarded``: constraints other than keys on plain columns keep rows apart; ``checked``: a check, a domain or a
-    computed column may refuse a row before it is locked. ``kinds``: how values of a key's columns
-    are compared, for columns where Catenum knows it: ``integer``, ``text N`` (bytes), ``folded N`` (by a collation),
-    N the length kept; ``asked`` (the server tells which are the same).
-    ``made``: columns whose values the server makes up
-    (sequences, the clock, chance) where a statement gives none. ``unindexed``: foreign keys for which no index begins
-    with their columns, each as the table that it refers to and those columns. ``filled``: columns that are never NULL;
-    ``stamped``: columns that get the time whenever their row is changed.
+    ``triggers``: code of its own runs when the table is written. ``opaque``: reading or writing it
+    does more than its definition as a plain table says (a view, a partition, a policy, a function
+    of a user's own in a default or check); ``guarded``: constraints other than keys on plain
+    columns keep rows apart; ``checked``: a check, a domain or a computed column may refuse a row
+    before it is locked. ``kinds``: how values of a key's columns are compared, for columns where
+    Catenum knows it: ``integer``, ``text N`` (bytes), ``folded N`` (by a collation), N the length
+    kept; ``asked`` (the server tells which are the same). ``made``: columns whose values the server
+    makes up (sequences, the clock, chance) where a statement gives none. ``unindexed``: foreign
+    keys for which no index begins with their columns, each as the table that it refers to and those
+    columns. ``filled``: columns that are never NULL; ``stamped``: columns that get the time
+    whenever their row is changed.
     """
 
     primary: tuple[str, ...]
@@ -284,11 +311,12 @@ NO_KEYS = TableKeys(primary=())
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PathStep:
-    """How a statement gets at one table: through which index (None: none), about how many rows, and what that locks.
+    """How a statement gets at one table: through which index (None: none), about how many rows, and
+    what that locks.
 
-    ``kind``: ``scan`` (the whole table), ``index scan`` (a whole index), ``range`` or ``lookup``. ``covering``: the
-    index holds all that is read, so the rows are not visited. ``locks``: what it locks, in words and in order;
-    ``locks_rows_passed``: rows that do not match among it.
+    ``kind``: ``scan`` (the whole table), ``index scan`` (a whole index), ``range`` or ``lookup``.
+    ``covering``: the index holds all that is read, so the rows are not visited. ``locks``: what it
+    locks, in words and in order; ``locks_rows_passed``: rows that do not match among it.
     """
 
     table: str
@@ -302,7 +330,9 @@ class PathStep:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Plan:
-    """The access path of one statement, as the server planned it on the data before the first move."""
+    """The access path of one statement, as the server planned it on the data before the first
+    move.
+    """
 
     transaction: str
     statement: int
@@ -311,7 +341,9 @@ class Plan:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TargetInfo:
-    """Where the run took place. ``url`` has no secrets; ``standin`` is True where no real server was at work."""
+    """Where the run took place. ``url`` has no secrets; ``standin`` is True where no real server
+    was at work.
+    """
 
     server: str
     version: str
@@ -323,7 +355,9 @@ class TargetInfo:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Outcome:
-    """The outcome of the schedule. ``holds`` maps each rule to true, false, or None where its query failed."""
+    """The outcome of the schedule. ``holds`` maps each rule to true, false, or None where its query
+    failed.
+    """
 
     kind: Kind
     data: DataVerdict = "unchecked"
@@ -334,8 +368,8 @@ class Outcome:
 class Move:
     """One made move: the transaction and its statement (None: its end, named by ``ends``).
 
-    ``number`` counts the moves of the schedule from 1. The rollback that follows a failure is a move too; it happens
-    within the move that brought the failure, and has its number.
+    ``number`` counts the moves of the schedule from 1. The rollback that follows a failure is a
+    move too; it happens within the move that brought the failure, and has its number.
     """
 
     number: int
@@ -368,12 +402,13 @@ class Recording:
     holds_sql: dict[str, str] = field(default_factory=dict)
     plans: tuple[Plan, ...] = ()
     notes: tuple[str, ...] = ()
-    #: Where it comes from: a run of Catenum's own, its loops, a moment of a running server, a server's own log. What a
-    #: log cannot know, the order of the moves for one, is empty there.
+    #: Where it comes from: a run of Catenum's own, its loops, a moment of a running server, a
+    #: server's own log. What a log cannot know, the order of the moves for one, is empty there.
     source: Source = "run"
     #: The scenario that was run, as it was after all options, so that it can be run again.
     definition: dict[str, Any] | None = None
-    #: Deadlocks that the server counted and no client received; routines that catch errors, and which.
+    #: Deadlocks that the server counted and no client received; routines that catch errors, and
+    #: which.
     hidden_deadlocks: int = 0
     handlers: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
@@ -396,7 +431,9 @@ class Recording:
     def bound(self, transaction: str, statement: int | None) -> dict[str, Value]:
         """The values that were bound to a statement when it was sent last, all as text."""
         sent = (
-            e for e in reversed(self.events) if (e.transaction, e.statement, e.what) == (transaction, statement, "sent")
+            e
+            for e in reversed(self.events)
+            if (e.transaction, e.statement, e.what) == (transaction, statement, "sent")
         )
         found = next(sent, None)
         return {name: Value(text) for name, text in found.values.items()} if found else {}
@@ -410,17 +447,25 @@ class Recording:
         )
 
     def worst_graph(self) -> tuple[int, WaitGraph]:
-        """The move and the wait graph at which most transactions waited, the longest chain counting first among
-        equals.
+        """The move and the wait graph at which most transactions waited, the longest chain counting
+        first among equals.
         """
         moves = sorted({wait.move for wait in self.waits})
         graphs = [(move, WaitGraph(as_edge(w) for w in self.waits_during(move))) for move in moves]
-        return max(graphs, key=lambda item: (item[1].longest_chain(), len(item[1].waiters)), default=(0, WaitGraph()))
+        return max(
+            graphs,
+            key=lambda item: (item[1].longest_chain(), len(item[1].waiters)),
+            default=(0, WaitGraph()),
+        )
 
     def waits_during(self, move: int) -> list[Wait]:
         """The waits that lasted at the moment the last wait of ``move`` began."""
         moment = max((wait.since_ms for wait in self.waits if wait.move == move), default=0.0)
-        return [wait for wait in self.waits if wait.move <= move and (wait.until_ms is None or wait.until_ms > moment)]
+        return [
+            wait
+            for wait in self.waits
+            if wait.move <= move and (wait.until_ms is None or wait.until_ms > moment)
+        ]
 
     def move_end(self, move: int) -> float:
         """When ``move`` was over: the last thing noted under it, in ms."""
@@ -441,7 +486,9 @@ class Recording:
 
 
 def locks_taken(pictures: Sequence[Picture]) -> int | None:
-    """Distinct locks on rows, gaps and tables that were granted; None where no pictures were taken."""
+    """Distinct locks on rows, gaps and tables that were granted; None where no pictures were
+    taken.
+    """
     if not pictures:
         return None
     granted = (lock for picture in pictures for lock in picture.locks if lock.granted)

@@ -1,4 +1,6 @@
-"""Recordings as JSON (``"format": "catenum-recording/1"``): written from the dataclasses, and checked against them."""
+"""Recordings as JSON (``"format": "catenum-recording/1"``): written from the dataclasses, and
+checked against them.
+"""
 
 from __future__ import annotations
 
@@ -45,10 +47,14 @@ def from_json(data: bytes, file: str) -> Recording:
     try:
         plain = json.loads(data)
     except (UnicodeDecodeError, RecursionError) as error:
-        raise InputError("not a recording: no JSON text", place=where, advice=_SAVE_ADVICE) from error
+        raise InputError(
+            "not a recording: no JSON text", place=where, advice=_SAVE_ADVICE
+        ) from error
     except json.JSONDecodeError as error:
         place = Place(file, error.lineno, error.colno)
-        raise InputError(f"not a recording: no JSON ({error.msg})", place=place, advice=_SAVE_ADVICE) from error
+        raise InputError(
+            f"not a recording: no JSON ({error.msg})", place=place, advice=_SAVE_ADVICE
+        ) from error
     found = plain.get("format") if isinstance(plain, dict) else None
     if found != FORMAT:
         raise InputError(
@@ -86,7 +92,9 @@ _SAVE_ADVICE = "'catenum play SCENARIO --save FILE' writes a recording."
 
 
 def without_times_and_ids(recording: Recording) -> dict[str, Any]:
-    """What two runs of one schedule must share to the letter: all but times, process numbers and scratch names."""
+    """What two runs of one schedule must share to the letter: all but times, process numbers and
+    scratch names.
+    """
     blank = _blank(recording)
     return to_plain(replace(blank, started="", target=replace(recording.target, url="")))
 

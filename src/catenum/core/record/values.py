@@ -1,4 +1,6 @@
-"""Values that a transaction carries from one statement to the next: as the server's text, with the kind of value."""
+"""Values that a transaction carries from one statement to the next: as the server's text, with the
+kind of value.
+"""
 
 from __future__ import annotations
 

@@ -1,7 +1,7 @@
 """The wait graph: who waits for whom, over which resource, in which modes.
 
-Plain adjacency and iterative walks, so that it serves five transactions of a scenario as well as ten thousand
-sessions of a busy server.
+Plain adjacency and iterative walks, so that it serves five transactions of a scenario as well as
+ten thousand sessions of a busy server.
 """
 
 from __future__ import annotations
@@ -18,7 +18,16 @@ from catenum.core.record.modes import Mode
 #: A row's key: columns and values as the server's text, None for NULL.
 Key = tuple[tuple[str, str | None], ...]
 ResourceKind = Literal[
-    "row", "gap", "key", "table", "index", "predicate", "metadata", "transaction", "advisory", "other"
+    "row",
+    "gap",
+    "key",
+    "table",
+    "index",
+    "predicate",
+    "metadata",
+    "transaction",
+    "advisory",
+    "other",
 ]
 
 
@@ -35,7 +44,9 @@ def natural(text: str) -> tuple[tuple[int, int, str], ...]:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Resource:
-    """What a lock is on, as the server's ids translate; ``text`` is how people read it, such as ``berth(id=7)``."""
+    """What a lock is on, as the server's ids translate; ``text`` is how people read it, such as
+    ``berth(id=7)``.
+    """
 
     kind: ResourceKind
     text: str
@@ -46,22 +57,34 @@ class Resource:
 
     @property
     def identity(self) -> tuple[object, ...]:
-        """What makes two resources the same one; how they are worded counts only where nothing else tells them."""
+        """What makes two resources the same one; how they are worded counts only where nothing else
+        tells them.
+        """
         known = self.key is not None or (self.kind == "table" and self.table is not None)
         return (self.kind, self.database, self.table, self.index, self.key if known else self.text)
 
     def may_be(self, other: Resource) -> bool:
-        """Whether both can be the same thing, for all that is known: something of a table of which no more is known
-        can be any row of it.
+        """Whether both can be the same thing, for all that is known: something of a table of which
+        no more is known can be any row of it.
         """
-        vague = "other" in (self.kind, other.kind) and self.table is not None and self.table == other.table
+        vague = (
+            "other" in (self.kind, other.kind)
+            and self.table is not None
+            and self.table == other.table
+        )
         return vague or self.identity == other.identity
 
     @property
     def sort_key(self) -> tuple[object, ...]:
         """By kind, then by table, index and key, numbers by their value."""
         values = tuple(natural(f"{column}={value}") for column, value in self.key or ())
-        return (self.kind, natural(self.table or ""), natural(self.index or ""), values, natural(self.text))
+        return (
+            self.kind,
+            natural(self.table or ""),
+            natural(self.index or ""),
+            values,
+            natural(self.text),
+        )
 
     def masked(self) -> Resource:
         """The same without the values of its key."""
@@ -83,8 +106,9 @@ class Resource:
 class Edge:
     """``waiter`` cannot continue until ``holder`` releases the lock.
 
-    ``queued``: the holder does not hold the lock yet but stands ahead in its queue. ``since_ms`` is on the run's clock.
-    ``taken_by``: the text of the holder's statement that took the lock, where the server tells it.
+    ``queued``: the holder does not hold the lock yet but stands ahead in its queue. ``since_ms`` is
+    on the run's clock. ``taken_by``: the text of the holder's statement that took the lock, where
+    the server tells it.
     """
 
     waiter: str
@@ -168,7 +192,9 @@ class WaitGraph:
         return found - {name}
 
     def heads(self) -> list[str]:
-        """Head blockers: somebody waits for them, they wait for nobody. Those who hold up most come first."""
+        """Head blockers: somebody waits for them, they wait for nobody. Those who hold up most come
+        first.
+        """
         heads = [name for name in self._in if name not in self._out]
         return sorted(heads, key=lambda name: (-len(self.held_up_by(name)), name))
 
@@ -178,12 +204,16 @@ class WaitGraph:
         A session that waits for several appears once, under the last of them in the queue.
         """
         members = self.held_up_by(head) | {head}
-        open_waits = {name: sum(e.holder in members for e in self.waits_of(name)) for name in members}
+        open_waits = {
+            name: sum(e.holder in members for e in self.waits_of(name)) for name in members
+        }
         level: dict[str, int] = {head: 0}
         parent: dict[str, Edge] = {}
         ready = [head]
         while len(level) < len(members):
-            if not ready:  # the rest hangs in a cycle: take the first that waits for somebody placed already
+            if (
+                not ready
+            ):  # the rest hangs in a cycle: take the first that waits for somebody placed already
                 ready = [next(name for name in sorted(members - level.keys()) if name in parent)]
                 level[ready[0]] = level[parent[ready[0]].holder] + 1
             name = ready.pop(0)
@@ -211,14 +241,18 @@ class WaitGraph:
         return branches[head]
 
     def longest_chain(self) -> int:
-        """The number of waits in the longest chain under any head, or round the longest cycle found."""
+        """The number of waits in the longest chain under any head, or round the longest cycle
+        found.
+        """
         chains = [self.tree(head).depth for head in self.heads()]
         return max([*chains, *(len(cycle) for cycle in self.cycles())], default=0)
 
     def cycles(self) -> list[tuple[Edge, ...]]:
-        """One shortest cycle from each knot of sessions that all wait for each other: a deadlock, if all hold on.
+        """One shortest cycle from each knot of sessions that all wait for each other: a deadlock,
+        if all hold on.
 
-        Each starts at its alphabetically first member, so that the same cycle always reads the same.
+        Each starts at its alphabetically first member, so that the same cycle always reads the
+        same.
         """
         found = []
         for knot in self._knots():
@@ -228,8 +262,8 @@ class WaitGraph:
         return sorted(found, key=lambda cycle: cycle[0].waiter)
 
     def _knots(self) -> list[set[str]]:
-        """Strongly connected components of more than one session, or of one that waits for itself (Tarjan 1972, made
-        iterative).
+        """Strongly connected components of more than one session, or of one that waits for itself
+        (Tarjan 1972, made iterative).
         """
         index: dict[str, int] = {}
         low: dict[str, int] = {}
@@ -267,7 +301,9 @@ class WaitGraph:
                             knot.add(member)
                             if member == name:
                                 break
-                        if len(knot) > 1 or any(edge.holder == name for edge in self._out.get(name, [])):
+                        if len(knot) > 1 or any(
+                            edge.holder == name for edge in self._out.get(name, [])
+                        ):
                             knots.append(knot)
         return knots
 

@@ -1,4 +1,6 @@
-"""The outcome of a recording, and why, in a sentence or two: the first thing that anybody reads of it."""
+"""The outcome of a recording, and why, in a sentence or two: the first thing that anybody reads of
+it.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ def headline(recording: Recording) -> str:
     }[kind](recording)
     broken = [title for title, value in recording.outcome.holds.items() if value is False]
     if broken:
-        text += f" Yet the data is wrong: {listed(broken)} {'is' if len(broken) == 1 else 'are'} false."
+        text += (
+            f" Yet the data is wrong: {listed(broken)} {'is' if len(broken) == 1 else 'are'} false."
+        )
     return text
 
 
@@ -32,11 +36,14 @@ def _waited(recording: Recording) -> str:
     longest = max(recording.waits, key=length_of)
     ends = {wait.waiter: wait.ended for wait in recording.waits}
     went, failed, lasted = (
-        sorted(n for n, end in ends.items() if end == how) for how in ("went on", "failed", "lasted")
+        sorted(n for n, end in ends.items() if end == how)
+        for how in ("went on", "failed", "lasted")
     )
     reported = [f"{listed(went)} waited, and continued when the lock was free"] if went else []
     reported += [f"{listed(failed)} waited, and then failed"] if failed else []
-    reported += [f"{listed(lasted)} waited, and what became of that is not reported"] if lasted else []
+    reported += (
+        [f"{listed(lasted)} waited, and what became of that is not reported"] if lasted else []
+    )
     return (
         f"Block, not deadlock: {'; '.join(reported)}; there was no cycle. "
         f"Longest wait: {longest.waiter} for {longest.holder} over {longest.resource.text}, "
@@ -48,8 +55,9 @@ def _waited(recording: Recording) -> str:
 def _given_up(recording: Recording) -> str:
     failed = _failed(recording, "timeout")
     names = list(dict.fromkeys(event.transaction for event in failed))
-    return f"Block, not deadlock: {listed(names)} ran into the lock timeout and {_was(names)} rolled back." + _after(
-        recording, names
+    return (
+        f"Block, not deadlock: {listed(names)} ran into the lock timeout and {_was(names)} rolled"
+        " back." + _after(recording, names)
     )
 
 
@@ -57,11 +65,19 @@ def _refused(recording: Recording) -> str:
     failed = _failed(recording, "refused")
     names = list(dict.fromkeys(event.transaction for event in failed))
     own = list(dict.fromkeys(event.transaction for event in failed if _required(event)))
-    by_server = [name for name in names if any(e.transaction == name and not _required(e) for e in failed)]
+    by_server = [
+        name for name in names if any(e.transaction == name and not _required(e) for e in failed)
+    ]
     reported = (
-        [f"the server refused {listed(by_server)} to keep the guarantee of the isolation level"] if by_server else []
+        [f"the server refused {listed(by_server)} to keep the guarantee of the isolation level"]
+        if by_server
+        else []
     )
-    reported += [f"{listed(own)} did not find what {'it requires' if len(own) == 1 else 'they require'}"] if own else []
+    reported += (
+        [f"{listed(own)} did not find what {'it requires' if len(own) == 1 else 'they require'}"]
+        if own
+        else []
+    )
     rolled = f", and {_was(own)} rolled back" if own else ""
     return f"Neither block nor deadlock: {'; '.join(reported)}{rolled}." + _after(recording, names)
 
@@ -77,15 +93,21 @@ def _deadlock(recording: Recording) -> str:
     members = [member.transaction for member in cycle.members] if cycle else victims
     if len(members) == 1:
         return (
-            f"A deadlock: {_ended_by(recording).replace('The', 'the', 1)} {members[0]}. Its cycle was not seen."
-            + _after(recording, victims)
+            f"A deadlock: {_ended_by(recording).replace('The', 'the', 1)} {members[0]}. Its cycle"
+            " was not seen." + _after(recording, victims)
         )
     if len(members) == 2:
-        who = f"{members[0]} and {members[1]} each held what the other wanted, so neither could continue"
+        who = (
+            f"{members[0]} and {members[1]} each held what the other wanted, so neither could"
+            " continue"
+        )
     else:
         who = f"{listed(members)} waited for each other in a cycle, so none of them could continue"
     if recording.source == "sample" and not victims:
-        return f"Deadlock, not just a block: {who}. It was seen while it stood; whom the server gave up is not."
+        return (
+            f"Deadlock, not just a block: {who}. It was seen while it stood; whom the server gave"
+            " up is not."
+        )
     text = f"Deadlock, not just a block: {who}. {_ended_by(recording)} {listed(victims)}."
     return text + _after(recording, victims)
 
@@ -95,7 +117,9 @@ def _ended_by(recording: Recording) -> str:
     stood = [cycle.verdict_ms is None for cycle in recording.deadlocks if cycle.victim]
     if stood and all(stood):
         return "The server did not end the cycle, so Catenum cancelled"
-    if not any(stood) and all(e.error and e.error.undone == "statement" for e in _failed(recording, "deadlock")):
+    if not any(stood) and all(
+        e.error and e.error.undone == "statement" for e in _failed(recording, "deadlock")
+    ):
         return "The server gave up one statement only, and Catenum then rolled back"
     return (
         "The server, and Catenum where the server did not end a cycle, rolled back"
@@ -109,7 +133,9 @@ def _after(recording: Recording, failed: list[str]) -> str:
     text = ""
     for record in again:
         text += f" {record.name} tried again, and in attempt {record.attempts} was {record.status}."
-    ended = [r.name for r in recording.transactions if r.name not in failed and r.status == "committed"]
+    ended = [
+        r.name for r in recording.transactions if r.name not in failed and r.status == "committed"
+    ]
     return text + (f" {listed(ended)} continued and committed." if ended else "")
 
 
@@ -125,7 +151,10 @@ def _stuck(recording: Recording) -> str:
     victims = sorted({cycle.victim for cycle in recording.deadlocks if cycle.victim})
     if victims:
         return f"First a deadlock. {_ended_by(recording)} {listed(victims)}. Then a block: {text}"
-    return f"Block, not deadlock: {text} There is no cycle: {'they' if many else 'it'} can go on as soon as that ends."
+    return (
+        f"Block, not deadlock: {text} There is no cycle: {'they' if many else 'it'} can go on as"
+        " soon as that ends."
+    )
 
 
 def _why_held(recording: Recording, head: str) -> str:
@@ -136,12 +165,20 @@ def _why_held(recording: Recording, head: str) -> str:
     if record.status not in OVER:
         why = {"left open": ", whose transaction was left open", "working": ", which is at work"}
         return f"{head}{why.get(record.status, '')}"
-    over = sorted({wait.resource.text for wait in recording.waits if wait.holder == head and wait.until_ms is None})
+    over = sorted(
+        {
+            wait.resource.text
+            for wait in recording.waits
+            if wait.holder == head and wait.until_ms is None
+        }
+    )
     return f"{head}, whose transaction is over, but whose session still holds {listed(over)}"
 
 
 def _error(recording: Recording) -> str:
-    event = next(e for e in recording.events if e.error and e.error.kind in ("rejected", "limit", "lost"))
+    event = next(
+        e for e in recording.events if e.error and e.error.kind in ("rejected", "limit", "lost")
+    )
     message = event.error.message if event.error else ""
     return f"{named(event.transaction, event.statement)} failed: {message}"
 
@@ -156,4 +193,6 @@ def _was(names: list[str]) -> str:
 
 
 def _failed(recording: Recording, kind: str) -> list[Event]:
-    return [event for event in recording.events if event.error is not None and event.error.kind == kind]
+    return [
+        event for event in recording.events if event.error is not None and event.error.kind == kind
+    ]

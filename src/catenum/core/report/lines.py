@@ -1,6 +1,8 @@
-"""What every story is made of, whatever it tells of: lines with a tone, sections, and the tree of a chain of waits.
+"""What every story is made of, whatever it tells of: lines with a tone, sections, and the tree of a
+chain of waits.
 
-Scenarios and running servers are described with the same parts, so there is one way to draw a chain.
+Scenarios and running servers are described with the same parts, so there is one way to draw a
+chain.
 """
 
 from __future__ import annotations
@@ -27,14 +29,17 @@ class Line:
 
 @dataclass(frozen=True, slots=True)
 class Section:
-    """A part of the story with its title. ``id`` is what programs know it by, whatever the title says."""
+    """A part of the story with its title. ``id`` is what programs know it by, whatever the title
+    says.
+    """
 
     title: str
     lines: tuple[Line, ...]
     id: str = ""
 
 
-#: So many that wait in the same way below one session are told one by one; of more, a few, and the others by number.
+#: So many that wait in the same way below one session are told one by one; of more, a few, and the
+#: others by number.
 MOST_ALIKE, SHOWN_ALIKE = 8, 3
 
 
@@ -55,9 +60,12 @@ def tree_lines(
 ) -> Iterator[Line]:
     """All sessions below a head blocker as a tree, nearest first; ``text_of`` tells one of them.
 
-    Of many that hold up nobody and are ``alike``, ``more`` tells those that are not told one by one.
+    Of many that hold up nobody and are ``alike``, ``more`` tells those that are not told one by
+    one.
     """
-    stack = [(text, child, "", last) for text, child, last in _below(branch, text_of, alike, more)][::-1]
+    stack = [(text, child, "", last) for text, child, last in _below(branch, text_of, alike, more)][
+        ::-1
+    ]
     while stack:
         text, child, prefix, last = stack.pop()
         yield Line(f"{prefix}{'└─ ' if last else '├─ '}{text}", indent=1, hang=len(prefix) + 6)
@@ -77,7 +85,9 @@ def _below(
     for child in branch.children:
         if not child.children:
             kinds.setdefault(alike(child), []).append(child)
-    folded = {kind: leaves[SHOWN_ALIKE:] for kind, leaves in kinds.items() if len(leaves) > MOST_ALIKE}
+    folded = {
+        kind: leaves[SHOWN_ALIKE:] for kind, leaves in kinds.items() if len(leaves) > MOST_ALIKE
+    }
     left_out = {id(leaf) for leaves in folded.values() for leaf in leaves}
     found: list[tuple[str, Branch | None]] = [
         (text_of(child), child) for child in branch.children if id(child) not in left_out

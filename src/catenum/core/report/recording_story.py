@@ -1,7 +1,7 @@
 """The story of a recording, in words that a colleague can follow.
 
-Built as data: sections of lines, each with a tone, so that every face tells the same story and tests can read it.
-Nothing is said that the recording does not show.
+Built as data: sections of lines, each with a tone, so that every face tells the same story and
+tests can read it. Nothing is said that the recording does not show.
 """
 
 from __future__ import annotations
@@ -24,22 +24,26 @@ SHORT_REPORT = 8
 
 def tell(recording: Recording) -> list[Section]:
     """The whole story, most important first."""
-    return [replace(part, id=name) for name, make in PARTS.items() if (part := make(recording)).lines]
+    return [
+        replace(part, id=name) for name, make in PARTS.items() if (part := make(recording)).lines
+    ]
 
 
-# -- the headline ----------------------------------------------------------------------------------------------------
+# -- the headline ----------------------------------------------------------------------------------
 
 
 def _headline(recording: Recording) -> Section:
     outcome = recording.outcome
-    bad = outcome.kind not in ("clean", "waited") or any(v is not True for v in outcome.holds.values())
+    bad = outcome.kind not in ("clean", "waited") or any(
+        v is not True for v in outcome.holds.values()
+    )
     return Section(
         f"{outcome.kind}: {_meaning(recording)}",
         (Line(headline(recording), "bad" if bad else "good", hang=0),),
     )
 
 
-# -- cycles and chains ------------------------------------------------------------------------------------------------
+# -- cycles and chains -----------------------------------------------------------------------------
 
 
 def _cycles(recording: Recording) -> Section:
@@ -52,9 +56,9 @@ def _cycles(recording: Recording) -> Section:
             held = listed(list(member.holds)) if member.holds else "nothing known"
             lines.append(
                 Line(
-                    f"{member.transaction} ({member.isolation}) held {held}; wanted "
-                    f"{f'{member.resource.text} {member.wanted}'.strip()}, "
-                    f"which {member.waits_for} {'asked for first' if member.queued else 'held'}{mark}",
+                    f"{member.transaction} ({member.isolation}) held {held}; wanted"
+                    f" {f'{member.resource.text} {member.wanted}'.strip()}, which"
+                    f" {member.waits_for} {'asked for first' if member.queued else 'held'}{mark}",
                     "bad" if mark else "plain",
                     indent=2,
                 )
@@ -64,9 +68,14 @@ def _cycles(recording: Recording) -> Section:
 
 
 def ring(names: Sequence[str]) -> str:
-    """A cycle in one line. A single name is a victim whose cycle neither a check nor the server's report told."""
+    """A cycle in one line. A single name is a victim whose cycle neither a check nor the server's
+    report told.
+    """
     if len(names) == 1:
-        return f"{names[0]} → ?   (the rest of the cycle was not seen: it was over before the server could be asked)"
+        return (
+            f"{names[0]} → ?   (the rest of the cycle was not seen: it was over before the server"
+            " could be asked)"
+        )
     return " → ".join([*names, names[0]]) + "   (each waits for the next)"
 
 
@@ -79,9 +88,16 @@ def _agreement(recording: Recording, deadlock: Deadlock) -> str:
     if deadlock.verdict_ms is None:
         return f"{seen}; the server did not end it"
     if len(deadlock.members) == 1:
-        return f"The server's verdict came at {duration(deadlock.verdict_ms)}, and no report of the cycle with it"
+        return (
+            f"The server's verdict came at {duration(deadlock.verdict_ms)}, and no report of the"
+            " cycle with it"
+        )
     if deadlock.verdict_ms <= deadlock.at_ms:
-        reported = "its report names the cycle" if deadlock.server_report else "no check saw the cycle closed"
+        reported = (
+            "its report names the cycle"
+            if deadlock.server_report
+            else "no check saw the cycle closed"
+        )
         return f"The server's verdict came first, at {duration(deadlock.verdict_ms)}; {reported}"
     verdict = "the server's verdict agreed" if deadlock.agreed else "the server's verdict DIFFERED"
     return f"{seen}; {verdict}, {duration(deadlock.verdict_ms - deadlock.at_ms)} later"
@@ -121,8 +137,14 @@ def _doing(recording: Recording, name: str, move: int) -> str:
     if done is None:
         return "idle"
     if past[-1].what == "failed" or past[-1].statement is None or record.status == "idle":
-        return f"its transaction is over, its session holds on; the last before: {one_line(done.sql, 60)}"
-    return f"idle in its open transaction after {named(name, done.statement)}: {one_line(done.sql, 60)}"
+        return (
+            "its transaction is over, its session holds on; the last before:"
+            f" {one_line(done.sql, 60)}"
+        )
+    return (
+        f"idle in its open transaction after {named(name, done.statement)}:"
+        f" {one_line(done.sql, 60)}"
+    )
 
 
 def _branch_text(recording: Recording, move: int) -> Callable[[Branch], str]:
@@ -131,7 +153,9 @@ def _branch_text(recording: Recording, move: int) -> Callable[[Branch], str]:
             (
                 w
                 for w in recording.waits_during(move)
-                if child.edge is not None and w.waiter == child.name and w.holder == child.edge.holder
+                if child.edge is not None
+                and w.waiter == child.name
+                and w.holder == child.edge.holder
             ),
             None,
         )
@@ -141,7 +165,9 @@ def _branch_text(recording: Recording, move: int) -> Callable[[Branch], str]:
 
 
 def _wait_line(wait: Wait) -> str:
-    """One wait in words: who, over what, which modes, since which statement of the holder, how long."""
+    """One wait in words: who, over what, which modes, since which statement of the holder, how
+    long.
+    """
     since = f" since {wait.holder} {wait.holder_numbers}" if wait.holder_numbers else ""
     if wait.queued:
         why = f"behind {wait.holder}, which is ahead in the queue for {wait.held or 'it'}{since}"
@@ -150,10 +176,13 @@ def _wait_line(wait: Wait) -> str:
     lasted = "to the end " if wait.until_ms is None else f"for {duration(length_of(wait))} "
     if wait.until_ms is None and wait.ended != "lasted":
         lasted = ""  # it ended, and nobody reports when
-    return f"{named(wait.waiter, wait.statement)} waits {lasted}over {wait.resource.text}: wants {wait.wanted}; {why}"
+    return (
+        f"{named(wait.waiter, wait.statement)} waits {lasted}over {wait.resource.text}: wants"
+        f" {wait.wanted}; {why}"
+    )
 
 
-# -- statements and rules --------------------------------------------------------------------------------------------
+# -- statements and rules --------------------------------------------------------------------------
 
 
 def _histories(recording: Recording) -> Section:
@@ -170,7 +199,11 @@ def _histories(recording: Recording) -> Section:
     for record in recording.transactions:
         if record.name not in involved:
             continue
-        kind = (record.isolation, record.status, tuple((event.what, event.sql) for event in ran.get(record.name, ())))
+        kind = (
+            record.isolation,
+            record.status,
+            tuple((event.what, event.sql) for event in ran.get(record.name, ())),
+        )
         same = alike.setdefault(kind, [])
         same.append(record.name)
         if len(same) > MOST_ALIKE:
@@ -179,7 +212,8 @@ def _histories(recording: Recording) -> Section:
         asked = "" if record.asked or not recording.made else " by default"
         lines.append(
             Line(
-                f"{record.name}   {record.isolation}{asked}, {called(record.session)}{tries}: {record.status}",
+                f"{record.name}   {record.isolation}{asked}, {called(record.session)}{tries}:"
+                f" {record.status}",
                 "strong",
             )
         )
@@ -188,7 +222,9 @@ def _histories(recording: Recording) -> Section:
     for names in alike.values():
         if len(names) > MOST_ALIKE:
             more = names[MOST_ALIKE:]
-            lines.append(Line(f"{len(more)} more had run the same as {names[0]}: {listed(more)}", "strong"))
+            lines.append(
+                Line(f"{len(more)} more had run the same as {names[0]}: {listed(more)}", "strong")
+            )
     return Section("What each had run", tuple(lines))
 
 
@@ -199,11 +235,17 @@ def _step(recording: Recording, event: Event) -> Iterator[Line]:
         yield Line(f"✗ {message}", "bad", indent=3)
         return
     if event.what == "passed":
-        yield Line(f"{number} not run: {decided(event.condition, event.values)}", "faint", indent=2, hang=3)
+        yield Line(
+            f"{number} not run: {decided(event.condition, event.values)}", "faint", indent=2, hang=3
+        )
         return
     record = recording.transaction(event.transaction)
-    label = record.labels[event.statement - 1] if record and record.labels and event.statement else None
-    yield Line(f"{number} {one_line(event.sql)}" + (f"   ({label})" if label else ""), indent=2, hang=3)
+    label = (
+        record.labels[event.statement - 1] if record and record.labels and event.statement else None
+    )
+    yield Line(
+        f"{number} {one_line(event.sql)}" + (f"   ({label})" if label else ""), indent=2, hang=3
+    )
     if event.values:
         yield Line(f"with {with_values(event.values)}", "faint", indent=3)
     plan = recording.plan(event.transaction, event.statement)
@@ -219,8 +261,13 @@ def _step(recording: Recording, event: Event) -> Iterator[Line]:
         None,
     )
     if done is not None and done.result is not None and 0 < len(done.result.rows) <= 5:
-        rows = "; ".join(", ".join(value if value is not None else "null" for value in row) for row in done.result.rows)
-        if any(value != "" for row in done.result.rows for value in row):  # a function may return nothing
+        rows = "; ".join(
+            ", ".join(value if value is not None else "null" for value in row)
+            for row in done.result.rows
+        )
+        if any(
+            value != "" for row in done.result.rows for value in row
+        ):  # a function may return nothing
             yield Line(f"returned: {rows}", "faint", indent=3)
 
 
@@ -266,7 +313,10 @@ def _victims(recording: Recording) -> Section:
         lines.append(Line(f"{deadlock.victim or nobody}: {deadlock.rule}."))
         report = (deadlock.server_report or "").splitlines()
         if len(report) > SHORT_REPORT:
-            report = [f"{report[-1].strip(' *')} (its whole report, {len(report)} lines, is in the recording)"]
+            report = [
+                f"{report[-1].strip(' *')} (its whole report, {len(report)} lines, is in the"
+                " recording)"
+            ]
         lines.extend(Line(f"server: {text}", "faint", indent=2) for text in report)
     return Section("Why that victim", tuple(lines))
 
@@ -279,9 +329,15 @@ def _errors(recording: Recording) -> Section:
         if error is None or error.kind == "deadlock" or error.check == "required":
             continue
         code = f" ({word} {error.code})" if error.code else ""
-        lines.append(Line(f"{named(event.transaction, event.statement)}: {error.message}{code}", "bad"))
+        lines.append(
+            Line(f"{named(event.transaction, event.statement)}: {error.message}{code}", "bad")
+        )
         if error.position:
-            lines.append(Line(f"at character {error.position}: {_around(event.sql, error.position)}", indent=2))
+            lines.append(
+                Line(
+                    f"at character {error.position}: {_around(event.sql, error.position)}", indent=2
+                )
+            )
         lines.extend(
             Line(f"{name}: {text}", "faint", indent=2)
             for name, text in (("detail", error.detail), ("hint", error.hint))
@@ -304,7 +360,7 @@ def _findings(recording: Recording) -> Section:
     return Section("Findings", tuple(lines))
 
 
-# -- the end ---------------------------------------------------------------------------------------------------------
+# -- the end ---------------------------------------------------------------------------------------
 
 
 def _end(recording: Recording) -> Section:
@@ -316,7 +372,11 @@ def _end(recording: Recording) -> Section:
         if value is not True and title in recording.holds_sql:
             lines.append(Line(one_line(recording.holds_sql[title]), "faint", indent=3))
     for table, content in recording.rows.items():
-        more = f" (first {len(content.rows)} of {content.total})" if content.total > len(content.rows) else ""
+        more = (
+            f" (first {len(content.rows)} of {content.total})"
+            if content.total > len(content.rows)
+            else ""
+        )
         lines.append(Line(f"{table}{more}", "strong"))
         lines.extend(Line(text, indent=2) for text in _grid(content.columns, content.rows[:20]))
         if len(content.rows) > 20:
@@ -331,7 +391,9 @@ def _grid(columns: tuple[str, ...], rows: tuple[tuple[str | None, ...], ...]) ->
     ]
     widths = [max(len(row[i]) for row in cells) for i in range(len(columns))]
     for row in cells:
-        yield "  ".join(value.ljust(width) for value, width in zip(row, widths, strict=True)).rstrip()
+        yield "  ".join(
+            value.ljust(width) for value, width in zip(row, widths, strict=True)
+        ).rstrip()
 
 
 def _notes(recording: Recording) -> Section:
@@ -340,7 +402,12 @@ def _notes(recording: Recording) -> Section:
         names = [r.name for r in recording.transactions if r.status == status and recording.made]
         if names:
             was = "was" if len(names) == 1 else "were"
-            lines.append(Line(f"{listed(names)} {was} {what} when the last move was made; Catenum then rolled back."))
+            lines.append(
+                Line(
+                    f"{listed(names)} {was} {what} when the last move was made; Catenum then rolled"
+                    " back."
+                )
+            )
     lines.extend(Line(text) for text in small_tables(recording))
     if recording.target.standin:
         lines.insert(0, Line("These answers come from a stand-in, not from a real server.", "bad"))
@@ -365,6 +432,8 @@ PARTS: dict[str, Callable[[Recording], Section]] = {
 
 
 def _meaning(recording: Recording) -> str:
-    if recording.outcome.kind == "waited" and any(wait.ended != "went on" for wait in recording.waits):
+    if recording.outcome.kind == "waited" and any(
+        wait.ended != "went on" for wait in recording.waits
+    ):
         return "a transaction waited for a lock"  # a log does not say of every wait how it ended
     return MEANING[recording.outcome.kind]

@@ -1,4 +1,6 @@
-"""Bounds on a scenario's YAML, seen before anything recurses over it: its depth, how much it holds, and no tags."""
+"""Bounds on a scenario's YAML, seen before anything recurses over it: its depth, how much it holds,
+and no tags.
+"""
 
 from __future__ import annotations
 
@@ -17,9 +19,11 @@ TOO_MANY = f"more than {MAX_VALUES:,} values or too deep"
 
 
 def is_flat(text: str) -> bool:
-    """Whether a text has no tag and cannot be nested too deep, whatever it means: by signs and indentation alone.
+    """Whether a text has no tag and cannot be nested too deep, whatever it means: by signs and
+    indentation alone.
 
-    Each level takes a column more, or a dash, or a bracket. What has too many values is met when they are built.
+    Each level takes a column more, or a dash, or a bracket. What has too many values is met when
+    they are built.
     """
     if _TAG.search(text):
         return False
@@ -40,8 +44,8 @@ OWN_TAGS = "tag:yaml.org,2002:"
 
 
 def check_events(text: str, file: str) -> None:
-    """Refuse deep nesting and endless lists before anything recurses over them (the event parser itself is flat), and
-    explicit tags: what a value is follows from how it is written.
+    """Refuse deep nesting and endless lists before anything recurses over them (the event parser
+    itself is flat), and explicit tags: what a value is follows from how it is written.
     """
     depth = values = 0
     for event in yaml.parse(text, Loader=LOADER):

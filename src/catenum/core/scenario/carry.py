@@ -1,4 +1,6 @@
-"""What one attempt of a transaction carries from statement to statement: its parameters, and what it has kept."""
+"""What one attempt of a transaction carries from statement to statement: its parameters, and what
+it has kept.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ ROWS = "rows"
 
 
 class Carrier:
-    """The values of one transaction, in one attempt. Statements are counted from 1 in its messages."""
+    """The values of one transaction, in one attempt. Statements are counted from 1 in its
+    messages.
+    """
 
     def __init__(self, fixed: Values) -> None:
         """``fixed``: the values of its parameters."""
@@ -40,8 +44,12 @@ class Carrier:
                 raise MissingValue(name)
         return tuple((name, self.values[name]) for name in names)
 
-    def keep(self, statement: Statement, number: int, rows: int | None, result: Result | None) -> dict[str, Value]:
-        """Take from a reply what the statement keeps. Raises ValueError for a column that it does not return."""
+    def keep(
+        self, statement: Statement, number: int, rows: int | None, result: Result | None
+    ) -> dict[str, Value]:
+        """Take from a reply what the statement keeps. Raises ValueError for a column that it does
+        not return.
+        """
         kept: dict[str, Value] = {}
         for name, column in statement.kept.items():
             self._missing.pop(name, None)
@@ -50,12 +58,16 @@ class Carrier:
                 kept[name] = Value.from_python(rows)
             elif result is None or column not in result.columns:
                 returned = ", ".join(result.columns) if result is not None else "no columns"
-                raise ValueError(f"it returns no column {column!r} to keep as {name!r}; it returns: {returned}")
+                raise ValueError(
+                    f"it returns no column {column!r} to keep as {name!r}; it returns: {returned}"
+                )
             elif not result.rows:
                 self._missing[name] = f"statement {number} returned no row"
             else:
                 place = result.columns.index(column)
-                kept[name] = Value.read(result.rows[0][place], result.kinds[place] if result.kinds else "text")
+                kept[name] = Value.read(
+                    result.rows[0][place], result.kinds[place] if result.kinds else "text"
+                )
         self.values.update(kept)
         return kept
 
@@ -66,15 +78,23 @@ class Carrier:
         """
         requirement = statement.requirement
         return (
-            requirement.undecided({**self.values, ROWS: Value.from_python(rows)}) if requirement is not None else None
+            requirement.undecided({**self.values, ROWS: Value.from_python(rows)})
+            if requirement is not None
+            else None
         )
 
     def said_of(self, comparison: Comparison, rows: int | None) -> str:
         """That a comparison is not true, with the values of its names."""
         values = {**self.values, ROWS: Value.from_python(rows)}
-        sides = (side for side in (comparison.left, comparison.right) if side is not None and side.name is not None)
+        sides = (
+            side
+            for side in (comparison.left, comparison.right)
+            if side is not None and side.name is not None
+        )
         reported = ", ".join(f"{side.name} is {values.get(str(side.name), NULL)}" for side in sides)
-        return f"'{comparison}' is not true: {reported}" if reported else f"'{comparison}' is not true"
+        return (
+            f"'{comparison}' is not true: {reported}" if reported else f"'{comparison}' is not true"
+        )
 
     def pass_over(self, statement: Statement, number: int) -> None:
         """The statement is not run: what it would have kept is missing."""

@@ -1,4 +1,5 @@
-"""Conditions: ``seen > 1 and berth is not null``. They are parsed into comparisons and never evaluated as code.
+"""Conditions: ``seen > 1 and berth is not null``. They are parsed into comparisons and never
+evaluated as code.
 
 A comparison with NULL is not true, as in SQL (ISO/IEC 9075-2, 8.2).
 """
@@ -30,7 +31,9 @@ _WORDS = ("and", "is", "not", "null", "true", "false")
 
 
 class ConditionError(ValueError):
-    """A condition that cannot be read or decided. ``offset`` counts characters of its text from 0."""
+    """A condition that cannot be read or decided. ``offset`` counts characters of its text from
+    0.
+    """
 
     def __init__(self, message: str, offset: int = 0) -> None:
         super().__init__(message)
@@ -87,7 +90,8 @@ class Condition:
     def undecided(self, values: Values) -> Comparison | None:
         """The first comparison that is not true for ``values``; None where the condition holds.
 
-        Raises MissingValue for a name without a value, ConditionError where a number is compared with a text.
+        Raises MissingValue for a name without a value, ConditionError where a number is compared
+        with a text.
         """
         return next((c for c in self.comparisons if not _is_true(c, values)), None)
 
@@ -114,12 +118,15 @@ def _value_of(operand: Operand, values: Values, *, may_miss: bool = False) -> Va
 
 
 def check_kinds(comparison: Comparison, left: Value, right: Value) -> None:
-    """Raises ConditionError where the two sides cannot be compared. Truth values compare with 0 and 1."""
+    """Raises ConditionError where the two sides cannot be compared. Truth values compare with 0 and
+    1.
+    """
     if "null" in (left.kind, right.kind):
         return
     if (left.kind == "text") != (right.kind == "text"):
         raise ConditionError(
-            f"{comparison.left} ({_called(left)}) cannot be compared with {comparison.right} ({_called(right)})",
+            f"{comparison.left} ({_called(left)}) cannot be compared with {comparison.right}"
+            f" ({_called(right)})",
             comparison.offset,
         )
 
@@ -165,7 +172,10 @@ def _tokens(text: str) -> _Tokens:
     return found
 
 
-_EXPECTED = "a condition is NAME = VALUE, with =, <>, <, <=, >, >=, is null or is not null, and 'and' between several"
+_EXPECTED = (
+    "a condition is NAME = VALUE, with =, <>, <, <=, >, >=, is null or is not null, and 'and'"
+    " between several"
+)
 
 
 def _comparison(tokens: _Tokens, text: str) -> Comparison:
@@ -193,16 +203,22 @@ def _operand(tokens: _Tokens, text: str) -> Operand:
         case "word", ("true" | "false"):
             return Operand(None, Value(word, "boolean"), offset)
         case "word", "null":
-            raise ConditionError("a comparison with null is never true: write 'is null' or 'is not null'", offset)
+            raise ConditionError(
+                "a comparison with null is never true: write 'is null' or 'is not null'", offset
+            )
         case "word", _ if word not in _WORDS:
             return Operand(word, NULL, offset)
     raise ConditionError(f"a name or a value is expected: {_EXPECTED}", offset)
 
 
 def known_kinds(condition: Condition, values: Mapping[str, Value]) -> None:
-    """Checks what can be checked before a run: comparisons whose two sides are known. Raises ConditionError."""
+    """Checks what can be checked before a run: comparisons whose two sides are known. Raises
+    ConditionError.
+    """
     for comparison in condition.comparisons:
         sides = [comparison.left, comparison.right]
-        found = [values.get(s.name) if s.name is not None else s.value for s in sides if s is not None]
+        found = [
+            values.get(s.name) if s.name is not None else s.value for s in sides if s is not None
+        ]
         if len(found) == 2 and found[0] is not None and found[1] is not None:
             check_kinds(comparison, found[0], found[1])

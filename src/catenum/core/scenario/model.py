@@ -1,7 +1,8 @@
 """What a scenario says: data, transactions, what must hold, remedies to try.
 
-These models are the one description of the file format: they validate it, and ``catenum schema scenario`` prints the
-JSON Schema made from them. Where a value came from in the file is kept apart, by ``scenario_file``.
+These models are the one description of the file format: they validate it, and ``catenum schema
+scenario`` prints the JSON Schema made from them. Where a value came from in the file is kept apart,
+by ``scenario_file``.
 """
 
 from __future__ import annotations
@@ -52,7 +53,9 @@ def _one_of(words: tuple[str, ...]) -> Callable[[str], str]:
 
 
 def chosen(sql: str | Mapping[str, str]) -> str:
-    """The SQL of a scenario that was made for one server. Raises ValueError where none was chosen."""
+    """The SQL of a scenario that was made for one server. Raises ValueError where none was
+    chosen.
+    """
     if not isinstance(sql, str):
         raise ValueError("no server was chosen for this SQL: use Scenario.for_server first")
     return sql
@@ -71,15 +74,23 @@ Otherwise = Literal["skip", "rollback", "commit"]
 #: A parameter that takes its values from a column: ``berth.id``.
 _DOMAIN = re.compile(r"^([A-Za-z_]\w*)\.([A-Za-z_]\w*)$")
 SqlText = Annotated[str, StringConstraints(min_length=1, strip_whitespace=True)]
-Server = Annotated[str, AfterValidator(_one_of(NAMES)), WithJsonSchema({"type": "string", "enum": list(NAMES)})]
-Isolation = Annotated[str, AfterValidator(_one_of(LEVELS)), WithJsonSchema({"type": "string", "enum": list(LEVELS)})]
+Server = Annotated[
+    str, AfterValidator(_one_of(NAMES)), WithJsonSchema({"type": "string", "enum": list(NAMES)})
+]
+Isolation = Annotated[
+    str, AfterValidator(_one_of(LEVELS)), WithJsonSchema({"type": "string", "enum": list(LEVELS)})
+]
 #: SQL for every server, or for each its own.
 Sql = SqlText | dict[Server, SqlText]
 
 
 def sql_for(server: str, sql: str | Mapping[str, str]) -> str:
     """The SQL that ``server`` gets; empty where there is none for it."""
-    return sql if isinstance(sql, str) else {str(name): text for name, text in sql.items()}.get(server, "")
+    return (
+        sql
+        if isinstance(sql, str)
+        else {str(name): text for name, text in sql.items()}.get(server, "")
+    )
 
 
 def _one_or_many(value: object) -> object:
@@ -91,7 +102,14 @@ SqlList = Annotated[
     Strict(False),
     BeforeValidator(_one_or_many),
     Field(min_length=1),
-    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}]}),
+    WithJsonSchema(
+        {
+            "anyOf": [
+                {"type": "string"},
+                {"type": "array", "items": {"type": "string"}, "minItems": 1},
+            ]
+        }
+    ),
 ]
 
 
@@ -108,7 +126,9 @@ _SQL_BY_SERVER = {
 }
 
 
-def _or_plainly(core: Any, handler: GetJsonSchemaHandler, *plain: JsonSchemaValue) -> JsonSchemaValue:
+def _or_plainly(
+    core: Any, handler: GetJsonSchemaHandler, *plain: JsonSchemaValue
+) -> JsonSchemaValue:
     """The JSON Schema of a model that a file may also give by a text alone: any of ``plain``."""
     reference = handler(core)
     whole = handler.resolve_ref_schema(reference)
@@ -119,26 +139,42 @@ def _or_plainly(core: Any, handler: GetJsonSchemaHandler, *plain: JsonSchemaValu
 
 
 class Statement(_Model):
-    """One SQL statement; in the file a plain string, or a mapping that adds a label, values to keep, a condition."""
+    """One SQL statement; in the file a plain string, or a mapping that adds a label, values to
+    keep, a condition.
+    """
 
     sql: Sql
     label: str | None = None
     placeholder: bool = Field(
         default=False,
-        description="stands for a statement that nobody knows: what is said of the scenario is said of this text",
+        description=(
+            "stands for a statement that nobody knows: what is said of the scenario is said of this"
+            " text"
+        ),
     )
     keep: dict[ValueName, str | dict[Server, str]] = Field(
         default_factory=dict,
-        description="values to keep for later statements: a column of the first row, or 'rows' for the number of rows",
+        description=(
+            "values to keep for later statements: a column of the first row, or 'rows' for the"
+            " number of rows"
+        ),
     )
-    when: str | None = Field(default=None, description="run the statement only where this is true: seen > 1")
+    when: str | None = Field(
+        default=None, description="run the statement only where this is true: seen > 1"
+    )
     otherwise: Otherwise | None = Field(
-        default=None, description="what to do where 'when' is not true: skip the statement (default), or end with it"
+        default=None,
+        description=(
+            "what to do where 'when' is not true: skip the statement (default), or end with it"
+        ),
     )
     require: str | None = Field(
         default=None,
-        description="what must be true once the statement is done, of kept values and of 'rows', how many it found; "
-        "where it is not, the transaction is rolled back and counts as refused, so that its 'retry' begins it again",
+        description=(
+            "what must be true once the statement is done, of kept values and of 'rows', how many"
+            " it found; where it is not, the transaction is rolled back and counts as refused, so"
+            " that its 'retry' begins it again"
+        ),
     )
 
     @property
@@ -170,20 +206,28 @@ class Statement(_Model):
     @model_validator(mode="before")
     @classmethod
     def _from_text(cls, value: Any) -> Any:
-        plain = isinstance(value, str) or (isinstance(value, dict) and value and set(value) <= set(NAMES))
+        plain = isinstance(value, str) or (
+            isinstance(value, dict) and value and set(value) <= set(NAMES)
+        )
         return {"sql": value} if plain else value
 
     @classmethod
-    def __get_pydantic_json_schema__(cls, core: Any, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+    def __get_pydantic_json_schema__(
+        cls, core: Any, handler: GetJsonSchemaHandler
+    ) -> JsonSchemaValue:
         return _or_plainly(core, handler, {"type": "string", "minLength": 1}, _SQL_BY_SERVER)
 
 
 class Retry(_Model):
-    """Begin again from the first statement after a refusal, at most ``times`` times, after ``pause`` milliseconds."""
+    """Begin again from the first statement after a refusal, at most ``times`` times, after
+    ``pause`` milliseconds.
+    """
 
     times: int = Field(ge=1, le=100)
     pause: Duration | None = None
-    on: Annotated[tuple[FailureKind, ...], Strict(False)] = Field(default=("deadlock", "refused"), min_length=1)
+    on: Annotated[tuple[FailureKind, ...], Strict(False)] = Field(
+        default=("deadlock", "refused"), min_length=1
+    )
 
 
 class Literally(_Model):
@@ -193,7 +237,9 @@ class Literally(_Model):
 
 
 class Transaction(_Model):
-    """A named list of statements on a connection of its own. ``timeout`` is for each wait for a lock."""
+    """A named list of statements on a connection of its own. ``timeout`` is for each wait for a
+    lock.
+    """
 
     statements: Annotated[tuple[Statement, ...], Strict(False)] = Field(min_length=1)
     isolation: Isolation | None = None
@@ -201,9 +247,13 @@ class Transaction(_Model):
     ends: Ends = "commit"
     retry: Retry | None = None
     timeout: Duration | None = None
-    parameters: dict[ValueName, StrictBool | StrictInt | StrictFloat | str | Literally | None] = Field(
-        default_factory=dict,
-        description="names with their values, or with the column to take values from, as table.column",
+    parameters: dict[ValueName, StrictBool | StrictInt | StrictFloat | str | Literally | None] = (
+        Field(
+            default_factory=dict,
+            description=(
+                "names with their values, or with the column to take values from, as table.column"
+            ),
+        )
     )
 
     @property
@@ -216,7 +266,10 @@ class Transaction(_Model):
     def fixed(self) -> dict[str, Value]:
         """The parameters that have one value."""
         given = {name: value for name, value in self.parameters.items() if name not in self.domains}
-        return {n: Value.from_python(v.value if isinstance(v, Literally) else v) for n, v in given.items()}
+        return {
+            n: Value.from_python(v.value if isinstance(v, Literally) else v)
+            for n, v in given.items()
+        }
 
     @property
     def carries_values(self) -> bool:
@@ -230,19 +283,26 @@ class Transaction(_Model):
 
 
 def _as_changed(statement: Statement) -> str | dict[str, Any]:
-    """A changed statement as it stands in a file: what is said of it, and a text alone where that is all."""
+    """A changed statement as it stands in a file: what is said of it, and a text alone where that
+    is all.
+    """
     reported = {
-        str(part): getattr(statement, part) for part in Statement.model_fields if part in statement.model_fields_set
+        str(part): getattr(statement, part)
+        for part in Statement.model_fields
+        if part in statement.model_fields_set
     }
     return reported["sql"] if list(reported) == ["sql"] else reported
 
 
-#: A statement in place of another: its SQL, and whatever else is said of it; the rest stays as it is.
+#: A statement in place of another: its SQL, and whatever else is said of it; the rest stays as it
+#: is.
 Changed = Annotated[Statement, PlainSerializer(_as_changed)]
 
 
 def _by_number(value: object) -> object:
-    """Numbers of statements as keys: in JSON, and so in what ``propose --json`` prints, they are texts."""
+    """Numbers of statements as keys: in JSON, and so in what ``propose --json`` prints, they are
+    texts.
+    """
     if not isinstance(value, dict):
         return value
     return {int(k) if isinstance(k, str) and k.isdecimal() else k: one for k, one in value.items()}
@@ -253,16 +313,24 @@ ByNumber = Annotated[dict[int, Changed], BeforeValidator(_by_number)]
 
 
 class Remedy(_Model):
-    """A change to try against the scenario. Several kinds of change in one remedy are made together."""
+    """A change to try against the scenario. Several kinds of change in one remedy are made
+    together.
+    """
 
     about: str | None = None
     reorder: dict[Name, Annotated[tuple[int, ...], Strict(False)]] | None = None
     isolation: Isolation | dict[Name, Isolation] | None = None
     rewrite: dict[Name, ByNumber] | None = Field(
-        default=None, description="statements in place of those of these numbers: SQL, or a mapping with what changes"
+        default=None,
+        description=(
+            "statements in place of those of these numbers: SQL, or a mapping with what changes"
+        ),
     )
     add: dict[Name, ByNumber] | None = Field(
-        default=None, description="statements to run before those of these numbers; one more than the last is the end"
+        default=None,
+        description=(
+            "statements to run before those of these numbers; one more than the last is the end"
+        ),
     )
     drop: dict[Name, Annotated[tuple[int, ...], Strict(False)]] | None = None
     index: SqlList | None = None
@@ -297,7 +365,9 @@ class Column(_Model):
     @model_validator(mode="after")
     def _one_kind(self) -> Column:
         if len(self.model_fields_set) != 1:
-            raise ValueError("a filler column needs exactly one of sequence, choice, random, text, constant")
+            raise ValueError(
+                "a filler column needs exactly one of sequence, choice, random, text, constant"
+            )
         return self
 
 
@@ -325,7 +395,9 @@ class Data(_ServerParts):  # type: ignore[valid-type,misc] # the servers' names 
         return {"common": value} if isinstance(value, str) else value
 
     @classmethod
-    def __get_pydantic_json_schema__(cls, core: Any, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
+    def __get_pydantic_json_schema__(
+        cls, core: Any, handler: GetJsonSchemaHandler
+    ) -> JsonSchemaValue:
         return _or_plainly(core, handler, {"type": "string"})
 
     def part(self, name: str) -> str:
@@ -354,8 +426,14 @@ class Scenario(_Model):
         BeforeValidator(_order_words),
         WithJsonSchema(
             {
-                "description": "Names of transactions, in the order of their moves; what is left out follows in turns.",
-                "anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}],
+                "description": (
+                    "Names of transactions, in the order of their moves; what is left out follows"
+                    " in turns."
+                ),
+                "anyOf": [
+                    {"type": "string"},
+                    {"type": "array", "items": {"type": "string"}, "minItems": 1},
+                ],
             }
         ),
     ] = None
@@ -364,26 +442,33 @@ class Scenario(_Model):
     fill: dict[Name, Fill] = Field(default_factory=dict)
     holds: dict[str, Sql] = Field(default_factory=dict)
     ignore: Annotated[tuple[SqlText, ...], Strict(False)] = Field(
-        default=(), description="columns whose values differ from run to run, as column or table.column"
+        default=(),
+        description="columns whose values differ from run to run, as column or table.column",
     )
     remedies: dict[str, Remedy] = Field(default_factory=dict)
 
     def for_server(self, server: str) -> Scenario:
         """The scenario with every SQL text chosen for ``server``."""
-        transactions = {name: _transaction_for(server, one) for name, one in self.transactions.items()}
+        transactions = {
+            name: _transaction_for(server, one) for name, one in self.transactions.items()
+        }
         holds = {title: text for title, sql in self.holds.items() if (text := sql_for(server, sql))}
         remedies = {title: _remedy_for(server, remedy) for title, remedy in self.remedies.items()}
         return self.model_copy(
             update={
                 "transactions": transactions,
                 "holds": holds,
-                "remedies": {title: remedy for title, remedy in remedies.items() if remedy is not None},
+                "remedies": {
+                    title: remedy for title, remedy in remedies.items() if remedy is not None
+                },
             }
         )
 
 
 def _transaction_for(server: str, transaction: Transaction) -> Transaction:
-    if all(isinstance(text, str) for s in transaction.statements for text in (s.sql, *s.keep.values())):
+    if all(
+        isinstance(text, str) for s in transaction.statements for text in (s.sql, *s.keep.values())
+    ):
         return transaction
     return transaction.model_copy(
         update={"statements": tuple(_statement_for(server, s) for s in transaction.statements)}
@@ -394,7 +479,9 @@ def _statement_for(server: str, statement: Statement) -> Statement:
     update: dict[str, object] = {"sql": sql_for(server, statement.sql)}
     if statement.keep:
         update["keep"] = {
-            name: column for name, reported in statement.keep.items() if (column := sql_for(server, reported))
+            name: column
+            for name, reported in statement.keep.items()
+            if (column := sql_for(server, reported))
         }
     return statement.model_copy(update=update)
 
@@ -408,10 +495,14 @@ def _remedy_for(server: str, remedy: Remedy) -> Remedy | None:
     for kind in ("rewrite", "add"):
         texts_of = {
             name: {
-                number: _statement_for(server, one) for number, one in statements.items() if sql_for(server, one.sql)
+                number: _statement_for(server, one)
+                for number, one in statements.items()
+                if sql_for(server, one.sql)
             }
             for name, statements in (getattr(remedy, kind) or {}).items()
         }
-        update[kind] = {name: statements for name, statements in texts_of.items() if statements} or None
+        update[kind] = {
+            name: statements for name, statements in texts_of.items() if statements
+        } or None
     chosen = remedy.model_copy(update=update)
     return chosen if any(getattr(chosen, kind) is not None for kind in REMEDY_KINDS) else None

@@ -1,4 +1,6 @@
-"""The names of values in a transaction: each must be a parameter, or kept by an earlier statement."""
+"""The names of values in a transaction: each must be a parameter, or kept by an earlier
+statement.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ from catenum.core.text import suggestion
 
 @dataclass(frozen=True, slots=True)
 class NameProblem:
-    """What is wrong with a value's name: in which statement (from 0) and key, at which character of which text."""
+    """What is wrong with a value's name: in which statement (from 0) and key, at which character of
+    which text.
+    """
 
     statement: int
     key: str
@@ -29,7 +33,9 @@ class NameProblem:
 def name_problems(transaction: Transaction) -> Iterator[NameProblem]:
     """Every use of a name that cannot have a value there, every condition that cannot be read."""
     known = dict.fromkeys(transaction.parameters, -1)
-    kept_later = {name: n for n, s in reversed(list(enumerate(transaction.statements))) for name in s.keep}
+    kept_later = {
+        name: n for n, s in reversed(list(enumerate(transaction.statements))) for name in s.keep
+    }
     for number, statement in enumerate(transaction.statements):
         uses: list[tuple[str, str, str, int]] = []
         if statement.when is not None:
@@ -42,26 +48,45 @@ def name_problems(transaction: Transaction) -> Iterator[NameProblem]:
                 uses += [("when", statement.when, str(o.name), o.offset) for o in condition.names]
         texts = {sql_for(server, statement.sql): server for server in reversed(NAMES)}
         for text, server in texts.items():
-            uses += [("sql", text, p.name, p.offset) for p in parameters_in(text, rules_of(server).sql.token_patterns)]
+            uses += [
+                ("sql", text, p.name, p.offset)
+                for p in parameters_in(text, rules_of(server).sql.token_patterns)
+            ]
         for key, text, name, offset in dict.fromkeys(uses):
             if name in known:
                 continue
-            message = f"{name!r} has no value here: no parameter has this name, and no earlier statement keeps it"
+            message = (
+                f"{name!r} has no value here: no parameter has this name, and no earlier statement"
+                " keeps it"
+            )
             advice: str | None = "'keep' or 'parameters' give a name its value."
             if name in kept_later:
-                message, advice = f"{name!r} is kept by statement {kept_later[name] + 1}, not before this one", None
+                message, advice = (
+                    f"{name!r} is kept by statement {kept_later[name] + 1}, not before this one",
+                    None,
+                )
             elif known:
                 advice = suggestion(name, list(known))
             yield NameProblem(number, key, text, offset, message, advice)
         for name in statement.keep:
             if name in transaction.parameters:
-                yield NameProblem(number, "keep", "", 0, f"{name!r} is a parameter already; keep it under another name")
+                yield NameProblem(
+                    number,
+                    "keep",
+                    "",
+                    0,
+                    f"{name!r} is a parameter already; keep it under another name",
+                )
             known[name] = number
         yield from _required(number, statement, known, transaction.fixed)
 
 
-def _required(number: int, statement: Statement, known: Mapping[str, int], fixed: Values) -> Iterator[NameProblem]:
-    """Of what must be true once a statement is done: of its own values, too, and of the number of its rows."""
+def _required(
+    number: int, statement: Statement, known: Mapping[str, int], fixed: Values
+) -> Iterator[NameProblem]:
+    """Of what must be true once a statement is done: of its own values, too, and of the number of
+    its rows.
+    """
     if statement.require is None:
         return
     try:
@@ -73,8 +98,14 @@ def _required(number: int, statement: Statement, known: Mapping[str, int], fixed
         return
     for operand in condition.names:
         if operand.name not in known and operand.name != ROWS:
-            message = f"{operand.name!r} has no value here: neither this statement nor an earlier one keeps it"
-            advice = "Keep it with 'keep', or use 'rows', the number of rows that the statement found or changed."
+            message = (
+                f"{operand.name!r} has no value here: neither this statement nor an earlier one"
+                " keeps it"
+            )
+            advice = (
+                "Keep it with 'keep', or use 'rows', the number of rows that the statement found or"
+                " changed."
+            )
             yield NameProblem(number, "require", statement.require, operand.offset, message, advice)
 
 
@@ -82,6 +113,10 @@ def _counts(condition: Condition) -> None:
     """Raises ConditionError where the number of rows is compared with a text."""
     for comparison in condition.comparisons:
         sides = [side for side in (comparison.left, comparison.right) if side is not None]
-        text = next((side for side in sides if side.name is None and side.value.kind == "text"), None)
+        text = next(
+            (side for side in sides if side.name is None and side.value.kind == "text"), None
+        )
         if text is not None and any(side.name == ROWS for side in sides):
-            raise ConditionError(f"rows, a number, cannot be compared with the text {text}", comparison.offset)
+            raise ConditionError(
+                f"rows, a number, cannot be compared with the text {text}", comparison.offset
+            )

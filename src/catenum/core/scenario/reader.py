@@ -1,8 +1,8 @@
 """Reads a scenario file into a ``Scenario`` and remembers where each value stands.
 
-Kept apart from ``scenario`` because positions belong to the text, not to the meaning. YAML 1.2 rules are used (``on``
-and ``no`` are words, not truth values). Nothing in the file is evaluated: only plain scalars, lists and mappings are
-built.
+Kept apart from ``scenario`` because positions belong to the text, not to the meaning. YAML 1.2
+rules are used (``on`` and ``no`` are words, not truth values). Nothing in the file is evaluated:
+only plain scalars, lists and mappings are built.
 """
 
 from __future__ import annotations
@@ -28,13 +28,23 @@ from catenum.core.scenario.bounds import (
     is_flat,
     tagged,
 )
-from catenum.core.scenario.model import Column, Data, Fill, Remedy, Retry, Scenario, Statement, Transaction
+from catenum.core.scenario.model import (
+    Column,
+    Data,
+    Fill,
+    Remedy,
+    Retry,
+    Scenario,
+    Statement,
+    Transaction,
+)
 from catenum.core.scenario.names import name_problems
 from catenum.core.scenario.remedies import changed_statements
 from catenum.core.text import suggestion
 
 MAX_BYTES = 1_000_000
-#: What a plain scalar means (YAML 1.2.2, 10.3.2, "Tag Resolution" of the core schema); anything else is a text.
+#: What a plain scalar means (YAML 1.2.2, 10.3.2, "Tag Resolution" of the core schema); anything
+#: else is a text.
 _NULL = re.compile(r"~|null|Null|NULL|")
 _TRUTH = re.compile(r"(true|True|TRUE)|false|False|FALSE")
 _NUMBER = re.compile(
@@ -48,7 +58,9 @@ Path = tuple[str | int, ...]
 
 @dataclass(frozen=True)
 class ScenarioFile:
-    """A scenario and the place of each of its values, by path (``("transactions", "early", "statements", 0)``)."""
+    """A scenario and the place of each of its values, by path (``("transactions", "early",
+    "statements", 0)``).
+    """
 
     file: str
     scenario: Scenario
@@ -62,7 +74,9 @@ class ScenarioFile:
         return _nearest(self.places, path, self.file)
 
     def place_in_sql(self, path: Path, text: str, offset: int) -> Place:
-        """The place of the character at ``offset`` (from 0) of the SQL text at ``path``; its start where unknown."""
+        """The place of the character at ``offset`` (from 0) of the SQL text at ``path``; its start
+        where unknown.
+        """
         start = self.sql_starts.get(path)
         if start is None:
             return self.place(*path)
@@ -73,7 +87,9 @@ class ScenarioFile:
 
 
 def read_scenario(data: bytes, file: str) -> ScenarioFile:
-    """Parse and validate a scenario. Raises InputError with every problem found, each with its line and column."""
+    """Parse and validate a scenario. Raises InputError with every problem found, each with its line
+    and column.
+    """
     node = _compose(data, file)
     places = _Places(file)
     sql_starts: dict[Path, Place] = {}
@@ -101,7 +117,9 @@ def read_scenario(data: bytes, file: str) -> ScenarioFile:
 def _compose(data: bytes, file: str) -> Node:
     where = Place(file)
     if len(data) > MAX_BYTES:
-        raise InputError(f"the file has {len(data):,} bytes; a scenario may have {MAX_BYTES:,}", place=where)
+        raise InputError(
+            f"the file has {len(data):,} bytes; a scenario may have {MAX_BYTES:,}", place=where
+        )
     try:
         text = data.decode("utf-8")
     except UnicodeDecodeError as error:
@@ -127,9 +145,13 @@ def _compose(data: bytes, file: str) -> Node:
             raise InputError(
                 "a tab in the indentation", place=place, advice="YAML indents with spaces only."
             ) from error
-        if "nesting depth" in str(error.problem):  # the parser in C looks further ahead than its events tell
+        if "nesting depth" in str(
+            error.problem
+        ):  # the parser in C looks further ahead than its events tell
             raise InputError(TOO_DEEP, place=place) from error
-        raise InputError(f"not valid YAML: {error.problem or error.context}", place=place) from error
+        raise InputError(
+            f"not valid YAML: {error.problem or error.context}", place=place
+        ) from error
     except (yaml.YAMLError, ValueError) as error:
         raise InputError(f"not valid YAML: {str(error).splitlines()[0]}", place=where) from error
     if node is None:
@@ -156,7 +178,8 @@ def _plain(text: str) -> object:
     if number["real"]:
         return float(text)
     return int(
-        number["decimal"] or number["octal"] or number["hex"], {"octal": 8, "hex": 16}.get(number.lastgroup or "", 10)
+        number["decimal"] or number["octal"] or number["hex"],
+        {"octal": 8, "hex": 16}.get(number.lastgroup or "", 10),
     )
 
 
@@ -165,7 +188,9 @@ def _place(file: str, node: Node) -> Place:
 
 
 class _Places(Mapping[Path, Place]):
-    """Where each value stands; worked out when somebody asks, since nobody asks about most of them."""
+    """Where each value stands; worked out when somebody asks, since nobody asks about most of
+    them.
+    """
 
     def __init__(self, file: str) -> None:
         self.file = file
@@ -201,7 +226,9 @@ class _Builder:
 
     def build(self, node: Node, path: Path) -> Any:
         self.count += 1
-        if self.count > MAX_VALUES or len(path) > MAX_DEPTH:  # aliases can multiply what the file shows
+        if (
+            self.count > MAX_VALUES or len(path) > MAX_DEPTH
+        ):  # aliases can multiply what the file shows
             raise InputError(TOO_MANY, place=_place(self.file, node))
         if not node.tag.startswith(OWN_TAGS):
             raise tagged(node.tag, _place(self.file, node))
@@ -224,7 +251,9 @@ class _Builder:
         result: dict[Any, Any] = {}
         for key_node, value_node in node.value:
             if not isinstance(key_node, ScalarNode):
-                self.problems.append(Problem("a key must be a plain word", _place(self.file, key_node)))
+                self.problems.append(
+                    Problem("a key must be a plain word", _place(self.file, key_node))
+                )
                 continue
             number = (
                 isinstance(key_node.value, str)
@@ -235,14 +264,19 @@ class _Builder:
             key: str | int = int(key_node.value) if number else key_node.value
             if key in result:
                 self.problems.append(
-                    Problem(f"the key {key!r} appears twice in this mapping", _place(self.file, key_node))
+                    Problem(
+                        f"the key {key!r} appears twice in this mapping",
+                        _place(self.file, key_node),
+                    )
                 )
             result[key] = self.build(value_node, (*path, key))
             self.places.nodes[(*path, key, "\0key")] = key_node
         return result
 
     def _note_text(self, node: ScalarNode, path: Path) -> None:
-        """Remember where the characters of a scalar begin, for those styles in which lines stay lines."""
+        """Remember where the characters of a scalar begin, for those styles in which lines stay
+        lines.
+        """
         mark = node.start_mark
         if node.style == "|":
             body = next(
@@ -264,7 +298,9 @@ def _nearest(places: Mapping[Path, Place], path: Path, file: str) -> Place:
     return places.get((), Place(file))
 
 
-def _from_validation(error: ValidationError, plain: object, places: Mapping[Path, Place], file: str) -> list[Problem]:
+def _from_validation(
+    error: ValidationError, plain: object, places: Mapping[Path, Place], file: str
+) -> list[Problem]:
     problems: dict[tuple[Place, str], Problem] = {}
     for item in error.errors():
         path = _real_path(item["loc"], plain)
@@ -291,7 +327,9 @@ def _from_validation(error: ValidationError, plain: object, places: Mapping[Path
             if item["input"] is None:
                 message = "has no value"
                 if " " in str(path[-1] if path else ""):
-                    advice = "Inside { } a comma ends a value: put a statement with commas in quotes."
+                    advice = (
+                        "Inside { } a comma ends a value: put a statement with commas in quotes."
+                    )
         label = ".".join(str(part) for part in path)
         message = f"{label}: {message}" if label and kind != "extra_forbidden" else message
         problems.setdefault((place, message), Problem(message, place, advice))
@@ -303,11 +341,19 @@ def _quoted(expected: str) -> list[str]:
 
 
 def _real_path(loc: tuple[str | int, ...], plain: object) -> Path:
-    """The part of pydantic's location that exists in the file: unions add steps of their own, which are skipped."""
+    """The part of pydantic's location that exists in the file: unions add steps of their own, which
+    are skipped.
+    """
     path: list[str | int] = []
     here: Any = plain
     for step in loc:
-        steps: Any = here if isinstance(here, dict) else dict(enumerate(here)) if isinstance(here, list) else {}
+        steps: Any = (
+            here
+            if isinstance(here, dict)
+            else dict(enumerate(here))
+            if isinstance(here, list)
+            else {}
+        )
         if step in steps:
             here = steps[step]
             path.append(step)
@@ -368,13 +414,18 @@ def _cross_checks(file: ScenarioFile) -> Iterator[Problem]:
 
 
 def _check_names(file: ScenarioFile, name: str, transaction: Transaction) -> Iterator[Problem]:
-    """Uses of values that cannot have one, and conditions that cannot be read, each with its line and column."""
+    """Uses of values that cannot have one, and conditions that cannot be read, each with its line
+    and column.
+    """
     for found in name_problems(transaction):
         path: Path = ("transactions", name, "statements", found.statement)
         if found.key == "keep":
             yield Problem(found.message, file.place(*path, "keep"))
             continue
-        at = next((p for p in _text_paths(path, found.key, found.text, transaction) if p in file.places), path)
+        at = next(
+            (p for p in _text_paths(path, found.key, found.text, transaction) if p in file.places),
+            path,
+        )
         yield Problem(
             f"{name} {found.statement + 1}: {found.message}",
             file.place_in_sql(at, found.text, found.offset),
@@ -383,9 +434,15 @@ def _check_names(file: ScenarioFile, name: str, transaction: Transaction) -> Ite
 
 
 def _text_paths(path: Path, key: str, text: str, transaction: Transaction) -> Iterator[Path]:
-    """Where a statement's text may stand: under its key, for one server, or as the statement itself."""
+    """Where a statement's text may stand: under its key, for one server, or as the statement
+    itself.
+    """
     sql = transaction.statements[int(path[-1])].sql
-    servers = [server for server, own in sql.items() if own == text] if isinstance(sql, dict) and key == "sql" else []
+    servers = (
+        [server for server, own in sql.items() if own == text]
+        if isinstance(sql, dict) and key == "sql"
+        else []
+    )
     for server in servers:
         yield (*path, key, server)
         yield (*path, server)
@@ -420,10 +477,15 @@ def _check_changed_names(file: ScenarioFile, title: str, remedy: Remedy) -> Iter
         for problem in name_problems(changed_statements(transaction, order, texts, added, dropped)):
             if problem.message not in before:
                 kind = "drop" if dropped else "rewrite" if texts else "add" if added else "reorder"
-                yield Problem(f"remedy {title!r}: {problem.message}", file.place("remedies", title, kind, name))
+                yield Problem(
+                    f"remedy {title!r}: {problem.message}",
+                    file.place("remedies", title, kind, name),
+                )
 
 
-def _check_remedy(file: ScenarioFile, title: str, remedy: Remedy, names: list[str]) -> Iterator[Problem]:
+def _check_remedy(
+    file: ScenarioFile, title: str, remedy: Remedy, names: list[str]
+) -> Iterator[Problem]:
     transactions = file.scenario.transactions
     for kind in ("reorder", "isolation", "rewrite", "add", "drop", "timeout", "retry", "ends"):
         change = getattr(remedy, kind)
@@ -439,14 +501,18 @@ def _check_remedy(file: ScenarioFile, title: str, remedy: Remedy, names: list[st
         count = len(transactions[name].statements) if name in transactions else len(order)
         if sorted(order) != list(range(1, count + 1)):
             yield Problem(
-                f"remedy {title!r}: reorder must name each of the {count} statements of {name!r} once",
+                f"remedy {title!r}: reorder must name each of the {count} statements of {name!r}"
+                " once",
                 file.place("remedies", title, "reorder", name),
             )
     for name, dropped in (remedy.drop or {}).items():
         count = len(transactions[name].statements) if name in transactions else len(dropped) + 1
-        if len(set(dropped)) >= count or any(name in transactions and not 1 <= number <= count for number in dropped):
+        if len(set(dropped)) >= count or any(
+            name in transactions and not 1 <= number <= count for number in dropped
+        ):
             yield Problem(
-                f"remedy {title!r}: drop must name statements of {name!r} (1 to {count}), and leave one",
+                f"remedy {title!r}: drop must name statements of {name!r} (1 to {count}), and"
+                " leave one",
                 file.place("remedies", title, "drop", name),
             )
     for kind, more in (("rewrite", 0), ("add", 1)):
@@ -455,6 +521,7 @@ def _check_remedy(file: ScenarioFile, title: str, remedy: Remedy, names: list[st
             for number in statements:
                 if name in transactions and not 1 <= number <= count + more:
                     yield Problem(
-                        f"remedy {title!r}: {name!r} has no statement {number} (1 to {count + more})",
+                        f"remedy {title!r}: {name!r} has no statement {number} (1 to"
+                        f" {count + more})",
                         file.place("remedies", title, kind, name, number, "\0key"),
                     )

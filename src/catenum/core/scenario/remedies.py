@@ -16,13 +16,17 @@ ADDED = "added by the remedy"
 
 def apply_remedy(scenario: Scenario, remedy: Remedy) -> tuple[Scenario, tuple[str, ...]]:
     """The changed scenario and the DDL that the remedy adds (indexes first)."""
-    changed = {name: _changed(name, transaction, remedy) for name, transaction in scenario.transactions.items()}
+    changed = {
+        name: _changed(name, transaction, remedy)
+        for name, transaction in scenario.transactions.items()
+    }
     ddl = tuple(chosen(sql) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
     return scenario.model_copy(update={"transactions": changed}), ddl
 
 
 def apply_remedies(scenario: Scenario, names: str | None) -> tuple[Scenario, tuple[str, ...]]:
-    """The scenario with the remedies in ``names`` ("one + other") applied in turn, and the DDL that they add.
+    """The scenario with the remedies in ``names`` ("one + other") applied in turn, and the DDL that
+    they add.
 
     Raises InputError for a name that the scenario does not have.
     """
@@ -49,9 +53,9 @@ def changed_statements(
     added: Mapping[int, Statement] = NONE,
     dropped: Sequence[int] = (),
 ) -> Transaction:
-    """The transaction with some statements changed in what is said of them, others added before those that have their
-    numbers or left out, in another order; all count the statements as they were, from 1. One that was added stays
-    before its statement.
+    """The transaction with some statements changed in what is said of them, others added before
+    those that have their numbers or left out, in another order; all count the statements as they
+    were, from 1. One that was added stays before its statement.
     """
     statements = list(transaction.statements)
     for number, change in changed.items():
@@ -70,7 +74,9 @@ def changed_statements(
 
 
 def _labelled(statement: Statement) -> Statement:
-    return statement if statement.label is not None else statement.model_copy(update={"label": ADDED})
+    return (
+        statement if statement.label is not None else statement.model_copy(update={"label": ADDED})
+    )
 
 
 def _changed(name: str, transaction: Transaction, remedy: Remedy) -> Transaction:
@@ -97,18 +103,37 @@ def describe(remedy: Remedy) -> list[str]:
         lines.append(f"{name} runs its statements in the order {', '.join(map(str, order))}")
     for kind, verb in (("isolation", "at"), ("timeout", "waits at most"), ("ends", "ends with")):
         change = getattr(remedy, kind)
-        pairs = change.items() if isinstance(change, dict) else [("every transaction", change)] if change else []
+        pairs = (
+            change.items()
+            if isinstance(change, dict)
+            else [("every transaction", change)]
+            if change
+            else []
+        )
         for name, value in pairs:
             lines.append(f"{name} {verb} {f'{value} ms' if kind == 'timeout' else value}")
     for name, statements in (remedy.rewrite or {}).items():
-        lines.extend(f"{name} statement {number}: {_described(one)}" for number, one in statements.items())
+        lines.extend(
+            f"{name} statement {number}: {_described(one)}" for number, one in statements.items()
+        )
     for name, numbers in (remedy.drop or {}).items():
         lines.extend(f"{name} without statement {number}" for number in numbers)
     for name, statements in (remedy.add or {}).items():
-        lines.extend(f"{name} before statement {number}: {_described(one)}" for number, one in statements.items())
-    lines.extend(" ".join(chosen(sql).split()) for sql in (*(remedy.index or ()), *(remedy.ddl or ())))
+        lines.extend(
+            f"{name} before statement {number}: {_described(one)}"
+            for number, one in statements.items()
+        )
+    lines.extend(
+        " ".join(chosen(sql).split()) for sql in (*(remedy.index or ()), *(remedy.ddl or ()))
+    )
     retry = remedy.retry
-    for name, value in retry.items() if isinstance(retry, dict) else [("every transaction", retry)] if retry else []:
+    for name, value in (
+        retry.items()
+        if isinstance(retry, dict)
+        else [("every transaction", retry)]
+        if retry
+        else []
+    ):
         lines.append(f"{name} tries again up to {value.times} times on {', '.join(value.on)}")
     return lines
 
@@ -116,9 +141,17 @@ def describe(remedy: Remedy) -> list[str]:
 def _described(statement: Statement) -> str:
     """Its SQL in one line, and what else is said of it."""
     said = statement.model_fields_set
-    more = [f"keeps {', '.join(statement.kept)}" if statement.kept else "keeps nothing"] if "keep" in said else []
+    more = (
+        [f"keeps {', '.join(statement.kept)}" if statement.kept else "keeps nothing"]
+        if "keep" in said
+        else []
+    )
     if "when" in said:
         more.append(f"only when {statement.when}" if statement.when is not None else "always")
     if "require" in said:
-        more.append(f"refused unless {statement.require}" if statement.require is not None else "whatever it finds")
+        more.append(
+            f"refused unless {statement.require}"
+            if statement.require is not None
+            else "whatever it finds"
+        )
     return " ".join(statement.text.split()) + (f" ({'; '.join(more)})" if more else "")

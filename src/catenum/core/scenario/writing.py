@@ -1,4 +1,6 @@
-"""A scenario as plain values and as text: for recordings, which carry theirs, and for scenarios that are made."""
+"""A scenario as plain values and as text: for recordings, which carry theirs, and for scenarios
+that are made.
+"""
 
 from __future__ import annotations
 
@@ -13,16 +15,23 @@ from catenum.core.scenario.model import Scenario
 def definition_of(scenario: Scenario, server: str, ddl: Sequence[str] = ()) -> dict[str, Any]:
     """What is needed to run a scenario again on one kind of server, without its remedies.
 
-    ``ddl``: what was run behind its data. The values are those of a file: lengths of time with their units.
+    ``ddl``: what was run behind its data. The values are those of a file: lengths of time with
+    their units.
     """
     own = scenario.for_server(server).model_copy(update={"remedies": {}})
     found: dict[str, Any] = own.model_dump(mode="json", exclude_none=True, exclude_defaults=True)
     script = scenario.data.script_for(server).rstrip()
-    behind = ["" if script.endswith(";") else ";", *(f"\n{one.rstrip().rstrip(';')};" for one in ddl)] if ddl else []
+    behind = (
+        ["" if script.endswith(";") else ";", *(f"\n{one.rstrip().rstrip(';')};" for one in ddl)]
+        if ddl
+        else []
+    )
     found["data"] = script + "".join(behind)
     for transaction in found["transactions"].values():
         if all(list(statement) == ["sql"] for statement in transaction["statements"]):
-            transaction["statements"] = [statement["sql"] for statement in transaction["statements"]]
+            transaction["statements"] = [
+                statement["sql"] for statement in transaction["statements"]
+            ]
     if "order" in found:
         found["order"] = " ".join(found["order"])
     return found
@@ -31,7 +40,14 @@ def definition_of(scenario: Scenario, server: str, ddl: Sequence[str] = ()) -> d
 def as_text(values: dict[str, Any]) -> str:
     """Such values as a file."""
     return str(
-        yaml.dump(values, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110, default_flow_style=False)
+        yaml.dump(
+            values,
+            Dumper=_Dumper,
+            sort_keys=False,
+            allow_unicode=True,
+            width=110,
+            default_flow_style=False,
+        )
     )
 
 

@@ -1,7 +1,8 @@
-"""The servers, each by a module of its name: everything that a server's rules say, behind one protocol.
+"""The servers, each by a module of its name: everything that a server's rules say, behind one
+protocol.
 
-There is no default: a name that stands for no server here is an error. A server's module is loaded when its rules are
-first asked for.
+There is no default: a name that stands for no server here is an error. A server's module is loaded
+when its rules are first asked for.
 """
 
 from __future__ import annotations
@@ -16,7 +17,12 @@ __all__ = ["LEVELS", "NAMES", "SCHEMES", "STANDARD_LEVELS", "Rules", "rules_of"]
 
 NAMES: tuple[str, ...] = ("postgresql", "mariadb", "mysql")
 #: The first words of URLs, and the server that each leads to.
-SCHEMES = {"postgresql": "postgresql", "postgres": "postgresql", "mariadb": "mariadb", "mysql": "mysql"}
+SCHEMES = {
+    "postgresql": "postgresql",
+    "postgres": "postgresql",
+    "mariadb": "mariadb",
+    "mysql": "mysql",
+}
 #: Every isolation level that some server has, those of the standard first.
 LEVELS: tuple[str, ...] = STANDARD_LEVELS
 

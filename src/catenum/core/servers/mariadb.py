@@ -1,7 +1,8 @@
-"""MariaDB's rules, beyond those of InnoDB: metadata locks, executable comments, statements that commit, error numbers.
+"""MariaDB's rules, beyond those of InnoDB: metadata locks, executable comments, statements that
+commit, error numbers.
 
-Sources: MariaDB documentation, "Metadata Locking", "SQL statements That Cause an Implicit Commit", "MariaDB Error Code
-Reference"; for conflicts of metadata locks the table in MariaDB's mdl.cc.
+Sources: MariaDB documentation, "Metadata Locking", "SQL statements That Cause an Implicit Commit",
+"MariaDB Error Code Reference"; for conflicts of metadata locks the table in MariaDB's mdl.cc.
 """
 
 from __future__ import annotations
@@ -20,8 +21,11 @@ from catenum.core.servers.rules import Rules
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
 
 _EXECUTABLE_COMMENT = re.compile(r"/\*M?!\d*(.*?)\*/", re.DOTALL)
-#: Compound statements, which may stand outside of stored programs (documentation, "BEGIN END", "IF").
-_COMPOUND = re.compile(r"\s*(?:begin\s+not\s+atomic|if|case|while|loop|repeat|for)\b", re.IGNORECASE)
+#: Compound statements, which may stand outside of stored programs (documentation, "BEGIN END",
+#: "IF").
+_COMPOUND = re.compile(
+    r"\s*(?:begin\s+not\s+atomic|if|case|while|loop|repeat|for)\b", re.IGNORECASE
+)
 
 
 class MariadbLockRules(InnodbLockRules):
@@ -48,7 +52,10 @@ class MariadbSqlRules(InnodbSqlRules):
             r".* into (?:outfile|dumpfile)",
         ),
         functions=(r"(?:load_file|sys_exec|sys_eval)\s*\(", r"(?:data|index)\s+directory\b"),
-        own_transactions=(r"xa (?:start|begin|end|prepare|commit|rollback|recover)", r"set (?:.* )?autocommit"),
+        own_transactions=(
+            r"xa (?:start|begin|end|prepare|commit|rollback|recover)",
+            r"set (?:.* )?autocommit",
+        ),
         commits=(
             r"(?:alter|rename|truncate|analyze|optimize|check|repair|flush|grant|revoke|install|uninstall)\b",
             r"(?:create|drop)(?: or replace)? (?!temporary)",
@@ -71,7 +78,9 @@ class MariadbErrorRules(InnodbErrorRules):
 
     error_kinds = {  # noqa: RUF012 - never changed
         **InnodbErrorRules.error_kinds,
-        "1020": "refused",  # ER_CHECKREAD: the record has changed since the snapshot (innodb_snapshot_isolation)
+        "1020": (
+            "refused"
+        ),  # ER_CHECKREAD: the record has changed since the snapshot (innodb_snapshot_isolation)
         "1927": "lost",  # ER_CONNECTION_KILLED
     }
     asks_transaction = "select @@in_transaction"

@@ -1,6 +1,7 @@
 """Metadata locks: what MariaDB and MySQL lock of a table's definition, and other things than rows.
 
-Source: the compatibility matrix of granted locks in mdl.cc of either server, where it reads the same.
+Source: the compatibility matrix of granted locks in mdl.cc of either server, where it reads the
+same.
 """
 
 from __future__ import annotations
@@ -43,7 +44,9 @@ _CONFLICTS = symmetric(
 def metadata_locks(source: str) -> ModeTable:
     """The table, with where a server's documentation describes it."""
     where = f"{source}, and the compatibility table in mdl.cc"
-    return ModeTable(title="metadata locks", source=where, modes=_METADATA_MODES, conflicts=_CONFLICTS)
+    return ModeTable(
+        title="metadata locks", source=where, modes=_METADATA_MODES, conflicts=_CONFLICTS
+    )
 
 
 def conflict(wanted: Mode, held: Mode) -> bool | None:
@@ -58,4 +61,6 @@ def metadata_mode(name: str) -> Mode:
     return Mode("metadata", name)
 
 
-MDL_READ, MDL_WRITE, MDL_EXCLUSIVE = map(metadata_mode, ("MDL_SHARED_READ", "MDL_SHARED_WRITE", "MDL_EXCLUSIVE"))
+MDL_READ, MDL_WRITE, MDL_EXCLUSIVE = map(
+    metadata_mode, ("MDL_SHARED_READ", "MDL_SHARED_WRITE", "MDL_EXCLUSIVE")
+)

@@ -1,4 +1,6 @@
-"""What a table of conflicting lock modes is. Each server's own tables stand in the module of its name."""
+"""What a table of conflicting lock modes is. Each server's own tables stand in the module of its
+name.
+"""
 
 from __future__ import annotations
 
@@ -12,8 +14,8 @@ from catenum.core.record.modes import Mode
 class ModeTable:
     """Which modes of one family of locks conflict, weakest mode first; pairs are (wanted, held).
 
-    Most tables are symmetric. Where one is not, as for gap locks, the order matters: an insert waits for a gap lock,
-    but a gap lock never waits for an insert.
+    Most tables are symmetric. Where one is not, as for gap locks, the order matters: an insert
+    waits for a gap lock, but a gap lock never waits for an insert.
     """
 
     title: str
@@ -29,8 +31,12 @@ class ModeTable:
         return (wanted, held) in self.conflicts
 
 
-def symmetric(modes: tuple[Mode, ...], rows: Mapping[str, tuple[int, ...]]) -> frozenset[tuple[Mode, Mode]]:
-    """The conflicts of a printed table: for each mode the positions of those it conflicts with, either way round."""
+def symmetric(
+    modes: tuple[Mode, ...], rows: Mapping[str, tuple[int, ...]]
+) -> frozenset[tuple[Mode, Mode]]:
+    """The conflicts of a printed table: for each mode the positions of those it conflicts with,
+    either way round.
+    """
     named = {mode.name: mode for mode in modes}
     pairs = {(named[name], modes[i]) for name, positions in rows.items() for i in positions}
     return frozenset(pairs | {(held, wanted) for wanted, held in pairs})
@@ -38,7 +44,9 @@ def symmetric(modes: tuple[Mode, ...], rows: Mapping[str, tuple[int, ...]]) -> f
 
 @dataclass(frozen=True)
 class Conflict:
-    """Why one lock stops another: the modes, whether the server's table says they conflict, and where that stands."""
+    """Why one lock stops another: the modes, whether the server's table says they conflict, and
+    where that stands.
+    """
 
     wanted: Mode
     held: Mode

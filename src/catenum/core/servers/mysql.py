@@ -1,7 +1,9 @@
-"""MySQL's rules, beyond those of InnoDB: what leaves a database, statements that commit, error numbers.
+"""MySQL's rules, beyond those of InnoDB: what leaves a database, statements that commit, error
+numbers.
 
-Sources: MySQL 8.4 Reference Manual, 15.3.3 "Statements That Cause an Implicit Commit", 17.7 "InnoDB Locking and
-Transaction Model", 10.11.4 "Metadata Locking", 14.14 "Locking Functions"; MySQL Server Error Message Reference.
+Sources: MySQL 8.4 Reference Manual, 15.3.3 "Statements That Cause an Implicit Commit", 17.7 "InnoDB
+Locking and Transaction Model", 10.11.4 "Metadata Locking", 14.14 "Locking Functions"; MySQL Server
+Error Message Reference.
 """
 
 from __future__ import annotations
@@ -19,7 +21,8 @@ from catenum.core.servers.metadata import metadata_locks
 from catenum.core.servers.rules import Rules
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
 
-#: A number in it is a version: older servers pass such a comment over, this one runs it. Hints (``/*+``) stay.
+#: A number in it is a version: older servers pass such a comment over, this one runs it. Hints
+#: (``/*+``) stay.
 _EXECUTABLE_COMMENT = re.compile(r"/\*!\d*(.*?)\*/", re.DOTALL)
 
 
@@ -39,18 +42,30 @@ class MysqlSqlRules(InnodbSqlRules):
     boundary = Boundary(
         statements=(
             *ANY_SERVER,
-            r"(?:create|drop|alter)(?: or replace)? (?:event|undo tablespace|logfile group|resource group)",
+            (
+                r"(?:create|drop|alter)(?: or replace)? (?:event|undo tablespace|logfile"
+                r" group|resource group)"
+            ),
             r"(?:create|drop)(?: or replace)? spatial reference system",
             r"create (?:aggregate )?function .* soname",
-            r"(?:use|flush|kill|shutdown|restart|reset|purge|install|uninstall|clone|binlog|import|rename user)\b",
+            (
+                r"(?:use|flush|kill|shutdown|restart|reset|purge|install|uninstall|clone|binlog|import|rename"
+                r" user)\b"
+            ),
             r"(?:change (?:master|replication)|(?:start|stop) (?:slave|replica|group_replication))",
             r"(?:lock|unlock) instance",
-            r"set (?:.* )?(?:global|persist|persist_only|@@global|@@persist|@ @ global|@ @ persist)",
+            (
+                r"set (?:.* )?(?:global|persist|persist_only|@@global|@@persist|@ @ global|@ @"
+                r" persist)"
+            ),
             r"set (?:password|role|default role|resource group)",
             r".* into (?:outfile|dumpfile)",
         ),
         functions=(r"load_file\s*\(", r"(?:data|index)\s+directory\b"),
-        own_transactions=(r"xa (?:start|begin|end|prepare|commit|rollback|recover)", r"set (?:.* )?autocommit"),
+        own_transactions=(
+            r"xa (?:start|begin|end|prepare|commit|rollback|recover)",
+            r"set (?:.* )?autocommit",
+        ),
         commits=(
             r"(?:alter|rename|truncate|analyze|optimize|check|repair|flush|grant|revoke|install|uninstall|cache)\b",
             r"(?:create|drop)(?: or replace)? (?!temporary)",

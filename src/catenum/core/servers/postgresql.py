@@ -1,7 +1,8 @@
-"""PostgreSQL's rules. Chapters are those of its documentation; lock modes are in 13.3, "Explicit Locking".
+"""PostgreSQL's rules. Chapters are those of its documentation; lock modes are in 13.3, "Explicit
+Locking".
 
-Row locks carry the names of the documentation (``FOR UPDATE``), also where an UPDATE took them; table locks those of
-``pg_locks`` (``AccessShareLock``).
+Row locks carry the names of the documentation (``FOR UPDATE``), also where an UPDATE took them;
+table locks those of ``pg_locks`` (``AccessShareLock``).
 """
 
 from __future__ import annotations
@@ -12,7 +13,14 @@ from collections.abc import Collection, Sequence
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.servers.modes import ModeTable, symmetric
-from catenum.core.servers.rules import AdviceRules, ErrorRules, LockRules, PlanLocks, Rules, SqlRules
+from catenum.core.servers.rules import (
+    AdviceRules,
+    ErrorRules,
+    LockRules,
+    PlanLocks,
+    Rules,
+    SqlRules,
+)
 from catenum.core.servers.table_access import AccessMode
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
 from catenum.core.sql.statements import Access
@@ -31,7 +39,9 @@ TOKEN_PATTERNS = TokenPatterns(
     ),
 )
 
-_ROW_MODES = tuple(Mode("row", name) for name in ("FOR KEY SHARE", "FOR SHARE", "FOR NO KEY UPDATE", "FOR UPDATE"))
+_ROW_MODES = tuple(
+    Mode("row", name) for name in ("FOR KEY SHARE", "FOR SHARE", "FOR NO KEY UPDATE", "FOR UPDATE")
+)
 KEY_SHARE, SHARE, NO_KEY_UPDATE, UPDATE = _ROW_MODES
 ROW = ModeTable(
     title="row locks",
@@ -86,13 +96,17 @@ def _table(name: str) -> Mode:
     return Mode("table", name)
 
 
-ACCESS_SHARE, ROW_SHARE, ROW_EXCLUSIVE = map(_table, ("AccessShareLock", "RowShareLock", "RowExclusiveLock"))
-ACCESS_EXCLUSIVE, EXCLUSIVE, TABLE_SHARE = map(_table, ("AccessExclusiveLock", "ExclusiveLock", "ShareLock"))
+ACCESS_SHARE, ROW_SHARE, ROW_EXCLUSIVE = map(
+    _table, ("AccessShareLock", "RowShareLock", "RowExclusiveLock")
+)
+ACCESS_EXCLUSIVE, EXCLUSIVE, TABLE_SHARE = map(
+    _table, ("AccessExclusiveLock", "ExclusiveLock", "ShareLock")
+)
 #: The end of a read-write serializable transaction, for which a deferrable one waits (13.2.3).
 SAFE_SNAPSHOT = Mode("other", "SafeSnapshot")
 
-#: A session about to lock a row takes a lock on its tuple first; that lock's mode tells the row lock it is after
-#: (``tupleLockExtraInfo`` in PostgreSQL's heapam.c).
+#: A session about to lock a row takes a lock on its tuple first; that lock's mode tells the row
+#: lock it is after (``tupleLockExtraInfo`` in PostgreSQL's heapam.c).
 ROW_MODE_OF_TUPLE_LOCK = {
     ACCESS_SHARE: KEY_SHARE,
     ROW_SHARE: SHARE,
@@ -115,7 +129,12 @@ ROW_MODE_ALIASES = {
     "upd": UPDATE,
 }
 _SESSION_LOCK = re.compile(r"\bpg_(try_)?advisory_lock(_shared)?\b", re.IGNORECASE)
-_STRENGTHS = {"key share": KEY_SHARE, "share": SHARE, "no key update": NO_KEY_UPDATE, "update": UPDATE}
+_STRENGTHS = {
+    "key share": KEY_SHARE,
+    "share": SHARE,
+    "no key update": NO_KEY_UPDATE,
+    "update": UPDATE,
+}
 
 
 class PostgresqlLockRules(LockRules):
@@ -129,7 +148,9 @@ class PostgresqlLockRules(LockRules):
     inserted_mode = UPDATE
     parent_mode = KEY_SHARE  # RI_FKey_check in ri_triggers.c
     named_source = 'PostgreSQL documentation, 13.3.5 "Advisory Locks"'
-    schema_modes = frozenset([ACCESS_EXCLUSIVE, EXCLUSIVE, _table("ShareRowExclusiveLock"), TABLE_SHARE])
+    schema_modes = frozenset(
+        [ACCESS_EXCLUSIVE, EXCLUSIVE, _table("ShareRowExclusiveLock"), TABLE_SHARE]
+    )
     asks_victim = True  # by each session's deadlock_timeout
     named_locks_span = "database"
     limits_named_locks = True
@@ -138,8 +159,8 @@ class PostgresqlLockRules(LockRules):
     def row_mode(self, access: Access, key_columns: frozenset[str]) -> Mode | None:
         """By 13.3.2.
 
-        An UPDATE takes FOR UPDATE where it changes a column of a unique index that a foreign key could use
-        (``key_columns``), otherwise FOR NO KEY UPDATE; a plain read takes none.
+        An UPDATE takes FOR UPDATE where it changes a column of a unique index that a foreign key
+        could use (``key_columns``), otherwise FOR NO KEY UPDATE; a plain read takes none.
         """
         if access.verb == "lock" and access.strength:
             return _STRENGTHS[access.strength]
@@ -159,7 +180,9 @@ class PostgresqlLockRules(LockRules):
             return ROW_EXCLUSIVE
         if access.lock_mode is not None:
             wanted = access.lock_mode.replace(" ", "") + "lock"
-            return next((mode for mode in _TABLE_MODES if mode.name.lower() == wanted), ACCESS_EXCLUSIVE)
+            return next(
+                (mode for mode in _TABLE_MODES if mode.name.lower() == wanted), ACCESS_EXCLUSIVE
+            )
         if access.makes_index:
             return _table("ShareUpdateExclusiveLock") if access.concurrently else TABLE_SHARE
         return ACCESS_EXCLUSIVE
@@ -169,7 +192,9 @@ class PostgresqlLockRules(LockRules):
         return range(1) if level in ("repeatable read", "serializable") else range(0)
 
     def may_overtake(self, levels: Collection[str]) -> bool:
-        """Both go after the row's new version, where neither is refused for it (13.2.1; README.tuplock)."""
+        """Both go after the row's new version, where neither is refused for it (13.2.1;
+        README.tuplock).
+        """
         return not any(map(self.refuses_what_changed, levels))
 
     def refuses_by_any_order(self, level: str) -> bool:
@@ -177,7 +202,9 @@ class PostgresqlLockRules(LockRules):
         return level == "serializable"
 
     def plan_locks(self, step: PathStep, access: Access, keys: TableKeys) -> PlanLocks:
-        """Rows that match and no others (13.3.2): whatever the path, a scan locks only what it returns."""
+        """Rows that match and no others (13.3.2): whatever the path, a scan locks only what it
+        returns.
+        """
         return PlanLocks(words=(f"the rows that match, in {step.table}",))
 
 
@@ -191,10 +218,16 @@ class PostgresqlSqlRules(SqlRules):
     boundary = Boundary(
         statements=(
             *ANY_SERVER,
-            r"(?:create|drop|alter) (?:group|publication|subscription|event trigger|foreign data wrapper)",
+            (
+                r"(?:create|drop|alter) (?:group|publication|subscription|event trigger|foreign"
+                r" data wrapper)"
+            ),
             r"alter (?:system|default privileges)",
             r"(?:reassign|drop) owned",
-            r"(?:vacuum|analyze|cluster|checkpoint)(?: \(.*\))?(?: full| freeze| verbose| analyze)*$",
+            (
+                r"(?:vacuum|analyze|cluster|checkpoint)(?: \(.*\))?(?: full| freeze| verbose|"
+                r" analyze)*$"
+            ),
             r"reindex (?:\(.*\) )?(?:database|system|schema)",
             r"set (?:session |local )?(?:search_path|role|session authorization|schema)",
             r"reset (?:all|search_path|role|session authorization)",
@@ -236,11 +269,19 @@ class PostgresqlErrorRules(ErrorRules):
 class PostgresqlAdviceRules(AdviceRules):
     """See ``AdviceRules`` for what each member promises."""
 
-    wall_advice = ", or log in as a superuser, so that Catenum can make a role that has no rights elsewhere"
+    wall_advice = (
+        ", or log in as a superuser, so that Catenum can make a role that has no rights elsewhere"
+    )
     idle_limit = "idle_in_transaction_session_timeout"
     outlived_lock_advice = (
-        "Take it with pg_advisory_xact_lock, which is released when the transaction ends, whether it commits or not.",
-        "Where it has to span transactions, call pg_advisory_unlock on every way out, errors included.",
+        (
+            "Take it with pg_advisory_xact_lock, which is released when the transaction ends,"
+            " whether it commits or not."
+        ),
+        (
+            "Where it has to span transactions, call pg_advisory_unlock on every way out, errors"
+            " included."
+        ),
     )
     password_places = ("PGPASSWORD", "~/.pgpass", "CATENUM_TARGET")
     row_locks = ("for share", "for no key update", "for update")
@@ -248,12 +289,18 @@ class PostgresqlAdviceRules(AdviceRules):
     def lock_blocks(self, clause: str) -> str:
         """By the table of row locks (13.3.2)."""
         if clause == "for update":
-            return "plain reads go on; changes and locking reads of the row wait, and foreign keys that refer to it too"
-        return "plain reads go on, and so do foreign keys that refer to the row; changes and stronger locks of it wait"
+            return (
+                "plain reads go on; changes and locking reads of the row wait, and foreign keys"
+                " that refer to it too"
+            )
+        return (
+            "plain reads go on, and so do foreign keys that refer to the row; changes and stronger"
+            " locks of it wait"
+        )
 
     def gentle(self, ddl: str) -> tuple[str, ...]:
-        """CREATE INDEX CONCURRENTLY, outside a transaction; one that fails leaves an invalid index ("Building Indexes
-        Concurrently").
+        """CREATE INDEX CONCURRENTLY, outside a transaction; one that fails leaves an invalid index
+        ("Building Indexes Concurrently").
         """
         return (
             "set lock_timeout = '2s'",

@@ -1,8 +1,9 @@
 """What a server's rules are asked, whichever server it is.
 
-A module a server answers: isolation levels, lock modes and their conflicts, which moves depend on each other, what a
-plan locks, what leaves the scratch space, what an error code means. All of it is knowledge, with its source; what
-needs a connection belongs to the server's engine. ``rules_of`` (in the package) gives the rules by a server's name.
+A module a server answers: isolation levels, lock modes and their conflicts, which moves depend on
+each other, what a plan locks, what leaves the scratch space, what an error code means. All of it is
+knowledge, with its source; what needs a connection belongs to the server's engine. ``rules_of`` (in
+the package) gives the rules by a server's name.
 """
 
 from __future__ import annotations
@@ -17,7 +18,16 @@ from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.record.values import Binding, Value, Values
 from catenum.core.servers.modes import Conflict, ModeTable, conflict_in
 from catenum.core.servers.table_access import AccessMode
-from catenum.core.sql import boundary, contained, limits, masking, named_values, parameters, scripts, statements
+from catenum.core.sql import (
+    boundary,
+    contained,
+    limits,
+    masking,
+    named_values,
+    parameters,
+    scripts,
+    statements,
+)
 from catenum.core.sql.boundary import Boundary
 from catenum.core.sql.scripts import Piece
 from catenum.core.sql.statements import Access, Footprint
@@ -29,16 +39,21 @@ STANDARD_LEVELS = ("read uncommitted", "read committed", "repeatable read", "ser
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlanLocks:
-    """What one step of a plan locks, in words and in order. ``rows_passed``: also rows that do not match."""
+    """What one step of a plan locks, in words and in order. ``rows_passed``: also rows that do not
+    match.
+    """
 
     words: tuple[str, ...] = ()
     rows_passed: bool = False
 
 
 class LockRules(ABC):
-    """Isolation levels, lock modes and their conflicts, which moves depend on each other, what a plan locks."""
+    """Isolation levels, lock modes and their conflicts, which moves depend on each other, what a
+    plan locks.
+    """
 
-    #: Levels that can be asked for, from the least to the most strict, and those of them that really differ.
+    #: Levels that can be asked for, from the least to the most strict, and those of them that
+    #: really differ.
     levels: tuple[str, ...] = STANDARD_LEVELS
     distinct_levels: tuple[str, ...] = STANDARD_LEVELS
     #: Why a level that can be asked for is not among the distinct ones.
@@ -60,15 +75,18 @@ class LockRules(ABC):
     locks_matches_only: bool = False
     #: Whether a row is locked before what a statement sets is computed and checked.
     locks_before_checks: bool = False
-    #: Whether who releases a lock gives it to the first that waits for it, rather than waking it to try again.
+    #: Whether who releases a lock gives it to the first that waits for it, rather than waking it to
+    #: try again.
     grants_at_release: bool = False
     #: Whether a run can ask for one of a deadlock's members as its victim.
     asks_victim: bool = False
-    #: Whether a report names the modes in which its members wait, rather than that for the end of a transaction.
+    #: Whether a report names the modes in which its members wait, rather than that for the end of a
+    #: transaction.
     reports_modes: bool = False
     #: Whether the limit on waits for locks holds for locks by name, too.
     limits_named_locks: bool = False
-    #: Whether a transaction with one snapshot is refused where it locks a row that was changed since.
+    #: Whether a transaction with one snapshot is refused where it locks a row that was changed
+    #: since.
     refuses_late_locks: bool = False
     #: Whether a rollback takes the changes back one by one; otherwise it takes no time.
     undoes_row_by_row: bool = False
@@ -76,7 +94,9 @@ class LockRules(ABC):
     named_locks_span: str
 
     def rank(self, level: str) -> int:
-        """The place of a level from the least strict, 0; -1 for one that this server does not have."""
+        """The place of a level from the least strict, 0; -1 for one that this server does not
+        have.
+        """
         return self.levels.index(level) if level in self.levels else -1
 
     @abstractmethod
@@ -95,7 +115,9 @@ class LockRules(ABC):
         return conflict_in(self.tables, wanted, held)
 
     def read_mode(self, level: str, *, within_write: bool) -> AccessMode:
-        """How a plain read touches rows at ``level``. ``within_write``: it stands in a statement that writes."""
+        """How a plain read touches rows at ``level``. ``within_write``: it stands in a statement
+        that writes.
+        """
         return AccessMode.READ
 
     def locks_gaps(self, levels: Collection[str]) -> bool:
@@ -104,7 +126,8 @@ class LockRules(ABC):
 
     @abstractmethod
     def snapshot_statements(self, level: str, touched: Sequence[Sequence[AccessMode]]) -> range:
-        """The statements (from 0) of which one takes the transaction's snapshot; empty where each has its own.
+        """The statements (from 0) of which one takes the transaction's snapshot; empty where each
+        has its own.
 
         ``touched``: the ways in which each statement touches tables.
         """
@@ -114,17 +137,21 @@ class LockRules(ABC):
         return True
 
     def may_overtake(self, levels: Collection[str]) -> bool:
-        """Whether one that waits for a row may go on before one at the head of the queue, where the holder changed the
-        row and commits. ``levels``: theirs.
+        """Whether one that waits for a row may go on before one at the head of the queue, where the
+        holder changed the row and commits. ``levels``: theirs.
         """
         return False
 
     def refuses_what_changed(self, level: str) -> bool:
-        """Whether a transaction at ``level`` that waited for a row is refused where the row was changed."""
+        """Whether a transaction at ``level`` that waited for a row is refused where the row was
+        changed.
+        """
         return self.refuses_late_locks and self.rank(level) >= self.rank("repeatable read")
 
     def refuses_by_any_order(self, level: str) -> bool:
-        """Whether who is refused can turn on any order within a group of connected transactions at ``level``."""
+        """Whether who is refused can turn on any order within a group of connected transactions at
+        ``level``.
+        """
         return False
 
     @abstractmethod
@@ -149,20 +176,28 @@ class SqlRules:
     boundary: Boundary
     #: What stands around a name that is no plain one.
     name_quote: str = '"'
-    #: Variables by which a session limits its own waits, and what their numbers count in ms where no unit is given.
+    #: Variables by which a session limits its own waits, and what their numbers count in ms where
+    #: no unit is given.
     wait_limits: tuple[str, ...]
     wait_limit_unit_ms: float
-    #: Words by which a transaction is prepared, wherever they stand: a text can be run as a statement.
+    #: Words by which a transaction is prepared, wherever they stand: a text can be run as a
+    #: statement.
     prepares_by: re.Pattern[str]
     #: What stands before definitions, so that their order does not matter.
     before_definitions: str = ""
 
     def footprint(self, sql: str, values: Values | None = None) -> Footprint:
-        """What a statement touches; where ``values`` of its parameters are known, which rows it names by them."""
-        return statements.footprint(parameters.readable(sql, self.token_patterns, values), self.dialect)
+        """What a statement touches; where ``values`` of its parameters are known, which rows it
+        names by them.
+        """
+        return statements.footprint(
+            parameters.readable(sql, self.token_patterns, values), self.dialect
+        )
 
     def with_values(self, sql: str, values: Values) -> str:
-        """A statement with known values of its parameters in their places, to be read and never sent."""
+        """A statement with known values of its parameters in their places, to be read and never
+        sent.
+        """
         return parameters.readable(sql, self.token_patterns, values)
 
     def numbered(self, sql: str) -> str:
@@ -170,21 +205,31 @@ class SqlRules:
         return parameters.numbered(sql, self.token_patterns)
 
     def formatted(self, sql: str) -> str:
-        """A statement with ``%s`` in place of its parameters, and its own per cent signs doubled."""
+        """A statement with ``%s`` in place of its parameters, and its own per cent signs
+        doubled.
+        """
         return parameters.formatted(sql, self.token_patterns)
 
     def values_by_place(self, sql: str, values: Binding) -> list[Value]:
         """The values in the order of their places: one whose name stands twice comes twice."""
         known = dict(values)
-        return [known[parameter.name] for parameter in parameters.parameters_in(sql, self.token_patterns)]
+        return [
+            known[parameter.name]
+            for parameter in parameters.parameters_in(sql, self.token_patterns)
+        ]
 
-    def assigned(self, sql: str, names: Collection[str], functions: Collection[str] = ()) -> set[tuple[str, str]]:
-        """The columns (with their tables) that a statement sets from parameters of these names, or by calling one of
-        ``functions``.
+    def assigned(
+        self, sql: str, names: Collection[str], functions: Collection[str] = ()
+    ) -> set[tuple[str, str]]:
+        """The columns (with their tables) that a statement sets from parameters of these names, or
+        by calling one of ``functions``.
         """
         marked = {name: Value(f"value of {name}") for name in names}
         return statements.assigned(
-            parameters.readable(sql, self.token_patterns, marked), self.dialect, marked.values(), functions
+            parameters.readable(sql, self.token_patterns, marked),
+            self.dialect,
+            marked.values(),
+            functions,
         )
 
     def value_names(self, sql: str) -> tuple[str, ...]:
@@ -192,7 +237,9 @@ class SqlRules:
         return parameters.names_in(sql, self.token_patterns)
 
     def pieces(self, script: str) -> list[Piece]:
-        """The statements of a script with their shapes, comments laid open that the server executes."""
+        """The statements of a script with their shapes, comments laid open that the server
+        executes.
+        """
         return scripts.pieces_of(self.uncovered(script), self.dialect)
 
     def split(self, script: str) -> list[tuple[int, str]]:
@@ -209,7 +256,9 @@ class SqlRules:
 
     def tables_of(self, sql: str) -> tuple[tuple[str, bool], ...]:
         """The tables that a statement names, and whether it writes or locks each."""
-        return tuple((access.table, access.verb != "read") for access in self.footprint(sql).accesses)
+        return tuple(
+            (access.table, access.verb != "read") for access in self.footprint(sql).accesses
+        )
 
     def masked_report(self, report: str) -> str:
         """A report of a deadlock without values; ids stay."""
@@ -234,38 +283,53 @@ class SqlRules:
     def uncontained(self, piece: Piece) -> str | None:
         """Why it is not certain that a statement stays within the tables that it names."""
         return contained.uncontained(
-            parameters.readable(piece.shape, self.token_patterns), self.dialect, frozenset(self.catalogues)
+            parameters.readable(piece.shape, self.token_patterns),
+            self.dialect,
+            frozenset(self.catalogues),
         )
 
     def limits_waits(self, sql: str) -> bool:
-        """Whether a statement sets a limit on the waits that come after it, of a length that a run can wait for."""
+        """Whether a statement sets a limit on the waits that come after it, of a length that a run
+        can wait for.
+        """
         return limits.limit_ms(sql, self.wait_limits, self.wait_limit_unit_ms) is not None
 
     def handles_transactions(self, sql: str) -> str | None:
-        """The words by which a statement prepares or ends transactions in ways that Catenum cannot see."""
-        return boundary.starts_with(self.uncovered(sql), self.boundary.own_transactions, self.dialect)
+        """The words by which a statement prepares or ends transactions in ways that Catenum cannot
+        see.
+        """
+        return boundary.starts_with(
+            self.uncovered(sql), self.boundary.own_transactions, self.dialect
+        )
 
     def prepares(self, sql: str) -> str | None:
-        """The words by which a text, or a text within it, prepares a transaction that outlives its session."""
+        """The words by which a text, or a text within it, prepares a transaction that outlives its
+        session.
+        """
         found = self.prepares_by.search(sql)
         return " ".join(found[0].lower().split()) if found else None
 
     def commits_by_itself(self, sql: str) -> bool:
         """Whether the server commits before it runs this, whatever the transaction did before."""
-        return boundary.starts_with(self.uncovered(sql), self.boundary.commits, self.dialect) is not None
+        return (
+            boundary.starts_with(self.uncovered(sql), self.boundary.commits, self.dialect)
+            is not None
+        )
 
 
 class ErrorRules:
     """What error codes mean to a run."""
 
-    #: Error codes, as the server writes them, to Catenum's kinds; any other means that a statement was rejected.
+    #: Error codes, as the server writes them, to Catenum's kinds; any other means that a statement
+    #: was rejected.
     error_kinds: Mapping[str, ErrorKind]
     #: What the codes of its errors are called.
     code_word: str
     #: Codes by which a statement is rejected since a unique key has its value already.
     duplicates: frozenset[str] = frozenset()
-    #: Deadlocks by which a victim loses its statement only, and stays in its transaction; and, where the code does not
-    #: tell, what a session is asked that was a victim: whether (1) or not (0) it is in a transaction still.
+    #: Deadlocks by which a victim loses its statement only, and stays in its transaction; and,
+    #: where the code does not tell, what a session is asked that was a victim: whether (1) or not
+    #: (0) it is in a transaction still.
     undoes_statement: frozenset[str] = frozenset()
     asks_transaction: str = ""
 
@@ -281,8 +345,8 @@ class ErrorRules:
 class AdviceRules(ABC):
     """What could be changed, and what an application must know."""
 
-    #: Clauses of locking reads, from the weakest that keeps writers away to the strongest; and whether one can be
-    #: limited to one of several tables.
+    #: Clauses of locking reads, from the weakest that keeps writers away to the strongest; and
+    #: whether one can be limited to one of several tables.
     row_locks: tuple[str, ...] = ("for share", "for update")
     locks_of_tables: bool = True
     #: The setting that ends a transaction whose client has gone quiet.
@@ -302,21 +366,27 @@ class AdviceRules(ABC):
 
     @abstractmethod
     def gentle(self, ddl: str) -> tuple[str, ...]:
-        """Statements that make an index on a table in use: they wait for a short time only, and let writers go on."""
+        """Statements that make an index on a table in use: they wait for a short time only, and let
+        writers go on.
+        """
 
     def by_key(self, table: str) -> str:
-        """A table in a SELECT that goes through it by its primary key, so that rows are locked in that order."""
+        """A table in a SELECT that goes through it by its primary key, so that rows are locked in
+        that order.
+        """
         return table
 
     def lock_of_transaction(self, sql: str) -> str | None:
-        """The same lock by name, but one that the end of the transaction lets go of; None where there is none."""
+        """The same lock by name, but one that the end of the transaction lets go of; None where
+        there is none.
+        """
         return None
 
 
 @dataclass(frozen=True, eq=False)
 class Rules:
-    """The rules of one server, in parts. ``answers_as``: others that may answer where its URLs lead, since they speak
-    the same protocol.
+    """The rules of one server, in parts. ``answers_as``: others that may answer where its URLs
+    lead, since they speak the same protocol.
     """
 
     name: str

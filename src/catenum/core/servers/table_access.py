@@ -1,7 +1,7 @@
 """How a statement touches a table, from the mildest way: what the dependence of moves is read off.
 
-Here rather than with the dependence itself, because some of it is a server's rule: whether a plain read locks what it
-reads, and what it sees.
+Here rather than with the dependence itself, because some of it is a server's rule: whether a plain
+read locks what it reads, and what it sees.
 """
 
 from __future__ import annotations
@@ -9,15 +9,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import IntEnum
 
-#: A value that a key's column is compared with: the column's kind (``TableKeys.kinds``, "" where it is not known),
-#: whether it is written as a text, and what is written.
+#: A value that a key's column is compared with: the column's kind (``TableKeys.kinds``, "" where it
+#: is not known), whether it is written as a text, and what is written.
 KeyValue = tuple[str, bool, str]
 #: A unique index's columns, and the values they are compared with.
 RowKey = tuple[tuple[str, ...], tuple[KeyValue, ...]]
 
 
-#: In the place of a table's name, as no table here is called: sequences; named locks; and, before a table's name, the
-#: order in which its rows were written.
+#: In the place of a table's name, as no table here is called: sequences; named locks; and, before a
+#: table's name, the order in which its rows were written.
 SEQUENCES, NAMED_LOCKS, ROW_ORDER = "every sequence", "every named lock", "order of the rows of "
 
 
@@ -35,7 +35,9 @@ class AccessMode(IntEnum):
 
 @dataclass(frozen=True, slots=True)
 class TableAccess:
-    """One table as one statement touches it; ``keys`` None: any of its rows. ``table`` None: anything at all."""
+    """One table as one statement touches it; ``keys`` None: any of its rows. ``table`` None:
+    anything at all.
+    """
 
     table: str | None
     mode: AccessMode

@@ -1,9 +1,11 @@
-"""Waits that go from one server to another: through a foreign table, or through the client that has sessions on both.
+"""Waits that go from one server to another: through a foreign table, or through the client that has
+sessions on both.
 
-No server tells of these. Two sessions are one piece of work where one names the other in its application name (as
-``postgres_fdw.application_name = 'fdw %p'`` has it), where the process of one holds the client's end of the other's
-connection, or where both run a statement with the same ``traceparent`` (W3C Trace Context) in a comment. Of such a pair
-the one that stands idle in its transaction goes on when the other does.
+No server tells of these. Two sessions are one piece of work where one names the other in its
+application name (as ``postgres_fdw.application_name = 'fdw %p'`` has it), where the process of one
+holds the client's end of the other's connection, or where both run a statement with the same
+``traceparent`` (W3C Trace Context) in a comment. Of such a pair the one that stands idle in its
+transaction goes on when the other does.
 """
 
 from __future__ import annotations
@@ -21,7 +23,8 @@ from catenum.core.snapshot.groups import groups_of
 from catenum.core.snapshot.sample import Held, Sample, SessionInfo
 
 By = Literal["application name", "connection", "client", "traceparent"]
-#: The client's end of a connection: address and port; and the process that has it, where this machine can see it.
+#: The client's end of a connection: address and port; and the process that has it, where this
+#: machine can see it.
 Ends = Mapping[tuple[str, int], int]
 
 _TRACE = re.compile(r"traceparent\W{1,3}([0-9a-f]{2}-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2})")
@@ -46,7 +49,9 @@ class Place:
 
 @dataclass(frozen=True, slots=True)
 class Link:
-    """Two sessions that are one piece of work. ``owner`` began ``other``, unless a client or a trace has both."""
+    """Two sessions that are one piece of work. ``owner`` began ``other``, unless a client or a
+    trace has both.
+    """
 
     owner: Place
     other: Place
@@ -87,21 +92,29 @@ def _can_own(owner: SessionInfo, other: SessionInfo) -> bool:
     if owner.background or owner.transaction_ms is None:
         return False
     try:
-        begun = datetime.fromisoformat(other.started or "") - datetime.fromisoformat(owner.started or "")
+        begun = datetime.fromisoformat(other.started or "") - datetime.fromisoformat(
+            owner.started or ""
+        )
     except ValueError:
         return True  # one of them does not tell when it began
     return begun.total_seconds() > -CLOCKS_S
 
 
 def _by_end(samples: Mapping[str, Sample], ends: Ends) -> Iterator[Link]:
-    """A process that has the client's end: a session of another server by its number, or a client of several."""
+    """A process that has the client's end: a session of another server by its number, or a client
+    of several.
+    """
     clients: dict[int, list[Place]] = defaultdict(list)
     for server, session in _sessions(samples):
         process = ends.get((session.host or "", session.port or 0))
         if process is None:
             continue
         number = str(process)
-        owners = [Place(name, number) for name, s in samples.items() if name != server and number in s.by_id]
+        owners = [
+            Place(name, number)
+            for name, s in samples.items()
+            if name != server and number in s.by_id
+        ]
         if len(owners) == 1:
             yield Link(owners[0], Place(server, session.id), "connection")
         elif not owners:
@@ -122,8 +135,8 @@ def _by_trace(samples: Mapping[str, Sample]) -> Iterator[Link]:
 
 
 def together(samples: Mapping[str, Sample], found: list[Link]) -> Sample | None:
-    """The samples as one, with the waits that go across; only what hangs together over two servers. None: nothing
-    does.
+    """The samples as one, with the waits that go across; only what hangs together over two servers.
+    None: nothing does.
     """
     crossing = [edge for link in found for edge in _edges(samples, link)]
     if not crossing:
@@ -133,9 +146,16 @@ def together(samples: Mapping[str, Sample], found: list[Link]) -> Sample | None:
         named = {session.id: Place(server, session.id).name for session in sample.sessions}
         sessions += [replace(session, id=named[session.id]) for session in sample.sessions]
         for edge in sample.edges:
-            waiter, holder = (named.get(name) or f"{server}: {name}" for name in (edge.waiter, edge.holder))
-            edges.append(replace(edge, waiter=waiter, holder=holder, resource=_there(edge.resource, server)))
-        held += [Held(session=named.get(one.session, one.session), ms=one.ms, exact=one.exact) for one in sample.held]
+            waiter, holder = (
+                named.get(name) or f"{server}: {name}" for name in (edge.waiter, edge.holder)
+            )
+            edges.append(
+                replace(edge, waiter=waiter, holder=holder, resource=_there(edge.resource, server))
+            )
+        held += [
+            Held(session=named.get(one.session, one.session), ms=one.ms, exact=one.exact)
+            for one in sample.held
+        ]
         inexact |= {named[name] for name in sample.inexact if name in named}
     first = next(iter(samples.values()))
     whole = replace(
@@ -194,7 +214,11 @@ def _edges(samples: Mapping[str, Sample], link: Link) -> Iterator[Edge]:
         waiter, holder, waits = link.owner, link.other, min(bounds, default=None)
     else:
         return
-    text = f"what it does on {holder.server}" if waiter == link.owner else f"what its owner does on {holder.server}"
+    text = (
+        f"what it does on {holder.server}"
+        if waiter == link.owner
+        else f"what its owner does on {holder.server}"
+    )
     yield Edge(
         waiter=waiter.name,
         holder=holder.name,
@@ -207,25 +231,35 @@ def _edges(samples: Mapping[str, Sample], link: Link) -> Iterator[Edge]:
 
 def _there(resource: Resource, server: str) -> Resource:
     """A thing of one server is not the same thing on another."""
-    return replace(resource, text=f"{resource.text} on {server}", database=f"{server}/{resource.database or ''}")
+    return replace(
+        resource,
+        text=f"{resource.text} on {server}",
+        database=f"{server}/{resource.database or ''}",
+    )
 
 
 def look_across(samples: Mapping[str, Sample], ends: Callable[[], Ends]) -> Sample | None:
-    """What goes across servers, of samples that were taken at about the same time. ``ends`` is asked where it helps."""
+    """What goes across servers, of samples that were taken at about the same time. ``ends`` is
+    asked where it helps.
+    """
     waits = any(sample.edges for sample in samples.values())
     if len(samples) < 2 or not waits:
         return None
-    return together(samples, links(samples, ends() if any(s.port for _, s in _sessions(samples)) else {}))
+    return together(
+        samples, links(samples, ends() if any(s.port for _, s in _sessions(samples)) else {})
+    )
 
 
 def standing(before: Sample | None, now: Sample | None) -> Sample | None:
-    """What two looks running show alike: the servers are not seen at one moment, so that one look can show a wait that
-    was over on one server when the other was looked at.
+    """What two looks running show alike: the servers are not seen at one moment, so that one look
+    can show a wait that was over on one server when the other was looked at.
     """
     if before is None or now is None:
         return None
     known = {(edge.identity, before.session(edge.waiter).transaction) for edge in before.edges}
-    edges = tuple(edge for edge in now.edges if (edge.identity, now.session(edge.waiter).transaction) in known)
+    edges = tuple(
+        edge for edge in now.edges if (edge.identity, now.session(edge.waiter).transaction) in known
+    )
     if not edges:
         return None
     return replace(now, edges=edges, by_id={})

@@ -1,6 +1,7 @@
 """Thresholds of a watched server: what passed one, and that all is over again.
 
-Each alarm is raised once, for as long as it stands; when none stands any more, one all-clear is given.
+Each alarm is raised once, for as long as it stands; when none stands any more, one all-clear is
+given.
 """
 
 from __future__ import annotations
@@ -22,8 +23,8 @@ What = Literal["long", "many", "idle", "deadlocks", "clear"]
 class Thresholds:
     """From where on something is told; None: never. Lengths in ms.
 
-    ``longer_than_ms``: of a wait; ``waiting``: sessions at once; ``idle_ms``: the age of an open transaction that does
-    nothing; ``deadlocks``: in one minute.
+    ``longer_than_ms``: of a wait; ``waiting``: sessions at once; ``idle_ms``: the age of an open
+    transaction that does nothing; ``deadlocks``: in one minute.
     """
 
     longer_than_ms: float | None = None
@@ -36,8 +37,9 @@ class Thresholds:
 class Alarm:
     """One threshold passed, or (``clear``) that nothing stands any more.
 
-    ``id``: the same for an alarm and its all-clear, and no other's. ``sessions``: who is meant. ``age_ms``: the length
-    that passed the threshold; ``count``: the number that did; ``limit``: the threshold, in the same unit.
+    ``id``: the same for an alarm and its all-clear, and no other's. ``sessions``: who is meant.
+    ``age_ms``: the length that passed the threshold; ``count``: the number that did; ``limit``: the
+    threshold, in the same unit.
     """
 
     what: What
@@ -52,17 +54,25 @@ class Alarm:
 
 @dataclass
 class Alarms:
-    """One server's alarms: one for each kind and incident; of transactions that are idle, one a minute."""
+    """One server's alarms: one for each kind and incident; of transactions that are idle, one a
+    minute.
+    """
 
     thresholds: Thresholds
-    _standing: dict[tuple[object, ...], int] = field(default_factory=dict)  # looks since it was last seen to stand
+    _standing: dict[tuple[object, ...], int] = field(
+        default_factory=dict
+    )  # looks since it was last seen to stand
     _since_ms: float = 0.0
     _first: str = ""  # the id of the alarm with which it began
     _idle_ms: float | None = None  # when the last alarm for idle transactions was raised
     _deadlocks: deque[tuple[float, int]] = field(default_factory=deque)
 
-    def take(self, sample: Sample, open_now: Sequence[Incident], deadlocks: int, now_ms: float) -> Iterator[Alarm]:
-        """What a sample raises. ``open_now``: the incidents that go on; ``deadlocks``: how many are news."""
+    def take(
+        self, sample: Sample, open_now: Sequence[Incident], deadlocks: int, now_ms: float
+    ) -> Iterator[Alarm]:
+        """What a sample raises. ``open_now``: the incidents that go on; ``deadlocks``: how many are
+        news.
+        """
         stands: dict[tuple[object, ...], int] = {}
         for key, alarm in (
             *self._long(open_now),
@@ -81,10 +91,16 @@ class Alarms:
         """The server is not seen: what stands is not known, so nothing is said to be over."""
         self._standing.clear()
 
-    def _over(self, sample: Sample, stands: dict[tuple[object, ...], int], now_ms: float) -> Iterator[Alarm]:
+    def _over(
+        self, sample: Sample, stands: dict[tuple[object, ...], int], now_ms: float
+    ) -> Iterator[Alarm]:
         stood = self._standing
         # A queue that drains may be short at one look: what one look does not show is not over.
-        left = {key: looks + 1 for key, looks in stood.items() if key not in stands and looks + 1 < LOOKS_TO_END}
+        left = {
+            key: looks + 1
+            for key, looks in stood.items()
+            if key not in stands and looks + 1 < LOOKS_TO_END
+        }
         self._standing = stands = {**left, **stands}
         if stood and not stands:
             lasted = now_ms - self._since_ms
@@ -99,11 +115,15 @@ class Alarms:
             head = incident.longest_held
             blamed = head.held_ms >= limit
             if blamed:
-                reported = f"session {head.session.who} has held others up for {_held(head)}: {_worst(incident)}"
+                reported = (
+                    f"session {head.session.who} has held others up for {_held(head)}:"
+                    f" {_worst(incident)}"
+                )
             else:
                 reported = (
-                    f"sessions have waited for up to {duration(incident.longest_ms)}: {_worst(incident)}; "
-                    f"{incident.head_count} heads one after the other, none held for long ({_held(head)} at the most)"
+                    f"sessions have waited for up to {duration(incident.longest_ms)}:"
+                    f" {_worst(incident)}; {incident.head_count} heads one after the other, none"
+                    f" held for long ({_held(head)} at the most)"
                 )
             alarm = Alarm(
                 what="long",
@@ -123,14 +143,25 @@ class Alarms:
             heads = tuple(sample.graph.heads())
             text = f"{waiting} sessions wait for locks"
             alarm = Alarm(
-                what="many", text=text, id=f"many/{sample.at}", sessions=heads, count=waiting, limit=float(limit)
+                what="many",
+                text=text,
+                id=f"many/{sample.at}",
+                sessions=heads,
+                count=waiting,
+                limit=float(limit),
             )
             yield ("many",), alarm
 
-    def _idle(self, sample: Sample, now_ms: float) -> Iterator[tuple[tuple[object, ...], Alarm | None]]:
+    def _idle(
+        self, sample: Sample, now_ms: float
+    ) -> Iterator[tuple[tuple[object, ...], Alarm | None]]:
         """Those that are new in one alarm, which names the oldest; no more than one a minute."""
         limit = self.thresholds.idle_ms
-        old = [one for one in sample.idle_open if limit is not None and (one.transaction_ms or 0.0) >= limit]
+        old = [
+            one
+            for one in sample.idle_open
+            if limit is not None and (one.transaction_ms or 0.0) >= limit
+        ]
         fresh = []
         for session in old:
             key = ("idle", *session.key, session.transaction)
@@ -142,7 +173,10 @@ class Alarms:
             return  # they are told with the next alarm
         self._idle_ms = now_ms
         first = fresh[0][1]
-        reported = f"session {first.who} has a transaction open for {duration(first.transaction_ms)}, and is idle"
+        reported = (
+            f"session {first.who} has a transaction open for {duration(first.transaction_ms)}, and"
+            " is idle"
+        )
         held_up = len(sample.graph.held_up_by(first.id))
         reported += f"; it blocks {held_up}" if held_up else ""
         reported += f"; {len(fresh) - 1} more are as old" if len(fresh) > 1 else ""
@@ -159,7 +193,9 @@ class Alarms:
         for key, _ in fresh[1:]:
             yield key, None
 
-    def _often(self, sample: Sample, deadlocks: int, now_ms: float) -> Iterator[tuple[tuple[object, ...], Alarm]]:
+    def _often(
+        self, sample: Sample, deadlocks: int, now_ms: float
+    ) -> Iterator[tuple[tuple[object, ...], Alarm]]:
         limit = self.thresholds.deadlocks
         if deadlocks:
             self._deadlocks.append((now_ms, deadlocks))
@@ -168,7 +204,13 @@ class Alarms:
         count = sum(number for _, number in self._deadlocks)
         if limit is not None and count >= limit:
             text = f"{count} deadlocks within a minute"
-            alarm = Alarm(what="deadlocks", text=text, id=f"deadlocks/{sample.at}", count=count, limit=float(limit))
+            alarm = Alarm(
+                what="deadlocks",
+                text=text,
+                id=f"deadlocks/{sample.at}",
+                count=count,
+                limit=float(limit),
+            )
             yield ("deadlocks",), alarm
 
 

@@ -1,4 +1,6 @@
-"""Who hangs together in a sample: sessions that wait for each other, whatever the number of heads above them."""
+"""Who hangs together in a sample: sessions that wait for each other, whatever the number of heads
+above them.
+"""
 
 from __future__ import annotations
 
@@ -13,8 +15,9 @@ from catenum.core.snapshot.sample import Sample
 class Group:
     """One connected part of a wait graph.
 
-    ``heads``: head blockers, those who hold up most first; the first member of each cycle after them. ``waiting``:
-    everybody who waits. ``roots``: the waits at the top, for a head or within a cycle.
+    ``heads``: head blockers, those who hold up most first; the first member of each cycle after
+    them. ``waiting``: everybody who waits. ``roots``: the waits at the top, for a head or within a
+    cycle.
     """
 
     heads: tuple[str, ...]
@@ -72,14 +75,20 @@ def groups_of(sample: Sample) -> list[Group]:
     found = []
     for top, within in edges.items():
         waiting = frozenset(edge.waiter for edge in within)
-        roots = [edge for edge in within if edge.holder in heads[top]] if not cycles[top] else cycles[top]
+        roots = (
+            [edge for edge in within if edge.holder in heads[top]]
+            if not cycles[top]
+            else cycles[top]
+        )
         longest = max((-(edge.since_ms or 0.0) for edge in within), default=0.0)
         found.append(Group(tuple(heads[top]), waiting, tuple(roots), bool(cycles[top]), longest))
     return sorted(found, key=lambda group: (-len(group.waiting), group.heads))
 
 
 def part_of(sample: Sample, names: frozenset[str]) -> Sample:
-    """What of a sample concerns some sessions: the rest of a busy server is no part of an incident."""
+    """What of a sample concerns some sessions: the rest of a busy server is no part of an
+    incident.
+    """
     return Sample(
         at=sample.at,
         target=sample.target,

@@ -1,6 +1,8 @@
-"""What the store has of the past, as types: the rows that its queries give, and that ``history --json`` writes.
+"""What the store has of the past, as types: the rows that its queries give, and that ``history
+--json`` writes.
 
-Lengths are in ms, moments RFC 3339 in UTC. ``source``: ``watch``, ``across`` (several servers) or ``log``.
+Lengths are in ms, moments RFC 3339 in UTC. ``source``: ``watch``, ``across`` (several servers) or
+``log``.
 """
 
 from __future__ import annotations
@@ -11,7 +13,9 @@ from typing_extensions import TypedDict
 
 
 class IncidentRow(TypedDict):
-    """An incident with its server's name and people's notes. ``shape``: what statements like the head's share."""
+    """An incident with its server's name and people's notes. ``shape``: what statements like the
+    head's share.
+    """
 
     id: int
     server: str
@@ -39,7 +43,9 @@ class IncidentRow(TypedDict):
 
 
 class StepRow(TypedDict):
-    """How often statements of a kind ran between two answers of the server. ``phase``: of the incident."""
+    """How often statements of a kind ran between two answers of the server. ``phase``: of the
+    incident.
+    """
 
     since: str
     until: str

@@ -1,9 +1,10 @@
 """Incidents: what a series of samples has in common.
 
-An incident is the time in which sessions wait over the same thing, whoever holds it: a hot row over a minute is one
-incident with many successive heads. It is recognised by its head's transaction, by what is waited for, or, where the
-server does not tell the row, by the table and the sessions that wait. It keeps the moment at which most waited, and the
-statements of every session in it that were seen in the same transaction: what no server tells afterwards.
+An incident is the time in which sessions wait over the same thing, whoever holds it: a hot row over
+a minute is one incident with many successive heads. It is recognised by its head's transaction, by
+what is waited for, or, where the server does not tell the row, by the table and the sessions that
+wait. It keeps the moment at which most waited, and the statements of every session in it that were
+seen in the same transaction: what no server tells afterwards.
 """
 
 from __future__ import annotations
@@ -18,7 +19,8 @@ from catenum.core.snapshot.groups import Group, groups_of, part_of
 from catenum.core.snapshot.sample import Sample, SessionInfo, masked_session
 from catenum.core.snapshot.statements import StatementsSeen
 
-#: So many sessions that wait over one thing in two successive looks make an incident, however short each wait is.
+#: So many sessions that wait over one thing in two successive looks make an incident, however short
+#: each wait is.
 PILE = 10
 #: An incident with one head after the other is over when so many looks do not show it.
 LOOKS_TO_END = 2
@@ -33,8 +35,9 @@ HeadKey = tuple[str, str | None, str | None]
 class Head:
     """One transaction that held others up. Lengths in ms.
 
-    ``held_ms``: how long it has held others up, as far as that is known; ``exact``: the server told it, otherwise it is
-    the most that it can be. ``looks``: in how many looks it was seen so. ``waiting``: behind it, at the worst.
+    ``held_ms``: how long it has held others up, as far as that is known; ``exact``: the server told
+    it, otherwise it is the most that it can be. ``looks``: in how many looks it was seen so.
+    ``waiting``: behind it, at the worst.
     """
 
     session: SessionInfo
@@ -53,10 +56,12 @@ class Head:
 
 @dataclass
 class Incident:
-    """Sessions that wait over one thing, or a cycle. Times are the samples' (RFC 3339); lengths in ms.
+    """Sessions that wait over one thing, or a cycle. Times are the samples' (RFC 3339); lengths in
+    ms.
 
-    ``head``: the one that has held others up for longest. ``now``: who does at the latest look. ``wait_ms``: of
-    everybody held up, added up over the samples. ``worst``: the sample at which most waited.
+    ``head``: the one that has held others up for longest. ``now``: who does at the latest look.
+    ``wait_ms``: of everybody held up, added up over the samples. ``worst``: the sample at which
+    most waited.
     """
 
     first_seen: str
@@ -80,14 +85,21 @@ class Incident:
     unseen_at: str | None = None  # the first of these
     kept_at: str | None = None  # the worst moment that the store has
     number: int | None = None  # in the store
-    source: str = "watch"  # or "across": what goes over several servers, each of which has its own part
+    source: str = (
+        "watch"  # or "across": what goes over several servers, each of which has its own part
+    )
     first_head: str = ""
     over_masked: str = ""  # the same as ``over``, without values
 
     def masked(self) -> Incident:
-        """The same without literals in statements and keys; what it is, is the unmasked one's to tell."""
+        """The same without literals in statements and keys; what it is, is the unmasked one's to
+        tell.
+        """
         masked = rules_of(self.worst.target.server).sql.masked
-        heads = {key: replace(head, session=masked_session(head.session, masked)) for key, head in self.heads.items()}
+        heads = {
+            key: replace(head, session=masked_session(head.session, masked))
+            for key, head in self.heads.items()
+        }
         statements = {name: tuple(map(masked, texts)) for name, texts in self.statements.items()}
         worst = self.worst.masked()
         return replace(self, worst=worst, heads=heads, statements=statements, over=self.over_masked)
@@ -109,17 +121,24 @@ class Incident:
 
     @property
     def is_pile(self) -> bool:
-        """Whether many waited for one head after the other: it goes on while anybody waits over the same thing."""
+        """Whether many waited for one head after the other: it goes on while anybody waits over the
+        same thing.
+        """
         return self.head_count > 1 and self.worst_waiting >= PILE
 
     @property
     def typical_ms(self) -> float | None:
-        """How long a head held, typically; None for a single one, and where the server does not tell how long they
-        held.
+        """How long a head held, typically; None for a single one, and where the server does not
+        tell how long they held.
 
-        A hold that is seen once is seen on average after half of its length (Cox, Renewal Theory, 1962, 5.4).
+        A hold that is seen once is seen on average after half of its length (Cox, Renewal Theory,
+        1962, 5.4).
         """
-        reported = [head.held_ms * (2 if head.looks == 1 else 1) for head in self.heads.values() if head.exact]
+        reported = [
+            head.held_ms * (2 if head.looks == 1 else 1)
+            for head in self.heads.values()
+            if head.exact
+        ]
         return median(reported) if self.head_count > 1 and reported else None
 
 
@@ -134,7 +153,8 @@ class Change:
 
 
 class DeadlockCount:
-    """Counts each deadlock once: the server's counter and its reports come in either order, and either may be missing.
+    """Counts each deadlock once: the server's counter and its reports come in either order, and
+    either may be missing.
 
     A counter moves at once; the report stands in a log some time before or after that.
     """
@@ -144,7 +164,9 @@ class DeadlockCount:
         self._uncounted = 0  # told by their report, the counter may follow
 
     def take(self, counted: int, reports: int, *, has_counter: bool) -> int:
-        """How many deadlocks are news. ``counted``: how far the counter moved; ``reports``: how many came in."""
+        """How many deadlocks are news. ``counted``: how far the counter moved; ``reports``: how
+        many came in.
+        """
         known = min(counted, self._uncounted)
         self._uncounted -= known
         news = counted - known
@@ -157,8 +179,8 @@ class DeadlockCount:
 
 
 class IncidentTracker:
-    """Follows one server's samples. Waits that do not last for ``at_least_ms`` are a busy server's daily life, unless
-    ten sessions or more wait over the same thing in two looks running.
+    """Follows one server's samples. Waits that do not last for ``at_least_ms`` are a busy server's
+    daily life, unless ten sessions or more wait over the same thing in two looks running.
     """
 
     def __init__(self, at_least_ms: float = 0.0, source: str = "watch") -> None:
@@ -202,8 +224,8 @@ class IncidentTracker:
         return change
 
     def lost(self, at: str, *, counts: bool = False) -> list[Incident]:
-        """The server cannot be seen any more: whatever was open is over as far as anybody knows. ``counts``: what the
-        server counts still goes on from where it was.
+        """The server cannot be seen any more: whatever was open is over as far as anybody knows.
+        ``counts``: what the server counts still goes on from where it was.
         """
         ended, self.open = self.open, []
         for incident in ended:
@@ -217,8 +239,9 @@ class IncidentTracker:
         return self.seen.statements_of(session) or before
 
     def _lengths(self, sample: Sample, since_last_ms: float) -> dict[Key, float]:
-        """How long each has waited (ms). Who waits for a hot row begins to wait anew with each that has it; one that
-        waited at the last look too, in the same statement, is taken to have waited all the time.
+        """How long each has waited (ms). Who waits for a hot row begins to wait anew with each that
+        has it; one that waited at the last look too, in the same statement, is taken to have waited
+        all the time.
         """
         found = {}
         for name in sample.graph.waiters:
@@ -230,7 +253,7 @@ class IncidentTracker:
             found[session.key] = waits
         return found
 
-    # -- what belongs to what ----------------------------------------------------------------------------------------
+    # -- what belongs to what ----------------------------------------------------------------------
 
     def _counts(self, group: Group) -> bool:
         """Whether a group makes an incident."""
@@ -238,8 +261,9 @@ class IncidentTracker:
         return group.cycle or group.longest_ms >= self.at_least_ms or piled
 
     def _matched(self, groups: list[Group], sample: Sample) -> dict[Group, Incident]:
-        """Which group goes on with which incident: the surest likeness first. A group that does not count by itself
-        goes on with one of the same head or with a pile, not with whatever was waited for by others before.
+        """Which group goes on with which incident: the surest likeness first. A group that does not
+        count by itself goes on with one of the same head or with a pile, not with whatever was
+        waited for by others before.
         """
         likeness = []
         for group in groups:
@@ -264,7 +288,7 @@ class IncidentTracker:
             self.open.remove(incident)
             change.ended.append(incident)
 
-    # -- what becomes of it ------------------------------------------------------------------------------------------
+    # -- what becomes of it ------------------------------------------------------------------------
 
     def _grow(self, incident: Incident, sample: Sample, group: Group, since_last_ms: float) -> None:
         waits = {name: self._waits[sample.session(name).key] for name in group.waiting}
@@ -272,7 +296,9 @@ class IncidentTracker:
         incident.last_seen = sample.at
         incident.cycle = incident.cycle or group.cycle
         # A wait counts for as long as it has lasted, but for no longer than since the last check.
-        incident.wait_ms += sum(min(wait, since_last_ms) if wait else since_last_ms for wait in waits.values())
+        incident.wait_ms += sum(
+            min(wait, since_last_ms) if wait else since_last_ms for wait in waits.values()
+        )
         incident.longest_ms = max(incident.longest_ms, *waits.values())
         incident.waiting = frozenset(sample.session(name).key for name in group.waiting)
         incident.objects = frozenset(resource.identity for resource in group.objects)
@@ -283,12 +309,19 @@ class IncidentTracker:
         self._heads(incident, sample, group, since_last_ms)
         chain = WaitGraph(e for e in sample.edges if e.waiter in group.waiting).longest_chain()
         if (len(group.waiting), chain) >= (incident.worst_waiting, incident.chain):
-            incident.worst, incident.worst_waiting = part_of(sample, group.members), len(group.waiting)
+            incident.worst, incident.worst_waiting = (
+                part_of(sample, group.members),
+                len(group.waiting),
+            )
         incident.chain = max(incident.chain, chain)
         for name in group.members:
-            incident.statements[name] = self.statements_of(sample.session(name), incident.statements.get(name, ()))
+            incident.statements[name] = self.statements_of(
+                sample.session(name), incident.statements.get(name, ())
+            )
 
-    def _heads(self, incident: Incident, sample: Sample, group: Group, since_last_ms: float) -> None:
+    def _heads(
+        self, incident: Incident, sample: Sample, group: Group, since_last_ms: float
+    ) -> None:
         graph = sample.graph
         incident.now = tuple(_head_key(sample.session(name)) for name in group.heads)
         for name in group.heads:
@@ -305,11 +338,19 @@ class IncidentTracker:
                 most = max(most, head.held_ms)
             else:  # however long its waiters have waited: some of that was for another
                 most = max(head.held_ms, min(reported.ms, head.held_ms + since_last_ms))
-            head.session, head.last_seen, head.held_ms, head.exact = session, sample.at, most, reported.exact
+            head.session, head.last_seen, head.held_ms, head.exact = (
+                session,
+                sample.at,
+                most,
+                reported.exact,
+            )
             head.looks += 1
             head.waiting = max(head.waiting, len(graph.held_up_by(name)))
         if len(incident.heads) > MOST_HEADS:
-            least = min((head for head in incident.heads.values() if head.key not in incident.now), key=_length)
+            least = min(
+                (head for head in incident.heads.values() if head.key not in incident.now),
+                key=_length,
+            )
             del incident.heads[least.key]
 
 
@@ -333,8 +374,9 @@ def _tables(group: Group) -> frozenset[str]:
 
 
 def _likeness(incident: Incident, group: Group, heads: set[HeadKey], sample: Sample) -> int:
-    """How surely a group goes on with an incident: 3 by its head's transaction, 2 by sessions that still wait over a
-    row that is not told, of a table that is, 1 by what is waited for, 0 not at all.
+    """How surely a group goes on with an incident: 3 by its head's transaction, 2 by sessions that
+    still wait over a row that is not told, of a table that is, 1 by what is waited for, 0 not at
+    all.
     """
     if not heads.isdisjoint(incident.now):
         return 3
@@ -347,7 +389,9 @@ def _likeness(incident: Incident, group: Group, heads: set[HeadKey], sample: Sam
 
 
 def _over(group: Group, *, moved: bool = False, masked: bool = False) -> str:
-    """What is waited for, in words; a row that has had several places (each update gives it a new one) by its table."""
+    """What is waited for, in words; a row that has had several places (each update gives it a new
+    one) by its table.
+    """
     resource = next(iter(group.objects), None)
     if resource is None:
         return "what is not reported"

@@ -55,7 +55,12 @@ def sample_value(sample: Sample) -> dict[str, Any]:
         "timeouts": [asdict(timeout) for timeout in sample.timeouts],
         "idle_open": [session.id for session in sample.idle_open],
         "locks": [
-            {"session": e.transaction, "over": e.resource.text, "mode": str(e.mode), "granted": e.granted}
+            {
+                "session": e.transaction,
+                "over": e.resource.text,
+                "mode": str(e.mode),
+                "granted": e.granted,
+            }
             for e in sample.locks
         ],
         "deadlocks": sample.deadlocks,
@@ -67,7 +72,9 @@ def sample_value(sample: Sample) -> dict[str, Any]:
 
 
 def _session(at: str, session: SessionInfo) -> dict[str, Any]:
-    """With the times at which its transaction and its statement began, as far as their ages are reported."""
+    """With the times at which its transaction and its statement began, as far as their ages are
+    reported.
+    """
     return {
         **asdict(session),
         "transaction_since": _before(at, session.transaction_ms),

@@ -1,9 +1,9 @@
-"""How often statements ran, and how long, before, during and after an incident: did it get slower, or is it just called
-more?
+"""How often statements ran, and how long, before, during and after an incident: did it get slower,
+or is it just called more?
 
-A server that counts statements is asked every few seconds; what it said lately is remembered, and of the kinds of
-statements that take part in an incident the steps between two answers are handed out: those before it too, and those
-for some time after it.
+A server that counts statements is asked every few seconds; what it said lately is remembered, and
+of the kinds of statements that take part in an incident the steps between two answers are handed
+out: those before it too, and those for some time after it.
 """
 
 from __future__ import annotations
@@ -23,7 +23,9 @@ AROUND_MS = 300_000.0
 
 
 class Counted(NamedTuple):
-    """A kind of statement's counters: executions, their time and the time for locks in all (ms), where reported."""
+    """A kind of statement's counters: executions, their time and the time for locks in all (ms),
+    where reported.
+    """
 
     calls: int
     total_ms: float
@@ -47,8 +49,12 @@ class RateLog:
 
     shape: Callable[[str], str]
     _answers: deque[tuple[str, float, Mapping[str, Counted]]] = field(default_factory=deque)
-    _wanted: dict[str, tuple[str, float]] = field(default_factory=dict)  # by kind: its shape, and until when (ms)
-    _given: dict[str, str] = field(default_factory=dict)  # by kind: the last answer up to which steps were given
+    _wanted: dict[str, tuple[str, float]] = field(
+        default_factory=dict
+    )  # by kind: its shape, and until when (ms)
+    _given: dict[str, str] = field(
+        default_factory=dict
+    )  # by kind: the last answer up to which steps were given
 
     def take(self, at: str, now_ms: float, counters: Mapping[str, Counted]) -> None:
         """An answer of the server: counters by the statement's text."""
@@ -66,7 +72,11 @@ class RateLog:
         for incident in incidents:
             head, known = head_statement(incident)
             texts = [head] if head and known else []
-            texts += [text for edge in incident.worst.edges if (text := incident.worst.session(edge.waiter).statement)]
+            texts += [
+                text
+                for edge in incident.worst.edges
+                if (text := incident.worst.session(edge.waiter).statement)
+            ]
             for shape in {self.shape(text) for text in texts}:
                 self._wanted[same_kind(shape)] = (shape, now_ms + AROUND_MS)
 
@@ -84,7 +94,11 @@ class RateLog:
                 one = one or Counted(0, 0.0, None if other.lock_ms is None else 0.0)
                 if other.calls < one.calls:
                     continue  # the counters began anew
-                lock = None if other.lock_ms is None else round(other.lock_ms - (one.lock_ms or 0.0), 3)
+                lock = (
+                    None
+                    if other.lock_ms is None
+                    else round(other.lock_ms - (one.lock_ms or 0.0), 3)
+                )
                 total = round(other.total_ms - one.total_ms, 3)
                 found.append(Step(shape, since, until, other.calls - one.calls, total, lock))
                 self._given[kind] = until

@@ -1,8 +1,9 @@
-"""A running server at one moment, as plain records: its sessions, who waits for whom, which transactions stand open.
+"""A running server at one moment, as plain records: its sessions, who waits for whom, which
+transactions stand open.
 
-A session is known by its id *and* its start, since ids are used again. Ages are lengths of time by the server's own
-clock, so that a clock that is off changes nothing. The waits are edges of the same wait graph that scenarios use; their
-``since_ms`` is negative: so long before the sample was taken.
+A session is known by its id *and* its start, since ids are used again. Ages are lengths of time by
+the server's own clock, so that a clock that is off changes nothing. The waits are edges of the same
+wait graph that scenarios use; their ``since_ms`` is negative: so long before the sample was taken.
 """
 
 from __future__ import annotations
@@ -15,21 +16,31 @@ from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge, WaitGraph
 from catenum.core.servers import rules_of
 
-State = Literal["working", "waits for a lock", "waits", "idle in a transaction", "idle", "not visible", "not reported"]
+State = Literal[
+    "working",
+    "waits for a lock",
+    "waits",
+    "idle in a transaction",
+    "idle",
+    "not visible",
+    "not reported",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SessionInfo:
-    """One session. ``None`` where the server does not report it, or this login may not see it. Ages in ms.
+    """One session. ``None`` where the server does not report it, or this login may not see it. Ages
+    in ms.
 
-    ``waits_on``: what it waits for other than a lock. ``cut``: the server keeps only the statement's beginning.
-    ``background``: a process of the server itself, and its ``kind`` in the server's words. ``port`` and ``process``:
-    its client's, on ``host``. ``undoing``: it is rolling back; ``killed``: somebody has ended it. ``earlier``: those
-    statements of its open transaction that have ended, where the server keeps them; ``earlier_cut``: it no longer has
-    the first of them.
-    ``took``: the statement that took the lock which others wait for, where the server tells. ``transaction``: what
-    makes its transaction the same one when seen again; ``statement_id``: the same of its statement, running or ended,
-    where the server tells it. ``failed``: its transaction has met an error, and can only be rolled back.
+    ``waits_on``: what it waits for other than a lock. ``cut``: the server keeps only the
+    statement's beginning. ``background``: a process of the server itself, and its ``kind`` in the
+    server's words. ``port`` and ``process``: its client's, on ``host``. ``undoing``: it is rolling
+    back; ``killed``: somebody has ended it. ``earlier``: those statements of its open transaction
+    that have ended, where the server keeps them; ``earlier_cut``: it no longer has the first of
+    them. ``took``: the statement that took the lock which others wait for, where the server tells.
+    ``transaction``: what makes its transaction the same one when seen again; ``statement_id``: the
+    same of its statement, running or ended, where the server tells it. ``failed``: its transaction
+    has met an error, and can only be rolled back.
     """
 
     id: str
@@ -73,7 +84,8 @@ class SessionInfo:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Suspect:
-    """A session that may be the one that ``waiter`` waits for, where the server does not name it, and why it may be.
+    """A session that may be the one that ``waiter`` waits for, where the server does not name it,
+    and why it may be.
 
     Those of one wait come the likeliest first.
     """
@@ -85,7 +97,9 @@ class Suspect:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Held:
-    """How long a session has held others up. ``exact``: the server tells it; otherwise it is the most it can be."""
+    """How long a session has held others up. ``exact``: the server tells it; otherwise it is the
+    most it can be.
+    """
 
     session: str
     ms: float
@@ -94,8 +108,9 @@ class Held:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Timeout:
-    """How long a session waits at the most (ms) for what it waits for now. ``own``: the server tells this session's;
-    otherwise it is the setting that sessions begin with, and this one may have another.
+    """How long a session waits at the most (ms) for what it waits for now. ``own``: the server
+    tells this session's; otherwise it is the setting that sessions begin with, and this one may
+    have another.
     """
 
     session: str
@@ -105,13 +120,15 @@ class Timeout:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Sample:
-    """One look at a server. ``cost_ms`` and ``rows_read`` are what it cost; ``deadlocks`` counts since its start.
+    """One look at a server. ``cost_ms`` and ``rows_read`` are what it cost; ``deadlocks`` counts
+    since its start.
 
-    ``open_transactions`` that do nothing are among ``sessions``, whether somebody waits for them or not.
-    ``blind``: why not everything could be seen (the login may not see everybody, say), so that what is not here may be
-    there all the same; None: all was seen. ``held``: where the
-    server tells since when a session has held others up. ``inexact``: those whose waits' lengths are the most they can
-    be, since the server counts whole seconds. ``timeouts``: of those who wait, where they were asked for.
+    ``open_transactions`` that do nothing are among ``sessions``, whether somebody waits for them or
+    not. ``blind``: why not everything could be seen (the login may not see everybody, say), so that
+    what is not here may be there all the same; None: all was seen. ``held``: where the server tells
+    since when a session has held others up. ``inexact``: those whose waits' lengths are the most
+    they can be, since the server counts whole seconds. ``timeouts``: of those who wait, where they
+    were asked for.
     """
 
     at: str
@@ -147,30 +164,44 @@ class Sample:
     @property
     def idle_open(self) -> list[SessionInfo]:
         """Open transactions that do nothing, the oldest first."""
-        idle = [one for one in self.sessions if one.state == "idle in a transaction" and not one.undoing]
+        idle = [
+            one for one in self.sessions if one.state == "idle in a transaction" and not one.undoing
+        ]
         return sorted(idle, key=lambda session: -(session.transaction_ms or 0.0))
 
     def waited_ms(self, name: str) -> float:
         """How long a session has been waiting, by the longest of its waits."""
-        return max((-(edge.since_ms or 0.0) for edge in self.edges if edge.waiter == name), default=0.0)
+        return max(
+            (-(edge.since_ms or 0.0) for edge in self.edges if edge.waiter == name), default=0.0
+        )
 
     def stuck_ms(self, name: str) -> float:
-        """How long a session that waits has been at its statement, which may have waited for others before."""
+        """How long a session that waits has been at its statement, which may have waited for others
+        before.
+        """
         return max(self.waited_ms(name), self.session(name).statement_ms or 0.0)
 
     def holds_up(self, name: str) -> Held:
         """How long this session, and no other before it, has held others up.
 
-        Where the server does not tell: no longer than the longest of its waiters has waited, and than its own
-        transaction is old.
+        Where the server does not tell: no longer than the longest of its waiters has waited, and
+        than its own transaction is old.
         """
         reported = [held for held in self.held if held.session == name]
         if reported:
             return max(reported, key=lambda held: held.ms)
-        lengths = [-edge.since_ms for edge in self.edges if edge.holder == name and edge.since_ms is not None]
+        lengths = [
+            -edge.since_ms
+            for edge in self.edges
+            if edge.holder == name and edge.since_ms is not None
+        ]
         bounds = [max(lengths)] if lengths else []
         age = self.session(name).transaction_ms
-        return Held(session=name, ms=min([*bounds, *([age] if age is not None else [])], default=0.0), exact=False)
+        return Held(
+            session=name,
+            ms=min([*bounds, *([age] if age is not None else [])], default=0.0),
+            exact=False,
+        )
 
     @property
     def longest_stuck_ms(self) -> float:
@@ -202,7 +233,9 @@ def masked_session(session: SessionInfo, masked: Callable[[str], str]) -> Sessio
     """A session without literals in its statements."""
     statement = masked(session.statement) if session.statement else None
     took = masked(session.took) if session.took else None
-    return replace(session, statement=statement, earlier=tuple(map(masked, session.earlier)), took=took)
+    return replace(
+        session, statement=statement, earlier=tuple(map(masked, session.earlier)), took=took
+    )
 
 
 def mask_edges(edges: Iterable[Edge]) -> list[Edge]:

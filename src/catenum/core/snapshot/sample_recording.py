@@ -1,4 +1,6 @@
-"""A moment of a running server as a recording, so that ``explain`` and ``draw`` read it like any other."""
+"""A moment of a running server as a recording, so that ``explain`` and ``draw`` read it like any
+other.
+"""
 
 from __future__ import annotations
 
@@ -29,15 +31,22 @@ MOST_IDENTITIES = 24
 
 
 def recording_of(
-    sample: Sample, seen: Mapping[str, Sequence[str]] | None = None, *, title: str = "live", notes: Sequence[str] = ()
+    sample: Sample,
+    seen: Mapping[str, Sequence[str]] | None = None,
+    *,
+    title: str = "live",
+    notes: Sequence[str] = (),
 ) -> Recording:
-    """The chains of a sample as a recording. ``seen``: statements of sessions seen so far in the same transaction.
+    """The chains of a sample as a recording. ``seen``: statements of sessions seen so far in the
+    same transaction.
 
-    Its clock begins with the oldest transaction of a chain. Who came first is the order of the transactions' ages,
-    then of the waits.
+    Its clock begins with the oldest transaction of a chain. Who came first is the order of the
+    transactions' ages, then of the waits.
     """
     names = {name for edge in sample.edges for name in (edge.waiter, edge.holder)}
-    members = sorted((sample.session(name) for name in names), key=lambda s: -(s.transaction_ms or 0.0))
+    members = sorted(
+        (sample.session(name) for name in names), key=lambda s: -(s.transaction_ms or 0.0)
+    )
     start = max((max(s.transaction_ms or 0.0, s.statement_ms or 0.0) for s in members), default=0.0)
     statements = {s.id: _statements(s, (seen or {}).get(s.id, ())) for s in members}
     moves: list[tuple[float, str, int]] = []
@@ -46,7 +55,11 @@ def recording_of(
         begun = start - (session.transaction_ms or 0.0)
         latest = start - (session.statement_ms or 0.0)
         for number in range(1, count + 1):
-            at = latest if number == count else begun + (latest - begun) * (number - 1) / max(1, count - 1)
+            at = (
+                latest
+                if number == count
+                else begun + (latest - begun) * (number - 1) / max(1, count - 1)
+            )
             moves.append((max(0.0, at), session.id, number))
     moves.sort(key=lambda move: (move[0], move[1]))
     events: list[Event] = []
@@ -67,7 +80,9 @@ def recording_of(
         if last and name in waiting:
             events.append(_as(event, "waits"))
             waits += [
-                _wait(edge, sample, statements, number, place, start) for edge in sample.edges if edge.waiter == name
+                _wait(edge, sample, statements, number, place, start)
+                for edge in sample.edges
+                if edge.waiter == name
             ]
         elif not last or sample.session(name).state != "working":
             events.append(_as(event, "done"))
@@ -79,19 +94,32 @@ def recording_of(
         started=sample.at,
         duration_ms=round(start, 3),
         order=tuple(name for _, name, _ in moves),
-        schedule=tuple(Move(number=n, transaction=name, statement=k) for n, (_, name, k) in enumerate(moves, 1)),
+        schedule=tuple(
+            Move(number=n, transaction=name, statement=k) for n, (_, name, k) in enumerate(moves, 1)
+        ),
         outcome=Outcome(kind="stuck" if waits else "clean"),
-        transactions=tuple(_record(session, statements[session.id], session.id in waiting) for session in members),
+        transactions=tuple(
+            _record(session, statements[session.id], session.id in waiting) for session in members
+        ),
         events=tuple(events),
         waits=tuple(waits),
         pictures=(
-            (Picture(move=len(moves), at_ms=round(start, 3), locks=sample.locks, cost_ms=sample.cost_ms),)
+            (
+                Picture(
+                    move=len(moves),
+                    at_ms=round(start, 3),
+                    locks=sample.locks,
+                    cost_ms=sample.cost_ms,
+                ),
+            )
             if sample.locks
             else ()
         ),
         notes=(
-            "a running server: earlier times are those that the server reports, and statements that ended before "
-            "the check are not known",
+            (
+                "a running server: earlier times are those that the server reports, and statements"
+                " that ended before the check are not known"
+            ),
             *_identities(sample, members),
             *notes,
             *sample.notes,
@@ -100,7 +128,9 @@ def recording_of(
     recording = replace(recording, deadlocks=_standing(sample, recording))
     if recording.deadlocks:
         recording = replace(recording, outcome=Outcome(kind="deadlock"))
-    findings = tuple(finding for finding in diagnose(recording) if finding.id != "stricter-isolation")
+    findings = tuple(
+        finding for finding in diagnose(recording) if finding.id != "stricter-isolation"
+    )
     return replace(recording, findings=findings)
 
 
@@ -108,7 +138,9 @@ def _standing(sample: Sample, recording: Recording) -> tuple[Deadlock, ...]:
     """The cycles that stood when the server was looked at: whom it gave up came after that."""
     return tuple(
         Deadlock(
-            members=tuple(member_of(*pair, recording) for pair in recording_edges(recording, cycle)),
+            members=tuple(
+                member_of(*pair, recording) for pair in recording_edges(recording, cycle)
+            ),
             victim=None,
             rule="the cycle was seen while it stood; whom the server gave up came after that",
             move=len(recording.schedule),
@@ -133,7 +165,12 @@ def _as(event: Event, what: What) -> Event:
 
 
 def _wait(
-    edge: Edge, sample: Sample, statements: Mapping[str, Sequence[str]], number: int, move: int, start: float
+    edge: Edge,
+    sample: Sample,
+    statements: Mapping[str, Sequence[str]],
+    number: int,
+    move: int,
+    start: float,
 ) -> Wait:
     texts = list(statements.get(edge.holder, ()))
     took, reported = holder_statement(sample, edge, texts), sample.session(edge.holder).took
@@ -144,7 +181,9 @@ def _wait(
         statement=number,
         holder=edge.holder,
         holder_statement=holder,
-        holder_reported_by=None if holder is None else "server" if reported == took else "statement",
+        holder_reported_by=(
+            None if holder is None else "server" if reported == took else "statement"
+        ),
         resource=edge.resource,
         wanted=edge.wanted,
         held=edge.held,

@@ -1,4 +1,5 @@
-"""What a watch can say of a server's time: it saw, it was blind (it looked and could not see), or nobody looked.
+"""What a watch can say of a server's time: it saw, it was blind (it looked and could not see), or
+nobody looked.
 
 The second and the third are never called calm.
 """
@@ -10,9 +11,11 @@ from typing import Literal
 
 from catenum.core.text import duration
 
-#: Checks may come so much later than they are due (ms); between two that are further apart, a short wait is not seen.
+#: Checks may come so much later than they are due (ms); between two that are further apart, a short
+#: wait is not seen.
 LATE_MS = 2_000.0
-#: From one check to the next it is no longer than this where nothing hinders (ms), however often somebody looks.
+#: From one check to the next it is no longer than this where nothing hinders (ms), however often
+#: somebody looks.
 OFTEN_MS = 1_000.0
 
 Turn = Literal["blind", "sees"]
@@ -37,11 +40,17 @@ class Sight:
 
     @property
     def late_ms(self) -> float:
-        """Two checks that are further apart leave a time between them in which a wait is not seen."""
+        """Two checks that are further apart leave a time between them in which a wait is not
+        seen.
+        """
         return max(self.every_ms, OFTEN_MS) + LATE_MS
 
-    def take(self, at: str, why: str | None, *, since_last_ms: float = 0.0) -> tuple[Spell | None, Turn | None]:
-        """A look, and why it did not see all (None: it did): a time that was blind, and whether that is news."""
+    def take(
+        self, at: str, why: str | None, *, since_last_ms: float = 0.0
+    ) -> tuple[Spell | None, Turn | None]:
+        """A look, and why it did not see all (None: it did): a time that was blind, and whether
+        that is news.
+        """
         before, self._at = self._at, at
         was, self.why = self.why, why
         turn: Turn | None = None

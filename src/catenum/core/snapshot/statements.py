@@ -39,7 +39,9 @@ class StatementsSeen:
             if len(current) >= MOST_TRANSACTIONS:
                 break
         self._seen = current
-        self._before_ms = {s.key: s.transaction_ms for s in sample.sessions if s.transaction_ms is not None}
+        self._before_ms = {
+            s.key: s.transaction_ms for s in sample.sessions if s.transaction_ms is not None
+        }
 
     def statements_of(self, session: SessionInfo) -> tuple[str, ...]:
         """The statements seen so far in the session's transaction."""
@@ -47,7 +49,9 @@ class StatementsSeen:
 
 
 def _joined(known: list[str], session: SessionInfo) -> list[str]:
-    """What the server keeps, behind what was seen where the server no longer has the first statements."""
+    """What the server keeps, behind what was seen where the server no longer has the first
+    statements.
+    """
     kept = list(session.earlier)
     if not session.earlier_cut:
         return kept

@@ -1,4 +1,6 @@
-"""Describes the state of a running server: chains under their head blockers, cycles, idle open transactions."""
+"""Describes the state of a running server: chains under their head blockers, cycles, idle open
+transactions.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +42,9 @@ def tell_sample(sample: Sample) -> list[Section]:
 
 
 def tell_across(sample: Sample) -> list[Section]:
-    """What goes over several servers: chains and cycles, and how it is known that sessions belong together."""
+    """What goes over several servers: chains and cycles, and how it is known that sessions belong
+    together.
+    """
     graph = sample.graph
     sections = [_cycle(sample, cycle) for cycle in graph.cycles()]
     sections += [_chain(sample, head) for head in graph.heads()]
@@ -53,16 +57,27 @@ def headline_of(sample: Sample) -> str:
     waiters = sample.graph.waiters
     if not waiters:
         idle = sample.idle_open
-        tail = f"; {len(idle)} open transaction{'s' if len(idle) != 1 else ''} doing nothing" if idle else ""
+        tail = (
+            f"; {len(idle)} open transaction{'s' if len(idle) != 1 else ''} doing nothing"
+            if idle
+            else ""
+        )
         nobody = "Nobody waits for a lock"
         if sample.blind is not None:
             nobody = f"Blind, so nobody is seen to wait for a lock: {sample.blind}"
         return f"{nobody}{tail}."
     heads = sample.graph.heads()
     cycles = len(sample.graph.cycles())
-    under = f"under {len(heads)} head blocker{'s' if len(heads) != 1 else ''}" if heads else "in a cycle"
+    under = (
+        f"under {len(heads)} head blocker{'s' if len(heads) != 1 else ''}"
+        if heads
+        else "in a cycle"
+    )
     cycle = f", {cycles} cycle{'s' if cycles != 1 else ''}" if cycles and heads else ""
-    count = f"{len(waiters)} session{'s' if len(waiters) != 1 else ''} wait{'s' if len(waiters) == 1 else ''}"
+    count = (
+        f"{len(waiters)} session{'s' if len(waiters) != 1 else ''}"
+        f" wait{'s' if len(waiters) == 1 else ''}"
+    )
     return (
         f"{count} for locks {under}{cycle}; the longest for {duration(sample.longest_wait_ms)}, "
         f"longest chain {sample.graph.longest_chain()}."
@@ -77,24 +92,40 @@ def _chain(sample: Sample, head: str) -> Section:
     longest = max((sample.waited_ms(name) for name in held_up), default=0.0)
     count = f"{direct} directly, {len(held_up)} in all"
     held = sample.holds_up(head)
-    title = f"Head blocker: {called(head)} blocks {count}, for {'' if held.exact else 'at most '}{duration(held.ms)}"
+    title = (
+        f"Head blocker: {called(head)} blocks {count}, for"
+        f" {'' if held.exact else 'at most '}{duration(held.ms)}"
+    )
     if longest > max(2 * held.ms, held.ms + SHORT_MS):
         title += f"; the longest of them has waited {duration(longest)}, for others before it"
     tree = graph.tree(head, oldest_first=True)
-    about = _about(sample, session) if head in sample.by_id or head.isdigit() else _suspected(sample, held_up)
+    about = (
+        _about(sample, session)
+        if head in sample.by_id or head.isdigit()
+        else _suspected(sample, held_up)
+    )
     kind = cache(rules_of(sample.target.server).sql.shape)
 
     def alike(branch: Branch) -> object:
         statement = sample.session(branch.name).statement
         edge = branch.edge
-        return (kind(statement) if statement else None, edge and (edge.resource.identity, edge.wanted, edge.queued))
+        return (
+            kind(statement) if statement else None,
+            edge and (edge.resource.identity, edge.wanted, edge.queued),
+        )
 
     def more(branches: Sequence[Branch]) -> str:
         waits = sorted(sample.waited_ms(branch.name) for branch in branches)
         names = listed([branch.name for branch in branches])
-        return f"and {len(branches)} more like these wait {duration(waits[0])} to {duration(waits[-1])}: {names}"
+        return (
+            f"and {len(branches)} more like these wait {duration(waits[0])} to"
+            f" {duration(waits[-1])}: {names}"
+        )
 
-    lines = [*about, *tree_lines(tree, lambda branch: _waiter(sample, branch), alike=alike, more=more)]
+    lines = [
+        *about,
+        *tree_lines(tree, lambda branch: _waiter(sample, branch), alike=alike, more=more),
+    ]
     return Section(title, tuple(lines))
 
 
@@ -104,14 +135,20 @@ def _about(sample: Sample, session: SessionInfo) -> Iterator[Line]:
     if session.statement:
         word = "its last statement" if session.state == "idle in a transaction" else "its statement"
         yield Line(f"{word}: {_statement(session)}", "plain")
-    before = session.earlier[:-1] if session.earlier[-1:] == (session.statement,) else session.earlier
+    before = (
+        session.earlier[:-1] if session.earlier[-1:] == (session.statement,) else session.earlier
+    )
     if before:
-        kept = "as far as the server still has it" if session.earlier_cut else "as the server kept it"
+        kept = (
+            "as far as the server still has it" if session.earlier_cut else "as the server kept it"
+        )
         yield Line(f"before that in its transaction, {kept}:", "plain")
         for text in before:
             yield Line(one_line(text, STATEMENT_WIDTH), "plain", indent=2)
     if session.took and (before or session.took != session.statement):
-        yield Line(f"took what is waited for with: {one_line(session.took, STATEMENT_WIDTH)}", "plain")
+        yield Line(
+            f"took what is waited for with: {one_line(session.took, STATEMENT_WIDTH)}", "plain"
+        )
 
 
 def _suspected(sample: Sample, waiters: Collection[str]) -> Iterator[Line]:
@@ -158,18 +195,26 @@ def _from(session: SessionInfo) -> str:
 
 
 def clock_time(at: str, before_ms: float) -> str:
-    """When something began that has lasted for so long, by the clock, in UTC; with the day where it is another."""
+    """When something began that has lasted for so long, by the clock, in UTC; with the day where it
+    is another.
+    """
     now = datetime.fromisoformat(at)
     began = now - timedelta(milliseconds=before_ms)
-    return f"{began:%H:%M:%S} UTC" if began.date() == now.date() else f"{began:%Y-%m-%d %H:%M:%S} UTC"
+    return (
+        f"{began:%H:%M:%S} UTC" if began.date() == now.date() else f"{began:%Y-%m-%d %H:%M:%S} UTC"
+    )
 
 
 def _since(at: str | None, before_ms: float | None) -> str:
-    return f" (since {clock_time(at, before_ms)})" if at is not None and before_ms is not None else ""
+    return (
+        f" (since {clock_time(at, before_ms)})" if at is not None and before_ms is not None else ""
+    )
 
 
 def _doing(session: SessionInfo, at: str | None = None) -> str:
-    """State and ages, and the isolation level where the server reports it. ``at``: when the server was checked."""
+    """State and ages, and the isolation level where the server reports it. ``at``: when the server
+    was checked.
+    """
     state = {
         "working": "working",
         "waits for a lock": "waiting for a lock",
@@ -180,9 +225,17 @@ def _doing(session: SessionInfo, at: str | None = None) -> str:
         "not reported": "state not reported",
     }[session.state]
     since = f" for {duration(session.state_ms)}" if session.state_ms is not None else ""
-    age = f"; transaction open for {duration(session.transaction_ms)}" if session.transaction_ms is not None else ""
+    age = (
+        f"; transaction open for {duration(session.transaction_ms)}"
+        if session.transaction_ms is not None
+        else ""
+    )
     age += _since(at, session.transaction_ms)
-    rows = f"; {counted(session.rows_changed, 'row')} changed" if session.rows_changed is not None else ""
+    rows = (
+        f"; {counted(session.rows_changed, 'row')} changed"
+        if session.rows_changed is not None
+        else ""
+    )
     if session.killed:
         state = "ended by somebody, and not gone yet"
     if session.undoing:
@@ -200,15 +253,24 @@ def _statement(session: SessionInfo) -> str:
 def _waiter(sample: Sample, branch: Branch) -> str:
     session = sample.session(branch.name)
     edge = branch.edge
-    over = f" over {edge.resource.text}: wants {edge.wanted}{_held(edge)}" if edge is not None else ""
-    who = ", ".join(part for part in (session.kind, session.user, session.application, session.host) if part)
+    over = (
+        f" over {edge.resource.text}: wants {edge.wanted}{_held(edge)}" if edge is not None else ""
+    )
+    who = ", ".join(
+        part for part in (session.kind, session.user, session.application, session.host) if part
+    )
     held_up = len(sample.graph.held_up_by(branch.name))
     also = f"; blocks {held_up} itself" if held_up else ""
     text = f" — {_statement(session)}" if session.statement else ""
     name = f"{called(branch.name)}{f' ({who})' if who else ''}"
-    age = f", transaction {duration(session.transaction_ms)}" if session.transaction_ms is not None else ""
+    age = (
+        f", transaction {duration(session.transaction_ms)}"
+        if session.transaction_ms is not None
+        else ""
+    )
     level = f", {session.isolation}" if session.isolation != "not reported" else ""
-    return f"{name} waits {_length(sample, branch.name)}{over}{also}{age}{level}{_timeout(sample, branch.name)}{text}"
+    length, timeout = _length(sample, branch.name), _timeout(sample, branch.name)
+    return f"{name} waits {length}{over}{also}{age}{level}{timeout}{text}"
 
 
 def _length(sample: Sample, name: str) -> str:
@@ -243,20 +305,28 @@ def _cycle(sample: Sample, cycle: tuple[Edge, ...]) -> Section:
     lines = []
     for edge in cycle:
         session = sample.session(edge.waiter)
-        lines.append(Line(f"{called(edge.waiter)} waits for {edge.holder} over {edge.resource.text}", "bad"))
+        lines.append(
+            Line(f"{called(edge.waiter)} waits for {edge.holder} over {edge.resource.text}", "bad")
+        )
         lines.append(Line(f"{_identity(session)}", "faint", indent=2))
         if session.statement:
             lines.append(Line(_statement(session), indent=2))
     members = {edge.waiter for edge in cycle}
     behind = sorted({name for one in members for name in sample.graph.held_up_by(one)} - members)
     for edge in (edge for name in behind for edge in sample.graph.waits_of(name)):
-        text = f"{called(edge.waiter)} waits behind the cycle, for {edge.holder} over {edge.resource.text}"
+        text = (
+            f"{called(edge.waiter)} waits behind the cycle, for {edge.holder} over"
+            f" {edge.resource.text}"
+        )
         lines.append(Line(text, "strong"))
         if sample.session(edge.waiter).statement:
             lines.append(Line(_statement(sample.session(edge.waiter)), indent=2))
     title = "A cycle: a deadlock that the server has not ended yet"
     if any(not edge.waiter.isdigit() for edge in cycle):
-        title = "A cycle across servers: none of them sees it, and none ends it; end one of these sessions"
+        title = (
+            "A cycle across servers: none of them sees it, and none ends it; end one of these"
+            " sessions"
+        )
     return Section(title, tuple(lines))
 
 
@@ -269,7 +339,11 @@ def _holding(sample: Sample, name: str, heads: Collection[str]) -> str:
     if suspected:
         return f"may be the one that session {listed(suspected)} waits for"
     unnamed = any(edge.holder not in sample.by_id for edge in sample.edges)
-    return "nobody is seen to wait for it" if unnamed or sample.partial else "nobody on this server waits for it yet"
+    return (
+        "nobody is seen to wait for it"
+        if unnamed or sample.partial
+        else "nobody on this server waits for it yet"
+    )
 
 
 def _idle(sample: Sample) -> Section:
@@ -290,7 +364,10 @@ def _idle(sample: Sample) -> Section:
 
 def _locks(sample: Sample) -> Section:
     lines = [
-        Line(f"{entry.transaction} {'has' if entry.granted else 'WAITS for'} {entry.mode} on {entry.resource.text}")
+        Line(
+            f"{entry.transaction} {'has' if entry.granted else 'WAITS for'} {entry.mode} on"
+            f" {entry.resource.text}"
+        )
         for entry in sample.locks
     ]
     return Section("Locks of the sessions in a chain", tuple(lines))
@@ -301,7 +378,8 @@ def _cost(sample: Sample) -> Section:
     text = f"{sample.connected} sessions connected; {cost}"
     if sample.deadlocks is not None:
         text += (
-            f"; {sample.deadlocks} deadlock{'s' if sample.deadlocks != 1 else ''} since the server's statistics began"
+            f"; {sample.deadlocks} deadlock{'s' if sample.deadlocks != 1 else ''} since the"
+            " server's statistics began"
         )
     lines = [Line(text, "faint"), *(Line(note, "faint") for note in sample.notes)]
     return Section("The check itself", tuple(lines))

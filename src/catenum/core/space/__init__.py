@@ -1,1 +1,3 @@
-"""The space of schedules: dependence, search, counting, the serial oracle, anomalies, the tally and its claims."""
+"""The space of schedules: dependence, search, counting, the serial oracle, anomalies, the tally and
+its claims.
+"""

@@ -1,6 +1,7 @@
 """Whether two ways of touching rows meet: by table, by mode, and by the values of unique keys.
 
-Apart from the dependence of moves, which is what they come to together, since each rule here is a server's own.
+Apart from the dependence of moves, which is what they come to together, since each rule here is a
+server's own.
 """
 
 from __future__ import annotations
@@ -11,7 +12,9 @@ from catenum.core.servers.table_access import AccessMode, KeyValue, RowKey, Tabl
 
 
 def overlap(a: TableAccess, b: TableAccess, *, gaps: bool = False) -> bool:
-    """Whether two statements that touch so depend on each other. ``gaps``: locks cover the space between rows."""
+    """Whether two statements that touch so depend on each other. ``gaps``: locks cover the space
+    between rows.
+    """
     low, high = sorted((a, b), key=lambda touch: touch.mode)
     if not _modes_meet(low.mode, high.mode):
         return False
@@ -29,7 +32,9 @@ def overlap(a: TableAccess, b: TableAccess, *, gaps: bool = False) -> bool:
 
 
 def end_overlaps(ended: TableAccess, b: TableAccess, *, gaps: bool = False) -> bool:
-    """Whether the end of a transaction that touched ``ended`` counts for a statement that touches ``b``."""
+    """Whether the end of a transaction that touched ``ended`` counts for a statement that touches
+    ``b``.
+    """
     if ended.at_once or b.at_once:
         return False
     if b.mode is AccessMode.READ and ended.mode >= AccessMode.WRITE:
@@ -39,10 +44,11 @@ def end_overlaps(ended: TableAccess, b: TableAccess, *, gaps: bool = False) -> b
 
 
 def shut_out(held: TableAccess, other: TableAccess) -> bool:
-    """Whether ``other`` waits, whenever it comes, where the change ``held`` is of a row that was locked before it.
+    """Whether ``other`` waits, whenever it comes, where the change ``held`` is of a row that was
+    locked before it.
 
-    Not what only reads. Not an INSERT: whether a row that has its key is only locked or changed makes a difference to
-    it (PostgreSQL, _bt_check_unique).
+    Not what only reads. Not an INSERT: whether a row that has its key is only locked or changed
+    makes a difference to it (PostgreSQL, _bt_check_unique).
     """
     return (
         held.mode is AccessMode.WRITE
@@ -72,10 +78,12 @@ def _rows_meet(a: frozenset[RowKey] | None, b: frozenset[RowKey] | None) -> bool
 
 
 def _inserts_meet(a: TableAccess, b: TableAccess) -> bool:
-    """Whether an INSERT and a change of rows may meet: on any unique key, so each must tell them apart.
+    """Whether an INSERT and a change of rows may meet: on any unique key, so each must tell them
+    apart.
 
-    An INSERT waits for whoever changes a row that has its value of *some* unique key (PostgreSQL, "Index Uniqueness
-    Checks"; InnoDB takes a shared lock on the entry), and which other keys a changed row has is not known.
+    An INSERT waits for whoever changes a row that has its value of *some* unique key (PostgreSQL,
+    "Index Uniqueness Checks"; InnoDB takes a shared lock on the entry), and which other keys a
+    changed row has is not known.
     """
     if a.keys is None or b.keys is None:
         return True
@@ -89,13 +97,15 @@ def _apart(a: tuple[KeyValue, ...], b: tuple[KeyValue, ...]) -> bool:
     return any(_differ(x, y) for x, y in zip(a, b, strict=True))
 
 
-#: Letters that some collation takes for another's equal (Swedish: v and w; Lithuanian: i and y; older Latin: i, j and
-#: u, v).
+#: Letters that some collation takes for another's equal (Swedish: v and w; Lithuanian: i and y;
+#: older Latin: i, j and u, v).
 _SAME_LETTERS = str.maketrans("wuyj", "vvii")
 
 
 def _differ(a: KeyValue, b: KeyValue) -> bool:
-    """Whether two values of a key are certainly different, as the server compares values of that kind."""
+    """Whether two values of a key are certainly different, as the server compares values of that
+    kind.
+    """
     (kind, is_text, one), (other_kind, other_is_text, other) = a, b
     if kind != other_kind:
         return False
@@ -103,7 +113,9 @@ def _differ(a: KeyValue, b: KeyValue) -> bool:
     if name == CLASS:
         return one != other
     if name == "integer":
-        return bool(_INTEGER.fullmatch(one) and _INTEGER.fullmatch(other)) and int(one) != int(other)
+        return bool(_INTEGER.fullmatch(one) and _INTEGER.fullmatch(other)) and int(one) != int(
+            other
+        )
     if name not in ("text", "folded") or not (is_text and other_is_text):
         return False  # a number against a text: how they compare is the server's affair
     if name == "folded":

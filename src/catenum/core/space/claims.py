@@ -1,4 +1,6 @@
-"""What an exploration allows to be said, in sentences: proven where every class was run, otherwise only not seen."""
+"""What an exploration allows to be said, in sentences: proven where every class was run, otherwise
+only not seen.
+"""
 
 from __future__ import annotations
 
@@ -15,11 +17,13 @@ Subject = Literal["deadlock", "data", "rule", "retry"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Claim:
-    """One sentence. ``good``: whether it is what one hopes for; None where it only says what is not known.
+    """One sentence. ``good``: whether it is what one hopes for; None where it only says what is not
+    known.
 
-    ``proven``: it holds for every schedule, since all classes were run. ``runs``: how many schedules it rests on.
-    ``swaps``: how many exchanges of independent moves were checked for it. ``by_serial_order``: a rule is false even
-    where the transactions ran one after another. ``apart``: values that were left out of the comparison.
+    ``proven``: it holds for every schedule, since all classes were run. ``runs``: how many
+    schedules it rests on. ``swaps``: how many exchanges of independent moves were checked for it.
+    ``by_serial_order``: a rule is false even where the transactions ran one after another.
+    ``apart``: values that were left out of the comparison.
     """
 
     about: Subject
@@ -34,20 +38,31 @@ class Claim:
 
 def claims(exploration: Exploration) -> list[Claim]:
     """The sentences that matter: of deadlocks, of data, of rules, of retries."""
-    return [*_deadlocks(exploration), *_data(exploration), *_rules(exploration), *_tries(exploration)]
+    return [
+        *_deadlocks(exploration),
+        *_data(exploration),
+        *_rules(exploration),
+        *_tries(exploration),
+    ]
 
 
-def _seen(exploration: Exploration, about: Subject, text: str, *, good: bool | None = False) -> Claim:
+def _seen(
+    exploration: Exploration, about: Subject, text: str, *, good: bool | None = False
+) -> Claim:
     """The outcome of some schedules: seen, so it needs no proof that it can happen."""
     return Claim(about=about, text=text, good=good, proven=True, runs=exploration.tally.schedules)
 
 
 def _never(exploration: Exploration, about: Subject, proven: str, unseen: str) -> Claim:
-    """What was the outcome of no schedule: proven where all were run, otherwise not seen in so many."""
+    """What was the outcome of no schedule: proven where all were run, otherwise not seen in so
+    many.
+    """
     runs = exploration.tally.schedules
     swaps = exploration.tally.swaps
     if exploration.reach.complete:
-        return Claim(about=about, text=f"proven: {proven}", good=True, proven=True, runs=runs, swaps=swaps)
+        return Claim(
+            about=about, text=f"proven: {proven}", good=True, proven=True, runs=runs, swaps=swaps
+        )
     why = "the others were not run"
     if exploration.reach.raced:
         why = "the server itself decided how some of them went on"
@@ -60,20 +75,25 @@ def _deadlocks(exploration: Exploration) -> Iterator[Claim]:
     deadlocks = tally.met("deadlock")
     if tally.uncounted:
         text = (
-            f"the server counted {counted(tally.uncounted, 'deadlock')} that no client received, so a routine "
-            "catches them: nothing is said of deadlocks here"
+            f"the server counted {counted(tally.uncounted, 'deadlock')} that no client received, so"
+            " a routine catches them: nothing is said of deadlocks here"
         )
         yield Claim(about="deadlock", text=text, good=False, proven=False, runs=tally.schedules)
         return
     if not deadlocks and tally.may_hide:
         text = (
-            "not proven: no deadlock was reported to a client, but a routine catches errors, and the server's own "
-            "count could not be compared, since others are at work there"
+            "not proven: no deadlock was reported to a client, but a routine catches errors, and"
+            " the server's own count could not be compared, since others are at work there"
         )
         yield Claim(about="deadlock", text=text, good=None, proven=False, runs=tally.schedules)
         return
     if not deadlocks:
-        yield _never(exploration, "deadlock", "no schedule of these statements deadlocks", "no deadlock was seen")
+        yield _never(
+            exploration,
+            "deadlock",
+            "no schedule of these statements deadlocks",
+            "no deadlock was seen",
+        )
         return
     cycles = f", in {len(tally.cycles)} different cycles" if len(tally.cycles) > 1 else ""
     verb = "deadlocks" if deadlocks == 1 else "deadlock"
@@ -87,11 +107,17 @@ def _data(exploration: Exploration) -> Iterator[Claim]:
     if rows:
         count = sum(rows.values())
         verb = "leaves" if count == 1 else "leave"
-        text = f"{_how_often(count, tally.schedules)} {verb} rows that no serial order leaves: {_named(rows)}"
+        text = (
+            f"{_how_often(count, tally.schedules)} {verb} rows that no serial order leaves:"
+            f" {_named(rows)}"
+        )
         yield _seen(exploration, "data", text)
     if reads:
         count = sum(reads.values())
-        text = f"in {_how_often(count, tally.schedules)} the rows at the end are right, but what was read is not: {_named(reads)}"
+        text = (
+            f"in {_how_often(count, tally.schedules)} the rows at the end are right, but what was"
+            f" read is not: {_named(reads)}"
+        )
         yield _seen(exploration, "data", text)
     if not tally.anomalies and not unchecked:
         apart = tuple(exploration.ignored)
@@ -100,7 +126,10 @@ def _data(exploration: Exploration) -> Iterator[Claim]:
         claim = _never(exploration, "data", proven, f"no wrong data was seen{but}")
         yield replace(claim, apart=apart)
     if unchecked:
-        text = f"not proven: the data of {_how_often(unchecked, tally.schedules)} could not be checked, since not every serial "
+        text = (
+            f"not proven: the data of {_how_often(unchecked, tally.schedules)} could not be"
+            " checked, since not every serial "
+        )
         text += "order was run"
         yield Claim(about="data", text=text, good=None, proven=False, runs=tally.schedules)
 
@@ -122,16 +151,24 @@ def _rules(exploration: Exploration) -> Iterator[Claim]:
         text = f"the rule '{title}' is false after {_how_often(count, tally.schedules)}"
         if serial is not None:
             text += (
-                f"; it is also false where they run one after another ({', then '.join(serial)}), so no isolation "
-                "level can keep the rule: the statements themselves break it"
+                f"; it is also false where they run one after another ({', then '.join(serial)}),"
+                " so no isolation level can keep the rule: the statements themselves break it"
             )
         yield Claim(
-            about="rule", text=text, good=False, proven=True, runs=tally.schedules, by_serial_order=serial is not None
+            about="rule",
+            text=text,
+            good=False,
+            proven=True,
+            runs=tally.schedules,
+            by_serial_order=serial is not None,
         )
 
 
 def _named(counts: dict[str, int]) -> str:
-    return ", ".join(f"{name} in {count:,}" for name, count in sorted(counts.items(), key=lambda i: (-i[1], i[0])))
+    return ", ".join(
+        f"{name} in {count:,}"
+        for name, count in sorted(counts.items(), key=lambda i: (-i[1], i[0]))
+    )
 
 
 def _tries(exploration: Exploration) -> Iterator[Claim]:
@@ -140,7 +177,10 @@ def _tries(exploration: Exploration) -> Iterator[Claim]:
         return
     most = ", ".join(f"{name} {n}" for name, n in tally.attempts.items() if n > 1)
     failed = tally.schedules - tally.ended_well
-    text = f"with retries, all transactions succeed in {_how_often(tally.ended_well, tally.schedules)} (most attempts: {most})"
+    text = (
+        f"with retries, all transactions succeed in {_how_often(tally.ended_well, tally.schedules)}"
+        f" (most attempts: {most})"
+    )
     if failed:
         text += f"; in {failed:,} a transaction exhausted its retries"
     yield _seen(exploration, "retry", text, good=not failed)
@@ -155,7 +195,9 @@ def describe_outcome(entry: OutcomeEntry) -> str:
     parts = []
     for name, kinds in entry.failed_by.items():
         gone = entry.status.get(name) == "failed"
-        word = {"deadlock": "victim", "refused": "refused", "timeout": "timed out"}.get(kinds[-1], "rejected")
+        word = {"deadlock": "victim", "refused": "refused", "timeout": "timed out"}.get(
+            kinds[-1], "rejected"
+        )
         times = f" {len(kinds)}×" if len(kinds) > 1 else ""
         parts.append(f"{name} {word}{times}" + ("" if gone else ", then done"))
     left = [name for name, status in entry.status.items() if status == "cut off"]

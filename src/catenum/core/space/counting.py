@@ -1,10 +1,12 @@
-"""How many schedules there are, how many classes of equivalent ones, and a fair sample of the classes.
+"""How many schedules there are, how many classes of equivalent ones, and a fair sample of the
+classes.
 
-Counted before anything runs, so as if every transaction could always move: what waiting rules out is only known when
-it is tried, and the number told is the most there can be. Each class is counted by its lexicographic normal form, the
-first of its schedules in the order of the transactions' names (Anisimov and Knuth 1979); sleep sets find just those.
-The count of what follows from a state is kept, so that the n-th class can be had without those before it, and a sample
-without repetition is a sample of numbers.
+Counted before anything runs, so as if every transaction could always move: what waiting rules out
+is only known when it is tried, and the number told is the most there can be. Each class is counted
+by its lexicographic normal form, the first of its schedules in the order of the transactions' names
+(Anisimov and Knuth 1979); sleep sets find just those. The count of what follows from a state is
+kept, so that the n-th class can be had without those before it, and a sample without repetition is
+a sample of numbers.
 """
 
 from __future__ import annotations
@@ -23,8 +25,12 @@ MOST_STATES = 30_000
 
 
 def schedules(moves: Mapping[str, int]) -> int:
-    """How many orders there are of so many moves of each transaction (the multinomial coefficient)."""
-    return math.factorial(sum(moves.values())) // math.prod(math.factorial(n) for n in moves.values())
+    """How many orders there are of so many moves of each transaction (the multinomial
+    coefficient).
+    """
+    return math.factorial(sum(moves.values())) // math.prod(
+        math.factorial(n) for n in moves.values()
+    )
 
 
 class TooMany(Exception):
@@ -34,14 +40,21 @@ class TooMany(Exception):
 class Classes:
     """The classes of one scenario's schedules under a dependence relation.
 
-    ``every``: as though all moves depended on each other, so that each schedule is a class of its own.
+    ``every``: as though all moves depended on each other, so that each schedule is a class of its
+    own.
     """
 
-    def __init__(self, dependence: Dependence, moves: Mapping[str, int], *, every: bool = False) -> None:
+    def __init__(
+        self, dependence: Dependence, moves: Mapping[str, int], *, every: bool = False
+    ) -> None:
         self.names = tuple(moves)
         self.moves = tuple(moves.values())
-        self._steps = [[self._step(dependence, name, k) for k in range(n)] for name, n in moves.items()]
-        self._depend: Callable[[Step, Step], bool] = (lambda one, other: True) if every else dependence.depend
+        self._steps = [
+            [self._step(dependence, name, k) for k in range(n)] for name, n in moves.items()
+        ]
+        self._depend: Callable[[Step, Step], bool] = (
+            (lambda one, other: True) if every else dependence.depend
+        )
         self._counts: dict[_State, int] = {}
 
     @staticmethod
@@ -49,14 +62,18 @@ class Classes:
         return (name, place if place < len(dependence.statements[name]) else None)
 
     def _children(self, state: _State) -> Iterator[tuple[int, _State]]:
-        """The moves that can follow, each with the state it leads to; who sleeps there is left out."""
+        """The moves that can follow, each with the state it leads to; who sleeps there is left
+        out.
+        """
         places, asleep = state
         sleeping = set(asleep)
         for mover, place in enumerate(places):
             if place == self.moves[mover] or mover in asleep:
                 continue
             step = self._steps[mover][place]
-            left = frozenset(z for z in sleeping if not self._depend(self._steps[z][places[z]], step))
+            left = frozenset(
+                z for z in sleeping if not self._depend(self._steps[z][places[z]], step)
+            )
             yield mover, ((*places[:mover], place + 1, *places[mover + 1 :]), left)
             sleeping.add(mover)
 
@@ -87,7 +104,9 @@ class Classes:
         return self._counts[self.start]
 
     def nth(self, number: int) -> tuple[str, ...]:
-        """The schedule that stands for class ``number``, from 0. ``count`` must have succeeded before."""
+        """The schedule that stands for class ``number``, from 0. ``count`` must have succeeded
+        before.
+        """
         state, path = self.start, []
         while state[0] != self.moves:
             for mover, child in self._children(state):
@@ -104,8 +123,9 @@ class Classes:
     def sample(self, size: int, total: int | None, seed: int) -> Iterator[tuple[str, ...]]:
         """Schedules of different classes by chance, without repetition, until ``size`` were taken.
 
-        ``total`` is the count; None where it is not known: then orders are drawn, and those of a class that was drawn
-        before are left out, so that large classes come more readily than small ones.
+        ``total`` is the count; None where it is not known: then orders are drawn, and those of a
+        class that was drawn before are left out, so that large classes come more readily than small
+        ones.
         """
         chance = random.Random(seed)
         if total is not None:
@@ -137,7 +157,9 @@ class Classes:
         while left:
             first: dict[int, int] = {}
             for place, (mover, step) in enumerate(left):
-                if mover not in first and not any(self._depend(step, earlier) for _, earlier in left[:place]):
+                if mover not in first and not any(
+                    self._depend(step, earlier) for _, earlier in left[:place]
+                ):
                     first[mover] = place
             mover, _ = left.pop(first[min(first)])
             result.append(self.names[mover])

@@ -1,19 +1,21 @@
 """Which moves depend on each other: what must keep its order because the result could differ.
 
-The relation of Mazurkiewicz (1977), read off the statements' footprints: two moves are independent where no row, no
-table and no lock is common to them in a way that counts. Rows are distinguished where a unique key is compared with
-constants; a table is taken whole where it is not, and everything where the text cannot be understood. When in doubt
-two moves depend: a schedule too many costs time, one too few costs the truth.
+The relation of Mazurkiewicz (1977), read off the statements' footprints: two moves are independent
+where no row, no table and no lock is common to them in a way that counts. Rows are distinguished
+where a unique key is compared with constants; a table is taken whole where it is not, and
+everything where the text cannot be understood. When in doubt two moves depend: a schedule too many
+costs time, one too few costs the truth.
 
 What counts beyond the rows themselves:
 
-- A transaction's end releases its locks and shows its changes, so it depends on whatever of another transaction
-  meets one of its statements.
-- A plain read under snapshots (PostgreSQL documentation, 13.2; MariaDB documentation, "Transactions: Repeatable
-  Read") meets another transaction's end, not its statements. Where the snapshot is the transaction's, the statement
-  that takes it depends on the end of every writer of what the transaction ever touches.
-- On PostgreSQL's serializable level who is refused can turn on any order within a group of connected transactions
-  (Ports and Grittner 2012): there all moves depend.
+- A transaction's end releases its locks and shows its changes, so it depends on whatever of another
+  transaction meets one of its statements.
+- A plain read under snapshots (PostgreSQL documentation, 13.2; MariaDB documentation,
+  "Transactions: Repeatable Read") meets another transaction's end, not its statements. Where the
+  snapshot is the transaction's, the statement that takes it depends on the end of every writer of
+  what the transaction ever touches.
+- On PostgreSQL's serializable level who is refused can turn on any order within a group of
+  connected transactions (Ports and Grittner 2012): there all moves depend.
 - Under InnoDB's gap locks an insert meets every locking access to its table.
 """
 
@@ -62,9 +64,9 @@ _NO_WAIT = re.compile(r"\b(?:skip\s+locked|nowait|wait\s+\d)", re.IGNORECASE)
 class Dependence:
     """The relation for one scenario on one server.
 
-    ``footprint_of`` may be another reader of statements; ``functions`` are the names of functions that are not the
-    server's own, whatever a statement may mean by them. ``classes``: of the values that are written for a column, which
-    the server takes for the same (see ``to_ask``).
+    ``footprint_of`` may be another reader of statements; ``functions`` are the names of functions
+    that are not the server's own, whatever a statement may mean by them. ``classes``: of the values
+    that are written for a column, which the server takes for the same (see ``to_ask``).
     """
 
     def __init__(
@@ -87,31 +89,48 @@ class Dependence:
             if sum(other.lower() == name.lower() for other in tables) > 1:
                 self.tables[name.lower()] = replace(self.tables[name.lower()], opaque=True)
         self.children = {
-            parent.lower(): [child for child, keys in self.tables.items() if parent in keys.references]
+            parent.lower(): [
+                child for child, keys in self.tables.items() if parent in keys.references
+            ]
             for keys in tables.values()
             for parent in keys.references
         }
-        self.levels = {n: t.isolation or default_isolation for n, t in scenario.transactions.items()}
-        self.statements = {n: [s.text for s in t.statements] for n, t in scenario.transactions.items()}
+        self.levels = {
+            n: t.isolation or default_isolation for n, t in scenario.transactions.items()
+        }
+        self.statements = {
+            n: [s.text for s in t.statements] for n, t in scenario.transactions.items()
+        }
         self.footprints: dict[Step, Footprint] = {
             (name, number): self._read(sql, scenario.transactions[name].fixed)
             for name, texts in self.statements.items()
             for number, sql in enumerate(texts)
         }
-        self._numbers_count = numbers_matter(scenario, rules, self.footprints, self.tables, self.children)
+        self._numbers_count = numbers_matter(
+            scenario, rules, self.footprints, self.tables, self.children
+        )
         self._scanners = scanners(rules, self.footprints, self.tables, self._descendants)
         self._again = {name for name, one in scenario.transactions.items() if one.retry is not None}
         self.touches: dict[Step, tuple[TableAccess, ...]] = {
-            step: tuple(self._touches(found, self.levels[step[0]])) for step, found in self.footprints.items()
+            step: tuple(self._touches(found, self.levels[step[0]]))
+            for step, found in self.footprints.items()
         }
-        #: Transactions that may change their own level, search path or limits: no relation holds for them.
+        #: Transactions that may change their own level, search path or limits: no relation holds
+        #: for them.
         self.dependent_on_all = {
-            name for (name, _), found in self.footprints.items() if found.may_set_anything or self._calls_own(found)
+            name
+            for (name, _), found in self.footprints.items()
+            if found.may_set_anything or self._calls_own(found)
         }
-        self.fixed = {name: transaction.fixed for name, transaction in scenario.transactions.items()}
-        self.decides = {n for n, t in scenario.transactions.items() if any(s.when for s in t.statements)}
+        self.fixed = {
+            name: transaction.fixed for name, transaction in scenario.transactions.items()
+        }
+        self.decides = {
+            n for n, t in scenario.transactions.items() if any(s.when for s in t.statements)
+        }
         limited = {name for (name, _), found in self.footprints.items() if found.sets is not None}
-        #: Statements that may be over without what they would lock: by a condition, a limit, since they do not wait.
+        #: Statements that may be over without what they would lock: by a condition, a limit, since
+        #: they do not wait.
         self.may_pass: set[Step] = {
             (name, number)
             for name, transaction in scenario.transactions.items()
@@ -120,7 +139,9 @@ class Dependence:
             or transaction.timeout is not None
             or name in limited
             or _NO_WAIT.search(statement.text)
-            or not waits_certainly((name, number), self.footprints[name, number], self.levels[name], rules, self.tables)
+            or not waits_certainly(
+                (name, number), self.footprints[name, number], self.levels[name], rules, self.tables
+            )
         }
         self.snapshots = {name: self._snapshot_steps(name) for name in scenario.transactions}
         self._bound = self._bound_groups()
@@ -128,7 +149,7 @@ class Dependence:
         self._known: dict[tuple[Step, Step, Binding, Binding, frozenset[Step]], bool] = {}
         self._bound_touches: dict[tuple[Step, Binding], tuple[TableAccess, ...]] = {}
 
-    # -- the relation ------------------------------------------------------------------------------------------------
+    # -- the relation ------------------------------------------------------------------------------
 
     def depend(
         self,
@@ -140,17 +161,24 @@ class Dependence:
     ) -> bool:
         """Whether ``a`` and ``b`` must keep their order. Moves of one transaction always must.
 
-        ``bound_a``, ``bound_b``: the values that the statements were sent with, where they are known (``PASSED``: the
-        statement was not sent). A value that is not known may be any. ``held``: those of the two that change a row
-        which their transaction had locked before (see ``locking.Locked``): who wants the row waits for it anyway.
+        ``bound_a``, ``bound_b``: the values that the statements were sent with, where they are
+        known (``PASSED``: the statement was not sent). A value that is not known may be any.
+        ``held``: those of the two that change a row which their transaction had locked before (see
+        ``locking.Locked``): who wants the row waits for it anyway.
         """
         if a[0] == b[0]:
             return True
         if PASSED in (bound_a, bound_b):
             return False
-        if a[0] in self.dependent_on_all or b[0] in self.dependent_on_all or frozenset((a, b)) in self.widened:
+        if (
+            a[0] in self.dependent_on_all
+            or b[0] in self.dependent_on_all
+            or frozenset((a, b)) in self.widened
+        ):
             return True
-        pair = (a, b, bound_a, bound_b, held) if repr(a) <= repr(b) else (b, a, bound_b, bound_a, held)
+        pair = (
+            (a, b, bound_a, bound_b, held) if repr(a) <= repr(b) else (b, a, bound_b, bound_a, held)
+        )
         if pair not in self._known:
             self._known[pair] = self._depend(*pair)
         return self._known[pair]
@@ -160,8 +188,9 @@ class Dependence:
         self.widened |= {frozenset(pair) for pair in pairs}
 
     def special(self, a: Step, b: Step) -> bool:
-        """Whether two steps that are independent touch one table (or sequence) all the same, so that it takes a reason
-        to call them so: different keys, rows that were locked before, numbers that nobody tells apart, a snapshot.
+        """Whether two steps that are independent touch one table (or sequence) all the same, so
+        that it takes a reason to call them so: different keys, rows that were locked before,
+        numbers that nobody tells apart, a snapshot.
         """
         gaps = self._gaps(a[0], b[0])
         return any(
@@ -188,11 +217,19 @@ class Dependence:
         self._bound_touches.clear()
 
     def _read(self, sql: str, values: Values) -> Footprint:
-        return self._footprint_of(sql) if self._footprint_of is not None else self.rules.sql.footprint(sql, values)
+        return (
+            self._footprint_of(sql)
+            if self._footprint_of is not None
+            else self.rules.sql.footprint(sql, values)
+        )
 
     def _calls_own(self, found: Footprint) -> bool:
         """Whether it may call a function that is not the server's own."""
-        called = found.functions | found.attributes if self.rules.sql.calls_as_columns else found.functions
+        called = (
+            found.functions | found.attributes
+            if self.rules.sql.calls_as_columns
+            else found.functions
+        )
         return bool(called & self.functions) or "*" in self.functions
 
     def touched(self, step: Step, bound: Binding = NOTHING) -> tuple[TableAccess, ...]:
@@ -201,7 +238,9 @@ class Dependence:
         if not bound or number is None:
             return self.touches[step]
         if (step, bound) not in self._bound_touches:
-            self._bound_touches[step, bound] = tuple(self._touches(self.read(step, bound), self.levels[name]))
+            self._bound_touches[step, bound] = tuple(
+                self._touches(self.read(step, bound), self.levels[name])
+            )
         return self._bound_touches[step, bound]
 
     def read(self, step: Step, bound: Binding = NOTHING) -> Footprint:
@@ -213,7 +252,9 @@ class Dependence:
             return self.footprints[step]
         return self._read(self.statements[name][number], {**self.fixed[name], **dict(bound)})
 
-    def _depend(self, a: Step, b: Step, bound_a: Binding, bound_b: Binding, held: frozenset[Step]) -> bool:
+    def _depend(
+        self, a: Step, b: Step, bound_a: Binding, bound_b: Binding, held: frozenset[Step]
+    ) -> bool:
         if self._bound.get(a[0], a[0]) == self._bound.get(b[0], b[0]):
             return True
         gaps = self._gaps(a[0], b[0])
@@ -233,7 +274,9 @@ class Dependence:
         )
 
     def _nobody_scans(self, touch: TableAccess, a: Step, b: Step) -> bool:
-        """Whether two writes have nothing in common but the order of rows, and no scan can come behind both."""
+        """Whether two writes have nothing in common but the order of rows, and no scan can come
+        behind both.
+        """
         if touch.table is None or not touch.table.startswith(ROW_ORDER):
             return False
         left = self._scanners.get(touch.table.removeprefix(ROW_ORDER), set()) - {a, b}
@@ -263,11 +306,13 @@ class Dependence:
         )
 
     def _share_a_table(self, a: str, b: str) -> bool:
-        """Whether two transactions touch one table that one of them writes, whichever rows: predicate locks cover
-        pages and ranges, as the plan has it (Ports and Grittner 2012, 5.2).
+        """Whether two transactions touch one table that one of them writes, whichever rows:
+        predicate locks cover pages and ranges, as the plan has it (Ports and Grittner 2012, 5.2).
         """
         return any(
-            x.table is None or y.table is None or (x.table == y.table and max(x.mode, y.mode) >= AccessMode.SHARE)
+            x.table is None
+            or y.table is None
+            or (x.table == y.table and max(x.mode, y.mode) >= AccessMode.SHARE)
             for x in self.all_touches(a)
             for y in self.all_touches(b)
         )
@@ -282,18 +327,23 @@ class Dependence:
 
     @property
     def plain(self) -> bool:
-        """Whether all that the statements do is known: each is understood, and none runs code of a user's own."""
+        """Whether all that the statements do is known: each is understood, and none runs code of a
+        user's own.
+        """
         return not self.dependent_on_all and not self.not_understood()
 
     def written(self) -> frozenset[str]:
         """The tables that some statement can write, where all is known (``plain``)."""
         every = (touch for touches in self.touches.values() for touch in touches)
         return frozenset(
-            touch.table for touch in every if touch.table and touch.mode >= AccessMode.WRITE and not touch.at_once
+            touch.table
+            for touch in every
+            if touch.table and touch.mode >= AccessMode.WRITE and not touch.at_once
         )
 
     def updated(self) -> dict[str, frozenset[str]]:
-        """Those of ``written`` whose rows stay, with their keys: nothing but UPDATE writes them, and no foreign key.
+        """Those of ``written`` whose rows stay, with their keys: nothing but UPDATE writes them,
+        and no foreign key.
 
         With the columns that are set.
         """
@@ -307,16 +357,21 @@ class Dependence:
                 or not keys.primary
                 or keys.references
                 or self._moves_keys(access, keys)
-                or ((access.writes or access.verb == "schema") and not (access.verb == "update" and access.columns))
+                or (
+                    (access.writes or access.verb == "schema")
+                    and not (access.verb == "update" and access.columns)
+                )
             ):
                 other.add(table)
             elif access.writes:
                 columns.setdefault(table, set()).update(access.columns)
-        return {table: frozenset(columns[table]) for table in (self.written() - other) & columns.keys()}
+        return {
+            table: frozenset(columns[table]) for table in (self.written() - other) & columns.keys()
+        }
 
     def to_ask(self) -> dict[Column, list[Written]]:
-        """The values that statements compare a key's column with, or give it, where only the server can tell which are
-        the same.
+        """The values that statements compare a key's column with, or give it, where only the server
+        can tell which are the same.
         """
         found: dict[Column, dict[Written, None]] = {}
         for footprint in self.footprints.values():
@@ -327,7 +382,7 @@ class Dependence:
                         found.setdefault((access.table.lower(), column), {})[written] = None
         return {column: list(written) for column, written in found.items()}
 
-    # -- what a statement touches ------------------------------------------------------------------------------------
+    # -- what a statement touches ------------------------------------------------------------------
 
     def _touches(self, found: Footprint, level: str) -> Iterator[TableAccess]:
         if not found.understood or found.calls_unknown or self._calls_own(found):
@@ -337,7 +392,8 @@ class Dependence:
             yield TableAccess(SEQUENCES, AccessMode.WRITE)
         if found.named_locks:
             yield TableAccess(NAMED_LOCKS, AccessMode.WRITE)
-        # InnoDB reads by locks in every statement that is no plain query, SET among them (store_lock in ha_innodb.cc)
+        # InnoDB reads by locks in every statement that is no plain query, SET among them
+        # (store_lock in ha_innodb.cc)
         writes = any(access.writes for access in found.accesses) or found.sets is not None
         for access in found.accesses:
             keys = self.tables.get(access.table.lower())
@@ -354,7 +410,9 @@ class Dependence:
                 yield TableAccess(access.table.lower(), mode, some)
             yield from self._related(access, keys)
             if keys.made and (access.verb == "insert" or access.sets_default):
-                yield TableAccess(SEQUENCES, AccessMode.WRITE if self._numbers_count else AccessMode.SHARE)
+                yield TableAccess(
+                    SEQUENCES, AccessMode.WRITE if self._numbers_count else AccessMode.SHARE
+                )
             if access.verb in ("insert", "update") and access.table.lower() in self._scanners:
                 yield TableAccess(f"{ROW_ORDER}{access.table.lower()}", AccessMode.WRITE)
 
@@ -370,7 +428,9 @@ class Dependence:
         return self.rules.locks.read_mode(level, within_write=within_write)
 
     def _rows(self, access: Access, keys: TableKeys) -> Iterator[frozenset[RowKey] | None]:
-        """The rows that may be touched: where a key is compared with a list of values, one after another."""
+        """The rows that may be touched: where a key is compared with a list of values, one after
+        another.
+        """
         lists = dict(access.choices)
         single = [columns[0] for columns in unique_keys(access, keys) if len(columns) == 1]
         column = next((one for one in single if one.lower() in lists), None)
@@ -396,9 +456,16 @@ class Dependence:
         elif len(known) > 1:
             return None  # a server that locks what it passes may come by either
         name = access.table.lower()
-        return frozenset((c, tuple(self._value(name, column, keys, given) for column in c)) for c in known) or None
+        return (
+            frozenset(
+                (c, tuple(self._value(name, column, keys, given) for column in c)) for c in known
+            )
+            or None
+        )
 
-    def _value(self, table: str, column: str, keys: TableKeys, given: Mapping[str, Written]) -> KeyValue:
+    def _value(
+        self, table: str, column: str, keys: TableKeys, given: Mapping[str, Written]
+    ) -> KeyValue:
         written = given[column.lower()]
         number = self._classes.get((table, column), {}).get(written)
         if number is not None:
@@ -411,11 +478,15 @@ class Dependence:
         return bool(set(set_here) & {"*", *(column.lower() for column in keys.columns)})
 
     def _related(self, access: Access, keys: TableKeys) -> Iterator[TableAccess]:
-        """What foreign keys touch besides: the parent is locked, the children are looked at or changed."""
+        """What foreign keys touch besides: the parent is locked, the children are looked at or
+        changed.
+        """
         if access.verb in ("insert", "update"):
             for parent in keys.references:
                 yield TableAccess(parent.lower(), AccessMode.SHARE)
-        if access.verb == "delete" or (access.verb in ("insert", "update") and self._moves_keys(access, keys)):
+        if access.verb == "delete" or (
+            access.verb in ("insert", "update") and self._moves_keys(access, keys)
+        ):
             for child in self._descendants(access.table.lower()):
                 below = self.tables[child]
                 if below.triggers or below.opaque:
@@ -425,7 +496,9 @@ class Dependence:
                     yield TableAccess(parent.lower(), AccessMode.SHARE)
 
     def _descendants(self, table: str) -> list[str]:
-        """Every table that a cascade from ``table`` can reach, itself too where it refers to itself."""
+        """Every table that a cascade from ``table`` can reach, itself too where it refers to
+        itself.
+        """
         found: list[str] = []
         rest = list(self.children.get(table, ()))
         while rest:
@@ -435,7 +508,7 @@ class Dependence:
                 rest += self.children.get(child, ())
         return found
 
-    # -- what levels add ---------------------------------------------------------------------------------------------
+    # -- what levels add ---------------------------------------------------------------------------
 
     def _gaps(self, *names: str) -> bool:
         return self.rules.locks.locks_gaps([self.levels[name] for name in names])
@@ -443,12 +516,18 @@ class Dependence:
     def _snapshot_steps(self, name: str) -> range:
         """The statements that may take the transaction's snapshot."""
         count = len(self.statements[name])
-        if name in self.decides and self.rules.locks.snapshot_statements(self.levels[name], [()] * count):
+        if name in self.decides and self.rules.locks.snapshot_statements(
+            self.levels[name], [()] * count
+        ):
             return range(count)  # which statement comes first is decided in the run
         touched = [[touch.mode for touch in self.touches[name, number]] for number in range(count)]
         found = self.rules.locks.snapshot_statements(self.levels[name], touched)
         takes_none = 0  # LOCK TABLE, SET and savepoints before it come without one
-        while found and takes_none < count and self._without_snapshot(self.footprints[name, takes_none]):
+        while (
+            found
+            and takes_none < count
+            and self._without_snapshot(self.footprints[name, takes_none])
+        ):
             takes_none += 1
         return range(min(count, found.stop + takes_none)) if found else found
 
@@ -457,8 +536,12 @@ class Dependence:
         return bool(not found.parsed or found.sets or any(a.lock_mode for a in found.accesses))
 
     def _bound_groups(self) -> dict[str, str]:
-        """Where any order can decide who is refused: each transaction's group of connected ones, by a member's name."""
-        strict = [n for n, level in self.levels.items() if self.rules.locks.refuses_by_any_order(level)]
+        """Where any order can decide who is refused: each transaction's group of connected ones, by
+        a member's name.
+        """
+        strict = [
+            n for n, level in self.levels.items() if self.rules.locks.refuses_by_any_order(level)
+        ]
         group = {name: name for name in strict}
         for a, b in combinations(strict, 2):
             if group[a] != group[b] and self._share_a_table(a, b):

@@ -6,7 +6,8 @@ import re
 from collections.abc import Iterable, Sequence
 
 Written = tuple[bool, str]
-#: Values that mean the same at any moment: digits, signs, hexadecimal letters, T and Z of times. No word such as "now".
+#: Values that mean the same at any moment: digits, signs, hexadecimal letters, T and Z of times. No
+#: word such as "now".
 _STEADY = re.compile(r"[0-9A-Fa-f:.,+\-\s TZ\[\]()/]*")
 
 
@@ -16,8 +17,8 @@ def steady(written: Sequence[Written]) -> list[Written]:
 
 
 def classes_of(written: Sequence[Written], apart: Iterable[tuple[int, int]]) -> dict[Written, int]:
-    """Classes of values: two are in different ones only where all of the one are certainly apart from all of the
-    other. ``apart``: pairs, by their place in ``written``.
+    """Classes of values: two are in different ones only where all of the one are certainly apart
+    from all of the other. ``apart``: pairs, by their place in ``written``.
     """
     known = {frozenset(pair) for pair in apart}
     number = list(range(len(written)))

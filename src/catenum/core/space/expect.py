@@ -23,7 +23,9 @@ ALWAYS = {"broken rule": "rules: any", "error": "errors: any"}
 
 @dataclass(frozen=True, slots=True)
 class Term:
-    """One thing expected: that some schedule ends in ``word``, or that none does, or (``any``) either."""
+    """One thing expected: that some schedule ends in ``word``, or that none does, or (``any``)
+    either.
+    """
 
     word: str
     none: bool
@@ -36,7 +38,8 @@ class Term:
 def parse_expectation(text: str) -> list[Term]:
     """The terms of an expectation. Raises InputError for an unknown word.
 
-    That no rule is false and no statement is rejected is expected in any case, unless a term says something of it.
+    That no rule is false and no statement is rejected is expected in any case, unless a term says
+    something of it.
     """
     terms = []
     for part in text.split(","):
@@ -80,10 +83,14 @@ def unmet(terms: list[Term], tally: Tally) -> list[str]:
             continue
         count = count_of(term.word, tally)
         if term.none and tally.uncounted and term.word in ("deadlock", "conflict"):
-            reported.append(f"the server counted {tally.uncounted} deadlocks that no client received")
+            reported.append(
+                f"the server counted {tally.uncounted} deadlocks that no client received"
+            )
         unchecked = sum(e.count for e in tally.outcomes.values() if e.data == "unchecked")
         if term.none and unchecked and term.word in DATA_WORDS:
-            reported.append(f"the data of {unchecked} of {tally.schedules} schedules could not be checked")
+            reported.append(
+                f"the data of {unchecked} of {tally.schedules} schedules could not be checked"
+            )
         if term.none and count:
             reported.append(f"{term.word} in {count} of {tally.schedules} schedules")
         if not term.none and not count:

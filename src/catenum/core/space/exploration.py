@@ -14,11 +14,13 @@ from catenum.core.text import counted
 
 @dataclass(kw_only=True)
 class Reach:
-    """How far an exploration got. ``classes`` None: too many to count. ``left``: shares that were not worked off.
+    """How far an exploration got. ``classes`` None: too many to count. ``left``: shares that were
+    not worked off.
 
-    ``every``: nothing was left out as equivalent, so each order counts as a class. ``raced``: all classes that were met
-    were run, but the server decided something by itself, so there may be more. ``all_orders``: so many orders can be
-    made, and all were run as well, with the same outcomes.
+    ``every``: nothing was left out as equivalent, so each order counts as a class. ``raced``: all
+    classes that were met were run, but the server decided something by itself, so there may be
+    more. ``all_orders``: so many orders can be made, and all were run as well, with the same
+    outcomes.
     """
 
     orders: int
@@ -79,11 +81,18 @@ def how_far(exploration: Exploration) -> str:
     done = counted(tally.schedules, "schedule")
     checked = checks_of(exploration)
     if reach.complete and reach.every:
-        return f"{done} run: all that are possible (of {_orders(reach.orders)}; none was left out as equivalent)"
+        return (
+            f"{done} run: all that are possible (of {_orders(reach.orders)}; none was left out as"
+            " equivalent)"
+        )
     if reach.every:
         whole = _orders(reach.orders)
     else:
-        whole = counted(reach.classes, "class") if reach.classes is not None else "more classes than can be counted"
+        whole = (
+            counted(reach.classes, "class")
+            if reach.classes is not None
+            else "more classes than can be counted"
+        )
     if reach.complete:
         of = f"(of {_orders(reach.orders)} in at most {whole})"
         return f"{done} run: one for each class that is possible {of}{checked}"
@@ -92,26 +101,41 @@ def how_far(exploration: Exploration) -> str:
         return f"{done} run: one for each class that was met {of}{checked}"
     if reach.sampled:
         of = "of at most" if reach.every or reach.classes is not None else "of"
-        out = f" ({tally.ruled_out:,} more came to one of these, because of waiting)" if tally.ruled_out else ""
+        out = (
+            f" ({tally.ruled_out:,} more came to one of these, because of waiting)"
+            if tally.ruled_out
+            else ""
+        )
         return f"{tally.schedules:,} {of} {whole} run, drawn by chance{out}; the rest was not run"
     return f"stopped after {done} of at most {whole}; the rest was not run"
 
 
 def checks_of(exploration: Exploration) -> str:
-    """What was run to see that no schedule was left out wrongly; begins with a semicolon where there is anything."""
+    """What was run to see that no schedule was left out wrongly; begins with a semicolon where
+    there is anything.
+    """
     reach, tally = exploration.reach, exploration.tally
     if reach.every:
         return ""
     text = ""
     if reach.all_orders is not None:
-        text = f"; all {counted(reach.all_orders, 'order')} that can be made were run as well, with the same outcomes"
+        text = (
+            f"; all {counted(reach.all_orders, 'order')} that can be made were run as well, with"
+            " the same outcomes"
+        )
     if tally.swaps:
         text += f"; {counted(tally.swaps, 'swap')} of independent moves checked"
     if tally.special and reach.all_orders is None:
         done = sum(tally.special.values())
-        text += f" ({done:,} of {len(tally.special):,} pairs that are independent for a special reason)"
+        text += (
+            f" ({done:,} of {len(tally.special):,} pairs that are independent for a special reason)"
+        )
     return text
 
 
 def _orders(number: int) -> str:
-    return counted(number, "order") if number < 10**12 else f"about {number:.1e} orders".replace("e+", "·10^")
+    return (
+        counted(number, "order")
+        if number < 10**12
+        else f"about {number:.1e} orders".replace("e+", "·10^")
+    )

@@ -1,4 +1,6 @@
-"""Explorations as JSON, ``"format": "catenum-exploration/2"``: lists of objects that a person or a program can read."""
+"""Explorations as JSON, ``"format": "catenum-exploration/2"``: lists of objects that a person or a
+program can read.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ FORMAT = "catenum-exploration/2"
 
 @dataclass(kw_only=True)
 class OutcomeRow:
-    """One distinct outcome. ``label``: the letter by which texts and pictures call it; A is the worst."""
+    """One distinct outcome. ``label``: the letter by which texts and pictures call it; A is the
+    worst.
+    """
 
     label: str
     kind: Kind
@@ -71,7 +75,9 @@ class ScheduleRow:
 
 @dataclass(kw_only=True)
 class Counts:
-    """How much was run, and the sums. ``schedules_listed_every``: of the runs, one in so many is listed."""
+    """How much was run, and the sums. ``schedules_listed_every``: of the runs, one in so many is
+    listed.
+    """
 
     run: int
     broken_off: int
@@ -124,8 +130,20 @@ class ExplorationFile:
     notes: tuple[str, ...] = ()
 
 
-#: What an exploration and its file have under the same names, and counts that the file calls otherwise than a tally.
-_SHARED = ("scenario", "about", "target", "levels", "statements", "ends", "reach", "ran_ms", "ignored", "notes")
+#: What an exploration and its file have under the same names, and counts that the file calls
+#: otherwise than a tally.
+_SHARED = (
+    "scenario",
+    "about",
+    "target",
+    "levels",
+    "statements",
+    "ends",
+    "reach",
+    "ran_ms",
+    "ignored",
+    "notes",
+)
 _IN_TALLY = {
     "run": "schedules",
     "longest_chain": "chain",
@@ -141,11 +159,19 @@ def file_of(exploration: Exploration) -> ExplorationFile:
     by_key = {key: labels[id(entry)] for key, entry in tally.outcomes.items()}
     return ExplorationFile(
         **{name: getattr(exploration, name) for name in _SHARED},
-        counts=Counts(**{one.name: getattr(tally, _IN_TALLY.get(one.name, one.name)) for one in fields(Counts)}),
+        counts=Counts(
+            **{
+                one.name: getattr(tally, _IN_TALLY.get(one.name, one.name))
+                for one in fields(Counts)
+            }
+        ),
         claims=claims(exploration),
         outcomes=[_outcome(entry, labels[id(entry)]) for entry in tally.ordered],
         cycles=[_cycle(entry) for entry in tally.most_met_cycles()],
-        wait_pairs=sorted(tally.wait_pairs.values(), key=lambda m: (-m.count, m.waiter, m.statement or 0, m.holder)),
+        wait_pairs=sorted(
+            tally.wait_pairs.values(),
+            key=lambda m: (-m.count, m.waiter, m.statement or 0, m.holder),
+        ),
         schedules=[ScheduleRow(moves=path, outcome=by_key[key]) for path, key in sorted(tally.map)],
     )
 
@@ -155,14 +181,19 @@ def _outcome(entry: OutcomeEntry, label: str) -> OutcomeRow:
 
 
 def _cycle(entry: DeadlockEntry) -> CycleRow:
-    members = [CycleMember(transaction=name, statement=statement) for name, statement in entry.members]
+    members = [
+        CycleMember(transaction=name, statement=statement) for name, statement in entry.members
+    ]
     return CycleRow(**{**vars(entry), "members": members, "shortest": entry.shortest or ()})
 
 
 def exploration_of(file: ExplorationFile) -> Exploration:
     """What was written, to be worked with again."""
     tally = Tally(
-        **{_IN_TALLY.get(one.name, one.name): getattr(file.counts, one.name) for one in fields(Counts)},
+        **{
+            _IN_TALLY.get(one.name, one.name): getattr(file.counts, one.name)
+            for one in fields(Counts)
+        },
         outcomes={row.label: _outcome_entry(row) for row in file.outcomes},
         cycles={str(place): _cycle_entry(row) for place, row in enumerate(file.cycles)},
         wait_pairs={str(place): row for place, row in enumerate(file.wait_pairs)},
@@ -210,14 +241,17 @@ def from_json(data: bytes, file: str) -> Exploration:
     found = plain.get("format") if isinstance(plain, dict) else None
     if found != FORMAT:
         raise InputError(
-            f"not an exploration of the format {FORMAT} (found: {found or 'no format'})", place=Place(file)
+            f"not an exploration of the format {FORMAT} (found: {found or 'no format'})",
+            place=Place(file),
         )
     try:
         return _checked(exploration_of(_adapter().validate_python(plain)), file)
     except ValidationError as error:
         first = error.errors()[0]
         path = ".".join(str(part) for part in first["loc"])
-        raise InputError(f"a damaged exploration: {path}: {first['msg']}", place=Place(file)) from error
+        raise InputError(
+            f"a damaged exploration: {path}: {first['msg']}", place=Place(file)
+        ) from error
     except (KeyError, TypeError, AttributeError) as error:
         raise InputError(f"a damaged exploration: {error}", place=Place(file)) from error
 
@@ -228,10 +262,13 @@ def _checked(exploration: Exploration, file: str) -> Exploration:
         strange = [name for name in moves if name not in exploration.statements]
         if strange:
             raise InputError(
-                f"a damaged exploration: schedules.{number}: no transaction is named {strange[0]!r}", place=Place(file)
+                f"a damaged exploration: schedules.{number}: no transaction is named"
+                f" {strange[0]!r}",
+                place=Place(file),
             )
         if outcome not in exploration.tally.outcomes:
             raise InputError(
-                f"a damaged exploration: schedules.{number}: there is no outcome {outcome!r}", place=Place(file)
+                f"a damaged exploration: schedules.{number}: there is no outcome {outcome!r}",
+                place=Place(file),
             )
     return exploration

@@ -1,14 +1,16 @@
-"""Who goes on first where two wait and a third lets go: a choice that is the server's, and not the schedule's.
+"""Who goes on first where two wait and a third lets go: a choice that is the server's, and not the
+schedule's.
 
-On PostgreSQL the sessions that wait for a row queue for its tuple, but where the holder has changed the row and
-commits, the first of the queue lets the tuple go and goes after the row's new version, and so does the next: either may
-get there first (``heap_update`` and ``heap_lock_tuple`` in heapam.c, "Locking tuples" in README.tuplock). Sessions that
-wait for the same transaction without a queue (for a key that it inserted, for two rows of it) are all woken at once, on
-every server.
+On PostgreSQL the sessions that wait for a row queue for its tuple, but where the holder has changed
+the row and commits, the first of the queue lets the tuple go and goes after the row's new version,
+and so does the next: either may get there first (``heap_update`` and ``heap_lock_tuple`` in
+heapam.c, "Locking tuples" in README.tuplock). Sessions that wait for the same transaction without a
+queue (for a key that it inserted, for two rows of it) are all woken at once, on every server.
 
-The walk takes the one that came first to go on first, and has a run made again in which it did not. That loses nothing
-where the schedule in which the two came the other way round is walked too: see ``Walk.covers``. Where there is no such
-schedule, the other choice is an outcome that no schedule stands for, and nothing may be called proven.
+The walk takes the one that came first to go on first, and has a run made again in which it did not.
+That loses nothing where the schedule in which the two came the other way round is walked too: see
+``Walk.covers``. Where there is no such schedule, the other choice is an outcome that no schedule
+stands for, and nothing may be called proven.
 """
 
 from __future__ import annotations
@@ -43,8 +45,9 @@ class Arrival:
 class LockRace:
     """Two that waited when a third let go, in the order in which they came (as the moves ``came``).
 
-    ``waiting``: the moves by which all came that waited then. ``overtaken``: the second went on first. ``two_ways``:
-    that either goes on first is all that can differ, and what happened tells which did.
+    ``waiting``: the moves by which all came that waited then. ``overtaken``: the second went on
+    first. ``two_ways``: that either goes on first is all that can differ, and what happened tells
+    which did.
     """
 
     first: str
@@ -64,8 +67,8 @@ class Arrivals:
         self._place = 0
 
     def moved(self, moved: MoveResult, before: Waits) -> list[LockRace]:
-        """A move is over (see ``MoveResult``): the contests that it decided. ``before``: the waits until
-        then.
+        """A move is over (see ``MoveResult``): the contests that it decided. ``before``: the waits
+        until then.
         """
         step: Step = (moved.transaction, None if moved.statement is None else moved.statement - 1)
         self._here[moved.transaction] = Arrival(self._place, step, moved.bound)
@@ -77,7 +80,9 @@ class Arrivals:
         return found
 
     def _letting_go(self, moved: MoveResult, before: Waits) -> set[str]:
-        over = {name for name, statement in moved.completed if statement is None}.union(moved.undone)
+        over = {name for name, statement in moved.completed if statement is None}.union(
+            moved.undone
+        )
         freed = {holder for _, holder in before - moved.waits if holder == moved.transaction}
         return over | freed
 
@@ -88,8 +93,12 @@ class Arrivals:
             name: arrival
             for name, arrival in self._here.items()
             if name != free
-            # a mover that is not over itself came upon the victim of its own move: its wait was not seen
-            and (reaches([name], free, before) or (name == moved.transaction and free in moved.undone and not ended))
+            # a mover that is not over itself came upon the victim of its own move: its wait was not
+            # seen
+            and (
+                reaches([name], free, before)
+                or (name == moved.transaction and free in moved.undone and not ended)
+            )
         }
         places = frozenset(arrival.place for arrival in waiting.values())
         for first, second in combinations(sorted(waiting, key=lambda name: waiting[name].place), 2):
@@ -99,15 +108,21 @@ class Arrivals:
             two_ways = self._ways(free, a, b, moved, before)
             if two_ways is not None:
                 passed = two_ways and _passed(first, second, moved, before)
-                # the first may wait for what the second has held all along: then nothing tells who came to it first
+                # the first may wait for what the second has held all along: then nothing tells who
+                # came to it first
                 clear = not passed or not self._held_up_anyway(a, b)
-                yield LockRace(first, second, (a.place, b.place), places, passed and clear, two_ways and clear)
+                yield LockRace(
+                    first, second, (a.place, b.place), places, passed and clear, two_ways and clear
+                )
 
     def _matters(self, free: str, a: Arrival, b: Arrival, moved: MoveResult) -> bool:
         """Whether it can make a difference who of two goes on first."""
         both = {a.step[0], b.step[0]}
         undone = both.intersection(moved.undone)
-        late = any(self._dependence.rules.locks.refuses_what_changed(self._dependence.levels[name]) for name in undone)
+        late = any(
+            self._dependence.rules.locks.refuses_what_changed(self._dependence.levels[name])
+            for name in undone
+        )
         if undone == both or (late and free in moved.committed):
             return False  # refused, whoever comes first
         if not self._dependence.depend(a.step, b.step, a.bound, b.bound):
@@ -117,12 +132,18 @@ class Arrivals:
         beside = {a.step, b.step} <= done and not undone
         return not beside or any(map(_shows_at_once, (*self._touched(a), *self._touched(b))))
 
-    def _ways(self, free: str, a: Arrival, b: Arrival, moved: MoveResult, before: Waits) -> bool | None:
-        """None where the server has a rule for who goes on first; otherwise whether there are just two ways."""
+    def _ways(
+        self, free: str, a: Arrival, b: Arrival, moved: MoveResult, before: Waits
+    ) -> bool | None:
+        """None where the server has a rule for who goes on first; otherwise whether there are just
+        two ways.
+        """
         rules = self._dependence.rules
         queued = (b.step[0], a.step[0]) in before
         if queued and any(
-            touch.mode is AccessMode.SCHEMA and touch.table for x in (a, b) for touch in self._touched(x)
+            touch.mode is AccessMode.SCHEMA and touch.table
+            for x in (a, b)
+            for touch in self._touched(x)
         ):
             return None  # locks of tables are given in the order of their queue
         simple = self._takes_one_lock(a) or self._takes_one_lock(b)
@@ -151,7 +172,9 @@ class Arrivals:
         return any(self._dependence.depend(a.step, (name, n), a.bound) for n in earlier)
 
     def _made(self, free: str, a: Arrival, b: Arrival, least: AccessMode) -> bool:
-        """Whether both may wait for what a transaction did in such a way at least, rather than only locked."""
+        """Whether both may wait for what a transaction did in such a way at least, rather than only
+        locked.
+        """
         ours, theirs = self._touched(a), self._touched(b)
         return any(
             change.mode >= least
@@ -169,7 +192,9 @@ class Arrivals:
         return self._dependence.touched(arrival.step, arrival.bound)
 
     def _takes_one_lock(self, arrival: Arrival) -> bool:
-        """Whether a statement that waits asks for no other lock, of those that others could want, after this one."""
+        """Whether a statement that waits asks for no other lock, of those that others could want,
+        after this one.
+        """
         touch = self._only_lock(arrival)
         rules = self._dependence.rules
         if touch is None or not touch.keys:
@@ -177,12 +202,20 @@ class Arrivals:
         if not rules.locks.grants_at_release:
             return touch.mode is not AccessMode.INSERT or len(touch.keys) == 1
         found = self._dependence.read(arrival.step, arrival.bound).accesses
-        if len(found) != 1 or [columns for columns, _ in touch.keys] != [self._keys(found[0]).primary]:
+        if len(found) != 1 or [columns for columns, _ in touch.keys] != [
+            self._keys(found[0]).primary
+        ]:
             return False  # the row comes after an entry of another index, or beside another table's
         keys = self._keys(found[0])
-        indexed = {"*", *(column for index in keys.indexes.values() for column in index), *keys.columns}
+        indexed = {
+            "*",
+            *(column for index in keys.indexes.values() for column in index),
+            *keys.columns,
+        }
         changed = {column.lower() for column in found[0].columns}
-        return found[0].verb == "lock" or (found[0].verb == "update" and not changed & {c.lower() for c in indexed})
+        return found[0].verb == "lock" or (
+            found[0].verb == "update" and not changed & {c.lower() for c in indexed}
+        )
 
     def _keys(self, access: Access) -> TableKeys:
         return self._dependence.tables[access.table.lower()]
@@ -194,7 +227,9 @@ class Arrivals:
     def _only_lock(self, arrival: Arrival) -> TableAccess | None:
         """What a statement locks, where that is one thing."""
         touched = self._touched(arrival)
-        locked = [touch for touch in touched if touch.mode >= AccessMode.SHARE and not touch.at_once]
+        locked = [
+            touch for touch in touched if touch.mode >= AccessMode.SHARE and not touch.at_once
+        ]
         return locked[0] if len(locked) == 1 and arrival.step[1] is not None else None
 
 
@@ -208,7 +243,9 @@ def _passed(first: str, second: str, moved: MoveResult, before: Waits) -> bool:
 
 
 def _shows_at_once(touch: TableAccess) -> bool:
-    """Whether such a touch sees, or shows, what no lock keeps back until the end of a transaction."""
+    """Whether such a touch sees, or shows, what no lock keeps back until the end of a
+    transaction.
+    """
     return touch.mode is AccessMode.DIRTY or touch.table in (None, SEQUENCES)
 
 

@@ -1,9 +1,10 @@
 """Which rows each transaction is known to have locked, as a run goes.
 
-A change of a row that its transaction has locked before takes no lock that it has not, and shows nothing before the
-end: whoever wants the row waits for it, whether it asks before the change or after. So the two need not keep their
-order, which is most of what a scenario with `select … for update` has. What is known comes from the run: a statement
-that names rows by a unique key, locks them, and reports that it found as many.
+A change of a row that its transaction has locked before takes no lock that it has not, and shows
+nothing before the end: whoever wants the row waits for it, whether it asks before the change or
+after. So the two need not keep their order, which is most of what a scenario with `select … for
+update` has. What is known comes from the run: a statement that names rows by a unique key, locks
+them, and reports that it found as many.
 """
 
 from __future__ import annotations
@@ -25,7 +26,9 @@ class Locked:
     def __init__(self, dependence: Dependence) -> None:
         self._dependence = dependence
         self._rows: dict[str, set[Row]] = {}
-        self._inserted: dict[str, set[str]] = {}  # tables of which others may not see all rows that it has locked
+        self._inserted: dict[
+            str, set[str]
+        ] = {}  # tables of which others may not see all rows that it has locked
         self._bound: dict[str, Binding] = {}
 
     def sent(self, name: str, bound: Binding) -> None:
@@ -55,10 +58,11 @@ class Locked:
                 self._rows.setdefault(name, set()).update(named)
 
     def covers(self, step: Step, bound: Binding) -> bool:
-        """Whether a statement that is about to be sent changes rows that it names and its transaction has locked.
+        """Whether a statement that is about to be sent changes rows that it names and its
+        transaction has locked.
 
-        Who comes to such a row by its key meets that lock first, whatever other indexes there are. Who comes by another
-        index does not name the row, and is not taken for independent.
+        Who comes to such a row by its key meets that lock first, whatever other indexes there are.
+        Who comes by another index does not name the row, and is not taken for independent.
         """
         name, number = step
         if number is None or not self._rows.get(name):
@@ -88,6 +92,8 @@ class Locked:
     def _named(self, step: Step, bound: Binding, modes: Iterable[AccessMode]) -> Iterable[Row]:
         """The rows of its table that a statement names by a key."""
         table = self._dependence.read(step, bound).accesses[0].table.lower()
-        touches = [t for t in self._dependence.touched(step, bound) if t.table == table and t.mode in modes]
+        touches = [
+            t for t in self._dependence.touched(step, bound) if t.table == table and t.mode in modes
+        ]
         known = [(table, touch.keys) for touch in touches if touch.keys is not None]
         return known if len(known) == len(touches) else ()

@@ -1,4 +1,6 @@
-"""What one move of a run brought: what runs schedules (``lab.run``) tells it to what chooses them (``search``)."""
+"""What one move of a run brought: what runs schedules (``lab.run``) tells it to what chooses them
+(``search``).
+"""
 
 from __future__ import annotations
 
@@ -9,11 +11,13 @@ from catenum.core.record.values import NOTHING, Binding
 
 @dataclass
 class MoveResult:
-    """What one move brought: whose it was, which statements were answered in it, and whose work was undone.
+    """What one move brought: whose it was, which statements were answered in it, and whose work was
+    undone.
 
-    ``completed`` and ``ended`` name transactions with the number of a statement (None: the end). ``holders``: whom the
-    mover waits for when the move is over, ``waits``: who waits for whom then. ``rows``: how many each statement of
-    ``completed`` reported, where it did. ``committed``: those that ended so.
+    ``completed`` and ``ended`` name transactions with the number of a statement (None: the end).
+    ``holders``: whom the mover waits for when the move is over, ``waits``: who waits for whom then.
+    ``rows``: how many each statement of ``completed`` reported, where it did. ``committed``: those
+    that ended so.
     """
 
     transaction: str
@@ -24,6 +28,7 @@ class MoveResult:
     waits: frozenset[tuple[str, str]] = frozenset()
     committed: list[str] = field(default_factory=list)
     rows: dict[tuple[str, int | None], int | None] = field(default_factory=dict)
-    #: The values that the mover's statement was sent with; ``passed``: it was not sent, by its condition.
+    #: The values that the mover's statement was sent with; ``passed``: it was not sent, by its
+    #: condition.
     bound: Binding = NOTHING
     passed: bool = False

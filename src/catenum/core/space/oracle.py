@@ -1,9 +1,10 @@
 """The serial oracle: is the result of a schedule that of some serial order?
 
-A schedule of transactions is right when its end state, and every result that a committed transaction saw, are those of
-some order in which the committed transactions ran one after another (serializability: Papadimitriou 1979; Bernstein,
-Hadzilacos and Goodman 1987, chapter 2; here by what was seen rather than by what conflicts). No rule of the user's is
-needed for that. The serial orders themselves are run on the same server.
+A schedule of transactions is right when its end state, and every result that a committed
+transaction saw, are those of some order in which the committed transactions ran one after another
+(serializability: Papadimitriou 1979; Bernstein, Hadzilacos and Goodman 1987, chapter 2; here by
+what was seen rather than by what conflicts). No rule of the user's is needed for that. The serial
+orders themselves are run on the same server.
 """
 
 from __future__ import annotations
@@ -21,7 +22,9 @@ MOST_ORDERS = 720
 
 @dataclass(frozen=True, slots=True)
 class Seen:
-    """What one statement gave: how many rows it found or changed, and the rows it returned as one text."""
+    """What one statement gave: how many rows it found or changed, and the rows it returned as one
+    text.
+    """
 
     rows: int | None
     content: str = ""
@@ -40,7 +43,9 @@ PASSED_OVER = Seen(None, "passed over", "not run")
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Observation:
-    """What a run did to the data, and saw of it: who committed (in that order), what they saw, and the end state."""
+    """What a run did to the data, and saw of it: who committed (in that order), what they saw, and
+    the end state.
+    """
 
     committed: tuple[str, ...]
     seen: Mapping[str, tuple[Seen, ...]]
@@ -53,7 +58,11 @@ class Observation:
     @property
     def key(self) -> tuple[object, ...]:
         """What must be equal for the data to be equal."""
-        return (tuple(sorted(self.committed)), tuple((n, self.seen[n]) for n in sorted(self.committed)), self.end)
+        return (
+            tuple(sorted(self.committed)),
+            tuple((n, self.seen[n]) for n in sorted(self.committed)),
+            self.end,
+        )
 
 
 def seen_of(
@@ -64,9 +73,11 @@ def seen_of(
     ordered: bool,
     order_by: Sequence[str] = (),
 ) -> Seen:
-    """What a statement gave, without the columns whose values differ from run to run (``*``: all of them).
+    """What a statement gave, without the columns whose values differ from run to run (``*``: all of
+    them).
 
-    ``ordered``: the order of the rows counts; ``order_by``: rows that are equal in these columns may come in any.
+    ``ordered``: the order of the rows counts; ``order_by``: rows that are equal in these columns
+    may come in any.
     """
     if result is None:
         return Seen(rows)
@@ -81,7 +92,9 @@ def seen_of(
 
 
 def _in_order(result: Result, values: list[Row], order_by: Sequence[str]) -> list[Row]:
-    """The rows as they came, but equals sorted. Where it is by columns that were not asked for, as they came."""
+    """The rows as they came, but equals sorted. Where it is by columns that were not asked for, as
+    they came.
+    """
     columns = [column.lower() for column in result.columns]
     if not order_by or not set(order_by) <= set(columns):
         return values
@@ -100,7 +113,9 @@ def _shown(values: Sequence[tuple[str | None, ...]]) -> str:
 
 
 def serial_orders(committed: Sequence[str]) -> Iterator[tuple[str, ...]]:
-    """Orders to try, the order of the commits first: where locks are held to the end it is the one."""
+    """Orders to try, the order of the commits first: where locks are held to the end it is the
+    one.
+    """
     first = tuple(committed)
     yield first
     for number, order in enumerate(permutations(sorted(committed))):
@@ -116,7 +131,9 @@ def differing_columns(one: Observation, two: Observation) -> set[str]:
     for table, rows in one.rows.items():
         other = two.rows.get(table)
         if other is not None and rows.columns == other.columns:
-            found |= {f"{table}.{c}".lower() for c in _differing(rows.columns, rows.rows, other.rows)}
+            found |= {
+                f"{table}.{c}".lower() for c in _differing(rows.columns, rows.rows, other.rows)
+            }
     return found
 
 

@@ -1,4 +1,6 @@
-"""The outcome of one schedule of many: little enough to make thousands of a second's share, enough to compare them."""
+"""The outcome of one schedule of many: little enough to make thousands of a second's share, enough
+to compare them.
+"""
 
 from __future__ import annotations
 
@@ -16,9 +18,11 @@ Wrong = Literal["rows", "reads"]
 
 @dataclass(frozen=True, slots=True, order=True)
 class WaitPair:
-    """A statement that waited for another's transaction: numbers count from 1, None is an end (or is not known).
+    """A statement that waited for another's transaction: numbers count from 1, None is an end (or
+    is not known).
 
-    ``holder_candidates``: where it is not certain which statement of the holder took the lock, those that may have.
+    ``holder_candidates``: where it is not certain which statement of the holder took the lock,
+    those that may have.
     """
 
     waiter: str
@@ -32,9 +36,11 @@ class WaitPair:
 
 @dataclass(frozen=True, slots=True)
 class DeadlockOutline:
-    """A deadlock: its members with their statements, in cycle order from the first by name, and the victim.
+    """A deadlock: its members with their statements, in cycle order from the first by name, and the
+    victim.
 
-    ``unended``: the server did not end it, and Catenum did. ``named``: every resource is known down to its row.
+    ``unended``: the server did not end it, and Catenum did. ``named``: every resource is known down
+    to its row.
     """
 
     members: tuple[tuple[str, int | None], ...]
@@ -48,8 +54,8 @@ class DeadlockOutline:
 class Run:
     """One schedule, run. ``path`` names the transaction of each move made.
 
-    ``went_on``: see ``went_on``. ``chosen``: the server went on otherwise than it does as a rule, so ``path`` does not
-    lead there by itself.
+    ``went_on``: see ``went_on``. ``chosen``: the server went on otherwise than it does as a rule,
+    so ``path`` does not lead there by itself.
     """
 
     path: tuple[str, ...]
@@ -80,7 +86,9 @@ class Run:
 
     @property
     def outcome(self) -> tuple[Any, ...]:
-        """What makes it another outcome than another run's: kind, data, rules, and what became of each transaction."""
+        """What makes it another outcome than another run's: kind, data, rules, and what became of
+        each transaction.
+        """
         return (
             self.kind,
             self.data,
@@ -88,7 +96,10 @@ class Run:
             self.wrong,
             bool(self.hidden),
             tuple(sorted(self.holds.items())),
-            tuple((name, self.status[name], self.failed_by.get(name, ())) for name in sorted(self.status)),
+            tuple(
+                (name, self.status[name], self.failed_by.get(name, ()))
+                for name in sorted(self.status)
+            ),
         )
 
     @property
@@ -98,9 +109,17 @@ class Run:
 
 
 def went_on(events: Iterable[Event]) -> tuple[str, ...]:
-    """Which statements that had waited went on or failed, in the order of the moves: what a schedule leaves open."""
+    """Which statements that had waited went on or failed, in the order of the moves: what a
+    schedule leaves open.
+    """
     found = [
-        (event.move, event.transaction, event.statement) for event in events if event.what in ("resumed", "failed")
+        (event.move, event.transaction, event.statement)
+        for event in events
+        if event.what in ("resumed", "failed")
     ]
-    ordered = sorted(found, key=lambda one: (one[0], one[1]))  # what one move let go on, went on together
-    return tuple(f"{name} {'end' if statement is None else statement}" for _, name, statement in ordered)
+    ordered = sorted(
+        found, key=lambda one: (one[0], one[1])
+    )  # what one move let go on, went on together
+    return tuple(
+        f"{name} {'end' if statement is None else statement}" for _, name, statement in ordered
+    )

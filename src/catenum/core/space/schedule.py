@@ -1,7 +1,7 @@
 """Schedules: the order of moves, as in the textbooks.
 
-A schedule names a transaction for each move. What an order leaves out follows in turns, so that any prefix is a
-schedule.
+A schedule names a transaction for each move. What an order leaves out follows in turns, so that any
+prefix is a schedule.
 """
 
 from __future__ import annotations
@@ -15,8 +15,9 @@ Order = tuple[str, ...]
 def complete(order: Sequence[str], moves: Mapping[str, int]) -> Order:
     """``order`` and then, in turns, the moves it leaves out.
 
-    ``moves`` gives the number of moves of each transaction. Turns are taken in the order in which transactions first
-    appear, then as listed. Moves beyond a transaction's number are dropped (a remedy may have shortened it).
+    ``moves`` gives the number of moves of each transaction. Turns are taken in the order in which
+    transactions first appear, then as listed. Moves beyond a transaction's number are dropped (a
+    remedy may have shortened it).
     """
     left = dict(moves)
     result: list[str] = []
@@ -36,8 +37,9 @@ def complete(order: Sequence[str], moves: Mapping[str, int]) -> Order:
 def mirror_images(order: Sequence[str], names: Sequence[str]) -> list[Order]:
     """``order`` and its mirror images: the same order with the transactions' names exchanged.
 
-    Up to three transactions all exchanges are made; beyond that only the reversal and the rotations of the names,
-    since all of them would be a factorial. The given order comes first; equal ones appear once.
+    Up to three transactions all exchanges are made; beyond that only the reversal and the rotations
+    of the names, since all of them would be a factorial. The given order comes first; equal ones
+    appear once.
     """
     if len(names) <= 3:
         roles: list[Sequence[str]] = list(permutations(names))

@@ -1,17 +1,19 @@
-"""Walks the space of schedules: every class of equivalent ones once, by running each from its beginning.
+"""Walks the space of schedules: every class of equivalent ones once, by running each from its
+beginning.
 
-A schedule is a path of choices among the transactions that can move. Two that differ only in the order of neighbouring
-independent moves come out the same, so one of each class is enough. What is not walked again is known by *sleep sets*
-(Godefroid 1996, chapter 5): when all that follows from moving A has been walked, A sleeps below its later siblings
-until a move is made that depends on it. Which moves depend is looked at as they are made, as in dynamic partial-order
-reduction (Flanagan and Godefroid 2005): a move may bring more than its own statement (others go on, a victim is
-undone), and two moves that wait depend on each other where both together close a cycle, since the last to wait may be
-the victim.
-Nodes below which every transaction that could move sleeps for ever are not entered (the concern of Abdulla, Aronis,
-Jonsson and Sagonas 2014, met here by asking which moves could still wake a sleeper).
+A schedule is a path of choices among the transactions that can move. Two that differ only in the
+order of neighbouring independent moves come out the same, so one of each class is enough. What is
+not walked again is known by *sleep sets* (Godefroid 1996, chapter 5): when all that follows from
+moving A has been walked, A sleeps below its later siblings until a move is made that depends on it.
+Which moves depend is looked at as they are made, as in dynamic partial-order reduction (Flanagan
+and Godefroid 2005): a move may bring more than its own statement (others go on, a victim is
+undone), and two moves that wait depend on each other where both together close a cycle, since the
+last to wait may be the victim. Nodes below which every transaction that could move sleeps for ever
+are not entered (the concern of Abdulla, Aronis, Jonsson and Sagonas 2014, met here by asking which
+moves could still wake a sleeper).
 
-A walk is a plain value: a stack of nodes, one for each move of the schedule at hand. So it can be kept, gone on with,
-and split; what is run does not depend on how it was split.
+A walk is a plain value: a stack of nodes, one for each move of the schedule at hand. So it can be
+kept, gone on with, and split; what is run does not depend on how it was split.
 """
 
 from __future__ import annotations
@@ -34,10 +36,11 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Effect:
-    """What a move did: the steps that took effect with it (undone transactions as their end), and whom it waits for.
+    """What a move did: the steps that took effect with it (undone transactions as their end), and
+    whom it waits for.
 
-    ``bound``: the values of the mover's statement, or that it was passed over; ``held``: that statement, where it
-    changes a row that its transaction had locked before.
+    ``bound``: the values of the mover's statement, or that it was passed over; ``held``: that
+    statement, where it changes a row that its transaction had locked before.
     """
 
     mover: str
@@ -53,8 +56,8 @@ class Effect:
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """Where each transaction stands: its next statement (their number: its end; beyond: over), and how often it may
-    still begin again.
+    """Where each transaction stands: its next statement (their number: its end; beyond: over), and
+    how often it may still begin again.
     """
 
     next: Mapping[str, int]
@@ -63,11 +66,12 @@ class Progress:
 
 @dataclass(slots=True)
 class Node:
-    """A state on the path: who can move, who sleeps, who waits, and which moves have been walked from here.
+    """A state on the path: who can move, who sleeps, who waits, and which moves have been walked
+    from here.
 
-    ``walked`` is in order; the last is the one at hand. ``handed_over``: what is left here belongs to another walk.
-    ``blocked_at``: the place of a transaction's next statement that certainly waits, and for whom; none behind it is made
-    before that one is over.
+    ``walked`` is in order; the last is the one at hand. ``handed_over``: what is left here belongs
+    to another walk. ``blocked_at``: the place of a transaction's next statement that certainly
+    waits, and for whom; none behind it is made before that one is over.
     """
 
     ready: tuple[str, ...]
@@ -85,12 +89,21 @@ class Node:
 
 
 class Space:
-    """What the walks of one scenario share: its dependence relation, and how long its transactions are."""
+    """What the walks of one scenario share: its dependence relation, and how long its transactions
+    are.
+    """
 
     def __init__(
-        self, dependence: Dependence, moves: Mapping[str, int], attempts: Mapping[str, int], *, reduce: bool = True
+        self,
+        dependence: Dependence,
+        moves: Mapping[str, int],
+        attempts: Mapping[str, int],
+        *,
+        reduce: bool = True,
     ) -> None:
-        """``moves``: how many each transaction makes, its end included; ``attempts``: how often it may begin again."""
+        """``moves``: how many each transaction makes, its end included; ``attempts``: how often it
+        may begin again.
+        """
         self.dependence, self.reduce = dependence, reduce
         self.moves, self.attempts = dict(moves), dict(attempts)
         self.lengths = {name: len(texts) for name, texts in dependence.statements.items()}
@@ -100,7 +113,9 @@ class Space:
         return (name, place if place < self.lengths[name] else None)
 
     def independent(self, a: Effect, b: Effect, waits: Waits) -> bool:
-        """Whether two effects, both possible in a state with these waits, come to the same in either order."""
+        """Whether two effects, both possible in a state with these waits, come to the same in
+        either order.
+        """
         depend = self.dependence.depend
         held = a.held | b.held
         if any(
@@ -122,23 +137,36 @@ class Space:
         return bool(node.sleep) and not self._all_wake(node, node.sleep)
 
     def is_redundant_move(self, node: Node, name: str) -> bool:
-        """Whether all that follows from moving ``name`` was walked elsewhere, as far as is known beforehand."""
-        asleep = {**node.sleep, **{n: effect for n, effect in node.walked.items() if effect is not None}}
+        """Whether all that follows from moving ``name`` was walked elsewhere, as far as is known
+        beforehand.
+        """
+        asleep = {
+            **node.sleep,
+            **{n: effect for n, effect in node.walked.items() if effect is not None},
+        }
         place = node.progress.next[name]
-        left = {n: effect for n, effect in asleep.items() if not self._wakes(name, place, effect, node, now=True)}
+        left = {
+            n: effect
+            for n, effect in asleep.items()
+            if not self._wakes(name, place, effect, node, now=True)
+        }
         return bool(left) and not self._all_wake(node, left)
 
     def _done(self, node: Node) -> set[Step]:
         """What has been done by those who are not over, and so may hold others up."""
-        going_on = ((n, upto) for n, upto in node.progress.next.items() if upto < self.moves[n] or self._stays_open(n))
+        going_on = (
+            (n, upto)
+            for n, upto in node.progress.next.items()
+            if upto < self.moves[n] or self._stays_open(n)
+        )
         return {(n, k) for n, upto in going_on for k in range(min(upto, self.lengths[n]))}
 
     def _stays_open(self, name: str) -> bool:
         return self.moves[name] == self.lengths[name]
 
     def _all_wake(self, node: Node, sleep: Mapping[str, Effect]) -> bool:
-        """Whether every sleeper may be woken by moves of those who are awake; waiting ones go on after their
-        holders.
+        """Whether every sleeper may be woken by moves of those who are awake; waiting ones go on
+        after their holders.
         """
         ready, waits, progress = node.ready, node.waits, node.progress
         waiting = {waiter: {h for w, h in waits if w == waiter} for waiter, _ in waits}
@@ -157,13 +185,21 @@ class Space:
         return all(name in awake for name in sleep)
 
     def _may_wait(self, name: str, node: Node) -> bool:
-        """Whether a transaction, which may be another than the scenario's, has a statement left that may wait."""
+        """Whether a transaction, which may be another than the scenario's, has a statement left
+        that may wait.
+        """
         known = node.progress.next.get(name, 0)
-        return name not in self.lengths or known < self.lengths[name] or bool(node.progress.again[name])
+        return (
+            name not in self.lengths
+            or known < self.lengths[name]
+            or bool(node.progress.again[name])
+        )
 
     @staticmethod
     def _blocked_at(mover: str, node: Node) -> int | None:
-        """The place where a transaction certainly waits, for one that can move and so waits for nobody."""
+        """The place where a transaction certainly waits, for one that can move and so waits for
+        nobody.
+        """
         place, holder = node.blocked_at.get(mover, (None, ""))
         return place if holder in node.ready else None
 
@@ -173,9 +209,12 @@ class Space:
         end = self.moves[mover] if place is None or holder in awake else place + 1
         return any(self._wakes(mover, place, sleeper, node) for place in range(start, end))
 
-    def _wakes(self, mover: str, place: int, sleeper: Effect, node: Node, *, now: bool = False) -> bool:
-        """Whether a move may depend on a sleeper's: by what it does, by being undone, by closing a cycle with its wait,
-        or since one of the two lets somebody go on for whom the other waits. ``now``: it is the next that is made.
+    def _wakes(
+        self, mover: str, place: int, sleeper: Effect, node: Node, *, now: bool = False
+    ) -> bool:
+        """Whether a move may depend on a sleeper's: by what it does, by being undone, by closing a
+        cycle with its wait, or since one of the two lets somebody go on for whom the other waits.
+        ``now``: it is the next that is made.
         """
         step, end = self.step(mover, place), (mover, None)
         others = [other for other in sleeper.steps if other[0] != mover]
@@ -183,14 +222,18 @@ class Space:
         waits = place == self._blocked_at(mover, node)  # so it is not over with this move
         for other in others:
             known = sleeper.values_of(other)
-            if depend(step, other, NOTHING, known, sleeper.held) or (not waits and depend(end, other, NOTHING, known)):
+            if depend(step, other, NOTHING, known, sleeper.held) or (
+                not waits and depend(end, other, NOTHING, known)
+            ):
                 return True
         resumed = any(name != sleeper.mover for name, _ in sleeper.steps)
         if not sleeper.holders and not resumed:
             return False
         if any(waiter in sleeper.holders for waiter, _ in node.waits):
             return True
-        if not resumed and not any(self._may_wait(holder, node) for holder in (() if now else sleeper.holders)):
+        if not resumed and not any(
+            self._may_wait(holder, node) for holder in (() if now else sleeper.holders)
+        ):
             return False  # the chain ends with those for whom the sleeper waits
         return step[1] is not None and any(
             self.dependence.depend(step, held) for held in self._done(node) if held[0] != mover
@@ -198,7 +241,8 @@ class Space:
 
 
 class Walk:
-    """One walk through (a part of) the space, schedule by schedule. It guides a run as the conductor asks.
+    """One walk through (a part of) the space, schedule by schedule. It guides a run as the
+    conductor asks.
 
     ``while walk.more: run(guide=walk); walk.turn()``
     """
@@ -209,7 +253,9 @@ class Walk:
         self.more = more
         self.depth = 0
         self.diverged = False
-        self.did_not_wait: Step | None = None  # a statement that was taken for certain to wait, and did not
+        self.did_not_wait: Step | None = (
+            None  # a statement that was taken for certain to wait, and did not
+        )
         self.progress = self._start()
 
     def _start(self) -> Progress:
@@ -222,14 +268,14 @@ class Walk:
         names = self.space.lengths
         return Progress(dict.fromkeys(names, 0), self.space.attempts)
 
-    # -- guiding a run -----------------------------------------------------------------------------------------------
+    # -- guiding a run -----------------------------------------------------------------------------
 
     def choose(self, ready: Sequence[str], waits: Waits) -> str | None:
         """The next move of the schedule at hand; None where all below has been walked elsewhere.
 
-        None too where others can move than when the same moves were made before: then ``diverged`` is set. After a
-        transaction was overtaken (``overtaken``) it is None where another schedule covers that; otherwise the run goes
-        on to some end, which is one more outcome.
+        None too where others can move than when the same moves were made before: then ``diverged``
+        is set. After a transaction was overtaken (``overtaken``) it is None where another schedule
+        covers that; otherwise the run goes on to some end, which is one more outcome.
         """
         if self.overtaken is not None:
             return ready[0] if self.overtaken in self.open_contests else None
@@ -238,7 +284,13 @@ class Walk:
             node = self.nodes[self.depth]
             self.diverged = node.ready != tuple(ready)
             return None if self.diverged else node.at_hand
-        node = Node(tuple(ready), waits, self._sleepers(ready), self.progress, blocked_at=self._barred(ready))
+        node = Node(
+            tuple(ready),
+            waits,
+            self._sleepers(ready),
+            self.progress,
+            blocked_at=self._barred(ready),
+        )
         if self.space.is_redundant(node):
             return None
         first = self._next_of(node)
@@ -249,7 +301,9 @@ class Walk:
         return first
 
     def moved(self, moved: MoveResult) -> None:
-        """The move at hand is over; ``moved`` tells what it brought (``completed``, ``undone``, ``holders``)."""
+        """The move at hand is over; ``moved`` tells what it brought (``completed``, ``undone``,
+        ``holders``).
+        """
         if self.overtaken is not None:
             return
         contests = self.arrivals.moved(moved, self._waits)
@@ -284,18 +338,30 @@ class Walk:
         steps |= self._went_on(moved)
         self.progress = Progress(following, again)
         bound = PASSED if moved.passed else moved.bound
-        node.walked[node.at_hand] = Effect(moved.transaction, frozenset(steps), moved.holders, bound, held)
+        node.walked[node.at_hand] = Effect(
+            moved.transaction, frozenset(steps), moved.holders, bound, held
+        )
         self.depth += 1
 
     def _went_on(self, moved: MoveResult) -> set[Step]:
-        """Statements that got what they waited for, and now wait for another: some of what they do is done."""
+        """Statements that got what they waited for, and now wait for another: some of what they do
+        is done.
+        """
         before = {name: holders_of(name, self._waits) for name, _ in self._waits}
         after = {name: holders_of(name, moved.waits) for name, _ in moved.waits}
-        on = [name for name, holders in before.items() if name in after and not holders & after[name]]
-        return {self.space.step(name, self.progress.next[name]) for name in on if name in self.progress.next}
+        on = [
+            name for name, holders in before.items() if name in after and not holders & after[name]
+        ]
+        return {
+            self.space.step(name, self.progress.next[name])
+            for name in on
+            if name in self.progress.next
+        }
 
     def bars(self) -> Iterator[tuple[Step, str, tuple[str, ...]]]:
-        """Of the schedule at hand: statements taken for certain to wait, for whom, and the moves that lead there."""
+        """Of the schedule at hand: statements taken for certain to wait, for whom, and the moves
+        that lead there.
+        """
         for depth, node in enumerate(self.nodes):
             for name, (place, holder) in node.blocked_at.items():
                 if holder in node.ready:
@@ -303,18 +369,24 @@ class Walk:
                     yield (name, place), holder, (*self.path[:depth], *[name] * again)
 
     def covers(self, contest: LockRace) -> bool:
-        """Whether the outcome in which the second goes on first is that of another schedule of the space.
+        """Whether the outcome in which the second goes on first is that of another schedule of the
+        space.
 
-        It is, where the second could as well have come before the first: where nothing that it depends on, of the moves
-        between the two, depends in turn on the first. That schedule is walked, and in it the second is the first.
+        It is, where the second could as well have come before the first: where nothing that it
+        depends on, of the moves between the two, depends in turn on the first. That schedule is
+        walked, and in it the second is the first.
         """
         first, second = contest.came
         if not contest.two_ways:
             return False
-        made = [(self._effect(place), self.nodes[place].waits) for place in range(first, second + 1)]
+        made = [
+            (self._effect(place), self.nodes[place].waits) for place in range(first, second + 1)
+        ]
         needed = [made[-1][0]]
         for place, (effect, waits) in reversed(list(enumerate(made[1:-1], first + 1))):
-            if place in contest.waiting or all(self.space.independent(effect, other, waits) for other in needed):
+            if place in contest.waiting or all(
+                self.space.independent(effect, other, waits) for other in needed
+            ):
                 continue
             if not self.space.independent(made[0][0], effect, waits):
                 return False
@@ -346,7 +418,13 @@ class Walk:
         if made is None:
             raise RuntimeError("the move at hand is not over")
         asleep = dict(parent.sleep)
-        asleep.update({name: effect for name, effect in list(parent.walked.items())[:-1] if effect is not None})
+        asleep.update(
+            {
+                name: effect
+                for name, effect in list(parent.walked.items())[:-1]
+                if effect is not None
+            }
+        )
         return {
             name: effect
             for name, effect in asleep.items()
@@ -359,10 +437,15 @@ class Walk:
             return None
         left = (name for name in node.ready if name not in node.walked and name not in node.sleep)
         return next(
-            (name for name in left if not (self.space.reduce and self.space.is_redundant_move(node, name))), None
+            (
+                name
+                for name in left
+                if not (self.space.reduce and self.space.is_redundant_move(node, name))
+            ),
+            None,
         )
 
-    # -- from one schedule to the next -------------------------------------------------------------------------------
+    # -- from one schedule to the next -------------------------------------------------------------
 
     @property
     def path(self) -> tuple[str, ...]:
@@ -387,20 +470,30 @@ class Walk:
         self.depth, self.diverged, self.progress = 0, False, self._start()
 
     def give_up(self) -> None:
-        """The schedule at hand cannot be repeated: leave what lies below where it diverged, and go on elsewhere."""
+        """The schedule at hand cannot be repeated: leave what lies below where it diverged, and go
+        on elsewhere.
+        """
         del self.nodes[self.depth + (self.overtaken is not None) :]
         self.diverged = False
         self.turn()
 
     def split(self) -> Walk | None:
-        """Give away what is left at the shallowest node that has something left; None where nothing can be given."""
+        """Give away what is left at the shallowest node that has something left; None where nothing
+        can be given.
+        """
         for place, node in enumerate(self.nodes):
             if node.walked[node.at_hand] is None:
                 continue  # not run yet: what it does must be known to whoever walks its siblings
             if self._next_of(node) is not None:
                 theirs = [
                     Node(
-                        n.ready, n.waits, n.sleep, n.progress, dict(n.walked), handed_over=True, blocked_at=n.blocked_at
+                        n.ready,
+                        n.waits,
+                        n.sleep,
+                        n.progress,
+                        dict(n.walked),
+                        handed_over=True,
+                        blocked_at=n.blocked_at,
                     )
                     for n in self.nodes[: place + 1]
                 ]
@@ -411,7 +504,7 @@ class Walk:
                 return given
         return None
 
-    # -- as a plain value --------------------------------------------------------------------------------------------
+    # -- as a plain value --------------------------------------------------------------------------
 
     def to_plain(self) -> dict[str, Any]:
         """For a file or another process."""
@@ -424,8 +517,8 @@ class Walk:
 
 
 def _lets_go_on(a: Effect, b: Effect, waits: Waits) -> bool:
-    """Whether ``a`` lets somebody go on for whom ``b`` waits, directly or through others: made before it, ``b`` waits
-    in a longer chain.
+    """Whether ``a`` lets somebody go on for whom ``b`` waits, directly or through others: made
+    before it, ``b`` waits in a longer chain.
     """
     others = {name for name, _ in a.steps} - {a.mover}
     return bool(b.holders) and any(reaches(b.holders, name, waits) for name in others)

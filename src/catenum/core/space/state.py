@@ -1,8 +1,9 @@
-"""What statements depend on besides the rows that they name: who took which number, in which order rows were written.
+"""What statements depend on besides the rows that they name: who took which number, in which order
+rows were written.
 
-Neither is held back until a commit, and no rollback undoes it (PostgreSQL documentation, 9.17 "Sequence Manipulation
-Functions"; InnoDB, "AUTO_INCREMENT Handling"). A scan meets rows in the order in which they were written, and so takes
-locks on them in that order.
+Neither is held back until a commit, and no rollback undoes it (PostgreSQL documentation, 9.17
+"Sequence Manipulation Functions"; InnoDB, "AUTO_INCREMENT Handling"). A scan meets rows in the
+order in which they were written, and so takes locks on them in that order.
 """
 
 from __future__ import annotations
@@ -18,7 +19,9 @@ from catenum.core.sql.statements import Access, Footprint
 Step = tuple[str, int | None]
 Footprints = Mapping[Step, Footprint]
 #: Calls that take a number from a sequence, or ask for one that was taken.
-_NUMBERS = frozenset(["nextval", "lastval", "currval", "setval", "next_value_for", "last_insert_id"])
+_NUMBERS = frozenset(
+    ["nextval", "lastval", "currval", "setval", "next_value_for", "last_insert_id"]
+)
 
 
 def takes_numbers(found: Footprint) -> bool:
@@ -32,12 +35,19 @@ def unique_keys(access: Access, keys: TableKeys) -> tuple[tuple[str, ...], ...]:
 
 
 def numbers_matter(
-    scenario: Scenario, rules: Rules, footprints: Footprints, tables: Mapping[str, TableKeys], referred: Iterable[str]
+    scenario: Scenario,
+    rules: Rules,
+    footprints: Footprints,
+    tables: Mapping[str, TableKeys],
+    referred: Iterable[str],
 ) -> bool:
-    """Whether anybody can tell who took which number: it is kept or returned, a rule may read it, a statement reads,
-    names or gives a value of such a column, a foreign key refers to it (``referred``), or a unique key has it.
+    """Whether anybody can tell who took which number: it is kept or returned, a rule may read it, a
+    statement reads, names or gives a value of such a column, a foreign key refers to it
+    (``referred``), or a unique key has it.
     """
-    numbered = {table: {c.lower() for c in keys.made} for table, keys in tables.items() if keys.made}
+    numbered = {
+        table: {c.lower() for c in keys.made} for table, keys in tables.items() if keys.made
+    }
     if any(map(takes_numbers, footprints.values())):
         return True
     met = [a for f in footprints.values() for a in f.accesses if a.table.lower() in numbered]
@@ -48,7 +58,9 @@ def numbers_matter(
     taking = {a.table.lower() for a in met if a.verb == "insert"}
     others = {a.table.lower() for a in met if a.verb != "insert"}
     named = {a.table.lower() for a in met if {c for c, _ in a.literals} & numbered[a.table.lower()]}
-    in_keys = {table for table in taking if numbered[table] & {c.lower() for c in tables[table].columns}}
+    in_keys = {
+        table for table in taking if numbered[table] & {c.lower() for c in tables[table].columns}
+    }
     strange = any(not f.understood or in_rules - tables.keys() for f in rules_read)
     kept = any(s.kept for t in scenario.transactions.values() for s in t.statements)
     seen = taking & (others | named | in_keys | in_rules | set(referred))
@@ -56,18 +68,25 @@ def numbers_matter(
 
 
 def scanners(
-    rules: Rules, footprints: Footprints, tables: Mapping[str, TableKeys], below: Callable[[str], Iterable[str]]
+    rules: Rules,
+    footprints: Footprints,
+    tables: Mapping[str, TableKeys],
+    below: Callable[[str], Iterable[str]],
 ) -> dict[str, set[Step]]:
-    """By table, the statements that lock several rows in the order in which they find them, take some of them by a
-    limit, or make one value of many. ``below``: the tables that a cascade from a table can reach: it goes through their
-    rows in that order, too.
+    """By table, the statements that lock several rows in the order in which they find them, take
+    some of them by a limit, or make one value of many. ``below``: the tables that a cascade from a
+    table can reach: it goes through their rows in that order, too.
     """
     found: dict[str, set[Step]] = {}
     for step, footprint in footprints.items():
         for access in footprint.accesses:
             table = access.table.lower()
             keys = tables.get(table)
-            if keys is not None and rules.locks.scans_as_written(keys) and _counts_order(access, footprint, keys):
+            if (
+                keys is not None
+                and rules.locks.scans_as_written(keys)
+                and _counts_order(access, footprint, keys)
+            ):
                 found.setdefault(table, set()).add(step)
             for child in below(table) if access.verb in ("delete", "update") else ():
                 if child in tables and rules.locks.scans_as_written(tables[child]):
@@ -85,9 +104,11 @@ def _counts_order(access: Access, footprint: Footprint, keys: TableKeys) -> bool
     return (footprint.limited and not ordered) or footprint.gathers
 
 
-def waits_certainly(step: Step, found: Footprint, level: str, rules: Rules, tables: Mapping[str, TableKeys]) -> bool:
-    """Whether a statement that comes to a locked row waits, whatever that row holds: it names rows by one key and
-    nothing else, sees the newest version, and has nothing that may fail first.
+def waits_certainly(
+    step: Step, found: Footprint, level: str, rules: Rules, tables: Mapping[str, TableKeys]
+) -> bool:
+    """Whether a statement that comes to a locked row waits, whatever that row holds: it names rows
+    by one key and nothing else, sees the newest version, and has nothing that may fail first.
     """
     if len(found.accesses) != 1 or found.limited:
         return False
@@ -96,6 +117,8 @@ def waits_certainly(step: Step, found: Footprint, level: str, rules: Rules, tabl
     if keys is None or not access.equals_only or rules.locks.refuses_what_changed(level):
         return False
     compared = {column for column, _ in (*access.literals, *access.choices)}
-    if compared not in [{column.lower() for column in key} for key in unique_keys(access, keys) if key]:
+    if compared not in [
+        {column.lower() for column in key} for key in unique_keys(access, keys) if key
+    ]:
         return False
     return rules.locks.locks_before_checks or (found.computes_plainly and not keys.checked)

@@ -1,8 +1,8 @@
 """Adds up the outcomes of many schedules, in space that does not grow with their number.
 
-Every entry can be added to another of its kind in any order with the same result, so that a space may be split among
-several at will: counts are summed, and of several schedules the one with the fewest moves is kept, then the one with
-the fewest changes of turn, then the first by name.
+Every entry can be added to another of its kind in any order with the same result, so that a space
+may be split among several at will: counts are summed, and of several schedules the one with the
+fewest moves is kept, then the one with the fewest changes of turn, then the first by name.
 """
 
 from __future__ import annotations
@@ -22,7 +22,9 @@ MOST_ON_MAP = 2000
 
 
 def shorter(a: Path | None, b: Path | None) -> Path | None:
-    """The better example of two: fewer moves, then fewer changes of turn, then the first by name."""
+    """The better example of two: fewer moves, then fewer changes of turn, then the first by
+    name.
+    """
     paths = [path for path in (a, b) if path is not None]
     return min(paths, key=lambda p: (len(p), sum(x != y for x, y in pairwise(p)), p), default=None)
 
@@ -31,8 +33,8 @@ def shorter(a: Path | None, b: Path | None) -> Path | None:
 class OutcomeEntry:
     """One distinct outcome: what it is, how often it came, the shortest schedule to it.
 
-    ``went_on``: which statements that waited went on in that schedule, in order. ``chosen``: how often it came only
-    since the server went on otherwise than it does as a rule.
+    ``went_on``: which statements that waited went on in that schedule, in order. ``chosen``: how
+    often it came only since the server went on otherwise than it does as a rule.
     """
 
     kind: Kind
@@ -56,7 +58,9 @@ class OutcomeEntry:
         return self.chosen == self.count > 0
 
     def take_shortest(self, other: OutcomeEntry) -> None:
-        """Take over the other's schedule where it is better to show: it leads there by itself, or is shorter."""
+        """Take over the other's schedule where it is better to show: it leads there by itself, or
+        is shorter.
+        """
         if self.shortest is not None and self.only_chosen == other.only_chosen:
             if shorter(self.shortest, other.shortest) == self.shortest:
                 return
@@ -74,11 +78,17 @@ class OutcomeEntry:
     @property
     def ends_in_error(self) -> bool:
         """Whether a statement was rejected and its transaction failed for good."""
-        last = (kinds[-1] for name, kinds in self.failed_by.items() if self.status.get(name) == "failed")
-        return self.kind == "error" and any(kind not in ("deadlock", "refused", "timeout") for kind in last)
+        last = (
+            kinds[-1] for name, kinds in self.failed_by.items() if self.status.get(name) == "failed"
+        )
+        return self.kind == "error" and any(
+            kind not in ("deadlock", "refused", "timeout") for kind in last
+        )
 
     def met(self, kind: str) -> bool:
-        """Whether ``kind`` happened, be it that something worse came after: a cycle, and then somebody stuck."""
+        """Whether ``kind`` happened, be it that something worse came after: a cycle, and then
+        somebody stuck.
+        """
         if kind == "deadlock" and self.hidden:
             return True
         return kind == self.kind or any(kind in kinds for kinds in self.failed_by.values())
@@ -86,7 +96,9 @@ class OutcomeEntry:
 
 @dataclass(kw_only=True)
 class DeadlockEntry:
-    """One distinct deadlock, by the statements in it. ``unended``: how often the server did not end it."""
+    """One distinct deadlock, by the statements in it. ``unended``: how often the server did not end
+    it.
+    """
 
     members: tuple[tuple[str, int | None], ...]
     resources: tuple[str, ...]
@@ -97,14 +109,18 @@ class DeadlockEntry:
     named: bool = True
 
     def take_names(self, resources: tuple[str, ...], *, named: bool) -> None:
-        """Of two ways of naming the same resources, the one that names rows is kept, else the first by name."""
+        """Of two ways of naming the same resources, the one that names rows is kept, else the first
+        by name.
+        """
         if (not named, resources) < (not self.named, self.resources):
             self.resources, self.named = resources, named
 
 
 @dataclass(kw_only=True)
 class WaitPairEntry:
-    """One pair of statements of which the first waited for the second's transaction; ``count`` in schedules."""
+    """One pair of statements of which the first waited for the second's transaction; ``count`` in
+    schedules.
+    """
 
     waiter: str
     statement: int | None
@@ -132,12 +148,17 @@ class Tally:
     diverged: int = 0
     given_up: int = 0
     swaps: int = 0  # independent neighbours exchanged, with the same result
-    special: dict[str, bool] = field(default_factory=dict)  # pairs independent for a special reason: checked?
+    special: dict[str, bool] = field(
+        default_factory=dict
+    )  # pairs independent for a special reason: checked?
     repeated: int = 0  # schedules run again, since the server may decide something by itself
     races: int = 0  # of those, how many ended in two ways
     race: Path | None = None
-    overtaken: int = 0  # runs made again, since of two that waited the one that came later went on first
-    contests: int = 0  # schedules in which the server chose so, and no other schedule stands for the other choice
+    overtaken: int = (
+        0  # runs made again, since of two that waited the one that came later went on first
+    )
+    # schedules in which the server chose so, and no other schedule stands for the other choice
+    contests: int = 0
     contest: Path | None = None  # one of them, and between whom it chose
     contestants: tuple[str, str] | None = None
     outcomes: dict[str, OutcomeEntry] = field(default_factory=dict)
@@ -153,9 +174,15 @@ class Tally:
     map: list[tuple[Path, str]] = field(default_factory=list)
     every: int = 1  # of the schedules, the map has one in so many
     deadlocks: int = 0  # of which clients were told, in whatever was run, checks among it
-    uncounted: int = 0  # that the server counted beyond those, and beyond the hidden ones of single runs
-    may_hide: bool = False  # a routine catches errors, and the server's own count could not be compared
-    broken_serially: dict[str, Path] = field(default_factory=dict)  # rules, and a serial order that breaks each
+    uncounted: int = (
+        0  # that the server counted beyond those, and beyond the hidden ones of single runs
+    )
+    may_hide: bool = (
+        False  # a routine catches errors, and the server's own count could not be compared
+    )
+    broken_serially: dict[str, Path] = field(
+        default_factory=dict
+    )  # rules, and a serial order that breaks each
 
     def add(self, run: Run) -> None:
         """Take one schedule in."""
@@ -194,7 +221,9 @@ class Tally:
         for key, outcome in other.outcomes.items():
             self._take_outcome(key, outcome)
         for key, cycle in other.cycles.items():
-            blank = DeadlockEntry(members=cycle.members, resources=cycle.resources, named=cycle.named)
+            blank = DeadlockEntry(
+                members=cycle.members, resources=cycle.resources, named=cycle.named
+            )
             known = self.cycles.setdefault(key, blank)
             known.count += cycle.count
             known.unended += cycle.unended
@@ -205,7 +234,9 @@ class Tally:
         for key, wait_pair in other.wait_pairs.items():
             pair = self.wait_pairs.setdefault(key, WaitPairEntry(**{**vars(wait_pair), "count": 0}))
             pair.count += wait_pair.count
-            pair.resource, pair.wanted = min((pair.resource, pair.wanted), (wait_pair.resource, wait_pair.wanted))
+            pair.resource, pair.wanted = min(
+                (pair.resource, pair.wanted), (wait_pair.resource, wait_pair.wanted)
+            )
         if other.longest is not None:
             self._add_chain(other.chain, other.longest)
         for name, attempts in other.attempts.items():
@@ -215,8 +246,12 @@ class Tally:
         for path, key in other.map:
             self._add_to_map(path, key)
 
-    def note_contest(self, path: Path | None, between: tuple[str, str] | None, count: int = 1) -> None:
-        """In so many schedules, this one among them, the server chose what no other schedule stands for."""
+    def note_contest(
+        self, path: Path | None, between: tuple[str, str] | None, count: int = 1
+    ) -> None:
+        """In so many schedules, this one among them, the server chose what no other schedule stands
+        for.
+        """
         self.contests += count
         if path is not None and shorter(self.contest, path) == path:
             self.contest, self.contestants = path, between
@@ -274,7 +309,9 @@ class Tally:
         )
         entry = self.wait_pairs.setdefault(key, blank)
         entry.count += 1
-        entry.resource, entry.wanted = min((entry.resource, entry.wanted), (wait_pair.resource, wait_pair.wanted))
+        entry.resource, entry.wanted = min(
+            (entry.resource, entry.wanted), (wait_pair.resource, wait_pair.wanted)
+        )
 
     def _add_chain(self, chain: int, path: Path) -> None:
         if chain > self.chain:
@@ -289,19 +326,30 @@ class Tally:
             self.every *= 2
             self.map = [entry for entry in self.map if _on_map(entry[0], self.every)]
 
-    # -- questions ---------------------------------------------------------------------------------------------------
+    # -- questions ---------------------------------------------------------------------------------
 
     @property
     def ordered(self) -> list[OutcomeEntry]:
         """The outcomes, the worst first."""
         return sorted(
             self.outcomes.values(),
-            key=lambda e: (-KINDS.index(e.kind), e.data != "anomaly", not e.bad, -e.count, e.shortest or ()),
+            key=lambda e: (
+                -KINDS.index(e.kind),
+                e.data != "anomaly",
+                not e.bad,
+                -e.count,
+                e.shortest or (),
+            ),
         )
 
     def most_met_cycles(self) -> list[DeadlockEntry]:
-        """The cycles, the one met most often first. A member that was at its end has no number of a statement."""
-        return sorted(self.cycles.values(), key=lambda e: (-e.count, [(name, at or 0) for name, at in e.members]))
+        """The cycles, the one met most often first. A member that was at its end has no number of a
+        statement.
+        """
+        return sorted(
+            self.cycles.values(),
+            key=lambda e: (-e.count, [(name, at or 0) for name, at in e.members]),
+        )
 
     def count_of(self, kind: Kind) -> int:
         """How many schedules ended in ``kind``."""
@@ -317,7 +365,9 @@ class Tally:
         return sum(entry.count for entry in self.outcomes.values() if entry.data == "anomaly")
 
     def anomalies_in(self, wrong: Wrong) -> dict[str, int]:
-        """In how many schedules each anomaly was seen, in the rows at the end or only in what was read."""
+        """In how many schedules each anomaly was seen, in the rows at the end or only in what was
+        read.
+        """
         found: dict[str, int] = {}
         for entry in self.outcomes.values():
             if entry.anomaly and entry.wrong == wrong:
@@ -337,11 +387,17 @@ class Tally:
     @property
     def bad(self) -> int:
         """How many schedules ended in a conflict, an anomaly, or with a rule broken."""
-        return sum(entry.count for entry in self.outcomes.values() if entry.bad) or int(bool(self.uncounted))
+        return sum(entry.count for entry in self.outcomes.values() if entry.bad) or int(
+            bool(self.uncounted)
+        )
 
 
 def _pair(wait_pair: WaitPair) -> tuple[object, ...]:
-    held = wait_pair.holder_statement if wait_pair.holder_statement is not None else wait_pair.holder_candidates
+    held = (
+        wait_pair.holder_statement
+        if wait_pair.holder_statement is not None
+        else wait_pair.holder_candidates
+    )
     return (wait_pair.waiter, wait_pair.statement, wait_pair.holder, held)
 
 

@@ -1,8 +1,10 @@
-"""Whether a statement reaches beyond the scratch space of a run: to others' tables and sessions, or to the server.
+"""Whether a statement reaches beyond the scratch space of a run: to others' tables and sessions, or
+to the server.
 
-A name with a schema of its own is one way (``Footprint.accesses`` has those); this module finds the statements and
-functions that need no such name, by the patterns of a server (``Boundary``). It reads the text, since most of them are
-none that the parser understands. What a stored program's body or dynamic SQL does it cannot know.
+A name with a schema of its own is one way (``Footprint.accesses`` has those); this module finds the
+statements and functions that need no such name, by the patterns of a server (``Boundary``). It
+reads the text, since most of them are none that the parser understands. What a stored program's
+body or dynamic SQL does it cannot know.
 """
 
 from __future__ import annotations
@@ -17,10 +19,12 @@ from catenum.core.sql.scripts import Piece
 
 @dataclass(frozen=True)
 class Boundary:
-    """Patterns of one server, matched against a statement in lower case, its words separated by single blanks.
+    """Patterns of one server, matched against a statement in lower case, its words separated by
+    single blanks.
 
-    ``statements`` and ``functions`` leave the scratch space. ``own_transactions`` prepare work that outlives its
-    session, or turn transactions on and off. ``commits``: the server commits before it runs these.
+    ``statements`` and ``functions`` leave the scratch space. ``own_transactions`` prepare work that
+    outlives its session, or turn transactions on and off. ``commits``: the server commits before it
+    runs these.
     """
 
     statements: tuple[str, ...]
@@ -39,12 +43,16 @@ _COMMENT = re.compile(r"--[^\n]*|/\*.*?\*/", re.DOTALL)
 
 def reaches_beyond(piece: Piece, boundary: Boundary, dialect: str) -> str | None:
     """The words by which a statement reaches beyond the scratch space; None where it does not."""
-    return starts_with(piece.shape, boundary.statements, dialect) or _calls(piece.text, boundary.functions)
+    return starts_with(piece.shape, boundary.statements, dialect) or _calls(
+        piece.text, boundary.functions
+    )
 
 
 @lru_cache(maxsize=4096)
 def starts_with(sql: str, patterns: tuple[str, ...], dialect: str) -> str | None:
-    """The words of a statement that begin as one of ``patterns``; None where it begins otherwise."""
+    """The words of a statement that begin as one of ``patterns``; None where it begins
+    otherwise.
+    """
     words = _words(sql, dialect)
     for pattern in patterns:
         match = re.match(rf"{pattern}", words)
@@ -64,7 +72,9 @@ def _any_of(functions: tuple[str, ...]) -> re.Pattern[str]:
 
 
 def _words(sql: str, dialect: str) -> str:
-    """The statement in lower case, a blank between words, without comments and the contents of strings."""
+    """The statement in lower case, a blank between words, without comments and the contents of
+    strings.
+    """
     try:
         tokens = sqlglot.tokenize(sql, dialect=dialect)
     except sqlglot.errors.SqlglotError:

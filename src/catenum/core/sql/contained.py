@@ -1,7 +1,9 @@
-"""Whether a statement is known to change nothing but tables of the run's own: what may run where no wall stands.
+"""Whether a statement is known to change nothing but tables of the run's own: what may run where no
+wall stands.
 
-The other way round than ``boundary``, which knows ways out: here a statement is let through only where its parse tree
-is of a kind on a list, names no other schema and calls no function that Catenum does not know.
+The other way round than ``boundary``, which knows ways out: here a statement is let through only
+where its parse tree is of a kind on a list, names no other schema and calls no function that
+Catenum does not know.
 """
 
 from __future__ import annotations
@@ -17,7 +19,16 @@ from catenum.core.sql.statements import footprint
 #: What rows and definitions are changed by.
 @cache
 def _kinds() -> tuple[type[exp.Expr], ...]:
-    return (exp.Query, exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.TruncateTable, exp.Set, exp.Alter)
+    return (
+        exp.Query,
+        exp.Insert,
+        exp.Update,
+        exp.Delete,
+        exp.Merge,
+        exp.TruncateTable,
+        exp.Set,
+        exp.Alter,
+    )
 
 
 #: What CREATE and DROP may make and remove: all else may hold code, or reach out of the database.
@@ -26,13 +37,16 @@ _OBJECTS = frozenset(["table", "index", "view", "sequence"])
 _ENGINES = frozenset(["innodb", "aria", "myisam", "memory"])
 #: Statements that the parser does not read, and that stay within their transaction.
 _SAVEPOINT = re.compile(
-    r"\s*(?:savepoint|release(?:\s+savepoint)?|rollback(?:\s+work)?\s+to(?:\s+savepoint)?)\s+\w+\s*$", re.I
+    r"\s*(?:savepoint|release(?:\s+savepoint)?|rollback(?:\s+work)?\s+to(?:\s+savepoint)?)\s+\w+\s*$",
+    re.I,
 )
 
 
 @lru_cache(maxsize=4096)
 def uncontained(sql: str, dialect: str, catalogues: Collection[str]) -> str | None:
-    """Why it is not certain that ``sql`` stays within the tables that it names; None where it is."""
+    """Why it is not certain that ``sql`` stays within the tables that it names; None where it
+    is.
+    """
     if _SAVEPOINT.match(sql):
         return None
     try:

@@ -44,5 +44,16 @@ BY_NATURE = frozenset(
 HARMLESS = (
     BY_NATURE
     | FUNCTIONS
-    | frozenset(["pg_sleep", "sleep", "version", "database", "current_setting", "to_json", "row_to_json", "md5"])
+    | frozenset(
+        [
+            "pg_sleep",
+            "sleep",
+            "version",
+            "database",
+            "current_setting",
+            "to_json",
+            "row_to_json",
+            "md5",
+        ]
+    )
 )

@@ -1,8 +1,8 @@
 """What a stored routine catches: errors that its client then never sees, deadlocks among them.
 
-InnoDB has undone the whole transaction when a handler catches error 1213, and what comes behind runs in another
-(MySQL manual, "InnoDB Error Handling"); an ``exception`` block of PL/pgSQL undoes its own block (PostgreSQL
-documentation, 43.6.8 "Trapping Errors").
+InnoDB has undone the whole transaction when a handler catches error 1213, and what comes behind
+runs in another (MySQL manual, "InnoDB Error Handling"); an ``exception`` block of PL/pgSQL undoes
+its own block (PostgreSQL documentation, 43.6.8 "Trapping Errors").
 """
 
 from __future__ import annotations
@@ -16,10 +16,13 @@ _HANDLER = re.compile(
     r"(?:\s*,\s*(?:sqlexception|sqlwarning|not\s+found|sqlstate\s+(?:value\s+)?'\w+'|\d+|\w+))*)",
     re.IGNORECASE,
 )
-_HARMLESS = re.compile(r"^(?:not\s+found|sqlwarning|1329|sqlstate\s+(?:value\s+)?'0[12]\w*')$", re.IGNORECASE)
+_HARMLESS = re.compile(
+    r"^(?:not\s+found|sqlwarning|1329|sqlstate\s+(?:value\s+)?'0[12]\w*')$", re.IGNORECASE
+)
 _EXCEPTION = re.compile(r"\bexception\s+when\b(.*?)\bthen\b", re.IGNORECASE | re.DOTALL)
 _WHEN = re.compile(r"\bwhen\b(.*?)\bthen\b", re.IGNORECASE | re.DOTALL)
-#: Conditions of PL/pgSQL that name an error which a lock can bring, or any (PostgreSQL documentation, appendix A).
+#: Conditions of PL/pgSQL that name an error which a lock can bring, or any (PostgreSQL
+#: documentation, appendix A).
 _OF_LOCKS = re.compile(
     r"\b(?:others|deadlock_detected|serialization_failure|lock_not_available|transaction_rollback"
     r"|sqlstate\s+'(?:40\w{3}|55P03)')",
@@ -28,7 +31,9 @@ _OF_LOCKS = re.compile(
 
 
 def caught(body: str) -> tuple[str, ...]:
-    """The conditions that a routine's body catches and that a deadlock, a timeout or a refusal may meet."""
+    """The conditions that a routine's body catches and that a deadlock, a timeout or a refusal may
+    meet.
+    """
     text = _COMMENT.sub(" ", body)
     found = []
     for match in _HANDLER.finditer(text):
@@ -37,5 +42,9 @@ def caught(body: str) -> tuple[str, ...]:
     for match in _EXCEPTION.finditer(text):
         after = text[match.start() :]
         for when in _WHEN.finditer(after):
-            found += [" ".join(one.split()) for one in re.split(r"\bor\b", when[1]) if _OF_LOCKS.search(one)]
+            found += [
+                " ".join(one.split())
+                for one in re.split(r"\bor\b", when[1])
+                if _OF_LOCKS.search(one)
+            ]
     return tuple(dict.fromkeys(found))

@@ -12,9 +12,11 @@ MOST_MS = 60_000.0
 
 
 def limit_ms(sql: str, names: tuple[str, ...], unit_ms: float) -> float | None:
-    """The limit on waits that a statement sets, in ms; None where it sets none, takes one away, or is none to wait for.
+    """The limit on waits that a statement sets, in ms; None where it sets none, takes one away, or
+    is none to wait for.
 
-    ``names`` are the server's variables that limit waits; ``unit_ms`` is what their numbers without a unit count.
+    ``names`` are the server's variables that limit waits; ``unit_ms`` is what their numbers without
+    a unit count.
     """
     if not re.match(r"\s*(?:set|select)\b", sql, re.IGNORECASE):
         return None

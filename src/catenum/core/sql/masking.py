@@ -1,8 +1,10 @@
-"""Statements without their literals: masked for showing, or cut down to the shape that statements of one kind share.
+"""Statements without their literals: masked for showing, or cut down to the shape that statements
+of one kind share.
 
-What is masked is found by the server's own lexical rules (``TokenPatterns``), not by a parser: a statement that a server cut
-short, or that no parser knows, holds values too. Where a text can be read in two ways (a quote behind a backslash,
-which a setting may make plain), all that follows is masked.
+What is masked is found by the server's own lexical rules (``TokenPatterns``), not by a parser: a
+statement that a server cut short, or that no parser knows, holds values too. Where a text can be
+read in two ways (a quote behind a backslash, which a setting may make plain), all that follows is
+masked.
 """
 
 from __future__ import annotations
@@ -17,7 +19,9 @@ from catenum.core.sql.token_patterns import TokenPatterns
 
 @lru_cache(maxsize=4096)
 def masked(sql: str, token_patterns: TokenPatterns) -> str:
-    """The statement with ``?`` in place of every literal and of every numbered parameter (``$1``), without comments."""
+    """The statement with ``?`` in place of every literal and of every numbered parameter (``$1``),
+    without comments.
+    """
     return "".join(_masked(sql, token_patterns.pieces))
 
 
@@ -29,12 +33,16 @@ def _masked(sql: str, pieces: re.Pattern[str]) -> Iterator[str]:
         if piece.kind == "comment":
             yield " "
         else:
-            yield "?" if piece.kind in ("dollar", "string", "value") else sql[piece.start : piece.end]
+            yield (
+                "?" if piece.kind in ("dollar", "string", "value") else sql[piece.start : piece.end]
+            )
     yield sql[at:]
 
 
 class Piece(NamedTuple):
-    """A piece of a statement by its ``kind`` (see ``TokenPatterns.pieces``); within it, what stands between its marks."""
+    """A piece of a statement by its ``kind`` (see ``TokenPatterns.pieces``); within it, what stands
+    between its marks.
+    """
 
     kind: str
     start: int
@@ -51,7 +59,9 @@ class Piece(NamedTuple):
         return Piece(self.kind, start, end, inner_start, inner_end, self.escapes)
 
 
-def _pieces(sql: str, pieces: re.Pattern[str], *, backslashes: bool | None = None) -> Iterator[Piece]:
+def _pieces(
+    sql: str, pieces: re.Pattern[str], *, backslashes: bool | None = None
+) -> Iterator[Piece]:
     """``backslashes``: whether they are escapes in every string; None: that is not known."""
     at = 0
     while found := pieces.search(sql, at):
@@ -67,13 +77,19 @@ def _pieces(sql: str, pieces: re.Pattern[str], *, backslashes: bool | None = Non
         elif kind == "string":
             escapes = text[0] in "eE" or bool(backslashes)
             begins, plain = at, backslashes is False and text[0] not in "eE"
-            at = _end_of_plain(sql, at, text[-1]) if plain else _end_of_string(sql, at, text[-1], escapes=escapes)
+            at = (
+                _end_of_plain(sql, at, text[-1])
+                if plain
+                else _end_of_string(sql, at, text[-1], escapes=escapes)
+            )
             inner = (begins, at - 1 if sql[at - 1 : at] == text[-1] and at - 1 >= begins else at)
         yield Piece(kind, start, at, inner[0], inner[1], escapes)
 
 
 def literals(sql: str, token_patterns: TokenPatterns, dialect: str) -> Iterator[Piece]:
-    """The comments and literals of a statement, strings by what a backslash means to the server as it comes."""
+    """The comments and literals of a statement, strings by what a backslash means to the server as
+    it comes.
+    """
     from sqlglot import Dialect
 
     backslashes = "\\" in Dialect.get_or_raise(dialect).tokenizer_class.STRING_ESCAPES
@@ -94,7 +110,9 @@ def _end_of_plain(sql: str, at: int, quote: str) -> int:
 
 
 def _end_of_comment(sql: str, at: int) -> int:
-    """PostgreSQL's comments nest; elsewhere nothing is lost by reading them so, but for what follows one cut short."""
+    """PostgreSQL's comments nest; elsewhere nothing is lost by reading them so, but for what
+    follows one cut short.
+    """
     depth = 1
     for found in re.compile(r"/\*|\*/").finditer(sql, at):
         depth += 1 if found[0] == "/*" else -1
@@ -104,7 +122,9 @@ def _end_of_comment(sql: str, at: int) -> int:
 
 
 def _end_of_string(sql: str, at: int, quote: str, *, escapes: bool) -> int:
-    """Behind the closing quote; the end of the text where there is none, or where a setting decides which it is."""
+    """Behind the closing quote; the end of the text where there is none, or where a setting decides
+    which it is.
+    """
     while at < len(sql):
         if sql[at] == "\\":
             if at + 1 < len(sql) and sql[at + 1] == quote and not escapes:
@@ -119,13 +139,16 @@ def _end_of_string(sql: str, at: int, quote: str, *, escapes: bool) -> int:
     return len(sql)
 
 
-#: In a server's report of a deadlock: values of a record's fields, statements, keys that an error names.
+#: In a server's report of a deadlock: values of a record's fields, statements, keys that an error
+#: names.
 _FIELD = re.compile(r"^( \d+: len \d+; )hex [0-9a-f]*; asc .*$", re.MULTILINE)
 _QUERY = re.compile(
-    r"^((?:MySQL|MariaDB) thread id \d+,[^\n]*\n)(.*?)(?=^\*\*\*|^[A-Z]{3,} [A-Z]{3,}|\Z)", re.MULTILINE | re.DOTALL
+    r"^((?:MySQL|MariaDB) thread id \d+,[^\n]*\n)(.*?)(?=^\*\*\*|^[A-Z]{3,} [A-Z]{3,}|\Z)",
+    re.MULTILINE | re.DOTALL,
 )
 _PROCESS = re.compile(
-    r"^(\s*(?:DETAIL:\s+)?Process \d+: )(.*?)(?=^\s*Process \d+: |^\S*(?:HINT|CONTEXT|STATEMENT):|\Z)",
+    r"^(\s*(?:DETAIL:\s+)?Process \d+: )(.*?)(?=^\s*Process \d+:"
+    r" |^\S*(?:HINT|CONTEXT|STATEMENT):|\Z)",
     re.MULTILINE | re.DOTALL,
 )
 _WITHIN = re.compile(r'(SQL (?:statement|expression) ")(.*)(?=")', re.DOTALL)
@@ -134,13 +157,17 @@ _KEY = re.compile(r"(Key \([^)]*\)=)\(.*\)")
 
 
 def masked_report(report: str, token_patterns: TokenPatterns) -> str:
-    """A server's report of a deadlock without values: its statements masked, its records' fields and keys left out; ids
-    of processes, threads and transactions stay.
+    """A server's report of a deadlock without values: its statements masked, its records' fields
+    and keys left out; ids of processes, threads and transactions stay.
     """
     text = _FIELD.sub(r"\1?", report)
     for part in (_QUERY, _PROCESS, _WITHIN, _STATEMENT):
         text = part.sub(
-            lambda found: found[1] + masked(found[2].rstrip("\n"), token_patterns) + "\n" * found[2].endswith("\n"),
+            lambda found: (
+                found[1]
+                + masked(found[2].rstrip("\n"), token_patterns)
+                + "\n" * found[2].endswith("\n")
+            ),
             text,
         )
     return _KEY.sub(r"\1(?)", text)
@@ -148,7 +175,9 @@ def masked_report(report: str, token_patterns: TokenPatterns) -> str:
 
 @lru_cache(maxsize=4096)
 def shape(sql: str, token_patterns: TokenPatterns) -> str:
-    """What statements of one kind share: literals taken out, lists of them made one, spaces and case made alike."""
+    """What statements of one kind share: literals taken out, lists of them made one, spaces and
+    case made alike.
+    """
     text = " ".join(masked(sql, token_patterns).lower().split()).rstrip("; ")
     text = re.sub(r"\? ?(, ?\? ?)+", "?, … ", text)
     return re.sub(r"(\([?, …]*\))( ?, ?\([?, …]*\))+", r"\1, …", text)
@@ -157,7 +186,8 @@ def shape(sql: str, token_patterns: TokenPatterns) -> str:
 def same_kind(shaped: str) -> str:
     """What two shapes share where one comes from a server's own statistics.
 
-    MariaDB's digests put every name in backquotes and spaces around every sign, and write ``...`` for a list.
+    MariaDB's digests put every name in backquotes and spaces around every sign, and write ``...``
+    for a list.
     """
     bare = re.sub(r"[\s`\"]", "", shaped)
     return bare.replace("...", "?").replace("?,…", "?")

@@ -1,7 +1,8 @@
-"""Locks that statements take by a name of their own choice: advisory locks on PostgreSQL, GET_LOCK on MariaDB.
+"""Locks that statements take by a name of their own choice: advisory locks on PostgreSQL, GET_LOCK
+on MariaDB.
 
-They belong to the session unless the function says otherwise, so a commit or a rollback does not let them go
-(PostgreSQL documentation, 13.3.5 and 9.28.10; MariaDB documentation, "GET_LOCK").
+They belong to the session unless the function says otherwise, so a commit or a rollback does not
+let them go (PostgreSQL documentation, 13.3.5 and 9.28.10; MariaDB documentation, "GET_LOCK").
 """
 
 from __future__ import annotations
@@ -14,7 +15,12 @@ from catenum.core.sql.parser import exp
 
 _TAKING = frozenset(
     [
-        *("pg_advisory_lock", "pg_advisory_lock_shared", "pg_try_advisory_lock", "pg_try_advisory_lock_shared"),
+        *(
+            "pg_advisory_lock",
+            "pg_advisory_lock_shared",
+            "pg_try_advisory_lock",
+            "pg_try_advisory_lock_shared",
+        ),
         *("pg_advisory_xact_lock", "pg_advisory_xact_lock_shared"),
         *("pg_try_advisory_xact_lock", "pg_try_advisory_xact_lock_shared"),
         "get_lock",
@@ -31,7 +37,9 @@ FUNCTIONS = _TAKING | frozenset(
 
 @dataclass(frozen=True, slots=True)
 class NamedLock:
-    """One use of a named lock. ``key``: a number, two numbers or a name; empty where it is computed."""
+    """One use of a named lock. ``key``: a number, two numbers or a name; empty where it is
+    computed.
+    """
 
     function: str
     key: tuple[int | str, ...] = ()
@@ -67,7 +75,9 @@ def advisory_resource(*key: int | str) -> Resource:
 
 
 def advisory_of_row(classid: int, objid: int, objsubid: int) -> Resource:
-    """The same from the columns of ``pg_locks`` (documentation, 54.12): one number in two halves, or two numbers."""
+    """The same from the columns of ``pg_locks`` (documentation, 54.12): one number in two halves,
+    or two numbers.
+    """
     if objsubid == 1:
         return advisory_resource(_signed(classid << 32 | objid, 64))
     return advisory_resource(_signed(classid, 32), _signed(objid, 32))
@@ -93,7 +103,9 @@ def named_locks(tree: exp.Expr) -> Iterator[NamedLock]:
 def _key(function: str, given: list[exp.Expr]) -> tuple[int | str, ...]:
     if function.startswith("pg_"):
         numbers = [_number(argument) for argument in given]
-        return tuple(number for number in numbers if number is not None) if None not in numbers else ()
+        return (
+            tuple(number for number in numbers if number is not None) if None not in numbers else ()
+        )
     name = given[0] if given else None
     return (name.name,) if isinstance(name, exp.Literal) and name.is_string else ()
 
@@ -102,4 +114,6 @@ def _number(argument: exp.Expr) -> int | None:
     sign, argument = (-1, argument.this) if isinstance(argument, exp.Neg) else (1, argument)
     while isinstance(argument, exp.Cast | exp.Paren):
         argument = argument.this
-    return sign * int(argument.name) if isinstance(argument, exp.Literal) and argument.is_int else None
+    return (
+        sign * int(argument.name) if isinstance(argument, exp.Literal) and argument.is_int else None
+    )

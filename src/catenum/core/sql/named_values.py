@@ -1,4 +1,6 @@
-"""Which values a statement names for which columns, and the condition by which it finds its rows."""
+"""Which values a statement names for which columns, and the condition by which it finds its
+rows.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,8 @@ from catenum.core.sql.parser import exp, sqlglot
 
 @dataclass(frozen=True, slots=True)
 class NamedValue:
-    """A constant that a statement compares a column with, or gives it in a new row or in one that is there.
+    """A constant that a statement compares a column with, or gives it in a new row or in one that
+    is there.
 
     ``text``: whether it is written as a text.
     """
@@ -44,7 +47,8 @@ def _constant(one: exp.Expression | None) -> tuple[str, bool] | None:
 
 
 def named_values(sql: str, dialect: str) -> list[NamedValue]:
-    """The values of comparisons and lists, of an INSERT's rows, and those that an UPDATE sets, in this order.
+    """The values of comparisons and lists, of an INSERT's rows, and those that an UPDATE sets, in
+    this order.
 
     Of a statement that cannot be parsed, none.
     """
@@ -86,33 +90,44 @@ def named_values(sql: str, dialect: str) -> list[NamedValue]:
 
 
 def named_columns(sql: str, dialect: str) -> list[tuple[str, str]]:
-    """Every column that a statement names, with its table; one that may be of several tables is given to the first."""
+    """Every column that a statement names, with its table; one that may be of several tables is
+    given to the first.
+    """
     tree = _tree(sql, dialect)
     if tree is None:
         return []
     tables = _tables(tree)
     first = next(iter(tables.values()), "")
-    found = [(tables.get(c.table.lower(), "") if c.table else first, c.name) for c in tree.find_all(exp.Column)]
+    found = [
+        (tables.get(c.table.lower(), "") if c.table else first, c.name)
+        for c in tree.find_all(exp.Column)
+    ]
     return [(table, name) for table, name in dict.fromkeys(found) if table and name]
 
 
 def _inserted(tree: exp.Insert) -> list[NamedValue]:
     target = tree.this
-    columns = [column.name for column in target.expressions] if isinstance(target, exp.Schema) else []
+    columns = (
+        [column.name for column in target.expressions] if isinstance(target, exp.Schema) else []
+    )
     table = target.find(exp.Table)
     rows = tree.expression.expressions if isinstance(tree.expression, exp.Values) else []
     found = []
     for row in rows:
         for place, value in enumerate(row.expressions if isinstance(row, exp.Tuple) else [row]):
             constant = _constant(value)
-            column = columns[place] if place < len(columns) else f"#{place}" if not columns else None
+            column = (
+                columns[place] if place < len(columns) else f"#{place}" if not columns else None
+            )
             if table is not None and constant and column:
                 found.append(NamedValue(table.name, column, *constant, "inserted"))
     return found
 
 
 def condition(sql: str, dialect: str) -> str | None:
-    """The text of a statement's WHERE, without that word; None where it has none or cannot be parsed."""
+    """The text of a statement's WHERE, without that word; None where it has none or cannot be
+    parsed.
+    """
     tree = _tree(sql, dialect)
     where = tree.args.get("where") if tree is not None else None
     return where.this.sql(dialect=dialect) if where is not None else None

@@ -1,4 +1,5 @@
-"""Parameters in a statement: ``:name`` where a value belongs, which the driver binds when the statement is sent.
+"""Parameters in a statement: ``:name`` where a value belongs, which the driver binds when the
+statement is sent.
 
 Strings, comments, quoted names, ``::`` casts, ``:=`` and the bounds of array slices are left alone.
 """
@@ -58,7 +59,9 @@ def names_in(sql: str, token_patterns: TokenPatterns) -> tuple[str, ...]:
 
 
 def pieces_of(sql: str, token_patterns: TokenPatterns) -> tuple[str, ...]:
-    """The text before, between and behind the parameters: one piece more than there are parameters."""
+    """The text before, between and behind the parameters: one piece more than there are
+    parameters.
+    """
     pieces, at = [], 0
     for parameter in parameters_in(sql, token_patterns):
         pieces.append(sql[at : parameter.offset])
@@ -68,23 +71,35 @@ def pieces_of(sql: str, token_patterns: TokenPatterns) -> tuple[str, ...]:
 
 @lru_cache(maxsize=4096)
 def numbered(sql: str, token_patterns: TokenPatterns) -> str:
-    """The statement with ``$1``, ``$2`` in place of its parameters, by the order of ``names_in``."""
+    """The statement with ``$1``, ``$2`` in place of its parameters, by the order of
+    ``names_in``.
+    """
     places = {name: f"${number}" for number, name in enumerate(names_in(sql, token_patterns), 1)}
-    return _joined(sql, token_patterns, [places[p.name] for p in parameters_in(sql, token_patterns)])
+    return _joined(
+        sql, token_patterns, [places[p.name] for p in parameters_in(sql, token_patterns)]
+    )
 
 
 @lru_cache(maxsize=4096)
 def formatted(sql: str, token_patterns: TokenPatterns) -> str:
-    """The statement as a driver wants it that knows ``%s``: once for each place, other per cent signs doubled."""
+    """The statement as a driver wants it that knows ``%s``: once for each place, other per cent
+    signs doubled.
+    """
     return "%s".join(piece.replace("%", "%%") for piece in pieces_of(sql, token_patterns))
 
 
-def readable(sql: str, token_patterns: TokenPatterns, values: Mapping[str, Value] | None = None) -> str:
-    """The statement as the parser reads it: known values as literals. It is read only, never sent."""
+def readable(
+    sql: str, token_patterns: TokenPatterns, values: Mapping[str, Value] | None = None
+) -> str:
+    """The statement as the parser reads it: known values as literals. It is read only, never
+    sent.
+    """
     found = parameters_in(sql, token_patterns)
     if not found:
         return sql
-    return _joined(sql, token_patterns, [_literal(p.name, (values or {}).get(p.name)) for p in found])
+    return _joined(
+        sql, token_patterns, [_literal(p.name, (values or {}).get(p.name)) for p in found]
+    )
 
 
 def _literal(name: str, value: Value | None) -> str:
@@ -92,7 +107,11 @@ def _literal(name: str, value: Value | None) -> str:
         return f":value_{name}"  # a parameter's own name may be a word of the language
     if value.text is None:
         return "null"
-    return value.text if value.kind != "text" else "'" + value.text.replace("\\", "\\\\").replace("'", "''") + "'"
+    return (
+        value.text
+        if value.kind != "text"
+        else "'" + value.text.replace("\\", "\\\\").replace("'", "''") + "'"
+    )
 
 
 def _joined(sql: str, token_patterns: TokenPatterns, between: list[str]) -> str:

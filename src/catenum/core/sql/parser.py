@@ -1,7 +1,7 @@
 """The SQL parser, loaded when the first statement is read: who watches a server mostly reads none.
 
-Everything in this package that parses takes ``exp`` and ``sqlglot`` from here. What a claim rests on are the parse
-trees of one range of versions: see ``pyproject.toml``.
+Everything in this package that parses takes ``exp`` and ``sqlglot`` from here. What a claim rests
+on are the parse trees of one range of versions: see ``pyproject.toml``.
 """
 
 from __future__ import annotations

@@ -12,9 +12,10 @@ from catenum.core.sql.parser import sqlglot
 class Piece:
     """One statement of a script, with the offset of its first character.
 
-    ``shape``: the statement with each number as ``0`` and each string as an empty one, lists of them (after IN and
-    VALUES) cut to one. It names the same tables and begins with the same words, so what those tell need be found out
-    once for a thousand statements that are alike. Strings with a dot are left, since one may be a table's name.
+    ``shape``: the statement with each number as ``0`` and each string as an empty one, lists of
+    them (after IN and VALUES) cut to one. It names the same tables and begins with the same words,
+    so what those tell need be found out once for a thousand statements that are alike. Strings with
+    a dot are left, since one may be a table's name.
     """
 
     offset: int
@@ -22,7 +23,8 @@ class Piece:
     shape: str
 
 
-#: Stand-ins for values while a shape is made: characters for private use, which no server's grammar knows.
+#: Stand-ins for values while a shape is made: characters for private use, which no server's grammar
+#: knows.
 _NUMBER, _STRING = "\ue000", "\ue001"
 _VALUE = f"[{_NUMBER}{_STRING}]"
 _LIST = rf"{_VALUE}(?:\s*,\s*{_VALUE})*"
@@ -31,12 +33,16 @@ _ROWS = re.compile(rf"(\(\s*{_LIST}\s*\))(?:\s*,\s*\(\s*{_LIST}\s*\))+")
 
 
 def split_script(script: str, dialect: str) -> list[tuple[int, str]]:
-    """The statements of a script, each with the offset of its first character. Semicolons in strings do not count."""
+    """The statements of a script, each with the offset of its first character. Semicolons in
+    strings do not count.
+    """
     return [(piece.offset, piece.text) for piece in pieces_of(script, dialect)]
 
 
 def pieces_of(script: str, dialect: str) -> list[Piece]:
-    """The statements of a script with their shapes; all of it as one where it cannot be cut into tokens."""
+    """The statements of a script with their shapes; all of it as one where it cannot be cut into
+    tokens.
+    """
     found = _plain_pieces(script)
     return tokenized_pieces(script, dialect) if found is None else found
 
@@ -44,8 +50,8 @@ def pieces_of(script: str, dialect: str) -> list[Piece]:
 #: A string whose end every dialect sees at the same place: nothing escaped in it, and no prefix.
 _QUOTED = re.compile(r"(?<![\w&'])'((?:[^'\\]|'')*)'(?!')")
 _DOTTED, _QUOTE = "\ue002", "\ue003"
-#: All that a plain script consists of, its strings set aside: no comments, no quoted names, no dollars, no operators
-#: that a dialect might read as something else.
+#: All that a plain script consists of, its strings set aside: no comments, no quoted names, no
+#: dollars, no operators that a dialect might read as something else.
 _PLAIN = re.compile(
     r"(?:[A-Za-z_]\w*+(?:\.(?:[A-Za-z_]\w*+|\*))*+(?!\.)|\d++(?:\.\d++)?+(?![\w.])|[\s(),;=+*<>]|-(?!-)"
     rf"|{_QUOTE}[{_STRING}{_DOTTED}]*{_QUOTE})*+"
@@ -55,14 +61,18 @@ _ASIDE = re.compile(rf"{_QUOTE}([{_STRING}{_DOTTED}]*){_QUOTE}")
 
 
 def _plain_pieces(script: str) -> list[Piece] | None:
-    """What ``tokenized_pieces`` gives, found without tokens: that takes a tenth of the time, which counts where a
-    script has tens of thousands of statements. None where the text is not plain enough to be certain of it.
+    """What ``tokenized_pieces`` gives, found without tokens: that takes a tenth of the time, which
+    counts where a script has tens of thousands of statements. None where the text is not plain
+    enough to be certain of it.
     """
     if not script.isascii():
         return None
     # Of the same length, so that offsets stay.
     aside = _QUOTED.sub(
-        lambda found: f"{_QUOTE}{(_DOTTED if '.' in found[1] else _STRING) * len(found[1])}{_QUOTE}", script
+        lambda found: (
+            f"{_QUOTE}{(_DOTTED if '.' in found[1] else _STRING) * len(found[1])}{_QUOTE}"
+        ),
+        script,
     )
     if _PLAIN.fullmatch(aside) is None or _BODY.search(aside) or _OPAQUE.search(aside):
         return None
@@ -81,7 +91,9 @@ def _plain_pieces(script: str) -> list[Piece] | None:
 
 
 def _with_strings(shape: str, aside: str, text: str) -> str:
-    """The shape with a stand-in for each string that was set aside, dotted ones as they are written."""
+    """The shape with a stand-in for each string that was set aside, dotted ones as they are
+    written.
+    """
     written = [text[found.start() : found.end()] for found in _ASIDE.finditer(aside)]
     kept = iter(written)
 
@@ -108,7 +120,9 @@ def tokenized_pieces(script: str, dialect: str) -> list[Piece]:
     def close(end: int) -> None:
         if start is not None:
             text = script[start:end].rstrip()
-            found.append(Piece(start, text, _shape([*parts, script[copied:end]]) if plain else text))
+            found.append(
+                Piece(start, text, _shape([*parts, script[copied:end]]) if plain else text)
+            )
 
     for place, token in enumerate(tokens):
         kind = token.token_type.name
@@ -121,7 +135,11 @@ def tokenized_pieces(script: str, dialect: str) -> list[Piece]:
             parts = []
             body = _BODY.match(script, start) is not None
         if body:
-            depth = max(0, depth + _nesting(token.text, tokens[place + 1].text if place + 1 < len(tokens) else ""))
+            depth = max(
+                0,
+                depth
+                + _nesting(token.text, tokens[place + 1].text if place + 1 < len(tokens) else ""),
+            )
         # what follows a word that the parser does not know is one token, with all its text
         if kind == "NUMBER" or (kind == "STRING" and last != "COMMAND" and "." not in token.text):
             parts += (script[copied : token.start], _NUMBER if kind == "NUMBER" else _STRING)
@@ -137,9 +155,13 @@ def _shape(parts: list[str]) -> str:
 
 
 #: Words after which the parser takes all that follows for one token, values and all.
-_OPAQUE = re.compile(r"(?:^|;)\s*(?!(?:select|insert|update|delete|create\s+table)\b)\S", re.IGNORECASE)
+_OPAQUE = re.compile(
+    r"(?:^|;)\s*(?!(?:select|insert|update|delete|create\s+table)\b)\S", re.IGNORECASE
+)
 #: Statements that may hold others between BEGIN and END.
-_BODY = re.compile(r"create\s+(or\s+replace\s+)?(\S+\s+)?(procedure|function|trigger|event)\b", re.IGNORECASE)
+_BODY = re.compile(
+    r"create\s+(or\s+replace\s+)?(\S+\s+)?(procedure|function|trigger|event)\b", re.IGNORECASE
+)
 
 
 def _nesting(word: str, following: str) -> int:

@@ -1,8 +1,8 @@
 """What a statement reads, writes and locks, derived from its text.
 
-The parse tree (sqlglot) is the source. What cannot be parsed is reported as such, so that callers can assume the worst.
-Server rules (which table lock, which row lock) are not here but in ``servers``. ``dialect`` is the parser's name for
-a server's SQL (``Rules.dialect``).
+The parse tree (sqlglot) is the source. What cannot be parsed is reported as such, so that callers
+can assume the worst. Server rules (which table lock, which row lock) are not here but in
+``servers``. ``dialect`` is the parser's name for a server's SQL (``Rules.dialect``).
 """
 
 from __future__ import annotations
@@ -29,7 +29,8 @@ from catenum.core.sql.understood import (
 
 Verb = Literal["read", "lock", "insert", "update", "delete", "schema"]
 
-# sqlglot warns on a logger of its own where it falls back to an opaque command; the fallback itself tells us enough.
+# sqlglot warns on a logger of its own where it falls back to an opaque command; the fallback itself
+# tells us enough.
 logging.getLogger("sqlglot").setLevel(logging.ERROR)
 
 #: A constant as it is written: whether it is a text (in quotes), and the value.
@@ -40,11 +41,12 @@ Written = tuple[bool, str]
 class Access:
     """One table as one statement touches it.
 
-    ``strength`` is the lock clause of a locking read (``update``, ``no key update``, ``share``, ``key share``).
-    ``equals`` holds the columns that the WHERE clause compares with constants by ``=``, joined by AND, as text;
-    ``literals``, the same (of an INSERT: the values) where constant and column are as plain as can be, so that it is
-    certain which rows are meant: whether the literal is a text, and the literal. ``choices``: the same of a column that
-    is compared with a list of them by IN.
+    ``strength`` is the lock clause of a locking read (``update``, ``no key update``, ``share``,
+    ``key share``). ``equals`` holds the columns that the WHERE clause compares with constants by
+    ``=``, joined by AND, as text; ``literals``, the same (of an INSERT: the values) where constant
+    and column are as plain as can be, so that it is certain which rows are meant: whether the
+    literal is a text, and the literal. ``choices``: the same of a column that is compared with a
+    list of them by IN.
     """
 
     table: str
@@ -56,11 +58,15 @@ class Access:
     literals: tuple[tuple[str, Written], ...] = ()
     choices: tuple[tuple[str, tuple[Written, ...]], ...] = ()
     by_primary: bool = False  # by a hint it goes through the primary key and nothing else
-    changes_found: tuple[str, ...] = ()  # the columns that an INSERT sets in a row that is already there
+    changes_found: tuple[
+        str, ...
+    ] = ()  # the columns that an INSERT sets in a row that is already there
     lock_mode: str | None = None  # of LOCK TABLE, as it is written
     makes_index: bool = False
     concurrently: bool = False
-    equals_only: bool = False  # WHERE is nothing but ``literals`` and ``choices``, and no LIMIT cuts
+    equals_only: bool = (
+        False  # WHERE is nothing but ``literals`` and ``choices``, and no LIMIT cuts
+    )
     sets_default: bool = False  # an UPDATE (or a row that an INSERT finds) gets a column's default
 
     @property
@@ -71,32 +77,45 @@ class Access:
 
 @dataclass(frozen=True, slots=True)
 class Footprint:
-    """All that a statement touches. ``parsed`` is False where the parser does not know the statement at all;
-    ``understood`` only where ``accesses`` is certain to be complete. ``functions``: every name that it calls.
+    """All that a statement touches. ``parsed`` is False where the parser does not know the
+    statement at all; ``understood`` only where ``accesses`` is certain to be complete.
+    ``functions``: every name that it calls.
     """
 
     accesses: tuple[Access, ...]
     parsed: bool = True
     understood: bool = False
     functions: frozenset[str] = frozenset()
-    attributes: frozenset[str] = frozenset()  # columns with their table before them: on PostgreSQL perhaps calls
+    attributes: frozenset[str] = (
+        frozenset()
+    )  # columns with their table before them: on PostgreSQL perhaps calls
     count: int = 1
-    control: str | None = None  # begin, commit, rollback: what a transaction's own statement must not be
+    control: str | None = (
+        None  # begin, commit, rollback: what a transaction's own statement must not be
+    )
     calls_unknown: bool = False  # calls a function whose doings its name does not tell
-    by_nature: tuple[str, ...] = ()  # what it calls that gives another value each time: now, random, nextval
+    by_nature: tuple[
+        str, ...
+    ] = ()  # what it calls that gives another value each time: now, random, nextval
     ordered: bool = False  # the order of the rows it returns is asked for
     order_by: tuple[str, ...] = ()  # the columns that it is by, where they are plain columns
-    sets: Literal["transaction", "session"] | None = None  # changes a setting or a variable, for how long
+    sets: Literal["transaction", "session"] | None = (
+        None  # changes a setting or a variable, for how long
+    )
     sets_level: bool = False  # a setting, not only a variable of the user's own
     named_locks: tuple[NamedLock, ...] = ()
     counts_found: bool = False  # the rows that it reports are rows of its one table that it found
-    computes_plainly: bool = False  # nothing in it can fail before the rows are locked, as far as its text shows
+    computes_plainly: bool = (
+        False  # nothing in it can fail before the rows are locked, as far as its text shows
+    )
     gathers: bool = False  # makes one value of many rows, in the order in which they come
     limited: bool = False  # returns or changes some of the rows that match
 
     @property
     def may_set_anything(self) -> bool:
-        """Whether it may change the isolation level, the search path or a limit of the statements after it."""
+        """Whether it may change the isolation level, the search path or a limit of the statements
+        after it.
+        """
         return self.sets_level or self.calls_unknown or not self.parsed
 
     @property
@@ -106,8 +125,8 @@ class Footprint:
 
     @property
     def may_outlive(self) -> bool:
-        """Whether it may leave something in its session after the transaction: a setting, a named lock, a temporary
-        table.
+        """Whether it may leave something in its session after the transaction: a setting, a named
+        lock, a temporary table.
         """
         kept = any(not lock.takes or lock.of_session for lock in self.named_locks)
         return self.changes_tables or self.calls_unknown or self.sets == "session" or kept
@@ -129,7 +148,9 @@ class Footprint:
 
 @lru_cache(maxsize=4096)
 def footprint(sql: str, dialect: str) -> Footprint:
-    """What ``sql`` touches. Never raises: what cannot be parsed comes back with ``parsed`` False."""
+    """What ``sql`` touches. Never raises: what cannot be parsed comes back with ``parsed``
+    False.
+    """
     try:
         trees = [tree for tree in sqlglot.parse(sql, dialect=dialect) if tree is not None]
     except (sqlglot.errors.SqlglotError, RecursionError):
@@ -160,25 +181,34 @@ def _of_tree(tree: exp.Expr, sql: str, count: int) -> Footprint:
     spelled = re.match(r"\s*(start\s+transaction|end|abort)\b", sql, re.IGNORECASE)
     if spelled:  # the parser knows one spelling of each only
         word = spelled[1].lower()
-        return Footprint((), count=count, control={"end": "commit", "abort": "rollback"}.get(word, "begin"))
+        return Footprint(
+            (), count=count, control={"end": "commit", "abort": "rollback"}.get(word, "begin")
+        )
     if isinstance(tree, exp.Transaction | exp.Commit | exp.Rollback):
-        savepoint = re.search(r"\bto\b", sql, re.IGNORECASE) if isinstance(tree, exp.Rollback) else None
+        savepoint = (
+            re.search(r"\bto\b", sql, re.IGNORECASE) if isinstance(tree, exp.Rollback) else None
+        )
         control = None if savepoint else type(tree).__name__.lower().replace("transaction", "begin")
         return Footprint((), count=count, control=control)
     if isinstance(tree, exp.Command):
         return _command(sql, count)
-    if not isinstance(tree, exp.Query | exp.DML | exp.DDL | exp.Alter | exp.Drop | exp.TruncateTable | exp.Set):
+    if not isinstance(
+        tree, exp.Query | exp.DML | exp.DDL | exp.Alter | exp.Drop | exp.TruncateTable | exp.Set
+    ):
         return Footprint((), parsed=False, count=count)
     called = [_function_name(call) for call in tree.find_all(exp.Func)]
     return Footprint(
         tuple(_accesses(tree)),
         count=count,
         understood=is_understood(tree),
-        functions=frozenset(name.lower() for call in tree.find_all(exp.Func) for name in _function_names(call)),
+        functions=frozenset(
+            name.lower() for call in tree.find_all(exp.Func) for name in _function_names(call)
+        ),
         attributes=frozenset(one.name.lower() for one in tree.find_all(exp.Column) if one.table),
         sets_level=isinstance(tree, exp.Set) and not sets_own_variables(tree),
         calls_unknown=any(
-            isinstance(f, exp.Anonymous) and _function_name(f) not in HARMLESS for f in tree.find_all(exp.Func)
+            isinstance(f, exp.Anonymous) and _function_name(f) not in HARMLESS
+            for f in tree.find_all(exp.Func)
         ),
         named_locks=tuple(named_locks(tree)),
         by_nature=tuple(sorted({name for name in called if name in BY_NATURE})),
@@ -211,13 +241,16 @@ def _function_name(call: exp.Func) -> str:
     return name.lower()
 
 
-#: ``lock table a, b in share mode`` and ``lock tables a read, b as c write``; the parser keeps them as opaque text.
+#: ``lock table a, b in share mode`` and ``lock tables a read, b as c write``; the parser keeps them
+#: as opaque text.
 _LOCK = re.compile(
-    r"\s*lock\s+(?:tables?\s+)?(?P<names>.+?)(?:\s+in\s+(?P<mode>[\w ]+?)\s+mode)?(?:\s+nowait)?[\s;]*$",
+    r"\s*lock\s+(?:tables?\s+)?(?P<names>.+?)(?:\s+in\s+(?P<mode>[\w"
+    r" ]+?)\s+mode)?(?:\s+nowait)?[\s;]*$",
     re.IGNORECASE | re.DOTALL,
 )
 _LOCKED = re.compile(
-    r"\s*(?:only\s+)?(?:[\"`]?(\w+)[\"`]?\.)?[\"`]?(\w+)[\"`]?(?:.*\b(read|write)\b)?", re.IGNORECASE | re.DOTALL
+    r"\s*(?:only\s+)?(?:[\"`]?(\w+)[\"`]?\.)?[\"`]?(\w+)[\"`]?(?:.*\b(read|write)\b)?",
+    re.IGNORECASE | re.DOTALL,
 )
 
 
@@ -229,9 +262,13 @@ def _command(sql: str, count: int) -> Footprint:
     mode = (match["mode"] or "access exclusive").lower()
     found = [_LOCKED.match(name) for name in match["names"].split(",")]
     accesses = tuple(
-        Access(table=one[2], schema=one[1], verb="schema", lock_mode=(one[3] or mode).lower()) for one in found if one
+        Access(table=one[2], schema=one[1], verb="schema", lock_mode=(one[3] or mode).lower())
+        for one in found
+        if one
     )
-    return Footprint(accesses, parsed=bool(accesses), understood=bool(accesses) and all(found), count=count)
+    return Footprint(
+        accesses, parsed=bool(accesses), understood=bool(accesses) and all(found), count=count
+    )
 
 
 #: What MERGE may do to its target, each to any row.
@@ -251,14 +288,17 @@ def _accesses(tree: exp.Expr) -> Iterator[Access]:
             schema=target.db or None,
             verb=(verb := _verb(tree)),
             columns=tuple(_written_columns(tree)),
-            equals=_constants(pairs := list(_inserted(tree) if verb == "insert" else _compared(tree))),
+            equals=_constants(
+                pairs := list(_inserted(tree) if verb == "insert" else _compared(tree))
+            ),
             literals=_literals(pairs) if plain else (),
             choices=tuple(_choices(tree)) if plain and verb != "insert" else (),
             equals_only=plain and verb in ("update", "delete") and _equals_only(tree),
             sets_default=_sets_default(tree),
             by_primary=by_primary,
             changes_found=tuple(_on_conflict(tree)),
-            makes_index=isinstance(tree, exp.Create) and str(tree.args.get("kind") or "").lower() == "index",
+            makes_index=isinstance(tree, exp.Create)
+            and str(tree.args.get("kind") or "").lower() == "index",
             concurrently=bool(tree.args.get("concurrently")),
         )
     for table in tree.find_all(exp.Table):
@@ -310,18 +350,25 @@ def _written_columns(tree: exp.Expr) -> Iterator[str]:
 
 
 def _inserted(tree: exp.Expr) -> Iterator[tuple[exp.Expr, exp.Expr]]:
-    """Columns and values of a one-row INSERT; ``#0``, ``#1`` by their places where it lists no columns."""
+    """Columns and values of a one-row INSERT; ``#0``, ``#1`` by their places where it lists no
+    columns.
+    """
     values = tree.args.get("expression")
     if not isinstance(values, exp.Values) or len(values.expressions) != 1:
         return
     given = values.expressions[0].expressions
     columns = tree.this.expressions if isinstance(tree.this, exp.Schema) else ()
-    yield from zip(columns or [exp.column(f"#{place}") for place in range(len(given))], given, strict=False)
+    yield from zip(
+        columns or [exp.column(f"#{place}") for place in range(len(given))], given, strict=False
+    )
 
 
-def assigned(sql: str, dialect: str, values: Iterable[Value], functions: Collection[str] = ()) -> set[tuple[str, str]]:
-    """The columns (with their tables) that an UPDATE or INSERT sets from an expression with one of these literals, or
-    with a call of one of ``functions``. Where no columns are listed: ``#0``, ``#1`` by their places.
+def assigned(
+    sql: str, dialect: str, values: Iterable[Value], functions: Collection[str] = ()
+) -> set[tuple[str, str]]:
+    """The columns (with their tables) that an UPDATE or INSERT sets from an expression with one of
+    these literals, or with a call of one of ``functions``. Where no columns are listed: ``#0``,
+    ``#1`` by their places.
     """
     texts = {value.text for value in values}
     try:
@@ -336,8 +383,18 @@ def assigned(sql: str, dialect: str, values: Iterable[Value], functions: Collect
         pairs = [(e.this.name, e.expression) for e in tree.expressions if isinstance(e, exp.EQ)]
     elif isinstance(tree, exp.Insert):
         source = tree.args.get("expression")
-        rows = source.expressions if isinstance(source, exp.Values) else [source] if source is not None else []
-        listed = [column.name for column in tree.this.expressions] if isinstance(tree.this, exp.Schema) else []
+        rows = (
+            source.expressions
+            if isinstance(source, exp.Values)
+            else [source]
+            if source is not None
+            else []
+        )
+        listed = (
+            [column.name for column in tree.this.expressions]
+            if isinstance(tree.this, exp.Schema)
+            else []
+        )
         widest = max((len(row.expressions) for row in rows), default=0)
         names = listed or [f"#{place}" for place in range(widest)]
         pairs = [pair for row in rows for pair in zip(names, row.expressions, strict=False)]
@@ -345,7 +402,9 @@ def assigned(sql: str, dialect: str, values: Iterable[Value], functions: Collect
         pairs = []
     for name, expression in pairs:
         called = {call.name.lower() for call in expression.find_all(exp.Anonymous)}
-        if called & set(functions) or any(literal.this in texts for literal in expression.find_all(exp.Literal)):
+        if called & set(functions) or any(
+            literal.this in texts for literal in expression.find_all(exp.Literal)
+        ):
             found.add((target.name, name))
     return found
 
@@ -371,8 +430,13 @@ def _terms(tree: exp.Expr) -> Iterable[exp.Expr]:
 
 
 def _equals_only(tree: exp.Expr) -> bool:
-    """Whether WHERE is nothing but columns compared with plain literals, and all that matches is taken."""
-    if any(tree.args.get(part) for part in ("limit", "offset", "having", "qualify", "distinct", "group")):
+    """Whether WHERE is nothing but columns compared with plain literals, and all that matches is
+    taken.
+    """
+    if any(
+        tree.args.get(part)
+        for part in ("limit", "offset", "having", "qualify", "distinct", "group")
+    ):
         return False
     terms = list(_terms(tree))
     compared = sum(1 for _ in _literals(_compared(tree)))
@@ -385,7 +449,11 @@ def _sets_default(tree: exp.Expr) -> bool:
     terms = [*(tree.expressions if isinstance(tree, exp.Update) else ())]
     terms += conflict.expressions if isinstance(conflict, exp.OnConflict) else ()
     values = (term.expression for term in terms if isinstance(term, exp.EQ))
-    return any(part.name.lower() == "default" for value in values for part in value.find_all(exp.Column, exp.Var))
+    return any(
+        part.name.lower() == "default"
+        for value in values
+        for part in value.find_all(exp.Column, exp.Var)
+    )
 
 
 def _choices(tree: exp.Expr) -> Iterator[tuple[str, tuple[Written, ...]]]:
@@ -415,17 +483,25 @@ def _constants(pairs: Iterable[tuple[exp.Expr, exp.Expr]]) -> tuple[tuple[str, s
 
 
 def _literals(pairs: Iterable[tuple[exp.Expr, exp.Expr]]) -> tuple[tuple[str, Written], ...]:
-    """As ``_constants``, of literals that nothing converts and columns that no other could be meant by."""
+    """As ``_constants``, of literals that nothing converts and columns that no other could be meant
+    by.
+    """
     found = ((column.name.lower(), _plain_literal(column, value)) for column, value in pairs)
     return tuple((name, written) for name, written in found if written is not None)
 
 
 def _plain_literal(column: exp.Expr, value: exp.Expr) -> Written | None:
-    if column.name != column.name.lower() and any(name.args.get("quoted") for name in column.find_all(exp.Identifier)):
+    if column.name != column.name.lower() and any(
+        name.args.get("quoted") for name in column.find_all(exp.Identifier)
+    ):
         return None  # "Id" may stand beside id
     if isinstance(value, exp.Literal):
         return bool(value.is_string), str(value.this)
-    if isinstance(value, exp.Neg) and isinstance(value.this, exp.Literal) and not value.this.is_string:
+    if (
+        isinstance(value, exp.Neg)
+        and isinstance(value.this, exp.Literal)
+        and not value.this.is_string
+    ):
         return False, f"-{value.this.this}"
     return None
 
@@ -434,7 +510,11 @@ def _on_conflict(tree: exp.Expr) -> Iterator[str]:
     """The columns that an INSERT sets in a row that it finds; ``*`` for one that cannot be told."""
     conflict = tree.args.get("conflict")
     for term in conflict.expressions if isinstance(conflict, exp.OnConflict) else ():
-        yield term.this.name.lower() if isinstance(term, exp.EQ) and isinstance(term.this, exp.Column) else "*"
+        yield (
+            term.this.name.lower()
+            if isinstance(term, exp.EQ) and isinstance(term.this, exp.Column)
+            else "*"
+        )
 
 
 def _constant(value: exp.Expr) -> str | None:

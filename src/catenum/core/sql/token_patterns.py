@@ -1,4 +1,6 @@
-"""How a server reads the signs of a statement: what its rules tell for those who look at text without a parser."""
+"""How a server reads the signs of a statement: what its rules tell for those who look at text
+without a parser.
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,9 @@ import re
 from dataclasses import dataclass
 
 #: Parts of the patterns of which a server's own are made.
-NUMBER = r"(?<![\w$])(?:0[xXbBoO][0-9a-fA-F_]+|(?:\d[\d_]*(?:\.[\d_]*)?|\.\d[\d_]*)(?:[eE][+-]?\d+)?)"
+NUMBER = (
+    r"(?<![\w$])(?:0[xXbBoO][0-9a-fA-F_]+|(?:\d[\d_]*(?:\.[\d_]*)?|\.\d[\d_]*)(?:[eE][+-]?\d+)?)"
+)
 WORD = r"[A-Za-z_\u0080-\U0010ffff][\w$\u0080-\U0010ffff]*"
 
 
@@ -14,9 +18,9 @@ WORD = r"[A-Za-z_\u0080-\U0010ffff][\w$\u0080-\U0010ffff]*"
 class TokenPatterns:
     """Two patterns of one server.
 
-    ``pieces``: a piece of a text that means something by itself, by its group: ``comment``, ``dollar``, ``string``,
-    ``name``, ``value`` or ``word``; all else stands for itself, sign by sign. ``opaque``: text in which a colon means
-    nothing: strings, comments, quoted names.
+    ``pieces``: a piece of a text that means something by itself, by its group: ``comment``,
+    ``dollar``, ``string``, ``name``, ``value`` or ``word``; all else stands for itself, sign by
+    sign. ``opaque``: text in which a colon means nothing: strings, comments, quoted names.
     """
 
     pieces: re.Pattern[str]

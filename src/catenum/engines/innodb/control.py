@@ -1,7 +1,7 @@
 """The control connection of one run on a server with InnoDB: what the parts of the engine share.
 
-Each port of ``engines.ports`` has a file of its name beside this one; what one server alone has or lacks stands in the
-package of its name, as a class that fills in what is abstract here.
+Each port of ``engines.ports`` has a file of its name beside this one; what one server alone has or
+lacks stands in the package of its name, as a class that fills in what is abstract here.
 """
 
 from __future__ import annotations
@@ -32,15 +32,17 @@ from catenum.engines.innodb.session import AS_TEXT, InnodbSession
 from catenum.engines.innodb.side_connection import SideConnection
 from catenum.engines.ports import Capabilities, DataError
 
-#: What may stand behind the question mark of a URL, by PyMySQL's names: a local socket, and the server's certificate.
+#: What may stand behind the question mark of a URL, by PyMySQL's names: a local socket, and the
+#: server's certificate.
 URL_PARAMETERS = ["unix_socket", "ssl_ca"]
 MARK = "catenum scratch space"
 #: How long what a scenario brings may take (ms): all of its data; anything else.
 LOAD_MS, ASK_MS = 600_000.0, 75_000.0
 
 
-#: Errors that are about rights; and those that are the server's own, whatever a scenario has: a full disk or table, too
-#: many connections, a wait of somebody else that takes too long, a query that does.
+#: Errors that are about rights; and those that are the server's own, whatever a scenario has: a
+#: full disk or table, too many connections, a wait of somebody else that takes too long, a query
+#: that does.
 _RIGHTS = (1044, 1142, 1143, 1227, 1370)
 _OF_SERVER = (1021, 1040, 1114, 1203, 1205, 1226, 1969, 3024)
 
@@ -78,9 +80,12 @@ class InnodbControl(ABC):
     _detects: bool
     _timeout_undoes: Literal["transaction", "statement"]
 
-    def __init__(self, where: dict[str, object], shown_url: str, *, private: bool, sandboxed: bool = True) -> None:
-        """``sandboxed``: what a scenario brings is run by a login with rights on the scratch space alone, where we may
-        make one: on a private server, and on any other as a login that may grant all it has.
+    def __init__(
+        self, where: dict[str, object], shown_url: str, *, private: bool, sandboxed: bool = True
+    ) -> None:
+        """``sandboxed``: what a scenario brings is run by a login with rights on the scratch space
+        alone, where we may make one: on a private server, and on any other as a login that may
+        grant all it has.
         """
         self.run = secrets.token_hex(4)
         self.schema = f"catenum_{self.run}"
@@ -94,7 +99,9 @@ class InnodbControl(ABC):
         self._made = self._loaded = self._connected = self._cut_short = False
         self._learned = self._loops = self._steady = False
         self._threads: dict[int, str] = {}
-        self._report: ReportedDeadlock | None = None  # of the deadlock asked for last, where InnoDB told of it
+        self._report: ReportedDeadlock | None = (
+            None  # of the deadlock asked for last, where InnoDB told of it
+        )
         self._last_report: ReportedDeadlock | None = None
         with self._translated():
             self.connection = self._connect("control")
@@ -110,7 +117,7 @@ class InnodbControl(ABC):
             self.connection.close()
             raise
 
-    # -- what differs from server to server --------------------------------------------------------------------------
+    # -- what differs from server to server --------------------------------------------------------
 
     @abstractmethod
     def _prepare(self, private: bool) -> None:
@@ -122,12 +129,14 @@ class InnodbControl(ABC):
 
     @abstractmethod
     def session_limits(self, seconds: int) -> str:
-        """The statement after which a session's waits end by themselves, should nobody be there to end them."""
+        """The statement after which a session's waits end by themselves, should nobody be there to
+        end them.
+        """
 
     @abstractmethod
     def _new_user(self, name: str, host: str) -> str:
-        """Make a login. Returns its password, which stands in no statement, so that neither the process list nor a log
-        of the server shows it.
+        """Make a login. Returns its password, which stands in no statement, so that neither the
+        process list nor a log of the server shows it.
         """
 
     @abstractmethod
@@ -136,13 +145,15 @@ class InnodbControl(ABC):
 
     @abstractmethod
     def _spaces_left(self) -> list[str]:
-        """Databases that carry both Catenum's name and its mark, regardless of whose run made them."""
+        """Databases that carry both Catenum's name and its mark, regardless of whose run made
+        them.
+        """
 
     @abstractmethod
     def make_space(self, name: str) -> None:
         """Make a database that carries Catenum's mark."""
 
-    # -- connections -------------------------------------------------------------------------------------------------
+    # -- connections -------------------------------------------------------------------------------
 
     @property
     def writer(self) -> pymysql.Connection[Any]:
@@ -157,7 +168,9 @@ class InnodbControl(ABC):
         return self._writer
 
     def write(self, sql: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
-        """Rows of one query on that connection; after an interrupt in the midst of one, on a new one."""
+        """Rows of one query on that connection; after an interrupt in the midst of one, on a new
+        one.
+        """
         with self.within(ASK_MS):
             if self.user is None:
                 return self.query(sql, values)
@@ -167,7 +180,8 @@ class InnodbControl(ABC):
 
     @contextlib.contextmanager
     def within(self, limit_ms: float) -> Iterator[None]:
-        """What runs SQL of a scenario on that connection has so long; then its session is ended. Raises Overdue.
+        """What runs SQL of a scenario on that connection has so long; then its session is ended.
+        Raises Overdue.
 
         After an interrupt in the midst of it, it has a new connection.
         """
@@ -184,7 +198,9 @@ class InnodbControl(ABC):
             if not over.is_set():
                 raise
             self._renew_writer()
-            raise Overdue(f"it took longer than {max(1, round(limit_ms / 1000))} s and was ended") from error
+            raise Overdue(
+                f"it took longer than {max(1, round(limit_ms / 1000))} s and was ended"
+            ) from error
         except BaseException:
             self._renew_writer()
             raise
@@ -195,7 +211,10 @@ class InnodbControl(ABC):
     def _end_late(self, number: int, over: threading.Event) -> None:
         """On a connection of its own: the others wait for what is to be ended."""
         over.set()
-        with contextlib.suppress(pymysql.Error, OSError), contextlib.closing(self._connect("ender")) as ender:
+        with (
+            contextlib.suppress(pymysql.Error, OSError),
+            contextlib.closing(self._connect("ender")) as ender,
+        ):
             ender.cursor().execute(f"kill connection {number}")
 
     def _renew_writer(self) -> None:
@@ -210,13 +229,15 @@ class InnodbControl(ABC):
     def _may_make_users(self) -> bool:
         """Whether this login may make another and give it all rights on a database."""
         query = (
-            "select is_grantable from information_schema.user_privileges where privilege_type = 'CREATE USER' "
-            "and replace(grantee, char(39), '') = current_user()"
+            "select is_grantable from information_schema.user_privileges where privilege_type ="
+            " 'CREATE USER' and replace(grantee, char(39), '') = current_user()"
         )
         return ("YES",) in self.query(query)
 
     def _make_user(self) -> None:
-        """A login that may do anything in the run's databases and nothing elsewhere, from where we are seen to come."""
+        """A login that may do anything in the run's databases and nothing elsewhere, from where we
+        are seen to come.
+        """
         if self.user is None:
             return
         password = self._new_user(self.user, self._host)
@@ -236,7 +257,9 @@ class InnodbControl(ABC):
         """What marks a database as ours, and tells whose run it is."""
         return f"{MARK}; run {self.run}; host {socket.gethostname()}; process {os.getpid()}"
 
-    def _connect(self, name: str, where: dict[str, object] | None = None) -> pymysql.Connection[Any]:
+    def _connect(
+        self, name: str, where: dict[str, object] | None = None
+    ) -> pymysql.Connection[Any]:
         options: dict[str, Any] = {
             **(where or self._where),
             "autocommit": True,
@@ -246,7 +269,8 @@ class InnodbControl(ABC):
             "program_name": f"catenum {self.run} {name}",
             # rows found rather than rows changed, as other servers count
             "client_flag": CLIENT.MULTI_RESULTS | CLIENT.FOUND_ROWS,
-            # nothing goes over a network then, and the driver would read all of the system's certificates each time
+            # nothing goes over a network then, and the driver would read all of the system's
+            # certificates each time
             "ssl_disabled": "unix_socket" in self._where,
         }
         return pymysql.connect(**options)
@@ -270,11 +294,14 @@ class InnodbControl(ABC):
             if number in _OF_SERVER or isinstance(error, Overdue):
                 raise TargetError(f"{self._shown}: {message}") from error
             raise ScenarioFault(
-                f"{self._shown}: what the scenario's data define made the server reject a query: {message}"
+                f"{self._shown}: what the scenario's data define made the server reject a query:"
+                f" {message}"
             ) from error
 
     def query(self, sql: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
-        """Rows of one query on the control connection; after an interrupt in the midst of one, on a new connection."""
+        """Rows of one query on the control connection; after an interrupt in the midst of one, on a
+        new connection.
+        """
         if self._cut_short:
             self._reconnect()
         try:
@@ -284,7 +311,9 @@ class InnodbControl(ABC):
         except pymysql.Error:
             raise
         except BaseException:
-            self._cut_short = True  # half an answer is still on its way: this connection cannot be used again
+            self._cut_short = (
+                True  # half an answer is still on its way: this connection cannot be used again
+            )
             raise
 
     def _reconnect(self) -> None:
@@ -302,8 +331,8 @@ class InnodbControl(ABC):
             self.query(f"kill {'connection' if whole else 'query'} {thread}")
 
     def _learn(self) -> None:
-        """Learn definitions, where somebody can have changed them since: a session of the run, or its loops; not where
-        it is known of all that runs that it does not (``keep_data``).
+        """Learn definitions, where somebody can have changed them since: a session of the run, or
+        its loops; not where it is known of all that runs that it does not (``keep_data``).
         """
         if not self._learned and not self._steady:
             self.reader.learn()
@@ -331,7 +360,9 @@ def arguments_of(url: str) -> dict[str, object]:
     found: dict[str, object] = {"host": parts.hostname or "127.0.0.1", "port": parts.port or 3306}
     for name, value in parse_qsl(parts.query):
         if name not in URL_PARAMETERS:
-            raise InputError(f"{name}= in the target's URL", advice=suggestion(name, URL_PARAMETERS))
+            raise InputError(
+                f"{name}= in the target's URL", advice=suggestion(name, URL_PARAMETERS)
+            )
         found[name] = value
     if parts.username:
         found["user"] = unquote(parts.username)

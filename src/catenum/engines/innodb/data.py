@@ -43,7 +43,9 @@ class InnodbData(InnodbControl):
         """The steps of a plan as EXPLAIN told it in JSON."""
 
     def make_scratch(self) -> list[str]:
-        """Clear what a killed run left, then make a database of our own, marked and with a sign of life."""
+        """Clear what a killed run left, then make a database of our own, marked and with a sign of
+        life.
+        """
         with self._translated():
             if self.info.private:  # what a killed run has prepared is nobody's
                 self._undo_prepared(self._prepared())
@@ -72,14 +74,19 @@ class InnodbData(InnodbControl):
                 with self.within(max(1.0, LOAD_MS - clock.now_ms())):
                     self._run(sql)
             except Overdue as overdue:
-                late = ServerError(code="", kind="rejected", message=str(overdue), position=offset + 1)
+                late = ServerError(
+                    code="", kind="rejected", message=str(overdue), position=offset + 1
+                )
                 raise DataError(late, script) from overdue
             except (pymysql.Error, OSError) as error:
                 found = errors.server_error(error, self.rules, timeout_undoes=self._timeout_undoes)
                 if found.kind == "lost" and not self.alive():
                     raise errors.went_away(error, self._shown) from error
                 raise DataError(
-                    ServerError(code=found.code, kind=found.kind, message=found.message, position=offset + 1), script
+                    ServerError(
+                        code=found.code, kind=found.kind, message=found.message, position=offset + 1
+                    ),
+                    script,
                 ) from error
         with self._translated():
             self.writer.select_db(self.schema)
@@ -104,12 +111,16 @@ class InnodbData(InnodbControl):
         if parts is None:
             return None
         try:
-            self.add(f"set session lock_wait_timeout = 2; {index}; drop index {parts[1]} on {parts[2]}")
+            self.add(
+                f"set session lock_wait_timeout = 2; {index}; drop index {parts[1]} on {parts[2]}"
+            )
         except DataError as error:
             return None if error.error.kind == "timeout" else error.error.message
         return None
 
-    def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
+    def fill(
+        self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]
+    ) -> None:
         """Rows by INSERTs of many rows, in one transaction."""
         names = ", ".join(map(quoted, columns))
         query = f"insert into {quoted(table)} ({names}) values ({', '.join(['%s'] * len(columns))})"
@@ -118,11 +129,14 @@ class InnodbData(InnodbControl):
             cursor.execute("start transaction")
             left = iter(rows)
             while batch := list(islice(left, 2000)):
-                cursor.executemany(query, [tuple(str(v) if v is not None else None for v in row) for row in batch])
+                cursor.executemany(
+                    query, [tuple(str(v) if v is not None else None for v in row) for row in batch]
+                )
             cursor.execute("commit")
         except pymysql.Error as error:
             raise DataError(
-                errors.server_error(error, self.rules, timeout_undoes=self._timeout_undoes), f"fill {table}"
+                errors.server_error(error, self.rules, timeout_undoes=self._timeout_undoes),
+                f"fill {table}",
             ) from error
 
     def analyze(self) -> None:
@@ -138,7 +152,9 @@ class InnodbData(InnodbControl):
         return self.reader.tables
 
     def functions(self) -> frozenset[str]:
-        """Stored functions, and those that are loaded from a library, as far as the login may see them."""
+        """Stored functions, and those that are loaded from a library, as far as the login may see
+        them.
+        """
         with self._translated():
             stored = self.reader.query("select routine_name from information_schema.routines")
             loaded = self.query(self.libraries)
@@ -151,8 +167,14 @@ class InnodbData(InnodbControl):
     def plan(self, sql: str, values: Binding = NOTHING) -> tuple[PathStep, ...]:
         """By EXPLAIN, which executes nothing; a statement that cannot be explained has no path."""
         try:
-            bound = tuple(v.plain for v in self.rules.sql.values_by_place(sql, values)) if values else ()
-            rows = self.write(f"{self.explain} {self.rules.sql.formatted(sql) if values else sql}", bound)
+            bound = (
+                tuple(v.plain for v in self.rules.sql.values_by_place(sql, values))
+                if values
+                else ()
+            )
+            rows = self.write(
+                f"{self.explain} {self.rules.sql.formatted(sql) if values else sql}", bound
+            )
         except pymysql.Error as error:
             if errors.kind_of(errors.number_and_text(error)[0], self.rules) == "lost":
                 raise errors.went_away(error, self._shown) from error
@@ -172,7 +194,9 @@ class InnodbData(InnodbControl):
         """In a database beside the scratch one."""
         with self._translated():
             self.query("select get_lock(%s, 0)", (self.restorer.kept,))
-            self.restorer.keep(ignored, of_new=of_new, shape=shape, written=written, updated=updated, afresh=afresh)
+            self.restorer.keep(
+                ignored, of_new=of_new, shape=shape, written=written, updated=updated, afresh=afresh
+            )
         self._steady = not shape
 
     def data_state(self) -> str:
@@ -209,7 +233,10 @@ class InnodbData(InnodbControl):
     def values_of(self, table: str, column: str, most: int) -> tuple[Value, ...]:
         """By a plain query."""
         name = quoted(column)
-        query = f"select distinct {name} from {quoted(table)} where {name} is not null order by 1 limit {most}"
+        query = (
+            f"select distinct {name} from {quoted(table)} where {name} is not null order by 1 limit"
+            f" {most}"
+        )
         try:
             cursor = self.writer.cursor()
             cursor.execute(query)
@@ -266,21 +293,22 @@ class InnodbData(InnodbControl):
         return left
 
     def _end_prepared(self) -> None:
-        """What has been prepared since the run began: of a private server nobody else's. Raises TargetError where it
-        stays, or may be anybody's.
+        """What has been prepared since the run began: of a private server nobody else's. Raises
+        TargetError where it stays, or may be anybody's.
         """
         fresh = [xid for xid in self._prepared() if xid not in self._prepared_before]
         left = self._undo_prepared(fresh) if self.info.private else fresh
         if left:
             undo = "; ".join(f"xa rollback {xid}" for xid in left)
             raise TargetError(
-                f"{self._shown}: transactions were prepared (XA) while the run was on, and hold their locks",
+                f"{self._shown}: transactions were prepared (XA) while the run was on, and hold"
+                " their locks",
                 advice=f"If they are the scenario's: {undo};",
             )
 
     def close(self) -> None:
-        """Drop the scratch space, disconnect. Whatever fails here, the next run clears. Raises TargetError where the
-        scenario has prepared transactions on a server of the user's own.
+        """Drop the scratch space, disconnect. Whatever fails here, the next run clears. Raises
+        TargetError where the scenario has prepared transactions on a server of the user's own.
         """
         with contextlib.suppress(pymysql.Error, OSError, struct.error):
             if self._writer is not None:
@@ -296,7 +324,8 @@ class InnodbData(InnodbControl):
                 try:
                     self._drop()
                 except (pymysql.Error, OSError, struct.error):
-                    self._reconnect()  # the connection may have been cut short in the midst of an answer
+                    # the connection may have been cut short in the midst of an answer
+                    self._reconnect()
                     self._drop()
         with contextlib.suppress(pymysql.Error, OSError):
             self.connection.close()
@@ -305,7 +334,10 @@ class InnodbData(InnodbControl):
 
     def _drop(self) -> None:
         # An interrupt may have left a connection that nobody holds any more.
-        own = f"select id from {self.process_list} where id <> connection_id() and (db = %s or user = %s)"
+        own = (
+            f"select id from {self.process_list} where id <> connection_id() and (db = %s or user"
+            " = %s)"
+        )
         for (thread,) in self.query(own, (self.schema, self.user or "")):
             self._kill(int(thread), True)
         self.query("set session lock_wait_timeout = 5")
@@ -320,18 +352,24 @@ class InnodbData(InnodbControl):
         self.connection.select_db(self.schema)
 
     def _left_behind(self) -> list[str]:
-        """Databases that carry both Catenum's name and its mark, regardless of whose run made them."""
+        """Databases that carry both Catenum's name and its mark, regardless of whose run made
+        them.
+        """
         found = self._spaces_left()
         if self.user is not None:  # logins too: a run may be killed between the two
             found += self._users_left()
         return list(dict.fromkeys(found))
 
     def _clear(self, schema: str) -> bool:
-        """Drop it if its run is dead: a live one holds the lock of its name for as long as it is connected."""
+        """Drop it if its run is dead: a live one holds the lock of its name for as long as it is
+        connected.
+        """
         if str(self.query("select get_lock(%s, 0)", (schema,))[0][0]) != "1":
             return False
         try:
-            for (thread,) in self.query(f"select id from {self.process_list} where db = %s", (schema,)):
+            for (thread,) in self.query(
+                f"select id from {self.process_list} where db = %s", (schema,)
+            ):
                 self._kill(int(thread), True)
             self.query(f"drop database if exists `{schema}`")
             if self.user is not None:
@@ -348,8 +386,9 @@ _TEXT_LINE = re.compile(r'^(\s*"[^"]+": ")(.*)("\s*,?\s*)$', re.MULTILINE)
 
 
 def read_plan(text: str) -> dict[str, Any]:
-    """EXPLAIN's JSON. The server (10.11) does not escape quotes and control characters in the conditions that it tells,
-    so what is no JSON is read again with each line's text escaped; empty where that is none either.
+    """EXPLAIN's JSON. The server (10.11) does not escape quotes and control characters in the
+    conditions that it tells, so what is no JSON is read again with each line's text escaped; empty
+    where that is none either.
     """
     escaped = _TEXT_LINE.sub(lambda line: f"{line[1]}{json.dumps(line[2])[1:-1]}{line[3]}", text)
     for candidate in (text, escaped):

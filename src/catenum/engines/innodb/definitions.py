@@ -1,4 +1,6 @@
-"""Definitions of tables on a user's MariaDB or MySQL, and rows by their keys: read, and nothing else."""
+"""Definitions of tables on a user's MariaDB or MySQL, and rows by their keys: read, and nothing
+else.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,8 @@ from catenum.engines.innodb.control import arguments_of, quoted
 from catenum.engines.innodb.session import AS_TEXT, text_of
 
 _SCHEMAS = """
-select distinct table_schema from information_schema.tables where table_name in ({}) and table_type = 'BASE TABLE'
+select distinct table_schema from information_schema.tables where table_name in ({})
+  and table_type = 'BASE TABLE'
 and table_schema not in ('mysql', 'information_schema', 'performance_schema', 'sys')
 and table_schema not like 'catenum%%'
 """
@@ -48,7 +51,11 @@ class InnodbDefinitions(Definitions):
         options["ssl_disabled"] = "unix_socket" in options
         try:
             self.connection = pymysql.connect(**options)
-            for setting in ("set session transaction read only", "set session lock_wait_timeout = 2", *self.settings):
+            for setting in (
+                "set session transaction read only",
+                "set session lock_wait_timeout = 2",
+                *self.settings,
+            ):
                 self.connection.cursor().execute(setting)
         except (pymysql.Error, OSError) as error:
             raise errors.unreachable(error, shown) from error
@@ -57,7 +64,9 @@ class InnodbDefinitions(Definitions):
         """See ``Definitions``."""
         parts = ["set foreign_key_checks = 0"]
         for schema, table in self._places(tables):
-            parts.append(str(self._rows(f"show create table {quoted(schema)}.{quoted(table)}")[0][1]))
+            parts.append(
+                str(self._rows(f"show create table {quoted(schema)}.{quoted(table)}")[0][1])
+            )
         return ";\n".join(parts) + ";"
 
     def _places(self, tables: Iterable[str]) -> list[tuple[str, str]]:
@@ -68,7 +77,9 @@ class InnodbDefinitions(Definitions):
         return [(str(a), str(b)) for a, b in self._rows(_TABLES.format(listed), tuple(schemas))]
 
     def _schemas(self, tables: Iterable[str]) -> list[str]:
-        """Where these tables are: in the URL's database, where it names one, otherwise wherever they are."""
+        """Where these tables are: in the URL's database, where it names one, otherwise wherever
+        they are.
+        """
         if self._found is None:
             wanted = tuple(tables)
             query = _SCHEMAS.format(", ".join(["%s"] * len(wanted)) or "''")
@@ -76,7 +87,8 @@ class InnodbDefinitions(Definitions):
             self._found = [self._database] if self._database in found else found
             if len(self._found) > 1:
                 raise TargetError(
-                    f"{self.shown}: tables of these names are in several databases: {', '.join(self._found)}",
+                    f"{self.shown}: tables of these names are in several databases:"
+                    f" {', '.join(self._found)}",
                     advice="Name one in the URL: mysql://host/DATABASE",
                 )
         return self._found
@@ -89,12 +101,17 @@ class InnodbDefinitions(Definitions):
             cursor = self.connection.cursor()
             with contextlib.suppress(pymysql.Error):
                 cursor.execute(
-                    f"select * from {quoted(schemas[0])}.{quoted(table)} where {condition}", tuple(key.values())
+                    f"select * from {quoted(schemas[0])}.{quoted(table)} where {condition}",
+                    tuple(key.values()),
                 )
                 row = cursor.fetchone()
                 if row is not None:
-                    reported = zip((str(column[0]) for column in cursor.description or ()), row, strict=True)
-                    yield {name: str(text_of(value)) for name, value in reported if value is not None}
+                    reported = zip(
+                        (str(column[0]) for column in cursor.description or ()), row, strict=True
+                    )
+                    yield {
+                        name: str(text_of(value)) for name, value in reported if value is not None
+                    }
 
     def names(self, numbers: Iterable[str]) -> dict[str, str]:
         """See ``Definitions``: InnoDB's reports have names."""

@@ -1,4 +1,6 @@
-"""Errors of the protocol that both servers speak, translated once: numbers to kinds, failures to sentences."""
+"""Errors of the protocol that both servers speak, translated once: numbers to kinds, failures to
+sentences.
+"""
 
 from __future__ import annotations
 
@@ -22,8 +24,9 @@ def server_error(
 ) -> ServerError:
     """The error of an exception that PyMySQL raised.
 
-    A deadlock ends the whole transaction, a lock timeout the statement only, unless ``innodb_rollback_on_timeout`` is
-    on; any other error ends the statement (MariaDB documentation, "InnoDB Transactions and Errors").
+    A deadlock ends the whole transaction, a lock timeout the statement only, unless
+    ``innodb_rollback_on_timeout`` is on; any other error ends the statement (MariaDB documentation,
+    "InnoDB Transactions and Errors").
     """
     number, message = number_and_text(error)
     lost = number == 0 or isinstance(error, pymysql.err.InterfaceError)
@@ -45,8 +48,9 @@ def number_and_text(error: BaseException | None) -> tuple[int, str]:
     return 0, " ".join(str(error).split()) or "connection lost"
 
 
-#: A statement that is no text in the server's encoding runs, and MySQL's view that would show it cannot be read
-#: meanwhile, whatever is asked of it (MySQL Error Reference, ER_CANNOT_CONVERT_STRING).
+#: A statement that is no text in the server's encoding runs, and MySQL's view that would show it
+#: cannot be read meanwhile, whatever is asked of it (MySQL Error Reference,
+#: ER_CANNOT_CONVERT_STRING).
 _NO_TEXT = 3854
 
 
@@ -59,7 +63,10 @@ _ADVICE = (
     (r"Access denied for user", "Check user and password, and what the login was granted."),
     (r"Can't connect|refused|timed out|No such file", "Is the server running there?"),
     (r"Unknown database", "Name an existing database at the end of the URL, or none."),
-    (r"Too many connections", "The server has no connection free; end some, or raise max_connections."),
+    (
+        r"Too many connections",
+        "The server has no connection free; end some, or raise max_connections.",
+    ),
 )
 
 

@@ -1,4 +1,5 @@
-"""What stands in a run's scratch space, and how locks on it are told: tables, indexes, records, the latest deadlock.
+"""What stands in a run's scratch space, and how locks on it are told: tables, indexes, records, the
+latest deadlock.
 
 How a server tells who waits for whom stands in the package of its name.
 """
@@ -11,7 +12,13 @@ from dataclasses import dataclass
 from typing import Any, ClassVar, Protocol
 
 from catenum.core.logs.innodb_fields import decode
-from catenum.core.logs.innodb_status import RecordLock, ReportedDeadlock, holder_of, latest_deadlock, same_place
+from catenum.core.logs.innodb_status import (
+    RecordLock,
+    ReportedDeadlock,
+    holder_of,
+    latest_deadlock,
+    same_place,
+)
 from catenum.core.record.recording import LockEntry, TableKeys
 from catenum.core.record.waits import Edge, Resource, key_text
 from catenum.core.servers.innodb import has_to_wait
@@ -19,17 +26,19 @@ from catenum.core.space.equal_values import classes_of
 from catenum.engines.innodb.session import InnodbSession
 
 _COLUMNS = """
-select table_name, column_name, concat(column_type, coalesce(concat(' character set ', character_set_name), ''))
+select table_name, column_name, concat(column_type, coalesce(concat(' character set ',
+  character_set_name), ''))
 from information_schema.columns where table_schema = %s
 """
 _INDEXES = """
-select table_name, index_name, if(index_type = 'HASH', concat('(hash of ', column_name, ')'), column_name),
+select table_name, index_name, if(index_type = 'HASH', concat('(hash of ', column_name, ')'),
+  column_name),
   non_unique, sub_part from information_schema.statistics
 where table_schema = %s order by table_name, index_name, seq_in_index
 """
 _FILLED = (
-    "select table_name, column_name from information_schema.columns where table_schema = %s and is_nullable = 'NO' "
-    "order by table_name, ordinal_position"
+    "select table_name, column_name from information_schema.columns where table_schema = %s and"
+    " is_nullable = 'NO' order by table_name, ordinal_position"
 )
 _STAMPED = (
     "select table_name, column_name from information_schema.columns where table_schema = %s "
@@ -38,22 +47,27 @@ _STAMPED = (
 #: What stands for a column of a long text in a unique index: no value that anybody has given.
 HASHED = "(hash of "
 _REFERENCES = """
-select table_name, referenced_table_name from information_schema.referential_constraints where constraint_schema = %s
+select table_name, referenced_table_name from information_schema.referential_constraints
+  where constraint_schema = %s
 """
-#: Tables that do more than a plain one of InnoDB says: views, sequences, versions, partitions, engines without
-#: transactions.
+#: Tables that do more than a plain one of InnoDB says: views, sequences, versions, partitions,
+#: engines without transactions.
 _OPAQUE = """
 select table_name from information_schema.tables where table_schema = %s
 and (table_type <> 'BASE TABLE' or coalesce(engine, '') <> 'InnoDB')
-union select table_name from information_schema.partitions where table_schema = %s and partition_name is not null
+union select table_name from information_schema.partitions where table_schema = %s
+  and partition_name is not null
 """
-#: Columns whose values follow from others, or from the clock: a unique key on one keeps rows apart in another way than
-#: a statement's text says. Asked apart from the indexes, since MariaDB opens every table for a join of the two.
+#: Columns whose values follow from others, or from the clock: a unique key on one keeps rows apart
+#: in another way than a statement's text says. Asked apart from the indexes, since MariaDB opens
+#: every table for a join of the two.
 DERIVED = """
 select table_name, column_name from information_schema.columns where table_schema = %s
-and (extra like '%%GENERATED%%' or extra like '%%on update%%') and extra not like '%%DEFAULT_GENERATED'
+and (extra like '%%GENERATED%%' or extra like '%%on update%%')
+  and extra not like '%%DEFAULT_GENERATED'
 """
-#: Columns by the way in which their values are compared. Only in strict mode is a value never cut to fit.
+#: Columns by the way in which their values are compared. Only in strict mode is a value never cut
+#: to fit.
 _KINDS = """
 select table_name, column_name, case when data_type like '%%int' then 'integer'
 when collation_name like '%%\\_bin' then concat('text ', character_maximum_length)
@@ -63,20 +77,26 @@ and data_type in ('tinyint', 'smallint', 'mediumint', 'int', 'bigint', 'char', '
 """
 _ASKED = """
 select table_name, column_name from information_schema.columns
-where table_schema = %s and data_type in ('date', 'datetime', 'time', 'decimal') and @@sql_mode like '%%STRICT%%'
+where table_schema = %s and data_type in ('date', 'datetime', 'time', 'decimal')
+  and @@sql_mode like '%%STRICT%%'
 """
 _TYPE = """
-select data_type, datetime_precision, numeric_precision, numeric_scale from information_schema.columns
+select data_type, datetime_precision, numeric_precision, numeric_scale
+  from information_schema.columns
 where table_schema = %s and lower(table_name) = %s and column_name = %s
 """
-#: As what a value of a column is read: stored in it, and compared with it (a decimal with a text as a double).
+#: As what a value of a column is read: stored in it, and compared with it (a decimal with a text as
+#: a double).
 _CASTS = {
     "date": ("date",),
     "datetime": ("datetime({precision})", "datetime(6)"),
     "time": ("time({precision})", "time(6)"),
     "decimal": ("decimal({digits},{scale})", "double"),
 }
-_TRIGGERS = "select distinct event_object_table from information_schema.triggers where event_object_schema = %s"
+_TRIGGERS = (
+    "select distinct event_object_table from information_schema.triggers where event_object_schema"
+    " = %s"
+)
 
 
 class Query(Protocol):
@@ -87,7 +107,9 @@ class Query(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Index:
-    """An index's columns with their types, the primary key's columns behind those of a secondary one."""
+    """An index's columns with their types, the primary key's columns behind those of a secondary
+    one.
+    """
 
     columns: tuple[tuple[str, str], ...]
 
@@ -95,10 +117,12 @@ class Index:
 class InnodbReader(ABC):
     """Reads locks over the control connection, for the tables of one scratch space."""
 
-    #: The indexes of the scratch space, a row for each column: table, index, column (an expression in brackets),
-    #: whether it is not unique, how much of the column is in it where that is not all.
+    #: The indexes of the scratch space, a row for each column: table, index, column (an expression
+    #: in brackets), whether it is not unique, how much of the column is in it where that is not
+    #: all.
     index_columns: ClassVar[str] = _INDEXES
-    #: Tables with columns whose values are made anew each time: the clock's, chance, numbers that count up.
+    #: Tables with columns whose values are made anew each time: the clock's, chance, numbers that
+    #: count up.
     made: ClassVar[str]
 
     def __init__(self, query: Query, schema: str) -> None:
@@ -120,31 +144,45 @@ class InnodbReader(ABC):
 
     def learn(self) -> None:
         """Learn tables, keys, indexes and column types of the scratch space."""
-        types = {(table, column): kind for table, column, kind in self.query(_COLUMNS, (self.schema,))}
+        types = {
+            (table, column): kind for table, column, kind in self.query(_COLUMNS, (self.schema,))
+        }
         columns: dict[tuple[str, str], list[str]] = {}
         unique: set[tuple[str, str]] = set()
         derived = set(self.query(DERIVED, (self.schema,)))
         guarded: set[str] = set()
-        for table, index, column, non_unique, part in self.query(self.index_columns, (self.schema,)):
+        for table, index, column, non_unique, part in self.query(
+            self.index_columns, (self.schema,)
+        ):
             columns.setdefault((table, index), []).append(column)
             if str(non_unique) == "0":
                 unique.add((table, index))
                 if part is not None or column.startswith("(") or (table, column) in derived:
                     guarded.add(table)  # kept apart by more than keys on whole, plain columns
-        references = {(str(child), str(parent)) for child, parent in self.query(_REFERENCES, (self.schema,))}
-        made = [(str(table), str(column)) for table, column in self.query(self.made, (self.schema,))]
+        references = {
+            (str(child), str(parent)) for child, parent in self.query(_REFERENCES, (self.schema,))
+        }
+        made = [
+            (str(table), str(column)) for table, column in self.query(self.made, (self.schema,))
+        ]
         triggers = {str(row[0]) for row in self.query(_TRIGGERS, (self.schema,))}
         filled = [(str(row[0]), str(row[1])) for row in self.query(_FILLED, (self.schema,))]
         stamped = [(str(row[0]), str(row[1])) for row in self.query(_STAMPED, (self.schema,))]
         opaque = {str(row[0]) for row in self.query(_OPAQUE, (self.schema, self.schema))}
         kinds = [(str(row[0]), str(row[1]), "asked") for row in self.query(_ASKED, (self.schema,))]
-        kinds += [(str(row[0]), str(row[1]), str(row[2])) for row in self.query(_KINDS, (self.schema,))]
+        kinds += [
+            (str(row[0]), str(row[1]), str(row[2])) for row in self.query(_KINDS, (self.schema,))
+        ]
         self.tables, self.indexes = {}, {}
         for table in dict.fromkeys(table for table, _ in types):
             primary = tuple(columns.get((table, "PRIMARY"), ()))
-            keys = tuple(tuple(columns[k]) for k in sorted(unique) if k[0] == table and k[1] != "PRIMARY")
+            keys = tuple(
+                tuple(columns[k]) for k in sorted(unique) if k[0] == table and k[1] != "PRIMARY"
+            )
             in_keys = {(table, column) for key in (primary, *keys) for column in key}
-            own = {index: tuple(names) for (owner, index), names in columns.items() if owner == table}
+            own = {
+                index: tuple(names) for (owner, index), names in columns.items() if owner == table
+            }
             parents = tuple(sorted(parent for child, parent in references if child == table))
             self.tables[table] = TableKeys(
                 primary=primary,
@@ -154,7 +192,11 @@ class InnodbReader(ABC):
                 triggers=table in triggers,
                 opaque=table in opaque,
                 guarded=table in guarded,
-                kinds={column: kind for owner, column, kind in kinds if owner == table and (table, column) in in_keys},
+                kinds={
+                    column: kind
+                    for owner, column, kind in kinds
+                    if owner == table and (table, column) in in_keys
+                },
                 made=tuple(column for owner, column in made if owner == table),
                 filled=tuple(column for owner, column in filled if owner == table),
                 stamped=tuple(column for owner, column in stamped if owner == table),
@@ -163,7 +205,9 @@ class InnodbReader(ABC):
                 if owner == table:
                     whole = list(dict.fromkeys([*names, *primary]))
                     self.indexes[table, index] = Index(
-                        tuple((name, types.get((table, name), "")) for name in whole)  # an expression has no type
+                        tuple(
+                            (name, types.get((table, name), "")) for name in whole
+                        )  # an expression has no type
                     )
         wanted = "select table_name, engine from information_schema.tables where table_schema = %s"
         self.engines = {table: str(engine) for table, engine in self.query(wanted, (self.schema,))}
@@ -180,14 +224,19 @@ class InnodbReader(ABC):
             if engine != "InnoDB"
         ]
 
-    def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
-        """Which values of a column are the same; none is told where one of them is no such value."""
+    def classes(
+        self, table: str, column: str, written: Sequence[tuple[bool, str]]
+    ) -> dict[tuple[bool, str], int]:
+        """Which values of a column are the same; none is told where one of them is no such
+        value.
+        """
         reported = self.query(_TYPE, (self.schema, table, column))
         casts = _CASTS.get(str(reported[0][0]), ()) if reported else ()
         if not casts:
             return {}
         ways = [
-            cast.format(precision=reported[0][1] or 0, digits=reported[0][2], scale=reported[0][3]) for cast in casts
+            cast.format(precision=reported[0][1] or 0, digits=reported[0][2], scale=reported[0][3])
+            for cast in casts
         ]
         query = "select " + ", ".join(f"cast(cast(%s as {way}) as char)" for way in ways)
         seen = [tuple(row) for _, text in written for row in self.query(query, (text,) * len(ways))]
@@ -201,10 +250,12 @@ class InnodbReader(ABC):
         ]
         return classes_of(written, apart)
 
-    # -- resources --------------------------------------------------------------------------------------------------
+    # -- resources ---------------------------------------------------------------------------------
 
     def resource(self, lock: RecordLock) -> Resource:
-        """What a lock is on, as people read it: ``berth(id=7)``, or the gap before it, through which index."""
+        """What a lock is on, as people read it: ``berth(id=7)``, or the gap before it, through
+        which index.
+        """
         table = lock.table if lock.schema == self.schema else f"{lock.schema}.{lock.table}"
         if lock.index is None:
             return Resource(kind="table", text=table, database=lock.schema, table=lock.table)
@@ -212,14 +263,22 @@ class InnodbReader(ABC):
         gap = lock.mode.covers in ("gap", "insert intention")
         if lock.supremum:
             text = f"{table}: the gap after the last entry{via}"
-            return Resource(kind="gap", text=text, database=lock.schema, table=lock.table, index=lock.index)
+            return Resource(
+                kind="gap", text=text, database=lock.schema, table=lock.table, index=lock.index
+            )
         known = self.indexes.get((lock.table, lock.index))
         if known is None:
             text = f"{table}(a row without a key)"
-            return Resource(kind="row", text=text, database=lock.schema, table=lock.table, index=lock.index)
+            return Resource(
+                kind="row", text=text, database=lock.schema, table=lock.table, index=lock.index
+            )
         values = zip(known.columns, lock.fields, strict=False)
-        key = tuple((c, decode(value, kind)) for (c, kind), value in values if not c.startswith(HASHED))
-        text = f"{table}({key_text(key)})" if not gap else f"{table}: the gap before ({key_text(key)})"
+        key = tuple(
+            (c, decode(value, kind)) for (c, kind), value in values if not c.startswith(HASHED)
+        )
+        text = (
+            f"{table}({key_text(key)})" if not gap else f"{table}: the gap before ({key_text(key)})"
+        )
         return Resource(
             kind="gap" if gap else "row",
             text=text + via,
@@ -229,24 +288,35 @@ class InnodbReader(ABC):
             key=key,
         )
 
-    # -- deadlocks --------------------------------------------------------------------------------------------------
+    # -- deadlocks ---------------------------------------------------------------------------------
 
-    def deadlock_edges(self, everyone: Mapping[int, str]) -> tuple[tuple[Edge, ...], ReportedDeadlock | None]:
-        """The latest deadlock's cycle, and its report; nothing where its members are not of this run."""
+    def deadlock_edges(
+        self, everyone: Mapping[int, str]
+    ) -> tuple[tuple[Edge, ...], ReportedDeadlock | None]:
+        """The latest deadlock's cycle, and its report; nothing where its members are not of this
+        run.
+        """
         latest = latest_deadlock(self.status())
         if latest is None or not all(member.thread in everyone for member in latest.members):
             return (), None
         edges = []
-        # A member is followed by the one that waits for it, the last by the first (Deadlock::report in lock0lock.cc).
+        # A member is followed by the one that waits for it, the last by the first (Deadlock::report
+        # in lock0lock.cc).
         for member in latest.members:
             holder = holder_of(member, latest.members)
             if member.waits is not None and holder is not None:
-                own = [k.mode for k in member.conflicting if k.owner == holder.number and not k.waiting]
+                own = [
+                    k.mode for k in member.conflicting if k.owner == holder.number and not k.waiting
+                ]
                 # of several locks of the holder on the record, the one that stands in the way
                 held = next((mode for mode in own if has_to_wait(member.waits.mode, mode)), None)
                 if held is None and len(own) == 1:
                     held = own[0]  # a lock on a table
-                ahead = held is None and holder.waits is not None and same_place(holder.waits, member.waits)
+                ahead = (
+                    held is None
+                    and holder.waits is not None
+                    and same_place(holder.waits, member.waits)
+                )
                 edges.append(
                     Edge(
                         waiter=everyone[member.thread],

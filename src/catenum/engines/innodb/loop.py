@@ -22,7 +22,9 @@ class InnodbLoop:
 
     rules: Rules
 
-    def __init__(self, plan: LoopPlan, name: str, *, where: Mapping[str, Any], schema: str, run: str) -> None:
+    def __init__(
+        self, plan: LoopPlan, name: str, *, where: Mapping[str, Any], schema: str, run: str
+    ) -> None:
         """Connect. Raises pymysql.Error where that fails."""
         options: dict[str, Any] = {
             **where, "autocommit": True, "charset": "utf8mb4", "conv": AS_TEXT, "database": schema,
@@ -36,8 +38,14 @@ class InnodbLoop:
         if how.isolation:
             self._connection.query(f"set session transaction isolation level {how.isolation}")
         seconds = -(-how.timeout_ms // 1000) if how.timeout_ms else 60
-        self._connection.query(f"set session innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}")
-        self._begin, self._end, self._statements = f"start transaction {how.access or ''}", plan.ends, plan.texts
+        self._connection.query(
+            f"set session innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}"
+        )
+        self._begin, self._end, self._statements = (
+            f"start transaction {how.access or ''}",
+            plan.ends,
+            plan.texts,
+        )
 
         names = tuple(self.rules.sql.value_names(sql) for sql in plan.texts)
         self._carrying = CarryingLoop(plan, names, seed=int(self.id))
@@ -66,12 +74,15 @@ class InnodbLoop:
                     query("rollback")
             return found
 
-    def _execute(self, number: int, bound: Binding) -> tuple[int | None, Result | None, ServerError | None]:
+    def _execute(
+        self, number: int, bound: Binding
+    ) -> tuple[int | None, Result | None, ServerError | None]:
         """Raises the driver's errors, which ``run`` takes."""
         sql, cursor = self._statements[number - 1], self._cursor
         if bound:
             cursor.execute(
-                self.rules.sql.formatted(sql), [value.plain for value in self.rules.sql.values_by_place(sql, bound)]
+                self.rules.sql.formatted(sql),
+                [value.plain for value in self.rules.sql.values_by_place(sql, bound)],
             )
         else:
             cursor.execute(sql)

@@ -1,7 +1,8 @@
-"""Locks that InnoDB does not know of: on tables' definitions, and by a name of one's own (GET_LOCK).
+"""Locks that InnoDB does not know of: on tables' definitions, and by a name of one's own
+(GET_LOCK).
 
-Who waits for one, the sessions' states report. What for, and who holds it, the performance schema lists
-(``metadata_locks``); what else a server can be asked stands in the package of its name.
+Who waits for one, the sessions' states report. What for, and who holds it, the performance schema
+lists (``metadata_locks``); what else a server can be asked stands in the package of its name.
 """
 
 from __future__ import annotations
@@ -24,10 +25,12 @@ from catenum.engines.monitor import SOMEBODY
 
 #: A wait for something of the kind, of which the server does not say more.
 SOME_LOCK = Mode("metadata", "a lock")
-#: How long a session is in the state of waiting before it is taken to wait although nobody stands in its way (ms).
+#: How long a session is in the state of waiting before it is taken to wait although nobody stands
+#: in its way (ms).
 UNEXPLAINED_MS = 200.0
 
-#: Locks of the whole server that are over in a moment: whoever makes a login has one, and is no part of a run.
+#: Locks of the whole server that are over in a moment: whoever makes a login has one, and is no
+#: part of a run.
 PASSING = frozenset(["ACL_CACHE", "COLUMN STATISTICS", "RESOURCE_GROUPS"])
 
 #: A thread, its mode, the table.
@@ -59,7 +62,10 @@ class InnodbMetadata(ABC):
             else:
                 continue
             yield LockEntry(
-                transaction=everyone[lock.thread], resource=resource, mode=lock.mode, granted=not lock.pending
+                transaction=everyone[lock.thread],
+                resource=resource,
+                mode=lock.mode,
+                granted=not lock.pending,
             )
 
     @abstractmethod
@@ -68,7 +74,9 @@ class InnodbMetadata(ABC):
 
     @abstractmethod
     def holders_of_any(self) -> list[tuple[int, str]] | None:
-        """Who has which named lock, of all that there are; None where the server does not list them."""
+        """Who has which named lock, of all that there are; None where the server does not list
+        them.
+        """
 
     def reported_edges(
         self,
@@ -81,32 +89,48 @@ class InnodbMetadata(ABC):
 
         ``states``: a thread, its state, for how long (ms).
         """
-        waited = {int(thread): float(time_ms) for thread, state, time_ms in states if waits_by_state(state)}
+        waited = {
+            int(thread): float(time_ms)
+            for thread, state, time_ms in states
+            if waits_by_state(state)
+        }
         locks = listed(self.query) if waited else []
         edges: list[Edge] = []
         explained = {lock.thread for lock in locks if lock.pending and lock.kind in PASSING}
         for thread, since in waited.items():
-            pairs = [pair for pair in waits_for(thread, waited, locks) if pair[0].kind not in PASSING]
+            pairs = [
+                pair for pair in waits_for(thread, waited, locks) if pair[0].kind not in PASSING
+            ]
             if pairs:
                 explained.add(thread)  # else a holder is listed in another mode than it has
             edges += [
                 edge_of(rest[thread].name, wanted, other, everyone, self.schema, now_ms - since)
                 for wanted, other in pairs
             ]
-        explained |= {int(thread) for thread, _, time_ms in states if float(time_ms) < UNEXPLAINED_MS}
+        explained |= {
+            int(thread) for thread, _, time_ms in states if float(time_ms) < UNEXPLAINED_MS
+        }
         return edges, [row for row in states if int(row[0]) not in explained]
 
     def named_edges(
         self, session: InnodbSession, everyone: Mapping[int, str], since: float | None = None
     ) -> Iterator[Edge]:
-        """Who holds the named lock that a statement is after; where its name is computed, the holders of any."""
+        """Who holds the named lock that a statement is after; where its name is computed, the
+        holders of any.
+        """
         wanted = [
-            lock for lock in self.rules.sql.footprint(session.sql, dict(session.values)).named_locks if lock.takes
+            lock
+            for lock in self.rules.sql.footprint(session.sql, dict(session.values)).named_locks
+            if lock.takes
         ]
         held: list[tuple[object, object]] = []
         for lock in wanted:
             for name in lock.key:
-                held += [(row[0], name) for row in self.query("select is_used_lock(%s)", (name,)) if row[0]]
+                held += [
+                    (row[0], name)
+                    for row in self.query("select is_used_lock(%s)", (name,))
+                    if row[0]
+                ]
         if not all(lock.key for lock in wanted):
             anybody = self.holders_of_any()
             held += anybody or []
@@ -134,25 +158,35 @@ class InnodbMetadata(ABC):
         if named:
             return named
         held = self.held(tables)
-        return tuple(standing(session, wanted_of(session, held, tables, self.rules), held, everyone, None))
+        return tuple(
+            standing(session, wanted_of(session, held, tables, self.rules), held, everyone, None)
+        )
 
 
-def wanted_of(session: InnodbSession, held: Sequence[Held], tables: Collection[str], rules: Rules) -> tuple[str, Mode]:
+def wanted_of(
+    session: InnodbSession, held: Sequence[Held], tables: Collection[str], rules: Rules
+) -> tuple[str, Mode]:
     """The table and the mode that a waiting statement is after, derived from its text.
 
-    Of several tables it is the first that somebody has in a mode that stands in the way. A change of tables takes the
-    locks of all that it names in the order of their names (``MDL_context::acquire_locks`` in mdl.cc); what cannot be
-    read is most often one.
+    Of several tables it is the first that somebody has in a mode that stands in the way. A change
+    of tables takes the locks of all that it names in the order of their names
+    (``MDL_context::acquire_locks`` in mdl.cc); what cannot be read is most often one.
     """
     known = {table for _, _, table in held} | set(tables)
     found = rules.sql.footprint(session.sql, dict(session.values))
-    after = [(access.table, rules.locks.table_mode(access)) for access in found.accesses if access.table in known]
+    after = [
+        (access.table, rules.locks.table_mode(access))
+        for access in found.accesses
+        if access.table in known
+    ]
     if not found.parsed:
         after = [(table, MDL_EXCLUSIVE) for table in known & set(re.findall(r"\w+", session.sql))]
     if found.changes_tables:
         after.sort()
     others = [(table, mode) for thread, mode, table in held if thread != session.thread_id]
-    blocked = (a for a in after if any(a[0] == table and conflict(a[1], mode) for table, mode in others))
+    blocked = (
+        a for a in after if any(a[0] == table and conflict(a[1], mode) for table, mode in others)
+    )
     return next(blocked, after[0] if after else ("", MDL_EXCLUSIVE))
 
 
@@ -195,4 +229,11 @@ def edge(
 
 def unnamed(session: InnodbSession, resource: Resource, since: float | None) -> Edge:
     """A wait of which the server does not tell for whom."""
-    return Edge(waiter=session.name, holder=SOMEBODY, resource=resource, wanted=SOME_LOCK, held=None, since_ms=since)
+    return Edge(
+        waiter=session.name,
+        holder=SOMEBODY,
+        resource=resource,
+        wanted=SOME_LOCK,
+        held=None,
+        since_ms=since,
+    )

@@ -1,7 +1,9 @@
-"""Metadata locks as the performance schema lists them: of every session what it has, and what it waits for.
+"""Metadata locks as the performance schema lists them: of every session what it has, and what it
+waits for.
 
-That needs ``performance_schema`` with the instrument ``wait/lock/metadata/sql/mdl`` (MariaDB documentation,
-"Performance Schema metadata_locks Table"). Without it what a session waits for is derived from its statement.
+That needs ``performance_schema`` with the instrument ``wait/lock/metadata/sql/mdl`` (MariaDB
+documentation, "Performance Schema metadata_locks Table"). Without it what a session waits for is
+derived from its statement.
 """
 
 from __future__ import annotations
@@ -16,10 +18,16 @@ from catenum.core.record.waits import Edge, Resource
 from catenum.core.servers.metadata import conflict, metadata_mode
 from catenum.core.sql.named_locks import named_resource
 
-#: What the process list says of who waits for a named lock, for a table's definition, for anything of the kind.
-NAMED_STATE, TABLE_STATE, FLUSH_STATE = "User lock", "Waiting for table metadata lock", "Waiting for table flush"
+#: What the process list says of who waits for a named lock, for a table's definition, for anything
+#: of the kind.
+NAMED_STATE, TABLE_STATE, FLUSH_STATE = (
+    "User lock",
+    "Waiting for table metadata lock",
+    "Waiting for table flush",
+)
 ANY_STATE = re.compile(r"Waiting for (?!query cache)(.*\block\b.*|table flush)")
-#: Modes that keep changes out of the whole server, while a backup is taken or FLUSH TABLES WITH READ LOCK stands.
+#: Modes that keep changes out of the whole server, while a backup is taken or FLUSH TABLES WITH
+#: READ LOCK stands.
 _KEEPS_OUT = re.compile(r"MDL_BACKUP_(?:FTWRL|WAIT|BLOCK)|^MDL_SHARED$")
 #: Whether the server lists metadata locks.
 TELLS = (
@@ -28,10 +36,12 @@ TELLS = (
 )
 _LISTED = """
 select t.processlist_id, l.object_type, l.object_schema, l.object_name, l.lock_type, l.lock_status
-from performance_schema.metadata_locks l join performance_schema.threads t on t.thread_id = l.owner_thread_id
+from performance_schema.metadata_locks l join performance_schema.threads t
+  on t.thread_id = l.owner_thread_id
 where t.processlist_id is not null
 """
-#: Locks on a whole server or schema: whoever means to change something in it holds this, and they let each other by.
+#: Locks on a whole server or schema: whoever means to change something in it holds this, and they
+#: let each other by.
 _MEANS_TO = "MDL_INTENTION_EXCLUSIVE"
 
 
@@ -59,7 +69,9 @@ class MetadataLock:
             text = self.name if self.schema == own else f"{self.schema}.{self.name}"
             return Resource(kind="table", text=text, table=self.name)
         what, name = self.kind.lower().replace("_", " "), self.name or self.schema
-        return Resource(kind="other", text=f"{what} {name}" if name else f"the server's {what} lock")
+        return Resource(
+            kind="other", text=f"{what} {name}" if name else f"the server's {what} lock"
+        )
 
 
 def listed(query: Any) -> list[MetadataLock]:
@@ -70,7 +82,9 @@ def listed(query: Any) -> list[MetadataLock]:
             str(kind),
             str(schema or ""),
             str(name or ""),
-            metadata_mode(f"MDL_{mode or 'SHARED_READ_ONLY'}"),  # MariaDB has no name for that of LOCK TABLES … READ
+            metadata_mode(
+                f"MDL_{mode or 'SHARED_READ_ONLY'}"
+            ),  # MariaDB has no name for that of LOCK TABLES … READ
             status == "PENDING",
         )
         for thread, kind, schema, name, mode, status in query(_LISTED)
@@ -81,7 +95,9 @@ def listed(query: Any) -> list[MetadataLock]:
 def waits_for(
     thread: int, waited_ms: Mapping[int, float], locks: Sequence[MetadataLock]
 ) -> Iterator[tuple[MetadataLock, MetadataLock]]:
-    """What a thread waits for, with each lock that stands in its way: held, or asked for by one who waits longer."""
+    """What a thread waits for, with each lock that stands in its way: held, or asked for by one who
+    waits longer.
+    """
     for wanted in (lock for lock in locks if lock.thread == thread and lock.pending):
         others = [lock for lock in locks if lock.thread != thread and lock.place == wanted.place]
         in_the_way = [lock for lock in others if _conflict(wanted, lock)]
@@ -94,7 +110,12 @@ def waits_for(
 
 
 def edge_of(
-    name: str, wanted: MetadataLock, other: MetadataLock, everyone: Mapping[int, str], own: str, since_ms: float
+    name: str,
+    wanted: MetadataLock,
+    other: MetadataLock,
+    everyone: Mapping[int, str],
+    own: str,
+    since_ms: float,
 ) -> Edge:
     """One such pair as an edge."""
     return Edge(
@@ -120,4 +141,6 @@ def keeps_all_out(kind: str, mode: str) -> bool:
 
 def _conflict(wanted: MetadataLock, other: MetadataLock) -> bool:
     reported = conflict(wanted.mode, other.mode)
-    return reported if reported is not None else not wanted.mode.name == other.mode.name == _MEANS_TO
+    return (
+        reported if reported is not None else not wanted.mode.name == other.mode.name == _MEANS_TO
+    )

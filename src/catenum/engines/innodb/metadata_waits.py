@@ -1,9 +1,11 @@
-"""Waits on a running server that InnoDB does not list: for tables' definitions, for named locks, for a backup.
+"""Waits on a running server that InnoDB does not list: for tables' definitions, for named locks,
+for a backup.
 
-Who waits, and what for, the process list's state reports. Who holds it is told by the performance schema's list of
-metadata locks; by IS_USED_LOCK for a named lock; and by the plugin METADATA_LOCK_INFO where the waiting statement tells
-for certain which table it wants, and in which mode. Where all that leaves several, or the server lists nothing, there
-are suspects, and the wait is reported for a session that is not named.
+Who waits, and what for, the process list's state reports. Who holds it is told by the performance
+schema's list of metadata locks; by IS_USED_LOCK for a named lock; and by the plugin
+METADATA_LOCK_INFO where the waiting statement tells for certain which table it wants, and in which
+mode. Where all that leaves several, or the server lists nothing, there are suspects, and the wait
+is reported for a session that is not named.
 """
 
 from __future__ import annotations
@@ -40,10 +42,9 @@ SYSTEM_USERS = ("system user", "event_scheduler")
 class SessionRow(NamedTuple):
     """A session as the server lists it, with its transaction where it has one. Ages in ms.
 
-    ``time_ms``: for how long it is in its state, 0 where the server does not tell. ``exact``: the ages are no whole
-    seconds. ``transaction``: what makes its transaction the same one when seen again,
-    ``statement_id`` its statement. ``thread``: what the server calls
-    a thread of its own.
+    ``time_ms``: for how long it is in its state, 0 where the server does not tell. ``exact``: the
+    ages are no whole seconds. ``transaction``: what makes its transaction the same one when seen
+    again, ``statement_id`` its statement. ``thread``: what the server calls a thread of its own.
     """
 
     id: str
@@ -68,8 +69,8 @@ Query = Callable[..., list[tuple[Any, ...]]]
 
 @dataclass(frozen=True, slots=True)
 class OtherWaits:
-    """Such waits: edges, who may be behind those of which nobody is named, with their rows, and how many rows were read
-    for it.
+    """Such waits: edges, who may be behind those of which nobody is named, with their rows, and how
+    many rows were read for it.
     """
 
     edges: tuple[Edge, ...]
@@ -89,11 +90,15 @@ class _Wanted:
 
     def is_held_by(self, lock: tuple[Any, ...]) -> bool:
         """Whether a lock of the plugin's list stands in the way."""
-        return (self.schema, self.table) == (lock[3], lock[4]) and _in_the_way(self.mode, metadata_mode(str(lock[1])))
+        return (self.schema, self.table) == (lock[3], lock[4]) and _in_the_way(
+            self.mode, metadata_mode(str(lock[1]))
+        )
 
     @property
     def resource(self) -> Resource:
-        return Resource(kind="table", text=f"{self.schema}.{self.table}", database=self.schema, table=self.table)
+        return Resource(
+            kind="table", text=f"{self.schema}.{self.table}", database=self.schema, table=self.table
+        )
 
 
 def waiting(rows: Sequence[SessionRow]) -> list[SessionRow]:
@@ -113,10 +118,10 @@ def other_waits(
 ) -> OtherWaits:
     """For whom each of ``everybody`` waits that waits for something of the kind.
 
-    ``reported``: whether the performance schema lists who holds what, and who waits for what. ``plugin``: what asks a
-    plugin who holds what, where there is one: thread, mode, kind, schema, table. ``anybody``: lists those
-    too who neither wait nor have a transaction. ``named_mode``: the mode in which the
-    server lists a lock of GET_LOCK.
+    ``reported``: whether the performance schema lists who holds what, and who waits for what.
+    ``plugin``: what asks a plugin who holds what, where there is one: thread, mode, kind, schema,
+    table. ``anybody``: lists those too who neither wait nor have a transaction. ``named_mode``: the
+    mode in which the server lists a lock of GET_LOCK.
     """
     rows = waiting(everybody)
     edges: list[Edge] = []
@@ -125,7 +130,11 @@ def other_waits(
         locks = metadata_queue.listed(query)
         asked_for = {str(lock.thread) for lock in locks if lock.pending}
         # Who asks for nothing there has gone on since the sessions were listed.
-        rows = [row for row in rows if row.id in asked_for or row.state not in (NAMED_STATE, TABLE_STATE)]
+        rows = [
+            row
+            for row in rows
+            if row.id in asked_for or row.state not in (NAMED_STATE, TABLE_STATE)
+        ]
         edges, read = list(_reported(rows, locks)), len(locks)
     done = {edge.waiter for edge in edges}
     without = [row for row in rows if row.state == NAMED_STATE and row.id not in done]
@@ -150,7 +159,9 @@ def other_waits(
     return OtherWaits(tuple(edges), tuple(suspects), suspected, read + len(held))
 
 
-def _reported(rows: Sequence[SessionRow], locks: Sequence[metadata_queue.MetadataLock]) -> Iterator[Edge]:
+def _reported(
+    rows: Sequence[SessionRow], locks: Sequence[metadata_queue.MetadataLock]
+) -> Iterator[Edge]:
     waited = {int(row.id): row.time_ms for row in rows}
     for row in rows:
         for wanted, other in metadata_queue.waits_for(int(row.id), waited, locks):
@@ -161,24 +172,32 @@ def _reported(rows: Sequence[SessionRow], locks: Sequence[metadata_queue.Metadat
 def _of_table(
     row: SessionRow, held: Sequence[tuple[Any, ...]], rows: Sequence[SessionRow], rules: Rules
 ) -> Iterator[Edge]:
-    """Those who hold the one table that the statement can be waiting for; else those who asked for it before."""
+    """Those who hold the one table that the statement can be waiting for; else those who asked for
+    it before.
+    """
     targets = _targets(row, rules)
     if not targets or not all(target.certain for target in targets):
         return
     holding = {
-        target: [lock for lock in held if str(lock[0]) != row.id and target.is_held_by(lock)] for target in targets
+        target: [lock for lock in held if str(lock[0]) != row.id and target.is_held_by(lock)]
+        for target in targets
     }
     wanted = [target for target in targets if holding[target]]
     if len(wanted) == 1 and held:
         for lock in holding[wanted[0]]:
-            yield _edge(row, str(lock[0]), wanted[0].resource, wanted[0].mode, metadata_mode(str(lock[1])))
+            yield _edge(
+                row, str(lock[0]), wanted[0].resource, wanted[0].mode, metadata_mode(str(lock[1]))
+            )
     if wanted or not held:
         return
     for other in rows:
         ahead = other.id != row.id and other.time_ms > row.time_ms
         for target in targets if ahead else ():
             for theirs in _targets(other, rules):
-                same = (theirs.schema, theirs.table) == (target.schema, target.table) and theirs.certain
+                same = (theirs.schema, theirs.table) == (
+                    target.schema,
+                    target.table,
+                ) and theirs.certain
                 if same and _in_the_way(target.mode, theirs.mode):
                     edge = _edge(row, other.id, target.resource, target.mode, theirs.mode)
                     yield replace(edge, queued=True)
@@ -188,7 +207,12 @@ def _targets(row: SessionRow, rules: Rules) -> list[_Wanted]:
     """The tables that a statement names, by their schemas, with the lock that it wants on each."""
     footprint = rules.sql.footprint(row.statement or "")
     return [
-        _Wanted(access.schema or row.db or "", access.table, rules.locks.table_mode(access), footprint.understood)
+        _Wanted(
+            access.schema or row.db or "",
+            access.table,
+            rules.locks.table_mode(access),
+            footprint.understood,
+        )
         for access in footprint.accesses
     ]
 
@@ -211,27 +235,36 @@ def _suspects(
 def _holding(
     row: SessionRow, held: Sequence[tuple[Any, ...]], targets: Sequence[_Wanted]
 ) -> Iterator[tuple[int, str, str]]:
-    """Where the server lists holders: those of a table that the statement names, in a mode that may be in its way."""
+    """Where the server lists holders: those of a table that the statement names, in a mode that may
+    be in its way.
+    """
     for lock in held:
         names = any(target.is_held_by(lock) for target in targets)
         of_schema = not targets and lock[2] == "Table metadata lock" and lock[3] == row.db
         if str(lock[0]) != row.id and (names or of_schema):
-            yield int(not (targets and targets[0].certain)), str(lock[0]), f"holds {lock[1]} on {lock[3]}.{lock[4]}"
+            yield (
+                int(not (targets and targets[0].certain)),
+                str(lock[0]),
+                f"holds {lock[1]} on {lock[3]}.{lock[4]}",
+            )
 
 
 def _able(
     row: SessionRow, everybody: Sequence[SessionRow], targets: Sequence[_Wanted], rules: Rules
 ) -> Iterator[tuple[int, str, str]]:
-    """Where it lists none: whoever may have taken a lock that conflicts. A transaction's statements leave shared locks
-    on tables; one that holds them by LOCK TABLES shows nothing at all.
+    """Where it lists none: whoever may have taken a lock that conflicts. A transaction's statements
+    leave shared locks on tables; one that holds them by LOCK TABLES shows nothing at all.
     """
-    shared = not targets or any(_in_the_way(target.mode, mode) for target in targets for mode in (MDL_READ, MDL_WRITE))
+    shared = not targets or any(
+        _in_the_way(target.mode, mode) for target in targets for mode in (MDL_READ, MDL_WRITE)
+    )
     for other in everybody:
         if other.id == row.id or other.user in SYSTEM_USERS:
             continue
         theirs = _targets(other, rules) if other.command != "Sleep" else []
         overlap = any(
-            (their.schema, their.table) == (target.schema, target.table) and _in_the_way(target.mode, their.mode)
+            (their.schema, their.table) == (target.schema, target.table)
+            and _in_the_way(target.mode, their.mode)
             for their in theirs
             for target in targets
         )
@@ -243,19 +276,32 @@ def _able(
         elif shared and other.trx_ms is not None and other.trx_ms + 1_000.0 >= row.time_ms:
             yield 1, other.id, "its transaction was open before the wait began"
         elif other.command == "Sleep":
-            yield 2, other.id, "its statements have ended; whether it has locked tables by LOCK TABLES is not reported"
+            yield (
+                2,
+                other.id,
+                (
+                    "its statements have ended; whether it has locked tables by LOCK TABLES is not"
+                    " reported"
+                ),
+            )
 
 
 def _of_server(row: SessionRow, held: Sequence[tuple[Any, ...]]) -> Iterator[Edge]:
     for thread, mode, kind, _, _ in held:
         if str(thread) != row.id and keeps_all_out(str(kind), str(mode)):
-            yield _edge(row, str(thread), _resource(row), SOME_METADATA_LOCK, metadata_mode(str(mode)))
+            yield _edge(
+                row, str(thread), _resource(row), SOME_METADATA_LOCK, metadata_mode(str(mode))
+            )
 
 
 def _named(query: Query, rows: Sequence[SessionRow], rules: Rules, mode: Mode) -> Iterator[Edge]:
     holders: dict[str, str | None] = {}
     for row in rows:
-        taken = [lock for lock in rules.sql.footprint(row.statement or "").named_locks if lock.takes and lock.key]
+        taken = [
+            lock
+            for lock in rules.sql.footprint(row.statement or "").named_locks
+            if lock.takes and lock.key
+        ]
         for name in {str(lock.key[0]) for lock in taken}:
             if name not in holders and len(holders) < MOST_NAMES:
                 holders[name] = query("select is_used_lock(%s)", (name,))[0][0]
@@ -275,6 +321,10 @@ def _resource(row: SessionRow) -> Resource:
     return Resource(kind="other", text=f"the server's {state[1]}")
 
 
-def _edge(row: SessionRow, holder: str, resource: Resource, wanted: Mode, held: Mode | None) -> Edge:
+def _edge(
+    row: SessionRow, holder: str, resource: Resource, wanted: Mode, held: Mode | None
+) -> Edge:
     since = -row.time_ms
-    return Edge(waiter=row.id, holder=holder, resource=resource, wanted=wanted, held=held, since_ms=since)
+    return Edge(
+        waiter=row.id, holder=holder, resource=resource, wanted=wanted, held=held, since_ms=since
+    )

@@ -23,7 +23,13 @@ from catenum.core.text import duration
 from catenum.engines.clock import Clock
 from catenum.engines.innodb import errors
 from catenum.engines.innodb.metadata_queue import ANY_STATE, NAMED_STATE
-from catenum.engines.innodb.metadata_waits import SYSTEM_USERS, OtherWaits, SessionRow, other_waits, waiting
+from catenum.engines.innodb.metadata_waits import (
+    SYSTEM_USERS,
+    OtherWaits,
+    SessionRow,
+    other_waits,
+    waiting,
+)
 from catenum.engines.innodb.session import AS_TEXT
 from catenum.engines.innodb.transactions import DETACHED, Transaction
 from catenum.engines.monitor import (
@@ -45,14 +51,16 @@ from performance_schema.session_connect_attrs
 where attr_name in ('program_name', '_pid') and processlist_id in ({ids}) group by 1
 """
 _SCHEMAS = (
-    "select count(*) from information_schema.schemata where schema_name not in "
-    "('information_schema', 'mysql', 'performance_schema', 'sys') and schema_name not like 'catenum\\_%'"
+    "select count(*) from information_schema.schemata where schema_name not in"
+    " ('information_schema', 'mysql', 'performance_schema', 'sys') and schema_name not like"
+    " 'catenum\\_%'"
 )
 #: Of so many who wait their own timeouts are asked for.
 MOST_TIMEOUTS = 100
 #: How often schemas are counted again (ms).
 SCHEMAS_AGAIN_MS = 10_000.0
-#: Threads by their names (MySQL Reference Manual, 29.12.22.8 "The threads Table"; all_slave_threads in rpl_replica.cc).
+#: Threads by their names (MySQL Reference Manual, 29.12.22.8 "The threads Table"; all_slave_threads
+#: in rpl_replica.cc).
 _THREADS = {
     "event_worker": "event of the event scheduler",
     "event_scheduler": "event scheduler",
@@ -64,8 +72,11 @@ _THREADS = {
     "slave_worker": "replication applier",
     "compress_gtid_table": "system thread",
 }
-#: Commands of such threads (MariaDB documentation, "Thread Command Values"; MySQL Reference Manual, 10.14.2).
-_BACKGROUND = frozenset(["Daemon", "Binlog Dump", "Binlog Dump GTID", "Slave_IO", "Slave_SQL", "Slave_worker"])
+#: Commands of such threads (MariaDB documentation, "Thread Command Values"; MySQL Reference Manual,
+#: 10.14.2).
+_BACKGROUND = frozenset(
+    ["Daemon", "Binlog Dump", "Binlog Dump GTID", "Slave_IO", "Slave_SQL", "Slave_worker"]
+)
 
 
 #: A lock as the server lists it.
@@ -83,7 +94,9 @@ UNKNOWN = Client(None, None)
 
 
 class Counts(NamedTuple):
-    """What the server counts: connections without this one, deadlocks, and who waits for a row lock now."""
+    """What the server counts: connections without this one, deadlocks, and who waits for a row lock
+    now.
+    """
 
     connected: int
     deadlocks: int | None
@@ -92,8 +105,8 @@ class Counts(NamedTuple):
 
 @dataclass(frozen=True)
 class Running:
-    """The transactions by their sessions' numbers; ``edges`` where the same reading tells who waits for whom, else
-    None. ``read``: rows read beside them.
+    """The transactions by their sessions' numbers; ``edges`` where the same reading tells who waits
+    for whom, else None. ``read``: rows read beside them.
     """
 
     transactions: Mapping[str, Transaction]
@@ -126,7 +139,8 @@ class InnodbMonitor(ABC, Generic[Lock]):
     login: str
     sees_all: bool
     tells_applications: bool
-    #: Whether the performance schema lists who has locks on tables' definitions, and who waits for them.
+    #: Whether the performance schema lists who has locks on tables' definitions, and who waits for
+    #: them.
     tells_metadata: bool
     #: The mode in which the server lists a lock of GET_LOCK.
     named_mode: ClassVar[Mode]
@@ -170,8 +184,8 @@ class InnodbMonitor(ABC, Generic[Lock]):
 
     @abstractmethod
     def kill(self, what: str, session: SessionInfo) -> bool:
-        """End a session or its statement, if it is still at the statement that was shown, and in its transaction, or in
-        none where none was. Returns whether the order was given.
+        """End a session or its statement, if it is still at the statement that was shown, and in
+        its transaction, or in none where none was. Returns whether the order was given.
         """
 
     def rows(self, query: str, values: tuple[object, ...] = ()) -> list[tuple[Any, ...]]:
@@ -184,9 +198,14 @@ class InnodbMonitor(ABC, Generic[Lock]):
         except (pymysql.Error, OSError) as error:
             number, message = errors.number_and_text(error)
             if number in self.timed_out:
-                reported = f"{self._shown}: the check took longer than {CHECK_MS / 1000:g} s and was abandoned"
+                reported = (
+                    f"{self._shown}: the check took longer than {CHECK_MS / 1000:g} s and was"
+                    " abandoned"
+                )
                 raise CheckTimedOut(reported) from error
-            if isinstance(error.__context__, TimeoutError):  # the driver's own limit, in its own wording
+            if isinstance(
+                error.__context__, TimeoutError
+            ):  # the driver's own limit, in its own wording
                 raise no_answer(self._shown) from error
             if errors.kind_of(number, self.rules) == "lost" or number == 0:
                 raise errors.went_away(error, self._shown) from error
@@ -196,8 +215,13 @@ class InnodbMonitor(ABC, Generic[Lock]):
         """What the sessions' clients told of themselves when they connected; asked for once."""
         fresh = [number for number in ids if number not in self._clients]
         if fresh and self.tells_applications:
-            reported = {number: Client(*said) for number, *said in self.rows(_CLIENTS.format(ids=", ".join(fresh)))}
-            self._clients = {number: self._clients.get(number, UNKNOWN) for number in ids}  # no more than those
+            reported = {
+                number: Client(*said)
+                for number, *said in self.rows(_CLIENTS.format(ids=", ".join(fresh)))
+            }
+            self._clients = {
+                number: self._clients.get(number, UNKNOWN) for number in ids
+            }  # no more than those
             self._clients.update((name, reported.get(name, UNKNOWN)) for name in fresh)
         return self._clients
 
@@ -219,7 +243,11 @@ class InnodbMonitor(ABC, Generic[Lock]):
             port=int(port) if host and port.isdigit() else None,
             database=row.db,
             state=state_of(row.command, row.state, row.trx_state),
-            waits_on=row.state if row.state and row.command != "Sleep" and "lock" not in row.state.lower() else None,
+            waits_on=(
+                row.state
+                if row.state and row.command != "Sleep" and "lock" not in row.state.lower()
+                else None
+            ),
             transaction=row.transaction,
             statement_id=row.statement_id,
             transaction_ms=row.trx_ms,
@@ -248,7 +276,7 @@ class InnodbMonitor(ABC, Generic[Lock]):
     def _count_schemas(self) -> None:
         self._schemas, self._counted = int(self.rows(_SCHEMAS)[0][0]), Clock()
 
-    # -- looking -----------------------------------------------------------------------------------------------------
+    # -- looking -----------------------------------------------------------------------------------
 
     @abstractmethod
     def counts(self) -> Counts:
@@ -259,17 +287,23 @@ class InnodbMonitor(ABC, Generic[Lock]):
         """The transactions; ``blocked``: how many wait for a row lock."""
 
     @abstractmethod
-    def listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[SessionRow]:
-        """The sessions that wait, or stand in a transaction; with ``everybody`` all. The views are read apart and put
-        together here: the server joins them row by row.
+    def listed(
+        self, running: Mapping[str, Transaction], *, everybody: bool = False
+    ) -> list[SessionRow]:
+        """The sessions that wait, or stand in a transaction; with ``everybody`` all. The views are
+        read apart and put together here: the server joins them row by row.
         """
 
     @abstractmethod
-    def row_waits(self, running: Mapping[str, Transaction], waited_ms: Callable[[str], float]) -> RowWaits[Lock]:
+    def row_waits(
+        self, running: Mapping[str, Transaction], waited_ms: Callable[[str], float]
+    ) -> RowWaits[Lock]:
         """Who waits for whom over rows, and for how long."""
 
     @abstractmethod
-    def with_history(self, heads: Sequence[SessionInfo], waits: RowWaits[Lock]) -> dict[str, SessionInfo]:
+    def with_history(
+        self, heads: Sequence[SessionInfo], waits: RowWaits[Lock]
+    ) -> dict[str, SessionInfo]:
         """Sessions that hold up others, with their earlier statements."""
 
     @abstractmethod
@@ -292,13 +326,17 @@ class InnodbMonitor(ABC, Generic[Lock]):
         transactions = running.transactions
         rows = self.listed(transactions)
         sessions = {session.id: session for session in self.sessions(rows)}
-        waited = {name: trx.waited_ms for name, trx in transactions.items() if trx.waited_ms is not None}
+        waited = {
+            name: trx.waited_ms for name, trx in transactions.items() if trx.waited_ms is not None
+        }
         stuck = waiting(rows)
         longest = max([*waited.values(), *(row.time_ms for row in stuck)], default=0.0)
         asks = self.sees_all and (longest >= at_least_ms or len(waited) + len(stuck) >= PILE)
         waits: RowWaits[Lock] = RowWaits(running.edges or ())
         if asks and waited and running.edges is None:
-            waits = self.row_waits(transactions, lambda name: most_waited(waited.get(name), sessions.get(name)))
+            waits = self.row_waits(
+                transactions, lambda name: most_waited(waited.get(name), sessions.get(name))
+            )
         others = OtherWaits(())
         if asks and stuck:
             others = other_waits(
@@ -313,7 +351,9 @@ class InnodbMonitor(ABC, Generic[Lock]):
             sessions |= {session.id: session for session in self.sessions(others.suspected)}
         edges = [*(waits.edges if asks else ()), *others.edges]
         suspects = (*waits.suspects, *others.suspects)
-        for name in ({edge.holder for edge in edges} | {suspect.session for suspect in suspects}) - sessions.keys():
+        for name in (
+            {edge.holder for edge in edges} | {suspect.session for suspect in suspects}
+        ) - sessions.keys():
             found = self.session(name)
             if found is not None:
                 sessions[name] = found
@@ -329,14 +369,19 @@ class InnodbMonitor(ABC, Generic[Lock]):
             cost_ms=round(clock.now_ms(), 2),
             rows_read=len(rows) + len(transactions) + running.read + waits.read + others.read,
             locks=locks_of(edges) if locks else (),
-            notes=(*self.notes(edges), *self._detached({edge.holder for edge in edges}, transactions)),
+            notes=(
+                *self.notes(edges),
+                *self._detached({edge.holder for edge in edges}, transactions),
+            ),
             blind=self.blind,
             suspects=suspects,
             inexact=frozenset(waited) if running.edges is None else frozenset(),
         )
 
     def _detached(self, holders: set[str], running: Mapping[str, Transaction]) -> Iterator[str]:
-        """Prepared transactions in the way, and how they are undone: no session is to be ended for that."""
+        """Prepared transactions in the way, and how they are undone: no session is to be ended for
+        that.
+        """
         names = sorted(name for name in holders if name.startswith(DETACHED))
         for name in names:
             age = running[name].age_ms
@@ -348,16 +393,26 @@ class InnodbMonitor(ABC, Generic[Lock]):
     @property
     def blind(self) -> str | None:
         """Where the login may not see others' sessions."""
-        return None if self.sees_all else f"the login {self.login} sees its own sessions only, and no lock waits"
+        return (
+            None
+            if self.sees_all
+            else f"the login {self.login} sees its own sessions only, and no lock waits"
+        )
 
     def link_ms(self, cost_ms: float) -> float:
         """By the queries of the check before."""
         return self._link.spent_ms(cost_ms)
 
     def timeouts(self, sample: Sample) -> tuple[Timeout, ...]:
-        """By ``innodb_lock_wait_timeout`` of those who wait for rows, ``lock_wait_timeout`` of those for tables."""
+        """By ``innodb_lock_wait_timeout`` of those who wait for rows, ``lock_wait_timeout`` of
+        those for tables.
+        """
         kinds = {
-            edge.waiter: "lock_wait_timeout" if edge.resource.kind in ("table", "other") else "innodb_lock_wait_timeout"
+            edge.waiter: (
+                "lock_wait_timeout"
+                if edge.resource.kind in ("table", "other")
+                else "innodb_lock_wait_timeout"
+            )
             for edge in sample.edges
             if edge.resource.kind != "advisory"
         }
@@ -368,7 +423,11 @@ class InnodbMonitor(ABC, Generic[Lock]):
         usual = dict(zip(names, values, strict=True))
         own = self.own_timeouts(list(kinds)[:MOST_TIMEOUTS])
         return tuple(
-            Timeout(session=name, ms=float(own.get((name, kind), usual[kind])) * 1000, own=(name, kind) in own)
+            Timeout(
+                session=name,
+                ms=float(own.get((name, kind), usual[kind])) * 1000,
+                own=(name, kind) in own,
+            )
             for name, kind in kinds.items()
         )
 
@@ -385,7 +444,9 @@ class InnodbMonitor(ABC, Generic[Lock]):
         if found is None:
             return None
         report = found[1].strip()
-        return DeadlockReport(key=sha1(report.encode(), usedforsecurity=False).hexdigest(), text=report)
+        return DeadlockReport(
+            key=sha1(report.encode(), usedforsecurity=False).hexdigest(), text=report
+        )
 
     def cancel(self, session: SessionInfo) -> bool:
         """``KILL QUERY``."""
@@ -398,16 +459,19 @@ class InnodbMonitor(ABC, Generic[Lock]):
     def rates(self) -> list[StatementRate] | None:
         """From the performance schema's digests, where it is on."""
         query = (
-            "select digest_text, sum(count_star), sum(sum_timer_wait) / 1000000000, sum(sum_lock_time) / 1000000000 "
-            "from performance_schema.events_statements_summary_by_digest where digest_text is not null "
-            "group by 1 order by 2 desc limit 500"
+            "select digest_text, sum(count_star), sum(sum_timer_wait) / 1000000000,"
+            " sum(sum_lock_time) / 1000000000 from"
+            " performance_schema.events_statements_summary_by_digest where digest_text is not null"
+            " group by 1 order by 2 desc limit 500"
         )
         try:
             rows = self.rows(query)
         except TargetError:
             return None
         found = [
-            StatementRate(text=str(text), calls=int(float(calls)), total_ms=float(total), lock_ms=float(lock))
+            StatementRate(
+                text=str(text), calls=int(float(calls)), total_ms=float(total), lock_ms=float(lock)
+            )
             for text, calls, total, lock in rows
         ]
         return found or None
@@ -419,8 +483,8 @@ class InnodbMonitor(ABC, Generic[Lock]):
 
 
 def _kind(row: SessionRow) -> str:
-    """What a thread of the server is: by its name, else by its user, its command and, where several have that, its
-    state.
+    """What a thread of the server is: by its name, else by its user, its command and, where several
+    have that, its state.
     """
     if row.thread in _THREADS:
         return _THREADS[row.thread]
@@ -429,15 +493,26 @@ def _kind(row: SessionRow) -> str:
     if row.command.startswith("Slave"):
         return "replication receiver" if row.command == "Slave_IO" else "replication applier"
     if row.command in ("Connect", "Query", "Sleep"):
-        return "replication receiver" if "source" in row.state or "master" in row.state else "replication applier"
+        return (
+            "replication receiver"
+            if "source" in row.state or "master" in row.state
+            else "replication applier"
+        )
     return "replication sender" if row.command.startswith("Binlog Dump") else "system thread"
 
 
 def locks_of(edges: Iterable[Edge]) -> tuple[LockEntry, ...]:
     """The locks that edges tell of: waited for, and held in the way."""
     edges = tuple(edges)
-    waited = [LockEntry(transaction=e.waiter, resource=e.resource, mode=e.wanted, granted=False) for e in edges]
-    held = [LockEntry(transaction=e.holder, resource=e.resource, mode=e.held, granted=True) for e in edges if e.held]
+    waited = [
+        LockEntry(transaction=e.waiter, resource=e.resource, mode=e.wanted, granted=False)
+        for e in edges
+    ]
+    held = [
+        LockEntry(transaction=e.holder, resource=e.resource, mode=e.held, granted=True)
+        for e in edges
+        if e.held
+    ]
     return tuple(dict.fromkeys([*waited, *held]))
 
 
@@ -455,8 +530,8 @@ def state_of(command: str, state: str | None, trx_state: str | None) -> State:
 
 
 def most_waited(told_ms: float | None, session: SessionInfo | None) -> float:
-    """The most that a wait can have lasted: InnoDB tells its beginning in whole seconds, rounded down, and a statement
-    waits no longer than it runs.
+    """The most that a wait can have lasted: InnoDB tells its beginning in whole seconds, rounded
+    down, and a statement waits no longer than it runs.
     """
     runs_ms = session.statement_ms if session is not None else None
     return min((bound for bound in (told_ms, runs_ms) if bound is not None), default=0.0)

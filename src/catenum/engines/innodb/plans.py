@@ -1,4 +1,6 @@
-"""Plans (EXPLAIN FORMAT=JSON) boiled down to steps: the form that MariaDB has, and MySQL in its first version."""
+"""Plans (EXPLAIN FORMAT=JSON) boiled down to steps: the form that MariaDB has, and MySQL in its
+first version.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ def steps_of(value: Any) -> Iterator[PathStep]:
     if isinstance(name, str) and not name.startswith("<") and "access_type" in value and not fills:
         rows, index = value.get("rows", value.get("rows_examined_per_scan")), value.get("key")
         kind = KINDS.get(str(value["access_type"]), "lookup")
-        if kind == "index scan" and index == "PRIMARY":  # the rows themselves, in the order of their keys
+        if (
+            kind == "index scan" and index == "PRIMARY"
+        ):  # the rows themselves, in the order of their keys
             kind, index = "scan", None
         yield PathStep(
             table=name,

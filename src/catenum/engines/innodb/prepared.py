@@ -9,11 +9,15 @@ Query = Callable[..., list[tuple[Any, ...]]]
 
 
 def xids(query: Query) -> list[str]:
-    """Those of the whole server, each as a statement names it (MySQL Reference Manual, 15.3.8; the same on MariaDB).
+    """Those of the whole server, each as a statement names it (MySQL Reference Manual, 15.3.8; the
+    same on MariaDB).
 
     Raises the driver's error where the login may not list them.
     """
-    return [xid(_hex(data), int(first), int(second), str(form)) for form, first, second, data in query("xa recover")]
+    return [
+        xid(_hex(data), int(first), int(second), str(form))
+        for form, first, second, data in query("xa recover")
+    ]
 
 
 def _hex(data: Any) -> str:
@@ -21,7 +25,9 @@ def _hex(data: Any) -> str:
 
 
 def xid(data: str, first: int, second: int, form: str) -> str:
-    """The words of a prepared transaction, of its data in hex: the global part, the branch, the format."""
+    """The words of a prepared transaction, of its data in hex: the global part, the branch, the
+    format.
+    """
     whole = bytes.fromhex(data.removeprefix("0x"))
     return f"{_part(whole[:first])},{_part(whole[first : first + second])},{int(form)}"
 

@@ -1,6 +1,8 @@
-"""What InnoDB's lock list says a lock is on: the index entry, by the index's own columns, or the gap before it.
+"""What InnoDB's lock list says a lock is on: the index entry, by the index's own columns, or the
+gap before it.
 
-Read apart from the statement that waits: a scan without an index stops at a row that its condition does not name.
+Read apart from the statement that waits: a scan without an index stops at a row that its condition
+does not name.
 """
 
 from __future__ import annotations
@@ -31,7 +33,8 @@ class Records:
     """Remembers the columns of indexes that were met, for one connection."""
 
     query: Query
-    #: Lists the columns of an index, in order; made complete by ``name``, ``pattern`` and ``index``.
+    #: Lists the columns of an index, in order; made complete by ``name``, ``pattern`` and
+    #: ``index``.
     index_columns: str
     #: How a table is called: with its schema, wherever two could be meant.
     called: Callable[[str, str], str] = lambda schema, table: table
@@ -39,9 +42,14 @@ class Records:
     _known: dict[tuple[str, str], tuple[str, ...]] = field(default_factory=dict)
 
     def resource(self, table: str, index: str, data: str, mode: str) -> Resource:
-        """Of a row of ``INNODB_LOCKS``: the table and its index, the record's values, the mode wanted."""
+        """Of a row of ``INNODB_LOCKS``: the table and its index, the record's values, the mode
+        wanted.
+        """
         schema, plain = table_name(table)
-        name, via = self.called(schema, plain), "" if index in ("PRIMARY", HIDDEN) else f" in index {index}"
+        name, via = (
+            self.called(schema, plain),
+            "" if index in ("PRIMARY", HIDDEN) else f" in index {index}",
+        )
         gap = "GAP" in mode or "INSERT_INTENTION" in mode or data == SUPREMUM
         values = values_of(data) if data != SUPREMUM else ()
         columns = self._columns(schema, plain, index) if values else ()
@@ -65,13 +73,19 @@ class Records:
             key=key or None,
         )
 
-    def decoded(self, schema: str, table: str, index: str, fields: Sequence[str | None]) -> tuple[str | None, ...]:
-        """The values of a printed record, by the types of the index's columns; empty where these are not told."""
+    def decoded(
+        self, schema: str, table: str, index: str, fields: Sequence[str | None]
+    ) -> tuple[str | None, ...]:
+        """The values of a printed record, by the types of the index's columns; empty where these
+        are not told.
+        """
         columns = self._columns(schema, table, index)
         kinds = self._types(schema, table)
         if not columns or any(column not in kinds for column in columns):
             return ()
-        return tuple(decode(value, kinds[column]) for column, value in zip(columns, fields, strict=False))
+        return tuple(
+            decode(value, kinds[column]) for column, value in zip(columns, fields, strict=False)
+        )
 
     def columns(self, schema: str, table: str, index: str) -> list[tuple[str, str]]:
         """The columns of an index with their types, in order; empty where they are not told."""
@@ -90,20 +104,28 @@ class Records:
         place = (f"{schema}/{table}", index)
         if place not in self._known:
             pattern = place[0].replace("_", "\\_")
-            rows = self.query(self.index_columns.format(name=place[0], pattern=pattern, index=index))
+            rows = self.query(
+                self.index_columns.format(name=place[0], pattern=pattern, index=index)
+            )
             self._known[place] = tuple(str(row[0]) for row in rows)
         return self._known[place]
 
 
 def table_name(reported: str) -> tuple[str, str]:
-    """Schema and table of ``lock_table``: quoted names, and behind them the partition, where it has some."""
-    parts = re.findall(r"`((?:[^`]|``)*)`|\"((?:[^\"]|\"\")*)\"", re.sub(r" /\*.*\*/$", "", reported))
+    """Schema and table of ``lock_table``: quoted names, and behind them the partition, where it has
+    some.
+    """
+    parts = re.findall(
+        r"`((?:[^`]|``)*)`|\"((?:[^\"]|\"\")*)\"", re.sub(r" /\*.*\*/$", "", reported)
+    )
     names = [(one or other).replace("``", "`").replace('""', '"') for one, other in parts]
     return (names[0], names[1]) if len(names) > 1 else ("", names[0] if names else reported)
 
 
 def values_of(data: str) -> tuple[str | None, ...]:
-    """The values of ``lock_data``, as ``7`` or ``'a, ''b''', 3``; empty where they cannot be told apart."""
+    """The values of ``lock_data``, as ``7`` or ``'a, ''b''', 3``; empty where they cannot be told
+    apart.
+    """
     found: list[str | None] = []
     place = 0
     while place < len(data):

@@ -1,4 +1,6 @@
-"""Reports: what a deadlock's error and the server's own report say, and by which rule the victim was chosen."""
+"""Reports: what a deadlock's error and the server's own report say, and by which rule the victim
+was chosen.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,8 @@ and user not in ('system user', 'event_scheduler') and coalesce(db, '') not in (
 """
 _BODIES = """
 select routine_name, routine_definition from information_schema.routines where routine_schema = %s
-union all select trigger_name, action_statement from information_schema.triggers where trigger_schema = %s
+union all select trigger_name, action_statement from information_schema.triggers
+  where trigger_schema = %s
 """
 
 
@@ -30,10 +33,13 @@ class InnodbReports(InnodbControl):
     """See ``engines.ports.reports.Reports`` for what each method promises."""
 
     def edges_of(
-        self, error: ServerError, victim: Session | None = None, names: Mapping[int, str] | None = None
+        self,
+        error: ServerError,
+        victim: Session | None = None,
+        names: Mapping[int, str] | None = None,
     ) -> tuple[Edge, ...]:
-        """The cycle that InnoDB's report of the latest deadlock tells; or, where there is no new one, what the victim
-        was after: the cycle was then one of metadata or named locks.
+        """The cycle that InnoDB's report of the latest deadlock tells; or, where there is no new
+        one, what the victim was after: the cycle was then one of metadata or named locks.
         """
         with self._translated():
             edges, report = self.reader.deadlock_edges(names or self._threads)
@@ -49,7 +55,11 @@ class InnodbReports(InnodbControl):
 
     def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
         """From InnoDB's report of that deadlock."""
-        return {names[m.thread]: m.query for m in self._report.members if m.thread in names} if self._report else {}
+        return (
+            {names[m.thread]: m.query for m in self._report.members if m.thread in names}
+            if self._report
+            else {}
+        )
 
     def cycle_victim(self, names: Mapping[int, str]) -> str | None:
         """Whom InnoDB's report names: it tells of the latest deadlock, whichever that was."""
@@ -89,17 +99,28 @@ class InnodbReports(InnodbControl):
         return 5_000.0 if seen else 500.0
 
     def victim_rule(
-        self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE, *, reported: bool = True
+        self,
+        patience: Patience | None,
+        closed: bool | None,
+        wanted: Mode = NO_MODE,
+        *,
+        reported: bool = True,
     ) -> str:
         """Why the victim fell (Deadlock::report in lock0lock.cc; enum_deadlock_weight in mdl.h)."""
         last = {
             True: "; here this is the one that closed the cycle",
             False: "; here it waited before the cycle was closed",
         }
-        rule = "InnoDB rolls back the transaction with the least weight (rows changed and lock structures held)"
+        rule = (
+            "InnoDB rolls back the transaction with the least weight (rows changed and lock"
+            " structures held)"
+        )
         if wanted.family == "metadata" or not reported:  # InnoDB tells of each one that it finds
             rule = (
-                "the server's metadata locks, which InnoDB does not see, give up the session whose wait weighs "
-                "least (for rows, then for a named lock, then for a schema change)"
+                "the server's metadata locks, which InnoDB does not see, give up the session whose"
+                " wait weighs least (for rows, then for a named lock, then for a schema change)"
             )
-        return f"{rule}, and among equals the one that closes the cycle{last[closed] if closed is not None else ''}"
+        return (
+            f"{rule}, and among equals the one that closes the"
+            f" cycle{last[closed] if closed is not None else ''}"
+        )

@@ -1,6 +1,8 @@
-"""What a server must have on to record waits and deadlocks: what both servers with InnoDB are asked alike.
+"""What a server must have on to record waits and deadlocks: what both servers with InnoDB are asked
+alike.
 
-Each thing is tried where it can be tried; what is proposed can be run as it is, line by line, by an administrator.
+Each thing is tried where it can be tried; what is proposed can be run as it is, line by line, by an
+administrator.
 """
 
 from __future__ import annotations
@@ -54,8 +56,13 @@ def variable(name: str, found: dict[str, str], why: str, needed: bool) -> Check:
 
 def prints_deadlocks(found: dict[str, str]) -> Check:
     """Whether the log has every deadlock."""
-    why = "every deadlock in the log, for intake and watch --log: otherwise the latest only, in InnoDB's status"
-    return replace(variable("innodb_print_all_deadlocks", found, why, needed=True), serves=("watch", "intake"))
+    why = (
+        "every deadlock in the log, for intake and watch --log: otherwise the latest only, in"
+        " InnoDB's status"
+    )
+    return replace(
+        variable("innodb_print_all_deadlocks", found, why, needed=True), serves=("watch", "intake")
+    )
 
 
 def general_log(query: Query) -> Check:
@@ -78,7 +85,9 @@ def detects_deadlocks(found: dict[str, str]) -> Check:
 
 
 def rights(login: str, *, sees_all: bool, ends: bool, sees_by: str, ends_by: str) -> list[Check]:
-    """What the login may do. ``sees_by``: statements that let it see all, if needed; ``ends_by``: the right to end."""
+    """What the login may do. ``sees_by``: statements that let it see all, if needed; ``ends_by``:
+    the right to end.
+    """
     return [
         Check(
             what="login may see all sessions",
@@ -98,28 +107,44 @@ def rights(login: str, *, sees_all: bool, ends: bool, sees_by: str, ends_by: str
 
 
 def for_runs(query: Query, login: str, more: Sequence[tuple[str, bool, str]] = ()) -> list[Check]:
-    """What a run on this server needs of the login: on a private one it has all of it. ``more``: what a server needs
-    besides: what it is for, whether the login has it, the statement that gives it.
+    """What a run on this server needs of the login: on a private one it has all of it. ``more``:
+    what a server needs besides: what it is for, whether the login has it, the statement that gives
+    it.
     """
     grants = [str(row[0]) for row in query("show grants")]
     everything = any(re.match(r"(?i)grant all privileges on \*\.\*", line) for line in grants)
-    makes = everything or any("catenum" in line and "ALL PRIVILEGES" in line.upper() for line in grants)
+    makes = everything or any(
+        "catenum" in line and "ALL PRIVILEGES" in line.upper() for line in grants
+    )
     may_grant = everything and any("GRANT OPTION" in line.upper() for line in grants)
     sees = works(query, "select 1 from information_schema.innodb_trx limit 1")
     wanted = [
-        ("login may make databases", makes, "the scratch space of a run", grant("all", login, r"`catenum\_%`.*")),
+        (
+            "login may make databases",
+            makes,
+            "the scratch space of a run",
+            grant("all", login, r"`catenum\_%`.*"),
+        ),
         ("login sees transactions", sees, "who waits for whom", grant("process", login)),
         *((what, has, "who waits for whom", turn_on) for what, has, turn_on in more),
     ]
     found = [
-        Check(what=what, state="on" if has else "off", why=why, turn_on=None if has else turn_on, serves=("run",))
+        Check(
+            what=what,
+            state="on" if has else "off",
+            why=why,
+            turn_on=None if has else turn_on,
+            serves=("run",),
+        )
         for what, has, why, turn_on in wanted
     ]
     wall = Check(
         what="a login for scenarios",
         state="on" if may_grant else "off",
-        why="what a scenario brings is run with rights on the scratch space alone; otherwise with the login's own, and "
-        "statements that may reach beyond are refused",
+        why=(
+            "what a scenario brings is run with rights on the scratch space alone; otherwise with"
+            " the login's own, and statements that may reach beyond are refused"
+        ),
         turn_on=None if may_grant else f"{grant('create user', login)}\n{_with_option(login)}",
         needed=False,
         serves=("run",),
@@ -149,16 +174,27 @@ def statement_history(query: Query, why: str) -> Check:
     on = str(query(earlier_statements.TELLS)[0][0]) == str(earlier_statements.NEEDED)
     kept = consume("events_statements_current", "events_statements_history")
     return Check(
-        what="statement history", state="on" if on else "off", why=why, turn_on=None if on else kept, needed=False
+        what="statement history",
+        state="on" if on else "off",
+        why=why,
+        turn_on=None if on else kept,
+        needed=False,
     )
 
 
 def instrument(name: str) -> str:
     """The statement by which the performance schema begins to collect something."""
-    return f"update performance_schema.setup_instruments set enabled = 'YES', timed = 'YES' where name = '{name}';"
+    return (
+        "update performance_schema.setup_instruments set enabled = 'YES', timed = 'YES' where name"
+        f" = '{name}';"
+    )
 
 
 def consume(*names: str) -> str:
     """The statement by which the performance schema keeps events, and all that this depends on."""
-    listed = ", ".join(f"'{name}'" for name in ("global_instrumentation", "thread_instrumentation", *names))
-    return f"update performance_schema.setup_consumers set enabled = 'YES' where name in ({listed});"
+    listed = ", ".join(
+        f"'{name}'" for name in ("global_instrumentation", "thread_instrumentation", *names)
+    )
+    return (
+        f"update performance_schema.setup_consumers set enabled = 'YES' where name in ({listed});"
+    )

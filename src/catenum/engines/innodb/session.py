@@ -28,12 +28,27 @@ from catenum.engines.ports import Beginning, Begun, Patience, Reply
 KEPT_ROWS = 50
 
 #: How the driver writes values by their type; those it reads stay the server's text.
-AS_TEXT: dict[Any, Any] = {kind: writer for kind, writer in converters.encoders.items() if not isinstance(kind, int)}
-#: Column types of the protocol whose values are numbers (MariaDB documentation, "Result Set Packets").
+AS_TEXT: dict[Any, Any] = {
+    kind: writer for kind, writer in converters.encoders.items() if not isinstance(kind, int)
+}
+#: Column types of the protocol whose values are numbers (MariaDB documentation, "Result Set
+#: Packets").
 _NUMBERS = frozenset(
     [
-        *(FIELD_TYPE.DECIMAL, FIELD_TYPE.NEWDECIMAL, FIELD_TYPE.TINY, FIELD_TYPE.SHORT, FIELD_TYPE.INT24),
-        *(FIELD_TYPE.LONG, FIELD_TYPE.LONGLONG, FIELD_TYPE.FLOAT, FIELD_TYPE.DOUBLE, FIELD_TYPE.YEAR),
+        *(
+            FIELD_TYPE.DECIMAL,
+            FIELD_TYPE.NEWDECIMAL,
+            FIELD_TYPE.TINY,
+            FIELD_TYPE.SHORT,
+            FIELD_TYPE.INT24,
+        ),
+        *(
+            FIELD_TYPE.LONG,
+            FIELD_TYPE.LONGLONG,
+            FIELD_TYPE.FLOAT,
+            FIELD_TYPE.DOUBLE,
+            FIELD_TYPE.YEAR,
+        ),
     ]
 )
 
@@ -58,7 +73,9 @@ class InnodbSession:
         self.sql = ""
         self.sent = 0
         self.values: Binding = NOTHING
-        self.trail: tuple[tuple[str, Binding], ...] = ()  # the statements of this transaction so far
+        self.trail: tuple[
+            tuple[str, Binding], ...
+        ] = ()  # the statements of this transaction so far
         self.in_transaction = False
         self._begun: Begun | None = None
         self._levels: dict[str, str] = {}  # what the server made of each level that was asked for
@@ -91,7 +108,9 @@ class InnodbSession:
             cursor.execute(f"set session transaction isolation level {how.isolation}")
         if how.timeout_ms is not None:
             seconds = -(-how.timeout_ms // 1000)  # whole seconds are all it knows
-            cursor.execute(f"set session innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}")
+            cursor.execute(
+                f"set session innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}"
+            )
         cursor.execute(f"start transaction {how.access or ''}")
         level = self._levels.get(how.isolation or "")
         if level is None:
@@ -104,13 +123,17 @@ class InnodbSession:
         return Reply()
 
     def begun(self) -> Begun:
-        """What the server reported after ``begin``. Raises RuntimeError before its reply was polled."""
+        """What the server reported after ``begin``. Raises RuntimeError before its reply was
+        polled.
+        """
         if self._begun is None:
             raise RuntimeError("not begun")
         return self._begun
 
     def send(self, sql: str, patience: Patience | None = None, values: Binding = NOTHING) -> None:
-        """Send one statement. Who becomes a victim cannot be steered here, so ``patience`` has no effect."""
+        """Send one statement. Who becomes a victim cannot be steered here, so ``patience`` has no
+        effect.
+        """
         self.sql, self.values, self.sent = sql, values, self.sent + 1
         self.trail = (*self.trail, (sql, values))
         if sql in ("commit", "rollback"):
@@ -121,12 +144,15 @@ class InnodbSession:
         cursor = self.connection.cursor(SSCursor)
         if values:
             cursor.execute(
-                self._rules.sql.formatted(sql), [value.plain for value in self._rules.sql.values_by_place(sql, values)]
+                self._rules.sql.formatted(sql),
+                [value.plain for value in self._rules.sql.values_by_place(sql, values)],
             )
         else:
             cursor.execute(sql)
         first = self._fetch(cursor)
-        while first.error is None and cursor.nextset():  # a procedure may return several results; the first is kept
+        while (
+            first.error is None and cursor.nextset()
+        ):  # a procedure may return several results; the first is kept
             further = self._fetch(cursor)
             if further.error is not None:
                 return further
@@ -139,7 +165,9 @@ class InnodbSession:
         fetched, columns = Fetched(KEPT_ROWS), cursor.description
         for row in iter(cursor.fetchone, None):
             if not fetched.add(tuple(text_of(value) for value in row)):
-                self._asks_end = True  # by whoever polls: the connection for that is not this thread's
+                self._asks_end = (
+                    True  # by whoever polls: the connection for that is not this thread's
+                )
                 os.write(self._write, b".")
                 with contextlib.suppress(pymysql.Error):
                     cursor.close()  # what is on its way is read, and thrown away
@@ -158,13 +186,19 @@ class InnodbSession:
             try:
                 reply = order()
             except (pymysql.Error, OSError, ValueError, AttributeError) as error:
-                reply = Reply(error=self._undone(server_error(error, self._rules, timeout_undoes=self._timeout_undoes)))
+                reply = Reply(
+                    error=self._undone(
+                        server_error(error, self._rules, timeout_undoes=self._timeout_undoes)
+                    )
+                )
             self._reply = reply
             with contextlib.suppress(OSError):
                 os.write(self._write, b".")
 
     def _undone(self, error: ServerError) -> ServerError:
-        """The error with what the server really undid: a victim among named locks stays in its transaction."""
+        """The error with what the server really undid: a victim among named locks stays in its
+        transaction.
+        """
         if error.kind == "deadlock" and self._rules.errors.asks_transaction:
             with contextlib.suppress(pymysql.Error, OSError):
                 cursor = self.connection.cursor()
@@ -185,7 +219,11 @@ class InnodbSession:
             return None
         os.read(self._read, 1)
         self._reply = None
-        if reply.error is not None and reply.error.kind in ("deadlock", "lost") and reply.error.undone == "transaction":
+        if (
+            reply.error is not None
+            and reply.error.kind in ("deadlock", "lost")
+            and reply.error.undone == "transaction"
+        ):
             self.in_transaction = False
         if not self.in_transaction:
             self.trail = ()
@@ -200,7 +238,9 @@ class InnodbSession:
         self._kill(self.thread_id, True)
 
     def close(self) -> None:
-        """End the connection; the server rolls an open transaction back. Does nothing a second time."""
+        """End the connection; the server rolls an open transaction back. Does nothing a second
+        time.
+        """
         if self._closed:
             return
         self._kill(self.thread_id, True)

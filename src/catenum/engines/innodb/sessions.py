@@ -55,7 +55,9 @@ class InnodbSessions(InnodbControl):
         return False
 
     def end(self, sessions: Sequence[Session]) -> None:
-        """End the sessions and wait until the server has undone what they had begun and released named locks."""
+        """End the sessions and wait until the server has undone what they had begun and released
+        named locks.
+        """
         for session in cast(Sequence[InnodbSession], sessions):
             session.close()
             self._threads.pop(session.thread_id, None)
@@ -63,6 +65,8 @@ class InnodbSessions(InnodbControl):
         listed = ", ".join(session.id for session in sessions)
         with contextlib.suppress(pymysql.Error, OSError):
             for _ in range(5000 if sessions else 0):
-                if not self.query(f"select 1 from {self.process_list} where id in ({listed}) limit 1"):
+                if not self.query(
+                    f"select 1 from {self.process_list} where id in ({listed}) limit 1"
+                ):
                     return
                 self.query("select sleep(0.001)")

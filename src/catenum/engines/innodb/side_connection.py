@@ -1,7 +1,7 @@
 """Work on a thread of its own, while the main thread is busy with something else.
 
-Bringing data back takes the server longer than anything else between two schedules, and nothing of it is needed before
-the next one begins.
+Bringing data back takes the server longer than anything else between two schedules, and nothing of
+it is needed before the next one begins.
 """
 
 from __future__ import annotations
@@ -20,7 +20,9 @@ class SideConnection:
     def start(self, work: Callable[[], None]) -> None:
         """Begin ``work``; whatever was begun before must be over."""
         self._error = None
-        self._thread = threading.Thread(target=self._do, args=(work,), name="catenum aside", daemon=True)
+        self._thread = threading.Thread(
+            target=self._do, args=(work,), name="catenum aside", daemon=True
+        )
         self._thread.start()
 
     def _do(self, work: Callable[[], None]) -> None:

@@ -24,8 +24,8 @@ DETACHED = "a prepared transaction, number"
 
 @dataclass(frozen=True, slots=True)
 class Transaction:
-    """One row. ``name``: its session's number. Ages in ms, counted in whole seconds by the server. ``wanted``: a lock's
-    id.
+    """One row. ``name``: its session's number. Ages in ms, counted in whole seconds by the server.
+    ``wanted``: a lock's id.
     """
 
     name: str
@@ -40,7 +40,9 @@ class Transaction:
 
 
 def by_name(rows: Iterable[Sequence[Any]]) -> dict[str, Transaction]:
-    """By the session's number; those without one, as a prepared transaction whose client has gone, by a name."""
+    """By the session's number; those without one, as a prepared transaction whose client has gone,
+    by a name.
+    """
     found = {}
     for session, number, state, age, level, changed, waited, wanted, started in rows:
         name = str(session) if str(session) != "0" else f"{DETACHED} {number}"

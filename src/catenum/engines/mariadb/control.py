@@ -21,7 +21,8 @@ from catenum.engines.ports import Capabilities
 
 _OLDEST = (10, 6)
 _LEFT_BEHIND = """
-select schema_name from information_schema.schemata where schema_name like 'catenum\\_%%' and schema_comment like %s
+select schema_name from information_schema.schemata where schema_name like 'catenum\\_%%'
+  and schema_comment like %s
 """
 _USERS_LEFT_BEHIND = "select user from mysql.global_priv where user regexp '^catenum_[0-9a-f]{8}$'"
 
@@ -68,7 +69,9 @@ class MariadbControl(InnodbControl):
         self.metadata = MetadataReader(
             self.query, self.schema, listed=metadata != "0", tells=self._lists_metadata_waits()
         )
-        self.reader = LockReader(self.query, self.schema, lists_held=lists_held == "1", metadata=self.metadata)
+        self.reader = LockReader(
+            self.query, self.schema, lists_held=lists_held == "1", metadata=self.metadata
+        )
         self.reader.status()  # tells at once whether this login may ask who waits for whom
 
     def _make_restorer(self) -> DataRestorer:
@@ -90,7 +93,9 @@ class MariadbControl(InnodbControl):
     def _new_user(self, name: str, host: str) -> str:
         password = secrets.token_hex(16)
         digest = "*" + sha1(sha1(password.encode()).digest()).hexdigest().upper()
-        self.query(f"create user {name}@%s identified via mysql_native_password using %s", (host, digest))
+        self.query(
+            f"create user {name}@%s identified via mysql_native_password using %s", (host, digest)
+        )
         return password
 
     def _users_left(self) -> list[str]:

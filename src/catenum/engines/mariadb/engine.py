@@ -20,7 +20,9 @@ from catenum.engines.innodb.sessions import InnodbSessions
 from catenum.engines.mariadb.control import MariadbControl
 
 
-class MariadbEngine(InnodbData, InnodbSessions, InnodbLockViews, InnodbReports, InnodbLoops, MariadbControl):
+class MariadbEngine(
+    InnodbData, InnodbSessions, InnodbLockViews, InnodbReports, InnodbLoops, MariadbControl
+):
     """One server, one run. See ``engines.ports.Engine``."""
 
     libraries = (
@@ -37,11 +39,16 @@ class MariadbEngine(InnodbData, InnodbSessions, InnodbLockViews, InnodbReports, 
         """By InnoDB's transactions, and by the process list for what InnoDB does not know of."""
         listed = ", ".join(str(int(number)) for number in numbers) or "0"
         query = (
-            "select p.id, p.state, t.trx_state from information_schema.processlist p "
-            f"left join information_schema.innodb_trx t on t.trx_mysql_thread_id = p.id where p.id in ({listed})"
+            "select p.id, p.state, t.trx_state from information_schema.processlist p left join"
+            " information_schema.innodb_trx t on t.trx_mysql_thread_id = p.id where p.id in"
+            f" ({listed})"
         )
         with self._translated():
-            return {str(row[0]) for row in self.query(query) if row[2] == "LOCK WAIT" or waits_by_state(row[1])}
+            return {
+                str(row[0])
+                for row in self.query(query)
+                if row[2] == "LOCK WAIT" or waits_by_state(row[1])
+            }
 
 
 class Loop(InnodbLoop):
@@ -57,9 +64,15 @@ class MariadbDefinitions(InnodbDefinitions):
 
 
 def connect(
-    where: Mapping[str, object] | str, shown_url: str, *, private: bool = False, sandboxed: bool = True
+    where: Mapping[str, object] | str,
+    shown_url: str,
+    *,
+    private: bool = False,
+    sandboxed: bool = True,
 ) -> MariadbEngine:
-    """Connect to a server, by URL or by PyMySQL's own arguments. Raises TargetError where that fails."""
+    """Connect to a server, by URL or by PyMySQL's own arguments. Raises TargetError where that
+    fails.
+    """
     arguments = arguments_of(where) if isinstance(where, str) else dict(where)
     return MariadbEngine(arguments, shown_url, private=private, sandboxed=sandboxed)
 

@@ -1,10 +1,10 @@
 """What InnoDB's status and the metadata locks say: who waits for whom, and the full picture.
 
-The waits come from ``SHOW ENGINE INNODB STATUS``, which is not cached; the tables INNODB_LOCKS and INNODB_LOCK_WAITS
-are, for a tenth of a second after each reading (MariaDB documentation, "Information Schema INNODB_TRX Table"), and
-serve only where the status does not print held locks: where that is switched off, of transactions with more than ten
-lock structs, and past a megabyte of text. Read-only transactions have no number in either; here they are
-told apart by their connection.
+The waits come from ``SHOW ENGINE INNODB STATUS``, which is not cached; the tables INNODB_LOCKS and
+INNODB_LOCK_WAITS are, for a tenth of a second after each reading (MariaDB documentation,
+"Information Schema INNODB_TRX Table"), and serve only where the status does not print held locks:
+where that is switched off, of transactions with more than ten lock structs, and past a megabyte of
+text. Read-only transactions have no number in either; here they are told apart by their connection.
 """
 
 from __future__ import annotations
@@ -14,7 +14,13 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from catenum.core.logs.innodb_status import RecordLock, TransactionSection, is_cut, same_place, transactions
+from catenum.core.logs.innodb_status import (
+    RecordLock,
+    TransactionSection,
+    is_cut,
+    same_place,
+    transactions,
+)
 from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.recording import LockEntry
 from catenum.core.record.waits import Edge, Resource
@@ -27,14 +33,18 @@ from catenum.engines.mariadb.metadata import MetadataReader
 RULES = rules_of("mariadb")
 _MADE = """
 select table_name, column_name from information_schema.columns
-where table_schema = %s and (extra like '%%auto_increment%%' or regexp_replace(column_default, '''[^'']*''', '')
-regexp '(^|[^a-z_])(current_timestamp|now|sysdate|curdate|curtime|unix_timestamp|uuid|uuid_short|rand|nextval)[ (]')
+where table_schema = %s and (extra like '%%auto_increment%%'
+or regexp_replace(column_default, '''[^'']*''', '') regexp concat(
+  '(^|[^a-z_])(current_timestamp|now|sysdate|curdate|curtime|unix_timestamp|uuid|uuid_short|rand|',
+  'nextval)[ (]'))
 """
 #: How long InnoDB keeps what its lock tables told, and a little more (ms).
 CACHE_MS = 120.0
 _CACHED = """
-select r.trx_mysql_thread_id, b.trx_mysql_thread_id, w.requested_lock_id, rl.lock_mode, bl.lock_mode,
-       coalesce(b.trx_requested_lock_id = w.blocking_lock_id, 0), rl.lock_table, rl.lock_index, rl.lock_type
+select r.trx_mysql_thread_id, b.trx_mysql_thread_id, w.requested_lock_id, rl.lock_mode,
+  bl.lock_mode,
+       coalesce(b.trx_requested_lock_id = w.blocking_lock_id, 0), rl.lock_table, rl.lock_index,
+       rl.lock_type
 from information_schema.innodb_lock_waits w
 join information_schema.innodb_locks rl on rl.lock_id = w.requested_lock_id
 join information_schema.innodb_locks bl on bl.lock_id = w.blocking_lock_id
@@ -48,7 +58,9 @@ class LockReader(InnodbReader):
 
     made = _MADE
 
-    def __init__(self, query: Query, schema: str, *, lists_held: bool, metadata: MetadataReader) -> None:
+    def __init__(
+        self, query: Query, schema: str, *, lists_held: bool, metadata: MetadataReader
+    ) -> None:
         """``query`` gives the rows of one query on the control connection."""
         super().__init__(query, schema)
         self.lists_held, self.metadata = lists_held, metadata
@@ -57,7 +69,7 @@ class LockReader(InnodbReader):
         self._clock = Clock()
         self._first_seen: dict[int, tuple[int, float]] = {}
 
-    # -- the cheap check ---------------------------------------------------------------------------------------------
+    # -- the cheap check ---------------------------------------------------------------------------
 
     def poll_waits(
         self, sessions: Mapping[str, InnodbSession], everyone: Mapping[int, str], now_ms: float
@@ -80,7 +92,9 @@ class LockReader(InnodbReader):
             if self.lists_held and not cut and not any(other.suppressed for other in others):
                 edges += self._row_edges(session, section, wait, others, everyone, since)
             else:
-                edges += self._listed_edges(session, wait, everyone, section.waited_us / 1e3, now_ms)
+                edges += self._listed_edges(
+                    session, wait, everyone, section.waited_us / 1e3, now_ms
+                )
         if rest and cut:
             edges += self._unprinted_edges(rest, everyone, now_ms)
         if rest:
@@ -100,7 +114,11 @@ class LockReader(InnodbReader):
         for other in others:
             for lock in other.locks:
                 ahead = lock.waiting and other.waited_us > section.waited_us
-                if same_place(lock, wait) and (ahead or not lock.waiting) and _has_to_wait(wait.mode, lock.mode):
+                if (
+                    same_place(lock, wait)
+                    and (ahead or not lock.waiting)
+                    and _has_to_wait(wait.mode, lock.mode)
+                ):
                     found.append(
                         Edge(
                             waiter=session.name,
@@ -115,10 +133,12 @@ class LockReader(InnodbReader):
         return past_queues(found)
 
     def _lists(self) -> list[tuple[Any, ...]]:
-        """INNODB_LOCK_WAITS: every wait with all that stand in its way, but up to a tenth of a second old.
+        """INNODB_LOCK_WAITS: every wait with all that stand in its way, but up to a tenth of a
+        second old.
 
-        The server refills it only when nobody has read it for a tenth of a second: whoever reads it more often sees the
-        same for ever. Runs side by side read at different intervals, so that each gets its turn.
+        The server refills it only when nobody has read it for a tenth of a second: whoever reads it
+        more often sees the same for ever. Runs side by side read at different intervals, so that
+        each gets its turn.
         """
         now_ms = self._clock.now_ms()
         if now_ms - self._cached_at_ms > CACHE_MS + os.getpid() % 8 * 10:
@@ -133,8 +153,8 @@ class LockReader(InnodbReader):
         waited_ms: float,
         now_ms: float,
     ) -> list[Edge]:
-        """For the wait that the status prints, from the lists: the status does not print all that could stand in its
-        way. Nothing while the lists are older than the wait.
+        """For the wait that the status prints, from the lists: the status does not print all that
+        could stand in its way. Nothing while the lists are older than the wait.
         """
         place = None if wait.place is None else ":".join(map(str, wait.place))
         began, since = self._clock.now_ms() - waited_ms, now_ms - waited_ms
@@ -143,14 +163,16 @@ class LockReader(InnodbReader):
             same = place is None or str(requested).endswith(f":{place}")
             if int(waiter) == session.thread_id and same and self._cached_at_ms > began:
                 name = everyone.get(int(holder), f"session {holder}")
-                edges.append(_listed_edge(session, name, self.resource(wait), wait.mode, held, queued, since))
+                edges.append(
+                    _listed_edge(session, name, self.resource(wait), wait.mode, held, queued, since)
+                )
         return past_queues(edges)
 
     def _unprinted_edges(
         self, rest: dict[int, InnodbSession], everyone: Mapping[int, str], now_ms: float
     ) -> list[Edge]:
-        """Of sessions that the status may have left out, being too long: by the lists alone, once they are younger than
-        the statement. Takes those sessions out of ``rest``.
+        """Of sessions that the status may have left out, being too long: by the lists alone, once
+        they are younger than the statement. Takes those sessions out of ``rest``.
         """
         edges = []
         for thread, session in list(rest.items()):
@@ -161,10 +183,17 @@ class LockReader(InnodbReader):
             found = []
             for waiter, holder, _, wanted, held, queued, table, index, kind in self._lists():
                 if int(waiter) == thread and self._cached_at_ms > began:
-                    mode = Mode("table" if kind == "TABLE" else "record", *_listed_mode(wanted, kind))
+                    mode = Mode(
+                        "table" if kind == "TABLE" else "record", *_listed_mode(wanted, kind)
+                    )
                     name = re.sub(r" */\*.*", "", str(table)).rpartition(".")[2].strip("`")
                     text = name if kind == "TABLE" else f"a record of {name}, index {index}"
-                    resource = Resource(kind="table" if kind == "TABLE" else "row", text=text, table=name, index=index)
+                    resource = Resource(
+                        kind="table" if kind == "TABLE" else "row",
+                        text=text,
+                        table=name,
+                        index=index,
+                    )
                     by = everyone.get(int(holder), f"session {holder}")
                     found.append(_listed_edge(session, by, resource, mode, held, queued, since))
             if found:
@@ -172,10 +201,12 @@ class LockReader(InnodbReader):
             edges += past_queues(found)
         return edges
 
-    # -- the full picture, and deadlocks ----------------------------------------------------------------------------
+    # -- the full picture, and deadlocks -----------------------------------------------------------
 
     def picture(self, everyone: Mapping[int, str]) -> tuple[list[LockEntry], str | None]:
-        """Every lock of the sessions: tables, records and gaps with index and key, metadata locks."""
+        """Every lock of the sessions: tables, records and gaps with index and key, metadata
+        locks.
+        """
         status = self.status()
         sections = [section for section in transactions(status) if section.thread in everyone]
         entries = {
@@ -195,16 +226,28 @@ class LockReader(InnodbReader):
             if section.suppressed
         ]
         if is_cut(status):
-            notes.append("the server's status is longer than it prints (1 MB), and locks are missing")
+            notes.append(
+                "the server's status is longer than it prints (1 MB), and locks are missing"
+            )
         if not self.lists_held:
-            notes.append("held locks are not listed: innodb_status_output_locks is off on this server")
+            notes.append(
+                "held locks are not listed: innodb_status_output_locks is off on this server"
+            )
         entries.update(self.metadata.entries(everyone))
-        order = sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key, e.mode))
+        order = sorted(
+            entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key, e.mode)
+        )
         return order, "; ".join(notes) or None
 
 
 def _listed_edge(
-    session: InnodbSession, holder: str, resource: Resource, wanted: Mode, held: object, queued: object, since: float
+    session: InnodbSession,
+    holder: str,
+    resource: Resource,
+    wanted: Mode,
+    held: object,
+    queued: object,
+    since: float,
 ) -> Edge:
     covers: Covers = "next-key" if wanted.covers == "insert intention" else wanted.covers
     return Edge(

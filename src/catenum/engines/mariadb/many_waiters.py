@@ -1,9 +1,10 @@
 """A crowd that waits for rows of a running MariaDB, read from InnoDB's status.
 
-``INNODB_TRX`` and ``INNODB_LOCKS`` compare each waiter with all ahead of it, for each place in the queue anew: with 500
-waiters a look at either costs the server 190 ms. The status prints each transaction with the lock it waits for and
-since when, to the microsecond, for 8 ms; it does not tell who holds it. Where one transaction alone has locks and does
-not wait, it is that one; where several have, nothing is told here, and the tables are asked.
+``INNODB_TRX`` and ``INNODB_LOCKS`` compare each waiter with all ahead of it, for each place in the
+queue anew: with 500 waiters a look at either costs the server 190 ms. The status prints each
+transaction with the lock it waits for and since when, to the microsecond, for 8 ms; it does not
+tell who holds it. Where one transaction alone has locks and does not wait, it is that one; where
+several have, nothing is told here, and the tables are asked.
 """
 
 from __future__ import annotations
@@ -26,7 +27,9 @@ Query = Callable[..., list[tuple[Any, ...]]]
 
 @dataclass(frozen=True)
 class ManyWaiters:
-    """What the status told: who holds, transactions by their thread, and who waits for the one that holds."""
+    """What the status told: who holds, transactions by their thread, and who waits for the one that
+    holds.
+    """
 
     holder: str
     transactions: Mapping[str, Transaction]
@@ -59,12 +62,16 @@ def read_status(query: Query, records: Records) -> ManyWaiters | None:
                 since_ms=-section.waited_us / 1000,
             )
         )
-    known = {str(s.thread): _transaction(s) for s in sections if s.thread and s.active_s is not None}
+    known = {
+        str(s.thread): _transaction(s) for s in sections if s.thread and s.active_s is not None
+    }
     return ManyWaiters(str(holding[0].thread), known, tuple(edges), len(sections))
 
 
 def _holds(section: TransactionSection) -> bool:
-    """Whether a transaction can be in anybody's way: it has locks beside the one that it waits for, or has written."""
+    """Whether a transaction can be in anybody's way: it has locks beside the one that it waits for,
+    or has written.
+    """
     return section.rows > int(section.waiting) or section.undo > 0 or section.suppressed
 
 
@@ -83,7 +90,12 @@ def _transaction(section: TransactionSection) -> Transaction:
 
 
 def _mode(lock: RecordLock) -> str:
-    covers = {"record": "", "next-key": "", "gap": ",GAP", "insert intention": ",GAP,INSERT_INTENTION"}
+    covers = {
+        "record": "",
+        "next-key": "",
+        "gap": ",GAP",
+        "insert intention": ",GAP,INSERT_INTENTION",
+    }
     return f"{lock.mode.name}{covers.get(str(lock.mode.covers), '')}"
 
 

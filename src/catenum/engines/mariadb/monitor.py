@@ -1,9 +1,9 @@
 """Looks at a running MariaDB: transactions, the process list, and the lock waits that InnoDB lists.
 
-``INNODB_LOCKS`` holds only locks that somebody waits for or that stand in the way, so the cheap check stays cheap;
-it is
-cached by the server for a tenth of a second (MariaDB documentation, "Information Schema INNODB_LOCK_WAITS Table").
-Connection ids count up and are not used again until the server restarts, so a session's start is the server's own.
+``INNODB_LOCKS`` holds only locks that somebody waits for or that stand in the way, so the cheap
+check stays cheap; it is cached by the server for a tenth of a second (MariaDB documentation,
+"Information Schema INNODB_LOCK_WAITS Table"). Connection ids count up and are not used again until
+the server restarts, so a session's start is the server's own.
 """
 
 from __future__ import annotations
@@ -32,10 +32,17 @@ from catenum.engines.mariadb.metadata import NAMED_MODE
 from catenum.engines.monitor import CHECK_MS, SOMEBODY, Check
 
 #: What the plugin METADATA_LOCK_INFO lists.
-_PLUGIN = "select thread_id, lock_mode, lock_type, table_schema, table_name from information_schema.metadata_lock_info"
-_PROCESSES = "select id, user, host, db, command, time_ms, state, info, query_id from information_schema.processlist "
-#: The columns of an index, in order (MariaDB documentation, "Information Schema INNODB_SYS_FIELDS Table"). Names of
-#: tables are as the file system has them there, so that only plain ones are asked for.
+_PLUGIN = (
+    "select thread_id, lock_mode, lock_type, table_schema, table_name from"
+    " information_schema.metadata_lock_info"
+)
+_PROCESSES = (
+    "select id, user, host, db, command, time_ms, state, info, query_id from"
+    " information_schema.processlist "
+)
+#: The columns of an index, in order (MariaDB documentation, "Information Schema INNODB_SYS_FIELDS
+#: Table"). Names of tables are as the file system has them there, so that only plain ones are asked
+#: for.
 INDEX_COLUMNS = """
 select f.name from information_schema.innodb_sys_tables t
 join information_schema.innodb_sys_indexes i on i.table_id = t.table_id
@@ -48,13 +55,18 @@ _COUNTS = (
     "'Innodb_row_lock_current_waits')"
 )
 _WAITING = "state like 'Waiting for%lock%' or state in ('User lock', 'Waiting for table flush')"
-#: Without the right PROCESS InnoDB's tables cannot be read, and the process list has the login's own sessions only.
+#: Without the right PROCESS InnoDB's tables cannot be read, and the process list has the login's
+#: own sessions only.
 _OWN_SESSIONS = "where id <> connection_id() and command <> 'Sleep'"
 
 
-def open_monitor(where: Mapping[str, object] | str, shown_url: str, *, private: bool = False) -> MariadbMonitor:
+def open_monitor(
+    where: Mapping[str, object] | str, shown_url: str, *, private: bool = False
+) -> MariadbMonitor:
     """Connect for looking. Raises TargetError."""
-    return MariadbMonitor(arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private)
+    return MariadbMonitor(
+        arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private
+    )
 
 
 class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
@@ -75,23 +87,30 @@ class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
         self.rows("set session transaction read only")
         self.rows(f"set session max_statement_time = {CHECK_MS / 1000}, lock_wait_timeout = 1")
         row = self.rows(
-            "select version(), current_user(), (select count(*) from information_schema.plugins "
-            "where plugin_name = 'METADATA_LOCK_INFO' and plugin_status = 'ACTIVE'), "
-            "date_format(now() - interval (select variable_value from information_schema.global_status "
-            "where variable_name = 'UPTIME') second, '%Y-%m-%d %H:%i')"
+            "select version(), current_user(), (select count(*) from information_schema.plugins"
+            " where plugin_name = 'METADATA_LOCK_INFO' and plugin_status = 'ACTIVE'),"
+            " date_format(now() - interval (select variable_value from"
+            " information_schema.global_status where variable_name = 'UPTIME') second, '%Y-%m-%d"
+            " %H:%i')"
         )[0]
         version, self.login, metadata, self.server_start = (str(value) for value in row)
         self.metadata_plugin = _PLUGIN if metadata != "0" else None
         grants = " ".join(str(row[0]) for row in self.rows("show grants"))
         self.sees_all = self._may("select 1 from information_schema.innodb_trx limit 1")
-        self._ends = bool(re.search(r"\bCONNECTION ADMIN\b|\bSUPER\b|ALL PRIVILEGES ON \*\.\*", grants))
+        self._ends = bool(
+            re.search(r"\bCONNECTION ADMIN\b|\bSUPER\b|ALL PRIVILEGES ON \*\.\*", grants)
+        )
         level, statistics = self.rows("select @@global.tx_isolation, @@performance_schema")[0]
-        self.tells_metadata = statistics == "1" and self._may("select count(*) from performance_schema.metadata_locks")
+        self.tells_metadata = statistics == "1" and self._may(
+            "select count(*) from performance_schema.metadata_locks"
+        )
         if self.tells_metadata:
             self.tells_metadata = self.rows(metadata_queue.TELLS)[0][0] != "0"
         self._tells_earlier = statistics == "1" and self._may(earlier_statements.TELLS)
         if self._tells_earlier:
-            self._tells_earlier = self.rows(earlier_statements.TELLS)[0][0] == str(earlier_statements.NEEDED)
+            self._tells_earlier = self.rows(earlier_statements.TELLS)[0][0] == str(
+                earlier_statements.NEEDED
+            )
         self.tells_applications = statistics == "1" and self._may(
             "select 1 from performance_schema.session_connect_attrs limit 1"
         )
@@ -106,7 +125,7 @@ class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
     def _may(self, query: str) -> bool:
         return works(self.rows, query)
 
-    # -- looking -----------------------------------------------------------------------------------------------------
+    # -- looking -----------------------------------------------------------------------------------
 
     def counts(self) -> Counts:
         """By status variables."""
@@ -131,13 +150,17 @@ class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
     def row_waits(
         self, running: Mapping[str, Transaction], waited_ms: Callable[[str], float]
     ) -> RowWaits[rowlocks.Lock]:
-        """By the locks that InnoDB lists, and its status where transactions without a number take part."""
+        """By the locks that InnoDB lists, and its status where transactions without a number take
+        part.
+        """
         listed = rowlocks.locks(self.rows)
         found = readonly_transactions.waits(self.rows, running, listed)
         edges = [_edge(wait, waited_ms(wait.waiter), self._records) for wait in found.waits]
         return RowWaits(edges, found.suspects, read=len(listed))
 
-    def with_history(self, heads: Sequence[SessionInfo], waits: RowWaits[rowlocks.Lock]) -> dict[str, SessionInfo]:
+    def with_history(
+        self, heads: Sequence[SessionInfo], waits: RowWaits[rowlocks.Lock]
+    ) -> dict[str, SessionInfo]:
         """By the performance schema, where it retains statements."""
         if not self._tells_earlier or not heads:
             return {}
@@ -147,7 +170,9 @@ class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
         return {name: replace(known[name], earlier=texts) for name, texts in found.items()}
 
     def _as_the_tables_name_it(self, many: ManyWaiters) -> ManyWaiters:
-        """The holder of a crowd with the begin of its transaction, as without a crowd: it is asked for once."""
+        """The holder of a crowd with the begin of its transaction, as without a crowd: it is asked
+        for once.
+        """
         name = many.holder
         holder = many.transactions.get(name)
         if holder is None:
@@ -158,9 +183,13 @@ class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
             known = rowlocks.transactions(self.rows, int(name)).get(name, holder)
             known = replace(known, number=holder.number, age_ms=holder.age_ms)
         self._many_wait_for = known
-        return replace(many, transactions={**many.transactions, name: replace(holder, started=known.started)})
+        return replace(
+            many, transactions={**many.transactions, name: replace(holder, started=known.started)}
+        )
 
-    def listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[SessionRow]:
+    def listed(
+        self, running: Mapping[str, Transaction], *, everybody: bool = False
+    ) -> list[SessionRow]:
         """By the process list."""
         if not self.sees_all:
             return [_listed(row, None) for row in self.rows(_PROCESSES + _OWN_SESSIONS)]
@@ -175,18 +204,27 @@ class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
         unnamed = {edge.resource.kind for edge in edges if edge.holder == SOMEBODY}
         if not self.sees_all:
             yield (
-                f"the login {self.login} sees its own sessions only, and no lock waits; an administrator may allow it: "
-                f"{grant('process', self.login)}"
+                f"the login {self.login} sees its own sessions only, and no lock waits; an"
+                f" administrator may allow it: {grant('process', self.login)}"
             )
         if unnamed & {"row", "gap"}:
-            yield "who has only read and shares a row is not told apart: set global innodb_status_output_locks = on;"
+            yield (
+                "who has only read and shares a row is not told apart: set global"
+                " innodb_status_output_locks = on;"
+            )
         if unnamed - {"row", "gap"} and not (self.metadata_plugin or self.tells_metadata):
-            yield "the holder of the metadata lock is not reported: install soname 'metadata_lock_info';"
+            yield (
+                "the holder of the metadata lock is not reported: install soname"
+                " 'metadata_lock_info';"
+            )
 
     def prepared(self) -> str:
         """By ``XA RECOVER``."""
         reported = [str(row[3]) for row in self.rows("xa recover format = 'SQL'")]
-        return f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in reported) or 'none is listed'}"
+        return (
+            "prepared (xa recover):"
+            f" {', '.join(f'xa rollback {xid};' for xid in reported) or 'none is listed'}"
+        )
 
     def session(self, number: str) -> SessionInfo | None:
         """One row of the process list."""
@@ -200,11 +238,12 @@ class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
         """With ``innodb_print_all_deadlocks``."""
         return str(self.rows("select @@global.innodb_print_all_deadlocks")[0][0]) == "1"
 
-    # -- ending ------------------------------------------------------------------------------------------------------
+    # -- ending ------------------------------------------------------------------------------------
 
     def kill(self, what: str, session: SessionInfo) -> bool:
-        """The check and the order in one statement, so that nothing comes between. InnoDB's list of transactions is a
-        tenth of a second old, and in whole seconds: the statement's number tells exactly.
+        """The check and the order in one statement, so that nothing comes between. InnoDB's list of
+        transactions is a tenth of a second old, and in whole seconds: the statement's number tells
+        exactly.
         """
         number = int(session.id)
         at = f" and query_id = {int(session.statement_id)}" if session.statement_id else ""
@@ -215,17 +254,22 @@ class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
             if session.transaction is None:
                 same = f"{here} and not exists (select 1 {trx})"
             else:
-                same = f"{here} and exists (select 1 {trx} and trx_started = '{plain(session.transaction)}')"
+                same = (
+                    f"{here} and exists (select 1 {trx} and trx_started ="
+                    f" '{plain(session.transaction)}')"
+                )
         self.rows(
-            f"begin not atomic set @catenum_done = 0; "
+            "begin not atomic set @catenum_done = 0; "
             f"if {same} then kill {what} {number}; set @catenum_done = 1; end if; end"
         )
         return str(self.rows("select @catenum_done")[0][0]) == "1"
 
-    # -- what is on --------------------------------------------------------------------------------------------------
+    # -- what is on --------------------------------------------------------------------------------
 
     def checks(self) -> Sequence[Check]:
-        """Variables and rights (MariaDB documentation, "InnoDB System Variables", "Performance Schema")."""
+        """Variables and rights (MariaDB documentation, "InnoDB System Variables", "Performance
+        Schema").
+        """
         return requirements.checks(self.rows, self.login, sees_all=self.sees_all, ends=self._ends)
 
 
@@ -255,7 +299,9 @@ def _edge(wait: rowlocks.LockWait, waited_ms: float, records: Records) -> Edge:
     if lock.kind == "RECORD":
         resource = records.resource(lock.table, lock.index, lock.data, lock.mode)
     else:
-        resource = Resource(kind="table", text=records.called(schema, name), database=schema or None, table=name)
+        resource = Resource(
+            kind="table", text=records.called(schema, name), database=schema or None, table=name
+        )
     return Edge(
         waiter=wait.waiter,
         holder=wait.holder,

@@ -1,7 +1,8 @@
 """What a MariaDB must have on to record waits and deadlocks, and what the login may do.
 
-Each thing is tried where it can be tried; what is proposed can be run as it is, line by line, by an administrator.
-Documentation: "InnoDB System Variables", "Performance Schema Setup Consumers Table", "GRANT".
+Each thing is tried where it can be tried; what is proposed can be run as it is, line by line, by an
+administrator. Documentation: "InnoDB System Variables", "Performance Schema Setup Consumers Table",
+"GRANT".
 """
 
 from __future__ import annotations
@@ -20,7 +21,10 @@ from catenum.engines.innodb.requirements import (
 )
 from catenum.engines.monitor import Check
 
-_PLUGIN = "select plugin_status from information_schema.all_plugins where plugin_name = 'METADATA_LOCK_INFO'"
+_PLUGIN = (
+    "select plugin_status from information_schema.all_plugins where plugin_name ="
+    " 'METADATA_LOCK_INFO'"
+)
 _OTHERS = "select count(*) from performance_schema.session_connect_attrs"
 
 
@@ -44,12 +48,18 @@ def _schema(query: Query, login: str, *, on: bool) -> list[Check]:
     why = "the application of each session; how often statements run, beside how long they wait"
     name = "performance_schema"
     if not on:
-        then = "set performance_schema = ON under [mysqld] in the configuration, and restart the server"
+        then = (
+            "set performance_schema = ON under [mysqld] in the configuration, and restart the"
+            " server"
+        )
         return [_plugin(query), Check(what=name, state="off", why=why, then=then, needed=False)]
     if not works(query, _OTHERS):
         allow = grant("select", login, "performance_schema.*")
         shut = "on, but this login may not read it"
-        return [_plugin(query), Check(what=name, state="off", value=shut, why=why, turn_on=allow, needed=False)]
+        return [
+            _plugin(query),
+            Check(what=name, state="off", value=shut, why=why, turn_on=allow, needed=False),
+        ]
     metadata = metadata_locks(query, needed=False)
     return [
         Check(what=name, state="on", why=why, needed=False),
@@ -60,7 +70,9 @@ def _schema(query: Query, login: str, *, on: bool) -> list[Check]:
 
 
 def _plugin(query: Query) -> Check:
-    reported = query(_PLUGIN) if works(query, _PLUGIN) else []  # the folder of libraries may not be there
+    reported = (
+        query(_PLUGIN) if works(query, _PLUGIN) else []
+    )  # the folder of libraries may not be there
     why = "who blocks a schema change, where the performance schema does not tell"
     if reported and reported[0][0] == "ACTIVE":
         return Check(what="metadata_lock_info", state="on", why=why, needed=False)

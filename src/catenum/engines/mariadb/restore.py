@@ -10,8 +10,10 @@ class MariadbRestorer(DataRestorer):
 
     shape = (
         *SHAPE,
-        "select 'check', concat_ws('|', table_name, constraint_name, check_clause) "
-        "from information_schema.check_constraints where constraint_schema = %s",
+        (
+            "select 'check', concat_ws('|', table_name, constraint_name, check_clause) "
+            "from information_schema.check_constraints where constraint_schema = %s"
+        ),
     )
     digest = "md5({})"
     sequence_names = (
@@ -19,7 +21,7 @@ class MariadbRestorer(DataRestorer):
         "where table_schema = %s and table_type = 'SEQUENCE' order by table_name"
     )
     sequence_text = (
-        "(select concat_ws('|', next_not_cached_value, start_value, minimum_value, maximum_value, increment, "
-        "cache_size, cycle_option, cycle_count) from {})"
+        "(select concat_ws('|', next_not_cached_value, start_value, minimum_value, maximum_value,"
+        " increment, cache_size, cycle_option, cycle_count) from {})"
     )
     sequence_back = "alter sequence {} restart {}"

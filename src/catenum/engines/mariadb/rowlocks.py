@@ -1,8 +1,9 @@
 """InnoDB's row and table locks on a running server: who waits, for what, and who is in the way.
 
-``INNODB_TRX`` tells which lock each transaction waits for, ``INNODB_LOCKS`` has those locks and the ones in their way
-(MariaDB documentation, "Information Schema INNODB_LOCKS Table"). ``INNODB_LOCK_WAITS`` is not read: it has a row for
-each pair of transactions in a queue, 125,000 where 500 wait for one row.
+``INNODB_TRX`` tells which lock each transaction waits for, ``INNODB_LOCKS`` has those locks and the
+ones in their way (MariaDB documentation, "Information Schema INNODB_LOCKS Table").
+``INNODB_LOCK_WAITS`` is not read: it has a row for each pair of transactions in a queue, 125,000
+where 500 wait for one row.
 """
 
 from __future__ import annotations
@@ -17,7 +18,8 @@ from catenum.core.servers import rules_of
 from catenum.engines.innodb.transactions import COLUMNS, Transaction, by_name
 
 _LOCKS = """
-select lock_id, lock_trx_id, lock_mode, lock_type, lock_table, lock_index, lock_data, lock_space, lock_page, lock_rec
+select lock_id, lock_trx_id, lock_mode, lock_type, lock_table, lock_index, lock_data, lock_space,
+  lock_page, lock_rec
 from information_schema.innodb_locks
 """
 _TABLE_LOCKS = rules_of("mariadb").locks.tables[0]
@@ -27,7 +29,9 @@ Query = Callable[..., list[tuple[Any, ...]]]
 
 @dataclass(frozen=True, slots=True)
 class Lock:
-    """One row of ``INNODB_LOCKS``. ``place``: what makes two of them on the same record or table."""
+    """One row of ``INNODB_LOCKS``. ``place``: what makes two of them on the same record or
+    table.
+    """
 
     number: str
     transaction: str
@@ -61,12 +65,16 @@ def locks(query: Query) -> list[Lock]:
     found = []
     for row in query(_LOCKS):
         number, trx, mode, kind, table, index, data, *where = map(str, row)
-        found.append(Lock(number, trx, mode, kind, table, index, data, (kind, table, index, *where)))
+        found.append(
+            Lock(number, trx, mode, kind, table, index, data, (kind, table, index, *where))
+        )
     return found
 
 
 def waits(everybody: Mapping[str, Transaction], listed: Iterable[Lock]) -> Iterator[LockWait]:
-    """For each that waits: those who hold what is in its way; where nobody does, whoever stands first in the queue."""
+    """For each that waits: those who hold what is in its way; where nobody does, whoever stands
+    first in the queue.
+    """
     by_number = {trx.number: trx for trx in everybody.values()}
     wanted_by = {trx.wanted: trx for trx in everybody.values() if trx.wanted is not None}
     by_id = {lock.number: lock for lock in listed}
@@ -80,7 +88,9 @@ def waits(everybody: Mapping[str, Transaction], listed: Iterable[Lock]) -> Itera
         others = [
             lock
             for lock in at[wanted.place]
-            if lock.transaction != trx.number and lock.transaction in by_number and in_the_way(wanted, lock)
+            if lock.transaction != trx.number
+            and lock.transaction in by_number
+            and in_the_way(wanted, lock)
         ]
         held = [lock for lock in others if lock.number not in wanted_by]
         if held:
@@ -102,7 +112,9 @@ def _before(one: Transaction, other: Transaction) -> bool:
 
 
 def in_the_way(wanted: Lock, held: Lock) -> bool:
-    """Whether two modes conflict, as far as this view tells them: it does not tell a record from a next-key lock."""
+    """Whether two modes conflict, as far as this view tells them: it does not tell a record from a
+    next-key lock.
+    """
     mine, theirs = wanted.mode.partition(",")[0], held.mode.partition(",")[0]
     if wanted.kind == "TABLE":
         return _TABLE_LOCKS.conflict(_table_mode(mine), _table_mode(theirs))

@@ -1,4 +1,5 @@
-"""Rows of many values as one text each: the driver takes longer over a value than the server over a row.
+"""Rows of many values as one text each: the driver takes longer over a value than the server over a
+row.
 
 What may contain any sign, such as the text of a statement, must be the last of a row's values.
 """
@@ -10,9 +11,11 @@ from typing import Any
 
 Query = Callable[..., list[tuple[Any, ...]]]
 
-#: Signs that stand in no name and no number of the server: between two values, in place of NULL, at the end of a row.
+#: Signs that stand in no name and no number of the server: between two values, in place of NULL, at
+#: the end of a row.
 _BETWEEN, _NULL, _ROW = "\x1f", "\x1e", "\x1d"
-#: Without it the server cuts what it puts together after 1,024 bytes (MySQL Reference Manual, "group_concat_max_len").
+#: Without it the server cuts what it puts together after 1,024 bytes (MySQL Reference Manual,
+#: "group_concat_max_len").
 WHOLE = "group_concat_max_len = 1073741824"
 
 
@@ -33,10 +36,13 @@ def rows(query: Query, sql: str, columns: Sequence[str]) -> Iterator[list[str | 
 
 
 def together(query: Query, columns: Sequence[str], rest: str) -> list[list[str | None]]:
-    """The same for rows that are not too many, sent as one text; row by row where that text is not what it should be:
-    it was cut, or a value contains the sign that ends a row. The session should have ``WHOLE`` set.
+    """The same for rows that are not too many, sent as one text; row by row where that text is not
+    what it should be: it was cut, or a value contains the sign that ends a row. The session should
+    have ``WHOLE`` set.
     """
-    whole = f"group_concat(concat({_packed(columns)}, _utf8mb4 0x1d) separator '')"  # each row ends so, if not cut
+    whole = (  # each row ends so, if not cut
+        f"group_concat(concat({_packed(columns)}, _utf8mb4 0x1d) separator '')"
+    )
     number, text = query(f"select count(*), {whole} {rest}")[0]
     parts = str(text).split(_ROW) if text is not None else [""]
     if len(parts) == int(number) + 1 and not parts[-1]:

@@ -20,7 +20,8 @@ where routine_name = %s and routine_schema like 'catenum\\_%%' and routine_comme
 """
 #: A run that was killed between the two statements left a database in which nothing is.
 _EMPTY = """
-select schema_name from information_schema.schemata s where schema_name regexp '^catenum_[0-9a-f]{8}(_kept)?$'
+select schema_name from information_schema.schemata s
+  where schema_name regexp '^catenum_[0-9a-f]{8}(_kept)?$'
 and not exists (select 1 from information_schema.tables t where t.table_schema = s.schema_name)
 and not exists (select 1 from information_schema.routines r where r.routine_schema = s.schema_name)
 """
@@ -43,8 +44,8 @@ class MysqlControl(InnodbControl):
         level, detects, whole, literally = (
             str(value)
             for value in self.query(
-                "select @@transaction_isolation, @@innodb_deadlock_detect, @@innodb_rollback_on_timeout, "
-                "@@partial_revokes"
+                "select @@transaction_isolation, @@innodb_deadlock_detect,"
+                " @@innodb_rollback_on_timeout, @@partial_revokes"
             )[0]
         )
         self._timeout_undoes = "transaction" if whole == "1" else "statement"
@@ -74,19 +75,25 @@ class MysqlControl(InnodbControl):
         return MysqlRestorer(self.write, self.schema, self.rules, self.make_space)
 
     def session_limits(self, seconds: int) -> str:
-        """With a limit on a session that stands idle, too: there is none on its transaction alone."""
+        """With a limit on a session that stands idle, too: there is none on its transaction
+        alone.
+        """
         return (
             f"set session innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}, "
             f"max_execution_time = {seconds * 1000}, wait_timeout = {seconds}"
         )
 
     def pattern(self, name: str) -> str:
-        """With partial revokes on, a name in GRANT is no pattern (Reference Manual, "GRANT Statement")."""
+        """With partial revokes on, a name in GRANT is no pattern (Reference Manual, "GRANT
+        Statement").
+        """
         return name if self._literally else super().pattern(name)
 
     def _new_user(self, name: str, host: str) -> str:
         """The server thinks up the password, and tells it as a row."""
-        return str(self.query(f"create user {name}@%s identified by random password", (host,))[0][2])
+        return str(
+            self.query(f"create user {name}@%s identified by random password", (host,))[0][2]
+        )
 
     def _users_left(self) -> list[str]:
         return [str(row[0]) for row in self.query(_USERS_LEFT_BEHIND)]

@@ -27,11 +27,18 @@ from performance_schema.threads t where t.processlist_id in ({})
 """
 
 
-class MysqlEngine(InnodbData, InnodbSessions, InnodbLockViews, InnodbReports, InnodbLoops, MysqlControl):
+class MysqlEngine(
+    InnodbData, InnodbSessions, InnodbLockViews, InnodbReports, InnodbLoops, MysqlControl
+):
     """One server, one run. See ``engines.ports.Engine``."""
 
-    libraries = "select udf_name from performance_schema.user_defined_functions where udf_library is not null"
-    deadlocks_counted = "select count from information_schema.innodb_metrics where name = 'lock_deadlocks'"
+    libraries = (
+        "select udf_name from performance_schema.user_defined_functions where udf_library is not"
+        " null"
+    )
+    deadlocks_counted = (
+        "select count from information_schema.innodb_metrics where name = 'lock_deadlocks'"
+    )
 
     def open_session(self, name: str, often: Sequence[str] = ()) -> InnodbSession:
         """One whose thread in the performance schema is known."""
@@ -45,7 +52,9 @@ class MysqlEngine(InnodbData, InnodbSessions, InnodbLockViews, InnodbReports, In
         return steps_of(plan)
 
     def waiting_among(self, numbers: Collection[str]) -> set[str]:
-        """By InnoDB's transactions, and by the sessions' states for what InnoDB does not know of."""
+        """By InnoDB's transactions, and by the sessions' states for what InnoDB does not know
+        of.
+        """
         listed = ", ".join(str(int(number)) for number in numbers) or "0"
         with self._translated():
             rows = self.query(_STATES.format(listed))
@@ -65,9 +74,15 @@ class MysqlDefinitions(InnodbDefinitions):
 
 
 def connect(
-    where: Mapping[str, object] | str, shown_url: str, *, private: bool = False, sandboxed: bool = True
+    where: Mapping[str, object] | str,
+    shown_url: str,
+    *,
+    private: bool = False,
+    sandboxed: bool = True,
 ) -> MysqlEngine:
-    """Connect to a server, by URL or by PyMySQL's own arguments. Raises TargetError where that fails."""
+    """Connect to a server, by URL or by PyMySQL's own arguments. Raises TargetError where that
+    fails.
+    """
     arguments = arguments_of(where) if isinstance(where, str) else dict(where)
     return MysqlEngine(arguments, shown_url, private=private, sandboxed=sandboxed)
 

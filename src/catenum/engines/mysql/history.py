@@ -1,9 +1,9 @@
 """What a session has done in its open transaction, and with which statement it took a lock.
 
-``events_statements_history`` has the last statements of each thread that have ended (ten by default); those of one
-transaction are nested in its event (MySQL Reference Manual, 29.12.6 and 29.12.7). Events of a thread are numbered as
-they begin, and a lock carries the number that was next when it was taken: the statement that began last before that
-took it.
+``events_statements_history`` has the last statements of each thread that have ended (ten by
+default); those of one transaction are nested in its event (MySQL Reference Manual, 29.12.6 and
+29.12.7). Events of a thread are numbered as they begin, and a lock carries the number that was next
+when it was taken: the statement that began last before that took it.
 """
 
 from __future__ import annotations
@@ -26,13 +26,21 @@ straight_join performance_schema.events_transactions_current x on x.thread_id = 
 where t.processlist_id in ({}) and x.state = 'ACTIVE'
 """
 _COLUMNS = (
-    *("t.processlist_id", "s.event_id", "s.end_event_id", "s.timer_wait", "s.nesting_event_id", "s.nesting_event_type"),
+    *(
+        "t.processlist_id",
+        "s.event_id",
+        "s.end_event_id",
+        "s.timer_wait",
+        "s.nesting_event_id",
+        "s.nesting_event_type",
+    ),
     *("s.nesting_event_level", "s.event_name", "s.sql_text"),
 )
-#: From the threads to their events: left alone, the server reads the events of all threads, ten a thread.
+#: From the threads to their events: left alone, the server reads the events of all threads, ten a
+#: thread.
 _FROM = (
-    "from performance_schema.threads t straight_join performance_schema.{} s on s.thread_id = t.thread_id "
-    "where t.processlist_id in ({})"
+    "from performance_schema.threads t straight_join performance_schema.{} s on s.thread_id ="
+    " t.thread_id where t.processlist_id in ({})"
 )
 
 
@@ -54,7 +62,8 @@ class Open:
 class Ran:
     """A statement that has ended or runs.
 
-    ``event``: its number; ``within``: that of the transaction around it. ``begins``: it does nothing but begin one.
+    ``event``: its number; ``within``: that of the transaction around it. ``begins``: it does
+    nothing but begin one.
     """
 
     event: int
@@ -91,20 +100,25 @@ def running(query: Query, sessions: Collection[str]) -> dict[str, Ran]:
 
 
 def kept(query: Query, sessions: Collection[str]) -> dict[str, list[Ran]]:
-    """The statements that have ended and are kept of each session, in the order in which they began."""
+    """The statements that have ended and are kept of each session, in the order in which they
+    began.
+    """
     return _ran(query, "events_statements_history", sessions)
 
 
 def ran_in(ran: Collection[Ran], trx: Open) -> tuple[list[Ran], bool]:
     """The statements of a transaction that have ended, the oldest first, and whether those are all.
 
-    The statement that began the transaction is outside of its event. It belongs to it all the same where it did more
-    than that, as the first statement does with autocommit off; where it is kept, nothing after it has been dropped.
+    The statement that began the transaction is outside of its event. It belongs to it all the same
+    where it did more than that, as the first statement does with autocommit off; where it is kept,
+    nothing after it has been dropped.
     """
     mine = [
         one
         for one in ran
-        if one.level == 0 and not one.running and (one.within == trx.began or (one.event == trx.by and not one.begins))
+        if one.level == 0
+        and not one.running
+        and (one.within == trx.began or (one.event == trx.by and not one.begins))
     ]
     return mine, any(one.event < trx.began for one in ran)
 
@@ -116,7 +130,9 @@ def of_transaction(ran: Collection[Ran], trx: Open) -> tuple[tuple[str, ...], bo
 
 
 def taker(ran: Collection[Ran], event: int) -> Ran | None:
-    """The statement during which a lock was taken that carries the number ``event``; None where it is not kept."""
+    """The statement during which a lock was taken that carries the number ``event``; None where it
+    is not kept.
+    """
     return max((one for one in ran if one.event < event), key=_began, default=None)
 
 

@@ -1,4 +1,6 @@
-"""Who waits for whom, and every lock, as the performance schema lists them: no status text is read, nothing cached."""
+"""Who waits for whom, and every lock, as the performance schema lists them: no status text is read,
+nothing cached.
+"""
 
 from __future__ import annotations
 
@@ -13,12 +15,15 @@ from catenum.engines.mysql.metadata import MetadataLocks
 from catenum.engines.mysql.rows import DataLock
 
 _INDEXES = """
-select table_name, index_name, coalesce(column_name, concat('(', expression, ')')), non_unique, sub_part
-from information_schema.statistics where table_schema = %s order by table_name, index_name, seq_in_index
+select table_name, index_name, coalesce(column_name, concat('(', expression, ')')), non_unique,
+  sub_part
+from information_schema.statistics where table_schema = %s order by table_name, index_name,
+  seq_in_index
 """
 _MADE = """
 select table_name, column_name from information_schema.columns
-where table_schema = %s and (extra like '%%auto_increment%%' or column_default like 'CURRENT_TIMESTAMP%%'
+where table_schema = %s and (extra like '%%auto_increment%%'
+  or column_default like 'CURRENT_TIMESTAMP%%'
 or (extra like '%%DEFAULT_GENERATED%%' and lower(column_default) regexp
 '(^|[^a-z_])(now|sysdate|curdate|curtime|utc_date|utc_time|utc_timestamp|unix_timestamp|uuid|uuid_short|rand)[(]'))
 """
@@ -40,14 +45,18 @@ class DataLocks(InnodbReader):
         self._connections = rows.Connections(query)
         self._owners = rows.Owners(query, self._connections)
         self._since: dict[str, float] = {}
-        self._takers: dict[tuple[str, int], str | None] = {}  # by a lock's id and event, the statement that took it
-        self._looked: dict[int, int] = {}  # by thread, the statement that a look has met before and not seen to wait
+        self._takers: dict[
+            tuple[str, int], str | None
+        ] = {}  # by a lock's id and event, the statement that took it
+        self._looked: dict[
+            int, int
+        ] = {}  # by thread, the statement that a look has met before and not seen to wait
 
     def meet(self, connection: int) -> None:
         """A session of the run's."""
         self._connections.meet(connection)
 
-    # -- the cheap check ---------------------------------------------------------------------------------------------
+    # -- the cheap check ---------------------------------------------------------------------------
 
     def poll_waits(
         self, sessions: Mapping[str, InnodbSession], everyone: Mapping[int, str], now_ms: float
@@ -55,7 +64,11 @@ class DataLocks(InnodbReader):
         """Who among ``sessions`` waits for whom."""
         edges: list[Edge] = []
         pairs, threads = rows.pairs_of_run(self.query, self.schema, self._owners.known)
-        owner = self._owners.owners_of([lock for pair in pairs for lock in pair], threads) if pairs else {}
+        owner = (
+            self._owners.owners_of([lock for pair in pairs for lock in pair], threads)
+            if pairs
+            else {}
+        )
         mine = {session.thread_id: session for session in sessions.values()}
         self._since = {wanted.id: self._since.get(wanted.id, now_ms) for wanted, _ in pairs}
         waiting = set()
@@ -76,21 +89,34 @@ class DataLocks(InnodbReader):
                     taken_by=self._taken_by(other, holder),
                 )
             )
-        found = [edge for name in sessions for edge in past_queues([e for e in edges if e.waiter == name])]
-        # Most statements are over at the second look: only who still works is asked about the locks of the other kinds.
+        found = [
+            edge
+            for name in sessions
+            for edge in past_queues([e for e in edges if e.waiter == name])
+        ]
+        # Most statements are over at the second look: only who still works is asked about the locks
+        # of the other kinds.
         again = {thread: mine[thread].sent for thread in mine.keys() - waiting}
-        rest = {thread: mine[thread] for thread, sent in again.items() if self._looked.get(thread) == sent}
+        rest = {
+            thread: mine[thread]
+            for thread, sent in again.items()
+            if self._looked.get(thread) == sent
+        }
         self._looked = again
         return [*found, *self.metadata.edges(rest, everyone, now_ms)] if rest else found
 
     def _taken_by(self, lock: DataLock, holder: int) -> str | None:
-        """The statement that took a lock; None where another wrote it down, or where it is not retained."""
+        """The statement that took a lock; None where another wrote it down, or where it is not
+        retained.
+        """
         key = lock.id, lock.event
         if key not in self._takers:
             found = None
             if lock.granted and self._connections.connection_of(lock.thread) == holder:
                 known = history.kept(self.query, [str(holder)]).get(str(holder), [])
-                last = history.running(self.query, [str(holder)]).get(str(holder))  # it comes to the others a bit late
+                last = history.running(self.query, [str(holder)]).get(
+                    str(holder)
+                )  # it comes to the others a bit late
                 found = history.taker([*known, last] if last is not None else known, lock.event)
             if len(self._takers) > MOST_TAKERS:
                 self._takers.clear()
@@ -102,12 +128,14 @@ class DataLocks(InnodbReader):
         index = self.indexes.get((lock.table, lock.index or ""))
         return rows.resource_of(lock, index.columns if index is not None else None, self.schema)
 
-    # -- the full picture --------------------------------------------------------------------------------------------
+    # -- the full picture --------------------------------------------------------------------------
 
     def picture(self, everyone: Mapping[int, str]) -> tuple[list[LockEntry], str | None]:
-        """Every lock of the sessions: tables, records and gaps with index and key, metadata and named locks.
+        """Every lock of the sessions: tables, records and gaps with index and key, metadata and
+        named locks.
 
-        What a transaction holds only by having inserted a row is no lock yet, and is not among them.
+        What a transaction holds only by having inserted a row is no lock yet, and is not among
+        them.
         """
         found = rows.locks(self.query, "true")
         owner = {lock.transaction: lock.thread for lock in found if lock.kind == "TABLE"}
@@ -117,7 +145,17 @@ class DataLocks(InnodbReader):
             if thread in everyone:
                 resource = self.resource_of(lock)
                 entries.add(
-                    LockEntry(transaction=everyone[thread], resource=resource, mode=lock.mode, granted=lock.granted)
+                    LockEntry(
+                        transaction=everyone[thread],
+                        resource=resource,
+                        mode=lock.mode,
+                        granted=lock.granted,
+                    )
                 )
         entries.update(self.metadata.entries(everyone))
-        return sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key, e.mode)), None
+        return (
+            sorted(
+                entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key, e.mode)
+            ),
+            None,
+        )

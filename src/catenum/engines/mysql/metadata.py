@@ -14,10 +14,12 @@ from catenum.engines.innodb.session import InnodbSession
 
 #: Sessions with their states, and for how long their statements run (ms).
 _STATES = """
-select t.processlist_id, t.processlist_state, coalesce(max(s.timer_wait) / 1000000000, t.processlist_time * 1000, 0)
+select t.processlist_id, t.processlist_state, coalesce(max(s.timer_wait) / 1000000000,
+  t.processlist_time * 1000, 0)
 from performance_schema.threads t left join performance_schema.events_statements_current s
   on s.thread_id = t.thread_id and s.end_event_id is null
-where t.processlist_id in ({}) and t.processlist_command <> 'Sleep' group by 1, 2, t.processlist_time
+where t.processlist_id in ({}) and t.processlist_command <> 'Sleep' group by 1, 2,
+  t.processlist_time
 """
 
 
@@ -31,12 +33,14 @@ class MetadataLocks(InnodbMetadata):
         super().__init__(query, schema, rules)
         self._unexplained: dict[int, tuple[int, float]] = {}  # since when, and with which statement
 
-    def edges(self, rest: Mapping[int, InnodbSession], everyone: Mapping[int, str], now_ms: float) -> list[Edge]:
+    def edges(
+        self, rest: Mapping[int, InnodbSession], everyone: Mapping[int, str], now_ms: float
+    ) -> list[Edge]:
         """Who among ``rest`` waits for such a lock, and for whom."""
         states = self.query(_STATES.format(", ".join(map(str, rest))))
         reported, unexplained = self.reported_edges(rest, states, everyone, now_ms)
-        # A session that has got its lock is in the state of waiting until it wakes: only who stays in it waits for
-        # something that is not listed.
+        # A session that has got its lock is in the state of waiting until it wakes: only who stays
+        # in it waits for something that is not listed.
         seen: dict[int, tuple[int, float]] = {}
         for number, state, _ in unexplained:
             session = rest[int(number)]
@@ -45,7 +49,9 @@ class MetadataLocks(InnodbMetadata):
                 since = since if sent == session.sent else now_ms
                 seen[session.thread_id] = (session.sent, since)
                 if now_ms - since > UNEXPLAINED_MS:
-                    resource = Resource(kind="other", text=f"the server's {str(state).removeprefix('Waiting for ')}")
+                    resource = Resource(
+                        kind="other", text=f"the server's {str(state).removeprefix('Waiting for ')}"
+                    )
                     reported.append(unnamed(session, resource, since))
         self._unexplained = seen
         return reported
@@ -61,4 +67,8 @@ class MetadataLocks(InnodbMetadata):
     def holders_of_any(self) -> list[tuple[int, str]]:
         """By the server's list."""
         locks = metadata_queue.listed(self.query)
-        return [(lock.thread, lock.name) for lock in locks if lock.kind == "USER LEVEL LOCK" and not lock.pending]
+        return [
+            (lock.thread, lock.name)
+            for lock in locks
+            if lock.kind == "USER LEVEL LOCK" and not lock.pending
+        ]

@@ -1,6 +1,8 @@
-"""Looks at a running MySQL: transactions, lock waits, metadata locks and statements, by the performance schema.
+"""Looks at a running MySQL: transactions, lock waits, metadata locks and statements, by the
+performance schema.
 
-Connection ids count up and are not used again until the server restarts, so a session's start is the server's own.
+Connection ids count up and are not used again until the server restarts, so a session's start is
+the server's own.
 """
 
 from __future__ import annotations
@@ -31,18 +33,21 @@ from catenum.engines.mysql.rows import Connections, DataLock, Owners, resource_o
 from catenum.engines.mysql.waits import EVENT, RowWait, by_event, transactions, waits
 
 _TIMEOUTS = (
-    "select t.processlist_id, v.variable_name, v.variable_value from performance_schema.threads t "
-    "join performance_schema.variables_by_thread v on v.thread_id = t.thread_id "
-    "where t.processlist_id in ({ids}) and v.variable_name in ('innodb_lock_wait_timeout', 'lock_wait_timeout')"
+    "select t.processlist_id, v.variable_name, v.variable_value from performance_schema.threads t"
+    " join performance_schema.variables_by_thread v on v.thread_id = t.thread_id where"
+    " t.processlist_id in ({ids}) and v.variable_name in ('innodb_lock_wait_timeout',"
+    " 'lock_wait_timeout')"
 )
-#: The number of a thread's latest statement, running or ended: lists of transactions are a tenth of a second old.
+#: The number of a thread's latest statement, running or ended: lists of transactions are a tenth of
+#: a second old.
 _LATEST = (
     "(select max(e.event_id) from performance_schema.events_statements_current e "
     "where e.thread_id = t.thread_id and e.nesting_event_level = 0)"
 )
 _STATEMENT = f"select {_LATEST} from performance_schema.threads t where processlist_id = {{number}}"
 _PROCESSES = ("id", "user", "host", "db", "command", "time", "state", "info")
-#: The columns of an index, in order (MySQL Reference Manual, "The INFORMATION_SCHEMA INNODB_FIELDS Table").
+#: The columns of an index, in order (MySQL Reference Manual, "The INFORMATION_SCHEMA INNODB_FIELDS
+#: Table").
 _INDEX_COLUMNS = """
 select f.name from information_schema.innodb_tables t
 join information_schema.innodb_indexes i on i.table_id = t.table_id
@@ -50,10 +55,17 @@ join information_schema.innodb_fields f on f.index_id = i.index_id
 where (t.name = '{name}' or t.name like '{pattern}#p#%') and i.name = '{index}'
 group by f.pos, f.name order by f.pos
 """
-#: The counter of deadlocks is on unless somebody has switched it off; then those that were printed are counted.
+#: The counter of deadlocks is on unless somebody has switched it off; then those that were printed
+#: are counted.
 _COUNTS = (
-    "select variable_value, {} from performance_schema.global_status where variable_name = 'Threads_connected'",
-    "(select count from information_schema.innodb_metrics where name = 'lock_deadlocks' and status = 'enabled')",
+    (
+        "select variable_value, {} from performance_schema.global_status where variable_name ="
+        " 'Threads_connected'"
+    ),
+    (
+        "(select count from information_schema.innodb_metrics where name = 'lock_deadlocks' and"
+        " status = 'enabled')"
+    ),
 )
 _PRINTED = (
     "select count(*) from performance_schema.error_log where error_code = 'MY-012468' "
@@ -68,9 +80,13 @@ _OWN_SESSIONS = "where id <> connection_id() and command <> 'Sleep'"
 _MAY_CALL = re.compile(r"\(|^\s*(?:call|execute|do|handler)\b", re.IGNORECASE)
 
 
-def open_monitor(where: Mapping[str, object] | str, shown_url: str, *, private: bool = False) -> MysqlMonitor:
+def open_monitor(
+    where: Mapping[str, object] | str, shown_url: str, *, private: bool = False
+) -> MysqlMonitor:
     """Connect for looking. Raises TargetError."""
-    return MysqlMonitor(arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private)
+    return MysqlMonitor(
+        arguments_of(where) if isinstance(where, str) else dict(where), shown_url, private=private
+    )
 
 
 class MysqlMonitor(InnodbMonitor[DataLock]):
@@ -80,27 +96,38 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
     timed_out = (3024, 1205, 1317)
     named_mode = metadata_mode("MDL_EXCLUSIVE")
     text_bytes = 1_024  # COL_INFO_SIZE, pfs_column_types.h
-    client_flag = CLIENT.MULTI_STATEMENTS  # the check before an order, and the order, are sent as one
+    client_flag = (
+        CLIENT.MULTI_STATEMENTS
+    )  # the check before an order, and the order, are sent as one
 
     def learn(self, private: bool) -> None:
         """By variables, grants, and by trying what there is to see."""
         version = versions.checked(self.rows, self._shown, reads=False)
         self.rows("set session transaction read only")
-        self.rows(f"set session max_execution_time = {CHECK_MS}, lock_wait_timeout = 1, {concat_rows.WHOLE}")
+        self.rows(
+            f"set session max_execution_time = {CHECK_MS}, lock_wait_timeout = 1,"
+            f" {concat_rows.WHOLE}"
+        )
         level, self.login, self.server_start = self.rows(
-            "select @@global.transaction_isolation, current_user(), date_format(now() - interval (select "
-            "variable_value from performance_schema.global_status where variable_name = 'Uptime') second, "
-            "'%Y-%m-%d %H:%i')"
+            "select @@global.transaction_isolation, current_user(), date_format(now() - interval"
+            " (select variable_value from performance_schema.global_status where variable_name ="
+            " 'Uptime') second, '%Y-%m-%d %H:%i')"
         )[0]
         grants = " ".join(str(row[0]) for row in self.rows("show grants"))
-        self.sees_all = self._may("select 1 from information_schema.innodb_trx limit 1") and requirements.may_read(
-            self.rows
+        self.sees_all = self._may(
+            "select 1 from information_schema.innodb_trx limit 1"
+        ) and requirements.may_read(self.rows)
+        self._ends = bool(
+            re.search(r"\bCONNECTION_ADMIN\b|\bSUPER\b|ALL PRIVILEGES ON \*\.\*", grants)
         )
-        self._ends = bool(re.search(r"\bCONNECTION_ADMIN\b|\bSUPER\b|ALL PRIVILEGES ON \*\.\*", grants))
         self.tells_metadata = self.sees_all and self._is(metadata_queue.TELLS, "1")
-        self._tells_statements = self.sees_all and self._is(earlier_statements.TELLS, str(earlier_statements.NEEDED))
+        self._tells_statements = self.sees_all and self._is(
+            earlier_statements.TELLS, str(earlier_statements.NEEDED)
+        )
         self._tells_transactions = self.sees_all and self._is(requirements.TRANSACTIONS, "1")
-        self.tells_applications = self._may("select 1 from performance_schema.session_connect_attrs limit 1")
+        self.tells_applications = self._may(
+            "select 1 from performance_schema.session_connect_attrs limit 1"
+        )
         self._records = Records(self.rows, _INDEX_COLUMNS, self.called)
         self._connections = Connections(self.rows)
         self._owners = Owners(self.rows, self._connections)
@@ -118,7 +145,7 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
     def _is(self, query: str, value: str) -> bool:
         return self._may(query) and str(self.rows(query)[0][0]) == value
 
-    # -- looking -----------------------------------------------------------------------------------------------------
+    # -- looking -----------------------------------------------------------------------------------
 
     def counts(self) -> Counts:
         """By status variables and InnoDB's counters; deadlocks else by those that were printed."""
@@ -133,29 +160,41 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
         """By InnoDB's table."""
         return Running(transactions(self.rows) if self.sees_all else {})
 
-    def row_waits(self, running: Mapping[str, Transaction], waited_ms: Callable[[str], float]) -> RowWaits[DataLock]:
+    def row_waits(
+        self, running: Mapping[str, Transaction], waited_ms: Callable[[str], float]
+    ) -> RowWaits[DataLock]:
         """By the performance schema's pairs of locks."""
         found = waits(self.rows, running, self._owners)
         held: dict[str, list[DataLock]] = {}
         for wait in found:
             if wait.held.granted:
                 held.setdefault(wait.holder, []).append(wait.held)
-        return RowWaits([self._edge(wait, waited_ms(wait.waiter)) for wait in found], held=held, read=len(found))
+        return RowWaits(
+            [self._edge(wait, waited_ms(wait.waiter)) for wait in found], held=held, read=len(found)
+        )
 
-    def listed(self, running: Mapping[str, Transaction], *, everybody: bool = False) -> list[SessionRow]:
+    def listed(
+        self, running: Mapping[str, Transaction], *, everybody: bool = False
+    ) -> list[SessionRow]:
         """By the process list, each with its statement."""
         if not self.sees_all:
             return [_row(row, None, None) for row in self._processes(_OWN_SESSIONS)]
         names = [name for name in running if name.isdigit()]
         ids = f"id in ({', '.join(names)}) or " if names else ""
         which = "true" if everybody else f"{ids}{_WAITING}"
-        return self._with_events(self._processes(f"where id <> connection_id() and ({which})"), running)
+        return self._with_events(
+            self._processes(f"where id <> connection_id() and ({which})"), running
+        )
 
     def _processes(self, which: str) -> list[list[str | None]]:
-        return concat_rows.together(self.rows, _PROCESSES, f"from performance_schema.processlist {which}")
+        return concat_rows.together(
+            self.rows, _PROCESSES, f"from performance_schema.processlist {which}"
+        )
 
     def sessions(self, rows: Sequence[SessionRow]) -> list[SessionInfo]:
-        """Threads of the server itself by their names: an event and a replication applier are listed alike."""
+        """Threads of the server itself by their names: an event and a replication applier are
+        listed alike.
+        """
         own = [row.id for row in rows if row.user in SYSTEM_USERS]
         if own and self.sees_all:
             names = dict(self.rows(_NAMED.format(ids=", ".join(own))))
@@ -168,10 +207,13 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
         numbers = [str(row[0]) for row in found]
         statements = history.running(self.rows, numbers) if self._tells_statements else {}
         return [
-            _row(row, running.get(number), statements.get(number)) for number, row in zip(numbers, found, strict=True)
+            _row(row, running.get(number), statements.get(number))
+            for number, row in zip(numbers, found, strict=True)
         ]
 
-    def with_history(self, heads: Sequence[SessionInfo], waits: RowWaits[DataLock]) -> dict[str, SessionInfo]:
+    def with_history(
+        self, heads: Sequence[SessionInfo], waits: RowWaits[DataLock]
+    ) -> dict[str, SessionInfo]:
         """By the performance schema's events; also the statement that took what others wait for."""
         if not self._tells_statements or not heads:
             return {}
@@ -185,18 +227,29 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
                 texts, whole = history.of_transaction(ran, trx)
                 age = min(session.transaction_ms or trx.ms, trx.ms)
                 level = trx.isolation.lower()
-                session = replace(session, earlier=texts, earlier_cut=not whole, transaction_ms=age, isolation=level)
+                session = replace(
+                    session,
+                    earlier=texts,
+                    earlier_cut=not whole,
+                    transaction_ms=age,
+                    isolation=level,
+                )
                 if session.id in waits.held:
-                    session = replace(session, took=self._took(ran, session.id, waits.held[session.id], trx))
+                    session = replace(
+                        session, took=self._took(ran, session.id, waits.held[session.id], trx)
+                    )
             found[session.id] = session
         return found
 
-    def _took(self, ran: Sequence[history.Ran], holder: str, held: Sequence[DataLock], trx: history.Open) -> str | None:
+    def _took(
+        self, ran: Sequence[history.Ran], holder: str, held: Sequence[DataLock], trx: history.Open
+    ) -> str | None:
         """The statement that took what others wait for: told where it can be no other.
 
-        The number in a lock is that of the statement by which it was written down. If the record has been moved since,
-        that is a later one, which names the table: then it must be the only one of the transaction that can have locked
-        the row by its text. One that does not name the table (a foreign key's, say) has moved nothing of it.
+        The number in a lock is that of the statement by which it was written down. If the record
+        has been moved since, that is a later one, which names the table: then it must be the only
+        one of the transaction that can have locked the row by its text. One that does not name the
+        table (a foreign key's, say) has moved nothing of it.
         """
         own, whole = history.ran_in(ran, trx)
         found = set()
@@ -218,14 +271,21 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
     def _can_lock(self, sql: str, resource: Resource) -> bool:
         footprint = self.rules.sql.footprint(sql)
         if not footprint.understood:
-            # one that names no table and calls nothing, such as a look at a variable, locks no row either
-            return bool(footprint.accesses) or not footprint.parsed or _MAY_CALL.search(sql) is not None
+            # one that names no table and calls nothing, such as a look at a variable, locks no row
+            # either
+            return (
+                bool(footprint.accesses)
+                or not footprint.parsed
+                or _MAY_CALL.search(sql) is not None
+            )
         locking = (access for access in footprint.on(resource.table or "") if access.verb != "read")
         return any(touches(access, resource) for access in locking)
 
     def _resource(self, lock: DataLock) -> Resource:
         own = lock.schema if self.says_itself(lock.schema) else ""
-        return resource_of(lock, self._records.columns(lock.schema, lock.table, lock.index or ""), own)
+        return resource_of(
+            lock, self._records.columns(lock.schema, lock.table, lock.index or ""), own
+        )
 
     def _edge(self, wait: RowWait, waited_ms: float) -> Edge:
         lock = wait.wanted
@@ -242,15 +302,19 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
     def notes(self, edges: Sequence[Edge]) -> Iterator[str]:
         """Rights and settings."""
         if not self.sees_all:
-            allow = f"{grant('process', self.login)} {grant('select', self.login, 'performance_schema.*')}"
+            allow = (
+                f"{grant('process', self.login)}"
+                f" {grant('select', self.login, 'performance_schema.*')}"
+            )
             yield (
-                f"the login {self.login} sees its own sessions only, and no lock waits; an administrator may allow it: "
-                f"{allow}"
+                f"the login {self.login} sees its own sessions only, and no lock waits; an"
+                f" administrator may allow it: {allow}"
             )
         elif any(edge.holder == SOMEBODY for edge in edges) and not self.tells_metadata:
             yield (
-                "the holder of the metadata lock is not reported: update performance_schema.setup_instruments "
-                "set enabled = 'YES' where name = 'wait/lock/metadata/sql/mdl';"
+                "the holder of the metadata lock is not reported: update"
+                " performance_schema.setup_instruments set enabled = 'YES' where name ="
+                " 'wait/lock/metadata/sql/mdl';"
             )
 
     def prepared(self) -> str:
@@ -258,11 +322,18 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
         if not self._may("xa recover"):
             allow = grant("xa_recover_admin", self.login)
             return (
-                f"which is prepared (xa recover) is not visible to this login; an administrator may allow it: {allow}"
+                "which is prepared (xa recover) is not visible to this login; an administrator may"
+                f" allow it: {allow}"
             )
         reported = self.rows("xa recover convert xid")
-        xids = [xid(str(data), int(first), int(second), str(form)) for form, first, second, data in reported]
-        return f"prepared (xa recover): {', '.join(f'xa rollback {xid};' for xid in xids) or 'none is listed'}"
+        xids = [
+            xid(str(data), int(first), int(second), str(form))
+            for form, first, second, data in reported
+        ]
+        return (
+            "prepared (xa recover):"
+            f" {', '.join(f'xa rollback {xid};' for xid in xids) or 'none is listed'}"
+        )
 
     def session(self, number: str) -> SessionInfo | None:
         """One session."""
@@ -270,7 +341,11 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
             return None
         running = transactions(self.rows, int(number)) if self.sees_all else {}
         rows = self._processes(f"where id = {int(number)}")
-        latest = self.rows(_STATEMENT.format(number=int(number))) if rows and self._tells_statements else []
+        latest = (
+            self.rows(_STATEMENT.format(number=int(number)))
+            if rows and self._tells_statements
+            else []
+        )
         found = self.sessions(self._with_events(rows, running))
         return replace(found[0], statement_id=latest[0][0] if latest else None) if found else None
 
@@ -283,16 +358,21 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
 
     def logs_deadlocks(self) -> bool:
         """With ``innodb_print_all_deadlocks``, and their headings, which are notes."""
-        row = self.rows("select @@global.innodb_print_all_deadlocks, @@global.log_error_verbosity")[0]
+        row = self.rows("select @@global.innodb_print_all_deadlocks, @@global.log_error_verbosity")[
+            0
+        ]
         return str(row[0]) == "1" and int(row[1]) >= requirements.NOTES
 
-    # -- ending ------------------------------------------------------------------------------------------------------
+    # -- ending ------------------------------------------------------------------------------------
 
     def kill(self, what: str, session: SessionInfo) -> bool:
         """The check and the order are sent as one, so that nothing but the server comes between."""
         number = int(session.id)
         at = f" and {_LATEST} = {int(session.statement_id)}" if session.statement_id else ""
-        here = f"exists (select 1 from performance_schema.threads t where processlist_id = {number}{at})"
+        here = (
+            "exists (select 1 from performance_schema.threads t where processlist_id ="
+            f" {number}{at})"
+        )
         same = here
         if self.sees_all:
             trx = f"from information_schema.innodb_trx where trx_mysql_thread_id = {number}"
@@ -304,19 +384,22 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
             else:
                 same = f"{here} and exists (select 1 {trx} and trx_started = '{plain(began)}')"
         self.rows(
-            f"set @catenum_order = if({same}, 'kill {what} {number}', 'do 0'); "
-            "prepare catenum_order from @catenum_order; execute catenum_order; deallocate prepare catenum_order"
+            f"set @catenum_order = if({same}, 'kill {what} {number}', 'do 0'); prepare"
+            " catenum_order from @catenum_order; execute catenum_order; deallocate prepare"
+            " catenum_order"
         )
         return str(self.rows("select @catenum_order like 'kill%'")[0][0]) == "1"
 
-    # -- what is on --------------------------------------------------------------------------------------------------
+    # -- what is on --------------------------------------------------------------------------------
 
     def checks(self) -> Sequence[Check]:
         """Variables, what is instrumented, and rights."""
         return requirements.checks(self.rows, self.login, sees_all=self.sees_all, ends=self._ends)
 
 
-def _row(row: Sequence[str | None], trx: Transaction | None, statement: history.Ran | None) -> SessionRow:
+def _row(
+    row: Sequence[str | None], trx: Transaction | None, statement: history.Ran | None
+) -> SessionRow:
     number, user, host, database, command, seconds, state, text = row
     time_ms = float(seconds or 0.0) * 1000
     if statement is not None and statement.running and command != "Sleep":

@@ -1,8 +1,9 @@
 """MySQL's plans (EXPLAIN FORMAT=JSON) boiled down to steps.
 
-The first version of the form has a node for each table, for writes too, and is asked for where the server knows of a
-second (``explain_json_format_version``, 8.3 and later). The second tells how the executor nests its work, and nothing
-of a statement that writes (MySQL Reference Manual, "Obtaining Execution Plan Information").
+The first version of the form has a node for each table, for writes too, and is asked for where the
+server knows of a second (``explain_json_format_version``, 8.3 and later). The second tells how the
+executor nests its work, and nothing of a statement that writes (MySQL Reference Manual, "Obtaining
+Execution Plan Information").
 """
 
 from __future__ import annotations
@@ -37,7 +38,9 @@ def _nested(node: Any) -> Iterator[PathStep]:
     name, access, rows = node.get("table_name"), node.get("access_type"), node.get("estimated_rows")
     if isinstance(name, str) and access in ("table", "index"):
         index = node.get("index_name")
-        kind = "scan" if access == "table" else _KINDS.get(str(node.get("index_access_type")), "range")
+        kind = (
+            "scan" if access == "table" else _KINDS.get(str(node.get("index_access_type")), "range")
+        )
         if kind == "index scan" and index == "PRIMARY":
             kind, index = "scan", None
         yield PathStep(

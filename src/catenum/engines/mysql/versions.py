@@ -31,13 +31,19 @@ def checked(query: Callable[..., list[tuple[Any, ...]]], shown_url: str, *, read
     on = query("show global variables like 'performance_schema'")
     if on and str(on[0][1]).upper() == "OFF":
         raise TargetError(
-            f"{reported} has its performance schema off, and nothing else reports who waits for whom",
-            advice="Set performance_schema = ON under [mysqld] in the configuration, and restart the server.",
+            f"{reported} has its performance schema off, and nothing else reports who waits for"
+            " whom",
+            advice=(
+                "Set performance_schema = ON under [mysqld] in the configuration, and restart the"
+                " server."
+            ),
         )
     try:
         query(f"select 1 from {_NEEDED} limit 1")
     except (pymysql.Error, TargetError) as error:
-        number, message = number_and_text(error.__cause__ if isinstance(error, TargetError) else error)
+        number, message = number_and_text(
+            error.__cause__ if isinstance(error, TargetError) else error
+        )
         if number == NO_SUCH_TABLE:
             raise TargetError(
                 f"{reported} has no {_NEEDED}, so it is none of the servers that Catenum knows"
@@ -47,6 +53,9 @@ def checked(query: Callable[..., list[tuple[Any, ...]]], shown_url: str, *, read
         if reads:
             raise TargetError(
                 f"{reported}: the login may not read who locks what: {message}",
-                advice="An administrator may allow it: grant select on performance_schema.* to the login;",
+                advice=(
+                    "An administrator may allow it: grant select on performance_schema.* to the"
+                    " login;"
+                ),
             ) from error
     return ".".join(map(str, numbers))

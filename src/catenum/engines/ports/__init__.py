@@ -1,7 +1,9 @@
-"""What every server offers for runs, in five ports, and the plain values that pass between it and the lab.
+"""What every server offers for runs, in five ports, and the plain values that pass between it and
+the lab.
 
-A session never blocks: a statement is sent, then polled; ``fileno`` lets one place wait for many sessions. A driver
-that cannot do that hides a thread behind the same face. Errors are the tool's own: drivers' exceptions end here.
+A session never blocks: a statement is sent, then polled; ``fileno`` lets one place wait for many
+sessions. A driver that cannot do that hides a thread behind the same face. Errors are the tool's
+own: drivers' exceptions end here.
 """
 
 from __future__ import annotations
@@ -21,10 +23,10 @@ from catenum.engines.ports.sessions import Beginning, Begun, Patience, Reply, Se
 class Capabilities:
     """What this server and this login allow, each with the reason where it is refused.
 
-    ``timeout_step_ms``: lock timeouts are rounded up to multiples of this. ``levels``: the isolation levels that really
-    differ here.
-    ``check_ms``: how long after its wait began a session that others wait for looks for cycles; 0: at once.
-    ``counts_waits``: the server counts its lock waits (``wait_count``).
+    ``timeout_step_ms``: lock timeouts are rounded up to multiples of this. ``levels``: the
+    isolation levels that really differ here. ``check_ms``: how long after its wait began a session
+    that others wait for looks for cycles; 0: at once. ``counts_waits``: the server counts its lock
+    waits (``wait_count``).
     """
 
     steers_victim: bool
@@ -33,11 +35,18 @@ class Capabilities:
     timeout_step_ms: int = 1
     check_ms: float = 0.0
     counts_waits: bool = False
-    levels: tuple[str, ...] = ("read uncommitted", "read committed", "repeatable read", "serializable")
+    levels: tuple[str, ...] = (
+        "read uncommitted",
+        "read committed",
+        "repeatable read",
+        "serializable",
+    )
 
 
 class Engine(Data, Sessions, LockViews, Reports, Loops, Protocol):
-    """A server, seen through a control connection of its own, with scratch space for one run: all five ports."""
+    """A server, seen through a control connection of its own, with scratch space for one run: all
+    five ports.
+    """
 
     info: TargetInfo
     capabilities: Capabilities

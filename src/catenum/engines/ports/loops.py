@@ -18,7 +18,8 @@ if TYPE_CHECKING:
 class LoopPlan:
     """One transaction as it is looped: how it begins, its statements, and how each iteration ends.
 
-    ``fixed``: the values of its parameters; ``drawn``: those of which each iteration takes one by chance.
+    ``fixed``: the values of its parameters; ``drawn``: those of which each iteration takes one by
+    chance.
     """
 
     beginning: Beginning
@@ -39,7 +40,9 @@ class Loop(Protocol):
     id: str
 
     def run(self, at: Callable[[int], None]) -> ServerError | None:
-        """One iteration; ``at`` is called with each statement's number before it is sent. The error, if one came."""
+        """One iteration; ``at`` is called with each statement's number before it is sent. The
+        error, if one came.
+        """
 
     def close(self) -> None:
         """Disconnect."""
@@ -49,13 +52,19 @@ class Loops(Protocol):
     """The port for loops."""
 
     def loop_place(self) -> dict[str, object]:
-        """Where a looping process connects to: plain values for the ``Loop`` in the server's module ``loop``."""
+        """Where a looping process connects to: plain values for the ``Loop`` in the server's module
+        ``loop``.
+        """
 
     def waiting_now(self) -> int | None:
-        """How many of the run's sessions wait for a lock now; None where the server counts waits itself."""
+        """How many of the run's sessions wait for a lock now; None where the server counts waits
+        itself.
+        """
 
     def waiting_among(self, numbers: Collection[str]) -> set[str]:
         """Which of the run's sessions, by their numbers, wait for a lock at this moment."""
 
     def wait_count(self) -> int | None:
-        """How many lock waits the server has counted since it started; None where it does not count them."""
+        """How many lock waits the server has counted since it started; None where it does not count
+        them.
+        """

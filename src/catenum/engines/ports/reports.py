@@ -1,4 +1,6 @@
-"""Reports: what a deadlock's error and the server's own report say, and by which rule the victim was chosen."""
+"""Reports: what a deadlock's error and the server's own report say, and by which rule the victim
+was chosen.
+"""
 
 from __future__ import annotations
 
@@ -15,26 +17,31 @@ class Reports(Protocol):
     """The port for reports of deadlocks."""
 
     def edges_of(
-        self, error: ServerError, victim: Session | None = None, names: Mapping[int, str] | None = None
+        self,
+        error: ServerError,
+        victim: Session | None = None,
+        names: Mapping[int, str] | None = None,
     ) -> tuple[Edge, ...]:
-        """The waits that a deadlock error itself reports, or that its ``victim`` is known to have met.
+        """The waits that a deadlock error itself reports, or that its ``victim`` is known to have
+        met.
 
         ``names`` by session number, the run's own by default.
         """
 
     def cycle_statements(self, names: Mapping[int, str]) -> dict[str, str]:
-        """The statement that each member of the deadlock last asked for by ``edges_of`` was at, if the server's report
-        names it.
+        """The statement that each member of the deadlock last asked for by ``edges_of`` was at, if
+        the server's report names it.
         """
 
     def cycle_victim(self, names: Mapping[int, str]) -> str | None:
-        """Whom the report that ``edges_of`` last read names as its victim, where it may be another deadlock's than the
-        one that was asked for; None where it cannot.
+        """Whom the report that ``edges_of`` last read names as its victim, where it may be another
+        deadlock's than the one that was asked for; None where it cannot.
         """
 
     def deadlock_count(self, sessions: Mapping[str, Session]) -> int | None:
-        """How many deadlocks the server has counted since it started, those of ``sessions`` among them; None where it
-        does not tell, or where others are at work whose deadlocks would count, too.
+        """How many deadlocks the server has counted since it started, those of ``sessions`` among
+        them; None where it does not tell, or where others are at work whose deadlocks would count,
+        too.
         """
 
     def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
@@ -47,10 +54,16 @@ class Reports(Protocol):
         """How long a cycle may stand before it is clear that the server will not end it."""
 
     def victim_rule(
-        self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE, *, reported: bool = True
+        self,
+        patience: Patience | None,
+        closed: bool | None,
+        wanted: Mode = NO_MODE,
+        *,
+        reported: bool = True,
     ) -> str:
         """By which rule this server chose its victim.
 
-        ``closed``: the victim's wait closed the cycle (None: not known, as in loops). ``wanted``: the mode that the
-        victim waited for, and ``reported``, whether the server told of the deadlock, tell which part of it chose.
+        ``closed``: the victim's wait closed the cycle (None: not known, as in loops). ``wanted``:
+        the mode that the victim waited for, and ``reported``, whether the server told of the
+        deadlock, tell which part of it chose.
         """

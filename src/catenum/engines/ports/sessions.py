@@ -13,7 +13,9 @@ from catenum.core.record.waits import Edge
 
 
 class Patience(Enum):
-    """Whose deadlock check is to find a closed cycle, for servers in which the first to check becomes the victim."""
+    """Whose deadlock check is to find a closed cycle, for servers in which the first to check
+    becomes the victim.
+    """
 
     FIRST = "first"  # this one closes the cycle, if there is to be one
     CHOSEN = "chosen"  # this one was chosen as the victim, and waits before the cycle closes
@@ -41,7 +43,8 @@ class Begun:
 class Reply:
     """The server's answer to a statement: a count of rows and perhaps the rows, or an error.
 
-    ``edges``, ``report``: the waits that a deadlock error itself reports, and the server's own report of it.
+    ``edges``, ``report``: the waits that a deadlock error itself reports, and the server's own
+    report of it.
     """
 
     rows: int | None = None
@@ -67,8 +70,8 @@ class Session(Protocol):
         """What the server reported after ``begin``."""
 
     def send(self, sql: str, patience: Patience | None = None, values: Binding = NOTHING) -> None:
-        """Send one statement without waiting for it. ``values`` are bound to its parameters, in the order of their
-        names' first appearance; they are never put into its text.
+        """Send one statement without waiting for it. ``values`` are bound to its parameters, in the
+        order of their names' first appearance; they are never put into its text.
         """
 
     def poll(self) -> Reply | None:
@@ -78,7 +81,9 @@ class Session(Protocol):
         """Ask the server to end the statement under way."""
 
     def kill(self) -> None:
-        """Ask the server to end the session: the statement under way does not end by being cancelled."""
+        """Ask the server to end the session: the statement under way does not end by being
+        cancelled.
+        """
 
     def close(self) -> None:
         """Close the connection; an open transaction is rolled back by the server."""
@@ -92,12 +97,16 @@ class Sessions(Protocol):
 
     @property
     def sandboxed(self) -> bool:
-        """Whether what a scenario brings has no rights outside the scratch space, once that is made."""
+        """Whether what a scenario brings has no rights outside the scratch space, once that is
+        made.
+        """
 
     def use_short_deadlock_timeout(self) -> float:
-        """Have sessions that are opened from now on check for deadlocks as soon as they can: for many runs.
+        """Have sessions that are opened from now on check for deadlocks as soon as they can: for
+        many runs.
 
-        Returns how long after a wait began its check comes, in ms; 0 where cycles are found at once.
+        Returns how long after a wait began its check comes, in ms; 0 where cycles are found at
+        once.
         """
 
     def use_long_deadlock_timeout(self) -> None:
@@ -106,12 +115,14 @@ class Sessions(Protocol):
     def open_session(self, name: str, often: Sequence[str] = ()) -> Session:
         """A connection that names itself to the server and cannot outlive the run.
 
-        ``often``: statements that it will send many times while the tables stay as they are, for a server that gains
-        by planning them once. Nobody is at work in the scratch space when this is asked.
+        ``often``: statements that it will send many times while the tables stay as they are, for a
+        server that gains by planning them once. Nobody is at work in the scratch space when this is
+        asked.
         """
 
     def renew(self, sessions: Mapping[str, Session]) -> Mapping[str, Session]:
-        """Sessions as they were when opened, by name: without settings, named locks or temporary tables.
+        """Sessions as they were when opened, by name: without settings, named locks or temporary
+        tables.
 
         None of them is in a transaction. The same objects, or others in their place.
         """

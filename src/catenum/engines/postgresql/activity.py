@@ -1,4 +1,6 @@
-"""The sessions of a running PostgreSQL that wait or stand in a transaction, by ``pg_stat_activity``."""
+"""The sessions of a running PostgreSQL that wait or stand in a transaction, by
+``pg_stat_activity``.
+"""
 
 from __future__ import annotations
 
@@ -9,23 +11,30 @@ from typing import LiteralString, NamedTuple
 from catenum.core.snapshot.incidents import PILE
 from catenum.core.snapshot.sample import SessionInfo, State
 
-_COLUMNS: LiteralString = """pid, usename, application_name, client_addr, client_port, datname, backend_type, state,
-         wait_event_type, wait_event, backend_start, xact_start, query_start, state_change, query, {leader} as leader"""
+_COLUMNS: LiteralString = """pid, usename, application_name, client_addr, client_port, datname,
+backend_type, state,
+         wait_event_type, wait_event, backend_start, xact_start, query_start, state_change, query,
+         {leader} as leader"""
 _TOLD: LiteralString = """
-       s.pid, usename, application_name, host(client_addr), client_port, datname, backend_type, state, wait_event_type,
+       s.pid, usename, application_name, host(client_addr), client_port, datname, backend_type,
+       state, wait_event_type,
        wait_event, to_char(backend_start at time zone 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"'),
-       extract(epoch from now - xact_start)::float8 * 1000, extract(epoch from now - query_start)::float8 * 1000,
-       extract(epoch from now - state_change)::float8 * 1000, query, xact_start::text, query_start::text, leader"""
-#: Those in a queue for a row are not asked about one by one: they wait for the same one (see ``waited.in_queues``).
-#: The age of the oldest wait, and how many wait, decide whether it is asked at all. A session that just writes to the
-#: log that it waits (``log_lock_waits``) is not shown as waiting: where everything is asked, the lock table tells.
+       extract(epoch from now - xact_start)::float8 * 1000, extract(epoch
+         from now - query_start)::float8 * 1000,
+       extract(epoch from now - state_change)::float8 * 1000, query, xact_start::text,
+         query_start::text, leader"""
+#: Those in a queue for a row are not asked about one by one: they wait for the same one (see
+#: ``waited.in_queues``). The age of the oldest wait, and how many wait, decide whether it is asked
+#: at all. A session that just writes to the log that it waits (``log_lock_waits``) is not shown as
+#: waiting: where everything is asked, the lock table tells.
 _SAMPLE: LiteralString = """
 with s as materialized (
   select {columns}
   from pg_stat_activity where pid <> pg_backend_pid()
 ), b as materialized (
   select pid, pg_blocking_pids(pid) as by from s
-  where ((wait_event_type = 'Lock' and wait_event <> 'tuple') or (usename is not null and state is null)
+  where ((wait_event_type = 'Lock' and wait_event <> 'tuple') or (usename is not null
+    and state is null)
       or (%s <= 0 and wait_event_type is distinct from 'Lock'
         and pid in (select l.pid from pg_locks l where not l.granted)))
     and (%s <= 0 or exists (
@@ -34,10 +43,12 @@ with s as materialized (
       or (select count(*) from s pile where pile.wait_event_type = 'Lock') >= %s)
 ), clock as materialized (select clock_timestamp() as now,
   (select count(*) from s
-   where coalesce(backend_type, 'client backend') = 'client backend' and usename is not null) as seen,
+   where coalesce(backend_type, 'client backend') = 'client backend' and usename
+     is not null) as seen,
   (select sum(deadlocks) from pg_stat_database) as deadlocks)
 select {reported}, by, seen, deadlocks
-from clock left join (s left join b on b.pid = s.pid) on xact_start is not null or cardinality(by) > 0
+from clock left join (s left join b on b.pid = s.pid) on xact_start is not null
+  or cardinality(by) > 0
   or s.pid in (select unnest(by) from b) or wait_event like 'RecoveryConflict%%'
   or (backend_type = 'startup' and wait_event_type = 'Lock')
 """
@@ -54,7 +65,9 @@ _EVENTS = {
 
 
 class ActivityRow(NamedTuple):
-    """One row of the activity view, with ages in ms. ``by``: what ``pg_blocking_pids`` told, where it was asked."""
+    """One row of the activity view, with ages in ms. ``by``: what ``pg_blocking_pids`` told, where
+    it was asked.
+    """
 
     pid: int
     user: str | None
@@ -90,7 +103,10 @@ class Activity:
 def activity(major: int) -> Activity:
     """For a major version; parallel workers tell their leader from 13 on."""
     columns: LiteralString = _COLUMNS.format(leader="leader_pid" if major >= 13 else "null::int")
-    return Activity(_SAMPLE.format(columns=columns, reported=_TOLD), _ONE.format(columns=columns, reported=_TOLD))
+    return Activity(
+        _SAMPLE.format(columns=columns, reported=_TOLD),
+        _ONE.format(columns=columns, reported=_TOLD),
+    )
 
 
 def asks(rows: Sequence[ActivityRow], at_least_ms: float) -> bool:
@@ -102,7 +118,8 @@ def asks(rows: Sequence[ActivityRow], at_least_ms: float) -> bool:
 
 def session_of(row: ActivityRow, kept_text: int) -> SessionInfo:
     """A row as a session. ``kept_text``: so many bytes of a statement the server keeps."""
-    # Of others' sessions a login without the right to see them is not even told what kind of process they are.
+    # Of others' sessions a login without the right to see them is not even told what kind of
+    # process they are.
     hidden = row.state is None and (row.kind is None or row.kind == "client backend")
     kind = None if row.kind in ("client backend", None) else row.kind
     return SessionInfo(

@@ -1,7 +1,8 @@
-"""Calls that always end: sent, waited for with a deadline, and then cancelled; who catches that is ended.
+"""Calls that always end: sent, waited for with a deadline, and then cancelled; who catches that is
+ended.
 
-``libpq`` waits for an answer without letting an interrupt through, so a call that runs what a scenario brings is sent,
-and its socket is waited for here.
+``libpq`` waits for an answer without letting an interrupt through, so a call that runs what a
+scenario brings is sent, and its socket is waited for here.
 """
 
 from __future__ import annotations
@@ -16,8 +17,8 @@ from psycopg.pq.abc import PGconn, PGresult
 
 from catenum.engines.clock import Clock
 
-#: How long one call may take (ms): a script of data, and anything else, of which the server itself ends each statement
-#: after a minute.
+#: How long one call may take (ms): a script of data, and anything else, of which the server itself
+#: ends each statement after a minute.
 LOAD_MS, ASK_MS = 600_000.0, 75_000.0
 #: How long a cancellation, and then the end of the session, may take (ms).
 GRACE_MS = 2_000.0
@@ -38,8 +39,8 @@ def ask(
 ) -> PGresult:
     """The last result of a query, or its error. ``end`` ends the server's process of that number.
 
-    ``alone``: as the extended protocol has it, one statement. Raises Overdue, and whatever interrupts it, when the
-    server has stopped working on it.
+    ``alone``: as the extended protocol has it, one statement. Raises Overdue, and whatever
+    interrupts it, when the server has stopped working on it.
     """
     within = ASK_MS if within_ms is None else within_ms
     if values is not None or alone:
@@ -58,7 +59,9 @@ def ask(
 
 
 def _last(pg: PGconn, within_ms: float) -> PGresult | None:
-    """Wait for all results, and give the one that counts: the first error, else the last. None: not in time."""
+    """Wait for all results, and give the one that counts: the first error, else the last. None: not
+    in time.
+    """
     clock = Clock()
     last: PGresult | None = None
     failed: PGresult | None = None

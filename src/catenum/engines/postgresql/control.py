@@ -27,7 +27,10 @@ from catenum.engines.postgresql.scratch import Scratch
 from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession
 
 _OLDEST = 130000
-_SETTINGS = "set lock_timeout = '200ms'; set statement_timeout = '60s'; set plan_cache_mode = force_generic_plan"
+_SETTINGS = (
+    "set lock_timeout = '200ms'; set statement_timeout = '60s'; set plan_cache_mode ="
+    " force_generic_plan"
+)
 
 
 class PostgresqlControl:
@@ -35,9 +38,11 @@ class PostgresqlControl:
 
     capabilities: Capabilities
 
-    def __init__(self, conninfo: str, shown_url: str, *, private: bool, sandboxed: bool = True) -> None:
-        """``sandboxed``: what a scenario brings is run by a role with rights on the scratch space alone, where we may
-        make one: on a private server, and on any other as a superuser.
+    def __init__(
+        self, conninfo: str, shown_url: str, *, private: bool, sandboxed: bool = True
+    ) -> None:
+        """``sandboxed``: what a scenario brings is run by a role with rights on the scratch space
+        alone, where we may make one: on a private server, and on any other as a superuser.
         """
         self.run = secrets.token_hex(4)
         self.schema = f"catenum_{self.run}"
@@ -48,7 +53,9 @@ class PostgresqlControl:
         self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
         self._pids: dict[int, str] = {}
         self._sessions: dict[int, PostgresqlSession] = {}
-        self._control_info = make_conninfo(self._base, application_name=f"catenum {self.run} control")
+        self._control_info = make_conninfo(
+            self._base, application_name=f"catenum {self.run} control"
+        )
         with self._translated(shown_url):
             self.connection = self._control()
         self._connected = True
@@ -63,12 +70,14 @@ class PostgresqlControl:
             raise
 
     def _control(self) -> psycopg.Connection[Any]:
-        found: psycopg.Connection[Any] = psycopg.connect(self._control_info, autocommit=True, prepare_threshold=1)
+        found: psycopg.Connection[Any] = psycopg.connect(
+            self._control_info, autocommit=True, prepare_threshold=1
+        )
         return found
 
     def end_process(self, number: int) -> None:
-        """End one of the run's own connections that does not stop working. On a connection of its own: the run's may be
-        the one that is to be ended.
+        """End one of the run's own connections that does not stop working. On a connection of its
+        own: the run's may be the one that is to be ended.
         """
         with self._control() as connection:
             connection.execute("select pg_catalog.pg_terminate_backend(%s)", [number])
@@ -79,8 +88,9 @@ class PostgresqlControl:
         return self.role is not None
 
     def _as(self, role: str) -> str:
-        """How to connect so that statements have a role's rights: as that login on a private server, which asks for no
-        password; elsewhere as ourselves, with the role set from the start (RESET ROLE goes back to it).
+        """How to connect so that statements have a role's rights: as that login on a private
+        server, which asks for no password; elsewhere as ourselves, with the role set from the start
+        (RESET ROLE goes back to it).
         """
         if self._private:
             return make_conninfo(self._base, user=role)
@@ -94,16 +104,20 @@ class PostgresqlControl:
         return connection
 
     def _enter_sandbox(self) -> None:
-        """From now on the scenario's SQL is run as the run's own roles, never on the control connection."""
+        """From now on the scenario's SQL is run as the run's own roles, never on the control
+        connection.
+        """
         if self.role is None:
             return
-        # What reads rows and puts them back may have code of the scenario's evaluated, by a check, or when a query is
-        # planned: it is the scenario's login.
+        # What reads rows and puts them back may have code of the scenario's evaluated, by a check,
+        # or when a query is planned: it is the scenario's login.
         self.viewer = self._restoring = self._connect_as(self.role, "restorer")
         self._restoring.execute(self._path(), prepare=False)
         self.writer = self._connect_as(self.role, "data")
         self._base = self._as(self.role)
-        self.connection.execute("set search_path = pg_catalog", prepare=False)  # no name may mean something of theirs
+        self.connection.execute(
+            "set search_path = pg_catalog", prepare=False
+        )  # no name may mean something of theirs
         self.scratch.writer, self.scratch.ours = self.writer, [self.writer, self.viewer]
         self.restorer.connection = self.reader.rows.connection = self.viewer
         steers, why = self._may_steer(self.writer)
@@ -115,8 +129,8 @@ class PostgresqlControl:
         )
 
     def see_all_rows(self) -> None:
-        """Have rows read by a login that policies do not hide them from, where there is one that holds for a table's
-        owner, too. Such a table's rows are never put back, but loaded again.
+        """Have rows read by a login that policies do not hide them from, where there is one that
+        holds for a table's owner, too. Such a table's rows are never put back, but loaded again.
         """
         hidden = self.role is not None and self.scratch.hides_rows()
         if hidden and self._sees_all is None:
@@ -128,7 +142,9 @@ class PostgresqlControl:
         self.reader.rows.connection = self.viewer
 
     def _path(self) -> sql.Composed:
-        """An index on a function that calls another finds that one; the server's own names come first all the same."""
+        """An index on a function that calls another finds that one; the server's own names come
+        first all the same.
+        """
         return sql.SQL("set search_path = pg_catalog, {}").format(sql.Identifier(self.schema))
 
     @contextlib.contextmanager
@@ -159,15 +175,18 @@ class PostgresqlControl:
     def _prepare(self, shown_url: str, private: bool) -> None:
         version = self.connection.info.server_version
         if version < _OLDEST:
-            raise TargetError(f"{shown_url}: PostgreSQL {version // 10000} is too old; 13 is the oldest supported")
+            raise TargetError(
+                f"{shown_url}: PostgreSQL {version // 10000} is too old; 13 is the oldest supported"
+            )
         # The same few looks again and again: planning them each time costs more than running them.
         self.connection.execute(_SETTINGS, prepare=False)
         row = self._one(
-            "select current_setting('server_version'), current_setting('default_transaction_isolation'), "
-            "current_setting('deadlock_timeout'), (select n.nspname from pg_extension e join pg_namespace n "
-            "on n.oid = e.extnamespace where e.extname = 'pgrowlocks'), "
-            "extract(epoch from current_setting('deadlock_timeout')::interval)::float8 * 1000, "
-            "(select rolsuper from pg_roles where rolname = current_user)"
+            "select current_setting('server_version'),"
+            " current_setting('default_transaction_isolation'),"
+            " current_setting('deadlock_timeout'), (select n.nspname from pg_extension e join"
+            " pg_namespace n on n.oid = e.extnamespace where e.extname = 'pgrowlocks'),"
+            " extract(epoch from current_setting('deadlock_timeout')::interval)::float8 * 1000,"
+            " (select rolsuper from pg_roles where rolname = current_user)"
         )
         if self._wished and (private or row[5]):
             self.role = self.schema
@@ -181,8 +200,12 @@ class PostgresqlControl:
         steers, why = self._may_steer(self.connection)
         self.reader = LockReader(self.connection, self.schema, self._usable_rowlocks(row[3]))
         kept = f"{self.schema}_kept"
-        self.scratch = Scratch(self.connection, self.run, self.schema, kept, self.end_process, self.role)
-        self.restorer = DataRestorer(self.connection, self.schema, kept, self.scratch.create_marked, self.end_process)
+        self.scratch = Scratch(
+            self.connection, self.run, self.schema, kept, self.end_process, self.role
+        )
+        self.restorer = DataRestorer(
+            self.connection, self.schema, kept, self.scratch.create_marked, self.end_process
+        )
         self.capabilities = Capabilities(
             steers_victim=steers,
             steers_victim_why=why,
@@ -198,7 +221,10 @@ class PostgresqlControl:
         """The schema of pgrowlocks, where this login may call it."""
         if schema is None:
             return None
-        query = "select has_function_privilege(to_regprocedure(quote_ident(%s) || '.pgrowlocks(text)'), 'execute')"
+        query = (
+            "select has_function_privilege(to_regprocedure(quote_ident(%s) || '.pgrowlocks(text)'),"
+            " 'execute')"
+        )
         row = self.connection.execute(query, [schema]).fetchone()
         return schema if row and row[0] else None
 
@@ -230,10 +256,14 @@ def _grant_for(message: str, login: tuple[str, str]) -> str | None:
         return f'An administrator may allow it: grant create on database "{database}" to "{user}";'
     function = re.search(r"for function (\w+)", message)
     if function:
-        return f'An administrator may allow it: grant execute on function {function[1]} to "{user}";'
+        return (
+            f'An administrator may allow it: grant execute on function {function[1]} to "{user}";'
+        )
     return None
 
 
 def _fault(shown_url: str, error: psycopg.Error) -> ScenarioFault:
     reported = " ".join(str(error).split())
-    return ScenarioFault(f"{shown_url}: what the scenario's data define made the server reject a query: {reported}")
+    return ScenarioFault(
+        f"{shown_url}: what the scenario's data define made the server reject a query: {reported}"
+    )

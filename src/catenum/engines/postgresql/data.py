@@ -25,7 +25,9 @@ class PostgresqlData(PostgresqlControl):
     """See ``engines.ports.data.Data`` for what each method promises."""
 
     def make_scratch(self) -> list[str]:
-        """Clear what a killed run left, then make a schema of our own, marked and with a sign of life."""
+        """Clear what a killed run left, then make a schema of our own, marked and with a sign of
+        life.
+        """
         with self._translated(self.info.url):
             cleared = self.scratch.make()
             self._enter_sandbox()
@@ -36,9 +38,9 @@ class PostgresqlData(PostgresqlControl):
         """By ``max_connections``, without those that are reserved for superusers."""
         with self._translated(self.info.url):
             row = self._one(
-                "select current_setting('max_connections')::int "
-                "- current_setting('superuser_reserved_connections')::int "
-                "- (select count(*) from pg_catalog.pg_stat_activity where backend_type = 'client backend')::int"
+                "select current_setting('max_connections')::int -"
+                " current_setting('superuser_reserved_connections')::int - (select count(*) from"
+                " pg_catalog.pg_stat_activity where backend_type = 'client backend')::int"
             )
         return int(row[0])
 
@@ -61,10 +63,14 @@ class PostgresqlData(PostgresqlControl):
         if result.status == pq.ExecStatus.FATAL_ERROR:
             error = errors.from_result(result)
             if error.kind == "lost" or not self.alive():
-                raise TargetError(f"the server went away: {self.info.url}: while the data was loaded")
+                raise TargetError(
+                    f"the server went away: {self.info.url}: while the data was loaded"
+                )
             raise DataError(error, script)
         if self.writer.pgconn.transaction_status != pq.TransactionStatus.IDLE:
-            ask(self.writer.pgconn, b"commit", self.end_process)  # the script began a transaction of its own
+            ask(
+                self.writer.pgconn, b"commit", self.end_process
+            )  # the script began a transaction of its own
         with self._translated(self.info.url):
             self.reader.rows.tables = self.scratch.tables()
             self.see_all_rows()
@@ -78,7 +84,9 @@ class PostgresqlData(PostgresqlControl):
             return None if error.error.kind == "timeout" else error.error.message
         return None
 
-    def fill(self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]) -> None:
+    def fill(
+        self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]
+    ) -> None:
         """Rows by COPY."""
         query = sql.SQL("copy {} ({}) from stdin").format(
             sql.Identifier(self.schema, table), sql.SQL(", ").join(map(sql.Identifier, columns))
@@ -115,8 +123,12 @@ class PostgresqlData(PostgresqlControl):
 
     def plan(self, sql_text: str, values: Binding = NOTHING) -> tuple[PathStep, ...]:
         """By EXPLAIN, which executes nothing; a statement that cannot be explained has no path."""
-        query = f"explain (format json) {RULES.sql.numbered(sql_text) if values else sql_text}".encode()
-        bound = [v.text.encode() if v.text is not None else None for _, v in values] if values else None
+        query = (
+            f"explain (format json) {RULES.sql.numbered(sql_text) if values else sql_text}".encode()
+        )
+        bound = (
+            [v.text.encode() if v.text is not None else None for _, v in values] if values else None
+        )
         try:
             result = ask(self.writer.pgconn, query, self.end_process, values=bound, alone=True)
         except psycopg.OperationalError as error:
@@ -144,7 +156,9 @@ class PostgresqlData(PostgresqlControl):
             return self.restorer.fingerprint()
 
     def restore_data(self) -> Callable[[], None]:
-        """Refill the tables that changed. Addresses may mean other rows then: the server uses their places again."""
+        """Refill the tables that changed. Addresses may mean other rows then: the server uses their
+        places again.
+        """
         with self._translated(self.info.url):
             self.restorer.restore()
         self.reader.rows.forget()
@@ -156,13 +170,19 @@ class PostgresqlData(PostgresqlControl):
         with self._translated(self.info.url):
             tables = self.scratch.tables()
         for table, keys in tables.items():
-            order = sql.SQL(", ").join(sql.Identifier(c) for c in keys.primary) if keys.primary else sql.SQL("1")
+            order = (
+                sql.SQL(", ").join(sql.Identifier(c) for c in keys.primary)
+                if keys.primary
+                else sql.SQL("1")
+            )
             whole = sql.Identifier(self.schema, table)
             with self._translated(self.info.url):
                 query = sql.SQL("select * from {} order by {} limit {}").format(whole, order, limit)
                 result = ask(self.viewer.pgconn, query.as_bytes(self.viewer), self.end_process)
                 count = sql.SQL("select count(*) from {}").format(whole)
-                total = ask(self.viewer.pgconn, count.as_bytes(self.viewer), self.end_process).get_value(0, 0)
+                total = ask(
+                    self.viewer.pgconn, count.as_bytes(self.viewer), self.end_process
+                ).get_value(0, 0)
             kept = text_rows(result, limit)
             found[table] = TableRows(columns=kept.columns, rows=kept.rows, total=int(total or 0))
         return found
@@ -170,9 +190,9 @@ class PostgresqlData(PostgresqlControl):
     def values_of(self, table: str, column: str, most: int) -> tuple[Value, ...]:
         """By a plain query."""
         name = sql.Identifier(column)
-        query = sql.SQL("select distinct {} from {} where {} is not null order by 1 limit {}").format(
-            name, sql.Identifier(self.schema, table), name, most
-        )
+        query = sql.SQL(
+            "select distinct {} from {} where {} is not null order by 1 limit {}"
+        ).format(name, sql.Identifier(self.schema, table), name, most)
         with self._translated(self.info.url):
             result = ask(self.writer.pgconn, query.as_bytes(self.writer), self.end_process)
         if result.status == pq.ExecStatus.FATAL_ERROR:
@@ -188,11 +208,17 @@ class PostgresqlData(PostgresqlControl):
             if result.status == pq.ExecStatus.FATAL_ERROR:
                 error = errors.from_result(result)
                 if error.kind == "lost" or self.writer.pgconn.status != pq.ConnStatus.OK:
-                    raise TargetError(f"the server went away: {self.info.url}: while a rule was checked")
+                    raise TargetError(
+                        f"the server went away: {self.info.url}: while a rule was checked"
+                    )
                 raise DataError(error, query)
             value = result.get_value(0, 0) if (result.ntuples, result.nfields) == (1, 1) else None
             if value not in (b"t", b"f"):
-                got = f"{result.ntuples} rows of {result.nfields} columns" if value is None else repr(value.decode())
+                got = (
+                    f"{result.ntuples} rows of {result.nfields} columns"
+                    if value is None
+                    else repr(value.decode())
+                )
                 message = f"it must return one row with true or false; it returned {got}"
                 raise DataError(ServerError(code="", kind="rejected", message=message), query)
             return value == b"t"

@@ -13,10 +13,16 @@ from catenum.engines.postgresql.sessions import PostgresqlSessions
 __all__ = ["Loop", "PostgresqlEngine", "connect", "read_definitions"]
 
 
-class PostgresqlEngine(PostgresqlData, PostgresqlSessions, PostgresqlLockViews, PostgresqlReports, PostgresqlLoops):
+class PostgresqlEngine(
+    PostgresqlData, PostgresqlSessions, PostgresqlLockViews, PostgresqlReports, PostgresqlLoops
+):
     """One server, one run. See ``engines.ports.Engine``."""
 
 
-def connect(conninfo: str, shown_url: str, *, private: bool = False, sandboxed: bool = True) -> PostgresqlEngine:
-    """Connect to a server. ``shown_url`` is the target without secrets. Raises TargetError where that fails."""
+def connect(
+    conninfo: str, shown_url: str, *, private: bool = False, sandboxed: bool = True
+) -> PostgresqlEngine:
+    """Connect to a server. ``shown_url`` is the target without secrets. Raises TargetError where
+    that fails.
+    """
     return PostgresqlEngine(conninfo, shown_url, private=private, sandboxed=sandboxed)

@@ -1,4 +1,6 @@
-"""PostgreSQL's errors translated once, at the edge: SQLSTATE to Catenum's kinds, connection failures to sentences."""
+"""PostgreSQL's errors translated once, at the edge: SQLSTATE to Catenum's kinds, connection
+failures to sentences.
+"""
 
 from __future__ import annotations
 
@@ -20,16 +22,20 @@ KIND_OF = rules_of("postgresql").errors.kind_of
 
 
 def readable(conninfo: str, shown_url: str, **more: str | int) -> str:
-    """A URL or a connection string with more parameters. Raises InputError where libpq cannot read it: its own words
-    may quote a password.
+    """A URL or a connection string with more parameters. Raises InputError where libpq cannot read
+    it: its own words may quote a password.
     """
     try:
         return make_conninfo(conninfo, **more)
     except psycopg.Error as error:
-        unknown = re.search(r'invalid (?:URI query parameter|connection option)[:]? "(\w+)"', str(error))
+        unknown = re.search(
+            r'invalid (?:URI query parameter|connection option)[:]? "(\w+)"', str(error)
+        )
         what = f"it has no parameter {unknown[1]}" if unknown else "it cannot be read"
         advice = 'See the documentation of PostgreSQL, 34.1.1 "Connection Strings".'
-        raise InputError(f"the URL of the target is not valid: {shown_url}: {what}", advice=advice) from None
+        raise InputError(
+            f"the URL of the target is not valid: {shown_url}: {what}", advice=advice
+        ) from None
 
 
 def from_result(result: PGresult) -> ServerError:
@@ -37,7 +43,9 @@ def from_result(result: PGresult) -> ServerError:
     found = from_fields(lambda field: _text(result.error_field(field)))
     if found.code:
         return found
-    own = (result.error_message or b"").decode("utf-8", "replace").strip()  # libpq's own words have no fields
+    own = (
+        (result.error_message or b"").decode("utf-8", "replace").strip()
+    )  # libpq's own words have no fields
     return replace(found, message=own) if own else found
 
 
@@ -75,7 +83,9 @@ def from_fields(get: Callable[[Field], str | None]) -> ServerError:
 
 
 def _check_of(code: str, source: str | None) -> Literal["row version", "dependency"] | None:
-    """By which check a transaction was refused: messages may be in any language, the server's source files are not."""
+    """By which check a transaction was refused: messages may be in any language, the server's
+    source files are not.
+    """
     if KIND_OF(code) != "refused":
         return None
     return "dependency" if source == "predicate.c" else "row version"
@@ -91,12 +101,21 @@ def _text(value: bytes | None) -> str | None:
 
 
 _ADVICE = (
-    ("password authentication failed|no password supplied", "Check user and password (PGPASSWORD, ~/.pgpass)."),
-    ("refused|No such file or directory|could not translate|timeout expired", "Is the server running there?"),
+    (
+        "password authentication failed|no password supplied",
+        "Check user and password (PGPASSWORD, ~/.pgpass).",
+    ),
+    (
+        "refused|No such file or directory|could not translate|timeout expired",
+        "Is the server running there?",
+    ),
     ('database ".*" does not exist', "Name an existing database at the end of the URL."),
     ('role ".*" does not exist', "Name an existing login in the URL."),
     ("no pg_hba.conf entry", "The server's pg_hba.conf does not let this login in from here."),
-    ("too many clients|connection slots", "The server has no connection free; end some, or raise max_connections."),
+    (
+        "too many clients|connection slots",
+        "The server has no connection free; end some, or raise max_connections.",
+    ),
 )
 
 

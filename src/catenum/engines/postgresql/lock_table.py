@@ -1,5 +1,5 @@
-"""PostgreSQL's lock table, read in one way for runs and for watching (documentation, 54.12): what a session waits for,
-and for whom; where its rows do not tell, the statement does.
+"""PostgreSQL's lock table, read in one way for runs and for watching (documentation, 54.12): what a
+session waits for, and for whom; where its rows do not tell, the statement does.
 """
 
 from __future__ import annotations
@@ -11,7 +11,12 @@ from typing import Any, LiteralString
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Resource, ResourceKind
 from catenum.core.servers import rules_of
-from catenum.core.servers.postgresql import ACCESS_EXCLUSIVE, EXCLUSIVE, ROW_MODE_OF_TUPLE_LOCK, TABLE_SHARE
+from catenum.core.servers.postgresql import (
+    ACCESS_EXCLUSIVE,
+    EXCLUSIVE,
+    ROW_MODE_OF_TUPLE_LOCK,
+    TABLE_SHARE,
+)
 from catenum.core.snapshot.sample import SessionInfo
 from catenum.core.sql.named_locks import advisory_of_row
 from catenum.core.sql.statements import Access
@@ -20,17 +25,19 @@ from catenum.engines.postgresql.other_databases import Elsewhere
 
 RULES = rules_of("postgresql")
 
-#: The columns of ``LockRow`` as the server has them. Names are looked up apart: joining the catalogues here would cost
-#: several times the check itself.
+#: The columns of ``LockRow`` as the server has them. Names are looked up apart: joining the
+#: catalogues here would cost several times the check itself.
 _COLUMNS: LiteralString = """
-select l.pid, l.locktype, l.mode, l.granted, l.database, l.relation, l.page, l.tuple, l.transactionid::text,
+select l.pid, l.locktype, l.mode, l.granted, l.database, l.relation, l.page, l.tuple,
+  l.transactionid::text,
        l.virtualxid, l.classid, l.objid, l.objsubid, {since},
-       case when l.database <> 0 and l.database <> (select oid from pg_database where datname = current_database())
+       case when l.database <> 0 and l.database <> (select oid from pg_database
+         where datname = current_database())
        then (select datname from pg_database where oid = l.database) end
 from {locks} l
 """
-#: The lock that each of some sessions waits for, with the time since when; who holds the tables and advisory locks that
-#: are waited for; and who has the lock on a row's place.
+#: The lock that each of some sessions waits for, with the time since when; who holds the tables and
+#: advisory locks that are waited for; and who has the lock on a row's place.
 _WAITED: LiteralString = """
 with l as materialized (select * from pg_locks),
 w as materialized (select * from l where not granted and pid = any(%s::int[])){columns}
@@ -44,7 +51,8 @@ where (not l.granted and l.pid = any(%s::int[])) or (l.granted and (l.locktype =
 """
 _SINCE: LiteralString = "extract(epoch from clock_timestamp() - l.waitstart)::float8 * 1000"
 _NAMES: LiteralString = """
-select c.oid, n.nspname, coalesce(t.relname, c.relname), case when t.oid is not null then c.relname end
+select c.oid, n.nspname, coalesce(t.relname, c.relname), case when t.oid is not null
+  then c.relname end
 from pg_class c join pg_namespace n on n.oid = c.relnamespace
 left join pg_index i on i.indexrelid = c.oid left join pg_class t on t.oid = i.indrelid
 where c.oid = any(%s::oid[])
@@ -55,8 +63,8 @@ NOT_REPORTED = Mode("other", "mode not reported")
 
 @dataclass(frozen=True, slots=True)
 class LockRow:
-    """One row of the lock table. ``since_ms``: how long it has been waited for, where the server tells. ``elsewhere``:
-    the database, where it is another one than that of the reading connection.
+    """One row of the lock table. ``since_ms``: how long it has been waited for, where the server
+    tells. ``elsewhere``: the database, where it is another one than that of the reading connection.
     """
 
     pid: int
@@ -108,7 +116,9 @@ Name = tuple[str | None, str | None, str | None]
 
 
 class LockTable:
-    """Reads the lock table over one connection: for a run's sessions, and for all that wait on a running server."""
+    """Reads the lock table over one connection: for a run's sessions, and for all that wait on a
+    running server.
+    """
 
     def __init__(
         self,
@@ -118,7 +128,9 @@ class LockTable:
         tells_since: bool,
         elsewhere: Elsewhere | None = None,
     ) -> None:
-        """``own``: the schema that goes without saying; ``tells_since``: PostgreSQL 14 and later."""
+        """``own``: the schema that goes without saying; ``tells_since``: PostgreSQL 14 and
+        later.
+        """
         self._rows, self._own, self._elsewhere = rows, own, elsewhere
         since = _SINCE if tells_since else "null::float8"
         self._waited = _WAITED.format(columns=_COLUMNS.format(since=since, locks="l"))
@@ -143,8 +155,14 @@ class LockTable:
 
     def _grouped(self, found: Sequence[tuple[Any, ...]]) -> dict[int, list[LockRow]]:
         rows = [LockRow(pid, kind, Mode("table", mode), *rest) for pid, kind, mode, *rest in found]
-        ours = self._named({row.oid for row in rows if row.elsewhere is None and row.oid is not None})
-        abroad = {(row.elsewhere, row.oid) for row in rows if row.elsewhere is not None and row.oid is not None}
+        ours = self._named(
+            {row.oid for row in rows if row.elsewhere is None and row.oid is not None}
+        )
+        abroad = {
+            (row.elsewhere, row.oid)
+            for row in rows
+            if row.elsewhere is not None and row.oid is not None
+        }
         theirs = self._elsewhere.names(abroad) if self._elsewhere is not None and abroad else {}
         grouped: dict[int, list[LockRow]] = {}
         for row in rows:
@@ -152,14 +170,17 @@ class LockTable:
             if row.elsewhere is not None:
                 schema, table = theirs.get((row.elsewhere, row.oid or 0), (None, None))
                 index = None
-            grouped.setdefault(row.pid, []).append(replace(row, schema=schema, table=table, index=index))
+            grouped.setdefault(row.pid, []).append(
+                replace(row, schema=schema, table=table, index=index)
+            )
         return grouped
 
     def _named(self, oids: set[int]) -> dict[int, Name]:
         unknown = oids - self._names.keys()
         if unknown:
             self._names |= {
-                oid: (schema, table, index) for oid, schema, table, index in self._rows(_NAMES, [list(unknown)])
+                oid: (schema, table, index)
+                for oid, schema, table, index in self._rows(_NAMES, [list(unknown)])
             }
         return self._names
 
@@ -182,7 +203,9 @@ class LockTable:
         if lock.kind == "relation":
             text = f"index {lock.index} of {name}" if lock.index else name or _unread(lock)
             kind: ResourceKind = "index" if lock.index else "table"
-            return Resource(kind=kind, text=text, database=lock.elsewhere, table=name, index=lock.index)
+            return Resource(
+                kind=kind, text=text, database=lock.elsewhere, table=name, index=lock.index
+            )
         if lock.kind == "transactionid":
             return Resource(kind="transaction", text=f"transaction {lock.xid}")
         if lock.kind == "virtualxid":
@@ -196,7 +219,9 @@ def wanted_of(locks: Iterable[LockRow]) -> LockRow | None:
 
 
 def unreadable_tables(locks: LockRows) -> set[int | None]:
-    """Tables that even a plain read would wait for: somebody has, or queues for, their strictest lock."""
+    """Tables that even a plain read would wait for: somebody has, or queues for, their strictest
+    lock.
+    """
     return {
         lock.oid
         for mine in locks.values()
@@ -213,13 +238,19 @@ def in_queues(
 ) -> dict[int, list[int]]:
     """Whom those wait for who queue for a row.
 
-    A session that wants a row that is locked takes the lock on the row's place and waits for the locker's transaction;
-    all others queue for the lock on the place (heapam.c, ``heap_acquire_tuplock``;
-    src/backend/access/heap/README.tuplock). They wait for the row like the first one: for its holder, not for each
-    other. ``locks``: their rows of the lock table, and those of all who have a place's lock; ``blockers``: of those who
-    wait for anything else. Where nobody has the place's lock (it is just being handed on), ``ask`` tells of one.
+    A session that wants a row that is locked takes the lock on the row's place and waits for the
+    locker's transaction; all others queue for the lock on the place (heapam.c,
+    ``heap_acquire_tuplock``; src/backend/access/heap/README.tuplock). They wait for the row like
+    the first one: for its holder, not for each other. ``locks``: their rows of the lock table, and
+    those of all who have a place's lock; ``blockers``: of those who wait for anything else. Where
+    nobody has the place's lock (it is just being handed on), ``ask`` tells of one.
     """
-    first = {lock.place: pid for pid, mine in locks.items() for lock in mine if lock.kind == "tuple" and lock.granted}
+    first = {
+        lock.place: pid
+        for pid, mine in locks.items()
+        for lock in mine
+        if lock.kind == "tuple" and lock.granted
+    }
     found: dict[int, list[int]] = {}
     handed: dict[tuple[object, ...], list[int]] = {}
     for pid in queued:
@@ -233,7 +264,8 @@ def in_queues(
             found[pid] = beyond if beyond and pid not in beyond else [first[place]]
             continue
         if place not in handed:
-            # Those ahead in the queue are no holders: what is waited for is the one that is not in it.
+            # Those ahead in the queue are no holders: what is waited for is the one that is not in
+            # it.
             ahead = list(dict.fromkeys(ask(pid)))
             handed[place] = [one for one in ahead if one not in queued] or ahead[:1]
         found[pid] = handed[place]
@@ -242,8 +274,9 @@ def in_queues(
 
 
 def held_by(holder: int, wanted: LockRow | None, locks: LockRows) -> tuple[Mode | None, bool]:
-    """In which mode a session holds what another wants, and whether it only stands ahead in the queue for it. Who holds
-    a row's transaction is not in the lock table: the row itself tells the mode.
+    """In which mode a session holds what another wants, and whether it only stands ahead in the
+    queue for it. Who holds a row's transaction is not in the lock table: the row itself tells the
+    mode.
     """
     if wanted is None or wanted.kind == "transactionid":
         return None, False
@@ -270,11 +303,11 @@ def in_the_way(pid: int, locks: LockRows) -> list[int]:
 
 
 def as_listed(asked: Mapping[int, Sequence[int]], locks: LockRows) -> dict[int, list[int]]:
-    """Whom each session waits for, by one reading of the lock table: meanwhile a row may have gone from hand to hand,
-    and whoever was told to wait a moment ago may hold it now.
+    """Whom each session waits for, by one reading of the lock table: meanwhile a row may have gone
+    from hand to hand, and whoever was told to wait a moment ago may hold it now.
 
-    ``asked``: what the server told of each, one after the other. A transaction that is waited for is held by its own
-    session; for anything else the server's word stays.
+    ``asked``: what the server told of each, one after the other. A transaction that is waited for
+    is held by its own session; for anything else the server's word stays.
     """
     owners = {
         lock.xid: pid
@@ -293,17 +326,25 @@ def as_listed(asked: Mapping[int, Sequence[int]], locks: LockRows) -> dict[int, 
 
 
 def prepared_name(wanted: LockRow | None, prepared: Sequence[tuple[str, str, str]]) -> str:
-    """Which prepared transaction is waited for: the one with the number that the waiter waits for, or the only one."""
+    """Which prepared transaction is waited for: the one with the number that the waiter waits for,
+    or the only one.
+    """
     numbers = {wanted.xid} if wanted is not None else set()
-    found = [gid for number, gid, _ in prepared if number in numbers] or [gid for _, gid, _ in prepared]
+    found = [gid for number, gid, _ in prepared if number in numbers] or [
+        gid for _, gid, _ in prepared
+    ]
     return f"prepared transaction {found[0]}" if len(found) == 1 else "a prepared transaction"
 
 
-def row_or_lock(table: LockTable, locks: Sequence[LockRow], session: SessionInfo) -> tuple[Resource, Mode] | None:
-    """What a session waits for by its own rows of the lock table; None where they do not tell which row or table.
+def row_or_lock(
+    table: LockTable, locks: Sequence[LockRow], session: SessionInfo
+) -> tuple[Resource, Mode] | None:
+    """What a session waits for by its own rows of the lock table; None where they do not tell which
+    row or table.
 
-    Whoever waits for a row's transaction has the lock on the row's place (heapam.c, ``heap_acquire_tuplock``): with a
-    foreign key that is the parent's row, with a trigger another table's, whatever the statement says.
+    Whoever waits for a row's transaction has the lock on the row's place (heapam.c,
+    ``heap_acquire_tuplock``): with a foreign key that is the parent's row, with a trigger another
+    table's, whatever the statement says.
     """
     wanted = wanted_of(locks)
     if wanted is None:
@@ -313,7 +354,9 @@ def row_or_lock(table: LockTable, locks: Sequence[LockRow], session: SessionInfo
     place = place_of(locks)
     if place is None:
         return None
-    accesses = RULES.sql.footprint(session.statement or "").accesses if place.table is not None else ()
+    accesses = (
+        RULES.sql.footprint(session.statement or "").accesses if place.table is not None else ()
+    )
     named = next((access for access in accesses if place.owns(access)), None)
     resource = named_row(named) if named and named.equals else table.resource(place)
     name = table.name_of(place)
@@ -342,7 +385,9 @@ def resource_of(session: SessionInfo, event: str) -> tuple[Resource, Mode]:
         return Resource(kind="transaction", text="the end of the other transaction"), TABLE_SHARE
     if event == "relation":
         for access in found.accesses:
-            return Resource(kind="table", text=access.table, table=access.table), RULES.locks.table_mode(access)
+            return Resource(
+                kind="table", text=access.table, table=access.table
+            ), RULES.locks.table_mode(access)
         return Resource(kind="table", text="a table"), NOT_REPORTED
     if event == "advisory":
         lock = next((lock for lock in found.named_locks if lock.takes), None)

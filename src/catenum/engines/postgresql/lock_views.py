@@ -30,7 +30,11 @@ class PostgresqlLockViews(PostgresqlControl):
             pids = {int(session.id): name for name, session in sessions.items()}
             return self.reader.picture(pids)
 
-    def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
-        """By the column's own type, with and without its length or precision: inserting rounds, comparing does not."""
+    def classes(
+        self, table: str, column: str, written: Sequence[tuple[bool, str]]
+    ) -> dict[tuple[bool, str], int]:
+        """By the column's own type, with and without its length or precision: inserting rounds,
+        comparing does not.
+        """
         with self._translated(self.info.url):
             return self.scratch.classes(table, column, steady(written))

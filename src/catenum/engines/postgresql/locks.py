@@ -1,7 +1,8 @@
 """The locks of a run's sessions: the cheap check (who waits for whom) and the full picture.
 
-Waits come from ``pg_blocking_pids``; what they are about from the lock table. A session about to wait for a row holds,
-or waits for, a lock on its tuple: that lock names the row, and its mode the row lock it is after.
+Waits come from ``pg_blocking_pids``; what they are about from the lock table. A session about to
+wait for a row holds, or waits for, a lock on its tuple: that lock names the row, and its mode the
+row lock it is after.
 """
 
 from __future__ import annotations
@@ -33,7 +34,9 @@ from catenum.engines.postgresql.session import PostgresqlSession, Trail
 _BLOCKERS: LiteralString = """
 select pid, pg_blocking_pids(pid), pg_safe_snapshot_blocking_pids(pid) from unnest(%s::int[]) as pid
 """
-_OUTSIDERS: LiteralString = "select pid, application_name from pg_stat_activity where pid = any(%s::int[])"
+_OUTSIDERS: LiteralString = (
+    "select pid, application_name from pg_stat_activity where pid = any(%s::int[])"
+)
 #: Which statement of the session it was, and its blockers, each with whether it waits itself.
 _State = tuple[int, tuple[tuple[int, bool], ...]]
 MOST_REMEMBERED = 20_000
@@ -47,12 +50,17 @@ class _MovedOn(Exception):
 class LockReader:
     """Reads locks over the control connection, for the tables of one scratch space."""
 
-    def __init__(self, connection: psycopg.Connection[Any], schema: str, rowlocks_schema: str | None) -> None:
+    def __init__(
+        self, connection: psycopg.Connection[Any], schema: str, rowlocks_schema: str | None
+    ) -> None:
         self.connection, self.schema = connection, schema
         self.rows = RowReader(connection, schema, rowlocks_schema)
-        self.table = LockTable(self._fetch, own=schema, tells_since=connection.info.server_version >= 140000)
+        self.table = LockTable(
+            self._fetch, own=schema, tells_since=connection.info.server_version >= 140000
+        )
         self._known: dict[int, tuple[_State, list[Edge]]] = {}
-        #: What waits were found to be over, by the statements that led there; None: not remembered from run to run.
+        #: What waits were found to be over, by the statements that led there; None: not remembered
+        #: from run to run.
         self.trails: Mapping[int, Trail] = {}
         self.remembered: dict[object, list[Edge]] | None = None
 
@@ -74,7 +82,7 @@ class LockReader:
         if self.remembered is not None:
             self.remembered.clear()
 
-    # -- the cheap check ---------------------------------------------------------------------------------------------
+    # -- the cheap check ---------------------------------------------------------------------------
 
     def poll_waits(
         self, sessions: Mapping[str, PostgresqlSession], everyone: Mapping[int, str], now_ms: float
@@ -91,9 +99,14 @@ class LockReader:
         stuck = {sessions[name].pid for name in waiting}
         # A blocker that stops waiting has become a holder: the same wait, but for another reason.
         states = {
-            name: (sessions[name].sent, tuple((pid, pid in stuck) for pid in found)) for name, found in waiting.items()
+            name: (sessions[name].sent, tuple((pid, pid in stuck) for pid in found))
+            for name, found in waiting.items()
         }
-        fresh = {name: found for name, found in waiting.items() if self._known_of(sessions[name])[0] != states[name]}
+        fresh = {
+            name: found
+            for name, found in waiting.items()
+            if self._known_of(sessions[name])[0] != states[name]
+        }
         if self.remembered is not None:
             fresh = self._recall(fresh, states, sessions, everyone)
         if fresh:
@@ -101,11 +114,15 @@ class LockReader:
         return [edge for name in waiting for edge in self._known_of(sessions[name])[1]]
 
     def _blockers(self, pids: Iterable[int]) -> Iterator[tuple[int, tuple[int, ...]]]:
-        """Who stands in the way of each, asked without the driver's own preparations: it is asked all the time."""
+        """Who stands in the way of each, asked without the driver's own preparations: it is asked
+        all the time.
+        """
         pg = self.connection.pgconn
         listed = "{" + ",".join(map(str, pids)) + "}"
         result = pg.exec_prepared(b"catenum_blockers", [listed.encode()])
-        if result.error_field(pq.DiagnosticField.SQLSTATE) == b"26000":  # the driver releases all at a DROP
+        if (
+            result.error_field(pq.DiagnosticField.SQLSTATE) == b"26000"
+        ):  # the driver releases all at a DROP
             pg.prepare(b"catenum_blockers", _BLOCKERS.replace("%s", "$1").encode())
             result = pg.exec_prepared(b"catenum_blockers", [listed.encode()])
         if result.status != pq.ExecStatus.TUPLES_OK:
@@ -127,7 +144,9 @@ class LockReader:
         sessions: Mapping[str, PostgresqlSession],
         everyone: Mapping[int, str],
     ) -> dict[str, tuple[int, ...]]:
-        """Take what is known of waits that the same statements led to before; the others are given back."""
+        """Take what is known of waits that the same statements led to before; the others are given
+        back.
+        """
         left = {}
         for name, blockers in fresh.items():
             edges = (self.remembered or {}).get(self._way(name, states, sessions, everyone))
@@ -144,8 +163,12 @@ class LockReader:
         sessions: Mapping[str, PostgresqlSession],
         everyone: Mapping[int, str],
     ) -> object:
-        """The statements that led to a wait: the waiter's and its blockers', and which of these wait themselves."""
-        trails = [(everyone.get(pid), waits, self.trails.get(pid, ())) for pid, waits in states[name][1]]
+        """The statements that led to a wait: the waiter's and its blockers', and which of these
+        wait themselves.
+        """
+        trails = [
+            (everyone.get(pid), waits, self.trails.get(pid, ())) for pid, waits in states[name][1]
+        ]
         return (name, sessions[name].trail, tuple(trails))
 
     def _learn(
@@ -156,7 +179,9 @@ class LockReader:
         everyone: Mapping[int, str],
         now_ms: float,
     ) -> None:
-        pids = {sessions[name].pid for name in fresh} | {pid for found in fresh.values() for pid in found}
+        pids = {sessions[name].pid for name in fresh} | {
+            pid for found in fresh.values() for pid in found
+        }
         locks = self.table.locks_of(pids)
         names = {**self._outsiders(pids - everyone.keys()), **everyone}
         for name, blockers in fresh.items():
@@ -190,7 +215,11 @@ class LockReader:
     ) -> list[Edge] | None:
         wait = wanted_of(locks.get(session.pid, ()))
         if wait is None:
-            return self._snapshot_edges(session, blockers, names) if self._awaits_snapshot(session) else None
+            return (
+                self._snapshot_edges(session, blockers, names)
+                if self._awaits_snapshot(session)
+                else None
+            )
         if wait.kind in _PASSING:
             return None
         try:
@@ -225,15 +254,21 @@ class LockReader:
         resource = Resource(kind="other", text="a safe snapshot")
         held = Mode("other", "read-write serializable transaction")
         return [
-            Edge(waiter=session.name, holder=names[pid], resource=resource, wanted=SAFE_SNAPSHOT, held=held)
+            Edge(
+                waiter=session.name,
+                holder=names[pid],
+                resource=resource,
+                wanted=SAFE_SNAPSHOT,
+                held=held,
+            )
             for pid in blockers
         ]
 
     def _resource(
         self, wait: LockRow, session: PostgresqlSession, locks: LockRows
     ) -> tuple[Resource, Mode, Mode | None]:
-        """What ``wait`` is about as people say it, the mode wanted, and for a row the holder's mode where rows tell
-        it.
+        """What ``wait`` is about as people say it, the mode wanted, and for a row the holder's mode
+        where rows tell it.
         """
         if wait.kind == "tuple":
             return self._row(wait, locks), wait.row_mode, None
@@ -244,7 +279,9 @@ class LockReader:
     def _row(self, lock: LockRow, locks: LockRows) -> Resource:
         return self._row_and_xmax(lock, locks, known=True)[0]
 
-    def _row_and_xmax(self, lock: LockRow, locks: LockRows, *, known: bool) -> tuple[Resource, str | None]:
+    def _row_and_xmax(
+        self, lock: LockRow, locks: LockRows, *, known: bool
+    ) -> tuple[Resource, str | None]:
         table, page, slot = lock.table or "?", lock.page or 0, lock.slot or 0
         if lock.schema != self.schema or lock.oid in unreadable_tables(locks):
             known = True
@@ -253,7 +290,9 @@ class LockReader:
     def _row_or_key(
         self, wait: LockRow, session: PostgresqlSession, locks: LockRows
     ) -> tuple[Resource, Mode, Mode | None]:
-        """A wait for another transaction's end: over a row that it locked or wrote, or over a key that both insert."""
+        """A wait for another transaction's end: over a row that it locked or wrote, or over a key
+        that both insert.
+        """
         own = next((k for k in locks[session.pid] if k.kind == "tuple" and k.granted), None)
         if own is not None:
             resource, xmax = self._row_and_xmax(own, locks, known=False)
@@ -266,7 +305,8 @@ class LockReader:
         return found or (self._unwritten_key(session), wait.mode, EXCLUSIVE)
 
     def _still(self, wait: LockRow, session: PostgresqlSession) -> None:
-        """Raises _MovedOn where the row may have changed hands between the lock table's reading and its own.
+        """Raises _MovedOn where the row may have changed hands between the lock table's reading and
+        its own.
 
         Its new owner's mode would be taken for the one waited for.
         """
@@ -279,8 +319,9 @@ class LockReader:
     ) -> tuple[Resource, Mode, Mode | None] | None:
         """The row that the statement is after and that ``wait.xid`` has locked.
 
-        A transaction that holds the row already, together with others, takes no lock on its tuple (heapam.c,
-        ``heap_update``): the row is then the one whose lockers include the transaction waited for.
+        A transaction that holds the row already, together with others, takes no lock on its tuple
+        (heapam.c, ``heap_update``): the row is then the one whose lockers include the transaction
+        waited for.
         """
         for access in RULES.sql.footprint(session.sql, dict(session.values)).accesses:
             keys = self.rows.tables.get(access.table, TableKeys(primary=()))
@@ -307,7 +348,7 @@ class LockReader:
                 return Resource(kind="key", text=f"a new key of {access.table}", table=access.table)
         return Resource(kind="transaction", text="the end of the other transaction")
 
-    # -- the full picture -------------------------------------------------------------------------------------------
+    # -- the full picture --------------------------------------------------------------------------
 
     def picture(self, everyone: Mapping[int, str]) -> tuple[list[LockEntry], str | None]:
         """Every lock of the sessions.
@@ -316,18 +357,28 @@ class LockReader:
         """
         locks = self.table.locks_of(everyone)
         every = [lock for mine in locks.values() for lock in mine]
-        entries = {entry for lock in every if (entry := self._entry(lock, locks, everyone)) is not None}
+        entries = {
+            entry for lock in every if (entry := self._entry(lock, locks, everyone)) is not None
+        }
         entries.update(self._waited_for({lock.pid for lock in every if not lock.granted}))
-        owners = {k.xid: everyone[k.pid] for k in every if k.kind == "transactionid" and k.granted and k.xid}
+        owners = {
+            k.xid: everyone[k.pid]
+            for k in every
+            if k.kind == "transactionid" and k.granted and k.xid
+        }
         notes, unreadable = [], self._unreadable(locks)
-        for table in sorted({lock.table for lock in every if lock.schema == self.schema and lock.table}):
+        for table in sorted(
+            {lock.table for lock in every if lock.schema == self.schema and lock.table}
+        ):
             if table in unreadable:
                 notes.append(f"rows of {table} not read: a schema lock is in the way")
                 continue
             rows, note = self.rows.entries(table, owners, everyone)
             entries.update(rows)
             notes.extend([note] if note else [])
-        order = sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key, e.mode))
+        order = sorted(
+            entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key, e.mode)
+        )
         return order, "; ".join(notes) or None
 
     def _unreadable(self, locks: LockRows) -> set[str | None]:
@@ -336,15 +387,26 @@ class LockReader:
         return {lock.table for mine in locks.values() for lock in mine if lock.oid in unreadable}
 
     def _waited_for(self, pids: set[int]) -> Iterator[LockEntry]:
-        """What the last check knows of those who wait now: a wait over a row need not show in the lock table itself."""
+        """What the last check knows of those who wait now: a wait over a row need not show in the
+        lock table itself.
+        """
         for pid, (_, edges) in self._known.items():
             for edge in edges if pid in pids else ():
-                yield LockEntry(transaction=edge.waiter, resource=edge.resource, mode=edge.wanted, granted=False)
+                yield LockEntry(
+                    transaction=edge.waiter, resource=edge.resource, mode=edge.wanted, granted=False
+                )
 
-    def _entry(self, lock: LockRow, locks: LockRows, everyone: Mapping[int, str]) -> LockEntry | None:
+    def _entry(
+        self, lock: LockRow, locks: LockRows, everyone: Mapping[int, str]
+    ) -> LockEntry | None:
         name = everyone[lock.pid]
         if lock.kind == "advisory":
-            return LockEntry(transaction=name, resource=self.table.resource(lock), mode=lock.mode, granted=lock.granted)
+            return LockEntry(
+                transaction=name,
+                resource=self.table.resource(lock),
+                mode=lock.mode,
+                granted=lock.granted,
+            )
         if lock.schema != self.schema or not lock.table:
             return None
         if lock.mode.name == "SIReadLock":
@@ -354,7 +416,12 @@ class LockReader:
             resource = Resource(kind="predicate", text=text, table=lock.table, index=lock.index)
             return LockEntry(transaction=name, resource=resource, mode=lock.mode, granted=True)
         if lock.kind == "relation":
-            return LockEntry(transaction=name, resource=self.table.resource(lock), mode=lock.mode, granted=lock.granted)
+            return LockEntry(
+                transaction=name,
+                resource=self.table.resource(lock),
+                mode=lock.mode,
+                granted=lock.granted,
+            )
         if lock.kind == "tuple":
             # held or not: whoever has a tuple lock for longer than a moment waits for the row
             place = self._row(lock, locks)

@@ -24,16 +24,29 @@ class Loop:
     """See ``engines.ports.Loop``."""
 
     def __init__(
-        self, plan: LoopPlan, name: str, *, conninfo: str, schema: str, run: str, check_ms: int | None
+        self,
+        plan: LoopPlan,
+        name: str,
+        *,
+        conninfo: str,
+        schema: str,
+        run: str,
+        check_ms: int | None,
     ) -> None:
         """Connect and prepare. Raises psycopg.Error where that fails."""
-        self._pg: PGconn = pq.PGconn.connect(make_conninfo(conninfo, application_name=f"catenum {run} {name}").encode())
+        self._pg: PGconn = pq.PGconn.connect(
+            make_conninfo(conninfo, application_name=f"catenum {run} {name}").encode()
+        )
         if self._pg.status != pq.ConnStatus.OK:
             raise psycopg.OperationalError(self._pg.get_error_message())
         self._pg.notice_handler = None
         self.id = str(self._pg.backend_pid)
         how = plan.beginning
-        words = ["begin", f"isolation level {how.isolation}" if how.isolation else "", how.access or ""]
+        words = [
+            "begin",
+            f"isolation level {how.isolation}" if how.isolation else "",
+            how.access or "",
+        ]
         settings = [f"set search_path = {schema}", f"set lock_timeout = {how.timeout_ms or 0}"]
         if check_ms is not None:
             settings.append(f"set deadlock_timeout = {check_ms}")
@@ -43,7 +56,9 @@ class Loop:
             result = self._pg.prepare(f"s{number}".encode(), RULES.sql.numbered(sql).encode())
             if result.status == pq.ExecStatus.FATAL_ERROR:
                 raise psycopg.ProgrammingError(errors.from_result(result).message)
-        self._names = [(number + 1, f"s{number}".encode()) for number in range(len(plan.statements))]
+        self._names = [
+            (number + 1, f"s{number}".encode()) for number in range(len(plan.statements))
+        ]
         names = tuple(RULES.sql.value_names(sql) for sql in plan.texts)
         self._carrying = CarryingLoop(plan, names, seed=self._pg.backend_pid)
         self._carries = self._carrying.needed
@@ -75,7 +90,9 @@ class Loop:
         result = self._pg.exec_(found.encode())
         return self._failed(result) if result.status == pq.ExecStatus.FATAL_ERROR else None
 
-    def _execute(self, number: int, bound: Binding) -> tuple[int | None, Result | None, ServerError | None]:
+    def _execute(
+        self, number: int, bound: Binding
+    ) -> tuple[int | None, Result | None, ServerError | None]:
         values = [value.text.encode() if value.text is not None else None for _, value in bound]
         result = self._pg.exec_prepared(self._names[number - 1][1], values)  # type: ignore[arg-type] # None is NULL
         if result.status == pq.ExecStatus.FATAL_ERROR:

@@ -6,8 +6,8 @@ from collections.abc import Collection
 
 from catenum.engines.postgresql.control import PostgresqlControl
 
-#: deadlock_timeout of looping sessions (ms), where the login may set it: a second each time would keep most loops
-#: waiting.
+#: deadlock_timeout of looping sessions (ms), where the login may set it: a second each time would
+#: keep most loops waiting.
 LOOP_CHECK_MS = 20
 
 
@@ -25,16 +25,25 @@ class PostgresqlLoops(PostgresqlControl):
 
     def waiting_now(self) -> int | None:
         """Sessions of this run whose wait event is a lock."""
-        query = "select count(*) from pg_stat_activity where application_name like %s and wait_event_type = 'Lock'"
+        query = (
+            "select count(*) from pg_stat_activity where application_name like %s and"
+            " wait_event_type = 'Lock'"
+        )
         with self._translated(self.info.url):
             row = self.connection.execute(query, [f"catenum {self.run} %"]).fetchone()
         return int(row[0]) if row else None
 
     def waiting_among(self, numbers: Collection[str]) -> set[str]:
         """By their wait event."""
-        query = "select pid::text from pg_stat_activity where pid = any(%s::int[]) and wait_event_type = 'Lock'"
+        query = (
+            "select pid::text from pg_stat_activity where pid = any(%s::int[]) and wait_event_type"
+            " = 'Lock'"
+        )
         with self._translated(self.info.url):
-            return {row[0] for row in self.connection.execute(query, [[int(number) for number in numbers]])}
+            return {
+                row[0]
+                for row in self.connection.execute(query, [[int(number) for number in numbers]])
+            }
 
     def wait_count(self) -> int | None:
         """PostgreSQL does not count lock waits."""

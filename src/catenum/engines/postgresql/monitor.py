@@ -1,8 +1,9 @@
 """Looks at a running PostgreSQL: who waits for whom, by the activity view and ``pg_blocking_pids``.
 
-The cheap check asks about sessions that wait or stand in a transaction. Only where somebody waits it reads the lock
-table, and of it the rows of those who wait: what for, and since when (documentation, 54.12). ``locks`` reads all rows
-of the sessions in a chain. Ages are taken on the server, by its own clock.
+The cheap check asks about sessions that wait or stand in a transaction. Only where somebody waits
+it reads the lock table, and of it the rows of those who wait: what for, and since when
+(documentation, 54.12). ``locks`` reads all rows of the sessions in a chain. Ages are taken on the
+server, by its own clock.
 """
 
 from __future__ import annotations
@@ -91,14 +92,21 @@ class PostgresqlMonitor:
     def __init__(self, conninfo: str, shown_url: str, *, private: bool) -> None:
         self._shown = shown_url
         self._link = Link(lambda: self._rows("select 1"))
-        # Statements come as bytes in the encoding of the session's own database, or of none: SQL_ASCII keeps the server
-        # from converting them, and from failing over one that it cannot convert.
+        # Statements come as bytes in the encoding of the session's own database, or of none:
+        # SQL_ASCII keeps the server from converting them, and from failing over one that it cannot
+        # convert.
         options = (
-            f"-c default_transaction_read_only=on -c statement_timeout={CHECK_MS} -c lock_timeout=500 -c jit=off "
-            # Nobody else's function is called, whatever is named like one of the server's and fits better.
+            f"-c default_transaction_read_only=on -c statement_timeout={CHECK_MS} -c"
+            " lock_timeout=500 -c jit=off "
+            # Nobody else's function is called, whatever is named like one of the server's and fits
+            # better.
             "-c client_encoding=SQL_ASCII -c search_path=pg_catalog -c row_security=off"
         )
-        more: dict[str, str | int] = {"application_name": APPLICATION, "connect_timeout": 5, "options": options}
+        more: dict[str, str | int] = {
+            "application_name": APPLICATION,
+            "connect_timeout": 5,
+            "options": options,
+        }
         where = errors.readable(conninfo, shown_url, **more)
         elsewhere = Elsewhere(where)
         try:
@@ -116,13 +124,17 @@ class PostgresqlMonitor:
 
     def _learn(self, private: bool, elsewhere: Elsewhere) -> None:
         row = self._rows(
-            "select current_setting('server_version'), current_setting('default_transaction_isolation'), current_user, "
-            "pg_has_role('pg_read_all_stats', 'usage') or current_setting('is_superuser') = 'on', "
-            "current_setting('track_activity_query_size'), current_setting('track_activities'), pg_is_in_recovery()"
+            "select current_setting('server_version'),"
+            " current_setting('default_transaction_isolation'), current_user,"
+            " pg_has_role('pg_read_all_stats', 'usage') or current_setting('is_superuser') = 'on',"
+            " current_setting('track_activity_query_size'), current_setting('track_activities'),"
+            " pg_is_in_recovery()"
         )[0]
         major = int(str(row[0]).split(".")[0].split()[0])
         self._activity, self._tells_since = activity(major), major >= 14
-        self._locks = LockTable(self._rows, own="public", tells_since=major >= 14, elsewhere=elsewhere)
+        self._locks = LockTable(
+            self._rows, own="public", tells_since=major >= 14, elsewhere=elsewhere
+        )
         self.info = TargetInfo(
             server="postgresql",
             version=str(row[0]).split()[0],
@@ -130,14 +142,21 @@ class PostgresqlMonitor:
             private=private,
             default_isolation=row[1],
         )
-        self.login, self.sees_all, self._kept_text = str(row[2]), bool(row[3]), plain_bytes(str(row[4]))
-        allow = "" if self.sees_all else requirements.grant(self._rows, self.login, "pg_read_all_stats")
+        self.login, self.sees_all, self._kept_text = (
+            str(row[2]),
+            bool(row[3]),
+            plain_bytes(str(row[4])),
+        )
+        allow = (
+            "" if self.sees_all else requirements.grant(self._rows, self.login, "pg_read_all_stats")
+        )
         self._allow = allow.replace("\n", " ")
         self._tracks, self._stands_by = row[5] == "on", bool(row[6])
 
     @contextlib.contextmanager
     def _translated(self) -> Iterator[None]:
-        """Turn a driver's error into one sentence; cut the line to a server that does not even end its own looks.
+        """Turn a driver's error into one sentence; cut the line to a server that does not even end
+        its own looks.
 
         The server's time limit does not help where the server itself, or the network, stands still.
         """
@@ -180,21 +199,30 @@ class PostgresqlMonitor:
         """Where the login may not see others' sessions, or the server does not say what they do."""
         if not self.sees_all:
             return f"the login {self.login} sees its own sessions only"
-        return None if self._tracks else "track_activities is off: the server does not say what its sessions do"
+        return (
+            None
+            if self._tracks
+            else "track_activities is off: the server does not say what its sessions do"
+        )
 
     def link_ms(self, cost_ms: float) -> float:
         """By the queries of the check before."""
         with self._translated():
             return self._link.spent_ms(cost_ms)
 
-    # -- looking -----------------------------------------------------------------------------------------------------
+    # -- looking -----------------------------------------------------------------------------------
 
     def sample(self, *, locks: bool = False, at_least_ms: float = 0.0) -> Sample:
-        """By the activity view; with ``locks`` also the lock table's rows of the sessions in a chain."""
+        """By the activity view; with ``locks`` also the lock table's rows of the sessions in a
+        chain.
+        """
         clock = Clock()
         self._locks.forget()
         with self._translated():
-            rows = [ActivityRow(*row) for row in self._rows(self._activity.sample, [at_least_ms] * 3 + [PILE])]
+            rows = [
+                ActivityRow(*row)
+                for row in self._rows(self._activity.sample, [at_least_ms] * 3 + [PILE])
+            ]
             everybody = [row for row in rows if row.pid is not None]
             sessions = {row.pid: session_of(row, self._kept_text) for row in everybody}
             waits = self._who_waits(everybody, sessions, at_least_ms)
@@ -202,7 +230,12 @@ class PostgresqlMonitor:
             edges = waits.edges
             entries: list[LockEntry] = []
             if locks and edges:
-                members = {int(name) for edge in edges for name in (edge.waiter, edge.holder) if name.isdigit()}
+                members = {
+                    int(name)
+                    for edge in edges
+                    for name in (edge.waiter, edge.holder)
+                    if name.isdigit()
+                }
                 found = self._locks.locks_of(members)
                 read += sum(map(len, found.values()))
                 entries, edges = _with_locks(self._locks, found, edges)
@@ -222,24 +255,37 @@ class PostgresqlMonitor:
             suspects=waits.suspects,
         )
 
-    def _who_waits(self, rows: Sequence[ActivityRow], sessions: dict[int, SessionInfo], at_least_ms: float) -> _Waits:
-        """Everybody's waits; sessions that hold something together with others are added to ``sessions``."""
+    def _who_waits(
+        self, rows: Sequence[ActivityRow], sessions: dict[int, SessionInfo], at_least_ms: float
+    ) -> _Waits:
+        """Everybody's waits; sessions that hold something together with others are added to
+        ``sessions``.
+        """
         asked = {row.pid: list(dict.fromkeys(row.by)) for row in rows if row.by}
         queued = [row.pid for row in rows if row.event_type == "Lock" and row.event == "tuple"]
         queued = queued if asks(rows, at_least_ms) else []
-        # The process that replays on a standby is no backend, so that the server does not tell who blocks it.
+        # The process that replays on a standby is no backend, so that the server does not tell who
+        # blocks it.
         replays = [row.pid for row in rows if row.kind == "startup" and row.event_type == "Lock"]
         locks = self._locks.waited_for([*asked, *queued, *replays])
         asked |= {pid: listed for pid in replays if (listed := in_the_way(pid, locks))}
-        queued += [pid for pid in asked if (lock := wanted_of(locks.get(pid, ()))) and lock.kind == "tuple"]
-        asked = as_listed({pid: listed for pid, listed in asked.items() if pid not in queued}, locks)
+        queued += [
+            pid for pid in asked if (lock := wanted_of(locks.get(pid, ()))) and lock.kind == "tuple"
+        ]
+        asked = as_listed(
+            {pid: listed for pid, listed in asked.items() if pid not in queued}, locks
+        )
         shared = sharing(self.connection, list(asked), locks)
-        asked |= {pid: list(dict.fromkeys([*asked[pid], *held])) for pid, held in shared.holders.items()}
+        asked |= {
+            pid: list(dict.fromkeys([*asked[pid], *held])) for pid, held in shared.holders.items()
+        }
         blockers = {**asked, **in_queues(queued, locks, asked, self._blockers)}
         prepared = self._prepared() if any(0 in listed for listed in blockers.values()) else []
         for pid in {pid for listed in blockers.values() for pid in listed} - sessions.keys() - {0}:
             sessions |= {row.pid: session_of(row, self._kept_text) for row in self._one(pid)}
-        leader_of = {row.pid: row.leader for row in rows if row.leader is not None and row.leader in sessions}
+        leader_of = {
+            row.pid: row.leader for row in rows if row.leader is not None and row.leader in sessions
+        }
         found: dict[tuple[object, ...], Edge] = {}
         held = []
         for row in rows:
@@ -264,24 +310,40 @@ class PostgresqlMonitor:
                 )
                 if waiter != holder:
                     found.setdefault(edge.identity, edge)
-                # It waits for one transaction, and began anew with each that came to hold the row (lmgr.c,
-                # ``XactLockTableWait``): no other's time is in it.
+                # It waits for one transaction, and began anew with each that came to hold the row
+                # (lmgr.c, ``XactLockTableWait``): no other's time is in it.
                 alone = row.pid not in shared.holders
-                if alone and wanted is not None and wanted.kind == "transactionid" and wanted.since_ms is not None:
+                if (
+                    alone
+                    and wanted is not None
+                    and wanted.kind == "transactionid"
+                    and wanted.since_ms is not None
+                ):
                     held.append(Held(session=name, ms=wanted.since_ms, exact=True))
         for name in {edge.waiter for edge in found.values()}:
-            if sessions[int(name)].state == "working":  # it is just writing to the log that it waits
+            if (
+                sessions[int(name)].state == "working"
+            ):  # it is just writing to the log that it waits
                 sessions[int(name)] = replace(sessions[int(name)], state="waits for a lock")
         replay = self._replay(rows, sessions) if self._stands_by else Replay()
         notes = [note for _, _, note in prepared] + [
-            f"who else holds a row of {table} together with others is not reported: the login may not read it"
+            f"who else holds a row of {table} together with others is not reported: the login may"
+            " not read it"
             for table in shared.unread
         ]
         edges = [*found.values(), *replay.edges]
-        return _Waits(edges, (*notes, *replay.notes), tuple(held), replay.suspects, sum(map(len, locks.values())))
+        return _Waits(
+            edges,
+            (*notes, *replay.notes),
+            tuple(held),
+            replay.suspects,
+            sum(map(len, locks.values())),
+        )
 
     def _since(self, wanted: LockRow | None, session: SessionInfo) -> float:
-        """How long a session has waited (ms), by the lock table, or before PostgreSQL 14 by its statement."""
+        """How long a session has waited (ms), by the lock table, or before PostgreSQL 14 by its
+        statement.
+        """
         if wanted is not None and wanted.since_ms is not None:
             return wanted.since_ms
         return 0.0 if self._tells_since else session.statement_ms or 0.0
@@ -298,24 +360,28 @@ class PostgresqlMonitor:
     def _notes(self) -> Iterator[str]:
         if not self.sees_all:
             yield (
-                f'the login {self.login} sees its own sessions only: others are "not reported", their waits may be '
-                f"missing; an administrator may allow it: {self._allow}"
+                f'the login {self.login} sees its own sessions only: others are "not reported",'
+                f" their waits may be missing; an administrator may allow it: {self._allow}"
             )
         if not self._tracks:
             yield "track_activities is off: the server does not say what its sessions do"
 
     def _prepared(self) -> list[tuple[str, str, str]]:
-        """Prepared transactions: the number, the identifier, and who, since when, how it is undone."""
+        """Prepared transactions: the number, the identifier, and who, since when, how it is
+        undone.
+        """
         query: LiteralString = (
-            "select transaction::text, gid, owner, database, quote_literal(gid), "
-            "extract(epoch from clock_timestamp() - prepared)::float8 * 1000 from pg_prepared_xacts order by prepared"
+            "select transaction::text, gid, owner, database, quote_literal(gid), extract(epoch from"
+            " clock_timestamp() - prepared)::float8 * 1000 from pg_prepared_xacts order by prepared"
         )
         return [
             (
                 number,
                 gid,
-                f"prepared transaction {gid}: of {owner}, in {database}, prepared for {duration(age)}; "
-                f"to undo it: rollback prepared {quoted};",
+                (
+                    f"prepared transaction {gid}: of {owner}, in {database}, prepared for"
+                    f" {duration(age)}; to undo it: rollback prepared {quoted};"
+                ),
             )
             for number, gid, owner, database, quoted, age in self._rows(query)
         ]
@@ -344,7 +410,7 @@ class PostgresqlMonitor:
         """It always does, as an error of the victim's session."""
         return True
 
-    # -- ending ------------------------------------------------------------------------------------------------------
+    # -- ending ------------------------------------------------------------------------------------
 
     def cancel(self, session: SessionInfo) -> bool:
         """``pg_cancel_backend``."""
@@ -355,8 +421,9 @@ class PostgresqlMonitor:
         return self._signal("pg_terminate_backend", session)
 
     def _signal(self, how: LiteralString, session: SessionInfo) -> bool:
-        """The check and the order in one statement, so that nothing comes between: the session must have begun when it
-        was shown to have, be at the statement that was shown, and in its transaction, or in none where none was.
+        """The check and the order in one statement, so that nothing comes between: the session must
+        have begun when it was shown to have, be at the statement that was shown, and in its
+        transaction, or in none where none was.
         """
         query: LiteralString = (
             f"select {how}(pid) from pg_stat_activity "
@@ -366,10 +433,12 @@ class PostgresqlMonitor:
             "is not distinct from %s"
         )
         with self._translated():
-            rows = self._rows(query, [int(session.id), session.transaction, session.statement_id, session.started])
+            rows = self._rows(
+                query, [int(session.id), session.transaction, session.statement_id, session.started]
+            )
         return bool(rows and rows[0][0])
 
-    # -- what is on --------------------------------------------------------------------------------------------------
+    # -- what is on --------------------------------------------------------------------------------
 
     def checks(self) -> list[Check]:
         """Settings and rights."""
@@ -379,8 +448,8 @@ class PostgresqlMonitor:
     def rates(self) -> list[StatementRate] | None:
         """From pg_stat_statements, the most executed first."""
         query: LiteralString = (
-            "select query, sum(calls)::bigint, sum(total_exec_time)::float8 from {schema}.pg_stat_statements "
-            "group by 1 order by 2 desc limit 500"
+            "select query, sum(calls)::bigint, sum(total_exec_time)::float8 from"
+            " {schema}.pg_stat_statements group by 1 order by 2 desc limit 500"
         )
         try:
             with self._translated(), self.connection.transaction():
@@ -390,7 +459,10 @@ class PostgresqlMonitor:
                 rows = self._rows(sql.SQL(query).format(schema=sql.Identifier(place[0][0])))
         except CheckFailed:
             return None
-        return [StatementRate(text=row[0] or "", calls=int(row[1]), total_ms=float(row[2])) for row in rows]
+        return [
+            StatementRate(text=row[0] or "", calls=int(row[1]), total_ms=float(row[2]))
+            for row in rows
+        ]
 
     def close(self) -> None:
         """Disconnect."""
@@ -398,7 +470,9 @@ class PostgresqlMonitor:
             self.connection.close()
 
 
-def _with_locks(table: LockTable, locks: LockRows, edges: Sequence[Edge]) -> tuple[list[LockEntry], list[Edge]]:
+def _with_locks(
+    table: LockTable, locks: LockRows, edges: Sequence[Edge]
+) -> tuple[list[LockEntry], list[Edge]]:
     """The locks as entries, and the edges with what the lock table says of them."""
     entries, wanted = [], {}
     for pid, mine in locks.items():
@@ -406,13 +480,23 @@ def _with_locks(table: LockTable, locks: LockRows, edges: Sequence[Edge]) -> tup
             if lock.kind == "virtualxid":
                 continue
             resource = table.resource(lock)
-            entries.append(LockEntry(transaction=str(pid), resource=resource, mode=lock.mode, granted=lock.granted))
+            entries.append(
+                LockEntry(
+                    transaction=str(pid), resource=resource, mode=lock.mode, granted=lock.granted
+                )
+            )
             if not lock.granted:
                 wanted[str(pid)] = (resource, lock.mode)
     reported = []
     for edge in edges:
         resource, mode = wanted.get(edge.waiter, (edge.resource, edge.wanted))
         if resource.kind in ("row", "transaction"):
-            resource, mode = edge.resource, edge.wanted  # the statement says more than a transaction's number
+            resource, mode = (
+                edge.resource,
+                edge.wanted,
+            )  # the statement says more than a transaction's number
         reported.append(replace(edge, resource=resource, wanted=mode))
-    return sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key)), reported
+    return (
+        sorted(entries, key=lambda e: (e.transaction, not e.granted, e.resource.sort_key)),
+        reported,
+    )

@@ -1,7 +1,9 @@
-"""Names of tables in other databases of the same server: a table's number means something in its own database only.
+"""Names of tables in other databases of the same server: a table's number means something in its
+own database only.
 
-The lock table lists locks of all databases. A table of another one is read there, on a connection that is closed again,
-once for each table; where the login may not connect, the table is unknown, and is never guessed from a statement.
+The lock table lists locks of all databases. A table of another one is read there, on a connection
+that is closed again, once for each table; where the login may not connect, the table is unknown,
+and is never guessed from a statement.
 """
 
 from __future__ import annotations

@@ -1,8 +1,9 @@
 """A standby: what its replay waits for, and who may be in its way.
 
-The startup process replays; where a session still needs rows that are to be removed, it waits for that session without
-a lock (standby.c, ``ResolveRecoveryConflictWithSnapshot``), so that the server does not name it. Whoever has a snapshot
-is suspected, the oldest first; where one session alone has one, it is that.
+The startup process replays; where a session still needs rows that are to be removed, it waits for
+that session without a lock (standby.c, ``ResolveRecoveryConflictWithSnapshot``), so that the server
+does not name it. Whoever has a snapshot is suspected, the oldest first; where one session alone has
+one, it is that.
 """
 
 from __future__ import annotations
@@ -24,7 +25,8 @@ select pg_last_wal_replay_lsn()::text,
 """
 _SNAPSHOTS: LiteralString = """
 select pid, age(backend_xmin) from pg_stat_activity
-where backend_xmin is not null and pid <> pg_backend_pid() and backend_type = 'client backend' order by 2 desc, pid
+where backend_xmin is not null and pid <> pg_backend_pid() and backend_type = 'client backend'
+  order by 2 desc, pid
 """
 #: Suspects that are named.
 MOST_SUSPECTS = 5
@@ -32,7 +34,9 @@ MOST_SUSPECTS = 5
 
 @dataclass(frozen=True)
 class Replay:
-    """Waits of the replay, who is suspected, and how far it is. ``sessions``: those that are named."""
+    """Waits of the replay, who is suspected, and how far it is. ``sessions``: those that are
+    named.
+    """
 
     edges: tuple[Edge, ...] = ()
     suspects: tuple[Suspect, ...] = ()
@@ -41,7 +45,9 @@ class Replay:
     @property
     def sessions(self) -> set[str]:
         """Everybody named in it."""
-        named = {edge.holder for edge in self.edges} | {suspect.session for suspect in self.suspects}
+        named = {edge.holder for edge in self.edges} | {
+            suspect.session for suspect in self.suspects
+        }
         return {name for name in named if name.isdigit()}
 
 
@@ -67,5 +73,7 @@ def replay_of(query: Callable[..., list[tuple[Any, ...]]], rows: Sequence[Activi
     if len(holders) == 1:
         return Replay((edge,), (), (note,))
     why = "it has a snapshot, and the replay waits for one that is too old"
-    suspects = tuple(Suspect(waiter=waiter, session=pid, why=why) for pid in holders[:MOST_SUSPECTS])
+    suspects = tuple(
+        Suspect(waiter=waiter, session=pid, why=why) for pid in holders[:MOST_SUSPECTS]
+    )
     return Replay((edge,), suspects, (note,))

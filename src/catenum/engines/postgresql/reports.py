@@ -1,4 +1,6 @@
-"""Reports: what a deadlock's error and the server's own report say, and by which rule the victim was chosen."""
+"""Reports: what a deadlock's error and the server's own report say, and by which rule the victim
+was chosen.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,8 @@ from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession
 
 #: Deadlocks counted, and whether other clients than this run's are connected to the database.
 _DEADLOCKS = """
-select d.deadlocks, exists (select from pg_stat_activity a where a.datname = d.datname and a.backend_type =
+select d.deadlocks, exists (select from pg_stat_activity a where a.datname = d.datname
+  and a.backend_type =
   'client backend' and a.pid <> pg_backend_pid() and not starts_with(a.application_name, %s))
 from pg_stat_database d where d.datname = current_database()
 """
@@ -31,12 +34,16 @@ class PostgresqlReports(PostgresqlControl):
     """See ``engines.ports.reports.Reports`` for what each method promises."""
 
     def edges_of(
-        self, error: ServerError, victim: Session | None = None, names: Mapping[int, str] | None = None
+        self,
+        error: ServerError,
+        victim: Session | None = None,
+        names: Mapping[int, str] | None = None,
     ) -> tuple[Edge, ...]:
         """The waits that a deadlock error's own detail reports.
 
-        The victim, whose process found the cycle, comes first (``DeadLockReport`` in deadlock.c). The row that it
-        waited for is told by its context; of the others the server tells the transaction that they wait for, no more.
+        The victim, whose process found the cycle, comes first (``DeadLockReport`` in deadlock.c).
+        The row that it waited for is told by its context; of the others the server tells the
+        transaction that they wait for, no more.
         """
         pattern = r"Process (\d+) waits for (\w+) on ([^;]+); blocked by process (\d+)"
         found = re.findall(pattern, error.detail or "")
@@ -48,7 +55,9 @@ class PostgresqlReports(PostgresqlControl):
                 resource=self._waited_for(what, self._context_row(error) if number == 0 else None),
                 wanted=self._row_mode_of(int(waiter)) or Mode("table", mode),
                 held=None,
-                queued=what.startswith("tuple "),  # the lock on a row's place is the first in its queue's
+                queued=what.startswith(
+                    "tuple "
+                ),  # the lock on a row's place is the first in its queue's
             )
             for number, (waiter, mode, what, holder) in enumerate(found)
         )
@@ -72,7 +81,9 @@ class PostgresqlReports(PostgresqlControl):
     def _row_mode_of(self, pid: int) -> Mode | None:
         """The row lock that the session's statement is after, derived from its text."""
         session = self._sessions.get(pid)
-        for access in RULES.sql.footprint(session.sql, dict(session.values)).accesses if session else ():
+        for access in (
+            RULES.sql.footprint(session.sql, dict(session.values)).accesses if session else ()
+        ):
             mode = RULES.locks.row_mode(
                 access, self.reader.rows.tables.get(access.table, TableKeys(primary=())).columns
             )
@@ -89,7 +100,9 @@ class PostgresqlReports(PostgresqlControl):
         return None
 
     def deadlock_count(self, sessions: Mapping[str, Session]) -> int | None:
-        """By the statistics of the database; a session hands its counts in when asked to (15 and later)."""
+        """By the statistics of the database; a session hands its counts in when asked to (15 and
+        later).
+        """
         if self.connection.info.server_version < 150000:
             return None
         with self._translated(self.info.url):
@@ -114,13 +127,21 @@ class PostgresqlReports(PostgresqlControl):
         return float(self._verdict_ms)
 
     def victim_rule(
-        self, patience: Patience | None, closed: bool | None, wanted: Mode = NO_MODE, *, reported: bool = True
+        self,
+        patience: Patience | None,
+        closed: bool | None,
+        wanted: Mode = NO_MODE,
+        *,
+        reported: bool = True,
     ) -> str:
         """Why the victim fell (documentation, 20.12).
 
         Each session checks once, deadlock_timeout after its wait began.
         """
-        base = "PostgreSQL rolls back the transaction whose own deadlock check is the first to find the closed cycle"
+        base = (
+            "PostgreSQL rolls back the transaction whose own deadlock check is the first to find"
+            " the closed cycle"
+        )
         if not self.capabilities.steers_victim:
             return (
                 f"{base}, {self._deadlock_timeout} after its wait began: a matter of timing here, "
@@ -135,5 +156,8 @@ class PostgresqlReports(PostgresqlControl):
                 f"{CHECK_AFTER_MS[Patience.CHOSEN]} ms, the others after {later} ms"
             )
         if closed and patience is Patience.FIRST:
-            return f"{base}; the one that closed it checks first here (after {soon} ms, the others after {later} ms)"
+            return (
+                f"{base}; the one that closed it checks first here (after {soon} ms, the others"
+                f" after {later} ms)"
+            )
         return f"{base}; it was the first to check, {later} ms after its wait began"

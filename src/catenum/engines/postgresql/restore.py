@@ -1,9 +1,9 @@
 """Brings the scratch space's data back between schedules, fast, and reports the result.
 
-A copy of every table is kept in a schema beside the scratch space. Only tables that changed are refilled, and they
-must then be as after loading in all that a statement's plan and locks depend on: the rows in their order, the size of
-tables and indexes, what the planner knows of them. Where a refill does not give that, and where anything but rows
-changed, the data is loaded again.
+A copy of every table is kept in a schema beside the scratch space. Only tables that changed are
+refilled, and they must then be as after loading in all that a statement's plan and locks depend on:
+the rows in their order, the size of tables and indexes, what the planner knows of them. Where a
+refill does not give that, and where anything but rows changed, the data is loaded again.
 """
 
 from __future__ import annotations
@@ -24,11 +24,18 @@ from catenum.engines.postgresql.shape import known_query, shape_query, sizes_que
 _TABLES = """
 select c.relname, array_agg(a.attname::text order by a.attnum) filter (where a.attgenerated = ''),
        c.reltuples >= 0 or c.relallvisible > 0
-from pg_class c left join pg_attribute a on a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped
+from pg_class c left join pg_attribute a on a.attrelid = c.oid and a.attnum > 0
+  and not a.attisdropped
 where c.relnamespace = %s::regnamespace and c.relkind = 'r' group by c.oid order by c.relname
 """
-_VIEWS = "select relname from pg_class where relnamespace = %s::regnamespace and relkind = 'm' order by relname"
-_SEQUENCES = "select relname from pg_class where relnamespace = %s::regnamespace and relkind = 'S' order by relname"
+_VIEWS = (
+    "select relname from pg_class where relnamespace = %s::regnamespace and relkind = 'm' order by"
+    " relname"
+)
+_SEQUENCES = (
+    "select relname from pg_class where relnamespace = %s::regnamespace and relkind = 'S' order by"
+    " relname"
+)
 _PRIMARY = """
 select c.relname, array_agg(a.attname::text) from pg_index i join pg_class c on c.oid = i.indrelid
 join pg_attribute a on a.attrelid = c.oid and a.attnum = any (i.indkey::int2[])
@@ -37,16 +44,19 @@ where c.relnamespace = %s::regnamespace and i.indisprimary group by c.oid
 _BREAK = "\x1e"
 
 
-#: Tables of no more rows than this are fetched whole and compared here, which is quicker than having them digested.
+#: Tables of no more rows than this are fetched whole and compared here, which is quicker than
+#: having them digested.
 FEW_ROWS = 200
 
 
 @dataclass(frozen=True, slots=True)
 class _State:
-    """Per table the fingerprint of its rows, of what is compared of them, and of their order; of materialised views; of
-    the sequences, the sizes of tables and indexes, of all definitions, and of what the planner knows of the tables.
+    """Per table the fingerprint of its rows, of what is compared of them, and of their order; of
+    materialised views; of the sequences, the sizes of tables and indexes, of all definitions, and
+    of what the planner knows of the tables.
 
-    The last is no part of the data, and a rollback does not take it back (CREATE INDEX sets ``reltuples`` in place).
+    The last is no part of the data, and a rollback does not take it back (CREATE INDEX sets
+    ``reltuples`` in place).
     """
 
     rows: tuple[str, ...]
@@ -67,7 +77,8 @@ def _digest(rows: Sequence[str]) -> str:
     return sha1("\n".join(rows).encode(), usedforsecurity=False).hexdigest()
 
 
-#: Prepared on the control connection; a name may have 63 bytes, so tables are distinguished by number.
+#: Prepared on the control connection; a name may have 63 bytes, so tables are distinguished by
+#: number.
 _STATE = b'execute "kept state"'
 
 
@@ -109,11 +120,13 @@ class DataRestorer:
         shape: bool,
         afresh: bool = False,
     ) -> None:
-        """Copy what stands in the scratch space now. ``ignored``: per table the columns no fingerprint shall cover;
-        ``of_new``: those that it covers only in rows that stand there now, by their primary key.
+        """Copy what stands in the scratch space now. ``ignored``: per table the columns no
+        fingerprint shall cover; ``of_new``: those that it covers only in rows that stand there now,
+        by their primary key.
 
-        ``shape``: look at definitions too, since statements may change them. Raises NeedsReload where the tables,
-        emptied and filled again, are not as after loading; that is not tried a second time, but ``afresh``.
+        ``shape``: look at definitions too, since statements may change them. Raises NeedsReload
+        where the tables, emptied and filled again, are not as after loading; that is not tried a
+        second time, but ``afresh``.
         """
         self.drop()
         self._by_loading = self._by_loading and not afresh
@@ -128,9 +141,16 @@ class DataRestorer:
         self._keep_from_sweeping()
         self._create(self.kept)
         for table in self._columns:
-            self._run(sql.SQL("create table {} as select * from only {}").format(self._copy(table), self._own(table)))
+            self._run(
+                sql.SQL("create table {} as select * from only {}").format(
+                    self._copy(table), self._own(table)
+                )
+            )
         count = sql.SQL("select count(*) from (select from {} limit {}) few")
-        counts = {t: self._run(count.format(self._copy(t), FEW_ROWS + 1)).get_value(0, 0) for t in self._columns}
+        counts = {
+            t: self._run(count.format(self._copy(t), FEW_ROWS + 1)).get_value(0, 0)
+            for t in self._columns
+        }
         self._small = {table for table, number in counts.items() if int(number or 0) <= FEW_ROWS}
         self._prepared = self._statements()
         self._prepare()
@@ -144,26 +164,36 @@ class DataRestorer:
             self._try_refill(self._start)
 
     def _try_refill(self, first: _State) -> None:
-        """From now on the tables are always filled in the same way, if that gives what was loaded."""
+        """From now on the tables are always filled in the same way, if that gives what was
+        loaded.
+        """
         known = self._known()
         self._refill(list(self._columns), truncate=True)
         if self._last is None or self._last.rows != first.rows:
-            raise NotRestored("a copy of the data, put back, is not what it was", self._differing(first))
+            raise NotRestored(
+                "a copy of the data, put back, is not what it was", self._differing(first)
+            )
         if self._last != first or self._known() != known:
             self._by_loading, self._start, self._last = True, None, None
             raise NeedsReload
 
     def _keep_from_sweeping(self) -> None:
-        """A sweep of the server's own, set off by the many refills, would have it plan otherwise from then on."""
+        """A sweep of the server's own, set off by the many refills, would have it plan otherwise
+        from then on.
+        """
         if self._run(sql.SQL("show autovacuum")).get_value(0, 0) == b"on":
             for table in self._columns:
-                self._run(sql.SQL("alter table {} set (autovacuum_enabled = off)").format(self._own(table)))
+                self._run(
+                    sql.SQL("alter table {} set (autovacuum_enabled = off)").format(
+                        self._own(table)
+                    )
+                )
 
     def drop(self) -> None:
         """Drop the copies."""
         self._run(sql.SQL("drop schema if exists {} cascade").format(sql.Identifier(self.kept)))
 
-    # -- what stands there -------------------------------------------------------------------------------------------
+    # -- what stands there -------------------------------------------------------------------------
 
     def state(self) -> _State:
         """The fingerprints of what stands there now."""
@@ -195,7 +225,10 @@ class DataRestorer:
         compared = dict(zip(left_out, cells[len(cells) - 2 - len(left_out) : -2], strict=True))
         self._last = _State(
             rows=tuple(rows),
-            shown=tuple(compared.get(table, digest) for table, digest in zip(self._columns, rows, strict=True)),
+            shown=tuple(
+                compared.get(table, digest)
+                for table, digest in zip(self._columns, rows, strict=True)
+            ),
             order=tuple(order),
             views=tuple(cells[place:after]),
             sequences=tuple(cells[after : after + len(self._sequences)]),
@@ -212,7 +245,15 @@ class DataRestorer:
         result = self._run(sql.SQL("select ") + sql.SQL(", ").join([*parts, self._shape()]))
         cells = [(result.get_value(0, i) or b"").decode() for i in range(result.nfields)]
         rows = tuple(f"{table}:{digest}" for table, digest in zip(tables, cells, strict=False))
-        self._last = _State(rows=rows, shown=rows, order=(), views=(), sequences=(), sizes="", shape=cells[-1][:_MD5])
+        self._last = _State(
+            rows=rows,
+            shown=rows,
+            order=(),
+            views=(),
+            sequences=(),
+            sizes="",
+            shape=cells[-1][:_MD5],
+        )
         return self._last
 
     def fingerprint(self) -> str:
@@ -222,7 +263,9 @@ class DataRestorer:
 
     def _known(self) -> bytes | None:
         """What the planner knows of the tables."""
-        known: bytes | None = self._run(sql.SQL("select ") + known_query(self.schema)).get_value(0, 0)
+        known: bytes | None = self._run(sql.SQL("select ") + known_query(self.schema)).get_value(
+            0, 0
+        )
         return known
 
     def _shape(self) -> sql.Composed:
@@ -238,11 +281,15 @@ class DataRestorer:
     def _if_loaded(self, table: str, column: str) -> sql.Composed:
         """A column's value in a row that was kept."""
         same = [
-            sql.SQL("kept_row.{0} = {1}").format(sql.Identifier(key), sql.Identifier(self.schema, table, key))
+            sql.SQL("kept_row.{0} = {1}").format(
+                sql.Identifier(key), sql.Identifier(self.schema, table, key)
+            )
             for key in self._primary.get(table, ())
         ]
         text = "case when exists (select from {} kept_row where {}) then {} end"
-        return sql.SQL(text).format(self._copy(table), sql.SQL(" and ").join(same), sql.Identifier(column))
+        return sql.SQL(text).format(
+            self._copy(table), sql.SQL(" and ").join(same), sql.Identifier(column)
+        )
 
     def _leaves_out(self, table: str) -> bool:
         return bool(self._ignored.get(table) or self._of_new.get(table))
@@ -265,7 +312,8 @@ class DataRestorer:
             parts += [self._digested(table, columns), self._digested(table, columns, by="ctid")]
         # By the output function: a cast of a row's type to text may be the scenario's own.
         digest = (
-            "(select md5(coalesce(string_agg(pg_catalog.concat(x), ',' order by pg_catalog.concat(x)), '')) from {} x)"
+            "(select md5(coalesce(string_agg(pg_catalog.concat(x), ',' order by"
+            " pg_catalog.concat(x)), '')) from {} x)"
         )
         views = [sql.SQL(digest).format(self._own(name)) for name in self._views]
         sequences = [
@@ -273,11 +321,15 @@ class DataRestorer:
             for name in self._sequences
         ]
         shape = self._shape() if self._watch_shape else sql.SQL("''")
-        left_out = [self._digested(t, c, shown=True) for t, c in self._columns.items() if self._leaves_out(t)]
+        left_out = [
+            self._digested(t, c, shown=True)
+            for t, c in self._columns.items()
+            if self._leaves_out(t)
+        ]
         every = [*parts, *views, *sequences, *left_out, sizes_query(self.schema), shape]
         return sql.SQL("select ") + sql.SQL(", ").join(every)
 
-    # -- bringing it back --------------------------------------------------------------------------------------------
+    # -- bringing it back --------------------------------------------------------------------------
 
     def _statements(self) -> dict[str, sql.Composed]:
         """What is asked of the server after each schedule, by name."""
@@ -292,21 +344,33 @@ class DataRestorer:
 
     def _prepare(self) -> None:
         """Have the server plan them once: planning costs more than doing."""
-        rows = self._run(sql.SQL("select name from pg_prepared_statements where starts_with(name, 'kept ')"))
+        rows = self._run(
+            sql.SQL("select name from pg_prepared_statements where starts_with(name, 'kept ')")
+        )
         names = [(rows.get_value(row, 0) or b"").decode() for row in range(rows.ntuples)]
         parts = [sql.SQL("deallocate {}").format(sql.Identifier(name)) for name in names]
-        parts += [sql.SQL("prepare {} as {}").format(sql.Identifier(k), q) for k, q in self._prepared.items()]
+        parts += [
+            sql.SQL("prepare {} as {}").format(sql.Identifier(k), q)
+            for k, q in self._prepared.items()
+        ]
         self._run(sql.SQL("; ").join(parts))
 
     def restore(self) -> None:
-        """Bring the data back to what was kept, and see that it is. Raises NeedsReload or NotRestored."""
+        """Bring the data back to what was kept, and see that it is. Raises NeedsReload or
+        NotRestored.
+        """
         start, state = self._start, self._last or self.state()
-        if start is None or (state.shape, state.known, state.views) != (start.shape, start.known, start.views):
+        if start is None or (state.shape, state.known, state.views) != (
+            start.shape,
+            start.known,
+            start.views,
+        ):
             raise NeedsReload
         changed = [
             table
             for number, table in enumerate(self._columns)
-            if (state.rows[number], state.order[number]) != (start.rows[number], start.order[number])
+            if (state.rows[number], state.order[number])
+            != (start.rows[number], start.order[number])
         ]
         grown = state.sizes != start.sizes
         if not changed and not grown and state.sequences == start.sequences:
@@ -336,13 +400,20 @@ class DataRestorer:
         if self._skips:
             parts.append(sql.SQL("set local session_replication_role = replica"))
         if truncate and self._columns:
-            # checks are off for this transaction only; the whole set is emptied at once, so references do not hinder
+            # checks are off for this transaction only; the whole set is emptied at once, so
+            # references do not hinder
             everything = sql.SQL(", ").join(map(self._own, self._columns))
             tables = list(self._columns)
             parts.append(sql.SQL("truncate {}").format(everything))
         for number in (list(self._columns).index(table) for table in tables):
-            steps = [f"kept {step} {number}" for step in (["fill"] if truncate else ["empty", "fill"])]
-            parts += [sql.SQL("execute {}").format(sql.Identifier(k)) for k in steps if k in self._prepared]
+            steps = [
+                f"kept {step} {number}" for step in (["fill"] if truncate else ["empty", "fill"])
+            ]
+            parts += [
+                sql.SQL("execute {}").format(sql.Identifier(k))
+                for k in steps
+                if k in self._prepared
+            ]
         if truncate:
             parts += [sql.SQL("analyze {}").format(self._own(table)) for table in self._known_of]
         parts += self._positions_sql()
@@ -351,26 +422,35 @@ class DataRestorer:
     def _sequence_positions(self) -> list[tuple[str, int, bool]]:
         found = []
         for name in self._sequences:
-            result = self._run(sql.SQL("select last_value, is_called from {}").format(self._own(name)))
+            result = self._run(
+                sql.SQL("select last_value, is_called from {}").format(self._own(name))
+            )
             found.append((name, int(result.get_value(0, 0) or 0), result.get_value(0, 1) == b"t"))
         return found
 
     def _positions_sql(self) -> list[sql.Composed]:
         return [
-            sql.SQL("select setval({}, {}, {})").format(f'"{self.schema}"."{name}"', sql.Literal(value), called)
+            sql.SQL("select setval({}, {}, {})").format(
+                f'"{self.schema}"."{name}"', sql.Literal(value), called
+            )
             for name, value, called in self._positions
         ]
 
     def _may_skip_checks(self) -> bool:
-        """Whether rows may be put back without triggers and rules looking on: by this login, and by what they are."""
+        """Whether rows may be put back without triggers and rules looking on: by this login, and by
+        what they are.
+        """
         always = sql.SQL(
-            "select count(*) from pg_class c where c.relnamespace = {}::regnamespace and "
-            "(exists (select from pg_trigger t where t.tgrelid = c.oid and t.tgenabled in ('A', 'R')) "
-            "or exists (select from pg_rewrite r where r.ev_class = c.oid and r.ev_enabled in ('A', 'R')))"
+            "select count(*) from pg_class c where c.relnamespace = {}::regnamespace and (exists"
+            " (select from pg_trigger t where t.tgrelid = c.oid and t.tgenabled in ('A', 'R')) or"
+            " exists (select from pg_rewrite r where r.ev_class = c.oid and r.ev_enabled in ('A',"
+            " 'R')))"
         )
         if self._run(always.format(sql.Literal(self.schema))).get_value(0, 0) != b"0":
             return False
-        result = self.connection.pgconn.exec_(b"begin; set local session_replication_role = replica; commit")
+        result = self.connection.pgconn.exec_(
+            b"begin; set local session_replication_role = replica; commit"
+        )
         if result.status == pq.ExecStatus.FATAL_ERROR:
             self.connection.pgconn.exec_(b"rollback")
             return False
@@ -379,8 +459,9 @@ class DataRestorer:
     def _stands_alone(self) -> bool:
         """Whether no trigger, reference or rule looks on, so that there is nothing to skip."""
         query = sql.SQL(
-            "select count(*) from pg_class c where c.relnamespace = {}::regnamespace and c.relkind in ('r', 'p') "
-            "and (c.relhasrules or exists (select from pg_trigger t where t.tgrelid = c.oid))"
+            "select count(*) from pg_class c where c.relnamespace = {}::regnamespace and c.relkind"
+            " in ('r', 'p') and (c.relhasrules or exists (select from pg_trigger t where t.tgrelid"
+            " = c.oid))"
         )
         return bool(self._run(query.format(sql.Literal(self.schema))).get_value(0, 0) == b"0")
 
@@ -389,7 +470,7 @@ class DataRestorer:
         pairs = zip(self._columns, found.rows, wanted.rows, strict=True)
         return [table for table, is_now, was in pairs if is_now != was]
 
-    # -- small things ------------------------------------------------------------------------------------------------
+    # -- small things ------------------------------------------------------------------------------
 
     def _own(self, name: str) -> sql.Identifier:
         return sql.Identifier(self.schema, name)
@@ -409,10 +490,14 @@ class DataRestorer:
         if result.status == pq.ExecStatus.FATAL_ERROR:
             error = errors.from_result(result)
             self.connection.pgconn.exec_(b"rollback")
-            if error.code == "26000" and again:  # the driver releases all that is prepared at a DROP
+            if (
+                error.code == "26000" and again
+            ):  # the driver releases all that is prepared at a DROP
                 self._prepare()
                 return self._execute(query, again=False)
             if tries and errors.vanished(error.message):  # another run's, dropped meanwhile
                 return self._execute(query, again=again, tries=tries - 1)
-            raise (psycopg.OperationalError if error.kind == "lost" else psycopg.DatabaseError)(error.message)
+            raise (psycopg.OperationalError if error.kind == "lost" else psycopg.DatabaseError)(
+                error.message
+            )
         return result

@@ -1,8 +1,10 @@
-"""Which row was waited for, by what a server still has of it: read only, within the limits of the connection.
+"""Which row was waited for, by what a server still has of it: read only, within the limits of the
+connection.
 
-A row's address holds until the row is updated. Then its old version stands there, unseen, until it is cleaned up, and
-names the place of the next one (PostgreSQL documentation, 73.6 "Database Page Layout"; F.25 "pageinspect").
-Transactions are numbered in the order in which they first wrote, modulo 2^32 (25.1.5).
+A row's address holds until the row is updated. Then its old version stands there, unseen, until it
+is cleaned up, and names the place of the next one (PostgreSQL documentation, 73.6 "Database Page
+Layout"; F.25 "pageinspect"). Transactions are numbered in the order in which they first wrote,
+modulo 2^32 (25.1.5).
 """
 
 from __future__ import annotations
@@ -19,26 +21,35 @@ from catenum.engines.postgresql import wal
 
 _CIRCLE = 1 << 32
 _KEY = """
-select a.attname from pg_index i join pg_attribute a on a.attrelid = i.indrelid and a.attnum = any(i.indkey)
-where i.indrelid = %s::regclass and i.indisprimary order by array_position(i.indkey::int2[], a.attnum)
+select a.attname from pg_index i join pg_attribute a on a.attrelid = i.indrelid
+  and a.attnum = any(i.indkey)
+where i.indrelid = %s::regclass and i.indisprimary order by array_position(i.indkey::int2[],
+  a.attnum)
 """
 _INSPECTS = """
-select n.nspname from pg_extension e join pg_namespace n on n.oid = e.extnamespace where e.extname = 'pageinspect'
+select n.nspname from pg_extension e join pg_namespace n on n.oid = e.extnamespace
+  where e.extname = 'pageinspect'
 """
 #: Rows of one transaction that are listed.
 MOST_ROWS = 5
 
 
 def traced(
-    connection: psycopg.Connection, schema: str, table: str, address: str | None, numbers: Sequence[int]
+    connection: psycopg.Connection,
+    schema: str,
+    table: str,
+    address: str | None,
+    numbers: Sequence[int],
 ) -> Trace:
-    """Look for the row of ``table`` that stood at ``address`` when these transactions met, and for those that the first
-    of them wrote.
+    """Look for the row of ``table`` that stood at ``address`` when these transactions met, and for
+    those that the first of them wrote.
     """
     found = Trace()
     name = sql.Identifier(schema, table)
     try:
-        key = [str(row[0]) for row in connection.execute(_KEY, [name.as_string(connection)]).fetchall()]
+        key = [
+            str(row[0]) for row in connection.execute(_KEY, [name.as_string(connection)]).fetchall()
+        ]
         if not key:
             found.tried.append(f"{table} has no primary key by which a row could be named")
             return found
@@ -51,8 +62,16 @@ def traced(
     return found
 
 
-def _written(connection: psycopg.Connection, table: str, name: sql.Identifier, key: Sequence[str], number: int) -> str:
-    """The rows that a transaction wrote and that still stand: what is waited for may be one of them, or another."""
+def _written(
+    connection: psycopg.Connection,
+    table: str,
+    name: sql.Identifier,
+    key: Sequence[str],
+    number: int,
+) -> str:
+    """The rows that a transaction wrote and that still stand: what is waited for may be one of
+    them, or another.
+    """
     query = sql.SQL("select {} from {} where xmin::text = %s limit %s").format(_columns(key), name)
     rows = connection.execute(query, [str(number % _CIRCLE), MOST_ROWS]).fetchall()
     if not rows:
@@ -62,11 +81,20 @@ def _written(connection: psycopg.Connection, table: str, name: sql.Identifier, k
 
 
 def _at(
-    connection: psycopg.Connection, table: str, name: sql.Identifier, key: Sequence[str], address: str,
-    numbers: Sequence[int], found: Trace,
-) -> Iterator[str]:  # fmt: skip
-    """The row at an address, if it is the same version still; else, by the page, the version that replaced it."""
-    query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(_columns(key), name)
+    connection: psycopg.Connection,
+    table: str,
+    name: sql.Identifier,
+    key: Sequence[str],
+    address: str,
+    numbers: Sequence[int],
+    found: Trace,
+) -> Iterator[str]:
+    """The row at an address, if it is the same version still; else, by the page, the version that
+    replaced it.
+    """
+    query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(
+        _columns(key), name
+    )
     rows = connection.execute(query, [address]).fetchall()
     if rows and _older(int(rows[0][0]), numbers):
         found.row = _named(table, key, rows[0][1:])
@@ -79,18 +107,30 @@ def _at(
 
 
 def _by_page(
-    connection: psycopg.Connection, table: str, name: sql.Identifier, key: Sequence[str], address: str,
-    numbers: Sequence[int], found: Trace,
-) -> Iterator[str]:  # fmt: skip
+    connection: psycopg.Connection,
+    table: str,
+    name: sql.Identifier,
+    key: Sequence[str],
+    address: str,
+    numbers: Sequence[int],
+    found: Trace,
+) -> Iterator[str]:
     """By the page, which has the old version until it is cleaned up."""
-    query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(_columns(key), name)
+    query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(
+        _columns(key), name
+    )
     inspects = connection.execute(_INSPECTS).fetchall()
     if not inspects:
-        yield "the extension pageinspect, which would show the version that was replaced, is not installed"
+        yield (
+            "the extension pageinspect, which would show the version that was replaced, is not"
+            " installed"
+        )
         return
     block, line = (int(part) for part in re.findall(r"\d+", address))
     items = connection.execute(
-        sql.SQL("select t_xmin::text, t_xmax::text, t_ctid::text from {}({}(%s, %s)) where lp = %s").format(
+        sql.SQL(
+            "select t_xmin::text, t_xmax::text, t_ctid::text from {}({}(%s, %s)) where lp = %s"
+        ).format(
             sql.Identifier(str(inspects[0][0]), "heap_page_items"),
             sql.Identifier(str(inspects[0][0]), "get_raw_page"),
         ),
@@ -109,9 +149,14 @@ def _by_page(
 
 
 def _by_log(
-    connection: psycopg.Connection, table: str, name: sql.Identifier, key: Sequence[str], address: str,
-    numbers: Sequence[int], found: Trace,
-) -> Iterator[str]:  # fmt: skip
+    connection: psycopg.Connection,
+    table: str,
+    name: sql.Identifier,
+    key: Sequence[str],
+    address: str,
+    numbers: Sequence[int],
+    found: Trace,
+) -> Iterator[str]:
     """By the write-ahead log, from one version to the next."""
     try:
         with connection.transaction():
@@ -131,18 +176,28 @@ def _by_log(
     if last.now is None:
         yield f"by the write-ahead log, transaction {last.by} deleted it"
         return
-    query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(_columns(key), name)
+    query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(
+        _columns(key), name
+    )
     rows = connection.execute(query, [f"({last.now[0]},{last.now[1]})"]).fetchall()
     if rows and int(rows[0][0]) == last.by:
         found.row = _named(table, key, rows[0][1:])
-        yield f"by the write-ahead log, transaction {chain[0].by} replaced it with the row that is now {found.row}"
+        yield (
+            f"by the write-ahead log, transaction {chain[0].by} replaced it with the row that is"
+            f" now {found.row}"
+        )
     else:
-        yield f"by the write-ahead log, transaction {last.by} replaced it last, and that version is gone as well"
+        yield (
+            f"by the write-ahead log, transaction {last.by} replaced it last, and that version is"
+            " gone as well"
+        )
 
 
 def _older(number: int, numbers: Sequence[int]) -> bool:
     """Whether a transaction came before all of these, on a circle of numbers."""
-    return all((other - number) % _CIRCLE < _CIRCLE // 2 and other % _CIRCLE != number for other in numbers)
+    return all(
+        (other - number) % _CIRCLE < _CIRCLE // 2 and other % _CIRCLE != number for other in numbers
+    )
 
 
 def _columns(key: Sequence[str]) -> sql.Composed:

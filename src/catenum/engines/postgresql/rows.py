@@ -1,8 +1,9 @@
-"""Row locks, which PostgreSQL keeps in the rows themselves: whose they are, in which mode, and the row's key.
+"""Row locks, which PostgreSQL keeps in the rows themselves: whose they are, in which mode, and the
+row's key.
 
-``pgrowlocks`` reads them where it is installed; otherwise ``xmax`` with ``pg_get_multixact_members`` does
-(documentation, F.28 and 9.26.8). Apart from ``locks`` because here tables are read, there only the server's lock
-table.
+``pgrowlocks`` reads them where it is installed; otherwise ``xmax`` with
+``pg_get_multixact_members`` does (documentation, F.28 and 9.26.8). Apart from ``locks`` because
+here tables are read, there only the server's lock table.
 """
 
 from __future__ import annotations
@@ -18,8 +19,8 @@ from catenum.core.record.recording import LockEntry, TableKeys
 from catenum.core.record.waits import Key, Resource, key_text
 from catenum.core.servers.postgresql import ROW_MODE_ALIASES
 
-#: The mode of a row lock that one transaction holds alone, where pgrowlocks is not there to read it from the row's
-#: flags.
+#: The mode of a row lock that one transaction holds alone, where pgrowlocks is not there to read it
+#: from the row's flags.
 NOT_TOLD = Mode("other", "mode not reported")
 _BIG_TABLE_PAGES = 2_000
 
@@ -27,7 +28,9 @@ _BIG_TABLE_PAGES = 2_000
 class RowReader:
     """Reads rows of one scratch space over the control connection."""
 
-    def __init__(self, connection: psycopg.Connection[Any], schema: str, rowlocks_schema: str | None) -> None:
+    def __init__(
+        self, connection: psycopg.Connection[Any], schema: str, rowlocks_schema: str | None
+    ) -> None:
         self.connection, self.schema, self.rowlocks_schema = connection, schema, rowlocks_schema
         self.tables: dict[str, TableKeys] = {}
         self._keys: dict[tuple[str, int, int], Key] = {}
@@ -40,10 +43,13 @@ class RowReader:
         """The columns of the table's primary key."""
         return self.tables.get(table, TableKeys(primary=())).primary
 
-    def at(self, table: str, page: int, slot: int, *, known: bool = True) -> tuple[Resource, str | None]:
+    def at(
+        self, table: str, page: int, slot: int, *, known: bool = True
+    ) -> tuple[Resource, str | None]:
         """The row at an address, by its key, and its ``xmax``.
 
-        ``known`` allows an answer from memory, without ``xmax``; a row version that has died is known from memory only.
+        ``known`` allows an answer from memory, without ``xmax``; a row version that has died is
+        known from memory only.
         """
         place = (table, page, slot)
         if known and place in self._keys:
@@ -60,7 +66,9 @@ class RowReader:
         return Resource(kind="row", text=f"{table}(row {slot} of page {page})", table=table), None
 
     def locked(self, table: str) -> Iterator[tuple[Resource, dict[str, Mode]]]:
-        """The rows of ``table`` that somebody has locked or written, with the transactions' ids and modes."""
+        """The rows of ``table`` that somebody has locked or written, with the transactions' ids and
+        modes.
+        """
         columns = self.primary(table)
         if not columns or self.pages(table) > _BIG_TABLE_PAGES:
             return
@@ -68,11 +76,18 @@ class RowReader:
             _texts(columns), sql.Identifier(self.schema, table)
         )
         for xmax, *values in self._try(query):
-            yield row_resource(table, key_of(columns, values)), {xmax: NOT_TOLD, **self.members(xmax)}
+            yield (
+                row_resource(table, key_of(columns, values)),
+                {xmax: NOT_TOLD, **self.members(xmax)},
+            )
 
     def members(self, xmax: str) -> dict[str, Mode]:
-        """Transactions and their modes, where ``xmax`` stands for several; empty where it is one transaction's id."""
-        rows = self._try(sql.SQL("select xid::text, mode from pg_get_multixact_members(%s::xid)"), [xmax])
+        """Transactions and their modes, where ``xmax`` stands for several; empty where it is one
+        transaction's id.
+        """
+        rows = self._try(
+            sql.SQL("select xid::text, mode from pg_get_multixact_members(%s::xid)"), [xmax]
+        )
         return {xid: _row_mode(mode) for xid, mode in rows}
 
     def pages(self, table: str) -> int:
@@ -84,7 +99,8 @@ class RowReader:
     def entries(
         self, table: str, owners: Mapping[str, str], everyone: Mapping[int, str]
     ) -> tuple[list[LockEntry], str | None]:
-        """Every row lock on ``table`` that a session of the run has, and a note where they cannot be listed.
+        """Every row lock on ``table`` that a session of the run has, and a note where they cannot
+        be listed.
 
         ``owners`` maps transaction ids, ``everyone`` process numbers to names.
         """
@@ -105,7 +121,9 @@ class RowReader:
 
     def _from_pgrowlocks(self, table: str, everyone: Mapping[int, str]) -> list[LockEntry]:
         columns = self.primary(table)
-        query = sql.SQL("select l.pids, l.modes, {} from {}(%s) l join {} t on t.ctid = l.locked_row").format(
+        query = sql.SQL(
+            "select l.pids, l.modes, {} from {}(%s) l join {} t on t.ctid = l.locked_row"
+        ).format(
             _texts(columns, "t"),
             sql.Identifier(self.rowlocks_schema or "", "pgrowlocks"),
             sql.Identifier(self.schema, table),
@@ -116,14 +134,19 @@ class RowReader:
             for pid, mode in zip(pids, modes, strict=True):
                 if pid in everyone:
                     name = _row_mode(mode)
-                    entries.append(LockEntry(transaction=everyone[pid], resource=resource, mode=name, granted=True))
+                    entries.append(
+                        LockEntry(
+                            transaction=everyone[pid], resource=resource, mode=name, granted=True
+                        )
+                    )
         return entries
 
     def _try(self, query: sql.Composable, values: list[str] | None = None) -> list[tuple[Any, ...]]:
-        """Rows, or none where looking would have to wait (it never queues behind anybody for long) or is not available.
+        """Rows, or none where looking would have to wait (it never queues behind anybody for long)
+        or is not available.
 
-        An ``xmax`` that is no multixact is asked about as if it were one, since only the row's flags would tell; the
-        server then answers with an internal error.
+        An ``xmax`` that is no multixact is asked about as if it were one, since only the row's
+        flags would tell; the server then answers with an internal error.
         """
         try:
             rows: list[tuple[Any, ...]] = self.connection.execute(
@@ -154,16 +177,17 @@ def _row_mode(word: str) -> Mode:
 
 
 def _texts(columns: tuple[str, ...], alias: str | None = None) -> sql.Composed:
-    """Columns as texts. A collation of the scenario's own is another one each time its data is loaded, and a statement
-    that was prepared with the former ends in an error: so the texts have the server's.
+    """Columns as texts. A collation of the scenario's own is another one each time its data is
+    loaded, and a statement that was prepared with the former ends in an error: so the texts have
+    the server's.
 
-    By the output functions, which are the server's own, and not by a cast, which a scenario may have made; as a cast
-    would have it, ``true`` is written out, and ``char(n)`` is not padded.
+    By the output functions, which are the server's own, and not by a cast, which a scenario may
+    have made; as a cast would have it, ``true`` is written out, and ``char(n)`` is not padded.
     """
     prefix = [alias] if alias else []
     text = sql.SQL(
-        "case pg_catalog.pg_typeof({0})::oid "
-        "when 16 then case pg_catalog.concat({0}) when 't' then 'true' else 'false' end "
-        "when 1042 then pg_catalog.rtrim(pg_catalog.concat({0}), ' ') else pg_catalog.concat({0}) end collate \"C\""
+        "case pg_catalog.pg_typeof({0})::oid when 16 then case pg_catalog.concat({0}) when 't' then"
+        " 'true' else 'false' end when 1042 then pg_catalog.rtrim(pg_catalog.concat({0}), ' ') else"
+        ' pg_catalog.concat({0}) end collate "C"'
     )
     return sql.SQL(", ").join(text.format(sql.Identifier(*prefix, column)) for column in columns)

@@ -1,6 +1,8 @@
-"""The scratch space of one run: a schema that is made, marked, looked into, cleared after a killed run, and dropped.
+"""The scratch space of one run: a schema that is made, marked, looked into, cleared after a killed
+run, and dropped.
 
-A run says that it lives by an advisory lock, which goes with its connection: whose lock can be taken, that run is dead.
+A run says that it lives by an advisory lock, which goes with its connection: whose lock can be
+taken, that run is dead.
 """
 
 from __future__ import annotations
@@ -25,26 +27,32 @@ MARK = "catenum scratch space"
 MOST_TRIES = 8
 _LOCK_CLASS = 0x63617465  # the class of the advisory locks by which runs say that they live
 _TABLES = r"""
-select c.relname, i.indisprimary, i.indisunique, ic.relname, array_agg(a.attname::text order by k.place),
-       (select array_agg(distinct p.relname::text) from pg_constraint f join pg_class p on p.oid = f.confrelid
+select c.relname, i.indisprimary, i.indisunique, ic.relname, array_agg(a.attname::text
+  order by k.place),
+       (select array_agg(distinct p.relname::text) from pg_constraint f join pg_class p
+         on p.oid = f.confrelid
         where f.conrelid = c.oid and f.contype = 'f'),
-       exists (select from pg_trigger t where t.tgrelid = c.oid and not t.tgisinternal) or c.relhasrules
+       exists (select from pg_trigger t where t.tgrelid = c.oid and not t.tgisinternal)
+         or c.relhasrules
        or c.relkind = 'p',
        (select array_agg(m.attname::text order by m.attnum) from pg_attribute m
         left join pg_attrdef d on d.adrelid = m.attrelid and d.adnum = m.attnum
         left join pg_type y on y.oid = m.atttypid
         where m.attrelid = c.oid and m.attnum > 0 and not m.attisdropped and (m.attidentity <> ''
-          or regexp_replace(coalesce(pg_get_expr(d.adbin, d.adrelid), y.typdefault), '''[^'']*''', '', 'g')
+          or regexp_replace(coalesce(pg_get_expr(d.adbin, d.adrelid), y.typdefault), '''[^'']*''',
+          '', 'g')
             ~* '\m(nextval|now\(|current_|localtime'
             '|clock_timestamp|statement_timestamp|transaction_timestamp|timeofday|random|gen_random|uuid|txid_current)'))
 from pg_class c
 join pg_namespace n on n.oid = c.relnamespace
 left join pg_index i on i.indrelid = c.oid and i.indpred is null and i.indexprs is null
 left join pg_class ic on ic.oid = i.indexrelid
-left join lateral unnest(i.indkey::int2[]) with ordinality k(attnum, place) on k.place <= i.indnkeyatts
+left join lateral unnest(i.indkey::int2[]) with ordinality k(attnum, place)
+  on k.place <= i.indnkeyatts
 left join pg_attribute a on a.attrelid = c.oid and a.attnum = k.attnum
 where n.nspname = %s and c.relkind in ('r', 'p')
-group by c.oid, c.relname, c.relkind, c.relhasrules, i.indexrelid, i.indisprimary, i.indisunique, ic.relname
+group by c.oid, c.relname, c.relkind, c.relhasrules, i.indexrelid, i.indisprimary, i.indisunique,
+ic.relname
 order by c.relname, ic.relname
 """
 #: Foreign keys whose columns no whole index begins with, in whatever order.
@@ -59,34 +67,48 @@ where f.contype = 'f' and c.relnamespace = %s::regnamespace and not exists (
   and (i.indkey::int2[])[0:cardinality(f.conkey) - 1] @> f.conkey)
 group by f.oid, c.relname, p.relname order by f.oid
 """
-#: First number of objects that are not the server's own (PostgreSQL, "src/include/access/transam.h").
+#: First number of objects that are not the server's own (PostgreSQL,
+#: "src/include/access/transam.h").
 _FIRST_OWN = 16384
-#: Tables that do more than a plain one says: members of a family, row-level policies, code of a user's own in
-#: defaults, checks, domains and index expressions, and calls of the server's functions that reach out of the row.
+#: Tables that do more than a plain one says: members of a family, row-level policies, code of a
+#: user's own in defaults, checks, domains and index expressions, and calls of the server's
+#: functions that reach out of the row.
 _OPAQUE = f"""
 with recursive used(relation, oid) as (
   select a.attrelid, a.atttypid from pg_attribute a join pg_class t on t.oid = a.attrelid
     where t.relnamespace = %s::regnamespace and a.attnum > 0 and not a.attisdropped
   union select u.relation, part.oid from used u join pg_type t on t.oid = u.oid cross join lateral (
     select t.typbasetype union select t.typelem
-    union select b.atttypid from pg_attribute b where b.attrelid = t.typrelid and t.typrelid <> 0 and b.attnum > 0
-    union select r.rngsubtype from pg_range r where r.rngtypid = t.oid) part(oid) where part.oid <> 0)
-select c.relname from pg_class c where c.relnamespace = %s::regnamespace and c.relkind in ('r', 'p') and (
+    union select b.atttypid from pg_attribute b where b.attrelid = t.typrelid and t.typrelid <> 0
+      and b.attnum > 0
+    union select r.rngsubtype from pg_range r where r.rngtypid = t.oid) part(oid)
+      where part.oid <> 0)
+select c.relname from pg_class c where c.relnamespace = %s::regnamespace and c.relkind in ('r', 'p')
+  and (
   c.relkind = 'p' or c.relispartition or c.relhassubclass or c.relrowsecurity
   or exists (select from pg_inherits h where c.oid in (h.inhrelid, h.inhparent))
-  or exists (select from pg_depend d where d.refclassid in ('pg_proc'::regclass, 'pg_operator'::regclass)
+  or exists (select from pg_depend d where d.refclassid in ('pg_proc'::regclass,
+    'pg_operator'::regclass)
     and d.refobjid >= {_FIRST_OWN} and (
-      d.classid = 'pg_attrdef'::regclass and d.objid in (select f.oid from pg_attrdef f where f.adrelid = c.oid)
+      d.classid = 'pg_attrdef'::regclass and d.objid in (select f.oid from pg_attrdef f
+        where f.adrelid = c.oid)
       or d.classid = 'pg_constraint'::regclass
         and d.objid in (select k.oid from pg_constraint k where k.conrelid = c.oid
           or k.contypid in (select u.oid from used u where u.relation = c.oid))
       or d.classid = 'pg_class'::regclass
         and d.objid in (select i.indexrelid from pg_index i where i.indrelid = c.oid)))
-  or exists (select from pg_attrdef f where f.adrelid = c.oid and pg_get_expr(f.adbin, f.adrelid) ~* %s)
-  or exists (select from pg_constraint k where k.conrelid = c.oid and pg_get_constraintdef(k.oid) ~* %s))
+  or exists (select from pg_attrdef f where f.adrelid = c.oid and pg_get_expr(f.adbin,
+    f.adrelid) ~* %s)
+  or exists (select from pg_constraint k where k.conrelid = c.oid
+    and pg_get_constraintdef(k.oid) ~* %s))
 """
-_REACHES_OUT = r"\m(pg_|lo_|set_config|setval|query_to|table_to|schema_to|database_to|cursor_to|dblink)"
-_HIDDEN = "select 1 from pg_class c where c.relnamespace = %s::regnamespace and c.relforcerowsecurity limit 1"
+_REACHES_OUT = (
+    r"\m(pg_|lo_|set_config|setval|query_to|table_to|schema_to|database_to|cursor_to|dblink)"
+)
+_HIDDEN = (
+    "select 1 from pg_class c where c.relnamespace = %s::regnamespace and c.relforcerowsecurity"
+    " limit 1"
+)
 #: Tables whose rows are kept apart by more than keys on plain columns.
 _GUARDED = """
 select distinct c.relname from pg_index i join pg_class c on c.oid = i.indrelid
@@ -97,35 +119,45 @@ where c.relnamespace = %s::regnamespace and (i.indisexclusion or i.indisunique a
 _FILLED = """
 select c.relname, array_agg(a.attname::text order by a.attnum) from pg_class c
 join pg_attribute a on a.attrelid = c.oid
-where c.relnamespace = %s::regnamespace and c.relkind in ('r', 'p') and a.attnum > 0 and a.attnotnull
+where c.relnamespace = %s::regnamespace and c.relkind in ('r', 'p') and a.attnum > 0
+  and a.attnotnull
   and not a.attisdropped group by c.relname
 """
-#: Tables whose rows may be refused before they are locked: a check, a domain, a column that is computed.
+#: Tables whose rows may be refused before they are locked: a check, a domain, a column that is
+#: computed.
 _CHECKED = """
-select c.relname from pg_class c where c.relnamespace = %s::regnamespace and c.relkind in ('r', 'p') and (
+select c.relname from pg_class c where c.relnamespace = %s::regnamespace and c.relkind in ('r', 'p')
+  and (
   exists (select from pg_constraint k where k.conrelid = c.oid and k.contype = 'c')
   or exists (select from pg_attribute a left join pg_type t on t.oid = a.atttypid
-    where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped and (a.attgenerated <> '' or t.typtype = 'd')))
+    where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped and (a.attgenerated <> ''
+      or t.typtype = 'd')))
 """
 #: Columns of unique keys by the way in which their values are compared.
 _KINDS = """
 select distinct c.relname, a.attname, case
     when t.typname in ('int2', 'int4', 'int8') then 'integer'
-    when t.typname = 'bpchar' or t.typname = 'varchar' and a.atttypmod > 4 then 'text ' || a.atttypmod - 4
+    when t.typname = 'bpchar' or t.typname = 'varchar' and a.atttypmod > 4
+      then 'text ' || a.atttypmod - 4
     else 'text' end
 from pg_index i join pg_class c on c.oid = i.indrelid
 join pg_attribute a on a.attrelid = c.oid and a.attnum = any (i.indkey::int2[])
 join pg_type t on t.oid = a.atttypid left join pg_collation o on o.oid = a.attcollation
-where c.relnamespace = %s::regnamespace and i.indisunique and t.typnamespace = 'pg_catalog'::regnamespace
-  and (t.typname in ('int2', 'int4', 'int8') or t.typname in ('text', 'varchar', 'bpchar') and o.collisdeterministic)
+where c.relnamespace = %s::regnamespace and i.indisunique
+  and t.typnamespace = 'pg_catalog'::regnamespace
+  and (t.typname in ('int2', 'int4', 'int8') or t.typname in ('text', 'varchar', 'bpchar')
+    and o.collisdeterministic)
 """
 #: The kinds of values that the server is asked about: their equality is no collation's affair.
 _ASKED = """
 select c.relname, a.attname from pg_class c
 join pg_attribute a on a.attrelid = c.oid join pg_type t on t.oid = a.atttypid
-where c.relnamespace = %s::regnamespace and a.attnum > 0 and t.typnamespace = 'pg_catalog'::regnamespace
-  and t.typname in ('date', 'time', 'timetz', 'timestamp', 'timestamptz', 'interval', 'uuid', 'numeric', 'float4',
-    'float8', 'inet', 'cidr', 'macaddr', 'int4range', 'int8range', 'numrange', 'daterange', 'tsrange', 'tstzrange')
+where c.relnamespace = %s::regnamespace and a.attnum > 0
+  and t.typnamespace = 'pg_catalog'::regnamespace
+  and t.typname in ('date', 'time', 'timetz', 'timestamp', 'timestamptz', 'interval', 'uuid',
+    'numeric', 'float4',
+    'float8', 'inet', 'cidr', 'macaddr', 'int4range', 'int8range', 'numrange', 'daterange',
+    'tsrange', 'tstzrange')
 """
 _TYPE = """
 select format_type(a.atttypid, null), format_type(a.atttypid, a.atttypmod) from pg_attribute a
@@ -133,12 +165,15 @@ join pg_class c on c.oid = a.attrelid
 where c.relnamespace = %s::regnamespace and lower(c.relname) = %s and a.attname = %s
 """
 _APART = """
-with v as (select n, v::{plain} as plain, v::{precise} as precise from json_array_elements_text($1::json)
+with v as (select n, v::{plain} as plain, v::{precise} as precise
+  from json_array_elements_text($1::json)
   with ordinality as u (v, n))
 select a.n, b.n from v a join v b on a.n < b.n
-where a.plain <> b.plain and a.precise <> b.precise and a.plain <> b.precise and a.precise <> b.plain
+where a.plain <> b.plain and a.precise <> b.precise and a.plain <> b.precise
+  and a.precise <> b.plain
 """
-#: Names of functions that are not the server's own; one that stands for operators and casts, which are called unnamed.
+#: Names of functions that are not the server's own; one that stands for operators and casts, which
+#: are called unnamed.
 _FUNCTIONS = f"""
 select proname::text from pg_proc where oid >= {_FIRST_OWN}
 union all select '*' where exists (select from pg_operator where oid >= {_FIRST_OWN})
@@ -150,11 +185,15 @@ where n.nspname like 'catenum\\_%%' and obj_description(n.oid, 'pg_namespace') l
 """
 
 
-_ROLES_LEFT_BEHIND = r"select rolname from pg_roles where rolname ~ '^catenum_[0-9a-f]{8}(_kept)?$' order by 1 desc"
+_ROLES_LEFT_BEHIND = (
+    r"select rolname from pg_roles where rolname ~ '^catenum_[0-9a-f]{8}(_kept)?$' order by 1 desc"
+)
 
 
 class Scratch:
-    """The schemas of one run: ``schema`` for the scenario, ``kept`` for the rows to put back. Raises psycopg.Error."""
+    """The schemas of one run: ``schema`` for the scenario, ``kept`` for the rows to put back.
+    Raises psycopg.Error.
+    """
 
     def __init__(
         self,
@@ -165,13 +204,21 @@ class Scratch:
         end: Callable[[int], None],
         role: str | None = None,
     ) -> None:
-        """``end`` ends one of the run's own connections. ``role``: is made and dropped with the schemas, and owns them;
-        nothing else is its.
+        """``end`` ends one of the run's own connections. ``role``: is made and dropped with the
+        schemas, and owns them; nothing else is its.
         """
         self._end = end
-        self.connection, self.run, self.schema, self.kept, self.role = connection, run, schema, kept, role
+        self.connection, self.run, self.schema, self.kept, self.role = (
+            connection,
+            run,
+            schema,
+            kept,
+            role,
+        )
         self.writer = connection
-        self.ours: list[psycopg.Connection[Any]] = []  # connections that are the run's own, not its sessions'
+        self.ours: list[
+            psycopg.Connection[Any]
+        ] = []  # connections that are the run's own, not its sessions'
         self._made = self._used = False
 
     def _do(self, query: LiteralString, *parts: object) -> psycopg.Cursor[Any]:
@@ -189,21 +236,28 @@ class Scratch:
         return cleared
 
     def _make_roles(self, name: str) -> None:
-        """A login that may make tables in its own schemas and nothing else, with what a run needs: to set when it
-        checks for deadlocks and whether triggers fire, and to read row locks. And one that besides sees rows that
-        policies hide from a table's owner, for where there are such.
+        """A login that may make tables in its own schemas and nothing else, with what a run needs:
+        to set when it checks for deadlocks and whether triggers fire, and to read row locks. And
+        one that besides sees rows that policies hide from a table's owner, for where there are
+        such.
         """
         role, other = sql.Identifier(name), sql.Identifier(self.kept)
-        self._do("create role {} login; create role {} login bypassrls in role {}", role, other, role)
+        self._do(
+            "create role {} login; create role {} login bypassrls in role {}", role, other, role
+        )
         if self.connection.info.server_version >= 150000:
             self._do("grant set on parameter deadlock_timeout to {}", role)
             self._do("grant set on parameter session_replication_role to {}", role)
-        if self._do("select to_regprocedure('public.pgrowlocks(text)') is not null").fetchone() == (True,):
+        if self._do("select to_regprocedure('public.pgrowlocks(text)') is not null").fetchone() == (
+            True,
+        ):
             self._do("grant execute on function public.pgrowlocks(text) to {}", role)
 
     def _drop_role(self, name: str) -> None:
         if self._do("select 1 from pg_roles where rolname = {}", name).fetchone():
-            self._do("drop owned by {} cascade; drop role {}", sql.Identifier(name), sql.Identifier(name))
+            self._do(
+                "drop owned by {} cascade; drop role {}", sql.Identifier(name), sql.Identifier(name)
+            )
 
     def _create(self) -> None:
         self.create_marked(self.schema)
@@ -211,15 +265,25 @@ class Scratch:
         self.enter()
 
     def create_marked(self, schema: str) -> None:
-        """A schema with the comment by which the next run knows it, both or neither: a run may be killed between."""
+        """A schema with the comment by which the next run knows it, both or neither: a run may be
+        killed between.
+        """
         mark = f"{MARK}; run {self.run}; host {socket.gethostname()}; process {os.getpid()}"
         name = sql.Identifier(schema)
-        owner = sql.SQL("authorization {}").format(sql.Identifier(self.role)) if self.role else sql.SQL("")
-        self._do("create schema {} {}; comment on schema {} is {}", name, owner, name, mark)  # one implicit transaction
+        owner = (
+            sql.SQL("authorization {}").format(sql.Identifier(self.role))
+            if self.role
+            else sql.SQL("")
+        )
+        self._do(
+            "create schema {} {}; comment on schema {} is {}", name, owner, name, mark
+        )  # one implicit transaction
 
     def enter(self) -> None:
         """Names without a schema mean the scratch space again, whatever a script has set."""
-        self.writer.execute(sql.SQL("set search_path = {}").format(sql.Identifier(self.schema)), prepare=False)
+        self.writer.execute(
+            sql.SQL("set search_path = {}").format(sql.Identifier(self.schema)), prepare=False
+        )
 
     def empty(self) -> None:
         """Make the schema again if something was put into it."""
@@ -239,13 +303,15 @@ class Scratch:
                 self._drop_role(self.kept)
                 self._drop_role(self.role)
 
-    # -- what others left --------------------------------------------------------------------------------------------
+    # -- what others left --------------------------------------------------------------------------
 
     def _left_behind(self) -> list[str]:
-        """Schemas that carry both Catenum's name and its mark, regardless of whose run made them; on a private server
-        logins too, since a run may be killed between the two.
+        """Schemas that carry both Catenum's name and its mark, regardless of whose run made them;
+        on a private server logins too, since a run may be killed between the two.
         """
-        found = [row[0] for row in self.connection.execute(_LEFT_BEHIND, [MARK + "%"], prepare=False)]
+        found = [
+            row[0] for row in self.connection.execute(_LEFT_BEHIND, [MARK + "%"], prepare=False)
+        ]
         if self.role is not None:
             found += [row[0] for row in self.connection.execute(_ROLES_LEFT_BEHIND, prepare=False)]
         return list(dict.fromkeys(found))
@@ -264,24 +330,30 @@ class Scratch:
             self._alive_lock("pg_advisory_unlock", schema)
 
     def _alive_lock(self, function: LiteralString, schema: str) -> bool:
-        row = self._do("select {}({}, hashtext({}))", sql.SQL(function), _LOCK_CLASS, schema).fetchone()
+        row = self._do(
+            "select {}({}, hashtext({}))", sql.SQL(function), _LOCK_CLASS, schema
+        ).fetchone()
         return bool(row and row[0])
 
     def end_sessions(self, application: str) -> None:
-        """End our own sessions by a pattern of their application's name, and wait until they have gone."""
+        """End our own sessions by a pattern of their application's name, and wait until they have
+        gone.
+        """
         patience: LiteralString = ", 2000" if self.connection.info.server_version >= 140000 else ""
         self._do(
-            "select pg_terminate_backend(pid{}) from pg_stat_activity "
-            "where application_name like {} and (usename = current_user or application_name like "
-            "replace(replace(usename, 'catenum_', 'catenum '), '_kept', '') || ' %') and pid <> all ({}) "
-            "and pid <> pg_backend_pid()",
+            "select pg_terminate_backend(pid{}) from pg_stat_activity where application_name like"
+            " {} and (usename = current_user or application_name like replace(replace(usename,"
+            " 'catenum_', 'catenum '), '_kept', '') || ' %') and pid <> all ({}) and pid <>"
+            " pg_backend_pid()",
             sql.SQL(patience),
             application,
             [connection.info.backend_pid for connection in self.ours if not connection.closed],
         )
 
     def _read(self, query: LiteralString, values: Sequence[object] = ()) -> list[tuple[Any, ...]]:
-        """Rows of the catalogue. What another run drops meanwhile can be named there and be gone: then once more."""
+        """Rows of the catalogue. What another run drops meanwhile can be named there and be gone:
+        then once more.
+        """
         for _ in range(MOST_TRIES):
             try:
                 return self.connection.execute(query, values or None).fetchall()
@@ -291,7 +363,7 @@ class Scratch:
                 found = error
         raise found
 
-    # -- what stands in it -------------------------------------------------------------------------------------------
+    # -- what stands in it -------------------------------------------------------------------------
 
     def tables(self) -> dict[str, TableKeys]:
         """The tables, with their primary and unique keys."""
@@ -299,7 +371,10 @@ class Scratch:
         for row in self._read(_TABLES, [self.schema]):
             table, primary, unique, index, columns, parents, triggers, made = row
             new = TableKeys(
-                primary=(), references=tuple(sorted(parents or ())), triggers=triggers, made=tuple(made or ())
+                primary=(),
+                references=tuple(sorted(parents or ())),
+                triggers=triggers,
+                made=tuple(made or ()),
             )
             known = found.get(table, new)
             key = tuple(column for column in columns or () if column)
@@ -338,8 +413,12 @@ class Scratch:
                 found[table] = replace(found[table], kinds={**found[table].kinds, column: kind})
         return found
 
-    def classes(self, table: str, column: str, written: Sequence[tuple[bool, str]]) -> dict[tuple[bool, str], int]:
-        """Which values of a column are the same; none is told where the server takes one of them for no such value."""
+    def classes(
+        self, table: str, column: str, written: Sequence[tuple[bool, str]]
+    ) -> dict[tuple[bool, str], int]:
+        """Which values of a column are the same; none is told where the server takes one of them
+        for no such value.
+        """
         rows = self._read(_TYPE, [self.schema, table, column])
         if len(rows) != 1:  # of two tables whose names differ by case, it may be either
             return {}
@@ -350,7 +429,10 @@ class Scratch:
         reported = ask(self.writer.pgconn, query.as_bytes(self.writer), self._end, values=[texts])
         if reported.status != pq.ExecStatus.TUPLES_OK:
             return {}
-        rows_of = ([int(reported.get_value(row, i) or 0) - 1 for i in (0, 1)] for row in range(reported.ntuples))
+        rows_of = (
+            [int(reported.get_value(row, i) or 0) - 1 for i in (0, 1)]
+            for row in range(reported.ntuples)
+        )
         return classes_of(written, [(one, other) for one, other in rows_of])
 
     def hides_rows(self) -> bool:
@@ -358,5 +440,7 @@ class Scratch:
         return bool(self._read(_HIDDEN, [self.schema]))
 
     def functions(self) -> frozenset[str]:
-        """The names of functions that are not the server's own, in any schema; ``*`` where operators or casts are."""
+        """The names of functions that are not the server's own, in any schema; ``*`` where
+        operators or casts are.
+        """
         return frozenset(row[0].lower() for row in self._read(_FUNCTIONS))

@@ -1,4 +1,6 @@
-"""One transaction's connection, driven through libpq's non-blocking calls (``psycopg.pq``): sent, then polled."""
+"""One transaction's connection, driven through libpq's non-blocking calls (``psycopg.pq``): sent,
+then polled.
+"""
 
 from __future__ import annotations
 
@@ -22,10 +24,13 @@ RULES = rules_of("postgresql")
 #: The statements of a transaction so far, with the values that were bound to them.
 Trail = tuple[tuple[str, Binding], ...]
 #: Types by their numbers in ``pg_type``: bool; int8, int2, int4, oid, float4, float8, numeric.
-_KINDS: dict[int, ValueKind] = {16: "boolean", **dict.fromkeys((20, 21, 23, 26, 700, 701, 1700), "number")}
-#: deadlock_timeout by patience (ms). Each session checks once per wait, this long after the wait began, so the first
-#: to check
-#: with the cycle closed becomes the victim. FIRST leaves time for Catenum to see the cycle before the server does.
+_KINDS: dict[int, ValueKind] = {
+    16: "boolean",
+    **dict.fromkeys((20, 21, 23, 26, 700, 701, 1700), "number"),
+}
+#: deadlock_timeout by patience (ms). Each session checks once per wait, this long after the wait
+#: began, so the first to check with the cycle closed becomes the victim. FIRST leaves time for
+#: Catenum to see the cycle before the server does.
 CHECK_AFTER_MS = {Patience.FIRST: 40, Patience.CHOSEN: 500, Patience.LAST: 3000}
 KEPT_ROWS = 50
 #: Words that stand for a moment, taken when the statement is parsed (documentation, 8.5.1.4).
@@ -48,8 +53,8 @@ class PostgresqlSession:
     ) -> None:
         """Connect and apply ``settings``. Raises psycopg.Error where the server does not let us.
 
-        ``first_check_ms``: the deadlock_timeout of the session that is to check first. ``often``: statements to plan
-        once; ``end`` ends a process of the server.
+        ``first_check_ms``: the deadlock_timeout of the session that is to check first. ``often``:
+        statements to plan once; ``end`` ends a process of the server.
         """
         self._end = end
         self._check_ms = {**CHECK_AFTER_MS, Patience.FIRST: first_check_ms}
@@ -84,20 +89,27 @@ class PostgresqlSession:
     @property
     def in_transaction(self) -> bool:
         """Whether the connection stands in a transaction, or a statement is under way."""
-        return self._pg.status == pq.ConnStatus.OK and self._pg.transaction_status != pq.TransactionStatus.IDLE
+        return (
+            self._pg.status == pq.ConnStatus.OK
+            and self._pg.transaction_status != pq.TransactionStatus.IDLE
+        )
 
     def fileno(self) -> int:
         """The connection's socket."""
         return self._pg.socket
 
     def renew(self) -> None:
-        """As if just connected (documentation, "DISCARD"). Raises psycopg.Error where the server went away."""
+        """As if just connected (documentation, "DISCARD"). Raises psycopg.Error where the server
+        went away.
+        """
         if ask(self._pg, b"discard all", self._end).status == pq.ExecStatus.FATAL_ERROR:
             raise psycopg.OperationalError(self._pg.get_error_message())
         self._set_up(self._settings)
 
     def hand_in_counts(self) -> None:
-        """Have what was counted here stand in the server's statistics. Not where a statement is under way."""
+        """Have what was counted here stand in the server's statistics. Not where a statement is
+        under way.
+        """
         if not self.in_transaction and self._pg.status == pq.ConnStatus.OK:
             self._pg.exec_(b"select pg_catalog.pg_stat_force_next_flush()")
 
@@ -108,7 +120,8 @@ class PostgresqlSession:
         self._prepared.clear()
         for number, sql in enumerate(dict.fromkeys(self._often)):
             name = f"statement {number}".encode()
-            # What cannot be prepared now is sent as text each time, and so is what would freeze the time of planning.
+            # What cannot be prepared now is sent as text each time, and so is what would freeze the
+            # time of planning.
             if (
                 not _TELLS_TIME.search(sql)
                 and not RULES.sql.value_names(sql)
@@ -131,15 +144,19 @@ class PostgresqlSession:
         self._pg.send_query("; ".join(parts).encode())  # it waits for nobody
 
     def begun(self) -> Begun:
-        """What the server reported after ``begin``. Raises RuntimeError before its reply was polled."""
+        """What the server reported after ``begin``. Raises RuntimeError before its reply was
+        polled.
+        """
         if self._begun is None:
             raise RuntimeError("not begun")
         return self._begun
 
     def send(self, sql: str, patience: Patience | None = None, values: Binding = NOTHING) -> None:
-        """Send one statement. A string of several is refused by the server: the extended protocol takes one.
+        """Send one statement. A string of several is refused by the server: the extended protocol
+        takes one.
 
-        Values go without a type: the server infers it from where they stand, as for a quoted literal.
+        Values go without a type: the server infers it from where they stand, as for a quoted
+        literal.
         """
         self.sql, self.values, self.sent = sql, values, self.sent + 1
         self.trail = (*self.trail, (sql, values))
@@ -156,7 +173,9 @@ class PostgresqlSession:
                 ask(self._pg, adjust.encode(), self._end)
             name = self._prepared.get(sql)
             if values:
-                bound = [value.text.encode() if value.text is not None else None for _, value in values]
+                bound = [
+                    value.text.encode() if value.text is not None else None for _, value in values
+                ]
                 self._pg.send_query_params(RULES.sql.numbered(sql).encode(), bound)
             elif name is not None:
                 self._pg.send_query_prepared(name, None)
@@ -164,7 +183,8 @@ class PostgresqlSession:
                 self._pg.send_query_params(sql.encode(), None)
             self._pg.set_single_row_mode()
         except psycopg.OperationalError:
-            self._results.clear()  # the loss is reported by the next poll, as for any statement under way
+            # the loss is reported by the next poll, as for any statement under way
+            self._results.clear()
 
     def poll(self) -> Reply | None:
         """The reply, once the server is ready for the next statement."""
@@ -193,7 +213,9 @@ class PostgresqlSession:
         """A row of the result."""
         if self._fetched is None:
             self._fetched, self._shape = Fetched(KEPT_ROWS), _shape(result)
-        if not self._too_large and not self._fetched.add(tuple(_cell(result, 0, i) for i in range(result.nfields))):
+        if not self._too_large and not self._fetched.add(
+            tuple(_cell(result, 0, i) for i in range(result.nfields))
+        ):
             self._too_large = True
             self.cancel()
 
@@ -226,12 +248,18 @@ class PostgresqlSession:
                 return Reply(error=errors.from_result(result))
         last = results[-1]
         if self._begun is None and len(results) == 4:
-            self._begun = Begun(isolation=_cell(results[2], 0, 0) or "", read_only=_cell(last, 0, 0) == "on")
+            self._begun = Begun(
+                isolation=_cell(results[2], 0, 0) or "", read_only=_cell(last, 0, 0) == "on"
+            )
             return Reply()
         fetched, (columns, kinds) = self._fetched, self._shape
         if last.status == pq.ExecStatus.TUPLES_OK and fetched is not None:
             reported = Result(
-                columns=columns, kinds=kinds, rows=tuple(fetched.rows), cut=fetched.cut, digest=fetched.digest
+                columns=columns,
+                kinds=kinds,
+                rows=tuple(fetched.rows),
+                cut=fetched.cut,
+                digest=fetched.digest,
             )
             return Reply(rows=fetched.count, result=reported)
         if last.status == pq.ExecStatus.TUPLES_OK:
@@ -244,7 +272,11 @@ def text_rows(result: PGresult, limit: int) -> Result:
     kept = min(result.ntuples, limit)
     every = range(result.nfields)
     cut = kept < result.ntuples
-    whole = (tuple(_cell(result, row, i) for i in every) for row in range(result.ntuples)) if cut else ()
+    whole = (
+        (tuple(_cell(result, row, i) for i in every) for row in range(result.ntuples))
+        if cut
+        else ()
+    )
     columns, kinds = _shape(result)
     return Result(
         columns=columns,

@@ -18,7 +18,9 @@ class PostgresqlSessions(PostgresqlControl):
     """See ``engines.ports.sessions.Sessions`` for what each method promises."""
 
     def use_short_deadlock_timeout(self) -> float:
-        """A closer of cycles checks after a millisecond; what it would have been seen to wait for, its error tells."""
+        """A closer of cycles checks after a millisecond; what it would have been seen to wait for,
+        its error tells.
+        """
         self._first_check_ms = 1
         self.reader.remembered = {}
         return float(self._first_check_ms) if self.capabilities.steers_victim else 0.0
@@ -29,7 +31,9 @@ class PostgresqlSessions(PostgresqlControl):
         self.reader.remembered = None
 
     def open_session(self, name: str, often: Sequence[str] = ()) -> PostgresqlSession:
-        """A connection that names itself and that the server ends by itself, should Catenum be killed."""
+        """A connection that names itself and that the server ends by itself, should Catenum be
+        killed.
+        """
         settings = [
             f"set search_path = {self.schema}",
             "set idle_in_transaction_session_timeout = '1h'",
@@ -62,10 +66,12 @@ class PostgresqlSessions(PostgresqlControl):
         return sessions
 
     def keeps_numbers(self) -> bool:
-        """Sequences with CACHE give a session several at a time (documentation, "CREATE SEQUENCE")."""
+        """Sequences with CACHE give a session several at a time (documentation, "CREATE
+        SEQUENCE").
+        """
         query = (
-            "select exists (select from pg_catalog.pg_sequence q join pg_catalog.pg_class c on c.oid = q.seqrelid "
-            "where c.relnamespace = %s::regnamespace and q.seqcache > 1)"
+            "select exists (select from pg_catalog.pg_sequence q join pg_catalog.pg_class c on"
+            " c.oid = q.seqrelid where c.relnamespace = %s::regnamespace and q.seqcache > 1)"
         )
         with self._translated(self.info.url):
             row = self.connection.execute(query, [self.schema]).fetchone()

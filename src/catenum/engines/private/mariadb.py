@@ -1,4 +1,6 @@
-"""How a private MariaDB server is made and started: the only place that knows its programs' arguments."""
+"""How a private MariaDB server is made and started: the only place that knows its programs'
+arguments.
+"""
 
 from __future__ import annotations
 
@@ -11,10 +13,12 @@ from catenum.core.errors import TargetError
 from catenum.engines.private.innodb import InnodbRecipe
 from catenum.engines.private.programs import loader_of, make_data
 
-#: Nothing here outlives the run, so nothing is made durable; every lock is reported, metadata locks too.
+#: Nothing here outlives the run, so nothing is made durable; every lock is reported, metadata locks
+#: too.
 SERVER_SETTINGS = (
     "--skip-networking",
-    # no "data directory" and no "index directory": a table may lie nowhere but in the server's own folder
+    # no "data directory" and no "index directory": a table may lie nowhere but in the server's own
+    # folder
     "--skip-symbolic-links",
     "--skip-log-bin",
     "--innodb-flush-log-at-trx-commit=0",
@@ -25,7 +29,8 @@ SERVER_SETTINGS = (
     "--innodb-stats-persistent=ON",
     "--innodb-stats-auto-recalc=OFF",
     "--plugin-load-add=metadata_lock_info",
-    # of the performance schema only the list of metadata locks, which alone tells what a session waits for
+    # of the performance schema only the list of metadata locks, which alone tells what a session
+    # waits for
     "--performance-schema=ON",
     "--performance-schema-instrument=%=OFF",
     "--performance-schema-instrument=wait/lock/metadata/sql/mdl=ON",
@@ -53,9 +58,14 @@ class MariadbRecipe(InnodbRecipe):
     settings = SERVER_SETTINGS
 
     def initialise(self, data: Path) -> None:
-        """Make a data directory. Raises TargetError with the program's own message where that fails."""
-        # What makes it is a server, too, and clears a shared folder of temporary tables, which may be another's.
-        with tempfile.TemporaryDirectory(prefix="making-", dir=data.parent, ignore_cleanup_errors=True) as own:
+        """Make a data directory. Raises TargetError with the program's own message where that
+        fails.
+        """
+        # What makes it is a server, too, and clears a shared folder of temporary tables, which may
+        # be another's.
+        with tempfile.TemporaryDirectory(
+            prefix="making-", dir=data.parent, ignore_cleanup_errors=True
+        ) as own:
             if self.owner.drop:
                 os.chown(own, self.owner.uid, self.owner.gid)
             self._make(data, f"--tmpdir={own}")
@@ -64,20 +74,36 @@ class MariadbRecipe(InnodbRecipe):
         if loader_of(self.programs):
             self._bootstrap(data, temporary)
             return
-        places = (self.programs / "mariadb-install-db", self.programs.parent / "bin" / "mariadb-install-db")
+        places = (
+            self.programs / "mariadb-install-db",
+            self.programs.parent / "bin" / "mariadb-install-db",
+        )
         program = next((place for place in places if place.is_file()), places[0])
         command = [
-            str(program), "--no-defaults", f"--datadir={data}", "--auth-root-authentication-method=normal",
-            "--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M", temporary,
-        ]  # fmt: skip
+            str(program),
+            "--no-defaults",
+            f"--datadir={data}",
+            "--auth-root-authentication-method=normal",
+            "--skip-test-db",
+            "--skip-name-resolve",
+            "--innodb-log-file-size=32M",
+            temporary,
+        ]
         make_data(command, data, self.owner)
 
     def _bootstrap(self, data: Path, temporary: str) -> None:
         """As that program does, which cannot start a server through a loader."""
         folders = [self.programs.parent / "share" / name for name in ("mariadb", "mysql")]
         scripts = next(folder for folder in folders if (folder / _SCRIPTS[0]).is_file())
-        lines = ["create database if not exists mysql;", "use mysql;", "set @auth_root_socket = null;"]
-        lines += ["set @skip_auth_anonymous = 1;", *((scripts / name).read_text() for name in _SCRIPTS)]
+        lines = [
+            "create database if not exists mysql;",
+            "use mysql;",
+            "set @auth_root_socket = null;",
+        ]
+        lines += [
+            "set @skip_auth_anonymous = 1;",
+            *((scripts / name).read_text() for name in _SCRIPTS),
+        ]
         data.mkdir()
         if self.owner.drop:
             os.chown(data, self.owner.uid, self.owner.gid)
@@ -102,10 +128,21 @@ class MariadbRecipe(InnodbRecipe):
             raise TargetError(f"{self.program} could not make {data}: {reported}")
 
     def program_words(self) -> list[str]:
-        """What runs the program, with the places of its own files where its packages were unpacked."""
+        """What runs the program, with the places of its own files where its packages were
+        unpacked.
+        """
         loader, root = loader_of(self.programs), self.programs.parent
-        own = [f"--basedir={root}", f"--lc-messages-dir={root}/share/mysql", f"--plugin-dir={root}/lib/mysql/plugin"]
-        return [*loader, str(self.programs / self.program), "--no-defaults", *(own if loader else ())]
+        own = [
+            f"--basedir={root}",
+            f"--lc-messages-dir={root}/share/mysql",
+            f"--plugin-dir={root}/lib/mysql/plugin",
+        ]
+        return [
+            *loader,
+            str(self.programs / self.program),
+            "--no-defaults",
+            *(own if loader else ()),
+        ]
 
     def is_made(self, data: Path) -> bool:
         """Whether there is a data directory."""

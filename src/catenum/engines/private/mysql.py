@@ -1,4 +1,6 @@
-"""How a private MySQL server is made and started: the only place that knows its programs' arguments."""
+"""How a private MySQL server is made and started: the only place that knows its programs'
+arguments.
+"""
 
 from __future__ import annotations
 
@@ -11,13 +13,15 @@ from pathlib import Path
 from catenum.engines.private.innodb import InnodbRecipe
 from catenum.engines.private.programs import cache_folder, loader_of, make_data
 
-#: What a data directory is made with; the log of changes is as small as it can be, since the directory is copied.
+#: What a data directory is made with; the log of changes is as small as it can be, since the
+#: directory is copied.
 DATA_SETTINGS = (
     "--innodb-flush-log-at-trx-commit=0",
     "--innodb-doublewrite=OFF",
     "--loose-innodb-redo-log-capacity=8M",
 )
-#: Nothing here outlives the run, so nothing is made durable; nothing runs by itself, so runs repeat.
+#: Nothing here outlives the run, so nothing is made durable; nothing runs by itself, so runs
+#: repeat.
 SERVER_SETTINGS = (
     *DATA_SETTINGS,
     "--skip-networking",
@@ -27,7 +31,8 @@ SERVER_SETTINGS = (
     "--disable-log-bin",
     "--event-scheduler=OFF",
     "--innodb-buffer-pool-size=64M",
-    # data is put back by TRUNCATE: a third of the time without a file of its own for each table, and without fsync
+    # data is put back by TRUNCATE: a third of the time without a file of its own for each table,
+    # and without fsync
     "--innodb-file-per-table=OFF",
     "--innodb-flush-method=nosync",
     "--innodb-stats-persistent=ON",
@@ -46,7 +51,9 @@ class MysqlRecipe(InnodbRecipe):
     settings = SERVER_SETTINGS
 
     def program_words(self) -> list[str]:
-        """What runs the program, with the places of its own files where its packages were unpacked."""
+        """What runs the program, with the places of its own files where its packages were
+        unpacked.
+        """
         loader, root = loader_of(self.programs), self.programs.parent
         places = [
             f"--basedir={root}",
@@ -54,7 +61,12 @@ class MysqlRecipe(InnodbRecipe):
             f"--character-sets-dir={root}/share/mysql/charsets",
             "--secure-file-priv=NULL",
         ]
-        return [*loader, str(self.programs / self.program), "--no-defaults", *(places if loader else ())]
+        return [
+            *loader,
+            str(self.programs / self.program),
+            "--no-defaults",
+            *(places if loader else ()),
+        ]
 
     def initialise(self, data: Path) -> None:
         """A copy of a directory that is made once, for it takes seconds to make.
@@ -64,12 +76,19 @@ class MysqlRecipe(InnodbRecipe):
         which = hashlib.sha256(f"{self.programs} {self.version}".encode()).hexdigest()[:6]
         ready = cache_folder(self.owner) / f"mysql-ready-{which}"
         if not self.is_made(ready):
-            for left in ready.parent.glob(f"{ready.name}.*"):  # by one that was killed while making it
+            for left in ready.parent.glob(
+                f"{ready.name}.*"
+            ):  # by one that was killed while making it
                 if not Path("/proc", left.suffix[1:]).exists() or left.suffix == f".{os.getpid()}":
                     shutil.rmtree(left, ignore_errors=True)
             making = ready.with_suffix(f".{os.getpid()}")
             make_data(
-                [*self.program_words(), "--initialize-insecure", f"--datadir={making}", *DATA_SETTINGS],
+                [
+                    *self.program_words(),
+                    "--initialize-insecure",
+                    f"--datadir={making}",
+                    *DATA_SETTINGS,
+                ],
                 making,
                 self.owner,
             )

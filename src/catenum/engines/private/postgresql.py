@@ -1,4 +1,6 @@
-"""How a private PostgreSQL server is made and started: the only place that knows its programs' arguments."""
+"""How a private PostgreSQL server is made and started: the only place that knows its programs'
+arguments.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,8 @@ from catenum.engines.private.programs import Owner, make_data
 USER = "catenum"
 DATABASE = "marrowgate"
 
-#: Nothing here outlives the run, so nothing is made durable; nothing runs by itself, so runs repeat.
+#: Nothing here outlives the run, so nothing is made durable; nothing runs by itself, so runs
+#: repeat.
 SERVER_SETTINGS = (
     "listen_addresses=",
     "unix_socket_permissions=0700",
@@ -51,7 +54,8 @@ class PostgresqlRecipe:
     name: str = "PostgreSQL"
     program: str = "postgres"
 
-    #: What ends the server, the gentlest first; the first is also what the kernel sends when Catenum dies.
+    #: What ends the server, the gentlest first; the first is also what the kernel sends when
+    #: Catenum dies.
     stop_signals: tuple[signal.Signals, ...] = (signal.SIGINT, signal.SIGQUIT, signal.SIGKILL)
 
     @property
@@ -63,15 +67,27 @@ class PostgresqlRecipe:
         words = reported.stdout.split()
         if reported.returncode != 0 or len(words) < 3:
             raise TargetError(
-                f"{self.programs / 'postgres'} does not run: {reported.stderr.strip() or reported.stdout.strip()}"
+                f"{self.programs / 'postgres'} does not run:"
+                f" {reported.stderr.strip() or reported.stdout.strip()}"
             )
         return words[2]
 
     def initialise(self, data: Path) -> None:
-        """Make a data directory. Raises TargetError with the program's own message where that fails."""
+        """Make a data directory. Raises TargetError with the program's own message where that
+        fails.
+        """
         command: list[str | Path] = [
-            self.programs / "initdb", "-D", data, "-U", USER, "--auth=trust", "--no-sync", "--locale=C", "-E", "UTF8",
-        ]  # fmt: skip
+            self.programs / "initdb",
+            "-D",
+            data,
+            "-U",
+            USER,
+            "--auth=trust",
+            "--no-sync",
+            "--locale=C",
+            "-E",
+            "UTF8",
+        ]
         make_data(command, data, self.owner)
 
     def command(self, data: Path, sockets: Path) -> list[str]:
@@ -111,7 +127,9 @@ class PostgresqlRecipe:
         return self.conninfo(sockets)
 
     def leftovers(self, sockets: Path) -> list[str]:
-        """What of runs is left: schemas, roles, large objects, prepared transactions; empty without an answer."""
+        """What of runs is left: schemas, roles, large objects, prepared transactions; empty without
+        an answer.
+        """
         try:
             with psycopg.connect(self.conninfo(sockets), connect_timeout=2) as connection:
                 return [str(name) for (name,) in connection.execute(_LEFTOVERS).fetchall()]
@@ -123,11 +141,17 @@ class PostgresqlRecipe:
         return f"psql '{self.conninfo(sockets)}'"
 
     def furnish(self, sockets: Path) -> None:
-        """Make the database of a new data directory, with the means to read row locks where they are available."""
-        with psycopg.connect(f"host={sockets} user={USER} dbname=postgres", autocommit=True) as first:
+        """Make the database of a new data directory, with the means to read row locks where they
+        are available.
+        """
+        with psycopg.connect(
+            f"host={sockets} user={USER} dbname=postgres", autocommit=True
+        ) as first:
             first.execute(f"create database {DATABASE}".encode())
         with psycopg.connect(self.conninfo(sockets), autocommit=True) as connection:
-            found = connection.execute("select 1 from pg_available_extensions where name = 'pgrowlocks'").fetchone()
+            found = connection.execute(
+                "select 1 from pg_available_extensions where name = 'pgrowlocks'"
+            ).fetchone()
             if found:
                 connection.execute("create extension pgrowlocks")
 

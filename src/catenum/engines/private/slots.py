@@ -1,9 +1,9 @@
 """Slots: data directories made once, each used by one running server at a time.
 
-A command takes the first slot whose lock is free, so two commands at once get two servers; the lock is the kernel's
-and goes with the process that holds it. A slot that is free but has a live server is either *kept* (``catenum local
-start``), and then shared, or was left by a killed command, and then stopped and cleared. On Linux the kernel also
-ends a server whose command died.
+A command takes the first slot whose lock is free, so two commands at once get two servers; the lock
+is the kernel's and goes with the process that holds it. A slot that is free but has a live server
+is either *kept* (``catenum local start``), and then shared, or was left by a killed command, and
+then stopped and cleared. On Linux the kernel also ends a server whose command died.
 """
 
 from __future__ import annotations
@@ -35,7 +35,9 @@ START_MS, STOP_MS, MOST_SLOTS = 20_000.0, 10_000.0, 32
 
 @dataclass(frozen=True, slots=True)
 class PrivateServer:
-    """A running private server and how to reach it. ``cleared`` names what a killed command had left."""
+    """A running private server and how to reach it. ``cleared`` names what a killed command had
+    left.
+    """
 
     server: str
     where: Any
@@ -49,7 +51,9 @@ class PrivateServer:
 
 
 class Recipe(Protocol):
-    """How one server is made, started and asked; in the module of its name beside this one, as ``Recipe``."""
+    """How one server is made, started and asked; in the module of its name beside this one, as
+    ``Recipe``.
+    """
 
     programs: Path
     owner: Owner
@@ -87,7 +91,11 @@ class _Slot:
 
     def __init__(self, folder: Path, recipe: Recipe) -> None:
         self.folder, self.recipe = folder, recipe
-        self.data, self.log, self.note = folder / "data", folder / "server.log", folder / "server.json"
+        self.data, self.log, self.note = (
+            folder / "data",
+            folder / "server.log",
+            folder / "server.json",
+        )
         self._lock: IO[str] | None = None
         self._process: subprocess.Popen[bytes] | None = None
 
@@ -104,7 +112,9 @@ class _Slot:
         return True
 
     def _make_folder(self, folder: Path) -> None:
-        """With all above it: the server's user must be able to go through, whatever our own mask hides from others."""
+        """With all above it: the server's user must be able to go through, whatever our own mask
+        hides from others.
+        """
         if folder.exists():
             return
         self._make_folder(folder.parent)
@@ -136,7 +146,9 @@ class _Slot:
             with contextlib.suppress(OSError):
                 return reported.resolve() == self.data.resolve()
             return False
-        shown = subprocess.run(["ps", "-o", "command=", "-p", str(pid)], capture_output=True, text=True, check=False)
+        shown = subprocess.run(
+            ["ps", "-o", "command=", "-p", str(pid)], capture_output=True, text=True, check=False
+        )
         return str(self.data) in shown.stdout
 
     def kept(self) -> PrivateServer | None:
@@ -150,7 +162,9 @@ class _Slot:
             return None
         return self._described(Path(note["sockets"]), pid, kept=True)
 
-    def _described(self, sockets: Path, pid: int, *, kept: bool, cleared: tuple[str, ...] = ()) -> PrivateServer:
+    def _described(
+        self, sockets: Path, pid: int, *, kept: bool, cleared: tuple[str, ...] = ()
+    ) -> PrivateServer:
         return PrivateServer(
             server=self.recipe.server,
             where=self.recipe.where(sockets),
@@ -166,14 +180,18 @@ class _Slot:
     def start(self, *, keep: bool, tell: Callable[[str], None]) -> PrivateServer:
         """Start the server, with new data where it does not start with what is there.
 
-        The slot must have been taken. Raises TargetError with the end of its log where it does not start.
+        The slot must have been taken. Raises TargetError with the end of its log where it does not
+        start.
         """
         try:
             return self._start(keep=keep, tell=tell)
         except TargetError as error:
             if not (self.folder / "furnished").exists():
                 raise
-            tell(f"The data in {self.folder} cannot be used ({error.problems[0].message}); they are made anew.")
+            tell(
+                f"The data in {self.folder} cannot be used ({error.problems[0].message}); they are"
+                " made anew."
+            )
             self.forget()
             return self._start(keep=keep, tell=tell)
 
@@ -189,7 +207,10 @@ class _Slot:
         except (OSError, ValueError, KeyError):
             return True  # it has gone already
         if left:
-            tell(f"{', '.join(left)} could not be removed: the private server's data in {self.folder} are deleted.")
+            tell(
+                f"{', '.join(left)} could not be removed: the private server's data in"
+                f" {self.folder} are deleted."
+            )
         return not left
 
     def _start(self, *, keep: bool, tell: Callable[[str], None]) -> PrivateServer:
@@ -197,7 +218,10 @@ class _Slot:
         owner = self.recipe.owner
         new = not self.recipe.is_made(self.data)
         if new:
-            tell(f"Making a private {self.recipe.name} {self.recipe.version} (once) in {self.folder} …")
+            tell(
+                f"Making a private {self.recipe.name} {self.recipe.version} (once) in"
+                f" {self.folder} …"
+            )
             self._make_data(owner)
         try:
             sockets = self._socket_folder(owner, keep=keep)
@@ -214,8 +238,9 @@ class _Slot:
     def _socket_folder(self, owner: Owner, *, keep: bool) -> Path:
         """Make the folder of the server's sockets, and note it.
 
-        The note comes before the folder, and whole (a command that is killed between the two leaves nothing that no
-        note names), and another command that reads it in this moment finds all of it or none.
+        The note comes before the folder, and whole (a command that is killed between the two leaves
+        nothing that no note names), and another command that reads it in this moment finds all of
+        it or none.
         """
         sockets = Path(tempfile.gettempdir()) / f"catenum-{secrets.token_hex(6)}"
         fresh = self.note.with_suffix(".new")
@@ -257,13 +282,15 @@ class _Slot:
         while clock.now_ms() < START_MS:
             if process.poll() is not None:
                 raise TargetError(
-                    f"the private server did not start: {self._end_of_log()}", advice=f"Its log: {self.log}"
+                    f"the private server did not start: {self._end_of_log()}",
+                    advice=f"Its log: {self.log}",
                 )
             if self.recipe.is_ready(self.data, sockets):
                 return
             clock.rest(5)
         raise TargetError(
-            f"the private server was not ready within {START_MS / 1000:g} s", advice=f"Its log: {self.log}"
+            f"the private server was not ready within {START_MS / 1000:g} s",
+            advice=f"Its log: {self.log}",
         )
 
     def _end_of_log(self) -> str:
@@ -280,7 +307,8 @@ class _Slot:
         pid = self.running()
         if pid is not None and not any(self._ends_by(how, pid) for how in self.recipe.stop_signals):
             raise TargetError(
-                f"the private server (process {pid}) does not end", advice=f"End it by hand; its data: {self.data}"
+                f"the private server (process {pid}) does not end",
+                advice=f"End it by hand; its data: {self.data}",
             )
         self._remove_sockets()
         return pid is not None
@@ -296,7 +324,8 @@ class _Slot:
         return False
 
     def _is_gone(self, pid: int) -> bool:
-        """Whether a process is over: a server may remove its pid file before that, and its data are not free yet.
+        """Whether a process is over: a server may remove its pid file before that, and its data are
+        not free yet.
 
         Our own child has to be taken note of, or it stays as a zombie.
         """
@@ -312,11 +341,15 @@ class _Slot:
         self.note.unlink(missing_ok=True)
 
     def _clear_dead(self) -> tuple[str, ...]:
-        """Clear what a killed command left: its server, its socket folder, a data directory made by halves."""
+        """Clear what a killed command left: its server, its socket folder, a data directory made by
+        halves.
+        """
         cleared = []
         if self.note.exists() or self.running() is not None:
             alive = self.stop()
-            cleared.append(f"a private server that a killed command had left{' running' if alive else ''}")
+            cleared.append(
+                f"a private server that a killed command had left{' running' if alive else ''}"
+            )
         if self.data.exists() and not (self.folder / "furnished").exists():
             shutil.rmtree(self.data, ignore_errors=True)
         self.recipe.pid_file(self.data).unlink(missing_ok=True)
@@ -345,10 +378,16 @@ def kept_servers(server: str, settings: Mapping[str, str]) -> list[tuple[Private
     ]
 
 
-def start_kept(server: str, settings: Mapping[str, str], tell: Callable[[str], None]) -> tuple[PrivateServer, bool]:
+def start_kept(
+    server: str, settings: Mapping[str, str], tell: Callable[[str], None]
+) -> tuple[PrivateServer, bool]:
     """A server that stays, and whether it was started now rather than found running."""
     for slot in _slots(server, settings):
-        if slot.folder.exists() and (kept := slot.kept()) is not None and slot.recipe.answers(kept.sockets):
+        if (
+            slot.folder.exists()
+            and (kept := slot.kept()) is not None
+            and slot.recipe.answers(kept.sockets)
+        ):
             return kept, False
     for slot in _slots(server, settings):
         if slot.take():
@@ -372,7 +411,9 @@ def stop_kept(server: str, settings: Mapping[str, str]) -> int:
 
 
 @contextlib.contextmanager
-def private_server(server: str, settings: Mapping[str, str], tell: Callable[[str], None]) -> Iterator[PrivateServer]:
+def private_server(
+    server: str, settings: Mapping[str, str], tell: Callable[[str], None]
+) -> Iterator[PrivateServer]:
     """A private server for the length of a ``with`` block.
 
     The kept one, or one of our own that is stopped at the end.

@@ -1,7 +1,8 @@
-"""Contest: the baseline and each remedy under the same load, in short turns, so that whatever else the machine does
-hits all alike.
+"""Contest: the baseline and each remedy under the same load, in short turns, so that whatever else
+the machine does hits all alike.
 
-Each variant has scratch space and looping processes of its own; only one variant's gate is open at a time.
+Each variant has scratch space and looping processes of its own; only one variant's gate is open at
+a time.
 """
 
 from __future__ import annotations
@@ -103,7 +104,12 @@ def _variants(
     for name, remedy in scenario.remedies.items():
         if only is None or name in only:
             changed, ddl = apply_remedy(scenario, remedy)
-            yield name, (*((remedy.about,) if remedy.about else ()), *describe(remedy)), changed, ddl
+            yield (
+                name,
+                (*((remedy.about,) if remedy.about else ()), *describe(remedy)),
+                changed,
+                ddl,
+            )
 
 
 @contextmanager
@@ -154,7 +160,10 @@ def _result(runner: Runner, baseline: Runner) -> LoopComparison:
 
 def judge(baseline: Runner, runner: Runner, faster: Ratio) -> Verdict:
     """The verdict: a difference counts only where the figures support it (95 %)."""
-    before, after = (baseline.conflicts, baseline.churn.iterations), (runner.conflicts, runner.churn.iterations)
+    before, after = (
+        (baseline.conflicts, baseline.churn.iterations),
+        (runner.conflicts, runner.churn.iterations),
+    )
     reported = f"conflicts: {rate(*before)} → {rate(*after)}"
     speed = f"throughput {faster}"
     if runner.churn.stuck:
@@ -162,7 +171,10 @@ def judge(baseline: Runner, runner: Runner, faster: Ratio) -> Verdict:
         rank: Rank = "no better" if baseline.churn.stuck else "worse"
         return Verdict(rank=rank, reason=f"{reported} waited to the end for what a session keeps")
     if runner.churn.failures("rejected"):
-        return Verdict(rank="loses", reason=f"a statement was rejected {runner.churn.failures('rejected')} times")
+        return Verdict(
+            rank="loses",
+            reason=f"a statement was rejected {runner.churn.failures('rejected')} times",
+        )
     broken = [title for title, value in runner.played.outcome.holds.items() if value is not True]
     if broken and all(value is True for value in baseline.played.outcome.holds.values()):
         return Verdict(rank="loses", reason=f"the data is wrong when played: {', '.join(broken)}")
@@ -171,18 +183,29 @@ def judge(baseline: Runner, runner: Runner, faster: Ratio) -> Verdict:
     if before[0] and fewer(baseline.turns, runner.turns):
         return Verdict(rank="cures" if after[0] == 0 else "eases", reason=f"{reported}; {speed}")
     if before[0]:
-        return Verdict(rank="no better", reason=f"{reported}: the figures do not support a difference; {speed}")
+        return Verdict(
+            rank="no better", reason=f"{reported}: the figures do not support a difference; {speed}"
+        )
     if baseline.churn.stuck:
-        return Verdict(rank="cures", reason=f"no transaction is blocked indefinitely any more; {speed}")
+        return Verdict(
+            rank="cures", reason=f"no transaction is blocked indefinitely any more; {speed}"
+        )
     waits = _waits(baseline, runner)
     if faster.low > 1.05:
-        return Verdict(rank="cures" if waits else "eases", reason=f"no conflicts in either; {waits}{speed}")
+        return Verdict(
+            rank="cures" if waits else "eases", reason=f"no conflicts in either; {waits}{speed}"
+        )
     slower = ", slower" if faster.high < 0.95 else ""
-    return Verdict(rank="worse" if slower else "no better", reason=f"no conflicts in either{slower}; {waits}{speed}")
+    return Verdict(
+        rank="worse" if slower else "no better",
+        reason=f"no conflicts in either{slower}; {waits}{speed}",
+    )
 
 
 def _waits(baseline: Runner, runner: Runner) -> str:
-    """Words on lock waits where they have all but gone: below a tenth of the baseline's, each by iterations."""
+    """Words on lock waits where they have all but gone: below a tenth of the baseline's, each by
+    iterations.
+    """
     if not baseline.churn.engine.capabilities.counts_waits or not baseline.churn.waits:
         return ""
     before = baseline.churn.waits / max(1, baseline.churn.iterations)

@@ -1,4 +1,6 @@
-"""Trial: the baseline and each remedy, side by side: on every schedule that can differ, or on given ones."""
+"""Trial: the baseline and each remedy, side by side: on every schedule that can differ, or on given
+ones.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,15 @@ from catenum.lab.run.play import PlayOptions, play
 BASELINE = "as it is"
 #: Of a remedy that the server does not take.
 NOT_RUN = Figures(
-    runs=0, kinds={}, waits=0, longest_chain=0, locks=None, time_ms=0.0, broken=(), ended_well=0, attempts=0
+    runs=0,
+    kinds={},
+    waits=0,
+    longest_chain=0,
+    locks=None,
+    time_ms=0.0,
+    broken=(),
+    ended_well=0,
+    attempts=0,
 )
 
 
@@ -45,7 +55,9 @@ class Variant:
 
 @dataclass(frozen=True)
 class Trial:
-    """All variants, the baseline first, and the schedules that each was run on (none where all were explored)."""
+    """All variants, the baseline first, and the schedules that each was run on (none where all were
+    explored).
+    """
 
     scenario: str
     orders: tuple[tuple[str, ...], ...]
@@ -80,7 +92,9 @@ def trial(
     only: Sequence[str] | None = None,
     progress: Callable[[int, int, str], None] | None = None,
 ) -> Trial:
-    """Run the baseline and each remedy (or ``only`` those; "one + other" is both) on the same given schedules."""
+    """Run the baseline and each remedy (or ``only`` those; "one + other" is both) on the same given
+    schedules.
+    """
     scenario = scenario.for_server(engine.info.server)
     orders = orders_of(scenario, options.order)
     chosen = _chosen(scenario, only)
@@ -92,7 +106,9 @@ def trial(
             if progress is not None:
                 progress(done, total, name)
             try:
-                runs.append(play(engine, changed, replace(options, order=order), file=file, ddl=ddl))
+                runs.append(
+                    play(engine, changed, replace(options, order=order), file=file, ddl=ddl)
+                )
             except InputError as error:
                 if not variants:
                     raise
@@ -121,7 +137,9 @@ def trial_of_all(
     only: Sequence[str] | None = None,
     progress: Callable[[str, Explorer], None] | None = None,
 ) -> Trial:
-    """Explore the baseline and each remedy. The scenario's own order is also played in full, for locks and times."""
+    """Explore the baseline and each remedy. The scenario's own order is also played in full, for
+    locks and times.
+    """
     scenario = scenario.for_server(engine.info.server)
     explorer = _Explorer(connect, engine, workers, file, progress)
     quickly = replace(how, all_orders=0, thorough=False)
@@ -134,7 +152,9 @@ def trial_of_all(
             made = explorer.explored(bare, changed, ddl, quickly if variants else how, baseline)
             best = min((rank_of(one) for one in variants[1:] if one.wins), default=None)
             if made.wins and (best is None or rank_of(made) < best):
-                made = explorer.explored(bare, changed, ddl, how, baseline)  # what is put first is checked whole
+                made = explorer.explored(
+                    bare, changed, ddl, how, baseline
+                )  # what is put first is checked whole
         except InputError as error:
             if not variants:
                 raise
@@ -154,7 +174,12 @@ class _Explorer:
     progress: Callable[[str, Explorer], None] | None
 
     def explored(
-        self, bare: Variant, changed: Scenario, ddl: Sequence[str], how: ExploreOptions, baseline: Figures | None
+        self,
+        bare: Variant,
+        changed: Scenario,
+        ddl: Sequence[str],
+        how: ExploreOptions,
+        baseline: Figures | None,
     ) -> Variant:
         """The variant with what exploring it gave, judged by the baseline."""
         runner = ExplorationRunner(
@@ -166,7 +191,9 @@ class _Explorer:
             file=self.file,
             ddl=tuple(ddl),
         )
-        found = runner.run(progress=partial(self.progress, bare.name) if self.progress is not None else None)
+        found = runner.run(
+            progress=partial(self.progress, bare.name) if self.progress is not None else None
+        )
         numbers = figures_of(found.tally, bare.runs[0], complete=found.reach.complete)
         verdict = judge(baseline, numbers) if baseline is not None else None
         return replace(bare, figures=numbers, verdict=verdict, explored=found)
@@ -178,7 +205,9 @@ def rank_of(variant: Variant) -> tuple[int, int, int]:
 
 
 def _rejected(name: str, changes: tuple[str, ...], error: InputError) -> Variant:
-    """A remedy of which the server does not take some statement: the others are tried all the same."""
+    """A remedy of which the server does not take some statement: the others are tried all the
+    same.
+    """
     reason = f"the server rejects what it adds: {error.problems[0].message}"
     return Variant(name, changes, (), NOT_RUN, Verdict(rank="loses", reason=reason))
 
@@ -195,4 +224,9 @@ def _variants(
         parts = [scenario.remedies[name] for name in split_names(names, scenario.remedies)]
         changed, ddl = apply_remedies(scenario, names)
         about = tuple(remedy.about for remedy in parts if remedy.about)
-        yield names, (*about, *(line for remedy in parts for line in describe(remedy))), changed, ddl
+        yield (
+            names,
+            (*about, *(line for remedy in parts for line in describe(remedy))),
+            changed,
+            ddl,
+        )

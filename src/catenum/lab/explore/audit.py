@@ -1,11 +1,14 @@
-"""The second net under an exploration: what was assumed of statements is compared with what the server did.
+"""The second net under an exploration: what was assumed of statements is compared with what the
+server did.
 
-The walk leaves schedules out that differ from others only in the order of neighbouring independent moves. So some such
-neighbours are exchanged and run: the outcome must be the same. A statement must never wait for a transaction of which
-all moves were taken for independent of it, nor lock a table that it was not known to touch. Where one of these is met,
-the assumption is dropped (``Widened``) and the space is walked again without it.
+The walk leaves schedules out that differ from others only in the order of neighbouring independent
+moves. So some such neighbours are exchanged and run: the outcome must be the same. A statement must
+never wait for a transaction of which all moves were taken for independent of it, nor lock a table
+that it was not known to touch. Where one of these is met, the assumption is dropped (``Widened``)
+and the space is walked again without it.
 
-Where the server itself decides who goes on first, one schedule can have two outcomes. Such schedules are run again.
+Where the server itself decides who goes on first, one schedule can have two outcomes. Such
+schedules are run again.
 """
 
 from __future__ import annotations
@@ -25,11 +28,13 @@ from catenum.core.space.search import Space, Walk
 from catenum.core.space.state import Step
 from catenum.lab.explore.stage import Stage
 
-#: Of the runs, one in so many may be spent on exchanges, and one in so many on schedules that the server may decide.
+#: Of the runs, one in so many may be spent on exchanges, and one in so many on schedules that the
+#: server may decide.
 ONE_IN = 10
 #: How often a schedule that the server may decide is run again.
 REPEATS = 2
-#: How many runs may be spent in any case on seeing the server's other choice where no schedule stands for it.
+#: How many runs may be spent in any case on seeing the server's other choice where no schedule
+#: stands for it.
 SEEKS = 40
 #: How often a schedule is made again that came out otherwise than it should.
 MOST_TRIES = 20
@@ -38,8 +43,8 @@ Pair = tuple[Step, Step]
 
 
 class Widened(Exception):
-    """What was assumed is not so; everything is to be walked again with that known: ``pairs`` of moves that are not
-    independent, statements (``passing``) that do not wait.
+    """What was assumed is not so; everything is to be walked again with that known: ``pairs`` of
+    moves that are not independent, statements (``passing``) that do not wait.
     """
 
     def __init__(self, pairs: Sequence[Pair], why: str, passing: Sequence[Step] = ()) -> None:
@@ -67,10 +72,11 @@ class Exchange:
 
 
 class Exactly:
-    """Guides a run along one path; where that cannot be followed, or is over too soon, the run is broken off.
+    """Guides a run along one path; where that cannot be followed, or is over too soon, the run is
+    broken off.
 
-    So it is where a transaction is overtaken by one that came later, unless the run is to go on ``past`` that, to some
-    end.
+    So it is where a transaction is overtaken by one that came later, unless the run is to go on
+    ``past`` that, to some end.
     """
 
     def __init__(self, path: Sequence[str], dependence: Dependence, *, past: bool = False) -> None:
@@ -95,14 +101,23 @@ class Exactly:
 
 
 def exchanges(walk: Walk, path: tuple[str, ...]) -> Iterator[Exchange]:
-    """The neighbours on the walk's schedule at hand that were taken for independent, and could both move first."""
+    """The neighbours on the walk's schedule at hand that were taken for independent, and could both
+    move first.
+    """
     for place, (node, following) in enumerate(zip(walk.nodes, walk.nodes[1:], strict=False)):
         one, other = node.walked[node.at_hand], following.walked[following.at_hand]
-        if one is None or other is None or one.mover == other.mover or other.mover not in node.ready:
+        if (
+            one is None
+            or other is None
+            or one.mover == other.mover
+            or other.mover not in node.ready
+        ):
             continue
         if walk.space.independent(one, other, node.waits):
             steps = (_step(walk.space, node, one.mover), _step(walk.space, node, other.mover))
-            special = any(walk.space.dependence.special(x, y) for x in one.steps for y in other.steps)
+            special = any(
+                walk.space.dependence.special(x, y) for x in one.steps for y in other.steps
+            )
             yield Exchange(path, place, steps, special)
 
 
@@ -113,23 +128,33 @@ def _step(space: Space, node: Any, name: str) -> Step:
 class Audit:
     """Which exchanges to make, and what comes of them."""
 
-    def __init__(self, stage: Stage, space: Space, one_in: int = ONE_IN, *, thorough: bool = True) -> None:
-        """``one_in``: of so many runs one may be spent on exchanges, one on schedules that the server may decide.
-        ``thorough``: each pair that is independent for a special reason is exchanged, however many there are.
+    def __init__(
+        self, stage: Stage, space: Space, one_in: int = ONE_IN, *, thorough: bool = True
+    ) -> None:
+        """``one_in``: of so many runs one may be spent on exchanges, one on schedules that the
+        server may decide. ``thorough``: each pair that is independent for a special reason is
+        exchanged, however many there are.
         """
         self.stage, self.space, self.one_in, self.thorough = stage, space, one_in, thorough
-        self.runs = self.tried = self.swaps = self.repeated = self.races = self.overtaken = self.sought = 0
+        self.runs = self.tried = self.swaps = self.repeated = self.races = self.overtaken = (
+            self.sought
+        ) = 0
         self.race: tuple[str, ...] | None = None
         self.fresh: list[Run] = []  # other outcomes of schedules that were run already
         self._waiting: dict[Pair, tuple[Exchange, Run]] = {}
         self._made: dict[Pair, int] = {}
-        self.special: dict[Pair, bool] = {}  # pairs independent for a special reason: whether they were exchanged
-        self._bars: dict[tuple[Step, str], tuple[str, ...]] = {}  # certain waits, and moves that lead to each
+        self.special: dict[
+            Pair, bool
+        ] = {}  # pairs independent for a special reason: whether they were exchanged
+        self._bars: dict[
+            tuple[Step, str], tuple[str, ...]
+        ] = {}  # certain waits, and moves that lead to each
 
     def saw(self, run: Run, possible: Sequence[Exchange], *, contested: bool = False) -> None:
         """A schedule was run. Raises Widened where it contradicts what was assumed.
 
-        ``contested``: the server could have let another go on first, for which no schedule stands, and one would know.
+        ``contested``: the server could have let another go on first, for which no schedule stands,
+        and one would know.
         """
         self.runs += 1
         contradiction(self.space.dependence, run)
@@ -147,14 +172,16 @@ class Audit:
             self._seek(run)
 
     def bar(self, step: Step, holder: str, path: tuple[str, ...]) -> None:
-        """A statement is taken for certain to wait after these moves, the last of which sends it."""
+        """A statement is taken for certain to wait after these moves, the last of which sends
+        it.
+        """
         known = self._bars.get((step, holder))
         if known is None or (len(path), path) < (len(known), known):
             self._bars[step, holder] = path
 
     def finish(self) -> None:
-        """The share is worked off: whatever rests on a special reason is tried, and at least one exchange is made.
-        Raises Widened.
+        """The share is worked off: whatever rests on a special reason is tried, and at least one
+        exchange is made. Raises Widened.
         """
         if self.thorough:
             for bar, path in sorted(self._bars.items()):
@@ -171,12 +198,15 @@ class Audit:
         name, number = step
         waited = any((m.waiter, m.statement) == (name, (number or 0) + 1) for m in run.wait_pairs)
         if guide.depth == len(path) and not waited:
-            why = f"{step_name(step)} was certain to wait for {holder} after '{' '.join(path[:-1])}', but did not"
+            why = (
+                f"{step_name(step)} was certain to wait for {holder} after '{' '.join(path[:-1])}',"
+                " but did not"
+            )
             raise Widened([], why, [step])
 
     def exchange(self) -> None:
-        """Make the exchange of the pair of statements that was exchanged least, those with a special reason first.
-        Raises Widened.
+        """Make the exchange of the pair of statements that was exchanged least, those with a
+        special reason first. Raises Widened.
         """
         if not self._waiting:
             return
@@ -194,7 +224,9 @@ class Audit:
             return
         if not self._steady(exchange.path, run):
             return
-        if self._again(exchange.exchanged) == _essence(run):  # it ended in two ways: no exchange can be judged by it
+        if self._again(exchange.exchanged) == _essence(
+            run
+        ):  # it ended in two ways: no exchange can be judged by it
             self._raced(exchange.exchanged)
             return
         a, b = pair
@@ -238,7 +270,9 @@ class Audit:
         return True
 
     def _exactly(self, path: Sequence[str]) -> Run:
-        """Run a schedule in which nobody is overtaken: that is another one's outcome, or known to be the server's."""
+        """Run a schedule in which nobody is overtaken: that is another one's outcome, or known to
+        be the server's.
+        """
         for _ in range(MOST_TRIES):
             guide = Exactly(path, self.space.dependence)
             run = self.stage.run(guide)
@@ -262,8 +296,9 @@ def _essence(run: Run) -> object:
 
 
 def may_differ(run: Run) -> bool:
-    """Whether the server may let the same schedule end in two ways: two waited for one thing at some time, or one was
-    refused, which depends on what the server remembers of transactions that are over.
+    """Whether the server may let the same schedule end in two ways: two waited for one thing at
+    some time, or one was refused, which depends on what the server remembers of transactions that
+    are over.
     """
     waiters: dict[tuple[str, str], set[str]] = {}
     for wait_pair in run.wait_pairs:
@@ -273,8 +308,9 @@ def may_differ(run: Run) -> bool:
 
 
 def contradiction(dependence: Dependence, run: Run) -> None:
-    """Raises Widened where a statement waited for a transaction with which it was taken to have nothing to do, or where
-    a transaction failed that was taken to have nothing to do with any other.
+    """Raises Widened where a statement waited for a transaction with which it was taken to have
+    nothing to do, or where a transaction failed that was taken to have nothing to do with any
+    other.
     """
     passing = [step for step in sorted(run.rejected, key=repr) if step[1] is not None]
     passing = [step for step in passing if step not in dependence.may_pass]
@@ -283,24 +319,42 @@ def contradiction(dependence: Dependence, run: Run) -> None:
     for wait_pair in run.wait_pairs:
         if wait_pair.holder not in dependence.statements:
             continue
-        step: Step = (wait_pair.waiter, None if wait_pair.statement is None else wait_pair.statement - 1)
+        step: Step = (
+            wait_pair.waiter,
+            None if wait_pair.statement is None else wait_pair.statement - 1,
+        )
         theirs = _steps(dependence, wait_pair.holder)
         if not any(dependence.depend(step, other) for other in theirs):
-            why = f"{step_name(step)} waited for {wait_pair.holder}, with which it was taken to have nothing to do"
+            why = (
+                f"{step_name(step)} waited for {wait_pair.holder}, with which it was taken to have"
+                " nothing to do"
+            )
             raise Widened([(step, other) for other in theirs], why)
     for name, kinds in run.failed_by.items():
-        others = [step for other in dependence.statements if other != name for step in _steps(dependence, other)]
+        others = [
+            step
+            for other in dependence.statements
+            if other != name
+            for step in _steps(dependence, other)
+        ]
         own = _steps(dependence, name)
         met = any(dependence.depend(one, other) for one in own for other in others)
         if not met and {"deadlock", "refused", "timeout"} & set(kinds):
-            why = f"{name} failed ({', '.join(kinds)}), although it was taken to have nothing to do with any other"
+            why = (
+                f"{name} failed ({', '.join(kinds)}), although it was taken to have nothing to do"
+                " with any other"
+            )
             raise Widened([(one, other) for one in own for other in others], why)
 
 
 def untold(stage: Stage) -> list[tuple[Step, str]]:
-    """Statements that were seen to lock a table which they were not known to touch, in one serial order."""
+    """Statements that were seen to lock a table which they were not known to touch, in one serial
+    order.
+    """
     conductor = stage.pictured(list(stage.scenario.transactions))
-    made = {move.number: (move.transaction, move.statement) for move in reversed(conductor.log.schedule)}
+    made = {
+        move.number: (move.transaction, move.statement) for move in reversed(conductor.log.schedule)
+    }
     known = stage.dependence
     found: list[tuple[Step, str]] = []
     names = {table.lower() for table in stage.tables}
@@ -310,7 +364,11 @@ def untold(stage: Stage) -> list[tuple[Step, str]]:
             continue
         steps = [(name, number) for number in range(statement)]
         touched = {touch.table for step in steps for touch in known.touches[step]}
-        locked = {(e.resource.table or "").lower() for e in picture.locks if e.transaction == name and e.granted}
+        locked = {
+            (e.resource.table or "").lower()
+            for e in picture.locks
+            if e.transaction == name and e.granted
+        }
         beyond = sorted(t for t in (locked & names) - touched if not _is_sequence(stage, t, steps))
         if beyond and None not in touched:
             found.append(((name, statement - 1), beyond[0]))
@@ -318,8 +376,8 @@ def untold(stage: Stage) -> list[tuple[Step, str]]:
 
 
 def _is_sequence(stage: Stage, table: str, steps: Sequence[Step]) -> bool:
-    """Whether a table is a sequence that these statements name, as MariaDB has them; one that is also read as a table
-    is more than that.
+    """Whether a table is a sequence that these statements name, as MariaDB has them; one that is
+    also read as a table is more than that.
     """
     known = stage.dependence
     if any(touch.table == table for touches in known.touches.values() for touch in touches):

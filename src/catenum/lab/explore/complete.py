@@ -1,7 +1,9 @@
-"""Every order that can be made, run after the reduced walk and compared with it, where they are few.
+"""Every order that can be made, run after the reduced walk and compared with it, where they are
+few.
 
-The reduced walk leaves orders out by what is known of the statements. That knowledge can be wrong; running every order
-needs none of it. So where all of them are soon run, they are, and the two accounts must agree.
+The reduced walk leaves orders out by what is known of the statements. That knowledge can be wrong;
+running every order needs none of it. So where all of them are soon run, they are, and the two
+accounts must agree.
 """
 
 from __future__ import annotations
@@ -16,19 +18,25 @@ from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import Stage
 from catenum.lab.explore.walker import ExploreOptions, Worker, left_of
 
-#: Outcomes of which a schedule is remembered; and how often one that was missed is run again: two waiters that are let
-#: go on at once may race for the next row, and one in two of such a race twice looks like a rule.
+#: Outcomes of which a schedule is remembered; and how often one that was missed is run again: two
+#: waiters that are let go on at once may race for the next row, and one in two of such a race twice
+#: looks like a rule.
 MOST_PATHS, AGAIN = 1_000, 8
-#: After so many orders their whole number is estimated, and given up where it is so many times too large.
+#: After so many orders their whole number is estimated, and given up where it is so many times too
+#: large.
 ESTIMATED_AFTER, TOO_MANY_TIMES = (12, 40, 100), 3
 
 
 @dataclass
 class Outcomes:
-    """The outcomes of one account of a space, with all data in them. Told of each schedule as it is run."""
+    """The outcomes of one account of a space, with all data in them. Told of each schedule as it is
+    run.
+    """
 
     fine: set[object] = field(default_factory=set)
-    paths: dict[object, tuple[str, ...]] = field(default_factory=dict)  # to each of them, of no more than are compared
+    paths: dict[object, tuple[str, ...]] = field(
+        default_factory=dict
+    )  # to each of them, of no more than are compared
 
     def __call__(self, run: Run) -> None:
         """Take one schedule in."""
@@ -39,7 +47,9 @@ class Outcomes:
                 self.paths[key] = run.path
 
     def is_steady(self, stage: Stage, key: object) -> bool:
-        """Whether its schedule has this outcome each time, so that it is not the server that chose it."""
+        """Whether its schedule has this outcome each time, so that it is not the server that chose
+        it.
+        """
         path = self.paths[key]
         oracle = Oracle(stage)
         again = (stage.run(Exactly(path, stage.dependence)) for _ in range(AGAIN))
@@ -48,7 +58,9 @@ class Outcomes:
 
 @dataclass(frozen=True)
 class EveryOrder:
-    """All orders that can be made, run: what they add up to, and whether the server decided nothing by itself."""
+    """All orders that can be made, run: what they add up to, and whether the server decided nothing
+    by itself.
+    """
 
     tally: Tally
     outcomes: Outcomes
@@ -58,8 +70,9 @@ class EveryOrder:
 def every_order(
     stage: Stage, options: ExploreOptions, orders: int, over: Callable[[], bool] = lambda: False
 ) -> EveryOrder | None:
-    """Run every order, where no more than ``options.all_orders`` can be made; None where there are more (or where
-    ``over`` says so first). ``orders``: their number if nobody ever waited. Raises Widened.
+    """Run every order, where no more than ``options.all_orders`` can be made; None where there are
+    more (or where ``over`` says so first). ``orders``: their number if nobody ever waited. Raises
+    Widened.
     """
     most = options.all_orders
     outcomes = Outcomes()

@@ -1,7 +1,8 @@
-"""Stretches that an interrupt must not cut in two: what was run and what is left to run have to change together.
+"""Stretches that an interrupt must not cut in two: what was run and what is left to run have to
+change together.
 
-The handler of interrupts (``cli.main``) asks ``held`` whether it may break in now; if not, it is called again once
-the stretch is over.
+The handler of interrupts (``cli.main``) asks ``held`` whether it may break in now; if not, it is
+called again once the stretch is over.
 """
 
 from __future__ import annotations
@@ -21,7 +22,10 @@ class Hold:
         self._on = True
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         self._on = False
         later, self._later = self._later, None

@@ -1,8 +1,10 @@
-"""What is left out when runs are compared: values that differ from run to run, wherever they end up.
+"""What is left out when runs are compared: values that differ from run to run, wherever they end
+up.
 
-Numbers from a sequence, the clock and chance differ between schedules that are equally right. They are known from the
-tables (columns that the server fills in), from the scenario (``ignore``), from running one serial order twice, and from
-the statements that carry such a value on: ``returning id`` kept as ``box``, and ``set latest = :box`` after it.
+Numbers from a sequence, the clock and chance differ between schedules that are equally right. They
+are known from the tables (columns that the server fills in), from the scenario (``ignore``), from
+running one serial order twice, and from the statements that carry such a value on: ``returning id``
+kept as ``box``, and ``set latest = :box`` after it.
 """
 
 from __future__ import annotations
@@ -54,7 +56,9 @@ class Ignored:
         self._add_carried()
 
     def add(self, name: str, why: str, *, of_new: bool = False) -> None:
-        """Leave a column out; ``of_new``: its values in rows that were not loaded, as far as that can be told."""
+        """Leave a column out; ``of_new``: its values in rows that were not loaded, as far as that
+        can be told.
+        """
         if of_new and (name not in self.why or name in self._of_new):
             self._of_new.add(name)
         else:
@@ -62,12 +66,16 @@ class Ignored:
         self.why.setdefault(name, why)
 
     def by_table(self, *, of_new: bool = False) -> dict[str, list[str]]:
-        """For each table the columns that no fingerprint covers; or those that it covers in rows that were loaded."""
+        """For each table the columns that no fingerprint covers; or those that it covers in rows
+        that were loaded.
+        """
         whole = self.why.keys() - self._of_new
         left_out = self._of_new if of_new else whole
         return {
             table: [
-                column for column in columns if column.lower() in left_out or self._named(table, column) in left_out
+                column
+                for column in columns
+                if column.lower() in left_out or self._named(table, column) in left_out
             ]
             for table, columns in self._columns.items()
             if table in self.tables
@@ -75,7 +83,10 @@ class Ignored:
 
     def left_out(self) -> dict[str, str]:
         """What is left out, in words, and why."""
-        found = {f"{name} of new rows" if name in self._of_new else name: why for name, why in self.why.items()}
+        found = {
+            f"{name} of new rows" if name in self._of_new else name: why
+            for name, why in self.why.items()
+        }
         for (name, number), read in self.footprints.items():
             if self._gives_numbers(read):
                 found[f"what {name} statement {number + 1} returns"] = "the server makes its values"
@@ -88,7 +99,9 @@ class Ignored:
         found = self.footprints[place]
         if self._gives_numbers(found) or place in self._unused:
             return frozenset("*")
-        tables = {access.table.lower() for access in found.accesses if not self._names_loaded(access)}
+        tables = {
+            access.table.lower() for access in found.accesses if not self._names_loaded(access)
+        }
         every = {access.table.lower() for access in found.accesses}
         named = {
             column
@@ -96,19 +109,25 @@ class Ignored:
             for table, dot, column in [name.partition(".")]
             if dot and table in (tables if name in self._of_new else every)
         }
-        return frozenset({name for name in self.why if "." not in name} | named | self._results.get(place, set()))
+        return frozenset(
+            {name for name in self.why if "." not in name} | named | self._results.get(place, set())
+        )
 
     def add_differing(self, one: SerialRun, two: SerialRun) -> bool:
-        """Two runs of one serial order: what differs between them can differ in any run. Whether anything was new.
+        """Two runs of one serial order: what differs between them can differ in any run. Whether
+        anything was new.
 
-        A column of a result is left out of that statement's results alone; others may have one of the same name.
+        A column of a result is left out of that statement's results alone; others may have one of
+        the same name.
         """
         fresh = differing_columns(one[0], two[0]) - self.why.keys()
         for name in sorted(fresh):
             self.add(name, _DIFFERED)
         new = bool(fresh)
         for place in one[1].keys() & two[1].keys():
-            differing = differing_result_columns(one[1][place], two[1][place]) - self.of_result(place)
+            differing = differing_result_columns(one[1][place], two[1][place]) - self.of_result(
+                place
+            )
             if differing:
                 new = True
                 self._results.setdefault(place, set()).update(differing)
@@ -117,13 +136,17 @@ class Ignored:
         return new
 
     def _at_place(self, table: str, named: str) -> str:
-        columns = next((c for name, c in self._columns.items() if name.lower() == table.lower()), ())
+        columns = next(
+            (c for name, c in self._columns.items() if name.lower() == table.lower()), ()
+        )
         place = int(named[1:]) if named.startswith("#") else len(columns)
         return columns[place] if place < len(columns) else named
 
     @staticmethod
     def _gives_numbers(found: Footprint) -> bool:
-        return bool(NUMBERS & set(found.by_nature)) and not any(access.writes for access in found.accesses)
+        return bool(NUMBERS & set(found.by_nature)) and not any(
+            access.writes for access in found.accesses
+        )
 
     def _names_loaded(self, access: Access) -> bool:
         """Whether what is named by a key is a row that was loaded."""
@@ -132,7 +155,11 @@ class Ignored:
             return False
         key, rows = self.tables.get(table, NO_KEYS).primary, self._loaded[table]
         given = {column: written for column, (_, written) in access.literals}
-        if not key or not {column.lower() for column in key} <= given.keys() or not set(key) <= set(rows.columns):
+        if (
+            not key
+            or not {column.lower() for column in key} <= given.keys()
+            or not set(key) <= set(rows.columns)
+        ):
             return False
         places = [rows.columns.index(column) for column in key]
         named = tuple(given[column.lower()] for column in key)
@@ -145,14 +172,23 @@ class Ignored:
     def _add_made(self, found: Footprint) -> None:
         for access in found.accesses:
             given = {column for column, _ in access.equals}
-            for column in self.tables.get(access.table, NO_KEYS).made if access.verb == "insert" else ():
+            for column in (
+                self.tables.get(access.table, NO_KEYS).made if access.verb == "insert" else ()
+            ):
                 if column.lower() not in given:
                     self.made = True
                     keyed = bool(self.tables[access.table].primary) and not access.changes_found
-                    self.add(self._named(access.table, column), "the server makes its values", of_new=keyed)
+                    self.add(
+                        self._named(access.table, column),
+                        "the server makes its values",
+                        of_new=keyed,
+                    )
             if access.verb == "update" or access.changes_found:
                 for column in self.tables.get(access.table, NO_KEYS).stamped:
-                    self.add(self._named(access.table, column), "the server sets it whenever the row is changed")
+                    self.add(
+                        self._named(access.table, column),
+                        "the server sets it whenever the row is changed",
+                    )
             if access.sets_default:
                 for column in self.tables.get(access.table, NO_KEYS).made:
                     self.made = True
@@ -169,7 +205,11 @@ class Ignored:
                 for table, named in assigned:
                     column = self._at_place(table, named)
                     keyed = added and bool(self.tables.get(table, NO_KEYS).primary)
-                    self.add(self._named(table, column), "it is set from a value that the server makes", of_new=keyed)
+                    self.add(
+                        self._named(table, column),
+                        "it is set from a value that the server makes",
+                        of_new=keyed,
+                    )
                 left_out = self.of_result((name, number))
                 made -= statement.keep.keys()
                 made |= {
@@ -180,8 +220,8 @@ class Ignored:
 
 
 def _unused_reads(scenario: Scenario, rules: Rules) -> Iterator[Place]:
-    """Plain queries that keep values of which no later statement or condition makes any use: what they gave no longer
-    matters. One that keeps nothing is for whoever reads it.
+    """Plain queries that keep values of which no later statement or condition makes any use: what
+    they gave no longer matters. One that keeps nothing is for whoever reads it.
     """
     for name, transaction in scenario.transactions.items():
         for number, statement in enumerate(transaction.statements):

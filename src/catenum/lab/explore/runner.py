@@ -1,7 +1,8 @@
-"""One exploration from the count before its start to its result, whether one process does the work or several.
+"""One exploration from the count before its start to its result, whether one process does the work
+or several.
 
-Kept apart from the work itself so that a survey can be broken off (by a person, a limit, a server that dies) and still
-tell what it found, and go on later from where it stopped.
+Kept apart from the work itself so that a survey can be broken off (by a person, a limit, a server
+that dies) and still tell what it found, and go on later from where it stopped.
 """
 
 from __future__ import annotations
@@ -57,9 +58,11 @@ class ExplorationRunner:
     explorer: Explorer | None = None
     stage: Stage | None = None
     notes: tuple[str, ...] = ()
-    #: Called once with the stage when it is ready, before anything is explored; what it raises ends the survey.
+    #: Called once with the stage when it is ready, before anything is explored; what it raises ends
+    #: the survey.
     before: Callable[[Stage], None] | None = None
-    #: Told of each schedule that was run, where one worker runs them all; what it raises ends the survey.
+    #: Told of each schedule that was run, where one worker runs them all; what it raises ends the
+    #: survey.
     heard: Callable[[Run], None] = lambda judged: None
 
     def run(
@@ -69,10 +72,11 @@ class ExplorationRunner:
         counted: Callable[[Plan], None] | None = None,
         progress: Progress | None = None,
     ) -> Exploration:
-        """Explore. ``counted`` hears how large the space is before anything runs; ``resume`` is an earlier ``state``.
+        """Explore. ``counted`` hears how large the space is before anything runs; ``resume`` is an
+        earlier ``state``.
 
-        Whatever is raised, ``result`` tells what had been found by then. Raises InputError where ``resume`` is of
-        another exploration.
+        Whatever is raised, ``result`` tells what had been found by then. Raises InputError where
+        ``resume`` is of another exploration.
         """
         while True:
             try:
@@ -89,7 +93,10 @@ class ExplorationRunner:
                 resume = counted = None
 
     def _run(
-        self, resume: dict[str, Any] | None, counted: Callable[[Plan], None] | None, progress: Progress | None
+        self,
+        resume: dict[str, Any] | None,
+        counted: Callable[[Plan], None] | None,
+        progress: Progress | None,
     ) -> Exploration:
         self.stage = Stage(self.engine, self.scenario, self.options.stage, self.file, self.ddl)
         every: EveryOrder | None = None
@@ -102,7 +109,10 @@ class ExplorationRunner:
             known = self.options.opened or self.options.every or self.options.looked
             for step, table in untold(stage) if not known else ():
                 self.options = replace(self.options, opened=(*self.options.opened, step))
-                what = f"{step[0]} statement {(step[1] or 0) + 1} locked {table}, which is not visible in its SQL text"
+                what = (
+                    f"{step[0]} statement {(step[1] or 0) + 1} locked {table}, which is not visible"
+                    " in its SQL text"
+                )
                 self.notes = (*self.notes, f"{what}; it is assumed to touch anything")
             stage.widen(self.options.widened, self.options.opened, self.options.passing)
             made = plan(stage.scenario, stage.dependence, self.options, self._salt())
@@ -123,7 +133,9 @@ class ExplorationRunner:
             self._run_together(self.explorer, every, progress)
         return self.result
 
-    def _run_here(self, stage: Stage, explorer: Explorer, progress: Progress | None, *, resumed: bool) -> None:
+    def _run_here(
+        self, stage: Stage, explorer: Explorer, progress: Progress | None, *, resumed: bool
+    ) -> None:
         outcomes = Outcomes()
 
         def heard(run: Run) -> None:
@@ -138,7 +150,9 @@ class ExplorationRunner:
         explorer.tally.uncounted = stage.uncounted()
         explorer.tally.may_hide = stage.may_hide
 
-    def _run_together(self, explorer: Explorer, every: EveryOrder | None, progress: Progress | None) -> None:
+    def _run_together(
+        self, explorer: Explorer, every: EveryOrder | None, progress: Progress | None
+    ) -> None:
         """By processes, each with scratch space of its own, once that of this one is gone."""
         was = self.engine.deadlock_count({})
         task = WorkerTask(self.connect, self.scenario, self.ddl, self.options, os.getpid())
@@ -158,7 +172,9 @@ class ExplorationRunner:
         spent, most = explorer.ran_ms, max(EVERY_ORDER_MS, EVERY_ORDER_TIMES * explorer.ran_ms)
         if self.options.for_ms is not None:
             most = min(most, self.options.for_ms - spent)
-        found = every_order(stage, self.options, explorer.plan.orders, lambda: clock.now_ms() > most)
+        found = every_order(
+            stage, self.options, explorer.plan.orders, lambda: clock.now_ms() > most
+        )
         explorer.ran_ms = spent + clock.now_ms()
         return found
 
@@ -174,7 +190,9 @@ class ExplorationRunner:
             self._compare(every, differs=bool(beyond), steady=steady)
 
     def _compare(self, every: EveryOrder, *, differs: bool = False, steady: bool = True) -> None:
-        """``differs``: some data is that of no schedule of the reduced walk; ``steady``: whenever it is run."""
+        """``differs``: some data is that of no schedule of the reduced walk; ``steady``: whenever
+        it is run.
+        """
         explorer = self.explorer
         if explorer is None:
             return
@@ -191,7 +209,9 @@ class ExplorationRunner:
             self._take_choices(every, missed)
 
     def _take_choices(self, every: EveryOrder, missed: Sequence[str]) -> None:
-        """Outcomes by a choice of the server's, for which no schedule stands: they count, and nothing is proven."""
+        """Outcomes by a choice of the server's, for which no schedule stands: they count, and
+        nothing is proven.
+        """
         explorer = self.explorer
         if explorer is None:
             return
@@ -200,19 +220,27 @@ class ExplorationRunner:
             tally.outcomes[key] = every.tally.outcomes[key]
             tally.schedules += every.tally.outcomes[key].count
         tally.races += 1
-        tally.race = tally.race or next((every.tally.outcomes[key].shortest for key in missed), None)
+        tally.race = tally.race or next(
+            (every.tally.outcomes[key].shortest for key in missed), None
+        )
 
     def _take_every_order(self, every: EveryOrder, missed: Sequence[str]) -> None:
         """All orders have an outcome that the reduced walk had not: theirs counts."""
         explorer = self.explorer
         if explorer is None:
             return
-        explorer.tally, explorer.plan.every, explorer.plan.classes = every.tally, True, every.tally.schedules
+        explorer.tally, explorer.plan.every, explorer.plan.classes = (
+            every.tally,
+            True,
+            every.tally.schedules,
+        )
         reported = f" ({'; '.join(missed[:3])})" if missed else ""
         self.notes = (
             *self.notes,
-            f"orders that were taken for equivalent have another outcome{reported}, so every order counts here; "
-            "please report this",
+            (
+                f"orders that were taken for equivalent have another outcome{reported}, so every"
+                " order counts here; please report this"
+            ),
         )
 
     @property
@@ -228,7 +256,7 @@ class ExplorationRunner:
     def _salt(self) -> str:
         return f"{self.engine.info.server} {self.engine.info.version} {self.ddl}"
 
-    # -- going on later ----------------------------------------------------------------------------------------------
+    # -- going on later ----------------------------------------------------------------------------
 
     def state(self, explorer: Explorer | None = None) -> dict[str, Any]:
         """What has to be kept to go on later, as plain values."""
@@ -264,15 +292,20 @@ class ExplorationRunner:
             raise InputError(f"nothing to resume: no {STATE_FORMAT}")
         if state.get("digest") != self.explorer.plan.digest:
             raise InputError(
-                "the saved state belongs to another exploration: the scenario, an option or the server is not the same",
-                advice="Resume with the same scenario and options, or start again without --resume.",
+                "the saved state belongs to another exploration: the scenario, an option or the"
+                " server is not the same",
+                advice=(
+                    "Resume with the same scenario and options, or start again without --resume."
+                ),
             )
         try:
             self.explorer.tally = tally_adapter().validate_python(state["tally"])
             self.explorer.shares = list(state["shares"])
             self.explorer.ran_ms = float(state["ran_ms"])
             self.explorer.plan.sampled = bool(state["sampled"])
-            if self.stage is not None:  # a damaged file is found now rather than in the midst of the work
+            if (
+                self.stage is not None
+            ):  # a damaged file is found now rather than in the midst of the work
                 for share in self.explorer.shares:
                     Worker(self.stage, self.options).take(share)
         except (KeyError, TypeError, ValueError) as error:

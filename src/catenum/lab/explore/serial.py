@@ -1,4 +1,6 @@
-"""Asks the serial oracle of each run: the serial orders are run on the same stage, once each, when first needed."""
+"""Asks the serial oracle of each run: the serial orders are run on the same stage, once each, when
+first needed.
+"""
 
 from __future__ import annotations
 
@@ -26,8 +28,8 @@ def _never_both(committed: Sequence[str]) -> str:
     if len(committed) == 1:
         return f"{names} committed, but run alone it fails"
     return (
-        f"{names} all committed, but one after another, in whatever order, one of them fails: what it checks was true "
-        "only because it did not see the others"
+        f"{names} all committed, but one after another, in whatever order, one of them fails: what"
+        " it checks was true only because it did not see the others"
     )
 
 
@@ -69,10 +71,18 @@ class Oracle:
         if math.factorial(len(committed)) > MOST_ORDERS:
             return "unchecked", None, None  # one of the orders that were not run may give it
         if not known:
-            never = Anomaly(name="other anomaly", transactions=committed, evidence=(_never_both(committed),))
+            never = Anomaly(
+                name="other anomaly", transactions=committed, evidence=(_never_both(committed),)
+            )
             return "anomaly", never, "rows"
-        wrote = [name for name, status in run.status.items() if status not in ("committed", "not begun")]
-        return "anomaly", name_anomaly(run.observed, self.serially, self.stage.dependence, wrote), wrong
+        wrote = [
+            name for name, status in run.status.items() if status not in ("committed", "not begun")
+        ]
+        return (
+            "anomaly",
+            name_anomaly(run.observed, self.serially, self.stage.dependence, wrote),
+            wrong,
+        )
 
     @functools.cache  # noqa: B019 - as long-lived as its stage
     def _find_broken(self) -> None:
@@ -83,7 +93,9 @@ class Oracle:
                     self.broken.setdefault(title, order)
 
     def serially(self, order: Sequence[str]) -> Observation | None:
-        """What an order of transactions gives one after another; None where one of them does not commit."""
+        """What an order of transactions gives one after another; None where one of them does not
+        commit.
+        """
         key = tuple(order)
         if key in self._serial:
             return self._serial[key]

@@ -1,8 +1,10 @@
-"""A stage for many schedules of one scenario: sessions stay open, the data is brought back after each.
+"""A stage for many schedules of one scenario: sessions stay open, the data is brought back after
+each.
 
-``play`` tells one schedule in full; here one takes a few milliseconds and leaves a ``Run``. Two things go faster than
-in ``play``, without changing what comes out: a lock timeout runs out as soon as nothing else could end the wait (the
-next move is not made before it has, in either), and retries do not pause.
+``play`` tells one schedule in full; here one takes a few milliseconds and leaves a ``Run``. Two
+things go faster than in ``play``, without changing what comes out: a lock timeout runs out as soon
+as nothing else could end the wait (the next move is not made before it has, in either), and retries
+do not pause.
 """
 
 from __future__ import annotations
@@ -14,17 +16,13 @@ from itertools import islice, permutations
 from types import TracebackType
 
 from catenum.core.record.outcome import KINDS
-from catenum.core.record.recording import (
-    TableRows,
-)
+from catenum.core.record.recording import TableRows
 from catenum.core.scenario.model import Scenario, chosen
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.servers import rules_of
 from catenum.core.space.dependence import Column, Dependence, Written
 from catenum.core.space.moves import MoveResult
-from catenum.core.space.oracle import (
-    Observation,
-)
+from catenum.core.space.oracle import Observation
 from catenum.core.space.run import Run
 from catenum.core.space.state import Step
 from catenum.core.sql.statements import Footprint
@@ -39,7 +37,8 @@ from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import with_first_values
 from catenum.lab.run.transaction_state import Guide, TransactionState
 
-#: A lock timeout of a transaction's own is cut to this while exploring (ms), where the server counts so finely.
+#: A lock timeout of a transaction's own is cut to this while exploring (ms), where the server
+#: counts so finely.
 TIMEOUT_MS = 8
 #: How many end states are remembered with their rows and rules.
 KEPT_STATES = 500
@@ -50,7 +49,8 @@ KEPT_ROWS = 200
 
 @dataclass(frozen=True, kw_only=True)
 class StageOptions:
-    """How to run: whether to list every lock after each move, the victim asked for, a statement's limit in ms.
+    """How to run: whether to list every lock after each move, the victim asked for, a statement's
+    limit in ms.
 
     ``sure``: that no value differs from run to run where no statement says so was seen already.
     """
@@ -89,7 +89,9 @@ class Stage:
     def __post_init__(self) -> None:
         server = self.engine.info.server
         self.rules = rules_of(server)
-        self.scenario = hurried(self.scenario.for_server(server), self.engine.capabilities.timeout_step_ms)
+        self.scenario = hurried(
+            self.scenario.for_server(server), self.engine.capabilities.timeout_step_ms
+        )
         self.sessions: dict[str, Session] = {}
         self.clock = Clock()
         self._states: dict[str, tuple[dict[str, TableRows], dict[str, bool | None]]] = {}
@@ -103,7 +105,9 @@ class Stage:
         self.deadlocks = 0  # that clients received as an error, in all runs
         self._hidden = 0  # of which they were not, in runs that were looked at one by one
         self.unsteady = False  # one serial order gave two results
-        self.may_hide = False  # a routine may have caught one, and the server's count was not to be had
+        self.may_hide = (
+            False  # a routine may have caught one, and the server's count was not to be had
+        )
         self._counted: int | None = None  # by the server, before the first run
         self._last_counted: int | None = None
 
@@ -170,7 +174,10 @@ class Stage:
         return self
 
     def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
     ) -> None:
         if kind is None:
             with contextlib.suppress(NeedsReload):  # nobody needs it any more
@@ -186,9 +193,14 @@ class Stage:
             return 0
         return max(0, now - self._counted - self.deadlocks - self._hidden)
 
-    def widen(self, pairs: Sequence[tuple[Step, Step]], steps: Sequence[Step], passing: Sequence[Step] = ()) -> None:
-        """Moves that depend on each other, statements that touch anything, and statements that need not wait, whatever
-        their text says.
+    def widen(
+        self,
+        pairs: Sequence[tuple[Step, Step]],
+        steps: Sequence[Step],
+        passing: Sequence[Step] = (),
+    ) -> None:
+        """Moves that depend on each other, statements that touch anything, and statements that need
+        not wait, whatever their text says.
         """
         self.dependence.widen(pairs)
         for step in passing:
@@ -196,7 +208,7 @@ class Stage:
         for step in steps:
             self.dependence.open(step)
 
-    # -- running -----------------------------------------------------------------------------------------------------
+    # -- running -----------------------------------------------------------------------------------
 
     def run(self, guide: Guide | None = None, order: Sequence[str] = ()) -> Run:
         """Run one schedule and begin to bring everything back. Raises NotRestored, TargetError."""
@@ -207,7 +219,9 @@ class Stage:
         return self._finish(conductor, tuple(made.values()))
 
     def restored(self) -> None:
-        """See that everything is back: at the latest before the next schedule. Raises NotRestored, TargetError."""
+        """See that everything is back: at the latest before the next schedule. Raises NotRestored,
+        TargetError.
+        """
         try:
             self._settle()
         except NeedsReload:
@@ -216,7 +230,8 @@ class Stage:
     def serially(self, order: Sequence[str]) -> Observation | None:
         """What some transactions give one after another; None where one of them fails.
 
-        A transaction that rolls back by its own condition does not fail: in this order it decides so.
+        A transaction that rolls back by its own condition does not fail: in this order it decides
+        so.
         """
         run = self.serial_run(order)
         ended = all(run.status[name] in ("committed", "rolled back") for name in order)
@@ -233,18 +248,25 @@ class Stage:
         return found
 
     def _orders_to_repeat(self) -> list[Sequence[str]]:
-        """Serial orders to run twice, to see which values differ by nature: where something may make such values,
-        each order, since a branch may be taken in one of them only; otherwise the first, to be sure.
+        """Serial orders to run twice, to see which values differ by nature: where something may
+        make such values, each order, since a branch may be taken in one of them only; otherwise the
+        first, to be sure.
         """
         orders = islice(permutations(self.scenario.transactions), MOST_REPEATED)
-        certain = self.dependence.plain and not any(found.by_nature for found in self.footprints.values())
+        certain = self.dependence.plain and not any(
+            found.by_nature for found in self.footprints.values()
+        )
         return list(islice(orders, 0 if self.options.sure else 1) if certain else orders)
 
     def _differs(self, order: Sequence[str]) -> bool:
-        return self.ignored.add_differing(self._serial_with_results(order), self._serial_with_results(order))
+        return self.ignored.add_differing(
+            self._serial_with_results(order), self._serial_with_results(order)
+        )
 
     def _runs_differ(self, order: Sequence[str]) -> bool:
-        """Whether one serial order gives two results, apart from what is left out: nothing is proven then."""
+        """Whether one serial order gives two results, apart from what is left out: nothing is
+        proven then.
+        """
         one, two = (self._finish(self._conduct(Serially(order)), tuple(order)) for _ in range(2))
         return (one.observed.key, one.status, one.kind) != (two.observed.key, two.status, two.kind)
 
@@ -263,7 +285,9 @@ class Stage:
         self._finish(conductor, ())
         return conductor
 
-    def _conduct(self, guide: Guide | None, order: Sequence[str] = (), *, pictures: bool = False) -> Conductor:
+    def _conduct(
+        self, guide: Guide | None, order: Sequence[str] = (), *, pictures: bool = False
+    ) -> Conductor:
         conductor = Conductor(
             self.scenario,
             order,
@@ -292,11 +316,15 @@ class Stage:
         before: dict[str, bool | None] = {}
         if self.outlives:  # before the rows are read: a session may keep whole tables locked
             if wanted:
-                before = self._rules_now()  # what a session still holds or has set is part of the end
+                before = (
+                    self._rules_now()
+                )  # what a session still holds or has set is part of the end
             self.sessions.update(self.engine.renew(self.sessions))
         end = self.engine.data_state()
         rows, holds = self._state(end, wanted=wanted)
-        holds = {title: holds[title] if value is None else value for title, value in before.items()} or holds
+        holds = {
+            title: holds[title] if value is None else value for title, value in before.items()
+        } or holds
         try:
             self._settle = self.engine.restore_data()
         except NeedsReload:
@@ -308,8 +336,8 @@ class Stage:
         return replace(run, hidden=hidden, kind=max(run.kind, "deadlock", key=KINDS.index))
 
     def _hidden_in(self, met: int) -> int:
-        """How many deadlocks the server counted in this run that no client received: where code is at work that
-        may catch them.
+        """How many deadlocks the server counted in this run that no client received: where code is
+        at work that may catch them.
         """
         if self.dependence.plain and not self.handlers:
             return 0
@@ -337,8 +365,17 @@ class Stage:
     def _reads_tables(self, found: Footprint) -> bool:
         known = {name.lower() for name in self.tables}
         own = found.functions | found.attributes
-        plain = found.understood and not found.calls_unknown and not found.by_nature and not found.gathers
-        return plain and not own & self.engine.functions() and {a.table.lower() for a in found.accesses} <= known
+        plain = (
+            found.understood
+            and not found.calls_unknown
+            and not found.by_nature
+            and not found.gathers
+        )
+        return (
+            plain
+            and not own & self.engine.functions()
+            and {a.table.lower() for a in found.accesses} <= known
+        )
 
     def _keep_once(self, *, afresh: bool) -> None:
         plain = self.dependence.plain
@@ -366,19 +403,28 @@ class Stage:
             self.sessions[name] = self.engine.open_session(name, texts if steady else ())
 
     def _let_go(self, conductor: Conductor) -> None:
-        """Roll back what is open still: first those who wait for nobody, then those whom that let go on."""
+        """Roll back what is open still: first those who wait for nobody, then those whom that let
+        go on.
+        """
         idle = [
-            state.name for state in conductor.states.values() if state.begun and not state.under_way and _open(state)
+            state.name
+            for state in conductor.states.values()
+            if state.begun and not state.under_way and _open(state)
         ]
         for name in idle:
             self.driver.undo(name)
         waiting = [state.name for state in conductor.states.values() if state.under_way]
         self.driver.release(waiting)
 
-    def _state(self, end: str, *, wanted: bool) -> tuple[dict[str, TableRows], dict[str, bool | None]]:
+    def _state(
+        self, end: str, *, wanted: bool
+    ) -> tuple[dict[str, TableRows], dict[str, bool | None]]:
         known = self._states.get(end)
-        # a rule may read columns that the comparison leaves out, so one end state may be two to a rule
-        if known is None or (self.scenario.holds and wanted and (self.ignored.why or not self._rows_decide)):
+        # a rule may read columns that the comparison leaves out, so one end state may be two to a
+        # rule
+        if known is None or (
+            self.scenario.holds and wanted and (self.ignored.why or not self._rows_decide)
+        ):
             known = (self.engine.rows(KEPT_ROWS) if known is None else known[0], self._rules_now())
             if len(self._states) < KEPT_STATES:
                 self._states[end] = known
@@ -395,7 +441,9 @@ class Stage:
 
 
 def hurried(scenario: Scenario, timeout_step_ms: int) -> Scenario:
-    """The scenario with timeouts and pauses cut, where that changes nothing but the time it takes."""
+    """The scenario with timeouts and pauses cut, where that changes nothing but the time it
+    takes.
+    """
     transactions = {}
     for name, transaction in scenario.transactions.items():
         update: dict[str, object] = {}

@@ -1,6 +1,8 @@
-"""From the conductor of one schedule to its ``Run``: little enough to keep, and quick, since thousands are made.
+"""From the conductor of one schedule to its ``Run``: little enough to keep, and quick, since
+thousands are made.
 
-What many schedules share (who took the lock that somebody waits for, how long a chain is) is worked out once.
+What many schedules share (who took the lock that somebody waits for, how long a chain is) is worked
+out once.
 """
 
 from __future__ import annotations
@@ -57,7 +59,9 @@ class Summary:
         rows: Mapping[str, TableRows],
         holds: dict[str, bool | None],
     ) -> Run:
-        """The run that ``conductor`` has made; ``end`` is the fingerprint of what the tables held after it."""
+        """The run that ``conductor`` has made; ``end`` is the fingerprint of what the tables held
+        after it.
+        """
         states = conductor.states
         events = conductor.log.events
         failed: dict[str, tuple[str, ...]] = {}
@@ -77,8 +81,12 @@ class Summary:
             status={name: state.status for name, state in states.items()},
             failed_by=failed,
             attempts={name: state.attempt for name, state in states.items()},
-            wait_pairs=tuple(dict.fromkeys(self._wait_pair(wait, conductor) for wait in conductor.log.waits)),
-            cycles=tuple(self._cycle(cycle, conductor) for cycle in conductor.log.cycles if cycle.victim),
+            wait_pairs=tuple(
+                dict.fromkeys(self._wait_pair(wait, conductor) for wait in conductor.log.waits)
+            ),
+            cycles=tuple(
+                self._cycle(cycle, conductor) for cycle in conductor.log.cycles if cycle.victim
+            ),
             chain=self._chain(conductor.log.waits),
             locks=locks_taken(conductor.log.taken),
             holds=holds,
@@ -113,7 +121,9 @@ class Summary:
             places[step] = place
             read = self._footprints[step]
             left_out = self._ignored.of_result(step)
-            found = seen_of(event.rows, event.result, left_out, ordered=read.ordered, order_by=read.order_by)
+            found = seen_of(
+                event.rows, event.result, left_out, ordered=read.ordered, order_by=read.order_by
+            )
             seen.setdefault(event.transaction, []).append(found)
         committed = tuple(sorted(commits, key=commits.__getitem__))
         return Observation(
@@ -131,11 +141,15 @@ class Summary:
             standing = frozenset(
                 (w.waiter, w.holder)
                 for w in waits
-                if w.since_ms <= start.since_ms and (w.until_ms is None or w.until_ms > start.since_ms)
+                if w.since_ms <= start.since_ms
+                and (w.until_ms is None or w.until_ms > start.since_ms)
             )
             if standing not in self._chains:
                 nothing = Resource(kind="other", text="")
-                edges = (Edge(waiter=w, holder=h, resource=nothing, wanted=NO_MODE, held=None) for w, h in standing)
+                edges = (
+                    Edge(waiter=w, holder=h, resource=nothing, wanted=NO_MODE, held=None)
+                    for w, h in standing
+                )
                 self._chains[standing] = WaitGraph(edges).longest_chain()
             longest = max(longest, self._chains[standing])
         return longest
@@ -147,7 +161,9 @@ class Summary:
             sent = [
                 (event.statement, tuple(event.values.items()))
                 for event in conductor.log.happened
-                if event.transaction == wait.holder and event.what == "sent" and event.at_ms <= wait.since_ms
+                if event.transaction == wait.holder
+                and event.what == "sent"
+                and event.at_ms <= wait.since_ms
             ]
             key = (
                 wait.waiter,
@@ -218,7 +234,9 @@ class Summary:
                 and w.move <= cycle.move
                 and w.attempt == cycle.attempts.get(edge.waiter, w.attempt)
             ]
-            members.append((edge.waiter, statements[-1] if statements else cycle.under_way.get(edge.waiter)))
+            members.append(
+                (edge.waiter, statements[-1] if statements else cycle.under_way.get(edge.waiter))
+            )
         resources = tuple(edge.resource.text for edge in edges)
         named = all(edge.resource.named for edge in edges)
         return DeadlockOutline(tuple(members), resources, cycle.victim, cycle.ended_by_us, named)

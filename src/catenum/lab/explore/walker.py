@@ -1,7 +1,8 @@
 """Explores a scenario: runs every schedule that can differ, or a sample, and adds up their results.
 
-Where to go on is kept as plain *shares*: a walk through a part of the space, or a list of schedules drawn by chance.
-One process works them off here; several do in ``lab.workers``, by the same function.
+Where to go on is kept as plain *shares*: a walk through a part of the space, or a list of schedules
+drawn by chance. One process works them off here; several do in ``lab.workers``, by the same
+function.
 """
 
 from __future__ import annotations
@@ -41,7 +42,8 @@ from catenum.lab.run.safety import warnings
 Share = dict[str, Any]
 #: Schedules of a drawn share: a worker takes so many at a time.
 DRAWN_AT_A_TIME = 20
-#: So many times the limit a number of classes may be for a walk to be tried nonetheless, or so many in any case.
+#: So many times the limit a number of classes may be for a walk to be tried nonetheless, or so many
+#: in any case.
 WORTH_A_WALK, SOON_WALKED = 4, 6_000
 #: Orders that are all run as well, after the reduced walk.
 ALL_ORDERS = 200
@@ -49,22 +51,25 @@ ALL_ORDERS = 200
 
 @dataclass(frozen=True, kw_only=True)
 class ExploreOptions:
-    """How far to go: ``every`` without reduction, at most ``limit`` schedules, for ``for_ms``; ``seed`` for samples."""
+    """How far to go: ``every`` without reduction, at most ``limit`` schedules, for ``for_ms``;
+    ``seed`` for samples.
+    """
 
     every: bool = False
     limit: int | None = None
     for_ms: float | None = None
     seed: int = 1
     stage: StageOptions = field(default_factory=StageOptions)
-    #: Pairs of moves that were seen to depend on each other, and statements that were seen to touch more than is known.
+    #: Pairs of moves that were seen to depend on each other, and statements that were seen to touch
+    #: more than is known.
     widened: tuple[tuple[Step, Step], ...] = ()
     opened: tuple[Step, ...] = ()
     #: Whether it is known already that the statements lock nothing else than their texts tell.
     looked: bool = False
     #: Statements that were seen not to wait, or that may not.
     passing: tuple[Step, ...] = ()
-    #: Of so many runs one may be spent on checking what is assumed (see ``audit``); ``thorough``: whatever rests on a
-    #: special reason is checked in any case.
+    #: Of so many runs one may be spent on checking what is assumed (see ``audit``); ``thorough``:
+    #: whatever rests on a special reason is checked in any case.
     check_one_in: int = ONE_IN
     thorough: bool = True
     #: Where no more orders than this can be made, all of them are run as well (see ``complete``).
@@ -86,8 +91,12 @@ class Plan:
     every: bool = False
 
 
-def plan(scenario: Scenario, dependence: Dependence, options: ExploreOptions, salt: str = "") -> Plan:
-    """Count the space and cut it into shares: one walk, or schedules drawn by chance where the limit is smaller."""
+def plan(
+    scenario: Scenario, dependence: Dependence, options: ExploreOptions, salt: str = ""
+) -> Plan:
+    """Count the space and cut it into shares: one walk, or schedules drawn by chance where the
+    limit is smaller.
+    """
     moves = {name: transaction.moves for name, transaction in scenario.transactions.items()}
     orders = schedules(moves)
     classes = Classes(dependence, moves, every=options.every)
@@ -102,10 +111,18 @@ def plan(scenario: Scenario, dependence: Dependence, options: ExploreOptions, sa
         if not sampled or options.limit is None:
             return []
         chosen = [list(order) for order in classes.sample(options.limit, count, options.seed)]
-        return [{"drawn": chosen[i : i + DRAWN_AT_A_TIME]} for i in range(0, len(chosen), DRAWN_AT_A_TIME)]
+        return [
+            {"drawn": chosen[i : i + DRAWN_AT_A_TIME]}
+            for i in range(0, len(chosen), DRAWN_AT_A_TIME)
+        ]
 
-    # Waiting rules many classes out, so a space not much larger than the limit is walked first: it may be small enough.
-    walk_first = sampled and count is not None and count <= max(WORTH_A_WALK * (options.limit or 0), SOON_WALKED)
+    # Waiting rules many classes out, so a space not much larger than the limit is walked first: it
+    # may be small enough.
+    walk_first = (
+        sampled
+        and count is not None
+        and count <= max(WORTH_A_WALK * (options.limit or 0), SOON_WALKED)
+    )
     return Plan(
         orders=orders,
         classes=count,
@@ -114,7 +131,9 @@ def plan(scenario: Scenario, dependence: Dependence, options: ExploreOptions, sa
         draw=draw,
         every=options.every,
         not_understood=[
-            f"{name} statement {number + 1}" for name, number in dependence.not_understood() if number is not None
+            f"{name} statement {number + 1}"
+            for name, number in dependence.not_understood()
+            if number is not None
         ],
         digest=_digest(scenario, options, salt),
     )
@@ -122,7 +141,14 @@ def plan(scenario: Scenario, dependence: Dependence, options: ExploreOptions, sa
 
 def _digest(scenario: Scenario, options: ExploreOptions, salt: str) -> str:
     """What must be the same for an exploration to be gone on with."""
-    text = [scenario.model_dump_json(), options.every, options.limit, options.seed, options.stage.victim, salt]
+    text = [
+        scenario.model_dump_json(),
+        options.every,
+        options.limit,
+        options.seed,
+        options.stage.victim,
+        salt,
+    ]
     return sha256(json.dumps(text).encode()).hexdigest()[:16]
 
 
@@ -132,16 +158,24 @@ def space_of(stage: Stage, *, reduce: bool) -> Space:
     return Space(
         stage.dependence,
         {name: transaction.moves for name, transaction in transactions.items()},
-        {name: transaction.retry.times if transaction.retry else 0 for name, transaction in transactions.items()},
+        {
+            name: transaction.retry.times if transaction.retry else 0
+            for name, transaction in transactions.items()
+        },
         reduce=reduce,
     )
 
 
 class Worker:
-    """Works shares off on one stage, run by run, so that its caller can stop, report or split in between."""
+    """Works shares off on one stage, run by run, so that its caller can stop, report or split in
+    between.
+    """
 
     def __init__(
-        self, stage: Stage, options: ExploreOptions, heard: Callable[[Run], None] = lambda judged: None
+        self,
+        stage: Stage,
+        options: ExploreOptions,
+        heard: Callable[[Run], None] = lambda judged: None,
     ) -> None:
         """``heard`` is told of each schedule that was run; what it raises ends the work."""
         self.stage, self.options, self.heard = stage, options, heard
@@ -150,7 +184,9 @@ class Worker:
         self.space = space_of(stage, reduce=not options.every)
         self.audit = Audit(stage, self.space, options.check_one_in, thorough=options.thorough)
         self._run: set[int] = set()  # the classes of the drawn schedules that were run
-        self._met: set[tuple[tuple[str, ...], str, str]] = set()  # where somebody was overtaken, and by whom
+        self._met: set[tuple[tuple[str, ...], str, str]] = (
+            set()
+        )  # where somebody was overtaken, and by whom
         self.walk: Walk | None = None
         self.drawn: list[list[str]] = []
         self.tally = Tally()
@@ -172,7 +208,11 @@ class Worker:
         """What is left of the share."""
         if not self.busy:
             return None
-        return {"walk": self.walk.to_plain()} if self.walk is not None and self.walk.more else {"drawn": self.drawn}
+        return (
+            {"walk": self.walk.to_plain()}
+            if self.walk is not None and self.walk.more
+            else {"drawn": self.drawn}
+        )
 
     def split(self) -> Share | None:
         """Give a part of the share away."""
@@ -185,7 +225,9 @@ class Worker:
             self._walk_on(self.walk)
             return
         order = self.drawn[0]
-        run = self.stage.run(order=order)  # a move of one that waits is held back, so another schedule may come of it
+        run = self.stage.run(
+            order=order
+        )  # a move of one that waits is held back, so another schedule may come of it
         kind = hash((self.classes.normal_form(run.path), tuple(run.attempts.items()), run.kind))
         made = self._judged(run) if kind not in self._run else None
         with held:
@@ -199,8 +241,9 @@ class Worker:
             self.heard(made)
 
     def _walk_on(self, walk: Walk) -> None:
-        """One schedule of a walk. Where the server lets two that wait go on now in this order, now in that, the same
-        moves do not always lead to the same state: then they are made again, and finally dropped.
+        """One schedule of a walk. Where the server lets two that wait go on now in this order, now
+        in that, the same moves do not always lead to the same state: then they are made again, and
+        finally dropped.
         """
         for _ in range(MOST_TRIES):
             run = self.stage.run(walk)
@@ -210,14 +253,22 @@ class Worker:
                 continue
             if walk.did_not_wait is not None:
                 name, number = walk.did_not_wait
-                raise Widened([], f"{name} statement {(number or 0) + 1} did not wait as expected", [(name, number)])
+                raise Widened(
+                    [],
+                    f"{name} statement {(number or 0) + 1} did not wait as expected",
+                    [(name, number)],
+                )
             if not walk.diverged:
                 judged = self._judged(run)
                 if not run.broken_off:
                     for bar in walk.bars():
                         self.audit.bar(*bar)
                 contests = list(walk.open_contests)
-                possible = list(exchanges(walk, run.path)) if self.space.reduce and not run.broken_off else []
+                possible = (
+                    list(exchanges(walk, run.path))
+                    if self.space.reduce and not run.broken_off
+                    else []
+                )
                 with held:
                     walk.turn()
                     self.tally.add(judged)
@@ -227,7 +278,10 @@ class Worker:
                 if not run.broken_off:
                     self.heard(judged)
                     self._check(
-                        judged, possible, contested=any(contest.two_ways for contest in contests), last=not walk.more
+                        judged,
+                        possible,
+                        contested=any(contest.two_ways for contest in contests),
+                        last=not walk.more,
                     )
                 return
             self.tally.diverged += 1
@@ -238,7 +292,9 @@ class Worker:
             walk.give_up()
 
     def _overtaken(self, walk: Walk, run: Run) -> None:
-        """The one that came later went on first. Where no schedule stands for that, it is one more outcome."""
+        """The one that came later went on first. Where no schedule stands for that, it is one more
+        outcome.
+        """
         contest = walk.overtaken
         with held:
             self.tally.overtaken += 1
@@ -288,7 +344,10 @@ class Worker:
         """What was added up since the last time."""
         tally, self.tally = self.tally, Tally()
         tally.broken_serially = dict(self.oracle.broken)
-        tally.deadlocks, self._deadlocks = self.stage.deadlocks - self._deadlocks, self.stage.deadlocks
+        tally.deadlocks, self._deadlocks = (
+            self.stage.deadlocks - self._deadlocks,
+            self.stage.deadlocks,
+        )
         return tally
 
 
@@ -300,7 +359,9 @@ class Explorer:
     shares: list[Share]
     tally: Tally = field(default_factory=Tally)
     ran_ms: float = 0.0
-    all_orders: int | None = None  # orders run as well, all that can be made; the outcomes were the same
+    all_orders: int | None = (
+        None  # orders run as well, all that can be made; the outcomes were the same
+    )
 
     @property
     def fraction(self) -> float:
@@ -313,7 +374,9 @@ class Explorer:
 
 
 def left_of(walk: Mapping[str, Any]) -> float:
-    """The part of the space that a walk still has before it, as though all branches of a node were alike."""
+    """The part of the space that a walk still has before it, as though all branches of a node were
+    alike.
+    """
     if not walk["more"]:
         return 0.0
     left, width = 0.0, 1.0
@@ -332,7 +395,9 @@ def explore_here(
     progress: Callable[[Explorer], None] | None = None,
     heard: Callable[[Run], None] = lambda judged: None,
 ) -> None:
-    """Work everything off on one stage. What is left when this returns or raises stands in ``explorer``."""
+    """Work everything off on one stage. What is left when this returns or raises stands in
+    ``explorer``.
+    """
     clock, reported = Clock(), 0.0
     worker = Worker(stage, options, heard)
     already = explorer.ran_ms
@@ -341,7 +406,11 @@ def explore_here(
             with held:
                 worker.take(explorer.shares.pop())
             try:
-                while worker.busy and not _over(clock, options) and not full(explorer, options, worker.tally.schedules):
+                while (
+                    worker.busy
+                    and not _over(clock, options)
+                    and not full(explorer, options, worker.tally.schedules)
+                ):
                     worker.step()
                     if progress is not None and clock.now_ms() - reported > 200:
                         reported = clock.now_ms()
@@ -349,7 +418,9 @@ def explore_here(
                             explorer.tally.merge(worker.take_tally())
                         explorer.ran_ms = already + reported
                         left = worker.share()
-                        progress(replace(explorer, shares=[*explorer.shares, *([left] if left else [])]))
+                        progress(
+                            replace(explorer, shares=[*explorer.shares, *([left] if left else [])])
+                        )
             finally:
                 explorer.tally.merge(worker.take_tally())
                 if (left := worker.share()) is not None:
@@ -361,16 +432,20 @@ def explore_here(
 
 
 def full(explorer: Explorer, options: ExploreOptions, more: int = 0) -> bool:
-    """Whether a walk has run as many schedules as were allowed: retries can make more of them than were counted."""
+    """Whether a walk has run as many schedules as were allowed: retries can make more of them than
+    were counted.
+    """
     if options.limit is None or explorer.plan.sampled:
         return False
     return explorer.tally.schedules + more >= options.limit
 
 
 def turn_to_sample(explorer: Explorer, options: ExploreOptions) -> bool:
-    """Where a walk ran as far as it may and was not through: begin again with a sample, which is fair to all parts.
+    """Where a walk ran as far as it may and was not through: begin again with a sample, which is
+    fair to all parts.
 
-    Returns whether it did. Where retries made more schedules than were counted there is none to draw.
+    Returns whether it did. Where retries made more schedules than were counted there is none to
+    draw.
     """
     drawn = explorer.plan.draw() if full(explorer, options) and explorer.shares else []
     if not drawn:
@@ -389,7 +464,9 @@ def exploration(
 ) -> Exploration:
     """The result, as it is shown and saved."""
     tally = explorer.tally
-    raced = bool(tally.given_up or tally.diverged or tally.races or tally.contests or stage.unsteady)
+    raced = bool(
+        tally.given_up or tally.diverged or tally.races or tally.contests or stage.unsteady
+    )
     walked = not explorer.shares and not explorer.plan.sampled
     reach = Reach(
         orders=explorer.plan.orders,
@@ -406,7 +483,10 @@ def exploration(
         about=scenario.about,
         target=engine.info,
         levels=dict(levels),
-        statements={name: tuple(s.text for s in t.statements) for name, t in stage.scenario.transactions.items()},
+        statements={
+            name: tuple(s.text for s in t.statements)
+            for name, t in stage.scenario.transactions.items()
+        },
         ends={name: t.ends for name, t in stage.scenario.transactions.items()},
         reach=reach,
         tally=explorer.tally,
@@ -429,50 +509,71 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
     found = stage.footprints.values()
     by_nature = sorted({name for f in found for name in f.by_nature})
     if by_nature:
-        yield f"statements call {', '.join(by_nature)}: values that differ from run to run are left out of comparisons"
+        yield (
+            f"statements call {', '.join(by_nature)}: values that differ from run to run are left"
+            " out of comparisons"
+        )
     if any("nextval" in f.by_nature for f in found) or stage.ignored.made:
-        yield "sequences and automatic numbers are not undone by a rollback; they are reset between schedules"
+        yield (
+            "sequences and automatic numbers are not undone by a rollback; they are reset between"
+            " schedules"
+        )
     if any(a.verb == "schema" and a.lock_mode is None for f in found for a in f.accesses):
-        yield "statements change tables, so the data is loaded again after each schedule, which is slower"
+        yield (
+            "statements change tables, so the data is loaded again after each schedule, which is"
+            " slower"
+        )
     elif stage.outlives:
-        yield "statements may leave a setting or a named lock in their session, so it is reset each time"
+        yield (
+            "statements may leave a setting or a named lock in their session, so it is reset each"
+            " time"
+        )
     yield from warnings(stage.scenario, stage.engine.info)
     if any(t.timeout is not None for t in stage.scenario.transactions.values()):
         step = stage.engine.capabilities.timeout_step_ms
         yield (
-            f"lock timeouts are cut to {TIMEOUT_MS} ms here, because nothing else could end the wait"
+            f"lock timeouts are cut to {TIMEOUT_MS} ms here, because nothing else could end the"
+            " wait"
             if step == 1
             else "this server counts lock timeouts in seconds; each one is waited for"
         )
     limiting = [
-        sql for texts in stage.dependence.statements.values() for sql in texts if stage.rules.sql.limits_waits(sql)
+        sql
+        for texts in stage.dependence.statements.values()
+        for sql in texts
+        if stage.rules.sql.limits_waits(sql)
     ]
     if limiting:
         yield f"limits that statements set themselves ({one_line(limiting[0], 50)}) are waited for"
     if any(t.retry is not None for t in stage.scenario.transactions.values()):
-        yield "retries do not pause here; the schedules cover every point at which a retry can start"
+        yield (
+            "retries do not pause here; the schedules cover every point at which a retry can start"
+        )
     if stage.unsteady:
         yield (
-            "one serial order, run twice, gave two results that differ in more than the values left out: something "
-            "beside the rows changes from run to run, so nothing is proven"
+            "one serial order, run twice, gave two results that differ in more than the values left"
+            " out: something beside the rows changes from run to run, so nothing is proven"
         )
     if tally.contests:
         one, other = tally.contestants or ("", "")
         yield (
-            f"in {counted(tally.contests, 'schedule')} two transactions waited when a third released what both needed, "
-            f"and the server decides which of them continues first ({one} or {other}, in "
-            f"'{' '.join(tally.contest or ())}'). No schedule has the other choice for its outcome, so what was not "
-            "seen is not proven"
+            f"in {counted(tally.contests, 'schedule')} two transactions waited when a third"
+            " released what both needed, and the server decides which of them continues first"
+            f" ({one} or {other}, in '{' '.join(tally.contest or ())}'). No schedule has the other"
+            " choice for its outcome, so what was not seen is not proven"
         )
     if tally.races:
         yield (
-            f"the server let {counted(tally.races, 'schedule')} end in two ways (run again, "
-            f"'{' '.join(tally.race or ())}' ended otherwise): what is said not to happen was not seen in "
-            f"{counted(tally.schedules + tally.repeated, 'run')}, and is not proven"
+            f"the server let {counted(tally.races, 'schedule')} end in two ways (run again,"
+            f" '{' '.join(tally.race or ())}' ended otherwise): what is said not to happen was not"
+            f" seen in {counted(tally.schedules + tally.repeated, 'run')}, and is not proven"
         )
     if tally.diverged:
-        tail = f", {tally.given_up} could not be repeated and were dropped" if tally.given_up else ""
+        tail = (
+            f", {tally.given_up} could not be repeated and were dropped" if tally.given_up else ""
+        )
         yield (
-            f"in {counted(tally.diverged, 'run')} two waiters continued in a different order on the repeat, and the "
-            f"schedule was run again{tail}: such a race is up to the server, and can go either way"
+            f"in {counted(tally.diverged, 'run')} two waiters continued in a different order on the"
+            f" repeat, and the schedule was run again{tail}: such a race is up to the server, and"
+            " can go either way"
         )

@@ -1,8 +1,9 @@
 """Several processes explore one space, each in a scratch space of its own.
 
-The parent holds all shares. A worker reports what it added up together with what is left of its share, in one message,
-so whatever was not reported when it dies is simply done again, by another. Whoever is idle gets a part of a busy one's
-walk. What is run does not depend on how it is split, so the result is the same for any number of workers.
+The parent holds all shares. A worker reports what it added up together with what is left of its
+share, in one message, so whatever was not reported when it dies is simply done again, by another.
+Whoever is idle gets a part of a busy one's walk. What is run does not depend on how it is split, so
+the result is the same for any number of workers.
 """
 
 from __future__ import annotations
@@ -45,7 +46,9 @@ class WorkerTask:
 
 
 def _work(task: WorkerTask, pipe: Connection) -> None:
-    """A worker process: take shares, report, give parts away, until asked to stop or the parent is gone."""
+    """A worker process: take shares, report, give parts away, until asked to stop or the parent is
+    gone.
+    """
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent hears it, and tells us
     signal.signal(signal.SIGTERM, _leave)
     parent.tie(signal.SIGTERM)()  # also in the midst of a schedule that waits
@@ -129,13 +132,17 @@ class Crew:
             self.hands.append(_Hand(process, ours))
 
     def run(self, options: ExploreOptions, progress: Callable[[Explorer], None] | None) -> None:
-        """Until all shares are worked off or time is up. Raises TargetError where the workers cannot go on."""
+        """Until all shares are worked off or time is up. Raises TargetError where the workers
+        cannot go on.
+        """
         clock = Clock()
         already = self.explorer.ran_ms
         pending = self.explorer.shares
         try:
             while pending or any(hand.share is not None for hand in self.hands):
-                if (options.for_ms is not None and clock.now_ms() > options.for_ms) or full(self.explorer, options):
+                if (options.for_ms is not None and clock.now_ms() > options.for_ms) or full(
+                    self.explorer, options
+                ):
                     return
                 self._give(pending)
                 self._listen(pending)
@@ -159,7 +166,11 @@ class Crew:
                     hand.share = pending.pop()
                     self._send(hand, ("share", hand.share))
         still = sum(hand.ready and hand.share is None for hand in self.hands)
-        busy = [hand for hand in self.hands if hand.share is not None and "walk" in hand.share and not hand.asked]
+        busy = [
+            hand
+            for hand in self.hands
+            if hand.share is not None and "walk" in hand.share and not hand.asked
+        ]
         for hand in busy[:still]:
             hand.asked = True
             self._send(hand, ("split",))
@@ -214,7 +225,9 @@ class Crew:
             hand.pipe.send(message)
 
     def stop(self, pending: list[Share]) -> None:
-        """Have every worker report a last time, clear up and go; what they had left is kept in ``pending``."""
+        """Have every worker report a last time, clear up and go; what they had left is kept in
+        ``pending``.
+        """
         for hand in self.hands:
             self._send(hand, ("stop",))
         clock = Clock()
@@ -248,5 +261,7 @@ def explore_together(
     options: ExploreOptions,
     progress: Callable[[Explorer], None] | None = None,
 ) -> None:
-    """Work everything off in ``size`` processes. What is left when this returns or raises stands in ``explorer``."""
+    """Work everything off in ``size`` processes. What is left when this returns or raises stands in
+    ``explorer``.
+    """
     Crew(task, size, explorer).run(options, progress)

@@ -1,7 +1,8 @@
 """Churn: each transaction in a loop on its own connections, uncontrolled, until timing does it.
 
-Each loop is a process, since threads of one Python could not keep a server busy. Loops run in *turns*: a gate opens
-and closes for all of them, so that a baseline and its remedies can share the same minutes.
+Each loop is a process, since threads of one Python could not keep a server busy. Loops run in
+*turns*: a gate opens and closes for all of them, so that a baseline and its remedies can share the
+same minutes.
 """
 
 from __future__ import annotations
@@ -38,9 +39,11 @@ MIB = 1 << 20
 MEMORY = 512 * MIB
 #: What libpq says where it has no memory for a result.
 OUT_OF_MEMORY = "out of memory"
-#: How often, and how long apart (ms), the server's count of deadlocks is read until it has those of the loops.
+#: How often, and how long apart (ms), the server's count of deadlocks is read until it has those of
+#: the loops.
 COUNT_TRIES, COUNT_PAUSE_MS = 20, 15.0
-DRAIN_S = 5.0  # for iterations to end once the gate is closed: whoever waits longer waits for what nobody releases
+# for iterations to end once the gate is closed: whoever waits longer waits for what nobody releases
+DRAIN_S = 5.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +100,9 @@ class Tally:
 
 @dataclass(frozen=True, slots=True)
 class DeadlockMet:
-    """A deadlock as a loop met it: the cycle, the victim, and at which statement each member was."""
+    """A deadlock as a loop met it: the cycle, the victim, and at which statement each member
+    was.
+    """
 
     edges: tuple[Edge, ...]
     victim: str
@@ -109,10 +114,11 @@ class DeadlockMet:
 
 
 class _Places:
-    """Where each loop is, in memory that all share: its statement, since when, and its last statement that took long.
-
-    When a deadlock ends, its survivors have gone on before the victim can look: what they waited in is then the last
+    """Where each loop is, in memory that all share: its statement, since when, and its last
     statement that took long.
+
+    When a deadlock ends, its survivors have gone on before the victim can look: what they waited in
+    is then the last statement that took long.
     """
 
     LONG_S = 0.005
@@ -132,13 +138,22 @@ class _Places:
         """For each loop the statement that it waits in, or waited in a moment ago."""
         now = clock.seconds()
         return tuple(
-            (n, self.long[n] if now - self.since[n] < self.LONG_S and now - self.long_until[n] < 0.05 else statement)
+            (
+                n,
+                (
+                    self.long[n]
+                    if now - self.since[n] < self.LONG_S and now - self.long_until[n] < 0.05
+                    else statement
+                ),
+            )
             for n, statement in enumerate(self.statement)
         )
 
 
 class _Gate:
-    """Open or closed, and at some time shut for good. Loops ask at each iteration, so asking must cost little."""
+    """Open or closed, and at some time shut for good. Loops ask at each iteration, so asking must
+    cost little.
+    """
 
     CLOSED, OPEN, SHUT = 0, 1, 2
 
@@ -201,15 +216,17 @@ def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
                 report.failures[error.kind] += 1
                 if error.kind == "limit" or OUT_OF_MEMORY in error.message:
                     report.rejected = (
-                        f"{job.name} {places.statement[job.number]}: its result takes more than {MEMORY // MIB} MB of "
-                        "memory, so it is not run in loops"
+                        f"{job.name} {places.statement[job.number]}: its result takes more than"
+                        f" {MEMORY // MIB} MB of memory, so it is not run in loops"
                     )
                     break
                 if error.kind == "lost":
                     report.broken = f"{job.name} lost its connection: {error.message}"
                     break
                 if error.kind == "rejected" and done == 1:
-                    report.rejected = f"{job.name} {places.statement[job.number]} is rejected: {error.message}"
+                    report.rejected = (
+                        f"{job.name} {places.statement[job.number]} is rejected: {error.message}"
+                    )
                     break
                 if error.kind == "deadlock":
                     report.deadlock, report.statement = error, places.statement[job.number]
@@ -227,7 +244,9 @@ def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
 
 
 class Churn:
-    """The looping processes of one scenario on one engine's scratch space, and what they have reported so far."""
+    """The looping processes of one scenario on one engine's scratch space, and what they have
+    reported so far.
+    """
 
     def __init__(
         self,
@@ -248,11 +267,17 @@ class Churn:
         self.met: list[DeadlockMet] = []
         self.seconds = 0.0
         self.waits = 0
-        self.looks = self.seen_waiting = 0  # where waits are not counted: looks, and loops seen waiting in them
+        self.looks = self.seen_waiting = (
+            0  # where waits are not counted: looks, and loops seen waiting in them
+        )
         self.clock = Clock()
-        self.hidden: int | None = None  # deadlocks that the server counted and no loop met; None: not known
+        self.hidden: int | None = (
+            None  # deadlocks that the server counted and no loop met; None: not known
+        )
         self._counted: int | None = None
-        self._late: dict[int, int] = {}  # loops that did not end their iteration after a turn: at which statement
+        self._late: dict[
+            int, int
+        ] = {}  # loops that did not end their iteration after a turn: at which statement
         self._waiting: set[int] = set()  # those of them that waited for a lock then
         self._chance = random.Random(11)
         self._drawn = domain_values(engine, self.scenario, file)
@@ -265,7 +290,9 @@ class Churn:
         self._pipes: list[Connection] = []
         for job in self._jobs:
             mine, theirs = context.Pipe(duplex=False)
-            process = context.Process(target=_loop, args=(job, theirs, self._gate, self._places), daemon=True)
+            process = context.Process(
+                target=_loop, args=(job, theirs, self._gate, self._places), daemon=True
+            )
             process.start()
             theirs.close()
             self._processes.append(process)
@@ -277,7 +304,9 @@ class Churn:
             ends = "commit" if commit and transaction.ends != "rollback" else "rollback"
             plan = LoopPlan(
                 beginning=Beginning(
-                    isolation=transaction.isolation, access=transaction.access, timeout_ms=transaction.timeout
+                    isolation=transaction.isolation,
+                    access=transaction.access,
+                    timeout_ms=transaction.timeout,
                 ),
                 statements=transaction.statements,
                 ends=ends,
@@ -286,7 +315,15 @@ class Churn:
             )
             for copy in range(copies.get(name, 1)):
                 label = name if copies.get(name, 1) == 1 else f"{name}.{copy + 1}"
-                yield Job(label, name, number, self.engine.info.server, self.engine.loop_place(), plan, most)
+                yield Job(
+                    label,
+                    name,
+                    number,
+                    self.engine.info.server,
+                    self.engine.loop_place(),
+                    plan,
+                    most,
+                )
                 number += 1
 
     @property
@@ -316,7 +353,9 @@ class Churn:
                 raise TargetError("a looping process ended before it began")
 
     def turn(self, seconds: float, until: str | None = None) -> int:
-        """Open the gate for so long, or until a failure of the kind ``until``. Returns the iterations of this turn."""
+        """Open the gate for so long, or until a failure of the kind ``until``. Returns the
+        iterations of this turn.
+        """
         before, waited = self.iterations, self.engine.wait_count()
         start = clock.seconds()
         self._gate.set(_Gate.OPEN)
@@ -336,8 +375,14 @@ class Churn:
         return self.iterations - before
 
     def _drain(self) -> None:
-        """After the gate has closed each loop reports once more; then all of the turn is counted."""
-        waiting = {job.number for job, process in zip(self._jobs, self._processes, strict=True) if process.is_alive()}
+        """After the gate has closed each loop reports once more; then all of the turn is
+        counted.
+        """
+        waiting = {
+            job.number
+            for job, process in zip(self._jobs, self._processes, strict=True)
+            if process.is_alive()
+        }
         deadline = clock.seconds() + DRAIN_S
         while waiting - self._late.keys() and self._pipes and clock.seconds() < deadline:
             for report in self._reports(0.2):
@@ -345,8 +390,12 @@ class Churn:
                 if report.paused or report.finished:
                     waiting.discard(report.number)
         self._late = {number: self._places.statement[number] for number in waiting}
-        late = {str(session): number for session, number in self._sessions.items() if number in waiting}
-        self._waiting = {late[session] for session in self.engine.waiting_among(late)} if late else set()
+        late = {
+            str(session): number for session, number in self._sessions.items() if number in waiting
+        }
+        self._waiting = (
+            {late[session] for session in self.engine.waiting_among(late)} if late else set()
+        )
 
     @property
     def unread(self) -> int:
@@ -355,11 +404,16 @@ class Churn:
 
     @property
     def stuck(self) -> list[tuple[str, int]]:
-        """Loops that still wait although all others have ended their iterations, each with its statement's number.
+        """Loops that still wait although all others have ended their iterations, each with its
+        statement's number.
 
         One that merely takes long is not among them.
         """
-        return [(self._jobs[n].name, statement) for n, statement in sorted(self._late.items()) if n in self._waiting]
+        return [
+            (self._jobs[n].name, statement)
+            for n, statement in sorted(self._late.items())
+            if n in self._waiting
+        ]
 
     def _reports(self, seconds: float) -> Iterator[Report]:
         ready = wait(self._pipes, timeout=seconds)
@@ -397,7 +451,8 @@ class Churn:
             return  # the server's report was already of another deadlock; counted all the same
         places = dict(report.others)
         at = {
-            job.name: self._statement_of(job, places.get(job.number, 0), reported.get(job.name)) for job in self._jobs
+            job.name: self._statement_of(job, places.get(job.number, 0), reported.get(job.name))
+            for job in self._jobs
         }
         at[victim] = report.statement
         self.met.append(
@@ -414,8 +469,9 @@ class Churn:
 
     @staticmethod
     def _statement_of(job: Job, place: int, reported: str | None) -> int:
-        """The number of the statement that a member was at, one more than there are for its end; 0 where neither its
-        text nor its place tells. ``reported``: the text by the server's report, with the values of its parameters.
+        """The number of the statement that a member was at, one more than there are for its end; 0
+        where neither its text nor its place tells. ``reported``: the text by the server's report,
+        with the values of its parameters.
         """
         texts = [" ".join(text.split()) for text in job.plan.texts]
         if reported is None or job.plan.fixed or job.plan.drawn:
@@ -437,7 +493,9 @@ class Churn:
         self.hidden = self._count_hidden()
 
     def _count_hidden(self) -> int | None:
-        """After the loops are over: a session hands in its counts at its end, which is a moment after the process's."""
+        """After the loops are over: a session hands in its counts at its end, which is a moment
+        after the process's.
+        """
         reported, now = self.failures("deadlock"), None
         with contextlib.suppress(TargetError):  # the server is gone
             for _ in range(COUNT_TRIES if self._counted is not None else 0):
@@ -445,7 +503,11 @@ class Churn:
                 if now is None or now - (self._counted or 0) >= reported:
                     break
                 self.clock.rest(COUNT_PAUSE_MS)
-        return max(0, now - self._counted - reported) if now is not None and self._counted is not None else None
+        return (
+            max(0, now - self._counted - reported)
+            if now is not None and self._counted is not None
+            else None
+        )
 
     def sql_of(self, name: str, statement: int) -> str:
         """The text of a loop's statement, from 1; of its end beyond those."""

@@ -36,7 +36,8 @@ from catenum.lab.run.tried import with_indexes_tried
 
 UNSEEN = "(in a statement that was not seen)"
 
-#: For each member in the order of the cycle: transaction and statement, what it waits over, and the mode.
+#: For each member in the order of the cycle: transaction and statement, what it waits over, and the
+#: mode.
 Signature = tuple[tuple[str, str, str], ...]
 
 
@@ -74,9 +75,9 @@ def cycles(churn: Churn) -> list[DeadlockKind]:
 def _possible(churn: Churn, met: DeadlockMet) -> dict[str, int]:
     """The members' statements, without those that cannot be.
 
-    Where each was is read a moment after the deadlock, when its survivors go on already. One in its first statement,
-    that comes to one row only, holds nothing that another could wait for. (On PostgreSQL; InnoDB locks an index entry
-    and its row apart, and reports the statements itself.)
+    Where each was is read a moment after the deadlock, when its survivors go on already. One in its
+    first statement, that comes to one row only, holds nothing that another could wait for. (On
+    PostgreSQL; InnoDB locks an index entry and its row apart, and reports the statements itself.)
     """
     found = dict(met.statements)
     for edge in met.edges:
@@ -89,10 +90,15 @@ def _possible(churn: Churn, met: DeadlockMet) -> dict[str, int]:
 
 
 def _matches(unseen: Signature, other: Signature) -> bool:
-    """Whether both can be the same kind: alike but for what was not seen, in some turn of the cycle."""
+    """Whether both can be the same kind: alike but for what was not seen, in some turn of the
+    cycle.
+    """
     turns = (other[i:] + other[:i] for i in range(len(other)))
     return len(unseen) == len(other) and any(
-        all(a == b or a[0] == f"{b[0].rpartition(' ')[0]} {UNSEEN}" for a, b in zip(unseen, turn, strict=True))
+        all(
+            a == b or a[0] == f"{b[0].rpartition(' ')[0]} {UNSEEN}"
+            for a, b in zip(unseen, turn, strict=True)
+        )
         for turn in turns
     )
 
@@ -119,7 +125,10 @@ def _step(churn: Churn, met: DeadlockMet, name: str) -> str:
     transaction, number = churn.transaction_of(name), met.statements.get(name, 0)
     if number == 0:
         return f"{transaction} {UNSEEN}"
-    return named(transaction, number if number <= len(churn.scenario.transactions[transaction].statements) else None)
+    return named(
+        transaction,
+        number if number <= len(churn.scenario.transactions[transaction].statements) else None,
+    )
 
 
 def _place(edge: Edge) -> str:
@@ -135,7 +144,9 @@ def _text(key: Signature) -> str:
 
 
 def recording_of(churn: Churn, met: DeadlockMet) -> Recording:
-    """A full recording of a deadlock met in loops. Only the deadlock's own time is known; all events carry it."""
+    """A full recording of a deadlock met in loops. Only the deadlock's own time is known; all
+    events carry it.
+    """
     edges = met.edges
     scenario, at_ms = churn.scenario, round(met.at_ms, 3)
     names = [edge.waiter for edge in edges]
@@ -198,7 +209,10 @@ def recording_of(churn: Churn, met: DeadlockMet) -> Recording:
         definition=definition_of(scenario, churn.engine.info.server),
         plans=_plans(churn, names),
         notes=(
-            f"Met in loops, after {met.iteration:,} iterations; the order inside the statements is the server's own.",
+            (
+                f"Met in loops, after {met.iteration:,} iterations; the order inside the statements"
+                " is the server's own."
+            ),
         ),
     )
     recording = replace(recording, waits=attribute(recording))
@@ -227,13 +241,17 @@ def _plans(churn: Churn, names: list[str]) -> tuple[Plan, ...]:
 
 
 def _known(churn: Churn, met: DeadlockMet, edge: Edge) -> Edge:
-    """The edge with the row lock that its statement is after, where the server's error names only a transaction, and
-    with its table, where the statement locks rows of one table only.
+    """The edge with the row lock that its statement is after, where the server's error names only a
+    transaction, and with its table, where the statement locks rows of one table only.
     """
     resource = edge.resource
     number = met.statements.get(edge.waiter, 0)
     last = len(churn.scenario.transactions[churn.transaction_of(edge.waiter)].statements)
-    if not 1 <= number <= last or resource.kind not in ("row", "other") or edge.wanted.family == "record":
+    if (
+        not 1 <= number <= last
+        or resource.kind not in ("row", "other")
+        or edge.wanted.family == "record"
+    ):
         return edge
     locking = _locking(churn, edge.waiter, number)
     if resource.kind == "other" and resource.text.startswith("transaction ") and len(locking) == 1:
@@ -245,12 +263,18 @@ def _known(churn: Churn, met: DeadlockMet, edge: Edge) -> Edge:
 
 
 def _locking(churn: Churn, name: str, number: int) -> list[tuple[Access, Mode]]:
-    """What a statement of a copy locks rows of, and in which mode; nothing where its text does not tell all."""
+    """What a statement of a copy locks rows of, and in which mode; nothing where its text does not
+    tell all.
+    """
     rules, keys = rules_of(churn.engine.info.server), churn.engine.tables()
-    footprint = rules.sql.footprint(churn.scenario.transactions[churn.transaction_of(name)].statements[number - 1].text)
+    footprint = rules.sql.footprint(
+        churn.scenario.transactions[churn.transaction_of(name)].statements[number - 1].text
+    )
     if not footprint.understood:
         return []
-    modes = ((a, rules.locks.row_mode(a, keys.get(a.table, NO_KEYS).columns)) for a in footprint.accesses)
+    modes = (
+        (a, rules.locks.row_mode(a, keys.get(a.table, NO_KEYS).columns)) for a in footprint.accesses
+    )
     return [(access, mode) for access, mode in modes if mode is not None]
 
 
@@ -260,9 +284,13 @@ def _row_of(access: Access, tables: Mapping[str, TableKeys]) -> Resource | None:
     if of.references or of.triggers or of.opaque:
         return None  # it may have waited elsewhere
     named_by = dict(access.literals)
-    if of.primary and all(of.kinds.get(c) == "integer" and c in named_by and not named_by[c][0] for c in of.primary):
+    if of.primary and all(
+        of.kinds.get(c) == "integer" and c in named_by and not named_by[c][0] for c in of.primary
+    ):
         key = tuple((column, str(int(named_by[column][1]))) for column in of.primary)
-        return Resource(kind="row", text=f"{access.table}({key_text(key)})", table=access.table, key=key)
+        return Resource(
+            kind="row", text=f"{access.table}({key_text(key)})", table=access.table, key=key
+        )
     return Resource(kind="other", text=f"a row of {access.table}", table=access.table)
 
 
@@ -274,7 +302,9 @@ def _events(name: str, texts: tuple[str, ...], at: int, at_ms: float) -> list[Ev
     return found
 
 
-def _event(name: str, number: int, sql: str, what: What, at_ms: float, met: DeadlockMet | None = None) -> Event:
+def _event(
+    name: str, number: int, sql: str, what: What, at_ms: float, met: DeadlockMet | None = None
+) -> Event:
     return Event(
         at_ms=at_ms,
         move=1,

@@ -1,8 +1,8 @@
 """What would be put first, checked whole: in every order where these are few, and on other data.
 
-A candidate that cures the case at hand may rest on a row that is there, a value that is not NULL, a table without an
-index. So the first is tried on variations of the data; where it changes what the transactions do it loses, where it
-does not cure that is said, and the next may come before it.
+A candidate that cures the case at hand may rest on a row that is there, a value that is not NULL, a
+table without an index. So the first is tried on variations of the data; where it changes what the
+transactions do it loses, where it does not cure that is said, and the next may come before it.
 """
 
 from __future__ import annotations
@@ -25,7 +25,8 @@ from catenum.lab.explore.audit import ONE_IN
 from catenum.lab.explore.walker import ExploreOptions
 from catenum.lab.propose.meaning import Serial, Serially, difference
 
-#: So many of those that would be put first are checked, at most; and schedules of each on other data.
+#: So many of those that would be put first are checked, at most; and schedules of each on other
+#: data.
 MOST_CONFIRMED, MOST_ON_OTHER_DATA = 5, 100
 
 
@@ -36,7 +37,12 @@ class Tries(Protocol):
     tried_how: ExploreOptions
 
     def explore(
-        self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions, compared: Serially
+        self,
+        name: str,
+        scenario: Scenario,
+        ddl: Sequence[str],
+        how: ExploreOptions,
+        compared: Serially,
     ) -> Exploration:
         """Explore, with SQL behind the data."""
 
@@ -49,7 +55,9 @@ class Tries(Protocol):
 
 @dataclass
 class Confirmation:
-    """Checks proposals of one scenario. ``others``: the data to try them on, as long as ``budget_ms`` allows."""
+    """Checks proposals of one scenario. ``others``: the data to try them on, as long as
+    ``budget_ms`` allows.
+    """
 
     tries: Tries
     scenario: Scenario
@@ -60,7 +68,9 @@ class Confirmation:
     _before: dict[str, Serial] = field(default_factory=dict)  # by variation, the scenario as it is
 
     def confirm(self, tried: list[Proposal]) -> None:
-        """Check what would be first in ``tried``, which is changed, until what is first then was checked."""
+        """Check what would be first in ``tried``, which is changed, until what is first then was
+        checked.
+        """
         settled: list[Candidate] = []
         for _ in range(MOST_CONFIRMED):
             first = next((one for one in ranked(tried) if one.cures), None)
@@ -73,7 +83,9 @@ class Confirmation:
     def _in_every_order(self, one: Proposal) -> Proposal:
         changed, ddl = apply_remedy(self.scenario, one.candidate.remedy)
         tries = self.tries
-        whole = replace(tries.tried_how, thorough=True, all_orders=tries.how.all_orders, check_one_in=ONE_IN)
+        whole = replace(
+            tries.tried_how, thorough=True, all_orders=tries.how.all_orders, check_one_in=ONE_IN
+        )
         explored = tries.explore(one.candidate.name, changed, ddl, tries.within(whole), Serially())
         numbers = figures_of(explored.tally, None, complete=explored.reach.complete)
         numbers = replace(numbers, locks=one.figures.locks, time_ms=one.figures.time_ms)
@@ -99,17 +111,25 @@ class Confirmation:
         how, candidate = replace(self.tries.tried_how, limit=MOST_ON_OTHER_DATA), one.candidate
         if other.title not in self._before:
             compared = Serially()
-            self.tries.explore(f"where {other.title}", self.scenario, other.sql, replace(how, limit=1), compared)
+            self.tries.explore(
+                f"where {other.title}", self.scenario, other.sql, replace(how, limit=1), compared
+            )
             self._before[other.title] = compared.found
         was = self._before[other.title]
         changed, ddl = apply_remedy(self.scenario, candidate.remedy)
         compared = Serially()
         name = f"{candidate.name}, where {other.title}"
-        explored = self.tries.explore(name, changed, (*ddl, *other.sql), self.tries.within(how), compared)
-        defect = difference(was, compared.found, decides=candidate.decides, dropped=candidate.remedy.drop)
+        explored = self.tries.explore(
+            name, changed, (*ddl, *other.sql), self.tries.within(how), compared
+        )
+        defect = difference(
+            was, compared.found, decides=candidate.decides, dropped=candidate.remedy.drop
+        )
         if defect is not None and not candidate.decides:
             reported = f"where {other.title}, {defect}"
-            verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {reported}")
+            verdict = Verdict(
+                rank="loses", reason=f"it changes what the transactions do: {reported}"
+            )
             return replace(one, verdict=verdict, defect=reported)
         wrong = _still_wrong(explored, was)
         if wrong is not None:
@@ -118,7 +138,9 @@ class Confirmation:
 
 
 def _still_wrong(explored: Exploration, before: Serial) -> str | None:
-    """What is wrong on other data, in words; None where nothing is. Rules count that hold there one after another."""
+    """What is wrong on other data, in words; None where nothing is. Rules count that hold there one
+    after another.
+    """
     tally = explored.tally
     for kind, reported in (
         ("deadlock", "some schedules still deadlock"),
@@ -126,7 +148,10 @@ def _still_wrong(explored: Exploration, before: Serial) -> str | None:
         ("timeout", "a transaction still runs into its timeout in some schedules"),
         ("stuck", "a transaction still waits at the end of some schedules"),
     ):
-        if any(e.met(kind) and {"failed", "cut off"} & set(e.status.values()) for e in tally.outcomes.values()):
+        if any(
+            e.met(kind) and {"failed", "cut off"} & set(e.status.values())
+            for e in tally.outcomes.values()
+        ):
             return reported
     if tally.anomalies:
         return "some schedules still give data that no serial order gives"

@@ -1,4 +1,6 @@
-"""Whether a change keeps what transactions mean: one after another they must leave and see the same as before."""
+"""Whether a change keeps what transactions mean: one after another they must leave and see the same
+as before.
+"""
 
 from __future__ import annotations
 
@@ -21,14 +23,18 @@ Order = tuple[str, ...]
 
 @dataclass(frozen=True)
 class Serial:
-    """All (or the first) serial orders of a scenario, run. ``still_bad``: of a given schedule that ends badly again."""
+    """All (or the first) serial orders of a scenario, run. ``still_bad``: of a given schedule that
+    ends badly again.
+    """
 
     runs: Mapping[Order, Run]
     still_bad: Run | None = None
 
     @property
     def ended(self) -> list[Order]:
-        """The orders in which every transaction came to its end: only those have a meaning to compare."""
+        """The orders in which every transaction came to its end: only those have a meaning to
+        compare.
+        """
         return [
             order
             for order, run in self.runs.items()
@@ -38,13 +44,18 @@ class Serial:
     @property
     def broken(self) -> tuple[str, ...]:
         """Rules that some serial order breaks."""
-        found = [title for run in self.runs.values() for title, value in run.holds.items() if value is not True]
+        found = [
+            title
+            for run in self.runs.values()
+            for title, value in run.holds.items()
+            if value is not True
+        ]
         return tuple(dict.fromkeys(found))
 
 
 def serial(stage: Stage, schedules: Sequence[Order] = ()) -> Serial:
-    """Run ``schedules`` up to the first that ends badly; where none does, the transactions one after another, in every
-    order.
+    """Run ``schedules`` up to the first that ends badly; where none does, the transactions one
+    after another, in every order.
     """
     oracle = Oracle(stage)
     runs = (oracle.judge(stage.run(order=order)) for order in schedules)
@@ -63,12 +74,17 @@ def ends_badly(run: Run) -> bool:
 
 
 def difference(
-    before: Serial, after: Serial, *, decides: bool, dropped: Mapping[str, Sequence[int]] | None = None
+    before: Serial,
+    after: Serial,
+    *,
+    decides: bool,
+    dropped: Mapping[str, Sequence[int]] | None = None,
 ) -> str | None:
     """In what the changed scenario means something else; None where nothing was found.
 
-    ``decides``: it is meant to, since the scenario as it is breaks its rules in any order: then they must hold.
-    ``dropped``: the numbers of statements that are left out, whose results nobody sees any more.
+    ``decides``: it is meant to, since the scenario as it is breaks its rules in any order: then
+    they must hold. ``dropped``: the numbers of statements that are left out, whose results nobody
+    sees any more.
     """
     for order in after.runs if decides else before.ended:
         was, now = before.runs[order], after.runs[order]
@@ -80,7 +96,10 @@ def difference(
             continue
         if was.status != now.status:
             other = next(name for name in was.status if was.status[name] != now.status[name])
-            return f"run one after another ({reported}) {other} is {now.status[other]}, and not {was.status[other]}"
+            return (
+                f"run one after another ({reported}) {other} is {now.status[other]}, and not"
+                f" {was.status[other]}"
+            )
         if _rows(was.observed) != _rows(now.observed):
             return f"run one after another ({reported}) it leaves other rows"
         for name in order:
@@ -97,17 +116,23 @@ def _rows(observed: Observation) -> dict[str, tuple[object, ...]]:
 
 def _seen(observed: Observation, name: str, without: Sequence[int] = ()) -> Counter[object]:
     seen = enumerate(observed.seen.get(name, ()), 1)
-    return Counter((one.rows, one.content) for n, one in seen if one != PASSED_OVER and n not in without)
+    return Counter(
+        (one.rows, one.content) for n, one in seen if one != PASSED_OVER and n not in without
+    )
 
 
 class Serially:
-    """Runs the serial orders, and schedules that end badly as it is, on a stage before it is explored."""
+    """Runs the serial orders, and schedules that end badly as it is, on a stage before it is
+    explored.
+    """
 
     def __init__(self, schedules: Sequence[tuple[str, ...]] = ()) -> None:
         self.schedules = schedules
         self.found = Serial({})
         self.loaded: Mapping[str, TableRows] = {}
-        self.opened: tuple[Step, ...] = ()  # statements that were seen to lock more than their texts tell
+        self.opened: tuple[
+            Step, ...
+        ] = ()  # statements that were seen to lock more than their texts tell
 
     def __call__(self, stage: Stage) -> None:
         """Raises StillBad where such a schedule ends badly here as well."""
@@ -122,7 +147,9 @@ class Serially:
 
 
 class StillBad(Exception):
-    """A candidate that cannot cure: exploring it tells no more than how bad it is. ``run``: the bad schedule."""
+    """A candidate that cannot cure: exploring it tells no more than how bad it is. ``run``: the bad
+    schedule.
+    """
 
     def __init__(self, run: Run) -> None:
         super().__init__(run.kind)

@@ -1,4 +1,6 @@
-"""Explores a scenario, derives candidates, tries each alone and some together, and ranks what came of them."""
+"""Explores a scenario, derives candidates, tries each alone and some together, and ranks what came
+of them.
+"""
 
 from __future__ import annotations
 
@@ -33,11 +35,13 @@ from catenum.lab.propose.meaning import Serially, StillBad, difference
 from catenum.lab.run.loading import load
 from catenum.lab.run.play import PlayOptions, play
 
-#: A candidate's exploration may take so many times the baseline's, in schedules too, and at least so long (ms).
+#: A candidate's exploration may take so many times the baseline's, in schedules too, and at least
+#: so long (ms).
 TIMES_BASELINE, LEAST_MS = 4.0, 6_000.0
 #: At least so long (ms) what would be put first is tried on other data.
 LEAST_CONFIRM_MS = 10_000.0
-#: Of so many runs of a candidate one is spent on checking what is assumed; of the scenario as it is one of ten.
+#: Of so many runs of a candidate one is spent on checking what is assumed; of the scenario as it is
+#: one of ten.
 CHECK_ONE_IN = 30
 #: Schedules that end badly as it is, which are tried first with a candidate.
 MOST_SCREENED, MOST_TURNS = 1, 1
@@ -66,7 +70,9 @@ class Proposals:
     interrupted: bool = False
     first_cure_ms: float | None = None
     baseline_ms: float = 0.0
-    serial_breaks: tuple[str, ...] = ()  # rules that are false in some order of whole transactions, too
+    serial_breaks: tuple[
+        str, ...
+    ] = ()  # rules that are false in some order of whole transactions, too
 
     @property
     def conflict(self) -> bool:
@@ -111,7 +117,9 @@ class Proposer:
         if not explored.tally.schedules:
             raise InputError("no schedule was run, so nothing is known of the scenario as it is")
         baseline = figures_of(explored.tally, played, complete=explored.reach.complete)
-        found = Proposals(scenario=scenario, explored=explored, baseline=baseline, played=played, baseline_ms=took)
+        found = Proposals(
+            scenario=scenario, explored=explored, baseline=baseline, played=played, baseline_ms=took
+        )
         found.looped = tuple(self._loops(scenario)) if self.copies is not None else ()
         found.serial_breaks = compared.found.broken
         found.stopped = self.over()
@@ -140,7 +148,8 @@ class Proposer:
         self.tried_how = replace(
             self.how,
             for_ms=max(LEAST_MS, took * TIMES_BASELINE),
-            looked=not compared.opened,  # what the texts told is so in a candidate, which says it of the same tables
+            # what the texts told is so in a candidate, which says it of the same tables
+            looked=not compared.opened,
             check_one_in=CHECK_ONE_IN,
             thorough=False,  # what is put first is checked whole at the end
             all_orders=0,
@@ -149,10 +158,14 @@ class Proposer:
         if self.how.limit is not None and explored.reach.complete:
             # who does not wait any more has more orders: where the time allows they are all run
             self.tried_how = replace(
-                self.tried_how, limit=max(self.how.limit, int(TIMES_BASELINE) * explored.tally.schedules)
+                self.tried_how,
+                limit=max(self.how.limit, int(TIMES_BASELINE) * explored.tally.schedules),
             )
         bad = (entry.shortest for entry in explored.tally.ordered if entry.bad and entry.shortest)
-        self._screen = [*islice(bad, MOST_SCREENED), *islice(_turns(list(scenario.transactions)), MOST_TURNS)]
+        self._screen = [
+            *islice(bad, MOST_SCREENED),
+            *islice(_turns(list(scenario.transactions)), MOST_TURNS),
+        ]
         self._deferred: list[Candidate] = []
         self._deadlocked: list[Candidate] = []  # of these, those that a deadlock ended
         try:
@@ -160,7 +173,9 @@ class Proposer:
             if not self.first_only:
                 others = variations(evidence, compared.loaded)
                 budget_ms = max(LEAST_CONFIRM_MS, took * TIMES_BASELINE)
-                Confirmation(self, found.scenario, found.baseline, others, budget_ms).confirm(found.tried)
+                Confirmation(self, found.scenario, found.baseline, others, budget_ms).confirm(
+                    found.tried
+                )
         except KeyboardInterrupt:
             found.interrupted = found.stopped = True
         found.stopped = found.stopped or self.over()
@@ -173,7 +188,10 @@ class Proposer:
             if self.over() or (self.first_only and found.first_cure_ms is not None):
                 break
             if slow and series[0].remedy.timeout and series[0].eases_only and found.cures:
-                why = "it only ends waits by failing, each after a second here, and something else cures"
+                why = (
+                    "it only ends waits by failing, each after a second here, and something else"
+                    " cures"
+                )
                 found.dropped.append((series[0].name, why))
                 continue
             for proposal in self._climb(evidence, series, found):
@@ -200,20 +218,30 @@ class Proposer:
     def over(self) -> bool:
         return self.for_ms is not None and self._clock.now_ms() > self.for_ms
 
-    # -- trying ------------------------------------------------------------------------------------------------------
+    # -- trying ------------------------------------------------------------------------------------
 
-    def _climb(self, evidence: Evidence, series: CandidateSeries, found: Proposals) -> Iterator[Proposal]:
-        """The rungs up to the first that cures; of levels, then lower ones for single transactions."""
+    def _climb(
+        self, evidence: Evidence, series: CandidateSeries, found: Proposals
+    ) -> Iterator[Proposal]:
+        """The rungs up to the first that cures; of levels, then lower ones for single
+        transactions.
+        """
         for place, candidate in enumerate(series):
             if candidate.excludes and any(one in self._deadlocked for one in series[:place]):
-                self._deferred.append(candidate)  # a cycle that one exclusive lock lets close, another hardly breaks
+                self._deferred.append(
+                    candidate
+                )  # a cycle that one exclusive lock lets close, another hardly breaks
                 continue
             proposal = self.attempt(candidate, found, screened=not found.cures)
             if proposal is None:
                 continue
             yield proposal
             if proposal.cures:
-                if candidate.kind == "isolation" and candidate.remedy.retry and not proposal.figures.conflicts:
+                if (
+                    candidate.kind == "isolation"
+                    and candidate.remedy.retry
+                    and not proposal.figures.conflicts
+                ):
                     continue  # nobody was refused, so it may do without the retry
                 if candidate.kind == "isolation":
                     yield from self._lower(evidence, proposal, found)
@@ -226,7 +254,9 @@ class Proposer:
             if not isinstance(levels, dict):
                 return
             lower: Proposal | None = None
-            for candidate in isolation.lowered(evidence, levels, retried=cure.candidate.remedy.retry is not None):
+            for candidate in isolation.lowered(
+                evidence, levels, retried=cure.candidate.remedy.retry is not None
+            ):
                 proposal = self.attempt(candidate, found)
                 if proposal is not None:
                     yield proposal
@@ -237,9 +267,11 @@ class Proposer:
                 return
             cure = lower
 
-    def attempt(self, candidate: Candidate, found: Proposals, *, screened: bool = False) -> Proposal | None:
-        """Try one; None where it is dropped. ``screened``: as long as nothing cures, one in which a bad schedule is
-        still possible is put off, since it cannot be the cure.
+    def attempt(
+        self, candidate: Candidate, found: Proposals, *, screened: bool = False
+    ) -> Proposal | None:
+        """Try one; None where it is dropped. ``screened``: as long as nothing cures, one in which a
+        bad schedule is still possible is put off, since it cannot be the cure.
         """
         if any(one.candidate.remedy == candidate.remedy for one in found.tried):
             return None
@@ -248,28 +280,48 @@ class Proposer:
         fails_by_itself = bool(candidate.remedy.retry or candidate.eases_only)
         compared = Serially(self._screen if screened and not fails_by_itself else ())
         try:
-            given = play(self.engine, changed, self.options, file=self.file, ddl=ddl) if ddl else None
-            if given and not candidate.for_checks and (why := _of_no_use(found.played, given)) is not None:
+            given = (
+                play(self.engine, changed, self.options, file=self.file, ddl=ddl) if ddl else None
+            )
+            if (
+                given
+                and not candidate.for_checks
+                and (why := _of_no_use(found.played, given)) is not None
+            ):
                 found.dropped.append((candidate.name, why))
                 return None
-            explored = self.explore(candidate.name, changed, ddl, self.within(self.tried_how), compared)
+            explored = self.explore(
+                candidate.name, changed, ddl, self.within(self.tried_how), compared
+            )
         except StillBad as bad:
             self._deferred.append(candidate)
-            self._deadlocked += [candidate] if bad.run.kind == "deadlock" and candidate.excludes else []
+            self._deadlocked += (
+                [candidate] if bad.run.kind == "deadlock" and candidate.excludes else []
+            )
             return None
         except InputError as error:
             found.dropped.append((candidate.name, error.problems[0].message))
             return None
         after = compared.found
-        defect = difference(self._serial, after, decides=candidate.decides, dropped=candidate.remedy.drop)
+        defect = difference(
+            self._serial, after, decides=candidate.decides, dropped=candidate.remedy.drop
+        )
         numbers = figures_of(explored.tally, given, complete=explored.reach.complete)
         verdict = judge(found.baseline, numbers)
         if defect is not None:
             verdict = Verdict(rank="loses", reason=f"it changes what the transactions do: {defect}")
         elif candidate.eases_only and verdict.rank == "cures":
             verdict = Verdict(rank="eases", reason=verdict.reason)
-        if candidate.for_checks and verdict.rank not in ("cures", "eases") and found.load is None and not self.copies:
-            why = "no schedule is better with it; --churn measures whether those checks are faster under load"
+        if (
+            candidate.for_checks
+            and verdict.rank not in ("cures", "eases")
+            and found.load is None
+            and not self.copies
+        ):
+            why = (
+                "no schedule is better with it; --churn measures whether those checks are faster"
+                " under load"
+            )
             found.dropped.append((candidate.name, why))
             return None
         given = given or play(self.engine, changed, self.options, file=self.file, ddl=ddl)
@@ -287,7 +339,12 @@ class Proposer:
         return proposal
 
     def explore(
-        self, name: str, scenario: Scenario, ddl: Sequence[str], how: ExploreOptions, compared: Serially
+        self,
+        name: str,
+        scenario: Scenario,
+        ddl: Sequence[str],
+        how: ExploreOptions,
+        compared: Serially,
     ) -> Exploration:
         runner = ExplorationRunner(
             connect=self.connect,
@@ -301,11 +358,13 @@ class Proposer:
             heard=compared.heard,
         )
         progress = self.progress
-        found = runner.run(progress=(lambda explorer: progress(name, explorer)) if progress is not None else None)
+        found = runner.run(
+            progress=(lambda explorer: progress(name, explorer)) if progress is not None else None
+        )
         compared.opened = runner.options.opened
         return found
 
-    # -- in loops ----------------------------------------------------------------------------------------------------
+    # -- in loops ----------------------------------------------------------------------------------
 
     def _loops(self, scenario: Scenario) -> Iterator[Recording]:
         """The deadlocks that loops bring, one recording for each kind."""
@@ -326,8 +385,15 @@ class Proposer:
 
     def _under_load(self, found: Proposals) -> None:
         """The best few under the same load as the scenario as it is: there it must show."""
-        best = [one for one in ranked(found.tried) if one.defect is None and one.verdict.rank not in ("worse", "loses")]
-        names = {f"{number} {one.candidate.kind}": one for number, one in enumerate(best[:MOST_LOADED], 1)}
+        best = [
+            one
+            for one in ranked(found.tried)
+            if one.defect is None and one.verdict.rank not in ("worse", "loses")
+        ]
+        names = {
+            f"{number} {one.candidate.kind}": one
+            for number, one in enumerate(best[:MOST_LOADED], 1)
+        }
         if not names:
             return
         if self.progress is not None:
@@ -344,10 +410,14 @@ class Proposer:
                 continue
             by_loops = not found.baseline.conflicts and not found.baseline.broken
             verdict = result.verdict if by_loops else one.verdict
-            place = next(n for n, other in enumerate(found.tried) if other.candidate is one.candidate)
-            found.tried[place] = replace(one, verdict=verdict, load=_load(result), by_loops=by_loops)
+            place = next(
+                n for n, other in enumerate(found.tried) if other.candidate is one.candidate
+            )
+            found.tried[place] = replace(
+                one, verdict=verdict, load=_load(result), by_loops=by_loops
+            )
 
-    # -- together ----------------------------------------------------------------------------------------------------
+    # -- together ----------------------------------------------------------------------------------
 
     def _pairs(self, found: Proposals) -> Iterator[Candidate]:
         """Of what helps and does not cure, two together; none where something cures already."""
@@ -357,7 +427,9 @@ class Proposer:
         usable = [
             one
             for one in found.tried
-            if one.defect is None and one.verdict.rank not in ("worse", "loses") and not one.candidate.eases_only
+            if one.defect is None
+            and one.verdict.rank not in ("worse", "loses")
+            and not one.candidate.eases_only
         ]
         usable.sort(key=lambda one: one.measure)
         number = 0
@@ -383,7 +455,9 @@ def _load(result: LoopComparison) -> Load:
 
 
 def _turns(names: Sequence[str]) -> Iterator[tuple[str, ...]]:
-    """Schedules in which everybody takes turns, each time another first: there most cycles close."""
+    """Schedules in which everybody takes turns, each time another first: there most cycles
+    close.
+    """
     for first in range(len(names)):
         yield (*names[first:], *names[:first]) * MOST_MOVES
 

@@ -1,1 +1,3 @@
-"""Running one schedule: the conductor decides the moves, the driver makes them, play records them."""
+"""Running one schedule: the conductor decides the moves, the driver makes them, play records
+them.
+"""

@@ -13,7 +13,11 @@ class Choice:
     """Takes the moves of ``order``, then turns; or asks ``guide``, where there is one."""
 
     def __init__(
-        self, states: Mapping[str, TransactionState], order: Sequence[str], guide: Guide | None, log: EventLog
+        self,
+        states: Mapping[str, TransactionState],
+        order: Sequence[str],
+        guide: Guide | None,
+        log: EventLog,
     ) -> None:
         self.states, self.guide, self.log = states, guide, log
         self.queue = deque(order)
@@ -36,7 +40,9 @@ class Choice:
             if state.under_way:
                 self.held_back.append(state.name)
         states = list(self.states.values())
-        for step in range(len(states)):  # what the order left out, and what is tried again, follows in turns
+        for step in range(
+            len(states)
+        ):  # what the order left out, and what is tried again, follows in turns
             state = states[(self._turn + step) % len(states)]
             if state.ready:
                 self._turn = state.index + 1

@@ -1,15 +1,16 @@
-"""The order of moves, as a generator that yields what it needs and never touches a socket or a clock.
+"""The order of moves, as a generator that yields what it needs and never touches a socket or a
+clock.
 
     Begin, Send, Undo, Cancel   do this on a transaction's session
     Await                       report replies, waiting at most so long
     Look                        report who waits for whom
     TakePicture, Announce, Rest what their names say
 
-A move is over when everything is settled: every statement under way has either been answered, or the server says that
-it waits for a lock, in a check taken after the last thing that happened. Statements that merely take long are given
-their time. Nothing here depends on how long anything takes, with one exception that makes runs repeatable: a
-transaction with a lock timeout of its own is given the time to run into it before the next move is made. So one
-schedule has one outcome.
+A move is over when everything is settled: every statement under way has either been answered, or
+the server says that it waits for a lock, in a check taken after the last thing that happened.
+Statements that merely take long are given their time. Nothing here depends on how long anything
+takes, with one exception that makes runs repeatable: a transaction with a lock timeout of its own
+is given the time to run into it before the next move is made. So one schedule has one outcome.
 """
 
 from __future__ import annotations
@@ -45,10 +46,11 @@ from catenum.lab.run.transaction_state import Guide, OpenDeadlock, TransactionSt
 Steps = Generator[Request, Answer, None]
 Situation = tuple[object, ...]
 
-#: The first wait for a reply before looking, how much longer each following one is, and the longest (ms).
+#: The first wait for a reply before looking, how much longer each following one is, and the longest
+#: (ms).
 FIRST_WAIT_MS, GROWTH, LONGEST_WAIT_MS = 0.2, 1.5, 4.0
-#: Before the first look a statement is given a part of what a look takes, and no longer than this: most are over by
-#: then, and the look would only keep their replies waiting.
+#: Before the first look a statement is given a part of what a look takes, and no longer than this:
+#: most are over by then, and the look would only keep their replies waiting.
 FIRST_WAIT, MOST_FIRST_WAIT_MS = 0.6, 2.0
 VERDICT_WAIT_MS = 25.0
 #: A statement that goes on for so long (ms) after it was cancelled is ended with its session.
@@ -78,12 +80,13 @@ class Conductor:
         is_duplicate: Callable[[str], bool] = lambda code: False,
         waited: set[Situation] | None = None,
     ) -> None:
-        """``check_ms``: how long after its wait began a possible closer of cycles checks; its check is waited for.
+        """``check_ms``: how long after its wait began a possible closer of cycles checks; its check
+        is waited for.
 
-        ``value_names`` gives the names of a statement's parameters; ``limits_waits`` tells whether one sets a limit on
-        the waits that come after it; ``is_duplicate``, whether an error's code means that a key exists. ``waited``:
-        where a statement had to wait in earlier schedules; this one adds its
-        own. Nothing but how soon a check is made depends on that.
+        ``value_names`` gives the names of a statement's parameters; ``limits_waits`` tells whether
+        one sets a limit on the waits that come after it; ``is_duplicate``, whether an error's code
+        means that a key exists. ``waited``: where a statement had to wait in earlier schedules;
+        this one adds its own. Nothing but how soon a check is made depends on that.
         """
         self.check_ms, self.value_names, self.limits_waits = check_ms, value_names, limits_waits
         self.is_duplicate = is_duplicate
@@ -94,7 +97,12 @@ class Conductor:
         }
         self.log = EventLog(self.states)
         self.choice = Choice(self.states, order, guide, self.log)
-        self.victim, self.limit_ms, self.verdict_ms, self.pictures = victim, limit_ms, verdict_ms, pictures
+        self.victim, self.limit_ms, self.verdict_ms, self.pictures = (
+            victim,
+            limit_ms,
+            verdict_ms,
+            pictures,
+        )
         self.stuck = False
         self.surprised = False  # a verdict came for a cycle that no check had seen closed
         self._moved = MoveResult("", None)
@@ -119,7 +127,7 @@ class Conductor:
             if state.under_way:
                 state.status = "cut off"
 
-    # -- choosing ----------------------------------------------------------------------------------------------------
+    # -- choosing ----------------------------------------------------------------------------------
 
     def _patience(self, state: TransactionState) -> Patience:
         """Only a transaction that others wait for can close a cycle.
@@ -133,7 +141,7 @@ class Conductor:
             return Patience.LAST
         return Patience.FIRST if closes else Patience.CHOSEN
 
-    # -- moving ------------------------------------------------------------------------------------------------------
+    # -- moving ------------------------------------------------------------------------------------
 
     def _make_move(self, state: TransactionState) -> Steps:
         self.log.move += 1
@@ -168,7 +176,9 @@ class Conductor:
                 self.log.taken.append(answer.picture)
 
     def _decide(self, state: TransactionState) -> Generator[Request, Answer, bool]:
-        """Whether the move is over without a statement: its condition is not true, or a value is missing."""
+        """Whether the move is over without a statement: its condition is not true, or a value is
+        missing.
+        """
         statement = state.upcoming
         if statement is None:
             return False
@@ -176,7 +186,11 @@ class Conductor:
         try:
             comparison = state.carried.undecided(statement)
             key = "sql"
-            bound = state.carried.bound(self.value_names(statement.text)) if comparison is None else NOTHING
+            bound = (
+                state.carried.bound(self.value_names(statement.text))
+                if comparison is None
+                else NOTHING
+            )
         except MissingValue as missing:
             yield from self._fault(state, key, state.carried.why_missing(missing.name))
             return True
@@ -191,12 +205,24 @@ class Conductor:
     def _pass_over(
         self, state: TransactionState, statement: Statement, comparison: Comparison
     ) -> Generator[Request, Answer, bool]:
-        """The statement is not run. Returns whether that was all: ``otherwise`` may end the transaction."""
+        """The statement is not run. Returns whether that was all: ``otherwise`` may end the
+        transaction.
+        """
         answer = yield Sleep(0.0)
-        sides = (side for side in (comparison.left, comparison.right) if side is not None and side.name is not None)
-        values = tuple((str(side.name), state.carried.values.get(str(side.name), NULL)) for side in sides)
-        self.log.note(state, "passed", answer.at_ms, phase=0, values=values, condition=str(comparison))
-        self.log.schedule.append(Move(number=self.log.move, transaction=state.name, statement=state.statement))
+        sides = (
+            side
+            for side in (comparison.left, comparison.right)
+            if side is not None and side.name is not None
+        )
+        values = tuple(
+            (str(side.name), state.carried.values.get(str(side.name), NULL)) for side in sides
+        )
+        self.log.note(
+            state, "passed", answer.at_ms, phase=0, values=values, condition=str(comparison)
+        )
+        self.log.schedule.append(
+            Move(number=self.log.move, transaction=state.name, statement=state.statement)
+        )
         self._moved.completed.append((state.name, state.statement))
         self._moved.passed = True
         end = statement.otherwise or "skip"
@@ -212,9 +238,13 @@ class Conductor:
 
     def _fault(self, state: TransactionState, key: Literal["sql", "when"], message: str) -> Steps:
         """The transaction cannot go on by what the scenario says: no server was asked."""
-        self.log.schedule.append(Move(number=self.log.move, transaction=state.name, statement=state.statement))
+        self.log.schedule.append(
+            Move(number=self.log.move, transaction=state.name, statement=state.statement)
+        )
         answer = yield Sleep(0.0)
-        yield from self._fail(state, ServerError(code="", kind="rejected", message=message, key=key), answer.at_ms)
+        yield from self._fail(
+            state, ServerError(code="", kind="rejected", message=message, key=key), answer.at_ms
+        )
 
     def _begin(self, state: TransactionState) -> Generator[Request, Answer, bool]:
         how = Beginning(
@@ -233,9 +263,11 @@ class Conductor:
         return True
 
     def _settle(self, mover: TransactionState) -> Steps:
-        """Go on until every statement under way was answered or waits, and nothing more will come by itself.
+        """Go on until every statement under way was answered or waits, and nothing more will come
+        by itself.
 
-        Replies are taken in together once that is so, failures first: which of several reached us first does not count.
+        Replies are taken in together once that is so, failures first: which of several reached us
+        first does not count.
         """
         situation = self._situation(mover)
         pause = first = max(FIRST_WAIT_MS, min(self._look_ms * FIRST_WAIT, MOST_FIRST_WAIT_MS))
@@ -251,7 +283,8 @@ class Conductor:
                 pause = first if answer.replies else pause
                 open_still = [state for state in open_still if state.name not in batch]
                 if open_still and any(self._lets_go(name, reply) for name, reply in answer.replies):
-                    continue  # whoever waited for it is about to answer: a check would only be in the way
+                    # whoever waited for it is about to answer: a check would only be in the way
+                    continue
             if open_still:
                 asked_ms = answer.at_ms
                 sight = yield PollWaits()
@@ -263,7 +296,9 @@ class Conductor:
                     pause = min(pause * GROWTH, LONGEST_WAIT_MS)
                     continue
             undone = len(self._moved.undone)
-            for name in sorted(batch, key=lambda name: (batch[name][0].error is None, self.states[name].index)):
+            for name in sorted(
+                batch, key=lambda name: (batch[name][0].error is None, self.states[name].index)
+            ):
                 reply, at_ms = batch[name]
                 yield from self._on_reply(self.states[name], reply, at_ms, mover)
             batch.clear()
@@ -278,7 +313,11 @@ class Conductor:
     def _situation(self, mover: TransactionState) -> Situation:
         """Whose move it is, and how far the others are."""
         others = (state for state in self.states.values() if state is not mover)
-        return (mover.name, mover.next, *((state.next, state.begun, state.under_way, state.over) for state in others))
+        return (
+            mover.name,
+            mover.next,
+            *((state.next, state.begun, state.under_way, state.over) for state in others),
+        )
 
     def _lets_go(self, name: str, reply: Reply) -> bool:
         """Whether a transaction's locks are gone with this reply."""
@@ -295,8 +334,12 @@ class Conductor:
                 state.killed = True
                 yield Cancel(state.name, whole=True)
 
-    def _is_settled(self, graph: WaitGraph, now_ms: float, mover: TransactionState) -> Generator[Request, Answer, bool]:
-        """Everybody under way waits. Note it; settled unless a cycle or a lock timeout will end some wait by itself."""
+    def _is_settled(
+        self, graph: WaitGraph, now_ms: float, mover: TransactionState
+    ) -> Generator[Request, Answer, bool]:
+        """Everybody under way waits. Note it; settled unless a cycle or a lock timeout will end
+        some wait by itself.
+        """
         if self.log.note_waits(graph, now_ms):
             self.log.wave += 1
         self.log.note_cycles(graph, now_ms, mover)
@@ -306,19 +349,26 @@ class Conductor:
                 cycle.ended_by_us = True
                 yield Cancel(cycle.closer)
         if self.check_ms and mover.under_way and mover.patience is Patience.FIRST and not pending:
-            # Its check must be over before the next move, or it could fall for a cycle that another closes.
+            # Its check must be over before the next move, or it could fall for a cycle that another
+            # closes.
             yield Sleep(mover.sent_ms + self.check_ms + CHECK_TAKES_MS)
         timed = any(state.under_way and state.timed for state in self.states.values())
         return not pending and not timed
 
-    # -- what happened -----------------------------------------------------------------------------------------------
+    # -- what happened -----------------------------------------------------------------------------
 
-    def _on_reply(self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState) -> Steps:
-        cut = state.limit_hit or any(c.ended_by_us and c.closer == state.name for c in self.log.cycles if c.pending)
+    def _on_reply(
+        self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState
+    ) -> Steps:
+        cut = state.limit_hit or any(
+            c.ended_by_us and c.closer == state.name for c in self.log.cycles if c.pending
+        )
         if reply.error is None and not cut:
             yield from self._succeed(state, reply, at_ms, mover)
             return
-        error = reply.error or ServerError(code="", kind="limit", message="")  # some functions just return when cut
+        error = reply.error or ServerError(
+            code="", kind="limit", message=""
+        )  # some functions just return when cut
         if error.kind == "deadlock":
             self._verdict(state, reply, at_ms, mover)
         elif cut:
@@ -328,7 +378,9 @@ class Conductor:
         state.waits.clear()
         yield from self._fail(state, error, at_ms)
 
-    def _fail(self, state: TransactionState, error: ServerError, at_ms: float, *, phase: int = 2) -> Steps:
+    def _fail(
+        self, state: TransactionState, error: ServerError, at_ms: float, *, phase: int = 2
+    ) -> Steps:
         """Note the failure and roll the transaction back; then it is over, or begins again."""
         self.log.note(state, "failed", at_ms, phase=phase, error=error)
         self._moved.completed.append((state.name, state.statement))
@@ -336,11 +388,15 @@ class Conductor:
         state.under_way = False
         if error.kind != "lost" and state.begun:
             yield Undo(state.name)
-            rollback = Move(number=self.log.move, transaction=state.name, statement=None, ends="rollback")
+            rollback = Move(
+                number=self.log.move, transaction=state.name, statement=None, ends="rollback"
+            )
             self.log.schedule.append(rollback)
         self._after_failure(state, error, at_ms)
 
-    def _succeed(self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState) -> Steps:
+    def _succeed(
+        self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState
+    ) -> Steps:
         phase = 1 if state is mover and not state.waits else 3
         if state.waits:
             for i in state.waits:
@@ -383,7 +439,12 @@ class Conductor:
         try:
             lacking = state.carried.lacking(state.upcoming, reply.rows)
         except MissingValue as missing:
-            return ServerError(code="", kind="rejected", message=state.carried.why_missing(missing.name), key="require")
+            return ServerError(
+                code="",
+                kind="rejected",
+                message=state.carried.why_missing(missing.name),
+                key="require",
+            )
         except ConditionError as error:
             return ServerError(code="", kind="rejected", message=str(error), key="require")
         if lacking is None:
@@ -400,32 +461,49 @@ class Conductor:
             return
         state.over, state.status = True, "failed"
 
-    def _verdict(self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState) -> None:
+    def _verdict(
+        self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState
+    ) -> None:
         """The server gave ``state`` up. Its report fills in what fell between two checks."""
         cycle = next((c for c in self.log.cycles if c.pending and state.name in c.members), None)
-        reported = [c for c in WaitGraph(reply.edges).cycles() if state.name in {edge.waiter for edge in c}]
+        reported = [
+            c for c in WaitGraph(reply.edges).cycles() if state.name in {edge.waiter for edge in c}
+        ]
         whole = bool(reported) and all(edge.held is not None for edge in reported[0])
         if cycle is not None and whole and {edge.waiter for edge in reported[0]} == cycle.members:
-            cycle.edges = reported[0]  # what the server says of it counts, not what was seen on the way
+            cycle.edges = reported[
+                0
+            ]  # what the server says of it counts, not what was seen on the way
         if cycle is None:
             self.surprised = True
-            seen = {(self.log.waits[i].waiter, self.log.waits[i].holder) for i in self.log.open_waits()}
+            seen = {
+                (self.log.waits[i].waiter, self.log.waits[i].holder) for i in self.log.open_waits()
+            }
             for edge in reply.edges:
                 known = edge.waiter in self.states and self.states[edge.waiter].under_way
                 if known and (edge.waiter, edge.holder) not in seen:
-                    # no check saw it begin; it began when the statement came to it, at the earliest when it was sent
+                    # no check saw it begin; it began when the statement came to it, at the earliest
+                    # when it was sent
                     self.log.open(
-                        self.states[edge.waiter], replace(edge, since_ms=self.states[edge.waiter].sent_ms), at_ms
+                        self.states[edge.waiter],
+                        replace(edge, since_ms=self.states[edge.waiter].sent_ms),
+                        at_ms,
                     )
                     self.log.note(self.states[edge.waiter], "waits", at_ms, phase=4)
             self.log.wave += 1
-            found = [c for c in self.log.graph().cycles() if state.name in {edge.waiter for edge in c}]
+            found = [
+                c for c in self.log.graph().cycles() if state.name in {edge.waiter for edge in c}
+            ]
             cycle = OpenDeadlock(
                 found[0] if found else self.log.closed(state.name, reply.edges),
                 self.log.move,
                 at_ms,
                 mover.name,
-                {other.name: other.statement for other in self.states.values() if other.under_way or other is state},
+                {
+                    other.name: other.statement
+                    for other in self.states.values()
+                    if other.under_way or other is state
+                },
                 {other.name: other.attempt for other in self.states.values()},
             )
             self.log.cycles.append(cycle)
@@ -433,11 +511,19 @@ class Conductor:
         cycle.error, cycle.report = reply.error, reply.report
         self.log.forget_takers(self.log.move)
 
-    def _ended_by_us(self, state: TransactionState, error: ServerError, at_ms: float) -> ServerError:
+    def _ended_by_us(
+        self, state: TransactionState, error: ServerError, at_ms: float
+    ) -> ServerError:
         for cycle in self.log.cycles:
             if cycle.pending and cycle.ended_by_us and cycle.closer == state.name:
                 cycle.victim, cycle.verdict_ms, cycle.pending = state.name, None, False
-                note = f"the server did not end this deadlock within {self.verdict_ms(cycle.edges):g} ms; Catenum did"
+                note = (
+                    f"the server did not end this deadlock within {self.verdict_ms(cycle.edges):g}"
+                    " ms; Catenum did"
+                )
                 return replace(error, kind="deadlock", message=note)
-        limit = f"still working after {self.limit_ms / 1000:g} s, the limit (--statement-limit); Catenum ended it"
+        limit = (
+            f"still working after {self.limit_ms / 1000:g} s, the limit (--statement-limit);"
+            " Catenum ended it"
+        )
         return replace(error, kind="limit", message=limit)

@@ -1,4 +1,6 @@
-"""Meets the conductor's needs on a real engine: the only place that waits for sockets during a run."""
+"""Meets the conductor's needs on a real engine: the only place that waits for sockets during a
+run.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,8 @@ from catenum.lab.run.requests import (
     Undo,
 )
 
-#: How long a beginning or a rollback, which wait for nobody, may take before the server counts as lost (ms).
+#: How long a beginning or a rollback, which wait for nobody, may take before the server counts as
+#: lost (ms).
 PROMPT_MS = 10_000.0
 
 
@@ -55,7 +58,9 @@ class Driver:
         self._prompt(name)
 
     def release(self, names: Sequence[str]) -> None:
-        """Roll back transactions whose statements are still under way: each as its answer comes, or by ending it."""
+        """Roll back transactions whose statements are still under way: each as its answer comes, or
+        by ending it.
+        """
         left, cancelled = list(names), False
         deadline = self.clock.now_ms() + PROMPT_MS
         while left:
@@ -69,7 +74,9 @@ class Driver:
                     self.sessions[name].cancel()
                 cancelled = True
             if self.clock.now_ms() > deadline:
-                raise TargetError(f"the server did not end {', '.join(left)} within {PROMPT_MS / 1000:g} s")
+                raise TargetError(
+                    f"the server did not end {', '.join(left)} within {PROMPT_MS / 1000:g} s"
+                )
 
     def _meet(self, request: Request) -> Answer:
         match request:
@@ -135,7 +142,9 @@ class Driver:
         if reply.error is not None and reply.error.kind == "lost" and not self.engine.alive():
             raise TargetError(
                 f"the server went away: {name} was under way ({reply.error.message})",
-                advice="Check the server's own log. The next run drops scratch space that was left.",
+                advice=(
+                    "Check the server's own log. The next run drops scratch space that was left."
+                ),
             )
 
     def _picture(self, move: int) -> Answer:
@@ -143,6 +152,10 @@ class Driver:
         locks, note = self.engine.picture(self.sessions)
         now = self.clock.now_ms()
         picture = Picture(
-            move=move, at_ms=round(before, 3), locks=tuple(locks), cost_ms=round(now - before, 3), note=note
+            move=move,
+            at_ms=round(before, 3),
+            locks=tuple(locks),
+            cost_ms=round(now - before, 3),
+            note=note,
         )
         return Answer(at_ms=now, picture=picture)

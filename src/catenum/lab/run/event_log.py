@@ -35,12 +35,16 @@ class EventLog:
 
     @property
     def events(self) -> list[Event]:
-        """What happened, in an order that does not depend on which of two simultaneous replies was read first."""
+        """What happened, in an order that does not depend on which of two simultaneous replies was
+        read first.
+        """
         return [event for _, event in sorted(self._events, key=lambda item: item[0])]
 
     @property
     def happened(self) -> list[Event]:
-        """The same as it was noted: quicker, where the order of simultaneous things does not count."""
+        """The same as it was noted: quicker, where the order of simultaneous things does not
+        count.
+        """
         return [event for _, event in self._events]
 
     def note(
@@ -57,7 +61,9 @@ class EventLog:
         kept: Binding = NOTHING,
         condition: str | None = None,
     ) -> None:
-        """Something happened to the transaction of ``state``; ``phase`` orders what happens at once."""
+        """Something happened to the transaction of ``state``; ``phase`` orders what happens at
+        once.
+        """
         event = Event(
             at_ms=round(at_ms, 3),
             move=self.move,
@@ -121,14 +127,18 @@ class EventLog:
         self.waits[index] = replace(self.waits[index], until_ms=round(at_ms, 3), ended=ended)
 
     def forget_takers(self, move: int) -> None:
-        """Who took what the closing wait is for: whether a check comes before the server's verdict is chance."""
+        """Who took what the closing wait is for: whether a check comes before the server's verdict
+        is chance.
+        """
         for i in self.open_waits():
             if self.waits[i].move == move:
                 self.waits[i] = replace(self.waits[i], taken_by=None)
 
     def graph(self) -> WaitGraph:
         """The waits that are open now."""
-        return WaitGraph(as_edge(self.waits[i]) for state in self.states.values() for i in state.waits)
+        return WaitGraph(
+            as_edge(self.waits[i]) for state in self.states.values() for i in state.waits
+        )
 
     def open_waits(self) -> list[int]:
         """The waits that are open now, as positions in ``waits``."""
@@ -145,21 +155,29 @@ class EventLog:
             members = frozenset(edge.waiter for edge in edges)
             standing.append(members)
             if not any(cycle.pending and cycle.members == members for cycle in self.cycles):
-                closer = mover.name if mover.name in members else max(members, key=self._waiting_since)
-                attempts = {name: self.states[name].attempt for name in members if name in self.states}
+                closer = (
+                    mover.name if mover.name in members else max(members, key=self._waiting_since)
+                )
+                attempts = {
+                    name: self.states[name].attempt for name in members if name in self.states
+                }
                 self.cycles.append(OpenDeadlock(edges, self.move, at_ms, closer, attempts=attempts))
         for cycle in self.cycles:
             if cycle.pending and cycle.members not in standing:
-                cycle.pending = False  # the server let it go by without a victim: it rearranged a queue
+                cycle.pending = (
+                    False  # the server let it go by without a victim: it rearranged a queue
+                )
 
     def _waiting_since(self, name: str) -> float:
         return max((self.waits[i].since_ms for i in self.states[name].waits), default=0.0)
 
     def closed(self, victim: str, edges: tuple[Edge, ...]) -> tuple[Edge, ...]:
-        """The edges that were reported or seen as a cycle; a wait that was neither closes it where it is missing.
+        """The edges that were reported or seen as a cycle; a wait that was neither closes it where
+        it is missing.
 
-        A wait that was seen may be over by now: every member of a cycle waits, so one for somebody who does not is left
-        out. Where nothing tells whom the victim waited for, its own wait is all there is of the cycle.
+        A wait that was seen may be over by now: every member of a cycle waits, so one for somebody
+        who does not is left out. Where nothing tells whom the victim waited for, its own wait is
+        all there is of the cycle.
         """
         seen, since = self.graph(), self.states[victim].sent_ms
         edges = (*edges, *(edge for state in self.states for edge in seen.waits_of(state)))

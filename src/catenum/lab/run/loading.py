@@ -5,9 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from catenum.core.errors import InputError, Place, Problem
-from catenum.core.record.recording import (
-    ServerError,
-)
+from catenum.core.record.recording import ServerError
 from catenum.core.scenario.filler import rows_of
 from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import ScenarioFile
@@ -15,8 +13,12 @@ from catenum.core.servers import NAMES
 from catenum.engines.ports import DataError, Engine
 
 
-def load(engine: Engine, scenario: Scenario, file: ScenarioFile | None, ddl: Sequence[str] = ()) -> None:
-    """Load the scenario's data and a remedy's DDL. Raises InputError with the place of what was rejected."""
+def load(
+    engine: Engine, scenario: Scenario, file: ScenarioFile | None, ddl: Sequence[str] = ()
+) -> None:
+    """Load the scenario's data and a remedy's DDL. Raises InputError with the place of what was
+    rejected.
+    """
     script = scenario.data.script_for(engine.info.server)
     try:
         engine.load(script)
@@ -39,7 +41,9 @@ def _fill(engine: Engine, scenario: Scenario, file: ScenarioFile | None) -> None
             engine.fill(table, tuple(fill.columns), rows_of(fill))
         except DataError as error:
             place = file.place("fill", table) if file else None
-            raise InputError(f"the server rejects the filler rows of {table}: {error}", place=place) from error
+            raise InputError(
+                f"the server rejects the filler rows of {table}: {error}", place=place
+            ) from error
 
 
 def _rejected_data(error: ServerError, script: str, file: ScenarioFile | None) -> InputError:
@@ -57,4 +61,6 @@ def _rejected_data(error: ServerError, script: str, file: ScenarioFile | None) -
                     break
         place = file.place_in_sql(path, script, offset) if error.position else file.place(*path)
     advice = f"The server's hint: {error.hint}" if error.hint else error.detail
-    return InputError.from_problems([Problem(f"the server rejects the data: {error.message}", place, advice)])
+    return InputError.from_problems(
+        [Problem(f"the server rejects the data: {error.message}", place, advice)]
+    )

@@ -26,11 +26,18 @@ def domain_values(
             try:
                 values = engine.values_of(table, column, most)
             except DataError as error:
-                message = f"the parameter {name!r} of {transaction} takes its values from {table}.{column}: {error}"
+                message = (
+                    f"the parameter {name!r} of {transaction} takes its values from"
+                    f" {table}.{column}: {error}"
+                )
                 raise InputError(message, place=place) from error
             if not values:
-                message = f"the parameter {name!r} of {transaction} finds no value in {table}.{column}"
-                raise InputError(message, place=place, advice="'data' or 'fill' must give the table rows.")
+                message = (
+                    f"the parameter {name!r} of {transaction} finds no value in {table}.{column}"
+                )
+                raise InputError(
+                    message, place=place, advice="'data' or 'fill' must give the table rows."
+                )
             found[transaction, name] = values
     return found
 
@@ -38,14 +45,21 @@ def domain_values(
 def with_first_values(
     engine: Engine, scenario: Scenario, file: ScenarioFile | None
 ) -> tuple[Scenario, tuple[str, ...]]:
-    """The scenario with one value for each such parameter, the first of its column, and a note on each."""
+    """The scenario with one value for each such parameter, the first of its column, and a note on
+    each.
+    """
     found = domain_values(engine, scenario, file, most=1)
     transactions = dict(scenario.transactions)
     notes = []
     for (transaction, name), (value, *_) in found.items():
         reported = transactions[transaction]
         table, column = scenario.transactions[transaction].domains[name]
-        given = {**reported.parameters, name: value.plain if value.kind != "text" else Literally(value=str(value))}
+        given = {
+            **reported.parameters,
+            name: value.plain if value.kind != "text" else Literally(value=str(value)),
+        }
         transactions[transaction] = reported.model_copy(update={"parameters": given})
-        notes.append(f"the parameter {name} of {transaction} is {value}, the first value of {table}.{column}")
+        notes.append(
+            f"the parameter {name} of {transaction} is {value}, the first value of {table}.{column}"
+        )
     return scenario.model_copy(update={"transactions": transactions}), tuple(notes)

@@ -5,12 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
-from catenum.core.record.recording import (
-    NO_KEYS,
-    PathStep,
-    Plan,
-    TableKeys,
-)
+from catenum.core.record.recording import NO_KEYS, PathStep, Plan, TableKeys
 from catenum.core.record.values import Value, Values, binding_of
 from catenum.core.scenario.model import Scenario
 from catenum.core.servers import Rules, rules_of
@@ -25,10 +20,11 @@ def plans_of(
     tables: Mapping[str, TableKeys],
     kept: Mapping[tuple[str, int], Values] | None = None,
 ) -> tuple[Plan, ...]:
-    """The access path of each statement on the data as it stands, with what it locks. ``tables``: those of the engine.
+    """The access path of each statement on the data as it stands, with what it locks. ``tables``:
+    those of the engine.
 
-    Statements with values of the run are left out; with ``kept``, which has the values by transaction and statement,
-    only those are asked for.
+    Statements with values of the run are left out; with ``kept``, which has the values by
+    transaction and statement, only those are asked for.
     """
     rules, found = rules_of(engine.info.server), []
     for name, transaction in scenario.transactions.items():
@@ -47,16 +43,26 @@ def plans_of(
 
 
 def values_of_the_run(conductor: Conductor) -> dict[tuple[str, int], Values]:
-    """The values that statements were sent with, the last time where they were sent several times."""
-    sent = [event for event in conductor.log.events if event.what == "sent" and event.statement is not None]
+    """The values that statements were sent with, the last time where they were sent several
+    times.
+    """
+    sent = [
+        event
+        for event in conductor.log.events
+        if event.what == "sent" and event.statement is not None
+    ]
     return {
-        (event.transaction, event.statement or 0): {name: Value(text) for name, text in event.values.items()}
+        (event.transaction, event.statement or 0): {
+            name: Value(text) for name, text in event.values.items()
+        }
         for event in sent
         if event.values
     }
 
 
-def _with_locks(step: PathStep, touched: Footprint, rules: Rules, tables: Mapping[str, TableKeys]) -> PathStep:
+def _with_locks(
+    step: PathStep, touched: Footprint, rules: Rules, tables: Mapping[str, TableKeys]
+) -> PathStep:
     """The step with what it locks; nothing for a read that locks nothing."""
     access = next((a for a in touched.on(step.table) if a.verb != "insert"), None)
     if access is None or access.verb in ("read", "schema"):
@@ -66,7 +72,16 @@ def _with_locks(step: PathStep, touched: Footprint, rules: Rules, tables: Mappin
 
 
 def may_change_tables(engine: Engine, scenario: Scenario) -> bool:
-    """Whether some statement of a scenario, made for the server, may change what tables there are or their keys."""
+    """Whether some statement of a scenario, made for the server, may change what tables there are
+    or their keys.
+    """
     rules, own = rules_of(engine.info.server), engine.functions()
-    footprints = (rules.sql.footprint(s.text, t.fixed) for t in scenario.transactions.values() for s in t.statements)
-    return any(f.changes_tables or f.calls_unknown or bool(own & f.functions) or "*" in own for f in footprints)
+    footprints = (
+        rules.sql.footprint(s.text, t.fixed)
+        for t in scenario.transactions.values()
+        for s in t.statements
+    )
+    return any(
+        f.changes_tables or f.calls_unknown or bool(own & f.functions) or "*" in own
+        for f in footprints
+    )

@@ -47,10 +47,11 @@ MOST_REPEATED = 4
 
 @dataclass(frozen=True, kw_only=True)
 class PlayOptions:
-    """How to play: the order (None: the scenario's, else turns), how closely to look, and limits in ms.
+    """How to play: the order (None: the scenario's, else turns), how closely to look, and limits in
+    ms.
 
-    ``once``: the statements must not run again, even where the machine stood still for so long that the server ended a
-    cycle before Catenum had seen it closed.
+    ``once``: the statements must not run again, even where the machine stood still for so long that
+    the server ended a cycle before Catenum had seen it closed.
     """
 
     order: tuple[str, ...] | None = None
@@ -63,14 +64,18 @@ class PlayOptions:
 
 @dataclass(frozen=True, kw_only=True)
 class _Made:
-    """The moves as they were made, when they began, how long they took (ms), and the sessions' ids by name."""
+    """The moves as they were made, when they began, how long they took (ms), and the sessions' ids
+    by name.
+    """
 
     conductor: Conductor
     started: str
     duration: float
     ids: dict[str, str]
     hidden: int = 0  # deadlocks that the server counted and no client received
-    holds: dict[str, bool | None] = field(default_factory=dict)  # rules, before the sessions were ended
+    holds: dict[str, bool | None] = field(
+        default_factory=dict
+    )  # rules, before the sessions were ended
 
 
 def full_order(scenario: Scenario, order: Sequence[str] | None) -> tuple[str, ...]:
@@ -93,10 +98,13 @@ def play(
 
     ``data``: the serial oracle's verdict on this schedule, where it is known already.
 
-    The engine's scratch space must exist; its sessions are opened here and are closed when this returns or raises.
-    Raises InputError where the data is rejected (with its place in ``file``), TargetError where the server is lost.
+    The engine's scratch space must exist; its sessions are opened here and are closed when this
+    returns or raises. Raises InputError where the data is rejected (with its place in ``file``),
+    TargetError where the server is lost.
     """
-    played = scenario.model_copy(update={"order": tuple(options.order)}) if options.order else scenario
+    played = (
+        scenario.model_copy(update={"order": tuple(options.order)}) if options.order else scenario
+    )
     definition = definition_of(played, engine.info.server, ddl)
     scenario = scenario.for_server(engine.info.server)
     load(engine, scenario, file, ddl)
@@ -135,7 +143,9 @@ def play(
             data=data,
             holds=holds,
         ),
-        transactions=tuple(_record(state, made.ids[state.name]) for state in conductor.states.values()),
+        transactions=tuple(
+            _record(state, made.ids[state.name]) for state in conductor.states.values()
+        ),
         events=tuple(conductor.log.events),
         waits=tuple(conductor.log.waits) if options.locks != "none" else (),
         pictures=tuple(conductor.log.taken),
@@ -156,17 +166,22 @@ def play(
         ),
     )
     recording = replace(recording, waits=attribute(recording))
-    deadlocks = tuple(_deadlock(cycle, recording, engine, conductor) for cycle in conductor.log.cycles)
+    deadlocks = tuple(
+        _deadlock(cycle, recording, engine, conductor) for cycle in conductor.log.cycles
+    )
     recording = replace(recording, deadlocks=deadlocks)
     return with_indexes_tried(replace(recording, findings=diagnose(recording)), engine)
 
 
 def fault_of(recording: Recording, file: ScenarioFile | None) -> InputError | None:
-    """What in the scenario kept a transaction from going on: a value that is missing, a comparison of different types.
+    """What in the scenario kept a transaction from going on: a value that is missing, a comparison
+    of different types.
 
     None where there is nothing of the kind. The rest of the run is in the recording all the same.
     """
-    event = next((e for e in recording.events if e.error is not None and e.error.key is not None), None)
+    event = next(
+        (e for e in recording.events if e.error is not None and e.error.key is not None), None
+    )
     if event is None or event.error is None:
         return None
     message = f"{event.transaction} {event.statement}: {event.error.message}"
@@ -174,7 +189,9 @@ def fault_of(recording: Recording, file: ScenarioFile | None) -> InputError | No
     if file is not None and event.statement is not None:
         path = ("transactions", event.transaction, "statements", event.statement - 1)
         place = file.place(*path, *([event.error.key] if event.error.key else []))
-    return InputError(message, place=place, advice="A condition can ask first: when: NAME is not null.")
+    return InputError(
+        message, place=place, advice="A condition can ask first: when: NAME is not null."
+    )
 
 
 def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Made:
@@ -202,11 +219,23 @@ def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Ma
         duration = clock.now_ms()
         ids = {name: session.id for name, session in sessions.items()}
         now = engine.deadlock_count(sessions) if counted is not None else None
-        met = sum(event.error is not None and event.error.kind == "deadlock" for event in conductor.log.events)
+        met = sum(
+            event.error is not None and event.error.kind == "deadlock"
+            for event in conductor.log.events
+        )
         hidden = max(0, now - counted - met) if counted is not None and now is not None else 0
-        over = not any(state.under_way or state.status == "left open" for state in conductor.states.values())
+        over = not any(
+            state.under_way or state.status == "left open" for state in conductor.states.values()
+        )
         holds = _holds(engine, scenario)[0] if over and _outlives(engine, scenario) else {}
-        return _Made(conductor=conductor, started=started, duration=duration, ids=ids, hidden=hidden, holds=holds)
+        return _Made(
+            conductor=conductor,
+            started=started,
+            duration=duration,
+            ids=ids,
+            hidden=hidden,
+            holds=holds,
+        )
     finally:
         engine.end(list(sessions.values()))
 
@@ -214,19 +243,32 @@ def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Ma
 def _outlives(engine: Engine, scenario: Scenario) -> bool:
     """Whether a session may keep something beyond its transaction that a rule can see."""
     rules = rules_of(engine.info.server)
-    texts = (statement.text for one in scenario.transactions.values() for statement in one.statements)
+    texts = (
+        statement.text for one in scenario.transactions.values() for statement in one.statements
+    )
     return any(rules.sql.footprint(text).may_outlive for text in texts)
 
 
 def _differences(scenario: Scenario, engine: Engine) -> list[str]:
     """What the scenario says of this server, and what of it the server cannot do to the letter."""
     reported = {str(server): text for server, text in scenario.differs.items()}
-    notes = [" ".join(reported[engine.info.server].split())] if engine.info.server in reported else []
+    notes = (
+        [" ".join(reported[engine.info.server].split())] if engine.info.server in reported else []
+    )
     step = engine.capabilities.timeout_step_ms
-    odd = sorted({t.timeout for t in scenario.transactions.values() if t.timeout is not None and t.timeout % step})
+    odd = sorted(
+        {
+            t.timeout
+            for t in scenario.transactions.values()
+            if t.timeout is not None and t.timeout % step
+        }
+    )
     if odd:
         asked = ", ".join(f"{ms} ms" for ms in odd)
-        notes.append(f"{engine.info.server} counts lock timeouts in steps of {step} ms: {asked} was rounded up")
+        notes.append(
+            f"{engine.info.server} counts lock timeouts in steps of {step} ms: {asked} was"
+            " rounded up"
+        )
     return notes
 
 
@@ -260,7 +302,9 @@ def _record(state: TransactionState, session: str) -> TransactionRecord:
     )
 
 
-def _deadlock(cycle: OpenDeadlock, recording: Recording, engine: Engine, conductor: Conductor) -> Deadlock:
+def _deadlock(
+    cycle: OpenDeadlock, recording: Recording, engine: Engine, conductor: Conductor
+) -> Deadlock:
     members = tuple(
         _member(edge.waiter, edge.holder, cycle, recording, previous.resource)
         for edge, previous in zip(cycle.edges, (cycle.edges[-1], *cycle.edges[:-1]), strict=True)
@@ -269,11 +313,16 @@ def _deadlock(cycle: OpenDeadlock, recording: Recording, engine: Engine, conduct
     if victim is None:
         rule = "no victim: the server resolved the cycle by changing the order of a queue"
     elif cycle.ended_by_us:
-        rule = "ended by Catenum, because the server did not end it: it cancelled the statement that closed the cycle"
+        rule = (
+            "ended by Catenum, because the server did not end it: it cancelled the statement that"
+            " closed the cycle"
+        )
     else:
         wanted = next((edge.wanted for edge in cycle.edges if edge.waiter == victim), NO_MODE)
         reported = cycle.report is not None
-        rule = engine.victim_rule(conductor.states[victim].patience, victim == cycle.closer, wanted, reported=reported)
+        rule = engine.victim_rule(
+            conductor.states[victim].patience, victim == cycle.closer, wanted, reported=reported
+        )
     return Deadlock(
         members=members,
         victim=victim,
@@ -290,7 +339,11 @@ def _member(
     name: str, holder: str, cycle: OpenDeadlock, recording: Recording, held_resource: Resource
 ) -> DeadlockMember:
     wait: Wait | None = next(
-        (w for w in reversed(recording.waits) if w.waiter == name and w.holder == holder and w.move <= cycle.move),
+        (
+            w
+            for w in reversed(recording.waits)
+            if w.waiter == name and w.holder == holder and w.move <= cycle.move
+        ),
         None,
     )
     edge = next(edge for edge in cycle.edges if edge.waiter == name)
@@ -303,7 +356,11 @@ def _member(
         and event.move <= cycle.move
         and (wait is None or event.attempt == wait.attempt)
     ]
-    into = [w for w in recording.waits if w.holder == name and w.resource.identity == held_resource.identity]
+    into = [
+        w
+        for w in recording.waits
+        if w.holder == name and w.resource.identity == held_resource.identity
+    ]
     held = f"{held_resource.text} {into[-1].held}" if into and into[-1].held else held_resource.text
     if into and into[-1].queued:
         held = f"a place in the queue for {held}"

@@ -1,4 +1,6 @@
-"""What a scenario must not do by accident: touch tables outside its scratch space, or steer transactions by itself."""
+"""What a scenario must not do by accident: touch tables outside its scratch space, or steer
+transactions by itself.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,8 @@ def _texts(scenario: Scenario, server: str) -> Iterator[tuple[Path, str, str]]:
 class Unsafe:
     """Something that a scenario must not do: where it stands, and in words.
 
-    ``beyond``: it reaches out of the run's scratch space, which a user may allow; all else is never run.
+    ``beyond``: it reaches out of the run's scratch space, which a user may allow; all else is never
+    run.
     """
 
     path: Path
@@ -51,7 +54,9 @@ class Unsafe:
 
 
 def unsafe_statements(scenario: Scenario, server: str) -> Iterator[Unsafe]:
-    """What ends its transaction by itself, holds more than one statement, or reaches beyond the scratch space."""
+    """What ends its transaction by itself, holds more than one statement, or reaches beyond the
+    scratch space.
+    """
     rules = rules_of(server)
     for path, what, sql in _texts(scenario, server):
         pieces = rules.sql.pieces(sql)
@@ -60,20 +65,30 @@ def unsafe_statements(scenario: Scenario, server: str) -> Iterator[Unsafe]:
             if words:
                 yield Unsafe(path, f"{what} {words}")
         if prepares := rules.sql.prepares(sql):
-            yield Unsafe(path, f"{what} prepares a transaction that outlives its session: {prepares}; leave it out")
+            yield Unsafe(
+                path,
+                f"{what} prepares a transaction that outlives its session: {prepares}; leave"
+                " it out",
+            )
         for piece in pieces:
             for words in _beyond_scratch(piece, rules):
                 yield Unsafe(path, f"{what} {words}", beyond=True)
 
 
 def uncontained_statements(scenario: Scenario, server: str) -> Iterator[Unsafe]:
-    """What may reach out of the scratch space for all that is known: to be refused where the server keeps no wall."""
+    """What may reach out of the scratch space for all that is known: to be refused where the server
+    keeps no wall.
+    """
     rules = rules_of(server)
     for path, what, sql in _texts(scenario, server):
         for piece in rules.sql.pieces(sql):
             why = rules.sql.uncontained(piece)
             if why:
-                yield Unsafe(path, f"{what} is not certain to stay within the run's scratch space: {why}", beyond=True)
+                yield Unsafe(
+                    path,
+                    f"{what} is not certain to stay within the run's scratch space: {why}",
+                    beyond=True,
+                )
 
 
 def _beyond_scratch(piece: Piece, rules: Rules) -> Iterator[str]:
@@ -95,9 +110,15 @@ def _not_one_move(sql: str, pieces: Sequence[Piece], rules: Rules) -> str | None
     if unseen:
         return f"begins or ends work in a way that Catenum does not see: {unseen}; leave it out"
     if control:
-        return f"is {control}: a transaction begins with its first statement and ends as 'ends' says"
+        return (
+            f"is {control}: a transaction begins with its first statement and ends as 'ends' says"
+        )
     count = _count_of(sql, pieces, rules)
-    return f"holds {count} statements; each move is one: make them entries of their own" if count > 1 else None
+    return (
+        f"holds {count} statements; each move is one: make them entries of their own"
+        if count > 1
+        else None
+    )
 
 
 def placeholders(scenario: Scenario) -> list[str]:
@@ -113,18 +134,26 @@ def placeholders(scenario: Scenario) -> list[str]:
 def warnings(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
     """What a reader should know of how these statements behave on this server."""
     if found := placeholders(scenario):
-        yield f"{listed(found)}: a placeholder, not a statement of the application; what is said here is said of it"
+        yield (
+            f"{listed(found)}: a placeholder, not a statement of the application; what is said here"
+            " is said of it"
+        )
     yield from _shared_locks(scenario, target)
     rules = rules_of(target.server)
     for path, what, sql in _texts(scenario, target.server):
         if path[0] == "transactions" and path[3] != 0 and rules.sql.commits_by_itself(sql):
-            yield f"{what} commits by itself what its transaction did before: on {rules.title} such a statement does"
+            yield (
+                f"{what} commits by itself what its transaction did before: on {rules.title} such a"
+                " statement does"
+            )
 
 
 def named_locks_of(scenario: Scenario, server: str) -> list[NamedLock]:
     """The named locks that the transactions use, as they are or as a remedy writes them."""
     texts = [
-        sql for path, _, sql in _texts(scenario, server) if path[0] == "transactions" or set(path[2:3]) & set(CHANGES)
+        sql
+        for path, _, sql in _texts(scenario, server)
+        if path[0] == "transactions" or set(path[2:3]) & set(CHANGES)
     ]
     return [lock for sql in texts for lock in rules_of(server).sql.footprint(sql).named_locks]
 
@@ -133,16 +162,24 @@ def _shared_locks(scenario: Scenario, target: TargetInfo) -> Iterator[str]:
     """Named locks, where others are on the server too: no scratch space keeps those apart."""
     found = [lock for lock in named_locks_of(scenario, target.server) if lock.takes]
     if any(lock.function == "get_lock" for lock in found):
-        yield "get_lock continues without the lock when its timeout is over; this timeout is not waited for here"
+        yield (
+            "get_lock continues without the lock when its timeout is over; this timeout is not"
+            " waited for here"
+        )
     if found and not target.private:
         resources = [lock.resource for lock in found]
         names = sorted({r.text if r else "names that are computed" for r in resources})
         whole = rules_of(target.server).locks.named_locks_span
-        yield f"named locks are the whole {whole}'s: others who use {', '.join(names)} and this run wait for each other"
+        yield (
+            f"named locks are the whole {whole}'s: others who use {', '.join(names)} and this run"
+            " wait for each other"
+        )
 
 
 def _count_of(sql: str, pieces: Sequence[Piece], rules: Rules) -> int:
-    """How many statements a text holds; those in the body of a stored or a compound statement are part of it."""
+    """How many statements a text holds; those in the body of a stored or a compound statement are
+    part of it.
+    """
     if len(pieces) < 2:
         return len(pieces)
     return 1 if rules.sql.is_compound(sql) else min(rules.sql.footprint(sql).count, len(pieces))

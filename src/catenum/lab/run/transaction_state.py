@@ -1,4 +1,6 @@
-"""What a conductor keeps of a run as it goes, and what its guide learns: plain data, apart from the rules."""
+"""What a conductor keeps of a run as it goes, and what its guide learns: plain data, apart from the
+rules.
+"""
 
 from __future__ import annotations
 
@@ -69,7 +71,11 @@ class TransactionState:
     @property
     def upcoming(self) -> Statement | None:
         """The statement that is next or under way; None for the end."""
-        return self.transaction.statements[self.next] if self.next < len(self.transaction.statements) else None
+        return (
+            self.transaction.statements[self.next]
+            if self.next < len(self.transaction.statements)
+            else None
+        )
 
     def begin_again(self) -> None:
         """Before another attempt: nothing is kept."""
@@ -86,9 +92,9 @@ class TransactionState:
 
 @dataclass
 class OpenDeadlock:
-    """A deadlock as it is met. ``edges`` go round; ``victim`` comes with the server's verdict. ``under_way``: the
-    statement (None: the end) of each transaction that one was under way of when the cycle was noted;
-    ``attempts``: which attempt each made.
+    """A deadlock as it is met. ``edges`` go round; ``victim`` comes with the server's verdict.
+    ``under_way``: the statement (None: the end) of each transaction that one was under way of when
+    the cycle was noted; ``attempts``: which attempt each made.
     """
 
     edges: tuple[Edge, ...]
@@ -113,7 +119,9 @@ class Guide(Protocol):
     """Chooses the moves, one by one, where no order was given beforehand."""
 
     def choose(self, ready: Sequence[str], waits: frozenset[tuple[str, str]]) -> str | None:
-        """Which of ``ready`` moves next; None breaks the run off. ``waits``: who waits for whom now."""
+        """Which of ``ready`` moves next; None breaks the run off. ``waits``: who waits for whom
+        now.
+        """
 
     def moved(self, moved: MoveResult) -> None:
         """The chosen move is over."""

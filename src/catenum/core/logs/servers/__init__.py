@@ -1,4 +1,6 @@
-"""What each server's logs look like, and what they have: a module a server, loaded when its logs are first read."""
+"""What each server's logs look like, and what they have: a module a server, loaded when its logs
+are first read.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ __all__ = ["LogRules", "log_rules_of"]
 
 @cache
 def log_rules_of(server: str) -> LogRules:
-    """The rules of the logs of the server called ``server``. Raises InputError where there is none of that name."""
+    """The rules of the logs of the server called ``server``. Raises InputError where there is none
+    of that name.
+    """
     rules = rules_of(server)
     module = importlib.import_module(f"catenum.core.logs.servers.{server}")
     found: LogRules = getattr(module, f"{server.capitalize()}Logs")(rules)

@@ -8,7 +8,12 @@ from collections.abc import Callable, Sequence
 from catenum.core.logs import LogReader
 from catenum.core.logs.conflicts import CapturedWait, Conflict, ConflictReader
 from catenum.core.logs.innodb import InnodbLog, StatusText, lines_with
-from catenum.core.logs.innodb_conflicts import GeneralLog, InnodbConflicts, general_lines, with_types
+from catenum.core.logs.innodb_conflicts import (
+    GeneralLog,
+    InnodbConflicts,
+    general_lines,
+    with_types,
+)
 from catenum.core.logs.innodb_rows import StatementRows, has_statements
 from catenum.core.logs.servers.rules import LogRules
 from catenum.core.sql import named_values
@@ -20,7 +25,10 @@ class InnodbLogs(LogRules):
     #: What stands before a message of the error log, and before a session's number in a report.
     log_prefix: re.Pattern[str]
     thread_word: str
-    victim_reported = "InnoDB rolls back the transaction with the least weight (rows changed and lock structures held)"
+    victim_reported = (
+        "InnoDB rolls back the transaction with the least weight (rows changed and lock structures"
+        " held)"
+    )
     place_of_value = re.compile(r"\?")
     report_begins = "\n"
 
@@ -35,13 +43,19 @@ class InnodbLogs(LogRules):
         return self.log_reader() if self.writes_log(head) else None
 
     def _is_status(self, head: str) -> bool:
-        """Whether it has a status, and is no log, which begins with messages; a statement in it may quote some."""
+        """Whether it has a status, and is no log, which begins with messages; a statement in it may
+        quote some.
+        """
         begins = self._of_status.search(head)
         if begins is None:
             return False
         before = head[: begins.start()]
         if "[Note]" in head or general_lines(head):
-            return "LATEST DETECTED DEADLOCK" in before and "[Note]" not in before and not general_lines(before)
+            return (
+                "LATEST DETECTED DEADLOCK" in before
+                and "[Note]" not in before
+                and not general_lines(before)
+            )
         return True
 
     def log_begins(self, head: str) -> int | None:
@@ -68,7 +82,9 @@ class InnodbLogs(LogRules):
         return with_types(conflict, columns)
 
     def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:
-        """By what was waited for: a gap that an INSERT would go into, an entry of its key, or rows by the condition."""
+        """By what was waited for: a gap that an INSERT would go into, an entry of its key, or rows
+        by the condition.
+        """
         found = self.rules.sql.footprint(statement)
         lock = "lock in share mode" if shared or (wait.held or "").startswith("S") else "for update"
         if any(access.verb == "insert" for access in found.accesses):
@@ -79,7 +95,11 @@ class InnodbLogs(LogRules):
 
     def _before(self, wait: CapturedWait, statement: str) -> str | None:
         """A locking read of the row that an INSERT would make: it finds none, and locks the gap."""
-        given = [v for v in named_values.named_values(statement, self.rules.sql.dialect) if v.use == "inserted"]
+        given = [
+            v
+            for v in named_values.named_values(statement, self.rules.sql.dialect)
+            if v.use == "inserted"
+        ]
         if not given or not wait.table:
             return None
         first = given[0]

@@ -13,8 +13,8 @@ class MariadbLogs(InnodbLogs):
 
     log_prefix, thread_word = MARIADB_PREFIX, "MariaDB"
     log_limits = (
-        "MariaDB logs deadlocks only with innodb_print_all_deadlocks = on, and neither waits nor timeouts: "
-        "a log without them does not show that there were none"
+        "MariaDB logs deadlocks only with innodb_print_all_deadlocks = on, and neither waits nor"
+        " timeouts: a log without them does not show that there were none"
     )
 
     def writes_log(self, head: str) -> bool:

@@ -5,7 +5,14 @@ from __future__ import annotations
 import re
 
 from catenum.core.logs import LogReader
-from catenum.core.logs.innodb import MARIADB_PREFIX, MYSQL_PREFIX, JsonSink, LogRows, is_json_sink, lines_with
+from catenum.core.logs.innodb import (
+    MARIADB_PREFIX,
+    MYSQL_PREFIX,
+    JsonSink,
+    LogRows,
+    is_json_sink,
+    lines_with,
+)
 from catenum.core.logs.servers.innodb import InnodbLogs
 
 
@@ -14,8 +21,8 @@ class MysqlLogs(InnodbLogs):
 
     log_prefix, thread_word = MYSQL_PREFIX, "MySQL"
     log_limits = (
-        "MySQL logs deadlocks only with innodb_print_all_deadlocks = on and log_error_verbosity = 3, and neither waits "
-        "nor timeouts: a log without them does not show that there were none"
+        "MySQL logs deadlocks only with innodb_print_all_deadlocks = on and log_error_verbosity ="
+        " 3, and neither waits nor timeouts: a log without them does not show that there were none"
     )
 
     def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:

@@ -16,10 +16,12 @@ from catenum.core.servers.postgresql import EXCLUSIVE, TABLE_SHARE, PostgresqlLo
 class PostgresqlLogs(LogRules):
     """See ``LogRules`` for what each member promises."""
 
-    victim_reported = "PostgreSQL cancels the session whose check finds the cycle, after its deadlock_timeout"
+    victim_reported = (
+        "PostgreSQL cancels the session whose check finds the cycle, after its deadlock_timeout"
+    )
     log_limits = (
-        "PostgreSQL logs every deadlock, and waits only with log_lock_waits = on, if they last longer than "
-        "deadlock_timeout"
+        "PostgreSQL logs every deadlock, and waits only with log_lock_waits = on, if they last"
+        " longer than deadlock_timeout"
     )
 
     def log_reader(self) -> LogReader:
@@ -31,11 +33,17 @@ class PostgresqlLogs(LogRules):
         return PostgresqlLog(prefix) if self.writes_log(head) else None
 
     def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:
-        """By what was waited for: an advisory lock, a table's, a key that another inserted, a row."""
+        """By what was waited for: an advisory lock, a table's, a key that another inserted, a
+        row.
+        """
         advisory = re.fullmatch(r"advisory lock (.+)", wait.object)
         if advisory:
             return f"select pg_advisory_xact_lock({advisory[1].strip('()')})"
-        if wait.mode.endswith("Lock") and wait.mode not in ("ShareLock", "ExclusiveLock") and wait.table:
+        if (
+            wait.mode.endswith("Lock")
+            and wait.mode not in ("ShareLock", "ExclusiveLock")
+            and wait.table
+        ):
             return f"lock table {wait.table} in {_table_lock_against(wait.mode)} mode"
         found = self.rules.sql.footprint(statement)
         if any(access.verb == "insert" for access in found.accesses):

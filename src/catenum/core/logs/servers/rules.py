@@ -1,4 +1,6 @@
-"""What is asked about a server's logs, whichever server it is: how they are told apart, read, and restaged."""
+"""What is asked about a server's logs, whichever server it is: how they are told apart, read, and
+restaged.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ from catenum.core.servers import Rules
 
 
 class LogRules(ABC):
-    """The rules of one server's logs. ``rules``: the server's own, for the SQL that stands in a log."""
+    """The rules of one server's logs. ``rules``: the server's own, for the SQL that stands in a
+    log.
+    """
 
     #: What a log of the server does not have, as it comes.
     log_limits: str
@@ -36,10 +40,13 @@ class LogRules(ABC):
 
     @abstractmethod
     def log_begins(self, head: str) -> int | None:
-        """How many characters stand before the first line of a text that is one of this server's logs or reports."""
+        """How many characters stand before the first line of a text that is one of this server's
+        logs or reports.
+        """
 
     def reader_of(self, head: str, prefix: str | None = None) -> LogReader | None:
-        """A reader for a log, a report or a statement log that begins so; None where it is none of this server's.
+        """A reader for a log, a report or a statement log that begins so; None where it is none of
+        this server's.
 
         ``prefix``: what lines of a log begin with, where the server's setting is known.
         """
@@ -56,12 +63,15 @@ class LogRules(ABC):
     def with_types(
         self, conflict: Conflict, columns: Callable[[str, str], Sequence[tuple[str, str]] | None]
     ) -> Conflict:
-        """A conflict whose records' values are read by the types of an index's columns, where a report has records."""
+        """A conflict whose records' values are read by the types of an index's columns, where a
+        report has records.
+        """
         return conflict
 
     @abstractmethod
     def stand_in(self, wait: CapturedWait, statement: str, *, shared: bool) -> str | None:
-        """A statement that takes the lock that ``wait`` ran into with ``statement``; None where nobody can tell.
+        """A statement that takes the lock that ``wait`` ran into with ``statement``; None where
+        nobody can tell.
 
         ``shared``: others have a lock on the same.
         """
