@@ -14,6 +14,7 @@ from catenum.core.formats import schema_of
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import from_json, without_times_and_ids
 from catenum.core.scenario.model import Transaction
+from catenum.engines.ports import StatementsEffects
 from catenum.engines.postgresql.engine import connect
 from catenum.lab.run.play import PlayOptions, play
 from conftest import leftovers, sample
@@ -346,7 +347,7 @@ def test_a_row_put_back_elsewhere_is_told_by_its_own_key(engine):
     engine.load(
         "create table quay (id int primary key, boxes int); insert into quay values (1, 0), (2, 0), (3, 0)"
     )
-    engine.keep_data({}, shape=False)
+    engine.keep_data(StatementsEffects(shape=False))
     moved = set()
     for number in (1, 3, 2):
         for page, slot, key in engine.writer.execute(

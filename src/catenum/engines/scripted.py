@@ -37,6 +37,7 @@ from catenum.engines.ports import (
     Patience,
     Reply,
     Session,
+    StatementsEffects,
 )
 
 EXCLUSIVE, SHARED = Mode("other", "exclusive"), Mode("other", "shared")
@@ -331,16 +332,7 @@ class ScriptedEngine:
     ) -> None:
         """No data."""
 
-    def keep_data(
-        self,
-        ignored: Mapping[str, Sequence[str]],
-        *,
-        of_new: Mapping[str, Sequence[str]] = {},
-        shape: bool,
-        written: Collection[str] | None = None,
-        updated: Mapping[str, Collection[str]] | None = None,
-        afresh: bool = False,
-    ) -> None:
+    def keep_data(self, what: StatementsEffects) -> None:
         """No data."""
 
     def data_state(self) -> str:

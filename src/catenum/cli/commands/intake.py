@@ -102,41 +102,52 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     conflicts, files, limits = read(args, err)
     if args.mask:
         conflicts = [masked(conflict) for conflict in conflicts]
-    found = ExitCode.FOUND if conflicts else ExitCode.OK
     if args.pick is None and args.save is None:
-        groups = grouped(conflicts)
-        if args.baseline is not None:
-            groups = new_since(groups, _baseline(args.baseline))
-            numbers = {number for group in groups for number in group.numbers}
-            found = ExitCode.FOUND if groups else ExitCode.OK
-            if not args.json and not groups:
-                out.write(
-                    f"Nothing new since {args.baseline}: {len(conflicts)} conflicts of kinds that"
-                    " it has.\n"
-                )
-                return found
-            err.write(
-                f"catenum: {len(numbers)} of {len(conflicts)} conflicts are of kinds that"
-                f" {args.baseline} has not\n"
-            )
-        if args.by is not None or args.csv:
-            return _over_time(args, conflicts, out)
-        if args.json:
+        return _list(args, conflicts, files, limits, out, err)
+    return _tell_one(args, conflicts, out, err)
+
+
+def _list(
+    args: argparse.Namespace,
+    conflicts: list[Conflict],
+    files: int,
+    limits: str | None,
+    out: IO[str],
+    err: IO[str],
+) -> ExitCode:
+    """All conflicts by their kinds, or over time; with a baseline those of new kinds alone."""
+    found = ExitCode.FOUND if conflicts else ExitCode.OK
+    groups = grouped(conflicts)
+    if args.baseline is not None:
+        groups = new_since(groups, _baseline(args.baseline))
+        numbers = {number for group in groups for number in group.numbers}
+        found = ExitCode.FOUND if groups else ExitCode.OK
+        if not args.json and not groups:
             out.write(
-                json.dumps(to_json_value(conflicts, groups, limits), indent=2, ensure_ascii=False)
-                + "\n"
+                f"Nothing new since {args.baseline}: {len(conflicts)} conflicts of kinds that it"
+                " has.\n"
             )
-        elif args.quiet:
-            out.write(f"{len(conflicts)} conflicts, {len(groups)} kinds\n")
-        else:
-            print_groups(
-                make_console(out, color=False if args.no_color else None),
-                conflicts,
-                groups,
-                files,
-                limits,
-            )
-        return found
+            return found
+        err.write(
+            f"catenum: {len(numbers)} of {len(conflicts)} conflicts are of kinds that"
+            f" {args.baseline} has not\n"
+        )
+    if args.by is not None or args.csv:
+        return _over_time(args, conflicts, out)
+    if args.json:
+        value = to_json_value(conflicts, groups, limits)
+        out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
+    elif args.quiet:
+        out.write(f"{len(conflicts)} conflicts, {len(groups)} kinds\n")
+    else:
+        console = make_console(out, color=False if args.no_color else None)
+        print_groups(console, conflicts, groups, files, limits)
+    return found
+
+
+def _tell_one(
+    args: argparse.Namespace, conflicts: list[Conflict], out: IO[str], err: IO[str]
+) -> ExitCode:
     number, conflict = pick(args, conflicts)
     conflict = with_server(args, conflict, err)
     recording = recording_of(conflict)
@@ -149,10 +160,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if args.json:
         value = {"format": FORMAT, "conflicts": [conflict_value(number, conflict)], "groups": []}
         out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
-        return found
+        return ExitCode.FOUND
     console = make_console(out, color=False if args.no_color else None)
     if args.quiet:
         say(console, headline(recording))
     else:
         print_story(console, tell(recording))
-    return found
+    return ExitCode.FOUND

@@ -12,7 +12,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from itertools import combinations, permutations
+from itertools import combinations, islice, permutations
 from typing import Literal
 
 from catenum.core.servers.table_access import NAMED_LOCKS, AccessMode, TableAccess
@@ -486,44 +486,42 @@ class _Relations:
 
     def differences(self) -> Iterator[str]:
         """For what has no name: how the run differs from the serial order nearest to it."""
-        for r in self.saw[:4]:
-            yield r.evidence
-        for who in self.run.committed:
-            for number, result in enumerate(self.run.seen[who]):
-                if self._passes_over(who, number) and result.rows != PASSED_OVER.rows:
-                    yield (
-                        f"{who} statement {number + 1} passes over what others have locked"
-                        f" ({result.shown})"
-                    )
-        for who in self.run.committed:
-            for number, result in enumerate(self.run.seen[who]):
-                if not self._in_some_order(who, number):
-                    shown = result.shown or f"{result.rows} rows"
-                    yield f"{who} statement {number + 1} gave {shown}, which no serial order gives"
+        yield from (seen.evidence for seen in self.saw[:4])
+        results = [
+            (who, number, result)
+            for who in self.run.committed
+            for number, result in enumerate(self.run.seen[who])
+        ]
+        for who, number, result in results:
+            if self._passes_over(who, number) and result.rows != PASSED_OVER.rows:
+                yield (
+                    f"{who} statement {number + 1} passes over what others have locked"
+                    f" ({result.shown})"
+                )
+        for who, number, result in results:
+            if not self._in_some_order(who, number):
+                yield (
+                    f"{who} statement {number + 1} gave {result.text}, which no serial order gives"
+                )
         order, serial = next(iter(self.orders.items()), ((), None))
         if serial is None:
             yield "no order one after another could be run to its end"
             return
+        yield from islice(self._differences_from(order, serial), 1)
+
+    def _differences_from(self, order: tuple[str, ...], serial: Observation) -> Iterator[str]:
+        one_by_one = ", then ".join(order)
         for table, rows in self.run.rows.items():
             known = serial.rows.get(table)
             for row in rows.rows if known is not None else ():
                 if known is not None and row not in known.rows:
                     pairs = ", ".join(f"{c}={v}" for c, v in zip(rows.columns, row, strict=True))
-                    yield (
-                        f"{table} ends with {pairs}, which running {', then '.join(order)} does not"
-                        " give"
-                    )
-                    return
+                    yield f"{table} ends with {pairs}, which running {one_by_one} does not give"
         for who in order:
-            for number, result in enumerate(self.run.seen[who]):
-                if number < len(serial.seen[who]) and result != serial.seen[who][number]:
-                    shown, other = (
-                        one.shown or f"{one.rows} rows"
-                        for one in (result, serial.seen[who][number])
+            pairs_of_results = zip(self.run.seen[who], serial.seen[who], strict=False)
+            for number, (result, other) in enumerate(pairs_of_results, 1):
+                if result != other:
+                    yield (
+                        f"{who} statement {number} gave {result.text}; running {one_by_one}"
+                        f" gives {other.text}, and no order gives all of the results"
                     )
-                    reported = (
-                        f"{who} statement {number + 1} gave {shown}; running"
-                        f" {', then '.join(order)} gives {other}"
-                    )
-                    yield f"{reported}, and no order gives all of the results"
-                    return

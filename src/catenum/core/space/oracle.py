@@ -30,6 +30,11 @@ class Seen:
     content: str = ""
     shown: str = ""
 
+    @property
+    def text(self) -> str:
+        """What it gave, or at least how many rows."""
+        return self.shown or f"{self.rows} rows"
+
     def __eq__(self, other: object) -> bool:
         return isinstance(other, Seen) and (self.rows, self.content) == (other.rows, other.content)
 

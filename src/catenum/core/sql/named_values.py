@@ -4,6 +4,7 @@ rows.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
@@ -71,22 +72,30 @@ def named_values(sql: str, dialect: str) -> list[NamedValue]:
             if table and constant:
                 found.append(NamedValue(table, column.name, *constant, use))
 
-    for one in tree.find_all(exp.EQ, exp.GT, exp.GTE, exp.LT, exp.LTE, exp.Between, exp.In):
-        if one.find_ancestor(exp.Where, exp.Join) is None:
-            continue
-        if isinstance(one, exp.Between):
-            add(one.this, [one.args.get("low"), one.args.get("high")])
-        elif isinstance(one, exp.In):
-            add(one.this, list(one.expressions))
-        else:
-            add(one.this, [one.expression])
-            add(one.expression, [one.this])
+    for column, values in _compared(tree):
+        add(column, values)
     if isinstance(tree, exp.Insert):
         found += _inserted(tree)
     for one in tree.args.get("expressions", ()) if isinstance(tree, exp.Update) else ():
         if isinstance(one, exp.EQ):
             add(one.this, [one.expression], "assigned")
     return found
+
+
+def _compared(
+    tree: exp.Expression,
+) -> Iterator[tuple[exp.Expression | None, list[exp.Expression | None]]]:
+    """What is compared with what in conditions, each side with the other."""
+    for one in tree.find_all(exp.EQ, exp.GT, exp.GTE, exp.LT, exp.LTE, exp.Between, exp.In):
+        if one.find_ancestor(exp.Where, exp.Join) is None:
+            continue
+        if isinstance(one, exp.Between):
+            yield one.this, [one.args.get("low"), one.args.get("high")]
+        elif isinstance(one, exp.In):
+            yield one.this, list(one.expressions)
+        else:
+            yield one.this, [one.expression]
+            yield one.expression, [one.this]
 
 
 def named_columns(sql: str, dialect: str) -> list[tuple[str, str]]:

@@ -7,7 +7,7 @@ import json
 import re
 import struct
 from abc import abstractmethod
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import islice
 from typing import Any, ClassVar
 
@@ -22,7 +22,7 @@ from catenum.engines.innodb import errors
 from catenum.engines.innodb.control import ASK_MS, LOAD_MS, InnodbControl, Overdue, quoted
 from catenum.engines.innodb.prepared import xids
 from catenum.engines.innodb.session import result_of, text_of
-from catenum.engines.ports import DataError
+from catenum.engines.ports import DataError, StatementsEffects
 
 _INDEX = re.compile(r"create index (`(?:[^`]|``)+`|\w+) on (`(?:[^`]|``)+`|\w+) ")
 
@@ -181,23 +181,12 @@ class InnodbData(InnodbControl):
             return ()
         return tuple(self.steps(read_plan(str(rows[0][0])))) if rows else ()
 
-    def keep_data(
-        self,
-        ignored: Mapping[str, Sequence[str]],
-        *,
-        of_new: Mapping[str, Sequence[str]] = {},
-        shape: bool,
-        written: Collection[str] | None = None,
-        updated: Mapping[str, Collection[str]] | None = None,
-        afresh: bool = False,
-    ) -> None:
+    def keep_data(self, what: StatementsEffects) -> None:
         """In a database beside the scratch one."""
         with self._translated():
             self.query("select get_lock(%s, 0)", (self.restorer.kept,))
-            self.restorer.keep(
-                ignored, of_new=of_new, shape=shape, written=written, updated=updated, afresh=afresh
-            )
-        self._steady = not shape
+            self.restorer.keep(what)
+        self._steady = not what.shape
 
     def data_state(self) -> str:
         """Fingerprints of the tables' rows."""

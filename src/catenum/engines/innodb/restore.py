@@ -24,7 +24,7 @@ import pymysql
 from catenum.core.servers import Rules
 from catenum.engines.innodb import errors
 from catenum.engines.innodb.locks import DERIVED
-from catenum.engines.ports import NeedsReload, NotRestored
+from catenum.engines.ports import NeedsReload, NotRestored, StatementsEffects
 
 _COLUMNS = """
 select c.table_name, c.column_name from information_schema.columns c
@@ -169,24 +169,15 @@ class DataRestorer(ABC):
         self._start: _State | None = None
         self._last: _State | None = None
 
-    def keep(
-        self,
-        ignored: Mapping[str, Sequence[str]],
-        *,
-        of_new: Mapping[str, Sequence[str]] = {},
-        shape: bool,
-        written: Collection[str] | None = None,
-        updated: Mapping[str, Collection[str]] | None = None,
-        afresh: bool = False,
-    ) -> None:
+    def keep(self, what: StatementsEffects) -> None:
         """Copy what stands in the scratch database now. See
         ``engines.ports.data.Data.keep_data``.
         """
         self.drop()
-        if afresh:
+        if what.afresh:
             self._by_loading = self._analyzes = False
-        self._watch_shape, self._ignored, self._start = shape, ignored, None
-        self._of_new, self._primary = of_new, {}
+        self._watch_shape, self._ignored, self._start = what.shape, what.ignored, None
+        self._of_new, self._primary = what.of_new, {}
         for table, column in self.query(_PRIMARY, (self.schema,)):
             self._primary.setdefault(str(table), []).append(str(column))
         self.query(self.freshly)
@@ -198,12 +189,12 @@ class DataRestorer(ABC):
         }
         named = self.query(self.sequence_names, (self.schema,)) if self.sequence_names else []
         self._sequences = [str(row[0]) for row in named]
-        updated = updated or {}
+        updated = what.updated or {}
         secondary = set(self._marked(updated))
         able = (
             set(self._columns)
-            if written is None
-            else {t for t in self._columns if t.lower() in written}
+            if what.written is None
+            else {t for t in self._columns if t.lower() in what.written}
         )
         self._always = [
             table for table in self._columns if table in able & (secondary | set(self._numbers))
@@ -212,7 +203,7 @@ class DataRestorer(ABC):
         for table, key in self._primary.items():
             if table.lower() in updated and table not in self._always:
                 keys[table] = key
-        self._by_update = {} if shape else keys
+        self._by_update = {} if what.shape else keys
         self._refers = bool(self.query(_REFERS, (self.schema,)))
         self._versioned = {str(row[0]) for row in self.query(_VERSIONED, (self.schema,))}
         if self._versioned & able:

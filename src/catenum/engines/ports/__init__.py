@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from catenum.core.record.recording import TargetInfo
-from catenum.engines.ports.data import Data, DataError, NeedsReload, NotRestored
+from catenum.engines.ports.data import Data, DataError, NeedsReload, NotRestored, StatementsEffects
 from catenum.engines.ports.lock_views import LockViews
 from catenum.engines.ports.loops import Loop, LoopPlan, Loops
 from catenum.engines.ports.reports import Reports
@@ -73,4 +73,5 @@ __all__ = [
     "Reports",
     "Session",
     "Sessions",
+    "StatementsEffects",
 ]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Protocol
 
 from catenum.core.errors import TargetError
@@ -36,6 +37,26 @@ class DataError(Exception):
     def __init__(self, error: ServerError, sql: str) -> None:
         super().__init__(error.message)
         self.error, self.sql = error, sql
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class StatementsEffects:
+    """What the statements of a scenario may do to its data, as far as restoring depends on it.
+
+    ``ignored``: per table the columns that ``data_state`` shall not cover; they are put back all
+    the same; ``of_new``: those that it covers only in rows that stand there now. ``shape``:
+    statements may change more than rows. ``written``: the tables that statements can write, in
+    lower case; None where that is not known. ``updated``: those of them that are only updated, and
+    never in a key, with the columns that are set. ``afresh``: the data may be other than that of
+    the last time, so nothing that was learnt of that counts.
+    """
+
+    ignored: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    of_new: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    shape: bool
+    written: Collection[str] | None = None
+    updated: Mapping[str, Collection[str]] | None = None
+    afresh: bool = False
 
 
 class Data(Protocol):
@@ -84,26 +105,11 @@ class Data(Protocol):
         ``values`` are those of its parameters, as for ``Session.send``.
         """
 
-    def keep_data(
-        self,
-        ignored: Mapping[str, Sequence[str]],
-        *,
-        of_new: Mapping[str, Sequence[str]] = {},
-        shape: bool,
-        written: Collection[str] | None = None,
-        updated: Mapping[str, Collection[str]] | None = None,
-        afresh: bool = False,
-    ) -> None:
+    def keep_data(self, what: StatementsEffects) -> None:
         """Remember what the tables hold now, for ``data_state`` and ``restore_data``.
 
-        ``ignored``: per table the columns that ``data_state`` shall not cover; they are put back
-        all the same; ``of_new``: those that it covers only in rows that stand there now. ``shape``:
-        statements may change more than rows. ``written``: the tables that statements can write, in
-        lower case; None where that is not known. ``updated``: those of them that are only updated,
-        and never in a key, with the columns that are set. ``afresh``: the data may be other than
-        that of the last time, so nothing that was learnt of that counts. Raises NotRestored where
-        what is put back is not what was there, and NeedsReload, once, where the server would not
-        plan as before: what stands there then must be loaded again.
+        Raises NotRestored where what is put back is not what was there, and NeedsReload, once,
+        where the server would not plan as before: what stands there then must be loaded again.
         """
 
     def data_state(self) -> str:

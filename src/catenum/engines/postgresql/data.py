@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 
 import psycopg
 from psycopg import pq, sql
@@ -12,7 +12,7 @@ from psycopg import pq, sql
 from catenum.core.errors import TargetError
 from catenum.core.record.recording import PathStep, ServerError, TableKeys, TableRows
 from catenum.core.record.values import NOTHING, Binding, Value
-from catenum.engines.ports import DataError
+from catenum.engines.ports import DataError, StatementsEffects
 from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.calls import LOAD_MS, Overdue, ask
 from catenum.engines.postgresql.control import PostgresqlControl
@@ -136,19 +136,10 @@ class PostgresqlData(PostgresqlControl):
         reported = result.get_value(0, 0) if result.status == pq.ExecStatus.TUPLES_OK else None
         return tuple(steps_of(json.loads(reported)[0]["Plan"])) if reported else ()
 
-    def keep_data(
-        self,
-        ignored: Mapping[str, Sequence[str]],
-        *,
-        of_new: Mapping[str, Sequence[str]] = {},
-        shape: bool,
-        written: Collection[str] | None = None,
-        updated: Mapping[str, Collection[str]] | None = None,
-        afresh: bool = False,
-    ) -> None:
+    def keep_data(self, what: StatementsEffects) -> None:
         """In a schema beside the scratch space."""
         with self._translated(self.info.url):
-            self.restorer.keep(ignored, of_new=of_new, shape=shape, afresh=afresh)
+            self.restorer.keep(what)
 
     def data_state(self) -> str:
         """Fingerprints of the tables' rows."""

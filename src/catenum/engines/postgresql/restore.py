@@ -16,7 +16,7 @@ from typing import Any
 import psycopg
 from psycopg import pq, sql
 
-from catenum.engines.ports import NeedsReload, NotRestored
+from catenum.engines.ports import NeedsReload, NotRestored, StatementsEffects
 from catenum.engines.postgresql import errors
 from catenum.engines.postgresql.calls import ask
 from catenum.engines.postgresql.shape import known_query, shape_query, sizes_query
@@ -112,26 +112,12 @@ class DataRestorer:
         self._start: _State | None = None
         self._last: _State | None = None
 
-    def keep(
-        self,
-        ignored: Mapping[str, Sequence[str]],
-        *,
-        of_new: Mapping[str, Sequence[str]] = {},
-        shape: bool,
-        afresh: bool = False,
-    ) -> None:
-        """Copy what stands in the scratch space now. ``ignored``: per table the columns no
-        fingerprint shall cover; ``of_new``: those that it covers only in rows that stand there now,
-        by their primary key.
-
-        ``shape``: look at definitions too, since statements may change them. Raises NeedsReload
-        where the tables, emptied and filled again, are not as after loading; that is not tried a
-        second time, but ``afresh``.
-        """
+    def keep(self, what: StatementsEffects) -> None:
+        """Copy what stands in the scratch space now. See ``engines.ports.data.Data.keep_data``."""
         self.drop()
-        self._by_loading = self._by_loading and not afresh
-        self._watch_shape, self._ignored, self._start = shape, ignored, None
-        self._of_new = of_new
+        self._by_loading = self._by_loading and not what.afresh
+        self._watch_shape, self._ignored, self._start = what.shape, what.ignored, None
+        self._of_new = what.of_new
         self._primary = {table: list(columns) for table, columns in self._fetch(_PRIMARY)}
         found = self._fetch(_TABLES)
         self._columns = {table: list(columns or ()) for table, columns, _ in found}

@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 import os
 import socket
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from typing import Any, LiteralString
 
@@ -390,27 +390,26 @@ class Scratch:
     def described(self) -> dict[str, TableKeys]:
         """The tables, also with what the catalogue tells of them beyond their keys."""
         found = self.tables()
+
+        def rows(query: str) -> Iterator[tuple[Any, ...]]:
+            return (row for row in self._read(query, [self.schema]) if row[0] in found)
+
+        # What is no table of ours, as a materialized view, is left out by ``rows``.
         for (table,) in self._read(_OPAQUE, [self.schema, self.schema, _REACHES_OUT, _REACHES_OUT]):
             found[table] = replace(found[table], opaque=True)
-        for (table,) in self._read(_GUARDED, [self.schema]):
-            if table in found:
-                found[table] = replace(found[table], guarded=True)
-        for table, columns in self._read(_FILLED, [self.schema]):
-            if table in found:
-                found[table] = replace(found[table], filled=tuple(columns))
-        for (table,) in self._read(_CHECKED, [self.schema]):
-            if table in found:
-                found[table] = replace(found[table], checked=True)
-        for table, column in self._read(_ASKED, [self.schema]):
-            if table in found:
-                found[table] = replace(found[table], kinds={**found[table].kinds, column: "asked"})
-        for table, parent, columns in self._read(_UNINDEXED, [self.schema]):
+        for (table,) in rows(_GUARDED):
+            found[table] = replace(found[table], guarded=True)
+        for table, columns in rows(_FILLED):
+            found[table] = replace(found[table], filled=tuple(columns))
+        for (table,) in rows(_CHECKED):
+            found[table] = replace(found[table], checked=True)
+        for table, column in rows(_ASKED):
+            found[table] = replace(found[table], kinds={**found[table].kinds, column: "asked"})
+        for table, parent, columns in rows(_UNINDEXED):
             one = (str(parent), tuple(columns))
-            if table in found:
-                found[table] = replace(found[table], unindexed=(*found[table].unindexed, one))
-        for table, column, kind in self._read(_KINDS, [self.schema]):
-            if table in found:  # and not a materialized view
-                found[table] = replace(found[table], kinds={**found[table].kinds, column: kind})
+            found[table] = replace(found[table], unindexed=(*found[table].unindexed, one))
+        for table, column, kind in rows(_KINDS):
+            found[table] = replace(found[table], kinds={**found[table].kinds, column: kind})
         return found
 
     def classes(

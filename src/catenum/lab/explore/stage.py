@@ -27,7 +27,14 @@ from catenum.core.space.run import Run
 from catenum.core.space.state import Step
 from catenum.core.sql.statements import Footprint
 from catenum.engines.clock import Clock
-from catenum.engines.ports import DataError, Engine, NeedsReload, NotRestored, Session
+from catenum.engines.ports import (
+    DataError,
+    Engine,
+    NeedsReload,
+    NotRestored,
+    Session,
+    StatementsEffects,
+)
 from catenum.lab.explore.ignored import Ignored, SerialRun
 from catenum.lab.explore.summary import Summary
 from catenum.lab.run.conductor import Conductor, Situation
@@ -380,12 +387,14 @@ class Stage:
     def _keep_once(self, *, afresh: bool) -> None:
         plain = self.dependence.plain
         self.engine.keep_data(
-            self.ignored.by_table(),
-            of_new=self.ignored.by_table(of_new=True),
-            shape=self.shape,
-            written=self.dependence.written() if plain else None,
-            updated=self.dependence.updated() if plain else None,
-            afresh=afresh,
+            StatementsEffects(
+                ignored=self.ignored.by_table(),
+                of_new=self.ignored.by_table(of_new=True),
+                shape=self.shape,
+                written=self.dependence.written() if plain else None,
+                updated=self.dependence.updated() if plain else None,
+                afresh=afresh,
+            )
         )
 
     def _reload(self) -> None:

@@ -549,6 +549,11 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
         yield (
             "retries do not pause here; the schedules cover every point at which a retry can start"
         )
+    yield from _notes_of_races(stage, tally)
+
+
+def _notes_of_races(stage: Stage, tally: Tally) -> Iterator[str]:
+    """What was up to the server, and so is not proven."""
     if stage.unsteady:
         yield (
             "one serial order, run twice, gave two results that differ in more than the values left"

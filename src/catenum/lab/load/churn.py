@@ -174,6 +174,26 @@ class _Gate:
         self._changed.wait(0.5)
 
 
+def _ends_the_loop(
+    report: Report, error: ServerError, job: Job, places: _Places, *, first: bool
+) -> bool:
+    """Write an error down; whether it is the loop's last."""
+    statement = places.statement[job.number]
+    report.failures[error.kind] += 1
+    if error.kind == "limit" or OUT_OF_MEMORY in error.message:
+        report.rejected = (
+            f"{job.name} {statement}: its result takes more than {MEMORY // MIB} MB of memory, so"
+            " it is not run in loops"
+        )
+    elif error.kind == "lost":
+        report.broken = f"{job.name} lost its connection: {error.message}"
+    elif error.kind == "rejected" and first:
+        report.rejected = f"{job.name} {statement} is rejected: {error.message}"
+    elif error.kind == "deadlock":
+        report.deadlock, report.statement, report.others = error, statement, places.all()
+    return bool(report.rejected or report.broken)
+
+
 def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
     """The body of a looping process. Interrupts are its parent's to handle."""
     signal.signal(signal.SIGINT, signal.SIG_IGN)
@@ -212,25 +232,8 @@ def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
             now = now_s()
             done += 1
             report.latencies.append((now - start) * 1e3)
-            if error is not None:
-                report.failures[error.kind] += 1
-                if error.kind == "limit" or OUT_OF_MEMORY in error.message:
-                    report.rejected = (
-                        f"{job.name} {places.statement[job.number]}: its result takes more than"
-                        f" {MEMORY // MIB} MB of memory, so it is not run in loops"
-                    )
-                    break
-                if error.kind == "lost":
-                    report.broken = f"{job.name} lost its connection: {error.message}"
-                    break
-                if error.kind == "rejected" and done == 1:
-                    report.rejected = (
-                        f"{job.name} {places.statement[job.number]} is rejected: {error.message}"
-                    )
-                    break
-                if error.kind == "deadlock":
-                    report.deadlock, report.statement = error, places.statement[job.number]
-                    report.others = places.all()
+            if error is not None and _ends_the_loop(report, error, job, places, first=done == 1):
+                break
             if error is not None or now - last > REPORT_S:
                 pipe.send(report)
                 report, last = Report(job.number), now
