@@ -20,7 +20,6 @@ MOST_TARGETS = 50
 
 
 def add_target_option(parser: argparse.ArgumentParser, *, several: bool = False) -> None:
-    """--target, and --mask."""
     parser.add_argument(
         "--target",
         metavar="TARGET",

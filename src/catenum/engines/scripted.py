@@ -116,7 +116,6 @@ class ScriptedSession:
         os.write(self._write, b".")
 
     def poll(self) -> Reply | None:
-        """The reply, once."""
         if self._reply is None:
             return None
         os.read(self._read, 1)
@@ -221,7 +220,6 @@ class ScriptedEngine:
     # -- the protocol ------------------------------------------------------------------------------
 
     def keeps_numbers(self) -> bool:
-        """It has no sequences."""
         return False
 
     def renew(self, sessions: Mapping[str, Session]) -> Mapping[str, Session]:
@@ -251,21 +249,17 @@ class ScriptedEngine:
             )
 
     def notes(self) -> list[str]:
-        """Nothing."""
         return []
 
     def plan(self, sql: str, values: Binding = NOTHING) -> tuple[PathStep, ...]:
-        """It has no plans."""
         return ()
 
     def open_session(self, name: str, often: Sequence[str] = ()) -> ScriptedSession:
-        """A new session."""
         session = ScriptedSession(name, next(self._numbers), self)
         self.sessions[name] = session
         return session
 
     def picture(self, sessions: Mapping[str, Session]) -> tuple[list[LockEntry], str | None]:
-        """All locks."""
         entries = [
             LockEntry(
                 transaction=name,
@@ -297,15 +291,12 @@ class ScriptedEngine:
         return None
 
     def deadlock_count(self, sessions: Mapping[str, Session]) -> int | None:
-        """It counts nothing."""
         return None
 
     def handlers(self) -> list[tuple[str, tuple[str, ...]]]:
-        """It has no routines."""
         return []
 
     def report_of(self, error: ServerError) -> str | None:
-        """Its errors are all it says."""
         return error.message
 
     def connections_left(self) -> int:
@@ -313,7 +304,6 @@ class ScriptedEngine:
         return 1_000
 
     def make_scratch(self) -> list[str]:
-        """Nothing to make."""
         return []
 
     def load(self, script: str) -> None:
@@ -324,7 +314,6 @@ class ScriptedEngine:
         """No data."""
 
     def refuses(self, index: str) -> str | None:
-        """It has no tables."""
         return None
 
     def fill(
@@ -345,7 +334,6 @@ class ScriptedEngine:
         return lambda: None
 
     def use_short_deadlock_timeout(self) -> float:
-        """It has no clock."""
         return 0.0
 
     def use_long_deadlock_timeout(self) -> None:
@@ -355,25 +343,20 @@ class ScriptedEngine:
         """No data."""
 
     def functions(self) -> frozenset[str]:
-        """None."""
         return frozenset()
 
     def classes(
         self, table: str, column: str, written: Sequence[tuple[bool, str]]
     ) -> dict[tuple[bool, str], int]:
-        """No tables."""
         return {}
 
     def tables(self) -> dict[str, TableKeys]:
-        """No tables."""
         return {}
 
     def rows(self, limit: int) -> dict[str, TableRows]:
-        """No rows."""
         return {}
 
     def values_of(self, table: str, column: str, most: int) -> tuple[Value, ...]:
-        """No tables."""
         return ()
 
     def truth(self, sql: str) -> bool:
@@ -403,11 +386,9 @@ class ScriptedEngine:
         )
 
     def alive(self) -> bool:
-        """Always."""
         return True
 
     def end(self, sessions: Sequence[Session]) -> None:
-        """Close them."""
         for session in sessions:
             session.close()
             self.sessions.pop(session.name, None)
@@ -425,7 +406,6 @@ class ScriptedEngine:
         return set()
 
     def wait_count(self) -> int | None:
-        """It does not count."""
         return None
 
     def close(self) -> None:

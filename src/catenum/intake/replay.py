@@ -161,7 +161,6 @@ def _without_bystanders(
 
 
 def _last(staged: Staged) -> set[str | None]:
-    """What each waited with."""
     texts = (
         (one["statements"], staged.later.get(name, 0)) for name, one in staged.transactions.items()
     )

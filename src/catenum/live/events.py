@@ -47,7 +47,6 @@ class WatchEvent:
 
 
 def began_text(incident: Incident, sample: Sample) -> str:
-    """That an incident has begun."""
     if incident.cycle:
         return (
             f"a cycle of {incident.worst_waiting} sessions, with {incident.head.who}: over"
@@ -68,7 +67,6 @@ def across_text(incident: Incident) -> str:
 
 
 def ended_text(incident: Incident) -> str:
-    """That an incident is over."""
     worst = f"{incident.worst_waiting} at the worst"
     longest = f"longest wait {duration(incident.longest_ms)}, over {incident.over}"
     if incident.cycle:

@@ -161,7 +161,6 @@ class Watch:
         ]
 
     def take(self, sighting: Sighting) -> None:
-        """Take in one sighting."""
         name = sighting.name
         if sighting.sample is None:
             self._take_trouble(sighting)

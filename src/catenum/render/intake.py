@@ -120,7 +120,6 @@ def to_json_value(
 
 
 def conflict_value(number: int, conflict: Conflict) -> dict[str, Any]:
-    """One conflict as plain values."""
     return {
         "number": number,
         "kind": conflict.kind,

@@ -70,7 +70,6 @@ def print_contest(console: Console, scenario: str, results: Sequence[LoopCompari
 
 
 def contest_value(scenario: str, results: Sequence[LoopComparison]) -> dict[str, Any]:
-    """The contest as plain values."""
     winners = winners_of(results)
     return {
         "format": FORMAT,

@@ -186,7 +186,6 @@ def incident(store: Store, number: int) -> dict[str, Any]:
 
 
 def deadlocks(store: Store, span: Span) -> list[DeadlockRow]:
-    """Deadlocks with their reports."""
     where, values = span.where("d.at")
     found = store.rows(
         "select s.name server, d.at, d.count, d.report, d.source from deadlock d join server s on"

@@ -379,7 +379,6 @@ class Store:
         )
 
     def rows(self, query: str, values: Sequence[object] = ()) -> list[dict[str, Any]]:
-        """Rows of a query as mappings."""
         try:
             cursor = self.connection.execute(query, values)
             names = [column[0] for column in cursor.description]

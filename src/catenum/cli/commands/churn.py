@@ -42,7 +42,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def add_load_options(parser: argparse.ArgumentParser) -> None:
-    """What load is made."""
     parser.add_argument(
         "--copies",
         action="append",

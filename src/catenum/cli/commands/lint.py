@@ -48,7 +48,6 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
 
 
 def check(word: str, server: str) -> list[Problem]:
-    """The problems of one scenario."""
     try:
         file = scenarios.load_scenario(word)
     except InputError as error:

@@ -42,7 +42,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
-    """Print it."""
     from catenum.core import formats
 
     out.write(formats.dumps(formats.schema_of(args.what)) + "\n")

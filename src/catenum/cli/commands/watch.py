@@ -224,7 +224,6 @@ class _Face:
         return f"{reported.at} {reported.what:8} {server}{reported.text}"
 
     def seen(self, name: str, sample: Sample) -> None:
-        """A sample came in."""
         if not self.live:
             return
         self.samples[name] = sample

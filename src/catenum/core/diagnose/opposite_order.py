@@ -68,7 +68,6 @@ def _finding_for(recording: Recording, deadlock: Deadlock) -> Finding | None:
 
 
 def _blocked_by(waits: dict[str, Wait | None], holder: str) -> Wait | None:
-    """The wait in the cycle that is for ``holder``."""
     return next(
         (wait for wait in waits.values() if wait is not None and wait.holder == holder), None
     )

@@ -51,7 +51,6 @@ def names_of(conflict: Conflict) -> dict[str, str]:
 
 
 def recording_of(conflict: Conflict) -> Recording:
-    """The conflict as a recording, with findings."""
     names = names_of(conflict)
     statements = {member.session: _statements(member) for member in conflict.members}
     recording = Recording(

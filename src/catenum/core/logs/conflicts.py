@@ -125,7 +125,6 @@ class Conflict:
         return kinds.get(self.kind, "waited")
 
     def member(self, session: str) -> Member | None:
-        """The member of that session."""
         return next((member for member in self.members if member.session == session), None)
 
 

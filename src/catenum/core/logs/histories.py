@@ -117,7 +117,6 @@ class Histories:
         self._open[session] = Open(whole=True)
 
     def gone(self, session: str) -> None:
-        """A session has ended."""
         self._open.pop(session, None)
 
 

@@ -49,7 +49,6 @@ class InnodbConflicts:
         self.rules = rules
 
     def read(self, entries: Iterable[LogEntry]) -> Iterator[Conflict]:
-        """Each deadlock."""
         for entry in entries:
             if entry.is_deadlock:
                 yield self._conflict(entry)

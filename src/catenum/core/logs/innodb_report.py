@@ -57,7 +57,6 @@ class ReportLines:
         self._statement: list[str] | None = None  # the lines so far of the one that is being quoted
 
     def heading(self, line: str) -> Heading | None:
-        """The heading that this line is."""
         found = heading_in(line)
         if self._statement is not None:
             if found is None or (self._quotes and self._goes_on()):

@@ -67,7 +67,6 @@ class TransactionSection:
 
     @property
     def waits_on(self) -> RecordLock | None:
-        """The lock that it waits for."""
         return next((lock for lock in self.locks if lock.waiting), None)
 
 

@@ -23,8 +23,6 @@ _CUT_AT = frozenset(2**power - 1 for power in range(7, 21))
 
 
 class WaitLine(NamedTuple):
-    """One such line."""
-
     pid: int
     blocker: int
     line: str

@@ -103,7 +103,6 @@ class Evidence:
 
     @property
     def transactions(self) -> Mapping[str, Transaction]:
-        """By name."""
         return self.scenario.transactions
 
     def sql(self, name: str, number: int) -> str:
@@ -163,7 +162,6 @@ class Evidence:
 
     @property
     def in_waits(self) -> list[str]:
-        """The transactions that wait, or are waited for."""
         wait_pairs = self.explored.tally.wait_pairs.values()
         return [
             name

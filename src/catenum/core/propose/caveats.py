@@ -22,7 +22,6 @@ MANY = 2
 
 
 def with_caveats(evidence: Evidence, candidate: Candidate) -> Candidate:
-    """The candidate with what has to be said of it."""
     changed, _ = apply_remedy(evidence.scenario, candidate.remedy)
     harms = tuple(dict.fromkeys(_queues(evidence, changed, candidate)))
     return replace(

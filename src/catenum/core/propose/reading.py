@@ -258,12 +258,10 @@ def same_value(column: str, value: str, *, may_be_null: bool) -> exp.Expr:
 
 
 def is_null(column: str) -> exp.Expr:
-    """A condition that a column is NULL."""
     return exp.Is(this=exp.column(column), expression=exp.Null())
 
 
 def term(text: str, dialect: str) -> exp.Expr | None:
-    """A condition from its text."""
     tree = editing.parsed(f"select 1 where {text}", dialect)
     where = tree.args.get("where") if tree is not None else None
     return where.this if where is not None else None

@@ -497,7 +497,6 @@ def locks_taken(pictures: Sequence[Picture]) -> int | None:
 
 
 def as_edge(wait: Wait) -> Edge:
-    """The wait as an edge of a wait graph."""
     return Edge(
         waiter=wait.waiter,
         holder=wait.holder,

@@ -32,7 +32,6 @@ def prepare() -> None:
 
 
 def to_json(recording: Recording, *, indent: int | None = 2) -> str:
-    """The recording as JSON text."""
     return _adapter().dump_json(recording, indent=indent).decode()
 
 

@@ -68,5 +68,4 @@ NOTHING: Binding = ()
 
 
 def binding_of(values: Values, names: tuple[str, ...]) -> Binding:
-    """The values of ``names``, in their order."""
     return tuple((name, values[name]) for name in names)

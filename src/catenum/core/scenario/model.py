@@ -264,7 +264,6 @@ class Transaction(_Model):
 
     @property
     def fixed(self) -> dict[str, Value]:
-        """The parameters that have one value."""
         given = {name: value for name, value in self.parameters.items() if name not in self.domains}
         return {
             n: Value.from_python(v.value if isinstance(v, Literally) else v)

@@ -309,7 +309,6 @@ class PostgresqlAdviceRules(AdviceRules):
         )
 
     def lock_of_transaction(self, sql: str) -> str | None:
-        """The advisory lock of the transaction (9.27.10)."""
         changed = _SESSION_LOCK.sub(r"pg_\1advisory_xact_lock\2", sql)
         return changed if changed != sql else None
 

@@ -116,7 +116,6 @@ class Incident:
 
     @property
     def head(self) -> SessionInfo:
-        """Its session."""
         return self.longest_held.session
 
     @property

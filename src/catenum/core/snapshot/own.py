@@ -15,7 +15,6 @@ _RUN = re.compile(r"catenum ([0-9a-f]{8}) ")
 
 
 def run_of(session: SessionInfo) -> str | None:
-    """The number of the run that a session is of."""
     found = _RUN.match(session.application or "")
     return found[1] if found else None
 

@@ -210,7 +210,6 @@ class Sample:
 
     @property
     def longest_wait_ms(self) -> float:
-        """The longest wait of anybody."""
         return max((0.0 - (edge.since_ms or 0.0) for edge in self.edges), default=0.0)
 
     def session(self, name: str) -> SessionInfo:

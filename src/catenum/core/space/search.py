@@ -512,7 +512,6 @@ class Walk:
 
     @classmethod
     def from_plain(cls, space: Space, plain: Mapping[str, Any]) -> Walk:
-        """What ``to_plain`` gave."""
         return cls(space, _nodes().validate_python(plain["nodes"]), more=plain["more"])
 
 

@@ -142,7 +142,6 @@ class Footprint:
         return self.changes_tables or self.calls_unknown or self.sets is not None
 
     def on(self, table: str) -> list[Access]:
-        """The accesses to ``table``."""
         return [access for access in self.accesses if access.table.lower() == table.lower()]
 
 

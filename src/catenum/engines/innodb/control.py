@@ -339,7 +339,6 @@ class InnodbControl(ABC):
             self._learned = not self._threads and not self._loops
 
     def connections_left(self) -> int:
-        """By ``max_connections``."""
         query = "show global status where variable_name = 'Threads_connected'"
         with self._translated():
             most = int(self.query("select @@global.max_connections")[0][0])

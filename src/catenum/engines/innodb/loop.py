@@ -52,7 +52,6 @@ class InnodbLoop:
         self._carries = self._carrying.needed
 
     def run(self, at: Callable[[int], None]) -> ServerError | None:
-        """One iteration."""
         query, cursor = self._connection.query, self._cursor
         try:
             query(self._begin)
@@ -93,6 +92,5 @@ class InnodbLoop:
         return rows, result, None
 
     def close(self) -> None:
-        """Disconnect."""
         with contextlib.suppress(pymysql.Error):
             self._connection.close()

@@ -58,7 +58,6 @@ class MetadataLock:
 
     @property
     def place(self) -> tuple[str, str, str]:
-        """What it is on."""
         return self.kind, self.schema, self.name
 
     def resource(self, own: str) -> Resource:

@@ -477,7 +477,6 @@ class InnodbMonitor(ABC, Generic[Lock]):
         return found or None
 
     def close(self) -> None:
-        """Disconnect."""
         with contextlib.suppress(pymysql.Error, OSError):
             self.connection.close()
 

@@ -241,7 +241,6 @@ class DataRestorer(ABC):
         raise NeedsReload
 
     def drop(self) -> None:
-        """Drop the copies."""
         self.query(f"drop database if exists {_q(self.kept)}")
 
     # -- what stands there -------------------------------------------------------------------------

@@ -208,7 +208,6 @@ class InnodbSession:
         return error
 
     def poll(self) -> Reply | None:
-        """The reply, once."""
         if self._asks_end:
             self._asks_end = False
             os.read(self._read, 1)

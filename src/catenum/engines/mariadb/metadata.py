@@ -171,7 +171,6 @@ class MetadataReader(InnodbMetadata):
         return sorted(found)
 
     def holders_of_any(self) -> list[tuple[int, str]] | None:
-        """By the plugin."""
         return (
             [(int(thread), str(name)) for thread, name in self.query(_NAMED)]
             if self.listed

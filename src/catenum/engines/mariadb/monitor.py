@@ -190,7 +190,6 @@ class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
     def listed(
         self, running: Mapping[str, Transaction], *, everybody: bool = False
     ) -> list[SessionRow]:
-        """By the process list."""
         if not self.sees_all:
             return [_listed(row, None) for row in self.rows(_PROCESSES + _OWN_SESSIONS)]
         threads = [name for name in running if name.isdigit()]

@@ -76,7 +76,6 @@ class Ran:
 
 
 def open_transactions(query: Query, sessions: Collection[str]) -> dict[str, Open]:
-    """The transactions of sessions, by their numbers."""
     if not sessions:
         return {}
     return {

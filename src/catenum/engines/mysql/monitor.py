@@ -336,7 +336,6 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
         )
 
     def session(self, number: str) -> SessionInfo | None:
-        """One session."""
         if not number.isdigit():
             return None
         running = transactions(self.rows, int(number)) if self.sees_all else {}

@@ -87,7 +87,6 @@ class PostgresqlData(PostgresqlControl):
     def fill(
         self, table: str, columns: Sequence[str], rows: Iterable[tuple[str | int | None, ...]]
     ) -> None:
-        """Rows by COPY."""
         query = sql.SQL("copy {} ({}) from stdin").format(
             sql.Identifier(self.schema, table), sql.SQL(", ").join(map(sql.Identifier, columns))
         )

@@ -92,7 +92,6 @@ class LockRow:
 
     @property
     def what(self) -> tuple[object, ...]:
-        """What the lock is on."""
         return (*self.place, self.kind, self.xid, self.virtualxid, *self.key)
 
     @property
@@ -192,7 +191,6 @@ class LockTable:
         return ".".join(part for part in (lock.elsewhere, schema, lock.table) if part)
 
     def resource(self, lock: LockRow) -> Resource:
-        """What a lock is on."""
         name = self.name_of(lock)
         if lock.kind == "advisory":
             return advisory_of_row(*(int(part or 0) for part in lock.key))

@@ -64,7 +64,6 @@ class Loop:
         self._carries = self._carrying.needed
 
     def run(self, at: Callable[[int], None]) -> ServerError | None:
-        """One iteration."""
         pg, failed = self._pg, pq.ExecStatus.FATAL_ERROR
         try:
             pg.exec_(self._begin)
@@ -109,5 +108,4 @@ class Loop:
         return error
 
     def close(self) -> None:
-        """Disconnect."""
         self._pg.finish()

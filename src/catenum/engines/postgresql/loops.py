@@ -34,7 +34,6 @@ class PostgresqlLoops(PostgresqlControl):
         return int(row[0]) if row else None
 
     def waiting_among(self, numbers: Collection[str]) -> set[str]:
-        """By their wait event."""
         query = (
             "select pid::text from pg_stat_activity where pid = any(%s::int[]) and wait_event_type"
             " = 'Lock'"

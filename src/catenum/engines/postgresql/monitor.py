@@ -465,7 +465,6 @@ class PostgresqlMonitor:
         ]
 
     def close(self) -> None:
-        """Disconnect."""
         with contextlib.suppress(psycopg.Error):
             self.connection.close()
 

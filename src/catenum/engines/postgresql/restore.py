@@ -176,7 +176,6 @@ class DataRestorer:
                 )
 
     def drop(self) -> None:
-        """Drop the copies."""
         self._run(sql.SQL("drop schema if exists {} cascade").format(sql.Identifier(self.kept)))
 
     # -- what stands there -------------------------------------------------------------------------

@@ -210,7 +210,6 @@ class PostgresqlSession:
         return None
 
     def _take(self, result: PGresult) -> None:
-        """A row of the result."""
         if self._fetched is None:
             self._fetched, self._shape = Fetched(KEPT_ROWS), _shape(result)
         if not self._too_large and not self._fetched.add(

@@ -66,7 +66,6 @@ class Trial:
 
     @property
     def baseline(self) -> Variant:
-        """The scenario as it is."""
         return self.variants[0]
 
     @property

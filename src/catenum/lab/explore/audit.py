@@ -94,7 +94,6 @@ class Exactly:
         return name if name in ready else None
 
     def moved(self, moved: MoveResult) -> None:
-        """Go on."""
         self.depth += 1
         contests = self._arrivals.moved(moved, self._waits)
         self.overtaken = self.overtaken or any(contest.overtaken for contest in contests)
@@ -395,6 +394,5 @@ def _steps(dependence: Dependence, name: str) -> list[Step]:
 
 
 def step_name(step: Step) -> str:
-    """A step in words."""
     name, number = step
     return f"the end of {name}" if number is None else f"{name} statement {number + 1}"

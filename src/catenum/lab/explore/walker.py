@@ -193,7 +193,6 @@ class Worker:
         self._deadlocks = stage.deadlocks
 
     def take(self, share: Share) -> None:
-        """Begin a share."""
         if "walk" in share:
             self.walk = Walk.from_plain(self.space, share["walk"])
         else:
@@ -205,7 +204,6 @@ class Worker:
         return bool(self.drawn) or (self.walk is not None and self.walk.more)
 
     def share(self) -> Share | None:
-        """What is left of the share."""
         if not self.busy:
             return None
         return (
@@ -220,7 +218,6 @@ class Worker:
         return {"walk": given.to_plain()} if given is not None and given.more else None
 
     def step(self) -> None:
-        """One run."""
         if self.walk is not None and self.walk.more:
             self._walk_on(self.walk)
             return

@@ -81,7 +81,6 @@ class Proposals:
 
     @property
     def cures(self) -> list[Proposal]:
-        """The proposals that cure."""
         return [one for one in self.tried if one.cures]
 
 

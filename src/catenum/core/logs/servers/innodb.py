@@ -112,5 +112,4 @@ class InnodbLogs(LogRules):
         return InnodbConflicts(self.rules)
 
     def log_reader(self) -> LogReader:
-        """Of its error log."""
         return InnodbLog(self.log_prefix)

@@ -69,7 +69,6 @@ class PostgresqlLogs(LogRules):
         return reader.seen > 0
 
     def log_begins(self, head: str) -> int | None:
-        """By the forms of its log."""
         found = first_message(head)
         return found.place if found is not None else None
 
