@@ -16,7 +16,12 @@ MOST_PANELS = 4
 #: Statements that have a tone of their own.
 MOST_SHAPES = 5
 MARKS = ("", "//", "xx", "..", "\\\\")
-TOP, BOTTOM, GAP = 0.86, 0.52, 0.05
+TOP, GAP = 0.86, 0.035
+#: Of the figure's height: the calendar's hours, a line of it with room, the least that a line
+#: takes, its heading; a line of the legend, and the time axis above that.
+HOURS, DAY, LEAST_DAY, HEADING, LEGEND_LINE, TIMES = 0.06, 0.035, 0.02, 0.06, 0.026, 0.08
+#: Lines of the calendar, with one server and with several.
+MOST_DAYS, MOST_DAYS_OF_SEVERAL = 14, 8
 
 Rows = Sequence[dict[str, Any]]
 
@@ -44,7 +49,10 @@ def chart_figure(rows: Rows, gaps: Rows, title: str) -> Any:
         moment: float(date2num(datetime.fromisoformat(moment).replace(tzinfo=UTC)))
         for moment in times
     }
-    height = (TOP - BOTTOM - GAP * (len(servers) - 1)) / len(servers)
+    lines = _calendar_lines(rows, several=len(ranked) > 1)
+    tones = len(shapes) + bool(gaps) + (len({row["shape"] for row in rows}) > len(shapes))
+    legend = HOURS + _calendar_height(lines) + HEADING + LEGEND_LINE * (tones + 1)
+    height = (TOP - legend - TIMES - GAP * (len(servers) - 1)) / len(servers)
     panels: list[Any] = []
     for number, server in enumerate(servers):
         place = (0.07, TOP - (number + 1) * height - number * GAP, 0.9, height)
@@ -56,20 +64,20 @@ def chart_figure(rows: Rows, gaps: Rows, title: str) -> Any:
             axes.set_title(server, loc="left", fontsize=10, color=INK, pad=3)
         if number < len(servers) - 1:
             axes.tick_params(labelbottom=False)
-    _legend(panels)
+    _legend(figure, panels, legend)
     left = len(ranked) - len(servers)
     title = f"{title}; {left} more servers are not drawn (--server draws one)" if left else title
     figure.text(
         0.03,
         0.955,
-        "Who held others up, and when",
+        "Who blocked others, and when",
         fontsize=16,
         fontweight="bold",
         color=INK,
         va="center",
     )
     figure.text(0.03, 0.915, textwrap.shorten(title, 165), fontsize=10.5, color=INK, va="center")
-    _calendar(figure, rows, several=len(ranked) > 1)
+    _calendar(figure, rows, lines, several=len(ranked) > 1)
     return figure
 
 
@@ -137,7 +145,7 @@ def _panel(
     axes.spines[["top", "right"]].set_visible(False)
 
 
-def _legend(panels: Sequence[Any]) -> None:
+def _legend(figure: Any, panels: Sequence[Any], top: float) -> None:
     """What all panels share: the axes' names, and what each tone stands for."""
     from catenum.render.figure import INK
 
@@ -148,12 +156,11 @@ def _legend(panels: Sequence[Any]) -> None:
         for handle, label in zip(*axes.get_legend_handles_labels(), strict=True):
             known.setdefault(label, handle)
     if known:
-        place = (0.0, -0.17 * len(panels))
-        panels[-1].legend(
+        figure.legend(
             known.values(),
             known.keys(),
             loc="upper left",
-            bbox_to_anchor=place,
+            bbox_to_anchor=(0.06, top),
             frameon=False,
             fontsize=9,
             title="blocked by",
@@ -161,7 +168,22 @@ def _legend(panels: Sequence[Any]) -> None:
         )
 
 
-def _calendar(figure: Any, rows: Rows, *, several: bool) -> None:
+def _calendar_lines(rows: Rows, *, several: bool) -> list[str]:
+    """The days, of each server where there are several: the latest of them."""
+    return sorted({_line_of(row, several=several) for row in rows})[
+        -(MOST_DAYS_OF_SEVERAL if several else MOST_DAYS) :
+    ]
+
+
+def _calendar_height(lines: Sequence[str]) -> float:
+    return max(min(0.16, DAY * len(lines)), LEAST_DAY * len(lines))
+
+
+def _line_of(row: dict[str, Any], *, several: bool) -> str:
+    return f"{row['moment'][:10]} {row['server']}" if several else str(row["moment"][:10])
+
+
+def _calendar(figure: Any, rows: Rows, lines: Sequence[str], *, several: bool) -> None:
     """Days, of each server, against hours; the figure in a cell is minutes in which somebody
     waited.
     """
@@ -169,18 +191,15 @@ def _calendar(figure: Any, rows: Rows, *, several: bool) -> None:
 
     from catenum.render.figure import INK, PAPER
 
-    def line_of(row: dict[str, Any]) -> str:
-        return f"{row['moment'][:10]} {row['server']}" if several else str(row["moment"][:10])
-
-    minutes = {(line_of(row), int(row["moment"][11:13]), row["moment"][:16]) for row in rows}
-    lines = sorted({line for line, _, _ in minutes})[-14:]
-    if not lines:
-        return
+    minutes = {
+        (_line_of(row, several=several), int(row["moment"][11:13]), row["moment"][:16])
+        for row in rows
+    }
     grid = [
         [sum(1 for n, h, _ in minutes if (n, h) == (name, hour)) for hour in range(24)]
         for name in lines
     ]
-    height = min(0.2, 0.035 * len(lines) + 0.01)
+    height = _calendar_height(lines)
     left = 0.2 if several else 0.12
     axes = figure.add_axes((left, 0.06, 0.97 - left, height))
     tone = LinearSegmentedColormap.from_list("waiting", [PAPER, "#f0c75e", "#8c1d40"])

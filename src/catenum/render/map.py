@@ -42,6 +42,10 @@ class Block:
     bad: float  # the share of its schedules with a bad outcome
 
 
+#: Characters of a line under the title, and how many lines have room.
+LINE, MOST_LINES = 140, 4
+
+
 def blocks_of(paths: Sequence[tuple[str, ...]], bad: Sequence[bool]) -> list[Block]:
     """The blocks of schedules that stand in order."""
     found: list[Block] = []
@@ -169,9 +173,14 @@ def _titles(figure: Figure, found: Exploration, shown: int) -> None:
     stand_in = " (a stand-in, not a real server)" if info.standin else ""
     part = f"; {shown:,} of them drawn" if shown < found.tally.schedules else ""
     text = f"{info.server} {info.version}{stand_in}, {', '.join(levels)} · {how_far(found)}{part}"
-    figure.text(0.03, 0.918, textwrap.shorten(text, 170), fontsize=10.5, color=INK, va="center")
     reported = " · ".join(claim.text for claim in claims(found)[:2])
-    figure.text(0.03, 0.882, textwrap.shorten(reported, 175), fontsize=10.5, color=INK, va="center")
+    lines = [*textwrap.wrap(text, LINE), *textwrap.wrap(reported, LINE)]
+    if len(lines) > MOST_LINES:
+        lines = [
+            *lines[: MOST_LINES - 1],
+            textwrap.shorten(" ".join(lines[MOST_LINES - 1 :]), LINE),
+        ]
+    figure.text(0.03, 0.932, "\n".join(lines), fontsize=10, color=INK, va="top", linespacing=1.25)
 
 
 def _legend(
