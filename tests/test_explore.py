@@ -733,7 +733,7 @@ def test_an_assumption_that_the_server_contradicts_is_dropped_and_told(call, mon
     again.
     """
     right = call("explore", "berth-swap", "--json").json
-    monkeypatch.setattr("catenum.core.space.dependence.meets", lambda a, b, **_: False)
+    monkeypatch.setattr("catenum.core.space.dependence.overlap", lambda a, b, **_: False)
     found = call("explore", "berth-swap", "--json").json
     assert any("please report this" in note for note in found["notes"])
     assert {entry["kind"] for entry in found["outcomes"]} == {

@@ -24,19 +24,16 @@ EVENT = "event "
 #: The same where ``innodb_trx`` cannot be read: a transaction as the performance schema has it,
 #: which counts no rows, and knows of no session without one. Its lock waits carry no time of their
 #: own.
-_EVENTS = (
-    *(
-        "coalesce(l.trx, x.trx_id)",
-        "t.processlist_id",
-        "if(l.wanted is null, 'RUNNING', 'LOCK WAIT')",
-    ),
-    *(
-        "x.timer_wait / 1000000000",
-        "x.isolation_level",
-        "null",
-        "if(l.wanted is null, null, t.processlist_time * 1000)",
-    ),
-    *("l.wanted", f"concat('{EVENT}', x.event_id)"),
+_EVENTS = (  # in the order of ``COLUMNS``
+    "t.processlist_id",
+    "coalesce(l.trx, x.trx_id)",
+    "if(l.wanted is null, 'RUNNING', 'LOCK WAIT')",
+    "x.timer_wait / 1000000000",
+    "x.isolation_level",
+    "null",
+    "if(l.wanted is null, null, t.processlist_time * 1000)",
+    "l.wanted",
+    f"concat('{EVENT}', x.event_id)",
 )
 _FROM_EVENTS = (
     "from performance_schema.events_transactions_current x join performance_schema.threads t on"
