@@ -526,7 +526,7 @@ def test_the_head_s_earlier_statements_are_told_where_mariadb_keeps_them(own_mar
         "update slot set n = 2 where id = 42",
         "select 7",
     ]
-    assert "before that in its transaction, as the server kept it" in " ".join(
+    assert "before that in its transaction, as the server has it" in " ".join(
         call("now", "--target", url).out.split()
     )
     assert "= 2" not in call("now", "--target", url, "--mask", "--json").out

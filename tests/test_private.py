@@ -77,7 +77,7 @@ def test_a_server_is_made_once_stopped_after_each_command_and_kept_when_told(alo
     assert servers_of(alone.cache) == []
     second = alone("play", "berth-swap")
     assert "(once)" not in second.err
-    assert alone("local", "status").out == "No private server is kept running.\n"
+    assert alone("local", "status").out == "No private server is running.\n"
     assert alone("local", "start").out.startswith("Started: postgresql ")
     assert alone("local", "start").out.startswith("Already running: postgresql ")
     assert len(servers_of(alone.cache)) > 0

@@ -22,7 +22,7 @@ def add_reach_options(parser: argparse.ArgumentParser, *, limit: int, length: bo
         type=common.positive,
         default=limit,
         help=(
-            "at most so many classes of schedules; where there are more, a sample is drawn"
+            "at most N classes of schedules; where there are more, a sample is drawn"
             f" (default {limit:,})"
         ),
     )
@@ -42,7 +42,7 @@ def add_reach_options(parser: argparse.ArgumentParser, *, limit: int, length: bo
             dest="length",
             metavar="TIME",
             type=common.duration_argument,
-            help="stop after so long",
+            help="stop after this time",
         )
     parser.add_argument(
         "--seed", metavar="N", type=int, default=1, help="for what is drawn by chance (default 1)"

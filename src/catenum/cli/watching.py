@@ -24,7 +24,7 @@ def add_target_option(parser: argparse.ArgumentParser, *, several: bool = False)
         "--target",
         metavar="TARGET",
         action="append" if several else "store",
-        help="a URL, a short name from catenum.toml, or local:postgresql if one is kept running"
+        help="a URL, a short name from catenum.toml, or local:postgresql if one is running"
         + ("; may be repeated" if several else ""),
     )
     parser.add_argument(
@@ -66,7 +66,7 @@ def connect(target: Target) -> Monitor:
     found = kept_servers(target.server, target.settings.local.get(target.server, {}))
     if not found:
         raise TargetError(
-            f"{target.shown}: no private server is kept running",
+            f"{target.shown}: no private server is running",
             advice=(
                 "Name the server with --target or CATENUM_TARGET; or keep a private one: catenum"
                 " local start."

@@ -283,7 +283,7 @@ def _print_one(console: Console, found: Proposals, one: Proposal) -> None:
     else:
         _wrapped(
             console,
-            "not compared: as it is, the transactions do not come to an end one after another",
+            "not compared: as it is, the transactions do not complete one after another",
             "  meaning  ",
         )
     for meaning in one.candidate.means:

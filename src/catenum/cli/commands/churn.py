@@ -245,8 +245,8 @@ def show(
     if value["waiting_at_a_look"] is not None:
         say(
             console,
-            f"waiting    {value['waiting_at_a_look']:>7}   loops on average, in {churn.looks}"
-            " looks",
+            f"waiting    {value['waiting_at_a_look']:>7}   loops on average, in"
+            f" {churn.looks} samples",
         )
     for name, number in churn.stuck:
         sql = one_line(churn.sql_of(name, number), 60)
@@ -269,7 +269,8 @@ def _print_hidden(console: Console, churn: Churn, handlers: Handlers) -> None:
     for name, conditions in handlers:
         say(
             console,
-            f"           {name} catches {listed(list(conditions))}: its client need not be told",
+            f"           {name} catches {listed(list(conditions))}: its client may not receive"
+            " the error",
             style="dim",
         )
     if churn.hidden:
@@ -319,7 +320,7 @@ def _print_cycles(
     for number, cycle in enumerate(found, 1):
         say(
             console,
-            f"  {number}. met {cycle.times} times, first after {cycle.first_iteration:,}"
+            f"  {number}. seen {cycle.times} times, first after {cycle.first_iteration:,}"
             " iterations",
         )
         say(console, f"     {cycle.text}")

@@ -54,10 +54,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
         ),
     )
     parser.add_argument(
-        "--store", metavar="FILE", type=Path, help="where it was kept (default: your data folder)"
+        "--store",
+        metavar="FILE",
+        type=Path,
+        help="the store to read (default: in your data folder)",
     )
     parser.add_argument(
-        "--since", metavar="WHEN", help="a time (2026-11-22T18:00), or so long ago (12h, 3d)"
+        "--since", metavar="WHEN", help="a time (2026-11-22T18:00), or a time before now (12h, 3d)"
     )
     parser.add_argument("--until", metavar="WHEN", help="the same for the end")
     parser.add_argument(

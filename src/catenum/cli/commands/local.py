@@ -42,11 +42,11 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         _tell(args, out, [], "Stopped." if stopped else "None was running.")
     else:
         running = kept_servers(which, settings.get(which, {}))
-        _tell(args, out, running, "Running" if running else "No private server is kept running.")
+        _tell(args, out, running, "Running" if running else "No private server is running.")
     if not args.json:
         for other in LOCAL:
             if other != args.target and _keeps(other, settings):
-                out.write(f"{other} is kept running too: --target {other}\n")
+                out.write(f"{other} is running too: --target {other}\n")
     return ExitCode.OK
 
 

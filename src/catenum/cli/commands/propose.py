@@ -34,7 +34,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         dest="length",
         metavar="TIME",
         type=common.duration_argument,
-        help="try no more candidates after so long",
+        help="try no more candidates after this time",
     )
     parser.add_argument(
         "--churn", action="store_true", help="also in loops, for conflicts inside statements"

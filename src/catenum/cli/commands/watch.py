@@ -50,7 +50,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         dest="length",
         metavar="TIME",
         type=common.duration_argument,
-        help="stop after so long",
+        help="stop after this time",
     )
     parser.add_argument(
         "--store",
@@ -78,17 +78,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--waiting",
         metavar="N",
         type=common.positive,
-        help="report when so many sessions wait at once",
+        help="report when N sessions wait at the same time",
     )
     parser.add_argument(
         "--idle-open", metavar="TIME", type=common.duration_argument,
-        help="report transactions that have been open for so long and are idle",
+        help="report transactions that have been open for this time and are idle",
     )  # fmt: skip
     parser.add_argument(
-        "--deadlocks",
-        metavar="N",
-        type=common.positive,
-        help="report so many deadlocks in a minute",
+        "--deadlocks", metavar="N", type=common.positive, help="report N deadlocks in a minute"
     )
     parser.add_argument(
         "--run", dest="alert", metavar="CMD",
@@ -154,7 +151,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         for name, why in watch.never_seen:
             err.write(f"catenum: {name} was never seen{f' whole: {why}' if why else ''}\n")
         if watch.abandoned:
-            err.write("catenum: nobody looks any more: all that followed a server have ended\n")
+            err.write("catenum: no server is monitored any longer: every monitor has ended\n")
         return ExitCode.UNREACHABLE if watch.never_seen or watch.abandoned else ExitCode.OK
     finally:
         if store is not None:

@@ -212,7 +212,7 @@ def _carried(conflict: Conflict, name: str | None) -> Staged | None:
     return Staged(
         name=name or known.pop("scenario"),
         server=conflict.server,
-        about=known.pop("about", "") or f"A {conflict.kind} that was met.",
+        about=known.pop("about", "") or f"A {conflict.kind} that occurred.",
         data=known.pop("data"),
         transactions=transactions,
         order=turns.split(),

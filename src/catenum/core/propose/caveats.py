@@ -92,8 +92,8 @@ def _queues(evidence: Evidence, changed: Scenario, candidate: Candidate) -> Iter
     for _, _, table in _new_locks(evidence, changed, candidate):
         if table not in written:
             yield (
-                f"rows of {table} are otherwise only read: with this lock whoever comes to one"
-                " waits for all others"
+                f"rows of {table} are otherwise only read: with this lock every transaction"
+                " that needs one waits for all others"
             )
 
 

@@ -50,7 +50,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
                     means=(
                         (
                             "where that is not true any more the write changes no row: the"
-                            " application must look how many"
+                            " application must check how many"
                         ),
                     ),
                     decides=decides,

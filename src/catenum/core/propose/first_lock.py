@@ -35,7 +35,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
         title = ", ".join(f"{column} = {value}" for column, (_, value) in values)
         what = "all of them wait for each other at that row"
         why = (
-            f"that all of them come to {table} ({title}) is so for the values of this case; the"
+            f"that all of them access {table} ({title}) is so for the values of this case; the"
             " code names no such row"
         )
         yield locked_first(evidence, names, reads, f"{table} ({title})", what, these_values=(why,))

@@ -358,7 +358,9 @@ class Column(_Model):
     random: Annotated[tuple[int, int], Strict(False)] | None = Field(
         default=None, description="a whole number between these two"
     )
-    text: int | None = Field(default=None, ge=1, le=1000, description="so many random letters")
+    text: int | None = Field(
+        default=None, ge=1, le=1000, description="a text of this many random letters"
+    )
     constant: str | int | None = None
 
     @model_validator(mode="after")

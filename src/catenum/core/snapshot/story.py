@@ -140,7 +140,7 @@ def _about(sample: Sample, session: SessionInfo) -> Iterator[Line]:
     )
     if before:
         kept = (
-            "as far as the server still has it" if session.earlier_cut else "as the server kept it"
+            "the last ones that the server has" if session.earlier_cut else "as the server has it"
         )
         yield Line(f"before that in its transaction, {kept}:", "plain")
         for text in before:

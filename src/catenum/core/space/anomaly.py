@@ -382,10 +382,7 @@ class _Relations:
                 by_key = any(t.keys is not None for t in self.dependence.touches[who, x])
                 name: Name = "non-repeatable read" if by_key else "phantom"
                 reported = f"{first.shown}, then {second.shown}"
-                text = (
-                    f"{who} asked the same in statements {x + 1} and {y + 1}, and was told"
-                    f" {reported}"
-                )
+                text = f"{who} asked the same in statements {x + 1} and {y + 1}, and got {reported}"
                 others = tuple(dict.fromkeys(r.whom for r in self.saw if r.who == who))
                 return Anomaly(name=name, transactions=(who, *others), evidence=(text,))
         return None

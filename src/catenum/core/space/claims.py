@@ -204,7 +204,7 @@ def describe_outcome(entry: OutcomeEntry) -> str:
     if left:
         parts.append(f"{', '.join(left)} still wait{'s' if len(left) == 1 else ''}")
     if entry.hidden:
-        parts.append("a deadlock that a routine caught: its client was not told")
+        parts.append("a deadlock that a routine caught: its client received no error")
     if entry.wrong == "reads":
         parts.append("the rows are right, what was read is not")
     if entry.only_chosen:

@@ -98,7 +98,7 @@ def how_far(exploration: Exploration) -> str:
         return f"{done} run: one for each class that is possible {of}{checked}"
     if reach.raced:
         of = f"(of {_orders(reach.orders)} in at most {whole})"
-        return f"{done} run: one for each class that was met {of}{checked}"
+        return f"{done} run: one for each class that was found {of}{checked}"
     if reach.sampled:
         of = "of at most" if reach.every or reach.classes is not None else "of"
         out = (

@@ -208,7 +208,7 @@ class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
             )
         if unnamed & {"row", "gap"}:
             yield (
-                "who has only read and shares a row is not told apart: set global"
+                "sessions that only read and share a row cannot be distinguished: set global"
                 " innodb_status_output_locks = on;"
             )
         if unnamed - {"row", "gap"} and not (self.metadata_plugin or self.tells_metadata):

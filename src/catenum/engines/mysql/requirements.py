@@ -85,7 +85,7 @@ def _verbosity(value: str) -> Check:
         value=value,
         why=(
             "for watch with --log: below 3 the log has deadlocks without their headings, and they"
-            " cannot be told apart"
+            " cannot be distinguished"
         ),
         turn_on=None if enough else f"set global log_error_verbosity = {NOTES};",
         then=None if enough else KEPT,

@@ -210,7 +210,7 @@ def recording_of(churn: Churn, met: DeadlockMet) -> Recording:
         plans=_plans(churn, names),
         notes=(
             (
-                f"Met in loops, after {met.iteration:,} iterations; the order inside the statements"
+                f"Found in loops, after {met.iteration:,} iterations; the order within statements"
                 " is the server's own."
             ),
         ),
