@@ -334,9 +334,14 @@ def said_of_log(files: tuple[str, ...]) -> str:
         found = [call(f"intake {words} --json --zone UTC"), call(f"intake {words} --zone UTC"),
                  call(f"intake {words} --by pair --zone UTC"), call(f"intake {words} --by hour --zone UTC --csv"),
                  call(f"intake {words} --mask --json --zone UTC")]  # fmt: skip
-        for number in range(1, found[0].count('"shape"') + 1):
+        conflicts = found[0].count('"number": ')
+        for number in range(1, conflicts + 1):
             found.append(call(f"intake {words} --pick {number} --zone UTC"))
             found.append(call(f"restage {words} --pick {number} --no-play --zone UTC"))
+        shutil.copy(CORPUS / "schema.sql", "schema.sql")
+        for number in range(1, min(conflicts, 4) + 1):
+            schema = f"--schema schema.sql{' --mask' if number == 2 else ''}"
+            found.append(call(f"restage {words} --pick {number} {schema} --no-play --zone UTC"))
         found.append(call(f"restage {words} --pick 1 --mask --no-play --zone UTC"))
         found.append(call(f"history take {words} --server port --store s.sqlite --zone UTC"))
         found.append(call("history --store s.sqlite --json"))
@@ -440,6 +445,8 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
         lambda: "".join(tables.questions(CORPUS / "questions.yaml")),
     )
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
+    yield (CORPUS / "said" / "broken.txt", lambda: "".join(tables.broken(CORPUS / "broken.yaml")))
+    yield CORPUS / "said" / "traces.txt", lambda: "".join(tables.traces())
     texts = (CORPUS / "statements.txt").read_text(encoding="utf-8").splitlines()
     for server in SERVERS:
         yield (

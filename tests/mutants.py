@@ -221,7 +221,8 @@ def drawn(count: int, first: int, only: str) -> list[Mutant]:
 class Tests:
     """Which test runs which line, measured once."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, most_s: float) -> None:
+        self._most_s = most_s
         self._by_line: dict[str, dict[int, list[str]]] = {}
         data = folder / "coverage"
         if not data.exists():
@@ -271,7 +272,7 @@ class Tests:
         )
         passing = sorted((self._seconds[name], name) for name in named if name in self._seconds)
         spent = itertools.accumulate(seconds for seconds, _ in passing)
-        return [name for (_, name), at in zip(passing, spent, strict=True) if at < TESTS_S]
+        return [name for (_, name), at in zip(passing, spent, strict=True) if at < self._most_s]
 
 
 def is_noticed(mutant: Mutant, tests: list[str], tree: Path) -> bool:
@@ -318,15 +319,20 @@ def main() -> int:
     reads.add_argument("--only", default="", help="modules whose path in core begins with this")
     reads.add_argument("--jobs", type=int, default=os.cpu_count() or 2)
     reads.add_argument("--measured", type=Path, help="a folder in which what was measured stays")
+    reads.add_argument("--again", type=Path, help="only what this output says was not noticed")
+    reads.add_argument("--seconds", type=float, default=TESTS_S, help="of tests for each change")
     given = reads.parse_args()
     listed = {
         line.rpartition("  # ")[0] for line in EQUIVALENT.read_text().splitlines() if "  # " in line
     }
     chosen = drawn(given.count, given.first, given.only)
+    if given.again is not None:
+        before = given.again.read_text()
+        chosen = [one for one in chosen if f": {one.place}:{one.line}: {one.what}\n" in before]
     with tempfile.TemporaryDirectory(prefix="catenum-mutants-") as made:
         folder = given.measured or Path(made)
         folder.mkdir(exist_ok=True)
-        tests = Tests(folder)
+        tests = Tests(folder, given.seconds)
         work: queue.Queue[Mutant] = queue.Queue()
         for one in chosen:
             work.put(one)

@@ -114,7 +114,7 @@ class Night:
             cut=self.chance.random() < 0.1,
             rows_changed=self.chance.choice((0, 1, 12_000, None)),
             background=self.chance.random() < 0.05,
-            kind=None,
+            kind=self.chance.choice((None, None, None, "replication applier")),
             undoing=self.chance.random() < 0.05,
             killed=self.chance.random() < 0.05,
             earlier=tuple(
@@ -180,7 +180,7 @@ class Night:
             locks=tuple(LockEntry(transaction=n, resource=RESOURCES[0], mode=Mode.read(MODES[self.server][0]), granted=n not in self.waits) for n in sorted(heads)[:2]),
             notes=("one note",) if draw() < 0.1 else (),
             blind="the login may not see everybody" if draw() < 0.1 else None,
-            suspects=tuple(Suspect(waiter=n, session=h, why="it is idle") for n in waiting[:1] for h in sorted(self.sessions)[:2] if h != n and draw() < 0.4),
+            suspects=tuple(Suspect(waiter=n, session=h, why=why) for n in waiting[:2] for h, why in zip(sorted(self.sessions)[:5], 2 * ["it is idle", "it has read", "it has read"], strict=False) if h != n and draw() < 0.4),
             held=tuple(Held(session=h, ms=1234.5, exact=draw() < 0.5) for h in sorted(heads) if draw() < 0.5),
             inexact=frozenset(n for n in waiting if draw() < 0.2),
             timeouts=tuple(Timeout(session=n, ms=30_000.0, own=draw() < 0.5) for n in waiting if draw() < 0.3),

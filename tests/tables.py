@@ -15,12 +15,14 @@ import yaml
 
 from catenum.core.compare import measure
 from catenum.core.compare.verdict import Figures, judge
-from catenum.core.errors import CatenumError
+from catenum.core.errors import CatenumError, InputError
+from catenum.core.logs.conflicts import CapturedWait, Conflict
 from catenum.core.logs.rows import rows_for
 from catenum.core.logs.tables import closure, read_schema, script_of
+from catenum.core.logs.traces import Trace, with_traces
 from catenum.core.propose.candidate import Evidence
 from catenum.core.propose.changes import ddl, difference, plain
-from catenum.core.propose.passes import ladders
+from catenum.core.propose.passes import all_series
 from catenum.core.record.recording import Recording, TableKeys
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import rules_of
@@ -188,7 +190,7 @@ def candidates(text: str, server: str, explored: Exploration, played: Recording)
         evidence = Evidence(scenario=scenario, rules=rules_of(server), explored=explored, played=played,
                             tables=played.tables, serial_breaks=wrong)  # fmt: skip
         yield f"-- rules that serial orders break: {list(wrong)}\n"
-        for number, series in enumerate(ladders(evidence), 1):
+        for number, series in enumerate(all_series(evidence), 1):
             for one in series:
                 yield f"{number}. {one.kind}: {one.name}\n"
                 yield f"    because {brief(one.because)}; means {brief(one.means)}; harms {brief(one.harms)}\n"
@@ -247,3 +249,45 @@ def _given(word: Any) -> Any:
         if kind == "bytes":
             return bytes.fromhex(value)
     return word
+
+
+def broken(path: Path) -> Iterator[str]:
+    """What is said of scenarios with a mistake."""
+    for title, text in yaml.safe_load(path.read_text(encoding="utf-8")).items():
+        yield f"-- {title}\n"
+        try:
+            yield f"{read_scenario(text.encode(), 'x.yaml').scenario.scenario} is read\n"
+        except InputError as error:
+            for one in error.problems:
+                yield f"{one.place}: {one.message}{f' | {one.advice}' if one.advice else ''}\n"
+
+
+def traces() -> Iterator[str]:
+    """Waits of captured conflicts, and the rows that a server still told."""
+    usual: dict[str, Any] = {"waiter": "7", "holder": "8", "mode": "ShareLock", "object": "?"}
+    waits = [
+        CapturedWait(**usual, table="berth", address="(0,5)", transaction="9"),
+        CapturedWait(**usual, table="berth", address=None, transaction="10"),
+        CapturedWait(**usual, table="berth", address="(0,6)"),
+        CapturedWait(**usual, table="berth", address=None),
+        CapturedWait(**usual, table=None, address="(0,5)", transaction="9"),
+        CapturedWait(**usual, table="berth", index="berth_pkey", address="(0,5)"),
+    ]
+    for row in ("berth(id=7)", None):
+        asked: list[Any] = []
+
+        def search(*words: Any, row: str | None = row, asked: list[Any] = asked) -> Trace:
+            asked.append(words)
+            return Trace(row, ["by its address", "nothing more"])
+
+        known = Conflict(
+            kind="deadlock",
+            server="postgresql",
+            at=None,
+            members=(),
+            waits=tuple(waits),
+            victim=None,
+            relations=(),
+            report="",
+        )
+        yield f"{brief(with_traces(known, search))}\n    asked {asked}\n"

@@ -37,7 +37,7 @@ class Definitions(ABC):
         """The tables of the server's own numbers."""
 
     def trace(self, table: str, address: str | None, numbers: Sequence[int]) -> Trace:
-        """See ``core.capture.traces.PollWaits``. There is nothing to look for where reports have
+        """See ``core.logs.traces.RowSearch``. There is nothing to look for where reports have
         the keys of rows.
         """
         return Trace()

@@ -20,14 +20,14 @@ class Trace:
 
 #: Looks for the row of a table that stood at an address when transactions met, of which the first
 #: held it.
-PollWaits = Callable[[str, str | None, Sequence[int]], Trace]
+RowSearch = Callable[[str, str | None, Sequence[int]], Trace]
 
 
-def with_traces(conflict: Conflict, look: PollWaits) -> Conflict:
+def with_traces(conflict: Conflict, search: RowSearch) -> Conflict:
     """A conflict whose rows are named as far as the server still tells, and what was tried for
     each.
     """
-    numbers = [int(wait.transaction) for wait in conflict.waits if wait.transaction]
+    numbers = dict.fromkeys(int(wait.transaction) for wait in conflict.waits if wait.transaction)
     waits: list[CapturedWait] = []
     notes = list(conflict.notes)
     for wait in conflict.waits:
@@ -35,7 +35,7 @@ def with_traces(conflict: Conflict, look: PollWaits) -> Conflict:
         if wait.table is None or wait.index is not None or not (wait.address or own):
             waits.append(wait)
             continue
-        trace = look(
+        trace = search(
             wait.table, wait.address, [*own, *(number for number in numbers if number not in own)]
         )
         notes.append(f"the row for which session {wait.waiter} waited: {'; '.join(trace.tried)}")

@@ -17,7 +17,7 @@ Row = tuple[str, tuple[tuple[str, Written], ...]]
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
-    """One ladder for each such row: at the transactions' own levels, then at read committed."""
+    """One series for each such row: at the transactions' own levels, then at read committed."""
     names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies])) or evidence.in_waits
     if len(names) < 2:
         return

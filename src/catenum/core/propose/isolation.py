@@ -52,9 +52,9 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
             for level in group
             for retried in ways
         )
-        rungs = tuple(candidate for candidate in found if candidate is not None)
-        if rungs:
-            yield rungs
+        candidates = tuple(candidate for candidate in found if candidate is not None)
+        if candidates:
+            yield candidates
 
 
 def lowered(

@@ -25,7 +25,7 @@ Taken = Mapping[str, Mapping[str, int]]
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
-    """One ladder: the fewest swaps first."""
+    """One series: the fewest swaps first."""
     names = [name for name in evidence.in_cycles if len(evidence.transactions[name].statements) > 1]
     if not names:
         return

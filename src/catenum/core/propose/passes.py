@@ -46,7 +46,7 @@ PASSES: tuple[Pass, ...] = (
 )
 
 
-def ladders(evidence: Evidence) -> list[CandidateSeries]:
+def all_series(evidence: Evidence) -> list[CandidateSeries]:
     """All that can be tried, without what two passes both come to.
 
     Where the scenario breaks its own rules in any order nothing but another condition can cure:
@@ -57,13 +57,13 @@ def ladders(evidence: Evidence) -> list[CandidateSeries]:
     first = condition_into_write.derive if evidence.serial_breaks else PASSES[0]
     for derive in (first, *(derive for derive in PASSES if derive is not first)):
         for series in derive(evidence):
-            rungs = [
+            candidates = [
                 candidate
                 for candidate in series
                 if not _known(candidate.remedy.model_dump_json(), known)
             ]
-            if rungs:
-                found.append(tuple(rungs))
+            if candidates:
+                found.append(tuple(candidates))
     return found
 
 

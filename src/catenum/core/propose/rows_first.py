@@ -15,7 +15,7 @@ from catenum.core.propose.stronger_lock import contended
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
-    """One ladder for each table that two of the transactions meet in, and of which one names
+    """One series for each table that two of the transactions meet in, and of which one names
     several rows.
     """
     names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies]))

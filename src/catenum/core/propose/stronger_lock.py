@@ -2,7 +2,7 @@
 them.
 
 The weakest of the server's row locks that cures an upgrade, a lost update or a write skew: the
-rungs are tried in turn, at the transactions' own levels and, where those are stricter, at read
+candidates are tried in turn, at the transactions' own levels and, where those are stricter, at read
 committed, since under a snapshot a lock that comes too late is refused.
 """
 
@@ -17,13 +17,13 @@ Changes = Mapping[str, Mapping[int, str]]
 
 
 def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
-    """One ladder over all tables that two of the transactions meet in."""
+    """One series over all tables that two of the transactions meet in."""
     names = list(dict.fromkeys([*evidence.in_cycles, *evidence.in_anomalies]))
     tables = contended(evidence, names)
     reads = {name: list(_first_reads(evidence, name, tables)) for name in names}
     if not any(reads.values()):
         return
-    rungs: list[Candidate] = []
+    candidates: list[Candidate] = []
     strict = {
         name: "read committed"
         for name in names
@@ -48,7 +48,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
             if not rewrite and not add:
                 continue
             lowered = ", at read committed" if levels else ""
-            rungs.append(
+            candidates.append(
                 Candidate(
                     kind="stronger lock",
                     name=f"lock when reading: {clause}{lowered}",
@@ -60,7 +60,7 @@ def derive(evidence: Evidence) -> Iterator[CandidateSeries]:
                     excludes="share" not in clause,
                 )
             )
-    yield tuple(rungs)
+    yield tuple(candidates)
 
 
 def levels_for(evidence: Evidence, strict: dict[str, str]) -> tuple[dict[str, str], ...]:

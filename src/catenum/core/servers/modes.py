@@ -34,12 +34,16 @@ class ModeTable:
 def symmetric(
     modes: tuple[Mode, ...], rows: Mapping[str, tuple[int, ...]]
 ) -> frozenset[tuple[Mode, Mode]]:
-    """The conflicts of a printed table: for each mode the positions of those it conflicts with,
-    either way round.
+    """The conflicts of a printed table: for each mode the positions of those it conflicts with.
+    Raises ValueError where the table does not say the same of two modes either way round.
     """
     named = {mode.name: mode for mode in modes}
-    pairs = {(named[name], modes[i]) for name, positions in rows.items() for i in positions}
-    return frozenset(pairs | {(held, wanted) for wanted, held in pairs})
+    pairs = frozenset(
+        (named[name], modes[i]) for name, positions in rows.items() for i in positions
+    )
+    if pairs != {(held, wanted) for wanted, held in pairs}:
+        raise ValueError(f"not symmetric: {rows}")
+    return pairs
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from catenum.core.errors import InputError
 from catenum.core.propose import isolation
 from catenum.core.propose.candidate import Candidate, CandidateSeries, Evidence, merged
 from catenum.core.propose.caveats import with_caveats
-from catenum.core.propose.passes import ladders
+from catenum.core.propose.passes import all_series
 from catenum.core.propose.ranking import Load, Proposal, ranked
 from catenum.core.propose.variations import variations
 from catenum.core.record.recording import Recording
@@ -183,7 +183,7 @@ class Proposer:
 
     def _try_all(self, evidence: Evidence, found: Proposals, clock: Clock) -> None:
         slow = self.engine.capabilities.timeout_step_ms > 1
-        for series in ladders(evidence):
+        for series in all_series(evidence):
             if self.over() or (self.first_only and found.first_cure_ms is not None):
                 break
             if slow and series[0].remedy.timeout and series[0].eases_only and found.cures:
@@ -222,7 +222,7 @@ class Proposer:
     def _climb(
         self, evidence: Evidence, series: CandidateSeries, found: Proposals
     ) -> Iterator[Proposal]:
-        """The rungs up to the first that cures; of levels, then lower ones for single
+        """The candidates up to the first that cures; of levels, then lower ones for single
         transactions.
         """
         for place, candidate in enumerate(series):
