@@ -139,7 +139,7 @@ def _restage(
         schema = schema_in(args.schema, conflict.server) if args.schema is not None else None
         staged = restaged(conflict, schema, name=args.name)
     if args.mask:
-        staged, conflict = mask_staged(staged, conflict)
+        staged, conflict = mask_staged(staged, conflict, of_server=args.target is not None)
     file = read_scenario(staged.text().encode(), "restaged")
     scenarios.refuse_unsafe(file, conflict.server, outside=False)
     if args.no_play:

@@ -54,20 +54,27 @@ def masked(conflict: Conflict) -> Conflict:
     )
 
 
-def mask_staged(staged: Staged, conflict: Conflict) -> tuple[Staged, Conflict]:
+def mask_staged(
+    staged: Staged, conflict: Conflict, *, of_server: bool = False
+) -> tuple[Staged, Conflict]:
     """A scenario with other values in place of those captured, in statements and rows; and the
     conflict with the same.
 
     Alike ones stay alike and different ones different, numbers and dates keep their order, texts
-    their length; what the tables' definitions name (the values of a check, of an enum) stays.
+    their length; what the tables' definitions name (the values of a check, of an enum) stays, and
+    so do values that were made up for rows, unless those come from a server (``of_server``).
     Comments are left out.
     """
     rules = rules_of(conflict.server)
     lines = [(line, line.lower().startswith("insert into")) for line in staged.data.split("\n")]
-    texts = [line for line, fills in lines if fills]
-    texts += [_sql(one) for part in staged.transactions.values() for one in _statements(part)]
+    texts = [_sql(one) for part in staged.transactions.values() for one in _statements(part)]
+    captured = {value for text in texts for value in _values(text, rules)}
+    shown = {value for wait in conflict.waits for value in (*wait.record, *wait.row.values())}
+    shown |= {value for _, value in captured}
     fixed = {value for line, fills in lines if not fills for value in _values(line, rules)}
-    other = others({value for text in texts for value in _values(text, rules)} - fixed, fixed)
+    for value in {value for line, fills in lines if fills for value in _values(line, rules)}:
+        (captured if of_server or value[1] in shown else fixed).add(value)
+    other = others(captured - fixed, fixed)
 
     def changed(text: str) -> str:
         return _replaced(text, other, rules)
