@@ -408,7 +408,7 @@ def test_the_head_s_statements_and_the_one_that_took_the_lock_are_told(
         if t["name"] == head["id"]
     )
     assert own["statements"][wait["holder_statement"] - 1] == head["took"]
-    assert wait["holder_reported_by"] == "server"
+    assert wait["holder_told_by"] == "server"
     done = call("release", head["id"], *target, "--yes", "--end")
     assert (done.code, "of 1 that waited 1 went on" in " ".join(done.out.split())) == (0, True), (
         done.out

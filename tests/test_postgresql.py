@@ -95,7 +95,7 @@ def test_every_wait_says_since_which_statement_of_the_holder(engine, locks, repo
         ("desk", "planner", 1, "pilot(id=5)", "FOR NO KEY UPDATE", "FOR NO KEY UPDATE"),
         ("tally", "loader", 2, "manifest(id=12)", "FOR SHARE", "FOR NO KEY UPDATE"),
     }
-    assert {w.holder_reported_by for w in recording.waits if not w.queued} == {reported_by}
+    assert {w.holder_told_by for w in recording.waits if not w.queued} == {reported_by}
     assert all(w.conflict and "table 13.3" in w.conflict for w in recording.waits)
     assert recording.longest_chain() == 3
 

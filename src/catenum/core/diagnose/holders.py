@@ -29,9 +29,7 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
     rules = rules_of(recording.target.server)
     sent = _sent_before(wait, recording)
     if wait.queued:
-        wait = replace(
-            wait, holder_statement=sent[-1] if sent else None, holder_reported_by="server"
-        )
+        wait = replace(wait, holder_statement=sent[-1] if sent else None, holder_told_by="server")
     else:
         texts = {number: recording.sql(wait.holder, number) or "" for number in sent}
         reported = [
@@ -50,14 +48,14 @@ def _complete(wait: Wait, recording: Recording) -> Wait:
             inserts = [n for n in sent if n < seen and _inserts(texts[n], wait, recording)]
             seen, sent = (None, [*inserts, seen]) if inserts else (seen, sent)
         if seen is not None:
-            wait = replace(wait, holder_statement=seen, holder_reported_by="server")
+            wait = replace(wait, holder_statement=seen, holder_told_by="server")
         else:
             read = _from_statements(wait, sent if len(reported) <= 1 else reported, recording)
             wait = replace(
                 wait,
                 holder_statement=read[0] if len(read) == 1 else None,
                 holder_candidates=read if len(read) > 1 else (),
-                holder_reported_by="statement" if read else None,
+                holder_told_by="statement" if read else None,
             )
     if wait.held is None and wait.resource.kind in ("row", "gap"):
         sql = recording.sql(

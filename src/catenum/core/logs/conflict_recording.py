@@ -152,7 +152,7 @@ def _not_by_what_waits(
             wait = replace(
                 wait,
                 holder_statement=None,
-                holder_reported_by="server" if own else None,
+                holder_told_by="server" if own else None,
                 held=wait.held if own else None,
                 conflict=wait.conflict if own else None,
             )

@@ -121,7 +121,7 @@ class Event:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Wait:
-    """A wait from when it began to when it ended. ``holder_reported_by`` says how the holder's
+    """A wait from when it began to when it ended. ``holder_told_by`` says how the holder's
     statement is known.
 
     ``holder_candidates``: where that is not certain, the statements of which one took the lock;
@@ -139,7 +139,7 @@ class Wait:
     held: Mode | None
     queued: bool
     conflict: str | None = None
-    holder_reported_by: Literal["server", "statement"] | None = None
+    holder_told_by: Literal["server", "statement"] | None = None
     holder_candidates: tuple[int, ...] = ()
     taken_by: str | None = None
     move: int

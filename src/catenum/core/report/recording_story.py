@@ -288,7 +288,7 @@ def _conflicts(recording: Recording) -> Section:
         if wait.held is None or key in seen:
             continue
         seen.add(key)
-        reported = "" if wait.holder_reported_by == "server" else " (derived from its text)"
+        reported = "" if wait.holder_told_by == "server" else " (derived from its text)"
         verb = "asked for" if wait.queued else "took"
         lines.append(
             Line(

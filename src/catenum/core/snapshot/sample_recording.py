@@ -181,9 +181,7 @@ def _wait(
         statement=number,
         holder=edge.holder,
         holder_statement=holder,
-        holder_reported_by=(
-            None if holder is None else "server" if reported == took else "statement"
-        ),
+        holder_told_by=(None if holder is None else "server" if reported == took else "statement"),
         resource=edge.resource,
         wanted=edge.wanted,
         held=edge.held,

@@ -1,4 +1,4 @@
-"""Explorations as JSON, ``"format": "catenum-exploration/2"``: lists of objects that a person or a
+"""Explorations as JSON, ``"format": "catenum-exploration/3"``: lists of objects that a person or a
 program can read.
 """
 
@@ -18,7 +18,7 @@ from catenum.core.space.exploration import Exploration, Reach, letter_of
 from catenum.core.space.run import Wrong
 from catenum.core.space.tally import DeadlockEntry, OutcomeEntry, Tally, WaitPairEntry
 
-FORMAT = "catenum-exploration/2"
+FORMAT = "catenum-exploration/3"
 
 
 @dataclass(kw_only=True)
@@ -111,7 +111,7 @@ class Counts:
 class ExplorationFile:
     """The whole file."""
 
-    format: Literal["catenum-exploration/2"] = "catenum-exploration/2"
+    format: Literal["catenum-exploration/3"] = "catenum-exploration/3"
     scenario: str
     about: str | None
     target: TargetInfo

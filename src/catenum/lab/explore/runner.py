@@ -36,7 +36,7 @@ from catenum.lab.explore.walker import (
 )
 from catenum.lab.explore.workers import WorkerTask, explore_together
 
-STATE_FORMAT = "catenum-exploration-state/4"
+STATE_FORMAT = "catenum-exploration-state/5"
 ONE_WORKER = "one worker ran all schedules: scratch spaces keep tables apart, but not named locks"
 #: How long (ms) every order may take, or how many times what the walk took.
 EVERY_ORDER_MS, EVERY_ORDER_TIMES = 15_000.0, 3.0
