@@ -92,7 +92,7 @@ _SCHEMA = """
       calls int not null, total_ms real not null, lock_ms real, primary key (server, shape,
         since)) without rowid;
 """
-VERSION = 1
+VERSION = 2
 #: The looks themselves are counted under no statement.
 LOOKS = ""
 _ASIDE = "The next watch moves it aside and starts a new one."
