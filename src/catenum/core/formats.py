@@ -725,7 +725,37 @@ class ProposalFile(TypedDict):
 
 
 #: What ``catenum schema`` knows, by name.
+class DifferenceValue(TypedDict):
+    """One thing that is not as expected, with the place of the expectation in the scenario."""
+
+    about: str
+    expected: str
+    seen: str
+    place: str
+
+
+class OrderValue(TypedDict):
+    """A named order as it was played; ``as_expected`` is null where nothing is expected of it on
+    this server.
+    """
+
+    name: str
+    order: list[str]
+    as_expected: bool | None
+    differences: list[DifferenceValue]
+    recording: Recording
+
+
+class OrdersFile(TypedDict):
+    """What ``play --json`` writes of a scenario with named orders."""
+
+    format: Literal["catenum-orders/1"]
+    scenario: str
+    orders: list[OrderValue]
+
+
 FORMATS: dict[str, Any] = {
+    "orders": OrdersFile,
     "scenario": Scenario,
     "recording": Recording,
     "exploration": ExplorationFile,

@@ -3,22 +3,29 @@
 from __future__ import annotations
 
 import argparse
+import json
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import IO
 
 from catenum.cli import common, scenarios
 from catenum.cli.exits import ExitCode
+from catenum.core.errors import InputError
 from catenum.core.record.outcome import KINDS, is_conflict
 from catenum.core.record.recording import Recording
 from catenum.core.record.recording_file import to_json
 from catenum.core.report.recording_story import tell
 from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedies
-from catenum.core.text import one_line
+from catenum.core.text import counted, one_line, suggestion
+from catenum.engines.targets import Target
+from catenum.lab.run.orders import PlayedOrder, play_orders
 from catenum.lab.run.play import PlayOptions, fault_of, play
 from catenum.lab.run.requests import Announce
 from catenum.render.console import make_console, say
+from catenum.render.orders import orders_value, print_order
 from catenum.render.text import print_pictures, print_story
 from catenum.render.timeline import legend, print_timeline, summary
 
@@ -40,6 +47,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--remedy",
         metavar="NAME",
         help="play the scenario with one of its remedies applied, or 'one + other'",
+    )
+    parser.add_argument(
+        "--named",
+        metavar="NAME",
+        help="only the scenario's order of this name, with its timeline and its story",
     )
     parser.add_argument(
         "--pause",
@@ -76,6 +88,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         announce=_pause(err) if args.pause else None,
     )
     tell_person = common.teller(err, args.quiet)
+    if (file.scenario.orders and order is None) or args.named is not None:
+        return _play_named(args, file, scenario, options, ddl, target, out, err)
     with scenarios.engine_for(target, tell_person, file, outside=args.outside) as engine:
         recording = play(
             engine,
@@ -97,6 +111,61 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             f" {args.save})\n"
         )
     return exit_code(recording, args.expect)
+
+
+def _play_named(
+    args: argparse.Namespace,
+    file: ScenarioFile,
+    scenario: Scenario,
+    options: PlayOptions,
+    ddl: Sequence[str],
+    target: Target,
+    out: IO[str],
+    err: IO[str],
+) -> ExitCode:
+    """The named orders, or the one that was asked for: whether each is as expected."""
+    names = tuple(scenario.orders)
+    if args.named is not None and args.named not in scenario.orders:
+        raise InputError(
+            f"--named: {file.file} has no order {args.named!r}",
+            advice=suggestion(args.named, list(names)) or "'orders' of a scenario names orders.",
+        )
+    if args.named is None and (args.save is not None or args.expect is not None):
+        option = "--save" if args.save is not None else "--expect"
+        raise InputError(
+            f"{option} is about one order, and the scenario has {counted(len(names), 'order')}",
+            advice="--named NAME plays one of them.",
+        )
+    names = names if args.named is None else (args.named,)
+    console = make_console(out, color=False if args.no_color else None)
+    played: list[PlayedOrder] = []
+    with scenarios.engine_for(
+        target, common.teller(err, args.quiet), file, outside=args.outside
+    ) as engine:
+        notes = tuple(_notes(scenario, options, engine.capabilities))
+        found = play_orders(
+            engine, scenario, options, names=names, file=file, ddl=tuple(ddl), notes=notes
+        )
+        for one in found:
+            fault = fault_of(one.recording, file)
+            if fault is not None:
+                raise fault
+            if not played and not args.json and not args.quiet and args.named is None:
+                info = one.recording.target
+                title = f"{scenario.scenario} on {info.server} {info.version} ({info.url})"
+                say(console, title, style="bold")
+            if args.named is not None and not args.json:
+                show(one.recording, args, out)
+                say(console)
+            if not args.json:
+                print_order(console, one, file, width=max(map(len, names)))
+            played.append(one)
+    if args.save is not None:
+        common.save_atomically(args.save, to_json(played[0].recording).encode())
+    if args.json:
+        value = orders_value(scenario.scenario, played, file)
+        out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
+    return ExitCode.OK if all(one.as_expected is not False for one in played) else ExitCode.FOUND
 
 
 def exit_code(recording: Recording, expected: str | None) -> ExitCode:

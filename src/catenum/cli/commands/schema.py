@@ -14,6 +14,7 @@ from catenum.cli.exits import ExitCode
 NAMES = (
     "scenario",
     "recording",
+    "orders",
     "exploration",
     "levels",
     "trial",

@@ -38,6 +38,7 @@ from catenum.core.text import DURATION, parse_duration
 
 FailureKind = Literal["deadlock", "refused", "timeout", "duplicate"]
 Ends = Literal["commit", "rollback", "open"]
+Outcome = Literal["clean", "waited", "timeout", "refused", "deadlock", "stuck", "error"]
 
 
 def _one_of(words: tuple[str, ...]) -> Callable[[str], str]:
@@ -348,6 +349,124 @@ class Remedy(_Model):
 REMEDY_KINDS = frozenset(Remedy.model_fields) - {"about"}
 
 
+def _order_words(value: object) -> object:
+    return value.split() if isinstance(value, str) else value
+
+
+#: The moves of a schedule, by the transactions' names.
+OrderOfMoves = Annotated[
+    tuple[Name, ...],
+    Strict(False),
+    BeforeValidator(_order_words),
+    WithJsonSchema(
+        {
+            "description": (
+                "Names of transactions, in the order of their moves; what is left out follows in"
+                " turns."
+            ),
+            "anyOf": [
+                {"type": "string"},
+                {"type": "array", "items": {"type": "string"}, "minItems": 1},
+            ],
+        }
+    ),
+]
+#: A value of a row as a file has it: as the server writes it, numbers by what they are.
+Cell = StrictBool | StrictInt | StrictFloat | str | None
+Row = Annotated[tuple[Cell, ...], Strict(False)]
+
+
+class InAnyOrder(_Model):
+    """Rows whose order does not matter."""
+
+    in_any_order: Annotated[tuple[Row, ...], Strict(False)]
+
+
+class ExpectedWait(_Model):
+    """What a statement is expected to wait for; what is left out may be anything."""
+
+    holder: Name | None = Field(default=None, description="the transaction that holds the lock")
+    over: str | None = Field(
+        default=None, description="what the lock is on, as 'play' names it: berth(id=7)"
+    )
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        return {"holder": value} if isinstance(value, str) else value
+
+    @classmethod
+    def __get_pydantic_json_schema__(
+        cls, core: Any, handler: GetJsonSchemaHandler
+    ) -> JsonSchemaValue:
+        return _or_plainly(core, handler, {"type": "string", "minLength": 1})
+
+
+def _numbered(value: object) -> object:
+    """One statement's number alone, or a list of them, where nothing else is said of them."""
+    if isinstance(value, int) and not isinstance(value, bool):
+        return {value: {}}
+    if isinstance(value, list):
+        return {number: {} for number in value}
+    return value
+
+
+#: What a statement is expected to return: how many rows, the rows in their order, or in any.
+ExpectedResult = StrictInt | Annotated[tuple[Row, ...], Strict(False)] | InAnyOrder
+
+
+class Expectation(_Model):
+    """What must be seen in one order. Statements are counted from 1; one more than the last is the
+    transaction's end. What is left out may be anything; ``waits`` and ``errors`` are complete.
+    """
+
+    outcome: Outcome | None = Field(default=None, description="the outcome of the order")
+    waits: dict[Name, Annotated[dict[int, ExpectedWait], BeforeValidator(_numbered)]] | None = (
+        Field(
+            default=None,
+            description=(
+                "by transaction, which statements wait: a number, or with the holder and 'over'"
+            ),
+        )
+    )
+    results: dict[Name, dict[int, ExpectedResult]] | None = Field(
+        default=None, description="by transaction and statement, the rows or how many there are"
+    )
+    errors: dict[Name, dict[int, str | StrictInt]] | None = Field(
+        default=None,
+        description=(
+            "by transaction and statement: deadlock, timeout, refused, rejected, or the server's"
+            " code"
+        ),
+    )
+    victim: Name | None = Field(default=None, description="the deadlock victim")
+    rows: dict[str, Annotated[tuple[Row, ...], Strict(False)]] | None = Field(
+        default=None, description="by table, its rows at the end, in the order of the key"
+    )
+
+    @model_validator(mode="after")
+    def _expects_something(self) -> Expectation:
+        if not self.model_fields_set:
+            raise ValueError("an expectation must expect something")
+        return self
+
+
+class NamedOrder(_Model):
+    """An order of moves with a name, and what must be seen in it."""
+
+    about: str | None = None
+    order: OrderOfMoves | None = None
+    expect: Expectation | Annotated[dict[Server, Expectation], Field(min_length=1)] = Field(
+        union_mode="left_to_right", description="for every server, or for each its own"
+    )
+
+    def expected_on(self, server: str) -> Expectation | None:
+        """What must be seen on a server; None where nothing is said of it."""
+        if isinstance(self.expect, Expectation):
+            return self.expect
+        return {str(name): one for name, one in self.expect.items()}.get(server)
+
+
 class Column(_Model):
     """How filler values of one column are made: exactly one kind."""
 
@@ -411,10 +530,6 @@ class Data(_ServerParts):  # type: ignore[valid-type,misc] # the servers' names 
         return "\n".join(part for part in (self.common, own) if part.strip())
 
 
-def _order_words(value: object) -> object:
-    return value.split() if isinstance(value, str) else value
-
-
 class Scenario(_Model):
     """A whole scenario file."""
 
@@ -422,22 +537,10 @@ class Scenario(_Model):
     about: str | None = None
     data: Data
     transactions: dict[Name, Transaction] = Field(min_length=1)
-    order: Annotated[
-        Annotated[tuple[Name, ...], Strict(False)] | None,
-        BeforeValidator(_order_words),
-        WithJsonSchema(
-            {
-                "description": (
-                    "Names of transactions, in the order of their moves; what is left out follows"
-                    " in turns."
-                ),
-                "anyOf": [
-                    {"type": "string"},
-                    {"type": "array", "items": {"type": "string"}, "minItems": 1},
-                ],
-            }
-        ),
-    ] = None
+    order: OrderOfMoves | None = None
+    orders: dict[str, NamedOrder] = Field(
+        default_factory=dict, description="named orders, and what must be seen in each"
+    )
     victim: Name | None = None
     differs: dict[Server, str] = Field(default_factory=dict)
     fill: dict[Name, Fill] = Field(default_factory=dict)

@@ -8,7 +8,7 @@ only plain scalars, lists and mappings are built.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -31,7 +31,9 @@ from catenum.core.scenario.bounds import (
 from catenum.core.scenario.model import (
     Column,
     Data,
+    Expectation,
     Fill,
+    NamedOrder,
     Remedy,
     Retry,
     Scenario,
@@ -376,6 +378,10 @@ def _valid_keys(path: Path) -> list[str]:
             model = Retry
         case ("remedies", _):
             model = Remedy
+        case ("orders", _):
+            model = NamedOrder
+        case ("orders", *_):
+            model = Expectation
         case _:
             model = Transaction
     return list(model.model_fields)  # type: ignore[attr-defined]
@@ -385,22 +391,7 @@ def _cross_checks(file: ScenarioFile) -> Iterator[Problem]:
     """What no single value can tell: names that must exist, counts that must fit."""
     scenario = file.scenario
     names = list(scenario.transactions)
-    for index, name in enumerate(scenario.order or ()):
-        if name not in scenario.transactions:
-            yield Problem(
-                f"order names {name!r}, which is not a transaction",
-                _order_place(file, index, name),
-                suggestion(name, names),
-            )
-    for name, transaction in scenario.transactions.items():
-        asked = (scenario.order or ()).count(name)
-        if asked > transaction.moves:
-            end = f" and its {transaction.ends}" if transaction.ends != "open" else ""
-            yield Problem(
-                f"order names {name!r} {asked} times; it has {transaction.moves} moves "
-                f"({len(transaction.statements)} statements{end})",
-                file.place("order"),
-            )
+    yield from _check_moves(file, scenario.order or (), ("order",), "order")
     if scenario.victim is not None and scenario.victim not in scenario.transactions:
         yield Problem(
             f"victim names {scenario.victim!r}, which is not a transaction",
@@ -409,6 +400,8 @@ def _cross_checks(file: ScenarioFile) -> Iterator[Problem]:
         )
     for name, transaction in scenario.transactions.items():
         yield from _check_names(file, name, transaction)
+    for title, order in scenario.orders.items():
+        yield from _check_order(file, title, order)
     for title, remedy in scenario.remedies.items():
         yield from _check_remedy(file, title, remedy, names)
 
@@ -450,13 +443,108 @@ def _text_paths(path: Path, key: str, text: str, transaction: Transaction) -> It
     yield path
 
 
-def _order_place(file: ScenarioFile, index: int, name: str) -> Place:
-    listed = file.places.get(("order", index))
-    start = file.sql_starts.get(("order",))
+def _check_moves(
+    file: ScenarioFile, order: Sequence[str], path: Path, what: str
+) -> Iterator[Problem]:
+    """An order's names, and how often each moves."""
+    transactions = file.scenario.transactions
+    for index, name in enumerate(order):
+        if name not in transactions:
+            yield Problem(
+                f"{what} names {name!r}, which is not a transaction",
+                _order_place(file, order, index, path),
+                suggestion(name, list(transactions)),
+            )
+    for name, transaction in transactions.items():
+        asked = order.count(name)
+        if asked > transaction.moves:
+            end = f" and its {transaction.ends}" if transaction.ends != "open" else ""
+            yield Problem(
+                f"{what} names {name!r} {asked} times; it has {transaction.moves} moves "
+                f"({len(transaction.statements)} statements{end})",
+                file.place(*path),
+            )
+
+
+def _order_place(file: ScenarioFile, order: Sequence[str], index: int, path: Path) -> Place:
+    listed = file.places.get((*path, index))
+    start = file.sql_starts.get(path)
     if listed or not start:
-        return listed or file.place("order")
-    words = (file.scenario.order or ())[:index]
-    return Place(start.file, start.line, start.column + sum(len(word) + 1 for word in words))
+        return listed or file.place(*path)
+    return Place(
+        start.file, start.line, start.column + sum(len(word) + 1 for word in order[:index])
+    )
+
+
+def _check_order(file: ScenarioFile, title: str, named: NamedOrder) -> Iterator[Problem]:
+    """A named order's moves, and what is expected of transactions and statements that are not
+    there, or of what cannot be together.
+    """
+    path: Path = ("orders", title)
+    what = f"the order {title!r}"
+    yield from _check_moves(file, named.order or (), (*path, "order"), f"{what}:")
+    if isinstance(named.expect, Expectation):
+        expected: list[tuple[Path, Expectation]] = [((*path, "expect"), named.expect)]
+    else:
+        expected = [((*path, "expect", str(name)), one) for name, one in named.expect.items()]
+    for place, one in expected:
+        yield from _check_expectation(file, what, place, one)
+
+
+def _check_expectation(
+    file: ScenarioFile, what: str, path: Path, expected: Expectation
+) -> Iterator[Problem]:
+    names = list(file.scenario.transactions)
+
+    def unknown(name: str | None, *at: str | int) -> Iterator[Problem]:
+        if name is not None and name not in names:
+            yield Problem(
+                f"{what} expects {name!r}, which is not a transaction",
+                file.place(*path, *at),
+                suggestion(name, names),
+            )
+
+    yield from unknown(expected.victim, "victim")
+    for key in ("waits", "results", "errors"):
+        for name, of_statements in (getattr(expected, key) or {}).items():
+            yield from unknown(name, key, name, "\0key")
+            transaction = file.scenario.transactions.get(name)
+            last = transaction.moves if transaction is not None else 0
+            for number in of_statements if transaction is not None else ():
+                if not 1 <= number <= last:
+                    yield Problem(
+                        f"{what} expects {name!r} {number}: it has the moves 1 to {last}",
+                        file.place(*path, key, name, number, "\0key"),
+                    )
+    for name, waits in (expected.waits or {}).items():
+        for number, wait in waits.items():
+            yield from unknown(wait.holder, "waits", name, number)
+    yield from _contradictions(file, what, path, expected)
+
+
+def _contradictions(
+    file: ScenarioFile, what: str, path: Path, expected: Expectation
+) -> Iterator[Problem]:
+    waits = any(expected.waits.values()) if expected.waits else False
+    failing = {str(kind) for of in (expected.errors or {}).values() for kind in of.values()}
+    if expected.outcome == "clean" and waits:
+        yield Problem(f"{what} expects no wait ('clean') and waits", file.place(*path, "waits"))
+    if expected.outcome in ("clean", "waited") and failing:
+        yield Problem(
+            f"{what} expects the outcome {expected.outcome!r} and errors",
+            file.place(*path, "errors"),
+        )
+    if expected.victim is not None and expected.outcome not in (None, "deadlock", "stuck", "error"):
+        yield Problem(
+            f"{what} expects a deadlock victim and the outcome {expected.outcome!r}",
+            file.place(*path, "victim"),
+        )
+    for name, of_statements in (expected.results or {}).items():
+        for number in of_statements.keys() & (expected.errors or {}).get(name, {}).keys():
+            yield Problem(
+                f"{what} expects a result and an error of {name!r} {number}",
+                file.place(*path, "results", name, number),
+            )
 
 
 def _check_changed_names(file: ScenarioFile, title: str, remedy: Remedy) -> Iterator[Problem]:

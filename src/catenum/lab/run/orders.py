@@ -1,0 +1,53 @@
+"""A scenario's named orders, played one after another, each beside what must be seen in it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from catenum.core.compare.expectation import Difference, differences
+from catenum.core.errors import Place
+from catenum.core.record.recording import Recording
+from catenum.core.scenario.model import Expectation, NamedOrder, Scenario
+from catenum.core.scenario.reader import ScenarioFile
+from catenum.engines.ports import Engine
+from catenum.lab.run.play import PlayOptions, play
+
+
+@dataclass(frozen=True, slots=True)
+class PlayedOrder:
+    """A named order as it was played. ``as_expected``: None where nothing is expected of it on this
+    server.
+    """
+
+    name: str
+    recording: Recording
+    differences: tuple[Difference, ...]
+    as_expected: bool | None
+
+
+def play_orders(
+    engine: Engine,
+    scenario: Scenario,
+    options: PlayOptions,
+    *,
+    names: tuple[str, ...],
+    file: ScenarioFile | None = None,
+    ddl: tuple[str, ...] = (),
+    notes: tuple[str, ...] = (),
+) -> Iterator[PlayedOrder]:
+    """Each named order when it is over. Raises as ``play`` does."""
+    for name in names:
+        named = scenario.orders[name]
+        asked = replace(options, order=named.order or options.order)
+        recording = play(engine, scenario, asked, file=file, ddl=ddl, notes=notes)
+        expected = named.expected_on(engine.info.server)
+        found = tuple(differences(expected, recording)) if expected is not None else ()
+        yield PlayedOrder(name, recording, found, not found if expected is not None else None)
+
+
+def place_of(file: ScenarioFile, order: str, difference: Difference, server: str) -> Place:
+    """Where in the file the expectation stands that a difference is from."""
+    named: NamedOrder = file.scenario.orders[order]
+    below = () if isinstance(named.expect, Expectation) else (server,)
+    return file.place("orders", order, "expect", *below, *difference.path)
