@@ -202,3 +202,46 @@ def test_what_is_about_one_order_needs_its_name(call, tmp_path, words, message):
     (tmp_path / "swap.yaml").write_text(SCENARIO + ORDERS)
     done = call("play", "swap.yaml", *words)
     assert (done.code, message in done.err) == (2, True), done.err
+
+
+OUTCOMES = """\
+outcomes:
+  postgresql: [clean, waited, {outcome: deadlock, victim: early}, {outcome: deadlock, victim: late}]
+  mysql: [clean, {outcome: waited, data: serial}, timeout]
+"""
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mariadb", "mysql"])
+def test_explore_compares_the_outcomes_and_says_which_are_missing_or_more(run, tmp_path, server):
+    (tmp_path / "swap.yaml").write_text(SCENARIO + OUTCOMES)
+    done = run("explore", "swap.yaml", "--target", f"local:{server}", "--quiet")
+    if server == "postgresql":
+        assert (done.code, done.err) == (0, "catenum: as expected: 4 outcomes, and no other\n")
+    if server == "mariadb":  # nothing is expected there: a deadlock is a conflict
+        assert (done.code, done.err) == (1, "")
+    if server == "mysql":
+        first, *more = done.err.splitlines()
+        assert done.code == 1
+        assert first == "catenum: swap.yaml:16:51: not as expected: timeout: in none of 6 schedules"
+        assert all("swap.yaml:16:10: not as expected: deadlock, data serial" in one for one in more)
+    changed = run("explore", "swap.yaml", "--quiet", "--isolation", "serializable")
+    assert (changed.code, changed.err) == (1, "")  # of another level nothing is said
+
+
+@pytest.mark.parametrize(
+    ("outcomes", "message"),
+    [
+        ("[clen]", "outcomes.0: 'clen' is not known here"),
+        ("[{outcome: clean, data: lost updat}]", "outcomes.0.data: 'lost updat' is not known here"),
+        (
+            "[{outcome: deadlock, victim: erly}]",
+            "outcomes expect 'erly', which is not a transaction",
+        ),
+        ("{mysq: [clean], mysql: [clean]}", "outcomes.mysq: 'mysq' is not known here"),
+        ("[]", "outcomes: must not be empty"),
+    ],
+)
+def test_an_outcome_that_cannot_be_is_an_error(outcomes, message):
+    with pytest.raises(InputError) as caught:
+        read_scenario(f"{SCENARIO}outcomes: {outcomes}\n".encode(), "x.yaml")
+    assert [one.message for one in caught.value.problems] == [message]

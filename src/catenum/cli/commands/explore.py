@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import argparse
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
@@ -17,11 +18,11 @@ from catenum.cli.space_options import add_reach_options, options_of
 from catenum.core.errors import InputError, SaveError
 from catenum.core.record.recording import DataVerdict
 from catenum.core.record.recording_file import to_json as recording_json
-from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.model import ExpectedOutcome, Scenario
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.remedies import apply_remedies
 from catenum.core.servers import rules_of
-from catenum.core.space.expect import DATA_WORDS, parse_expectation, unmet
+from catenum.core.space.expect import DATA_WORDS, other_outcomes, parse_expectation, unmet
 from catenum.core.space.exploration import Exploration, how_far, letter_of
 from catenum.core.space.exploration_file import to_json, to_plain
 from catenum.core.space.run import went_on
@@ -134,6 +135,9 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     _tell_files(found, folder, args, err)
     if terms is not None:
         return _expected(found, terms, err)
+    outcomes = scenario.outcomes_on(target.server)
+    if outcomes is not None and not (each or args.isolation or args.remedy):
+        return _compared(found[0], outcomes, file, target.server, err)
     return ExitCode.FOUND if any(one.tally.bad for one in found) else ExitCode.OK
 
 
@@ -246,6 +250,24 @@ def show(
         print_levels(console, found, note)
         return
     print_exploration(console, found[0], verbose=args.verbose)
+
+
+def _compared(
+    found: Exploration,
+    expected: Sequence[ExpectedOutcome],
+    file: ScenarioFile,
+    server: str,
+    err: IO[str],
+) -> ExitCode:
+    """Whether the outcomes are those that the scenario says, and no others."""
+    below = (server,) if isinstance(file.scenario.outcomes, dict) else ()
+    differences = other_outcomes(expected, found.tally)
+    for number, text in differences:
+        place = file.place("outcomes", *below, *([number] if number is not None else []))
+        err.write(f"catenum: {place}: not as expected: {text}\n")
+    if not differences:
+        err.write(f"catenum: as expected: {len(expected)} outcomes, and no other\n")
+    return ExitCode.FOUND if differences else ExitCode.OK
 
 
 def _expected(found: list[Exploration], terms: list[Any], err: IO[str]) -> ExitCode:

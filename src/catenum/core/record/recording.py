@@ -18,6 +18,16 @@ from catenum.core.record.waits import Edge, Resource, WaitGraph
 Kind = Literal["clean", "waited", "timeout", "refused", "deadlock", "stuck", "error"]
 Source = Literal["run", "loops", "sample", "log"]
 DataVerdict = Literal["serial", "anomaly", "unchecked"]
+AnomalyName = Literal[
+    "dirty read",
+    "lost update",
+    "non-repeatable read",
+    "phantom",
+    "read-only anomaly",
+    "read skew",
+    "write skew",
+    "other anomaly",
+]
 #: Catenum's words for what an error means to a run.
 ErrorKind = Literal["deadlock", "refused", "timeout", "limit", "lost", "rejected"]
 #: ``passed``: the statement was not run, since its condition was not true.

@@ -16,6 +16,7 @@ from pydantic import (
     BaseModel,
     BeforeValidator,
     ConfigDict,
+    Discriminator,
     Field,
     GetJsonSchemaHandler,
     PlainSerializer,
@@ -24,6 +25,7 @@ from pydantic import (
     StrictFloat,
     StrictInt,
     StringConstraints,
+    Tag,
     WithJsonSchema,
     create_model,
     model_validator,
@@ -31,6 +33,7 @@ from pydantic import (
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import PydanticKnownError
 
+from catenum.core.record.recording import AnomalyName, DataVerdict
 from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import Condition, parse_condition
 from catenum.core.servers import LEVELS, NAMES
@@ -376,6 +379,11 @@ Cell = StrictBool | StrictInt | StrictFloat | str | None
 Row = Annotated[tuple[Cell, ...], Strict(False)]
 
 
+def _by_server(value: Any) -> str:
+    """Whether a value is given for every server, or for each its own."""
+    return "each" if isinstance(value, dict) and any(key in NAMES for key in value) else "all"
+
+
 class InAnyOrder(_Model):
     """Rows whose order does not matter."""
 
@@ -408,11 +416,30 @@ def _numbered(value: object) -> object:
         return {value: {}}
     if isinstance(value, list):
         return {number: {} for number in value}
+    if not isinstance(value, dict):
+        raise ValueError("must be a statement's number, a list of them, or a mapping")
     return value
 
 
+def _kind_of_result(value: Any) -> str | None:
+    if isinstance(value, int) and not isinstance(value, bool):
+        return "count"
+    if isinstance(value, list | tuple):
+        return "rows"
+    return "any" if isinstance(value, dict | InAnyOrder) else None
+
+
 #: What a statement is expected to return: how many rows, the rows in their order, or in any.
-ExpectedResult = StrictInt | Annotated[tuple[Row, ...], Strict(False)] | InAnyOrder
+ExpectedResult = Annotated[
+    Annotated[StrictInt, Tag("count")]
+    | Annotated[tuple[Row, ...], Strict(False), Tag("rows")]
+    | Annotated[InAnyOrder, Tag("any")],
+    Discriminator(
+        _kind_of_result,
+        custom_error_type="kind_of_result",
+        custom_error_message="must be a number of rows, a list of rows, or {in_any_order: rows}",
+    ),
+]
 
 
 class Expectation(_Model):
@@ -451,14 +478,44 @@ class Expectation(_Model):
         return self
 
 
+class ExpectedOutcome(_Model):
+    """An outcome that some schedule is expected to have; what is left out may be anything."""
+
+    outcome: Outcome
+    data: Literal[DataVerdict, AnomalyName] | None = Field(
+        default=None, description="serial, anomaly, or an anomaly's name, such as lost update"
+    )
+    victim: Name | None = Field(default=None, description="the deadlock victim")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        return {"outcome": value} if isinstance(value, str) else value
+
+    @classmethod
+    def __get_pydantic_json_schema__(
+        cls, core: Any, handler: GetJsonSchemaHandler
+    ) -> JsonSchemaValue:
+        return _or_plainly(core, handler, {"type": "string", "minLength": 1})
+
+    def __str__(self) -> str:
+        data = f", data {self.data}" if self.data else ""
+        return f"{self.outcome}{data}{f', victim {self.victim}' if self.victim else ''}"
+
+
+ExpectedOutcomes = Annotated[tuple[ExpectedOutcome, ...], Strict(False), Field(min_length=1)]
+
+
 class NamedOrder(_Model):
     """An order of moves with a name, and what must be seen in it."""
 
     about: str | None = None
     order: OrderOfMoves | None = None
-    expect: Expectation | Annotated[dict[Server, Expectation], Field(min_length=1)] = Field(
-        union_mode="left_to_right", description="for every server, or for each its own"
-    )
+    expect: Annotated[
+        Annotated[Expectation, Tag("all")]
+        | Annotated[dict[Server, Expectation], Tag("each"), Field(min_length=1)],
+        Discriminator(_by_server),
+    ] = Field(description="for every server, or for each its own")
 
     def expected_on(self, server: str) -> Expectation | None:
         """What must be seen on a server; None where nothing is said of it."""
@@ -541,6 +598,20 @@ class Scenario(_Model):
     orders: dict[str, NamedOrder] = Field(
         default_factory=dict, description="named orders, and what must be seen in each"
     )
+    outcomes: (
+        Annotated[
+            Annotated[ExpectedOutcomes, Tag("all")]
+            | Annotated[dict[Server, ExpectedOutcomes], Tag("each")],
+            Discriminator(_by_server),
+        ]
+        | None
+    ) = Field(
+        default=None,
+        description=(
+            "the outcomes that schedules have, all of them, for every server or for each its own:"
+            " 'explore' compares"
+        ),
+    )
     victim: Name | None = None
     differs: dict[Server, str] = Field(default_factory=dict)
     fill: dict[Name, Fill] = Field(default_factory=dict)
@@ -550,6 +621,12 @@ class Scenario(_Model):
         description="columns whose values differ from run to run, as column or table.column",
     )
     remedies: dict[str, Remedy] = Field(default_factory=dict)
+
+    def outcomes_on(self, server: str) -> tuple[ExpectedOutcome, ...] | None:
+        """The outcomes that are expected on a server; None where nothing is said of it."""
+        if isinstance(self.outcomes, dict):
+            return {str(name): found for name, found in self.outcomes.items()}.get(server)
+        return self.outcomes
 
     def for_server(self, server: str) -> Scenario:
         """The scenario with every SQL text chosen for ``server``."""

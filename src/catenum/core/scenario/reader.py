@@ -32,6 +32,7 @@ from catenum.core.scenario.model import (
     Column,
     Data,
     Expectation,
+    ExpectedOutcome,
     Fill,
     NamedOrder,
     Remedy,
@@ -304,7 +305,12 @@ def _from_validation(
     error: ValidationError, plain: object, places: Mapping[Path, Place], file: str
 ) -> list[Problem]:
     problems: dict[tuple[Place, str], Problem] = {}
-    for item in error.errors():
+    found = error.errors()
+    for item in found:
+        depth = len(item["loc"])
+        within = any(len(o["loc"]) > depth and o["loc"][:depth] == item["loc"] for o in found)
+        if item["type"] == "too_short" and within:
+            continue  # it is as short as that because what is in it is wrong
         path = _real_path(item["loc"], plain)
         kind, advice = item["type"], None
         place = _nearest(places, path, file)
@@ -380,6 +386,8 @@ def _valid_keys(path: Path) -> list[str]:
             model = Remedy
         case ("orders", _):
             model = NamedOrder
+        case ("outcomes", *_):
+            model = ExpectedOutcome
         case ("orders", *_):
             model = Expectation
         case _:
@@ -402,6 +410,7 @@ def _cross_checks(file: ScenarioFile) -> Iterator[Problem]:
         yield from _check_names(file, name, transaction)
     for title, order in scenario.orders.items():
         yield from _check_order(file, title, order)
+    yield from _check_outcomes(file)
     for title, remedy in scenario.remedies.items():
         yield from _check_remedy(file, title, remedy, names)
 
@@ -489,6 +498,21 @@ def _check_order(file: ScenarioFile, title: str, named: NamedOrder) -> Iterator[
         expected = [((*path, "expect", str(name)), one) for name, one in named.expect.items()]
     for place, one in expected:
         yield from _check_expectation(file, what, place, one)
+
+
+def _check_outcomes(file: ScenarioFile) -> Iterator[Problem]:
+    """The outcomes that are expected of schedules: victims must be transactions."""
+    outcomes, names = file.scenario.outcomes, list(file.scenario.transactions)
+    of_servers = outcomes.items() if isinstance(outcomes, dict) else [(None, outcomes or ())]
+    for server, expected in of_servers:
+        path: Path = ("outcomes", str(server)) if server is not None else ("outcomes",)
+        for number, one in enumerate(expected):
+            if one.victim is not None and one.victim not in names:
+                yield Problem(
+                    f"outcomes expect {one.victim!r}, which is not a transaction",
+                    file.place(*path, number, "victim"),
+                    suggestion(one.victim, names),
+                )
 
 
 def _check_expectation(

@@ -15,21 +15,13 @@ from dataclasses import dataclass
 from itertools import combinations, islice, permutations
 from typing import Literal
 
+from catenum.core.record.recording import AnomalyName
 from catenum.core.servers.table_access import NAMED_LOCKS, AccessMode, TableAccess
 from catenum.core.space.access_overlap import overlap
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.oracle import PASSED_OVER, Observation
 
-Name = Literal[
-    "dirty read",
-    "lost update",
-    "non-repeatable read",
-    "phantom",
-    "read-only anomaly",
-    "read skew",
-    "write skew",
-    "other anomaly",
-]
+Name = AnomalyName
 Relation = Literal["saw", "did not see", "overwrote"]
 _SKIPS = re.compile(r"\bskip\s+locked\b", re.IGNORECASE)
 #: Runs some transactions one after another; None where one of them did not commit.

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 from typing import get_args
 
 from catenum.core.errors import InputError
 from catenum.core.record.outcome import KINDS
+from catenum.core.scenario.model import ExpectedOutcome
 from catenum.core.space import anomaly
-from catenum.core.space.tally import Tally
+from catenum.core.space.tally import OutcomeEntry, Tally
 
 ANOMALIES = tuple(get_args(anomaly.Name))
 #: Where an anomaly shows: in the rows at the end, or only in what was read on the way.
@@ -73,6 +75,42 @@ def count_of(word: str, tally: Tally) -> int:
         or (word == "conflict" and KINDS.index(entry.kind) > KINDS.index("waited"))
         or (word == "broken rule" and any(value is not True for value in entry.holds.values()))
     )
+
+
+def other_outcomes(
+    expected: Sequence[ExpectedOutcome], tally: Tally
+) -> list[tuple[int | None, str]]:
+    """Outcomes that were expected and not found, each with its number (from 0), and those that were
+    found and not expected.
+    """
+    entries = list(tally.outcomes.values())
+    missing: list[tuple[int | None, str]] = [
+        (number, f"{one}: in none of {tally.schedules:,} schedules")
+        for number, one in enumerate(expected)
+        if not any(_is(one, entry) for entry in entries)
+    ]
+    unexpected: list[tuple[int | None, str]] = [
+        (
+            None,
+            f"{entry.kind}, data {entry.anomaly or entry.data}{_victims(entry)}: not expected, and"
+            f" in {entry.count:,} of {tally.schedules:,} schedules"
+            f" ({' '.join(entry.shortest or ())})",
+        )
+        for entry in entries
+        if not any(_is(one, entry) for one in expected)
+    ]
+    return missing + unexpected
+
+
+def _victims(entry: OutcomeEntry) -> str:
+    names = sorted(name for name, kinds in entry.failed_by.items() if "deadlock" in kinds)
+    return f", victim {', '.join(names)}" if names else ""
+
+
+def _is(expected: ExpectedOutcome, entry: OutcomeEntry) -> bool:
+    victim = expected.victim is None or "deadlock" in entry.failed_by.get(expected.victim, ())
+    data = expected.data in (None, entry.data, entry.anomaly)
+    return expected.outcome == entry.kind and victim and data
 
 
 def unmet(terms: list[Term], tally: Tally) -> list[str]:
