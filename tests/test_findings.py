@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 import yaml
 
-from catenum.core.diagnose import PASSES, diagnose
+from catenum.core.diagnose.passes import PASSES, diagnose
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import (
     Deadlock,

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 import catenum
-from catenum.core.diagnose import diagnose
+from catenum.core.diagnose.passes import diagnose
 from catenum.core.logs.servers import LogRules, log_rules_of
 from catenum.core.record.modes import Mode
 from catenum.core.record.waits import Resource

@@ -6,7 +6,9 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import os
 from collections.abc import Iterator
+from pathlib import Path
 from typing import IO
 
 from catenum.cli import common
@@ -53,6 +55,12 @@ def targets_of(words: list[str] | None, err: IO[str]) -> dict[str, Target]:
             f"more than {MOST_TARGETS} servers", advice="Share them between several calls."
         )
     return found
+
+
+def default_store() -> Path:
+    """Where the store is by default: the user's data folder."""
+    base = Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share")
+    return base / "catenum" / "history.sqlite"
 
 
 def connect(target: Target) -> Monitor:

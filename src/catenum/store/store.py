@@ -389,12 +389,6 @@ class Store:
             raise InputError(f"{self.path} is damaged: {error}", advice=_ASIDE) from error
 
 
-def default_path() -> Path:
-    """Where the store is by default: the user's data folder."""
-    base = Path(os.environ.get("XDG_DATA_HOME") or Path.home() / ".local" / "share")
-    return base / "catenum" / "history.sqlite"
-
-
 def writer(path: Path) -> Store:
     """The store for a watch. Raises StoreInUse, SaveError."""
     try:

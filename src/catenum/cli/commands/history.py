@@ -36,7 +36,7 @@ from catenum.store import queries
 from catenum.store.handover import handover_value
 from catenum.store.log_rows import take
 from catenum.store.spans import Span
-from catenum.store.store import Store, default_path, reader, writer_beside
+from catenum.store.store import Store, reader, writer_beside
 
 FORMAT = "catenum-history/1"
 WORDS = ("list", "show", "note", "deadlocks", "releases", "report", "take")
@@ -100,7 +100,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     words = list(args.words)
     if words and words[0] not in WORDS:
         raise InputError(f"history knows no {words[0]!r}", advice=f"It knows: {', '.join(WORDS)}.")
-    path = args.store or default_path()
+    path = args.store or watching.default_store()
     store = writer_beside(path) if words[:1] == ["take"] else reader(path)
     try:
         span = Span(_moment(args.since), _moment(args.until), args.server)

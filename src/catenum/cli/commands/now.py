@@ -23,7 +23,6 @@ from catenum.core.snapshot.across import look_across, standing
 from catenum.core.snapshot.groups import groups_of
 from catenum.core.snapshot.plain import FORMAT, sample_value
 from catenum.core.snapshot.sample import Sample
-from catenum.core.snapshot.sample_recording import recording_of
 from catenum.core.snapshot.story import headline_of, tell_across, tell_sample
 from catenum.core.snapshot.verdict import verdict
 from catenum.core.text import counted, duration
@@ -32,8 +31,6 @@ from catenum.engines.targets import Target
 from catenum.live.client_sockets import client_ends
 from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story
-from catenum.store import queries
-from catenum.store.store import default_path, reader
 
 #: Heads of which the command is printed that releases what they hold.
 MOST_WAYS = 3
@@ -106,6 +103,8 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
             for seen in found
         ]
     if args.save and found[0].sample is not None:
+        from catenum.core.snapshot.sample_recording import recording_of
+
         common.save_atomically(
             args.save, to_json(recording_of(found[0].sample, title="now")).encode()
         )
@@ -176,9 +175,13 @@ def _ways_out(sample: Sample, target: str | None) -> Iterator[str]:
 
 def _before(sample: Sample, name: str, args: argparse.Namespace) -> Iterator[str]:
     """How often it was so before, where a watch has stored that."""
-    path = args.store or default_path()
+    path = args.store or watching.default_store()
     if not sample.edges or (args.store is None and not path.exists()):
         return
+    # SQLite and the store are loaded only where there is one.
+    from catenum.store import queries
+    from catenum.store.store import reader
+
     with contextlib.closing(reader(path)) as store:
         for group in groups_of(sample)[:MOST_WAYS]:
             for resource in group.objects[:1]:

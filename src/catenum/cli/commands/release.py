@@ -19,7 +19,7 @@ from catenum.core.snapshot.verdict import verdict
 from catenum.core.text import counted, duration, listed, one_line
 from catenum.live.release import Refused, Result, Shown, Way, blocker, release
 from catenum.render.console import make_console, say
-from catenum.store.store import default_path, writer_beside
+from catenum.store.store import writer_beside
 
 FORMAT = "catenum-release/1"
 
@@ -99,7 +99,7 @@ def _write_down(
     """
     shown_session = shown.sample.masked().session(shown.session.id) if args.mask else shown.session
     try:
-        with contextlib.closing(writer_beside(args.store or default_path())) as store:
+        with contextlib.closing(writer_beside(args.store or watching.default_store())) as store:
             store.release(
                 server, shown_session, result.way, len(shown.waiting), result.went_on, text
             )

@@ -25,7 +25,7 @@ from catenum.live.events import WatchEvent, event_value
 from catenum.live.watch import Watch, WatchOptions
 from catenum.render.console import STYLES, make_console, say
 from catenum.render.text import print_story
-from catenum.store.store import Store, default_path, writer
+from catenum.store.store import Store, writer
 
 if TYPE_CHECKING:
     pass
@@ -136,7 +136,7 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         own_runs=args.own_runs,
         logs=tuple(_log(text, list(targets)) for text in args.log),
     )
-    store = None if args.no_store else writer(args.store or default_path())
+    store = None if args.no_store else writer(args.store or watching.default_store())
     try:
         if store is not None and store.set_aside is not None:
             err.write(

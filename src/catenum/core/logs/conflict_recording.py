@@ -9,8 +9,8 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 
-from catenum.core.diagnose import diagnose
 from catenum.core.diagnose.holders import attribute
+from catenum.core.diagnose.passes import diagnose
 from catenum.core.logs.conflicts import CapturedWait, Conflict, Member, Provenance, relations_of
 from catenum.core.logs.servers import log_rules_of
 from catenum.core.record.members import member_of, recording_edges

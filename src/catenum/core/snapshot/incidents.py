@@ -16,12 +16,9 @@ from statistics import median
 from catenum.core.record.waits import WaitGraph
 from catenum.core.servers import rules_of
 from catenum.core.snapshot.groups import Group, groups_of, part_of
-from catenum.core.snapshot.sample import Sample, SessionInfo, masked_session
+from catenum.core.snapshot.sample import PILE, Sample, SessionInfo, masked_session
 from catenum.core.snapshot.statements import StatementsSeen
 
-#: So many sessions that wait over one thing in two successive looks make an incident, however short
-#: each wait is.
-PILE = 10
 #: An incident with one head after the other is over when so many looks do not show it.
 LOOKS_TO_END = 2
 #: Heads that are kept of one incident: those that held longest.

@@ -26,6 +26,10 @@ State = Literal[
     "not reported",
 ]
 
+#: So many sessions that wait over one thing in two successive checks make an incident, however
+#: short each wait is.
+PILE = 10
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SessionInfo:

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
-from catenum.core.diagnose import diagnose
+from catenum.core.diagnose.passes import diagnose
 from catenum.core.record.members import member_of, recording_edges
 from catenum.core.record.recording import (
     Deadlock,

@@ -17,8 +17,7 @@ from catenum.core.record.modes import Mode
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge
 from catenum.core.servers import Rules
-from catenum.core.snapshot.incidents import PILE
-from catenum.core.snapshot.sample import Sample, SessionInfo, State, Suspect, Timeout
+from catenum.core.snapshot.sample import PILE, Sample, SessionInfo, State, Suspect, Timeout
 from catenum.core.text import duration
 from catenum.engines.clock import Clock
 from catenum.engines.innodb import errors

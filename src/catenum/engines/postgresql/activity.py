@@ -8,8 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import LiteralString, NamedTuple
 
-from catenum.core.snapshot.incidents import PILE
-from catenum.core.snapshot.sample import SessionInfo, State
+from catenum.core.snapshot.sample import PILE, SessionInfo, State
 
 _COLUMNS: LiteralString = """pid, usename, application_name, client_addr, client_port, datname,
 backend_type, state,

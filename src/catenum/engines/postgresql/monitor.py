@@ -23,8 +23,7 @@ from psycopg.adapt import Loader
 
 from catenum.core.record.recording import LockEntry, TargetInfo
 from catenum.core.record.waits import Edge
-from catenum.core.snapshot.incidents import PILE
-from catenum.core.snapshot.sample import Held, Sample, SessionInfo, Suspect, Timeout
+from catenum.core.snapshot.sample import PILE, Held, Sample, SessionInfo, Suspect, Timeout
 from catenum.core.text import duration
 from catenum.engines.clock import Clock
 from catenum.engines.monitor import (

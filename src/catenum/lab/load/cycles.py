@@ -9,8 +9,8 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from catenum.core.diagnose import diagnose
 from catenum.core.diagnose.holders import attribute
+from catenum.core.diagnose.passes import diagnose
 from catenum.core.record.members import member_of, recording_edges
 from catenum.core.record.modes import Mode
 from catenum.core.record.recording import (

@@ -6,8 +6,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
-from catenum.core.diagnose import diagnose
 from catenum.core.diagnose.holders import attribute
+from catenum.core.diagnose.passes import diagnose
 from catenum.core.errors import InputError
 from catenum.core.record.modes import NO_MODE
 from catenum.core.record.outcome import kind_of
