@@ -447,11 +447,17 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
     yield (CORPUS / "said" / "broken.txt", lambda: "".join(tables.broken(CORPUS / "broken.yaml")))
     yield CORPUS / "said" / "traces.txt", lambda: "".join(tables.traces())
+    yield CORPUS / "said" / "conditions.txt", lambda: "".join(tables.conditions())
+    yield CORPUS / "said" / "masks.txt", lambda: "".join(tables.changed_values())
     texts = (CORPUS / "statements.txt").read_text(encoding="utf-8").splitlines()
     for server in SERVERS:
         yield (
             CORPUS / "said" / f"statements.{server}.txt",
             lambda s=server: "".join(tables.statements(s, texts)),
+        )
+        yield (
+            CORPUS / "said" / f"readings.{server}.txt",
+            lambda s=server: "".join(tables.readings(s, texts)),
         )
         yield (
             CORPUS / "said" / f"levels.{server}.txt",

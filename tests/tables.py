@@ -12,22 +12,34 @@ from pathlib import Path
 from typing import Any
 
 import yaml
+from sqlglot import exp
 
 from catenum.core.compare import measure
 from catenum.core.compare.verdict import Figures, judge
 from catenum.core.errors import CatenumError, InputError
 from catenum.core.logs.conflicts import CapturedWait, Conflict
+from catenum.core.logs.masking import others
 from catenum.core.logs.rows import rows_for
 from catenum.core.logs.tables import closure, read_schema, script_of
 from catenum.core.logs.traces import Trace, with_traces
 from catenum.core.propose.candidate import Evidence
 from catenum.core.propose.changes import ddl, difference, plain
+from catenum.core.propose.editing import written
 from catenum.core.propose.passes import all_series
+from catenum.core.propose.reading import Reading, own_comparison, same_row, term
 from catenum.core.record.recording import Recording, TableKeys
+from catenum.core.record.values import Value
+from catenum.core.scenario.conditions import (
+    ConditionError,
+    MissingValue,
+    known_kinds,
+    parse_condition,
+)
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import rules_of
 from catenum.core.servers.table_access import AccessMode
 from catenum.core.space.exploration import Exploration
+from catenum.core.text import one_line, shortened
 
 
 def brief(value: Any) -> str:
@@ -291,3 +303,89 @@ def traces() -> Iterator[str]:
             report="",
         )
         yield f"{brief(with_traces(known, search))}\n    asked {asked}\n"
+
+
+TERMS = ("moved = 3", "vessel is null", "kg > :kg")
+CONDITIONS = (
+    "a > 1", "a >= 1 and b <> 2", "a is null", "a is not null and b = 'x'", "A IS NOT NULL", "a = 'it''s'", "-1 < a", "a = true",
+    "a = null", "1.5 <= a", "a >", "> 1", "a == 1", "a = b c", "a and b", "a = 'open", "a = 1 or b = 2", "is null", "", "a is", "a is not 3",
+    "rows = 1", "a.b = 1", "null is null", "a = 1 and", "a = ;", "(a = 1)", "not a = 1", "a < 3 and a < 2 and a < 1",
+)  # fmt: skip
+VALUES: tuple[dict[str, Any], ...] = (
+    {}, {"a": 2}, {"a": 1, "b": 2}, {"a": None, "b": 3}, {"a": "x", "b": "x"}, {"a": True, "b": None}, {"a": 1.5, "b": "it's"}, {"rows": 1, "a": 0},
+)  # fmt: skip
+
+
+def conditions() -> Iterator[str]:
+    """What conditions mean, and what they come to for values."""
+    for text in CONDITIONS:
+        try:
+            condition = parse_condition(text)
+        except ConditionError as error:
+            yield f"{text!r}: {error} at {error.offset}\n"
+            continue
+        said = []
+        for plain_values in VALUES:
+            values = {name: Value.from_python(value) for name, value in plain_values.items()}
+            try:
+                lacking = condition.undecided(values)
+                said.append("true" if lacking is None else f"not {lacking}")
+            except (ConditionError, MissingValue) as error:
+                said.append(f"{type(error).__name__}: {error}")
+        names = [str(one.name) for one in condition.names]
+        kinds = []
+        for known in ({"a": 1}, {"a": "x"}, {"b": 1}):
+            try:
+                known_kinds(condition, {n: Value.from_python(v) for n, v in known.items()})
+                kinds.append("fits")
+            except ConditionError as error:
+                kinds.append(str(error))
+        yield f"{text!r}: names {names}, {'; '.join(said)} | {'; '.join(kinds)}\n"
+
+
+def readings(server: str, texts: list[str]) -> Iterator[str]:
+    """What the passes of ``propose`` need of statements, and what they make of them."""
+    rules = rules_of(server)
+    dialect = rules.sql.dialect
+    terms = [one for one in (term(text, dialect) for text in TERMS) if one is not None]
+    comparison = parse_condition("kg > 1").comparisons[0]
+    for sql in texts:
+        one = Reading(sql, dialect)
+        facts = {
+            name: getattr(one, name)
+            for name in ("is_plain_select", "takes_some", "lock_clause", "table", "changes", "where", "equals",
+                         "selected", "columns", "assigned", "parameters", "inserts_into", "inserted")
+        }  # fmt: skip
+        if one.tree is None:
+            continue
+        made: dict[str, Any] = {
+            "with lock": one.with_lock("for update"),
+            "without": one.with_lock(None),
+            "with condition": one.with_condition(*terms[:2]),
+            "with value": one.with_value("moved", exp.Literal.number(9)),
+            "beyond id": [written(found, dialect) for found in one.terms_beyond(["id"])],
+            "as value": written(value, dialect) if (value := one.as_value()) is not None else None,
+            "inserted where": one.inserted_where("select 1 as one"),
+            "own": own.sql() if (own := own_comparison(one, {"kg": "kg"}, comparison)) else None,
+            "same row": same_row(one, Reading("select 1 from berth where id = 7", dialect), ["id"]),
+        }
+        told = {
+            name: value
+            for name, value in (facts | made).items()
+            if value not in (None, False, {}, [], sql)
+        }
+        yield f"{shortened(one_line(sql), 120)}\n    {brief(told)}\n"
+
+
+def changed_values() -> Iterator[str]:
+    """Other values in the place of captured ones."""
+    found = [
+        ("number", "7"), ("number", "41"), ("number", "007"), ("number", "0.5"), ("number", "12.75"), ("number", "0"), ("number", "1"),
+        ("number", "99999999"), ("text", "7"), ("text", "Halcyon"), ("text", "Oriel"), ("text", "ab"), ("text", "x"), ("text", ""),
+        ("text", "2026-11-30"), ("text", "2026-11-30 09:30:21.5+01"), ("text", "2026-12-01T10:00:00Z"), ("text", '{"berth": 7, "of": "Oriel"}'),
+        ("text", "6c7d8e9f-a0b1-c2d3-e4f5-061728394a5b"), ("text", "MGHU 204"), ("binary", "101"), ("hex", "ff0a"), ("hex number", "0xff"),
+    ]  # fmt: skip
+    for count in range(1, len(found) + 1, 3):
+        for fixed in ((), (("number", "2"), ("text", "a"))):
+            other = others(set(found[:count]), set(fixed))
+            yield f"{count} {fixed}: {sorted(other.items())}\n"
