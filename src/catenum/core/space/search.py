@@ -247,6 +247,13 @@ class Walk:
     ``while walk.more: run(guide=walk); walk.turn()``
     """
 
+    #: Of the schedule at hand.
+    locked: Locked
+    arrivals: Arrivals
+    open_contests: list[LockRace]
+    overtaken: LockRace | None
+    _waits: Waits
+
     def __init__(self, space: Space, nodes: Sequence[Node] = (), *, more: bool = True) -> None:
         self.space = space
         self.nodes = list(nodes)

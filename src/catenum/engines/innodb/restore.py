@@ -133,6 +133,7 @@ class _State:
 class DataRestorer(ABC):
     """Keeps the data of one scratch database."""
 
+    _state_sql: str
     #: All definitions, a row each; every part names the schema once.
     shape: ClassVar[Sequence[str]]
     #: A fingerprint of a text.

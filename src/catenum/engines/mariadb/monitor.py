@@ -75,6 +75,9 @@ class MariadbMonitor(InnodbMonitor[rowlocks.Lock]):
     rules = rules_of("mariadb")
     timed_out = (1969, 1205, 1317)
     named_mode = NAMED_MODE
+    _ends: bool
+    _tells_earlier: bool
+    _records: Records
     text_bytes = 65_535  # PROCESS_LIST_INFO_WIDTH, sql_show.cc
     _many_wait_for: Transaction | None = None
 

@@ -35,6 +35,7 @@ class MysqlControl(InnodbControl):
     process_list = "performance_schema.processlist"
     limits = f"set session lock_wait_timeout = 1, max_execution_time = 60000, {concat_rows.WHOLE}"
 
+    _literally: bool
     reader: DataLocks
     metadata: MetadataLocks
 

@@ -95,6 +95,12 @@ class MysqlMonitor(InnodbMonitor[DataLock]):
     rules = rules_of("mysql")
     timed_out = (3024, 1205, 1317)
     named_mode = metadata_mode("MDL_EXCLUSIVE")
+    _ends: bool
+    _tells_statements: bool
+    _tells_transactions: bool
+    _records: Records
+    _connections: Connections
+    _owners: Owners
     text_bytes = 1_024  # COL_INFO_SIZE, pfs_column_types.h
     client_flag = (
         CLIENT.MULTI_STATEMENTS

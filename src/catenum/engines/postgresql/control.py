@@ -36,7 +36,13 @@ _SETTINGS = (
 class PostgresqlControl:
     """One server, one run."""
 
+    info: TargetInfo
     capabilities: Capabilities
+    reader: LockReader
+    scratch: Scratch
+    restorer: DataRestorer
+    _deadlock_timeout: str
+    _verdict_ms: float
 
     def __init__(
         self, conninfo: str, shown_url: str, *, private: bool, sandboxed: bool = True

@@ -39,7 +39,14 @@ from catenum.engines.monitor import (
     no_answer,
 )
 from catenum.engines.postgresql import errors, requirements
-from catenum.engines.postgresql.activity import ActivityRow, activity, asks, plain_bytes, session_of
+from catenum.engines.postgresql.activity import (
+    Activity,
+    ActivityRow,
+    activity,
+    asks,
+    plain_bytes,
+    session_of,
+)
 from catenum.engines.postgresql.lock_table import (
     LockRow,
     LockRows,
@@ -87,6 +94,17 @@ class _AnyText(Loader):
 
 class PostgresqlMonitor:
     """One watching connection. See ``engines.monitor.Monitor`` for what each method promises."""
+
+    info: TargetInfo
+    login: str
+    sees_all: bool
+    _activity: Activity
+    _locks: LockTable
+    _kept_text: int
+    _allow: str
+    _tells_since: bool
+    _tracks: bool
+    _stands_by: bool
 
     def __init__(self, conninfo: str, shown_url: str, *, private: bool) -> None:
         self._shown = shown_url

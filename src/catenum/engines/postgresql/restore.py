@@ -85,6 +85,9 @@ _STATE = b'execute "kept state"'
 class DataRestorer:
     """Keeps the data of one scratch space."""
 
+    _skips: bool
+    _free: bool
+
     def __init__(
         self,
         connection: psycopg.Connection[Any],

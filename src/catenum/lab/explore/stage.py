@@ -16,7 +16,7 @@ from itertools import islice, permutations
 from types import TracebackType
 
 from catenum.core.record.outcome import KINDS
-from catenum.core.record.recording import TableRows
+from catenum.core.record.recording import TableKeys, TableRows
 from catenum.core.scenario.model import Scenario, chosen
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.servers import rules_of
@@ -92,6 +92,18 @@ class Stage:
     file: ScenarioFile | None = None
     ddl: Sequence[str] = ()
     footprint_of: Callable[[str], Footprint] | None = None
+    #: Of the data, once it is loaded.
+    tables: dict[str, TableKeys] = field(init=False)
+    loaded: dict[str, TableRows] = field(init=False)
+    dependence: Dependence = field(init=False)
+    footprints: dict[tuple[str, int], Footprint] = field(init=False)
+    ignored: Ignored = field(init=False)
+    shape: bool = field(init=False)
+    outlives: bool = field(init=False)
+    driver: Driver = field(init=False)
+    _summary: Summary = field(init=False)
+    _check_ms: float = field(init=False)
+    _rows_decide: bool = field(init=False)
 
     def __post_init__(self) -> None:
         server = self.engine.info.server

@@ -31,7 +31,7 @@ from catenum.lab.explore.walker import ExploreOptions, Explorer
 from catenum.lab.load.churn import Churn
 from catenum.lab.load.cycles import cycles
 from catenum.lab.propose.confirm import Confirmation
-from catenum.lab.propose.meaning import Serially, StillBad, difference
+from catenum.lab.propose.meaning import Serial, Serially, StillBad, difference
 from catenum.lab.run.loading import load
 from catenum.lab.run.play import PlayOptions, play
 
@@ -103,6 +103,15 @@ class Proposer:
     first: Callable[[Proposal], None] = lambda proposal: None
     #: Loops of each transaction for conflicts inside statements; None where none are run.
     copies: Mapping[str, int] | None = None
+    #: What ``run`` has found out so far: the serial orders, the evidence, how candidates are tried,
+    #: schedules that end badly, candidates that wait their turn, and those that deadlock.
+    tried_how: ExploreOptions = field(init=False)
+    _clock: Clock = field(init=False)
+    _serial: Serial = field(init=False)
+    _evidence: Evidence = field(init=False)
+    _screen: list[tuple[str, ...]] = field(init=False)
+    _deferred: list[Candidate] = field(init=False)
+    _deadlocked: list[Candidate] = field(init=False)
 
     def run(self) -> Proposals:
         """Everything. Raises InputError, TargetError as exploring does."""
