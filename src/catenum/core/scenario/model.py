@@ -246,6 +246,11 @@ class Transaction(_Model):
     """
 
     statements: Annotated[tuple[Statement, ...], Strict(False)] = Field(min_length=1)
+    session: SqlList | None = Field(
+        default=None,
+        description="statements that its connection runs before, each by itself: settings, a"
+        " temporary table, a prepared statement",
+    )
     isolation: Isolation | None = None
     access: Literal["read only", "read write"] | None = None
     ends: Ends = "commit"
@@ -273,6 +278,11 @@ class Transaction(_Model):
             n: Value.from_python(v.value if isinstance(v, Literally) else v)
             for n, v in given.items()
         }
+
+    @property
+    def before(self) -> tuple[str, ...]:
+        """``session``, of a scenario that was made for one server."""
+        return tuple(map(chosen, self.session or ()))
 
     @property
     def carries_values(self) -> bool:
@@ -647,12 +657,15 @@ class Scenario(_Model):
 
 
 def _transaction_for(server: str, transaction: Transaction) -> Transaction:
-    if all(
-        isinstance(text, str) for s in transaction.statements for text in (s.sql, *s.keep.values())
-    ):
+    texts = [text for s in transaction.statements for text in (s.sql, *s.keep.values())]
+    if all(isinstance(text, str) for text in (*texts, *(transaction.session or ()))):
         return transaction
+    before = tuple(text for sql in transaction.session or () if (text := sql_for(server, sql)))
     return transaction.model_copy(
-        update={"statements": tuple(_statement_for(server, s) for s in transaction.statements)}
+        update={
+            "statements": tuple(_statement_for(server, s) for s in transaction.statements),
+            "session": before or None,
+        }
     )
 
 

@@ -40,9 +40,12 @@ from catenum.core.scenario.model import (
     Scenario,
     Statement,
     Transaction,
+    sql_for,
 )
 from catenum.core.scenario.names import name_problems
 from catenum.core.scenario.remedies import changed_statements
+from catenum.core.servers import NAMES, rules_of
+from catenum.core.sql.parameters import parameters_in
 from catenum.core.text import suggestion
 
 MAX_BYTES = 1_000_000
@@ -419,6 +422,15 @@ def _check_names(file: ScenarioFile, name: str, transaction: Transaction) -> Ite
     """Uses of values that cannot have one, and conditions that cannot be read, each with its line
     and column.
     """
+    for number, sql in enumerate(transaction.session or ()):
+        for server in NAMES:
+            text = sql_for(server, sql)
+            if parameters_in(text, rules_of(server).sql.token_patterns):
+                yield Problem(
+                    f"the session of {name} begins without values: {text.strip()!r} names some",
+                    file.place("transactions", name, "session", number),
+                )
+                break
     for found in name_problems(transaction):
         path: Path = ("transactions", name, "statements", found.statement)
         if found.key == "keep":

@@ -41,6 +41,8 @@ class InnodbLoop:
         self._connection.query(
             f"set session innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}"
         )
+        for sql in plan.before:
+            self._cursor.execute(sql)
         self._begin, self._end, self._statements = (
             f"start transaction {how.access or ''}",
             plan.ends,

@@ -18,11 +18,12 @@ if TYPE_CHECKING:
 class LoopPlan:
     """One transaction as it is looped: how it begins, its statements, and how each iteration ends.
 
-    ``fixed``: the values of its parameters; ``drawn``: those of which each iteration takes one by
-    chance.
+    ``before``: what its connection runs first; ``fixed``: the values of its parameters; ``drawn``:
+    those of which each iteration takes one by chance.
     """
 
     beginning: Beginning
+    before: tuple[str, ...] = ()
     statements: tuple[Statement, ...]
     ends: str
     fixed: Values = field(default_factory=dict)

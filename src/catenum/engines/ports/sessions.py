@@ -24,11 +24,12 @@ class Patience(Enum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Beginning:
-    """How a transaction begins."""
+    """How a transaction begins. ``limits_itself``: its session has set how long it waits."""
 
     isolation: str | None = None
     access: str | None = None
     timeout_ms: int | None = None
+    limits_itself: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -51,6 +51,10 @@ class Loop:
         if check_ms is not None:
             settings.append(f"set deadlock_timeout = {check_ms}")
         self._pg.exec_("; ".join(settings).encode())
+        for sql in plan.before:
+            result = self._pg.exec_(sql.encode())
+            if result.status == pq.ExecStatus.FATAL_ERROR:
+                raise psycopg.ProgrammingError(errors.from_result(result).message)
         self._begin, self._end = " ".join(words).encode(), plan.ends.encode()
         for number, sql in enumerate(plan.texts):
             result = self._pg.prepare(f"s{number}".encode(), RULES.sql.numbered(sql).encode())

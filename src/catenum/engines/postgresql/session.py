@@ -136,7 +136,10 @@ class PostgresqlSession:
             words.append(f"isolation level {how.isolation}")
         if how.access:
             words.append(how.access)
-        parts = [" ".join(words), f"set local lock_timeout = {how.timeout_ms or 0}"]
+        limit = f"set local lock_timeout = {how.timeout_ms or 0}"
+        if how.limits_itself and how.timeout_ms is None:
+            limit = "show lock_timeout"  # it stays what the session has set
+        parts = [" ".join(words), limit]
         parts += ["show transaction_isolation", "show transaction_read_only"]
         self._patience = Patience.LAST
         self._begun = None

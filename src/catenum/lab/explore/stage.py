@@ -37,6 +37,7 @@ from catenum.engines.ports import (
 )
 from catenum.lab.explore.ignored import Ignored, SerialRun
 from catenum.lab.explore.summary import Summary
+from catenum.lab.run.before import prepare_sessions
 from catenum.lab.run.conductor import Conductor, Situation
 from catenum.lab.run.driver import Driver
 from catenum.lab.run.handlers import handler_notes, handlers_of
@@ -130,6 +131,11 @@ class Stage:
         self._counted: int | None = None  # by the server, before the first run
         self._last_counted: int | None = None
 
+    @property
+    def _prepares(self) -> bool:
+        """Whether a session begins with statements: each schedule then has new ones."""
+        return any(one.before for one in self.scenario.transactions.values())
+
     def _depends(self, classes: Mapping[Column, Mapping[Written, int]]) -> Dependence:
         return Dependence(
             self.scenario,
@@ -160,7 +166,7 @@ class Stage:
         hidden = not self.dependence.plain  # code that nobody reads may do anything
         self.shape = hidden or any(f.changes_tables for f in found)
         self.outlives = hidden or any(f.may_outlive or f.recalls_numbers for f in found)
-        self.outlives = self.outlives or self.engine.keeps_numbers()
+        self.outlives = self.outlives or self.engine.keeps_numbers() or self._prepares
         self.loaded = loaded = self.engine.rows(KEPT_ROWS)
         self.ignored = Ignored(self.scenario, self.rules, self.footprints, self.tables, loaded)
         self._summary = Summary(
@@ -179,7 +185,6 @@ class Stage:
         self._keep(afresh=True)
         self._open_sessions()
         self._counted = self._last_counted = self.engine.deadlock_count(self.sessions)
-        self.driver = Driver(self.engine, self.sessions, self.clock)
         repeated = list(self._orders_to_repeat())
         differs = [self._differs(order) for order in repeated]  # every one is to be run
         self.restored()
@@ -339,6 +344,7 @@ class Stage:
                     self._rules_now()
                 )  # what a session still holds or has set is part of the end
             self.sessions.update(self.engine.renew(self.sessions))
+            prepare_sessions(self.driver, self.scenario, self.file)
         end = self.engine.data_state()
         rows, holds = self._state(end, wanted=wanted)
         holds = {
@@ -420,8 +426,11 @@ class Stage:
 
     def _open_sessions(self) -> None:
         steady = not any(found.may_change_plans for found in self.footprints.values())
+        steady = steady and not self._prepares
         for name, texts in self.dependence.statements.items():
             self.sessions[name] = self.engine.open_session(name, texts if steady else ())
+        self.driver = Driver(self.engine, self.sessions, self.clock)
+        prepare_sessions(self.driver, self.scenario, self.file)
 
     def _let_go(self, conductor: Conductor) -> None:
         """Roll back what is open still: first those who wait for nobody, then those whom that let

@@ -311,6 +311,7 @@ class Churn:
                     access=transaction.access,
                     timeout_ms=transaction.timeout,
                 ),
+                before=transaction.before,
                 statements=transaction.statements,
                 ends=ends,
                 fixed=transaction.fixed,

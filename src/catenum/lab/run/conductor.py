@@ -92,7 +92,9 @@ class Conductor:
         self.is_duplicate = is_duplicate
         self.guide = guide
         self.states = {
-            name: TransactionState(name, transaction, index)
+            name: TransactionState(
+                name, transaction, index, limits_itself=any(map(limits_waits, transaction.before))
+            )
             for index, (name, transaction) in enumerate(scenario.transactions.items())
         }
         self.log = EventLog(self.states)
@@ -251,6 +253,7 @@ class Conductor:
             isolation=state.transaction.isolation,
             access=state.transaction.access,
             timeout_ms=state.transaction.timeout,
+            limits_itself=any(map(self.limits_waits, state.transaction.before)),
         )
         answer = yield Begin(state.name, how)
         if answer.begun is None:

@@ -52,6 +52,11 @@ class Driver:
         except StopIteration:
             return
 
+    def prepare(self, name: str, sql: str) -> Reply:
+        """Run a statement by itself, on a connection that is in no transaction."""
+        self.sessions[name].send(sql)
+        return self._prompt(name)
+
     def undo(self, name: str) -> None:
         """Roll back a transaction that waits for nobody."""
         self.sessions[name].send("rollback")

@@ -28,6 +28,7 @@ from catenum.core.servers import rules_of
 from catenum.core.space import schedule
 from catenum.engines.clock import Clock
 from catenum.engines.ports import DataError, Engine, Session
+from catenum.lab.run.before import prepare_sessions, session_notes
 from catenum.lab.run.conductor import Conductor
 from catenum.lab.run.driver import Driver
 from catenum.lab.run.handlers import handlers_of
@@ -111,12 +112,12 @@ def play(
     scenario, chosen_values = with_first_values(engine, scenario, file)
     tables = engine.tables()
     plans = plans_of(engine, scenario, tables) if options.locks != "none" else ()
-    made = _make_moves(engine, scenario, options)
+    made = _make_moves(engine, scenario, options, file)
     for _ in range(0 if options.once else MOST_REPEATED):
         if not (made.conductor.surprised and engine.capabilities.check_ms):
             break
         load(engine, scenario, file, ddl)
-        made = _make_moves(engine, scenario, options)
+        made = _make_moves(engine, scenario, options, file)
     conductor = made.conductor
     holds, failed = _holds(engine, scenario)
     for title, value in made.holds.items():
@@ -160,6 +161,7 @@ def play(
             *_differences(scenario, engine),
             *engine.notes(),
             *warnings(scenario, engine.info),
+            *session_notes(scenario),
             *chosen_values,
             *notes,
             *failed,
@@ -194,12 +196,16 @@ def fault_of(recording: Recording, file: ScenarioFile | None) -> InputError | No
     )
 
 
-def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Made:
+def _make_moves(
+    engine: Engine, scenario: Scenario, options: PlayOptions, file: ScenarioFile | None
+) -> _Made:
     clock = Clock()
     sessions: dict[str, Session] = {}
     try:
         for name in scenario.transactions:
             sessions[name] = engine.open_session(name)
+        driver = Driver(engine, sessions, clock, options.announce)
+        prepare_sessions(driver, scenario, file)
         conductor = Conductor(
             scenario,
             full_order(scenario, options.order),
@@ -215,7 +221,7 @@ def _make_moves(engine: Engine, scenario: Scenario, options: PlayOptions) -> _Ma
         counted = engine.deadlock_count(sessions)
         started = clock.wall()
         clock.reset()
-        Driver(engine, sessions, clock, options.announce).run(conductor)
+        driver.run(conductor)
         duration = clock.now_ms()
         ids = {name: session.id for name, session in sessions.items()}
         now = engine.deadlock_count(sessions) if counted is not None else None

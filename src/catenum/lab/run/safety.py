@@ -26,6 +26,8 @@ def _texts(scenario: Scenario, server: str) -> Iterator[tuple[Path, str, str]]:
     scenario = scenario.for_server(server)
     yield ("data",), "data", scenario.data.script_for(server)
     for name, transaction in scenario.transactions.items():
+        for number, text in enumerate(transaction.before):
+            yield ("transactions", name, "session", number), f"the session of {name}", text
         for number, entry in enumerate(transaction.statements):
             yield ("transactions", name, "statements", number), f"{name} {number + 1}", entry.text
     for title, sql in scenario.holds.items():

@@ -1,0 +1,54 @@
+"""What a connection runs before its transaction begins: the statements under ``session``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from catenum.core.errors import InputError
+from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.reader import ScenarioFile
+from catenum.core.servers import rules_of
+from catenum.core.text import one_line
+from catenum.lab.run.driver import Driver
+
+
+def prepare_sessions(driver: Driver, scenario: Scenario, file: ScenarioFile | None) -> None:
+    """Run them, transaction by transaction, each statement by itself. Raises InputError with the
+    place of one that the server rejects, or that changes the scenario's data: no schedule would
+    begin with what was loaded.
+    """
+    if not any(one.before for one in scenario.transactions.values()):
+        return
+    rules = rules_of(driver.engine.info.server)
+    tables = {name.lower() for name in driver.engine.tables()}
+    for name, transaction in scenario.transactions.items():
+        for number, sql in enumerate(transaction.before):
+            place = file.place("transactions", name, "session", number) if file else None
+            changed = [
+                access.table
+                for access in rules.sql.footprint(sql).accesses
+                if access.verb != "read" and access.table.lower() in tables
+            ]
+            if changed:
+                raise InputError(
+                    f"the session of {name} begins with a change of {changed[0]}, which is part of"
+                    " the data",
+                    place=place,
+                    advice="Put it under 'data', or among the transaction's statements.",
+                )
+            reply = driver.prepare(name, sql)
+            if reply.error is not None:
+                raise InputError(
+                    f"the server rejects what the session of {name} begins with:"
+                    f" {reply.error.message}\n  {one_line(sql)}",
+                    place=place,
+                    advice=reply.error.hint,
+                )
+
+
+def session_notes(scenario: Scenario) -> Iterator[str]:
+    """What sessions began with, for a reader of the run."""
+    for name, transaction in scenario.transactions.items():
+        if transaction.before:
+            texts = "; ".join(one_line(sql, 60) for sql in transaction.before)
+            yield f"the session of {name} begins with: {texts}"

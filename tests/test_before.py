@@ -1,0 +1,94 @@
+"""What a connection runs before its transaction: settings, temporary tables, prepared statements."""
+
+import json
+
+import pytest
+
+SCENARIO = """\
+scenario: set-first
+data: |
+  create table slot (id int primary key, boxes int not null);
+  insert into slot values (1, 3), (2, 5);
+transactions:
+  clerk:
+    session:
+      postgresql: set lock_timeout = '300ms'
+      mariadb: set session innodb_lock_wait_timeout = 1
+      mysql: set session innodb_lock_wait_timeout = 1
+    statements:
+      - update slot set boxes = boxes + 1 where id = 2
+      - update slot set boxes = boxes + 1 where id = 1
+  loader:
+    session:
+      - create temporary table mine (id int)
+      - insert into mine values (1), (2)
+    statements:
+      - select count(*) as many from mine
+      - update slot set boxes = boxes - 1 where id = 1
+orders:
+  times out:
+    order: loader loader clerk clerk loader
+    expect:
+      outcome: timeout
+      waits: {clerk: 2}
+      errors: {clerk: {2: timeout}}
+      results: {loader: {1: [[2]]}}
+outcomes: [clean, waited, timeout]
+"""
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mariadb", "mysql"])
+def test_a_session_s_settings_and_tables_are_there_in_every_schedule(run, tmp_path, server):
+    (tmp_path / "s.yaml").write_text(SCENARIO)
+    target = ("--target", f"local:{server}")
+    done = run("play", "s.yaml", *target, "--json")
+    (order,) = done.json["orders"]
+    assert (done.code, order["differences"]) == (0, [])
+    notes = order["recording"]["notes"]
+    assert (
+        "the session of loader begins with: create temporary table mine (id int); insert into mine values (1), (2)"
+        in notes
+    )
+    found = run("explore", "s.yaml", *target, "--json")
+    assert found.code == 0, found.err
+    counts = json.loads(found.out)["counts"]
+    assert counts["run"] >= 4
+    assert "as expected: 3 outcomes, and no other" in found.err
+
+
+@pytest.mark.parametrize(
+    ("session", "message", "place"),
+    [
+        ("sett lock_timeout = 1", "the server rejects what the session of a begins with", "s.yaml:6:14"),
+        ("[select 1, insert into slot values (9)]", "the session of a begins with a change of slot, which is part of the data", "s.yaml:6:25"),
+        ("alter table slot add x int", "the session of a begins with a change of slot", "s.yaml:6:14"),
+        ("begin", "the session of a is begin", "s.yaml:6:14"),
+        ("'select 1; select 2'", "holds 2 statements", "s.yaml:6:14"),
+        ("'select :x'", "the session of a begins without values", "s.yaml:6:14"),
+        ("[]", "must not be empty", "s.yaml:6:14"),
+    ],
+)  # fmt: skip
+@pytest.mark.parametrize("word", ["play", "explore"])
+def test_what_a_session_cannot_begin_with_is_an_error(
+    call, tmp_path, word, session, message, place
+):
+    (tmp_path / "s.yaml").write_text(
+        "scenario: s\n"
+        "data: create table slot (id int primary key)\n"
+        "transactions:\n"
+        "  a:\n"
+        "    statements: [select 1]\n"
+        f"    session: {session}\n"
+    )
+    done = call(word, "s.yaml")
+    assert (done.code, done.out) == (2, ""), done.out
+    assert message in done.err
+    assert place in done.err
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mariadb", "mysql"])
+def test_loops_begin_with_it_too(run, tmp_path, server):
+    (tmp_path / "s.yaml").write_text(SCENARIO)
+    done = run("churn", "s.yaml", "--target", f"local:{server}", "--for", "1s", "--json")
+    assert done.code in (0, 1), done.err
+    assert done.json["transactions"]["loader"]["iterations"] > 0
