@@ -92,3 +92,38 @@ def test_loops_begin_with_it_too(run, tmp_path, server):
     done = run("churn", "s.yaml", "--target", f"local:{server}", "--for", "1s", "--json")
     assert done.code in (0, 1), done.err
     assert done.json["transactions"]["loader"]["iterations"] > 0
+
+
+@pytest.mark.parametrize(
+    ("server", "session", "key"),
+    [
+        ("postgresql", "set default_transaction_isolation = 'serializable'", "isolation"),
+        ("postgresql", "set default_transaction_read_only = on", "access"),
+        ("mariadb", "set session transaction isolation level serializable", "isolation"),
+        ("mysql", "set @@session.transaction_isolation = 'SERIALIZABLE'", "isolation"),
+    ],
+)
+def test_a_session_does_not_set_the_level_behind_the_scenario_s_back(
+    call, tmp_path, server, session, key
+):
+    (tmp_path / "s.yaml").write_text(
+        "scenario: s\ndata: create table slot (id int primary key)\ntransactions:\n  a:\n"
+        f'    session: "{session}"\n    statements: [select id from slot]\n'
+    )
+    done = call("explore", "s.yaml", "--target", f"local:{server}")
+    assert (done.code, f"The transaction's own key '{key}' says that." in done.err) == (2, True)
+
+
+def test_where_a_setting_may_change_what_statements_mean_nothing_is_taken_to_be_independent(
+    call, tmp_path
+):
+    text = (
+        "scenario: s\ndata: create table slot (id int primary key, boxes int)\ntransactions:\n"
+        "  a: {session: SESSION, statements: [select id from slot]}\n"
+        "  b: {statements: [update slot set boxes = 2]}\n"
+    )
+    counts = {}
+    for session in ("set lock_timeout = '1s'", "set datestyle = 'DMY'"):
+        (tmp_path / "s.yaml").write_text(text.replace("SESSION", f'"{session}"'))
+        counts[session] = call("explore", "s.yaml", "--json").json["counts"]["run"]
+    assert list(counts.values()) == [3, 6]

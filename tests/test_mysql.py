@@ -479,7 +479,7 @@ def test_of_a_long_transaction_it_is_said_that_the_first_statements_are_gone(pie
         if s["id"] == str(clerk.thread_id())
     )
     assert (head["earlier_cut"], head["took"]) == (True, None)
-    assert "as far as the server still has it" in call("now", *target).out
+    assert "the last ones that the server has" in call("now", *target).out
     clerk.rollback()
     waiter.join(20)
 

@@ -115,7 +115,7 @@ def test_a_scenario_played_by_one_command_is_looked_at_from_others(kept, call, t
         (head,) = found["heads"]
         assert by_id[head["session"]]["application"].endswith(" clerk")
         assert (head["directly"], head["in_all"], found["longest_chain"]) == (1, 3, 3)
-        calm = call("watch", "--every", "200ms", "--for", "2s", "--no-store", "--json")
+        calm = call("watch", "--every", "200ms", "--for", "4s", "--no-store", "--json")
         assert '"began"' not in calm.out
         words = ("--every", "200ms", "--for", "2s", "--store", "s.sqlite", "--json")
         done = call("watch", "--own-runs", *words)
@@ -179,7 +179,7 @@ def test_a_live_view_fits_the_terminal_and_says_what_is_left_out(kept, slots, tm
     queue(kept, slots, 9)
     ours, theirs = pty.openpty()
     fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", 16, 80, 0, 0))
-    words = [str(SCRIPT), "watch", "--every", "200ms", "--for", "2s", "--no-store"]
+    words = [str(SCRIPT), "watch", "--every", "200ms", "--for", "4s", "--no-store"]
     with subprocess.Popen(
         words, cwd=tmp_path, stdin=theirs, stdout=theirs, stderr=subprocess.PIPE
     ) as process:

@@ -36,6 +36,10 @@ from catenum.core.sql.token_patterns import TokenPatterns
 #: From the least to the most strict, in the order of the SQL standard (ISO/IEC 9075-2, 4.41).
 STANDARD_LEVELS = ("read uncommitted", "read committed", "repeatable read", "serializable")
 
+_KEEPS_MEANING = re.compile(
+    r"\s*(create\s+temp(orary)?\s+table|insert\s+into|prepare)\b", re.IGNORECASE
+)
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class PlanLocks:
@@ -293,6 +297,12 @@ class SqlRules:
         can wait for.
         """
         return limits.limit_ms(sql, self.wait_limits, self.wait_limit_unit_ms) is not None
+
+    def keeps_meaning(self, sql: str) -> bool:
+        """Whether a statement that a session begins with changes nothing in what later ones mean: a
+        limit on waits, a temporary table and its rows, a prepared statement.
+        """
+        return self.limits_waits(sql) or _KEEPS_MEANING.match(sql) is not None
 
     def handles_transactions(self, sql: str) -> str | None:
         """The words by which a statement prepares or ends transactions in ways that Catenum cannot

@@ -122,6 +122,11 @@ class Dependence:
             for (name, _), found in self.footprints.items()
             if found.may_set_anything or self._calls_own(found)
         }
+        self.dependent_on_all |= {
+            name
+            for name, transaction in scenario.transactions.items()
+            if not all(map(self.rules.sql.keeps_meaning, transaction.before))
+        }
         self.fixed = {
             name: transaction.fixed for name, transaction in scenario.transactions.items()
         }

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from catenum.core.errors import InputError
-from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.model import Scenario, Transaction
 from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.servers import rules_of
 from catenum.core.text import one_line
@@ -44,6 +44,29 @@ def prepare_sessions(driver: Driver, scenario: Scenario, file: ScenarioFile | No
                     place=place,
                     advice=reply.error.hint,
                 )
+        if transaction.before:
+            _check_beginning(driver, name, transaction, file)
+
+
+def _check_beginning(
+    driver: Driver, name: str, transaction: Transaction, file: ScenarioFile | None
+) -> None:
+    """Raises InputError where a session has set the level or the access of its transactions: what
+    is assumed of them would be that of others.
+    """
+    begun = driver.usual_beginning(name)
+    usual = driver.engine.info.default_isolation
+    what = None
+    if begun.isolation != usual:
+        what = f"isolation level ({begun.isolation})", "isolation"
+    elif begun.read_only:
+        what = "access (read only)", "access"
+    if what is not None:
+        raise InputError(
+            f"the session of {name} begins with another {what[0]} for its transactions",
+            place=file.place("transactions", name, "session") if file else None,
+            advice=f"The transaction's own key {what[1]!r} says that.",
+        )
 
 
 def session_notes(scenario: Scenario) -> Iterator[str]:

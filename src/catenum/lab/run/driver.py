@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from catenum.core.errors import TargetError
 from catenum.core.record.recording import Picture
 from catenum.engines.clock import Clock
-from catenum.engines.ports import Engine, Reply, Session
+from catenum.engines.ports import Beginning, Begun, Engine, Reply, Session
 from catenum.lab.run.conductor import Conductor
 from catenum.lab.run.requests import (
     Announce,
@@ -56,6 +56,15 @@ class Driver:
         """Run a statement by itself, on a connection that is in no transaction."""
         self.sessions[name].send(sql)
         return self._prompt(name)
+
+    def usual_beginning(self, name: str) -> Begun:
+        """What the server makes of a transaction of which nothing is said."""
+        session = self.sessions[name]
+        session.begin(Beginning())
+        self._prompt(name)
+        begun = session.begun()
+        self.undo(name)
+        return begun
 
     def undo(self, name: str) -> None:
         """Roll back a transaction that waits for nobody."""
