@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import functools
 import json
+import os
 import time
 from pathlib import Path
 
@@ -100,10 +101,14 @@ def test_every_wait_says_since_which_statement_of_the_holder(engine, locks, repo
     assert recording.longest_chain() == 3
 
 
+#: Of one schedule; a hundred by hand, with `make soak`.
+REPEATED = 100 if "CATENUM_TESTS_EVERYWHERE" in os.environ else 12
+
+
 @pytest.mark.parametrize("name", [entry[0] for entry in SAMPLES])
 def test_repeated_runs_of_a_schedule_give_identical_recordings(engine, name):
     scenario = sample(name).scenario
-    runs = [without_times_and_ids(play(engine, scenario, PlayOptions())) for _ in range(25)]
+    runs = [without_times_and_ids(play(engine, scenario, PlayOptions())) for _ in range(REPEATED)]
     assert all(recording == runs[0] for recording in runs[1:])
 
 

@@ -4,6 +4,7 @@ is at work here.
 
 from __future__ import annotations
 
+import os
 import random
 
 import pytest
@@ -127,7 +128,7 @@ transaction = st.fixed_dictionaries(
 )
 
 
-@settings(max_examples=40)
+@settings(max_examples=100 if "CATENUM_TESTS_EVERYWHERE" in os.environ else 15)
 @given(st.lists(transaction, min_size=2, max_size=3))
 def test_reduction_loses_no_outcome_no_chain_and_no_cycle(reported):
     case = scenario(**dict(zip(("north", "east", "south"), reported, strict=False)))
