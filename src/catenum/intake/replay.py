@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from catenum.core.errors import CatenumError
 from catenum.core.logs.conflicts import Conflict
 from catenum.core.logs.restage import Staged
-from catenum.core.record.recording import Recording
+from catenum.core.record.recording import Deadlock, Recording
 from catenum.core.scenario.reader import ScenarioFile, read_scenario
 from catenum.core.servers import Rules, rules_of
 from catenum.core.text import shortened
@@ -291,40 +291,40 @@ def differences(conflict: Conflict, recording: Recording, file: ScenarioFile) ->
             for wait in recording.waits
         }
         return [] if waiting <= came else ["another statement waited"]
-    shapes = sorted(rules.sql.shape(member.statement or "") for member in conflict.members)
     found: list[str] = []
     for cycle in recording.deadlocks:
-        mine = sorted(
-            rules.sql.shape(recording.sql(member.transaction, member.statement) or "")
-            for member in cycle.members
-        )
-        found = []
-        if len(mine) != len(shapes):
-            found.append(f"its cycle has {len(mine)} members, not {len(shapes)}")
-        elif sorted(map(_plain, mine)) != sorted(map(_plain, shapes)):
-            found.append("other statements waited in it")
-        modes = sorted(
-            wait.mode for wait in conflict.waits if wait.provenance.get("mode") == "captured"
-        )
-        wanted_modes = sorted(str(member.wanted) for member in cycle.members)
-        if rules.locks.reports_modes and len(modes) == len(wanted_modes) and modes != wanted_modes:
-            found.append(
-                f"the locks waited for were {', '.join(wanted_modes)}, not {', '.join(modes)}"
-            )
-        tables = sorted(
-            {member.resource.table for member in cycle.members if member.resource.table}
-        )
-        if conflict.relations and tables and set(tables) != set(conflict.relations):
-            found.append(f"it was over {', '.join(tables)}, not {', '.join(conflict.relations)}")
-        indexes = {wait.index for wait in conflict.waits if wait.index}
-        played = {member.resource.index for member in cycle.members if member.resource.index}
-        if indexes and played and not indexes <= played:
-            found.append(
-                f"it was through {', '.join(sorted(played))}, not {', '.join(sorted(indexes))}"
-            )
+        found = list(_other_cycle(conflict, recording, cycle, rules))
         if not found:
             return []
     return found or ["no cycle was seen"]
+
+
+def _other_cycle(
+    conflict: Conflict, recording: Recording, cycle: Deadlock, rules: Rules
+) -> Iterator[str]:
+    """In what a cycle is not the captured one."""
+    shapes = sorted(rules.sql.shape(member.statement or "") for member in conflict.members)
+    mine = sorted(
+        rules.sql.shape(recording.sql(member.transaction, member.statement) or "")
+        for member in cycle.members
+    )
+    if len(mine) != len(shapes):
+        yield f"its cycle has {len(mine)} members, not {len(shapes)}"
+    elif sorted(map(_plain, mine)) != sorted(map(_plain, shapes)):
+        yield "other statements waited in it"
+    modes = sorted(
+        wait.mode for wait in conflict.waits if wait.provenance.get("mode") == "captured"
+    )
+    wanted = sorted(str(member.wanted) for member in cycle.members)
+    if rules.locks.reports_modes and len(modes) == len(wanted) and modes != wanted:
+        yield f"the locks waited for were {', '.join(wanted)}, not {', '.join(modes)}"
+    tables = sorted({member.resource.table for member in cycle.members if member.resource.table})
+    if conflict.relations and tables and set(tables) != set(conflict.relations):
+        yield f"it was over {', '.join(tables)}, not {', '.join(conflict.relations)}"
+    indexes = {wait.index for wait in conflict.waits if wait.index}
+    played = {member.resource.index for member in cycle.members if member.resource.index}
+    if indexes and played and not indexes <= played:
+        yield f"it was through {', '.join(sorted(played))}, not {', '.join(sorted(indexes))}"
 
 
 def _plain(shape: str) -> str:

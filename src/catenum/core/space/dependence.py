@@ -22,6 +22,7 @@ What counts beyond the rows themselves:
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from itertools import combinations
@@ -61,6 +62,16 @@ Written = tuple[bool, str]
 _NO_WAIT = re.compile(r"\b(?:skip\s+locked|nowait|wait\s+\d)", re.IGNORECASE)
 
 
+def _by_lower_name(tables: Mapping[str, TableKeys]) -> dict[str, TableKeys]:
+    """Of two whose names differ by case alone, what a statement means is not certain."""
+    found = {name.lower(): keys for name, keys in tables.items()}
+    often = Counter(name.lower() for name in tables)
+    return {
+        name: replace(keys, opaque=True) if often[name] > 1 else keys
+        for name, keys in found.items()
+    }
+
+
 class Dependence:
     """The relation for one scenario on one server.
 
@@ -84,10 +95,7 @@ class Dependence:
         self._classes = classes or {}
         self.functions = frozenset(functions)
         self._footprint_of = footprint_of
-        self.tables = {name.lower(): keys for name, keys in tables.items()}
-        for name in tables:  # what a statement means by a name is not certain then
-            if sum(other.lower() == name.lower() for other in tables) > 1:
-                self.tables[name.lower()] = replace(self.tables[name.lower()], opaque=True)
+        self.tables = _by_lower_name(tables)
         self.children = {
             parent.lower(): [
                 child for child, keys in self.tables.items() if parent in keys.references
@@ -117,42 +125,57 @@ class Dependence:
         }
         #: Transactions that may change their own level, search path or limits: no relation holds
         #: for them.
-        self.dependent_on_all = {
-            name
-            for (name, _), found in self.footprints.items()
-            if found.may_set_anything or self._calls_own(found)
-        }
-        self.dependent_on_all |= {
-            name
-            for name, transaction in scenario.transactions.items()
-            if not all(map(self.rules.sql.keeps_meaning, transaction.before))
-        }
+        self.dependent_on_all = self._of_unknown_meaning(scenario)
         self.fixed = {
             name: transaction.fixed for name, transaction in scenario.transactions.items()
         }
         self.decides = {
             n for n, t in scenario.transactions.items() if any(s.when for s in t.statements)
         }
-        limited = {name for (name, _), found in self.footprints.items() if found.sets is not None}
         #: Statements that may be over without what they would lock: by a condition, a limit, since
         #: they do not wait.
-        self.may_pass: set[Step] = {
-            (name, number)
-            for name, transaction in scenario.transactions.items()
-            for number, statement in enumerate(transaction.statements)
-            if statement.when
-            or transaction.timeout is not None
-            or name in limited
-            or _NO_WAIT.search(statement.text)
-            or not waits_certainly(
-                (name, number), self.footprints[name, number], self.levels[name], rules, self.tables
-            )
-        }
+        self.may_pass = self._may_pass(scenario)
         self.snapshots = {name: self._snapshot_steps(name) for name in scenario.transactions}
         self._bound = self._bound_groups()
         self.widened: set[frozenset[Step]] = set()
         self._known: dict[tuple[Step, Step, Binding, Binding, frozenset[Step]], bool] = {}
         self._bound_touches: dict[tuple[Step, Binding], tuple[TableAccess, ...]] = {}
+
+    def _of_unknown_meaning(self, scenario: Scenario) -> set[str]:
+        by_themselves = {
+            name
+            for (name, _), found in self.footprints.items()
+            if found.may_set_anything or self._calls_own(found)
+        }
+        return by_themselves | {
+            name
+            for name, transaction in scenario.transactions.items()
+            if not all(map(self.rules.sql.keeps_meaning, transaction.before))
+        }
+
+    def _may_pass(self, scenario: Scenario) -> set[Step]:
+        limited = {name for (name, _), found in self.footprints.items() if found.sets is not None}
+        limited |= {
+            name
+            for name, transaction in scenario.transactions.items()
+            if transaction.timeout is not None
+            or any(map(self.rules.sql.limits_waits, transaction.before))
+        }
+        return {
+            (name, number)
+            for name, transaction in scenario.transactions.items()
+            for number, statement in enumerate(transaction.statements)
+            if name in limited
+            or statement.when
+            or _NO_WAIT.search(statement.text)
+            or not waits_certainly(
+                (name, number),
+                self.footprints[name, number],
+                self.levels[name],
+                self.rules,
+                self.tables,
+            )
+        }
 
     # -- the relation ------------------------------------------------------------------------------
 

@@ -144,73 +144,61 @@ class InnodbReader(ABC):
 
     def learn(self) -> None:
         """Learn tables, keys, indexes and column types of the scratch space."""
-        types = {
-            (table, column): kind for table, column, kind in self.query(_COLUMNS, (self.schema,))
-        }
+        here = (self.schema,)
+        types = {(table, column): kind for table, column, kind in self.query(_COLUMNS, here)}
         columns: dict[tuple[str, str], list[str]] = {}
         unique: set[tuple[str, str]] = set()
-        derived = set(self.query(DERIVED, (self.schema,)))
+        derived = set(self.query(DERIVED, here))
         guarded: set[str] = set()
-        for table, index, column, non_unique, part in self.query(
-            self.index_columns, (self.schema,)
-        ):
+        for table, index, column, non_unique, part in self.query(self.index_columns, here):
             columns.setdefault((table, index), []).append(column)
             if str(non_unique) == "0":
                 unique.add((table, index))
                 if part is not None or column.startswith("(") or (table, column) in derived:
                     guarded.add(table)  # kept apart by more than keys on whole, plain columns
-        references = {
-            (str(child), str(parent)) for child, parent in self.query(_REFERENCES, (self.schema,))
-        }
-        made = [
-            (str(table), str(column)) for table, column in self.query(self.made, (self.schema,))
-        ]
-        triggers = {str(row[0]) for row in self.query(_TRIGGERS, (self.schema,))}
-        filled = [(str(row[0]), str(row[1])) for row in self.query(_FILLED, (self.schema,))]
-        stamped = [(str(row[0]), str(row[1])) for row in self.query(_STAMPED, (self.schema,))]
+        parents, made = self._by_table(_REFERENCES), self._by_table(self.made)
+        filled, stamped = self._by_table(_FILLED), self._by_table(_STAMPED)
+        triggers = {str(row[0]) for row in self.query(_TRIGGERS, here)}
         opaque = {str(row[0]) for row in self.query(_OPAQUE, (self.schema, self.schema))}
-        kinds = [(str(row[0]), str(row[1]), "asked") for row in self.query(_ASKED, (self.schema,))]
-        kinds += [
-            (str(row[0]), str(row[1]), str(row[2])) for row in self.query(_KINDS, (self.schema,))
-        ]
+        kinds = {(str(table), str(column)): "asked" for table, column in self.query(_ASKED, here)}
+        kinds |= {(str(t), str(column)): str(kind) for t, column, kind in self.query(_KINDS, here)}
         self.tables, self.indexes = {}, {}
         for table in dict.fromkeys(table for table, _ in types):
             primary = tuple(columns.get((table, "PRIMARY"), ()))
             keys = tuple(
                 tuple(columns[k]) for k in sorted(unique) if k[0] == table and k[1] != "PRIMARY"
             )
-            in_keys = {(table, column) for key in (primary, *keys) for column in key}
+            in_keys = dict.fromkeys(column for key in (primary, *keys) for column in key)
             own = {
                 index: tuple(names) for (owner, index), names in columns.items() if owner == table
             }
-            parents = tuple(sorted(parent for child, parent in references if child == table))
             self.tables[table] = TableKeys(
                 primary=primary,
                 unique=keys,
-                references=parents,
+                references=tuple(sorted(set(parents.get(table, ())))),
                 indexes=own,
                 triggers=table in triggers,
                 opaque=table in opaque,
                 guarded=table in guarded,
-                kinds={
-                    column: kind
-                    for owner, column, kind in kinds
-                    if owner == table and (table, column) in in_keys
-                },
-                made=tuple(column for owner, column in made if owner == table),
-                filled=tuple(column for owner, column in filled if owner == table),
-                stamped=tuple(column for owner, column in stamped if owner == table),
+                kinds={c: kinds[table, c] for c in in_keys if (table, c) in kinds},
+                made=tuple(made.get(table, ())),
+                filled=tuple(filled.get(table, ())),
+                stamped=tuple(stamped.get(table, ())),
             )
-            for (owner, index), names in columns.items():
-                if owner == table:
-                    whole = list(dict.fromkeys([*names, *primary]))
-                    self.indexes[table, index] = Index(
-                        tuple(
-                            (name, types.get((table, name), "")) for name in whole
-                        )  # an expression has no type
-                    )
+            for index, names in own.items():
+                whole = dict.fromkeys([*names, *primary])
+                # an expression has no type
+                typed = tuple((name, types.get((table, name), "")) for name in whole)
+                self.indexes[table, index] = Index(typed)
         wanted = "select table_name, engine from information_schema.tables where table_schema = %s"
-        self.engines = {table: str(engine) for table, engine in self.query(wanted, (self.schema,))}
+        self.engines = {table: str(engine) for table, engine in self.query(wanted, here)}
+
+    def _by_table(self, query: str) -> dict[str, list[str]]:
+        """What a query names of each table."""
+        found: dict[str, list[str]] = {}
+        for table, name in self.query(query, (self.schema,)):
+            found.setdefault(str(table), []).append(str(name))
+        return found
 
     def status(self) -> str:
         """InnoDB's own account of itself."""

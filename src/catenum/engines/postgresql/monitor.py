@@ -63,7 +63,7 @@ from catenum.engines.postgresql.lock_table import (
 )
 from catenum.engines.postgresql.other_databases import Elsewhere
 from catenum.engines.postgresql.replay import Replay, replay_of
-from catenum.engines.postgresql.shared_row_holders import sharing
+from catenum.engines.postgresql.shared_row_holders import Sharing, sharing
 
 
 def open_monitor(conninfo: str, shown_url: str, *, private: bool = False) -> PostgresqlMonitor:
@@ -278,25 +278,7 @@ class PostgresqlMonitor:
         """Everybody's waits; sessions that hold something together with others are added to
         ``sessions``.
         """
-        asked = {row.pid: list(dict.fromkeys(row.by)) for row in rows if row.by}
-        queued = [row.pid for row in rows if row.event_type == "Lock" and row.event == "tuple"]
-        queued = queued if asks(rows, at_least_ms) else []
-        # The process that replays on a standby is no backend, so that the server does not tell who
-        # blocks it.
-        replays = [row.pid for row in rows if row.kind == "startup" and row.event_type == "Lock"]
-        locks = self._locks.waited_for([*asked, *queued, *replays])
-        asked |= {pid: listed for pid in replays if (listed := in_the_way(pid, locks))}
-        queued += [
-            pid for pid in asked if (lock := wanted_of(locks.get(pid, ()))) and lock.kind == "tuple"
-        ]
-        asked = as_listed(
-            {pid: listed for pid, listed in asked.items() if pid not in queued}, locks
-        )
-        shared = sharing(self.connection, list(asked), locks)
-        asked |= {
-            pid: list(dict.fromkeys([*asked[pid], *held])) for pid, held in shared.holders.items()
-        }
-        blockers = {**asked, **in_queues(queued, locks, asked, self._blockers)}
+        blockers, locks, shared = self._blocked_by(rows, at_least_ms)
         prepared = self._prepared() if any(0 in listed for listed in blockers.values()) else []
         for pid in {pid for listed in blockers.values() for pid in listed} - sessions.keys() - {0}:
             sessions |= {row.pid: session_of(row, self._kept_text) for row in self._one(pid)}
@@ -337,11 +319,9 @@ class PostgresqlMonitor:
                     and wanted.since_ms is not None
                 ):
                     held.append(Held(session=name, ms=wanted.since_ms, exact=True))
-        for name in {edge.waiter for edge in found.values()}:
-            if (
-                sessions[int(name)].state == "working"
-            ):  # it is just writing to the log that it waits
-                sessions[int(name)] = replace(sessions[int(name)], state="waits for a lock")
+        for number in {int(edge.waiter) for edge in found.values()}:
+            if sessions[number].state == "working":  # it is just writing to the log that it waits
+                sessions[number] = replace(sessions[number], state="waits for a lock")
         replay = self._replay(rows, sessions) if self._stands_by else Replay()
         notes = [note for _, _, note in prepared] + [
             f"who else holds a row of {table} together with others is not reported: the login may"
@@ -356,6 +336,32 @@ class PostgresqlMonitor:
             replay.suspects,
             sum(map(len, locks.values())),
         )
+
+    def _blocked_by(
+        self, rows: Sequence[ActivityRow], at_least_ms: float
+    ) -> tuple[dict[int, list[int]], dict[int, list[LockRow]], Sharing]:
+        """Whom each waits for, by the server's word, the queues for a row, and all who share one;
+        with the lock table's rows that tell so.
+        """
+        asked = {row.pid: list(dict.fromkeys(row.by)) for row in rows if row.by}
+        queued = [row.pid for row in rows if row.event_type == "Lock" and row.event == "tuple"]
+        queued = queued if asks(rows, at_least_ms) else []
+        # The process that replays on a standby is no backend, so that the server does not tell who
+        # blocks it.
+        replays = [row.pid for row in rows if row.kind == "startup" and row.event_type == "Lock"]
+        locks = self._locks.waited_for([*asked, *queued, *replays])
+        asked |= {pid: listed for pid in replays if (listed := in_the_way(pid, locks))}
+        queued += [
+            pid for pid in asked if (lock := wanted_of(locks.get(pid, ()))) and lock.kind == "tuple"
+        ]
+        asked = as_listed(
+            {pid: listed for pid, listed in asked.items() if pid not in queued}, locks
+        )
+        shared = sharing(self.connection, list(asked), locks)
+        asked |= {
+            pid: list(dict.fromkeys([*asked[pid], *held])) for pid, held in shared.holders.items()
+        }
+        return {**asked, **in_queues(queued, locks, asked, self._blockers)}, locks, shared
 
     def _since(self, wanted: LockRow | None, session: SessionInfo) -> float:
         """How long a session has waited (ms), by the lock table, or before PostgreSQL 14 by its
