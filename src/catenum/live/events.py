@@ -74,7 +74,7 @@ def ended_text(incident: Incident) -> str:
     if incident.head_count > 1:
         held = incident.longest_held
         typical = (
-            f", typically {duration(incident.typical_ms)}"
+            f", median {duration(incident.typical_ms)}"
             if incident.typical_ms is not None
             else ""
         )

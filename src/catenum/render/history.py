@@ -238,7 +238,7 @@ def incident_line(row: Mapping[str, Any]) -> str:
     )
     most = "" if row["held_exact"] else "at most "
     held = f" for {most}{duration(row['held_ms'])}" if row["held_ms"] is not None else ""
-    typical = f", typically {duration(row['typical_ms'])}" if row["typical_ms"] is not None else ""
+    typical = f", median {duration(row['typical_ms'])}" if row["typical_ms"] is not None else ""
     chain = f", chain {row['chain']}" if row["chain"] > 1 else ""
     return (
         f"{row['first'][:19].replace('T', ' ')}  {row['server']} "
@@ -274,7 +274,7 @@ def print_incident(console: Console, reported: dict[str, Any]) -> None:
     ]
     if reported["typical_ms"] is not None:
         lines.append(
-            f"{reported['heads']} heads were seen, one after the other; typically"
+            f"{reported['heads']} heads were seen, one after the other; median"
             f" {duration(reported['typical_ms'])}"
         )
     for head in reported["held_by"][:MOST_SHOWN]:
