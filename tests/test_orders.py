@@ -174,6 +174,32 @@ def test_play_checks_every_named_order(run, tmp_path, server):
         assert "      swap.yaml:33:26" in text
 
 
+@pytest.mark.parametrize("words", [("--isolation", "serializable"), ("--victim", "early")])
+def test_what_an_option_changed_is_not_compared(call, tmp_path, words):
+    (tmp_path / "swap.yaml").write_text(SCENARIO + ORDERS)
+    done = call("play", "swap.yaml", "--named", "crossed", *words)
+    assert done.code == 0
+    assert done.out.rstrip().endswith(f"not compared, with {words[0]}")
+
+
+def test_waits_are_compared_whatever_locks_are_collected(call, tmp_path):
+    (tmp_path / "swap.yaml").write_text(SCENARIO + ORDERS)
+    done = call("play", "swap.yaml", "--locks", "none", "--json")
+    assert [one["differences"] for one in done.json["orders"]] == [[], [], []]
+
+
+@pytest.mark.parametrize("server", ["postgresql", "mysql"])
+def test_a_duplicate_key_has_a_word_on_every_server(call, tmp_path, server):
+    (tmp_path / "same.yaml").write_text(
+        "scenario: same\ndata: create table berth (id int primary key)\n"
+        "transactions:\n  a: {statements: [insert into berth values (3)]}\n"
+        "  b: {statements: [insert into berth values (3)]}\n"
+        "orders: {o: {order: a a b, expect: {errors: {b: {1: duplicate}}}}}\n"
+    )
+    done = call("play", "same.yaml", "--target", f"local:{server}")
+    assert (done.code, "as expected" in done.out) == (0, True), done.out
+
+
 def test_one_named_order_is_shown_whole_and_may_be_saved(run, tmp_path):
     (tmp_path / "swap.yaml").write_text(SCENARIO + ORDERS)
     done = run("play", "swap.yaml", "--named", "crossed", "--save", "r.json")

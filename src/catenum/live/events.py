@@ -74,9 +74,7 @@ def ended_text(incident: Incident) -> str:
     if incident.head_count > 1:
         held = incident.longest_held
         typical = (
-            f", median {duration(incident.typical_ms)}"
-            if incident.typical_ms is not None
-            else ""
+            f", median {duration(incident.typical_ms)}" if incident.typical_ms is not None else ""
         )
         most = "" if held.exact else "at most "
         heads = (

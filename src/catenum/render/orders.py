@@ -21,7 +21,7 @@ def print_order(console: Console, played: PlayedOrder, file: ScenarioFile, *, wi
     """One line for an order, and one for each difference, with its place in the file."""
     good, server = played.as_expected, played.recording.target.server
     sign, tone = ("✓ ", "good") if good else ("· ", "faint") if good is None else ("✗ ", "bad")
-    text = "as expected" if good else f"nothing is expected on {server}"
+    text = "as expected" if good else played.why_not or f"nothing is expected on {server}"
     if good is False:
         text = "not as expected"
     line = Text()

@@ -143,8 +143,16 @@ def _play_named(
         target, common.teller(err, args.quiet), file, outside=args.outside
     ) as engine:
         notes = tuple(_notes(scenario, options, engine.capabilities))
+        given = {"--isolation": args.isolation, "--remedy": args.remedy, "--victim": args.victim}
         found = play_orders(
-            engine, scenario, options, names=names, file=file, ddl=tuple(ddl), notes=notes
+            engine,
+            scenario,
+            options,
+            names=names,
+            changed=next((option for option, value in given.items() if value), None),
+            file=file,
+            ddl=tuple(ddl),
+            notes=notes,
         )
         for one in found:
             fault = fault_of(one.recording, file)

@@ -10,8 +10,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 
-from catenum.core.record.recording import Event, Recording, Wait
+from catenum.core.record.recording import Event, Recording, ServerError, Wait
 from catenum.core.scenario.model import Cell, Expectation, ExpectedWait, InAnyOrder, Row
+from catenum.core.servers import rules_of
 from catenum.core.text import counted
 
 _TRUE, _FALSE = ("t", "true", "1"), ("f", "false", "0")
@@ -129,9 +130,14 @@ def _errors(expected: Expectation, recording: Recording) -> Iterator[Difference]
             at = (event.transaction, _number(recording, event.transaction, event.statement))
             failed.setdefault(at, []).append(event)
     asked = {(name, n): str(kind) for name, of in expected.errors.items() for n, kind in of.items()}
+    is_duplicate = rules_of(recording.target.server).errors.is_duplicate
+
+    def words(error: ServerError) -> tuple[str, ...]:
+        return (error.kind, error.code, *(["duplicate"] if is_duplicate(error.code) else []))
+
     for (name, number), kind in asked.items():
         errors = [event.error for event in failed.get((name, number), []) if event.error]
-        if not any(kind in (error.kind, error.code) for error in errors):
+        if not any(kind in words(error) for error in errors):
             text = ", ".join(f"{error.kind} ({error.code or error.message})" for error in errors)
             yield Difference(("errors", name, number), kind, text or "no error")
     for name, number in failed.keys() - asked.keys():

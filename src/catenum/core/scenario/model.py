@@ -472,8 +472,8 @@ class Expectation(_Model):
     errors: dict[Name, dict[int, str | StrictInt]] | None = Field(
         default=None,
         description=(
-            "by transaction and statement: deadlock, timeout, refused, rejected, or the server's"
-            " code"
+            "by transaction and statement: deadlock, timeout, refused, duplicate, rejected, or the"
+            " server's code"
         ),
     )
     victim: Name | None = Field(default=None, description="the deadlock victim")
