@@ -27,9 +27,10 @@ from catenum.engines.postgresql.scratch import Scratch
 from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession
 
 _OLDEST = 130000
+# The same few queries again and again: planning or compiling them costs more than running them.
 _SETTINGS = (
-    "set lock_timeout = '200ms'; set statement_timeout = '60s'; set plan_cache_mode ="
-    " force_generic_plan"
+    "set lock_timeout = '200ms'; set statement_timeout = '60s'; set jit = off;"
+    " set plan_cache_mode = force_generic_plan"
 )
 
 
@@ -184,7 +185,6 @@ class PostgresqlControl:
             raise TargetError(
                 f"{shown_url}: PostgreSQL {version // 10000} is too old; 13 is the oldest supported"
             )
-        # The same few looks again and again: planning them each time costs more than running them.
         self.connection.execute(_SETTINGS, prepare=False)
         row = self._one(
             "select current_setting('server_version'),"
