@@ -444,7 +444,7 @@ def _draw_node(
     )
     role = "victim" if victim else "head blocker" if head else ""
     isolation = record.isolation if record else "outside this run"
-    status = f" · {record.status}" if record else ""
+    status = f" · {record.status_text}" if record else ""
     axes.text(
         x,
         y - 0.08,

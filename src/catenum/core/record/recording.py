@@ -248,6 +248,11 @@ class TransactionRecord:
     labels: tuple[str | None, ...]
     timeout_ms: int | None = None
 
+    @property
+    def status_text(self) -> str:
+        """The status in words: what was under way when the run ended is still running."""
+        return "still running" if self.status == "cut off" else self.status
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Statement:

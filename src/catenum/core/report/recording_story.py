@@ -213,7 +213,7 @@ def _histories(recording: Recording) -> Section:
         lines.append(
             Line(
                 f"{record.name}   {record.isolation}{asked}, {called(record.session)}{tries}:"
-                f" {record.status}",
+                f" {record.status_text}",
                 "strong",
             )
         )
