@@ -62,6 +62,7 @@ def test_a_session_s_settings_and_tables_are_there_in_every_schedule(run, tmp_pa
         ("sett lock_timeout = 1", "the server rejects what the session of a begins with", "s.yaml:6:14"),
         ("[select 1, insert into slot values (9)]", "the session of a begins with a change of slot, which is part of the data", "s.yaml:6:25"),
         ("alter table slot add x int", "the session of a begins with a change of slot", "s.yaml:6:14"),
+        ("select nextval('slot_id_seq')", "the session of a begins with a change of a sequence", "s.yaml:6:14"),
         ("begin", "the session of a is begin", "s.yaml:6:14"),
         ("'select 1; select 2'", "holds 2 statements", "s.yaml:6:14"),
         ("'select :x'", "the session of a begins without values", "s.yaml:6:14"),
@@ -123,7 +124,13 @@ def test_where_a_setting_may_change_what_statements_mean_nothing_is_taken_to_be_
         "  b: {statements: [update slot set boxes = 2]}\n"
     )
     counts = {}
-    for session in ("set lock_timeout = '1s'", "set datestyle = 'DMY'"):
+    for session in (
+        "set lock_timeout = '1s'",
+        "create temporary table mine (id int)",
+        "set datestyle = 'DMY'",
+        "create temporary table mine as select set_config('datestyle', 'DMY', false)",
+        "create temporary table mine as select pg_try_advisory_lock(3)",
+    ):
         (tmp_path / "s.yaml").write_text(text.replace("SESSION", f'"{session}"'))
         counts[session] = call("explore", "s.yaml", "--json").json["counts"]["run"]
-    assert list(counts.values()) == [3, 6]
+    assert list(counts.values()) == [3, 3, 6, 6, 6]

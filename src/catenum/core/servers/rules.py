@@ -300,9 +300,14 @@ class SqlRules:
 
     def keeps_meaning(self, sql: str) -> bool:
         """Whether a statement that a session begins with changes nothing in what later ones mean: a
-        limit on waits, a temporary table and its rows, a prepared statement.
+        limit on waits, a temporary table and its rows, a prepared statement. A function that one
+        calls may set anything, or take a lock that stays.
         """
-        return self.limits_waits(sql) or _KEEPS_MEANING.match(sql) is not None
+        if self.limits_waits(sql):
+            return True
+        found = self.footprint(sql)
+        calls = found.may_set_anything or bool(found.named_locks)
+        return _KEEPS_MEANING.match(sql) is not None and not calls
 
     def handles_transactions(self, sql: str) -> str | None:
         """The words by which a statement prepares or ends transactions in ways that Catenum cannot

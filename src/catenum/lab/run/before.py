@@ -24,11 +24,12 @@ def prepare_sessions(driver: Driver, scenario: Scenario, file: ScenarioFile | No
     for name, transaction in scenario.transactions.items():
         for number, sql in enumerate(transaction.before):
             place = file.place("transactions", name, "session", number) if file else None
+            found = rules.sql.footprint(sql)
             changed = [
                 access.table
-                for access in rules.sql.footprint(sql).accesses
+                for access in found.accesses
                 if access.verb != "read" and access.table.lower() in tables
-            ]
+            ] or ["a sequence"] * ("nextval" in found.by_nature)
             if changed:
                 raise InputError(
                     f"the session of {name} begins with a change of {changed[0]}, which is part of"
