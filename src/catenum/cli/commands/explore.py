@@ -266,7 +266,9 @@ def _compared(
         place = file.place("outcomes", *below, *([number] if number is not None else []))
         err.write(f"catenum: {place}: not as expected: {text}\n")
     if not differences:
-        err.write(f"catenum: as expected: {len(expected)} outcomes, and no other\n")
+        told = f"as expected: {counted(len(expected), 'outcome')}, and no other"
+        unproven = "" if found.reach.complete else f", but not proven: {how_far(found)}"
+        err.write(f"catenum: {told}{unproven}\n")
     return ExitCode.FOUND if differences else ExitCode.OK
 
 
