@@ -178,7 +178,7 @@ def test_play_checks_every_named_order(run, tmp_path, server):
 def test_what_an_option_changed_is_not_compared(call, tmp_path, words):
     (tmp_path / "swap.yaml").write_text(SCENARIO + ORDERS)
     done = call("play", "swap.yaml", "--named", "crossed", *words)
-    assert done.code == 0
+    assert done.code == 1  # it has a conflict, as any run may have
     assert done.out.rstrip().endswith(f"not compared, with {words[0]}")
 
 
@@ -198,6 +198,19 @@ def test_a_duplicate_key_has_a_word_on_every_server(call, tmp_path, server):
     )
     done = call("play", "same.yaml", "--target", f"local:{server}")
     assert (done.code, "as expected" in done.out) == (0, True), done.out
+
+
+@pytest.mark.parametrize(("outcome", "code"), [("deadlock", 0), ("clean", 1)])
+def test_a_named_order_may_be_expected_to_come_out_so(call, tmp_path, outcome, code):
+    (tmp_path / "swap.yaml").write_text(SCENARIO + ORDERS)
+    assert call("play", "swap.yaml", "--named", "crossed", "--expect", outcome).code == code
+
+
+def test_a_false_rule_of_a_named_order_is_named(call, tmp_path):
+    rule = "holds: {no vessel moved: select count(*) = 0 from berth where moved > 0}\n"
+    (tmp_path / "swap.yaml").write_text(SCENARIO + rule + ORDERS)
+    done = call("play", "swap.yaml")
+    assert (done.code, done.out.count("as expected; false at the end: no vessel moved")) == (0, 3)
 
 
 def test_one_named_order_is_shown_whole_and_may_be_saved(run, tmp_path):
@@ -222,6 +235,7 @@ def test_one_named_order_is_shown_whole_and_may_be_saved(run, tmp_path):
         (("--named", "crosed"), "swap.yaml has no order 'crosed'"),
         (("--save", "r.json"), "--save is about one order, and the scenario has 3 orders"),
         (("--expect", "clean"), "--expect is about one order, and the scenario has 3 orders"),
+        (("--named", "crossed", "--order", "early late"), "--named plays the order that the"),
     ],
 )
 def test_what_is_about_one_order_needs_its_name(call, tmp_path, words, message):

@@ -24,6 +24,9 @@ def print_order(console: Console, played: PlayedOrder, file: ScenarioFile, *, wi
     text = "as expected" if good else played.why_not or f"nothing is expected on {server}"
     if good is False:
         text = "not as expected"
+    broken = played.recording.outcome.broken_rules
+    if broken:
+        text += f"; false at the end: {', '.join(broken)}"
     line = Text()
     line.append(sign, style=STYLES[tone])
     line.append(f"{played.name.ljust(width)}  {played.recording.outcome.kind.ljust(8)}  ")

@@ -50,8 +50,8 @@ def kind_of(
 
 def is_conflict(outcome: Outcome) -> bool:
     """Whether the outcome is one that a build should fail on."""
-    broken = any(value is not True for value in outcome.holds.values())
-    return outcome.kind not in ("clean", "waited") or outcome.data == "anomaly" or broken
+    wrong = outcome.data == "anomaly" or bool(outcome.broken_rules)
+    return outcome.kind not in ("clean", "waited") or wrong
 
 
 def all_ended_well(recording: Recording) -> bool:

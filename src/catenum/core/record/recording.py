@@ -378,6 +378,11 @@ class Outcome:
     data: DataVerdict = "unchecked"
     holds: dict[str, bool | None] = field(default_factory=dict)
 
+    @property
+    def broken_rules(self) -> tuple[str, ...]:
+        """The rules that are false, or whose query failed."""
+        return tuple(title for title, value in self.holds.items() if value is not True)
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Move:
