@@ -135,6 +135,7 @@ class _Rows:
             self.axes.plot([x], [y], marker="X", ms=15, mfc=FAIL, mec=PAPER, mew=1.2, zorder=6)
             kind = event.error.kind if event.error else "failed"
             word = {"deadlock": "victim", "timeout": "timeout"}.get(kind, kind)
+            word += ", went on" if event.swallowed else ""
             self.axes.text(
                 x, y - 0.2, word, ha="center", va="top", fontsize=9, weight="bold", color=FAIL
             )

@@ -23,6 +23,13 @@ GUTTER = 14
 NARROWEST = 22
 RAIL = 3
 MOST_SQL_LINES = 4
+#: What the application does after an error.
+WHAT_FOLLOWS = {
+    None: "rolled back",
+    "continue": "goes on in the transaction",
+    "retry": "sends it again",
+    "back to savepoint": "back to the savepoint, and on from there",
+}
 
 
 @dataclass(frozen=True)
@@ -98,7 +105,9 @@ def timeline_rows(recording: Recording) -> list[Row]:
             waiting.add(lane)
         if event.what != "passed":
             opened.add(lane)
-        if event.what == "failed" or (event.what == "done" and event.statement is None):
+        if (event.what == "failed" and event.then is None) or (
+            event.what == "done" and event.statement is None
+        ):
             opened.discard(lane)
     return rows
 
@@ -118,18 +127,18 @@ def _described(recording: Recording, event: Event) -> tuple[str, str, str]:
     if event.what == "failed":
         error = event.error
         kind = error.kind if error else "error"
-        text = {
-            "deadlock": "deadlock victim: rolled back",
-            "refused": "refused, rolled back",
-            "timeout": "lock timeout: rolled back",
-        }.get(kind, f"{error.message if error else 'failed'}; rolled back")
+        text = {"deadlock": "deadlock victim", "refused": "refused", "timeout": "lock timeout"}.get(
+            kind, error.message if error else "failed"
+        )
         if error and error.check == "required":
-            text = f"{error.message}: rolled back"
+            text = error.message
         if kind == "deadlock" and error and error.undone == "statement":
-            text = "deadlock victim: statement given up; rolled back"
-        return "✗", text, "bad"
+            text = "deadlock victim: statement given up"
+        return "✗", f"{text}; {WHAT_FOLLOWS[event.then]}", "bad"
     waited = _waited_before(recording, event)
     after = f"continued after {duration(waited)}; " if waited is not None else ""
+    if event.rolled_back:
+        return "✗", f"{after}commit answered with a rollback", "bad"
     if event.statement is None:
         return (
             "✓",

@@ -19,7 +19,7 @@ MEANING: dict[Kind, str] = {
     ),
     "deadlock": "transactions waited for each other in a cycle; one was rolled back",
     "stuck": "a transaction still waits for a lock that is not released",
-    "error": "a statement was rejected",
+    "error": "a statement was rejected, or a commit was",
 }
 
 _OF_FAILURE: dict[str, Kind] = {
@@ -30,6 +30,9 @@ _OF_FAILURE: dict[str, Kind] = {
     "lost": "error",
     "rejected": "error",
 }
+
+#: Errors that come from other transactions, not from the statement itself.
+_BY_OTHERS = ("deadlock", "refused", "timeout")
 
 
 def kind_of(
@@ -44,7 +47,13 @@ def kind_of(
         kinds.append("deadlock")
     if stuck:
         kinds.append("stuck")
-    kinds.extend(_OF_FAILURE[event.error.kind] for event in events if event.error)
+    for event in events:
+        if event.error is not None:
+            kind = _OF_FAILURE[event.error.kind]
+            # what the application expects and goes on after is its own affair
+            kinds.append("clean" if kind == "error" and event.then is not None else kind)
+        elif event.rolled_back:
+            kinds.append("error")
     return max(kinds, key=KINDS.index)
 
 
@@ -57,4 +66,10 @@ def is_conflict(outcome: Outcome) -> bool:
 def all_ended_well(recording: Recording) -> bool:
     """Whether every transaction ended as intended, after a retry if necessary."""
     meant = {"commit": "committed", "rollback": "rolled back"}
-    return all(record.status == meant.get(record.ends) for record in recording.transactions)
+    as_meant = all(record.status == meant.get(record.ends) for record in recording.transactions)
+    return as_meant and not any(map(lost_work, recording.events))
+
+
+def lost_work(event: Event) -> bool:
+    """Whether a transaction went on without a statement that others made fail."""
+    return event.swallowed and event.error is not None and event.error.kind in _BY_OTHERS

@@ -21,6 +21,7 @@ DataVerdict = Literal["serial", "anomaly", "unchecked"]
 AnomalyName = Literal[
     "dirty read",
     "lost update",
+    "partial commit",
     "non-repeatable read",
     "phantom",
     "read-only anomaly",
@@ -34,6 +35,9 @@ ErrorKind = Literal["deadlock", "refused", "timeout", "limit", "lost", "rejected
 What = Literal["sent", "done", "waits", "resumed", "failed", "passed"]
 #: The last three are those of a running server: no transaction open, a statement under way, not
 #: reported.
+#: What the application does after an error, where the transaction is not rolled back: it sends the
+#: next statement, the same again, or goes back to a savepoint first.
+AfterFailure = Literal["continue", "retry", "back to savepoint"]
 Status = Literal[
     "committed",
     "rolled back",
@@ -107,7 +111,8 @@ def digest_of_rows(digests: Iterable[bytes]) -> str:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Event:
     """Something that happened to one transaction. ``at_ms`` counts from the first move; ``move``
-    from 1.
+    from 1. ``then``: what comes after an error, where the transaction was not rolled back for it.
+    ``rolled_back``: the server answered the commit with a rollback.
 
     ``statement`` counts from 1 and is None for the end of a transaction (``sql`` says which).
     """
@@ -127,6 +132,13 @@ class Event:
     values: dict[str, str | None] = field(default_factory=dict)
     kept: dict[str, str | None] = field(default_factory=dict)
     condition: str | None = None
+    then: AfterFailure | None = None
+    rolled_back: bool = False
+
+    @property
+    def swallowed(self) -> bool:
+        """Whether it is an error after which the transaction went on without the statement."""
+        return self.then in ("continue", "back to savepoint")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

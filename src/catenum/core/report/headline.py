@@ -4,6 +4,8 @@ it.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from catenum.core.record.recording import OVER, Event, Recording, Wait
 from catenum.core.text import duration, listed, named
 
@@ -55,9 +57,11 @@ def _waited(recording: Recording) -> str:
 def _given_up(recording: Recording) -> str:
     failed = _failed(recording, "timeout")
     names = list(dict.fromkeys(event.transaction for event in failed))
-    return (
-        f"Block, not deadlock: {listed(names)} ran into the lock timeout and {_was(names)} rolled"
-        " back." + _after(recording, names)
+    undone = list(dict.fromkeys(event.transaction for event in failed if event.then is None))
+    rolled = f"; {listed(undone)} {_was(undone)} rolled back" if undone != names and undone else ""
+    rolled = f" and {_was(names)} rolled back" if undone == names else rolled
+    return f"Block, not deadlock: {listed(names)} ran into the lock timeout{rolled}." + _after(
+        recording, names
     )
 
 
@@ -133,10 +137,33 @@ def _after(recording: Recording, failed: list[str]) -> str:
     text = ""
     for record in again:
         text += f" {record.name} tried again, and in attempt {record.attempts} was {record.status}."
+    text += "".join(_went_on(recording))
     ended = [
         r.name for r in recording.transactions if r.name not in failed and r.status == "committed"
     ]
     return text + (f" {listed(ended)} continued and committed." if ended else "")
+
+
+def _went_on(recording: Recording) -> Iterator[str]:
+    """What became of transactions that went on after an error."""
+    for record in recording.transactions:
+        lost = [e for e in recording.events if e.transaction == record.name and e.swallowed]
+        numbers = sorted({e.statement for e in lost if e.statement is not None})
+        if not numbers:
+            continue
+        which = f"statement{'' if len(numbers) == 1 else 's'} {listed(list(map(str, numbers)))}"
+        if record.status == "committed":
+            undone = any(
+                e.error and e.error.kind == "deadlock" and e.error.undone == "transaction"
+                for e in lost
+            )
+            before = ", and without what it had done before the deadlock" if undone else ""
+            yield f" {record.name} went on and committed without {which}{before}."
+        elif any(e.transaction == record.name and e.rolled_back for e in recording.events):
+            yield (
+                f" {record.name} went on after {which}, but its transaction was refused everything,"
+                " and its commit was answered with a rollback."
+            )
 
 
 def _stuck(recording: Recording) -> str:
@@ -177,8 +204,15 @@ def _why_held(recording: Recording, head: str) -> str:
 
 def _error(recording: Recording) -> str:
     event = next(
-        e for e in recording.events if e.error and e.error.kind in ("rejected", "limit", "lost")
+        (
+            e
+            for e in recording.events
+            if e.error and e.error.kind in ("rejected", "limit", "lost") and e.then is None
+        ),
+        None,
     )
+    if event is None:
+        return "Work was lost without an error at the end." + "".join(_went_on(recording))
     message = event.error.message if event.error else ""
     return f"{named(event.transaction, event.statement)} failed: {message}"
 

@@ -8,7 +8,8 @@ by ``scenario_file``.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
+from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
 from pydantic import (
@@ -33,7 +34,7 @@ from pydantic import (
 from pydantic.json_schema import JsonSchemaValue
 from pydantic_core import PydanticKnownError
 
-from catenum.core.record.recording import AnomalyName, DataVerdict
+from catenum.core.record.recording import AfterFailure, AnomalyName, DataVerdict
 from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import Condition, parse_condition
 from catenum.core.servers import LEVELS, NAMES
@@ -86,6 +87,76 @@ Isolation = Annotated[
 ]
 #: SQL for every server, or for each its own.
 Sql = SqlText | dict[Server, SqlText]
+
+
+#: What the application does after an error of a statement.
+_AFTER_ERROR = re.compile(
+    r"(?P<what>roll back|continue|retry|back to)"
+    r"(?:(?<=retry) (?P<times>[1-9]\d?)|(?<=back to) (?P<savepoint>[A-Za-z_]\w*))?"
+)
+
+
+@dataclass(frozen=True, slots=True)
+class NextStep:
+    """What comes after an error: the transaction is rolled back, goes on with its next statement
+    (``continue``), sends the same statement again (at most ``times`` times), or returns to
+    ``savepoint`` and goes on from there.
+    """
+
+    what: Literal["roll back", "continue", "retry", "back to"]
+    times: int = 0
+    savepoint: str = ""
+
+    @property
+    def then(self) -> AfterFailure | None:
+        """As a recording has it: None where the transaction is rolled back."""
+        if self.what == "roll back":
+            return None
+        return "back to savepoint" if self.what == "back to" else self.what
+
+    @classmethod
+    def read(cls, text: str) -> NextStep:
+        """Raises ValueError for what is none of them."""
+        match = _AFTER_ERROR.fullmatch(" ".join(text.split()))
+        if match is None or (match["what"] == "back to" and match["savepoint"] is None):
+            raise ValueError(
+                f"{text!r} is not known here: 'roll back', 'continue', 'retry', 'retry 3' or"
+                " 'back to SAVEPOINT'"
+            )
+        times = int(match["times"] or 1) if match["what"] == "retry" else 0
+        return cls(match["what"], times, match["savepoint"] or "")  # type: ignore[arg-type]
+
+
+ROLL_BACK = NextStep("roll back")
+
+
+def _after_error_text(text: str) -> str:
+    NextStep.read(text)
+    return text
+
+
+AfterErrorText = Annotated[
+    str,
+    AfterValidator(_after_error_text),
+    WithJsonSchema(
+        {"type": "string", "pattern": f"^({_AFTER_ERROR.pattern})$".replace("?P<", "?<")}
+    ),
+]
+#: For every error of the server, or by its kind; kinds that are left out roll back.
+AfterError = AfterErrorText | dict[FailureKind | Literal["rejected"], AfterErrorText]
+
+
+def next_step(after: AfterError | None, kinds: Collection[str]) -> NextStep | None:
+    """What ``after`` says of an error of these kinds, the most particular first; None where it says
+    nothing.
+    """
+    if after is None:
+        return None
+    if isinstance(after, str):
+        return NextStep.read(after)
+    texts = {str(kind): text for kind, text in after.items()}
+    particular = sorted(kinds, key=lambda kind: kind == "rejected")
+    return next((NextStep.read(texts[kind]) for kind in particular if kind in texts), ROLL_BACK)
 
 
 def sql_for(server: str, sql: str | Mapping[str, str]) -> str:
@@ -180,6 +251,14 @@ class Statement(_Model):
             " that its 'retry' begins it again"
         ),
     )
+    after_error: AfterError | None = Field(
+        default=None,
+        description=(
+            "what the application does after an error of this statement: 'roll back' (default),"
+            " 'continue' in the same transaction, 'retry' the statement ('retry 3': at most so"
+            " often), 'back to SAVEPOINT'; or by kind of error: {timeout: continue}"
+        ),
+    )
 
     @property
     def text(self) -> str:
@@ -256,6 +335,14 @@ class Transaction(_Model):
     ends: Ends = "commit"
     retry: Retry | None = None
     timeout: Duration | None = None
+    after_error: AfterError | None = Field(
+        default=None,
+        description=(
+            "what the application does after an error of a statement: 'roll back' (default),"
+            " 'continue' in the same transaction, 'retry' the statement ('retry 3': at most so"
+            " often), 'back to SAVEPOINT'; or by kind of error: {timeout: continue}"
+        ),
+    )
     parameters: dict[ValueName, StrictBool | StrictInt | StrictFloat | str | Literally | None] = (
         Field(
             default_factory=dict,
@@ -288,6 +375,15 @@ class Transaction(_Model):
     def carries_values(self) -> bool:
         """Whether its statements depend on values of the run."""
         return bool(self.parameters) or any(s.keep or s.when or s.require for s in self.statements)
+
+    @property
+    def goes_on(self) -> bool:
+        """Whether it may go on after an error that was not undone with the whole transaction."""
+        found = (self.after_error, *(statement.after_error for statement in self.statements))
+        texts = (
+            t for one in found if one for t in ([one] if isinstance(one, str) else one.values())
+        )
+        return any(NextStep.read(text) != ROLL_BACK for text in texts)
 
     @property
     def moves(self) -> int:

@@ -29,12 +29,14 @@ from catenum.core.scenario.bounds import (
     tagged,
 )
 from catenum.core.scenario.model import (
+    AfterError,
     Column,
     Data,
     Expectation,
     ExpectedOutcome,
     Fill,
     NamedOrder,
+    NextStep,
     Remedy,
     Retry,
     Scenario,
@@ -49,6 +51,7 @@ from catenum.core.sql.parameters import parameters_in
 from catenum.core.text import suggestion
 
 MAX_BYTES = 1_000_000
+_SAVEPOINT = re.compile(r"\s*savepoint\s+(\w+)", re.IGNORECASE)
 #: What a plain scalar means (YAML 1.2.2, 10.3.2, "Tag Resolution" of the core schema); anything
 #: else is a text.
 _NULL = re.compile(r"~|null|Null|NULL|")
@@ -431,6 +434,7 @@ def _check_names(file: ScenarioFile, name: str, transaction: Transaction) -> Ite
                     file.place("transactions", name, "session", number),
                 )
                 break
+    yield from _check_savepoints(file, name, transaction)
     for found in name_problems(transaction):
         path: Path = ("transactions", name, "statements", found.statement)
         if found.key == "keep":
@@ -445,6 +449,33 @@ def _check_names(file: ScenarioFile, name: str, transaction: Transaction) -> Ite
             file.place_in_sql(at, found.text, found.offset),
             found.advice,
         )
+
+
+def _check_savepoints(file: ScenarioFile, name: str, transaction: Transaction) -> Iterator[Problem]:
+    """Savepoints to go back to that no statement before sets."""
+    path: Path = ("transactions", name)
+    after: list[tuple[Path, int, AfterError | None]]
+    after = [(("after_error",), len(transaction.statements), transaction.after_error)]
+    after += [
+        (("statements", number, "after_error"), number, statement.after_error)
+        for number, statement in enumerate(transaction.statements)
+    ]
+    for place, upto, said in after:
+        texts = said.values() if isinstance(said, dict) else [said] if said else []
+        for wanted in (NextStep.read(text).savepoint for text in texts):
+            before = transaction.statements[:upto]
+            set_here = {
+                found[1].lower()
+                for one in before
+                for text in (one.sql.values() if isinstance(one.sql, dict) else [one.sql])
+                if (found := _SAVEPOINT.match(text))
+            }
+            if wanted and wanted.lower() not in set_here:
+                yield Problem(
+                    f"{name} goes back to the savepoint {wanted!r}, which no statement before sets",
+                    file.place(*path, *place),
+                    suggestion(wanted, sorted(set_here)) or f"Put 'savepoint {wanted}' before it.",
+                )
 
 
 def _text_paths(path: Path, key: str, text: str, transaction: Transaction) -> Iterator[Path]:

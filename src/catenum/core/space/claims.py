@@ -199,7 +199,8 @@ def describe_outcome(entry: OutcomeEntry) -> str:
             kinds[-1], "rejected"
         )
         times = f" {len(kinds)}×" if len(kinds) > 1 else ""
-        parts.append(f"{name} {word}{times}" + ("" if gone else ", then done"))
+        end = ", then rolled back" if entry.status.get(name) == "rolled back" else ", then done"
+        parts.append(f"{name} {word}{times}" + ("" if gone else end))
     left = [name for name, status in entry.status.items() if status == "cut off"]
     if left:
         parts.append(f"{', '.join(left)} still wait{'s' if len(left) == 1 else ''}")

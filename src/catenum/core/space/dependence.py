@@ -126,6 +126,9 @@ class Dependence:
         #: Transactions that may change their own level, search path or limits: no relation holds
         #: for them.
         self.dependent_on_all = self._of_unknown_meaning(scenario)
+        #: Transactions that may go on after an error: which locks they hold then, their text
+        #: does not tell.
+        self.going_on = {name for name, one in scenario.transactions.items() if one.goes_on}
         self.fixed = {
             name: transaction.fixed for name, transaction in scenario.transactions.items()
         }
@@ -166,6 +169,7 @@ class Dependence:
             for name, transaction in scenario.transactions.items()
             for number, statement in enumerate(transaction.statements)
             if name in limited
+            or name in self.going_on
             or statement.when
             or _NO_WAIT.search(statement.text)
             or not waits_certainly(
@@ -199,8 +203,8 @@ class Dependence:
         if PASSED in (bound_a, bound_b):
             return False
         if (
-            a[0] in self.dependent_on_all
-            or b[0] in self.dependent_on_all
+            {a[0], b[0]} & self.dependent_on_all
+            or {a[0], b[0]} & self.going_on
             or frozenset((a, b)) in self.widened
         ):
             return True

@@ -77,6 +77,8 @@ class Run:
     went_on: tuple[str, ...] = ()
     chosen: bool = False
     hidden: int = 0  # deadlocks that the server counted and no client received
+    #: Statements that failed in transactions that went on: number (from 1) and the error's kind.
+    swallowed: tuple[tuple[str, int, str], ...] = ()
     rejected: frozenset[tuple[str, int | None]] = frozenset()  # steps that the server rejected
 
     @property

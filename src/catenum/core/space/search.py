@@ -337,6 +337,9 @@ class Walk:
             steps.add(done)
             following[name] = self.space.moves[name] if statement is None else following[name] + 1
             self.locked.done(done, moved.rows.get((name, statement)))
+        for name in moved.went_on:
+            self.locked.undone(name)
+            steps.add((name, None))
         for name in moved.undone:
             self.locked.undone(name)
             steps.add((name, None))

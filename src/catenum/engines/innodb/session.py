@@ -15,7 +15,7 @@ from typing import Any, Literal
 
 import pymysql
 from pymysql import converters
-from pymysql.constants import FIELD_TYPE
+from pymysql.constants import FIELD_TYPE, SERVER_STATUS
 from pymysql.cursors import SSCursor
 
 from catenum.core.record.recording import Result, ServerError, digest_of
@@ -83,6 +83,7 @@ class InnodbSession:
         self._orders: queue.SimpleQueue[Callable[[], Reply] | None] = queue.SimpleQueue()
         self._reply: Reply | None = None
         self._asks_end = False
+        self._goes_on = False
         self._worker = threading.Thread(target=self._work, name=f"catenum {name}", daemon=True)
         self._worker.start()
 
@@ -111,6 +112,9 @@ class InnodbSession:
             cursor.execute(
                 f"set session innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}"
             )
+        if how.goes_on is not self._goes_on:
+            cursor.execute(f"set session autocommit = {0 if how.goes_on else 1}")
+            self._goes_on = how.goes_on
         cursor.execute(f"start transaction {how.access or ''}")
         level = self._levels.get(how.isolation or "")
         if level is None:
@@ -138,6 +142,8 @@ class InnodbSession:
         self.trail = (*self.trail, (sql, values))
         if sql in ("commit", "rollback"):
             self.in_transaction = False
+        elif self._goes_on:
+            self.in_transaction = True
         self._orders.put(lambda: self._execute(sql, values))
 
     def _execute(self, sql: str, values: Binding) -> Reply:
@@ -161,7 +167,11 @@ class InnodbSession:
     def _fetch(self, cursor: Any) -> Reply:
         """The rows of a result, one after the other, until there are too many."""
         if cursor.description is None:
-            return Reply(rows=cursor.rowcount)
+            open_still = bool(
+                self.connection.server_status  # type: ignore[attr-defined] # the stubs lack it
+                & SERVER_STATUS.SERVER_STATUS_IN_TRANS
+            )
+            return Reply(rows=cursor.rowcount, in_transaction=open_still)
         fetched, columns = Fetched(KEPT_ROWS), cursor.description
         for row in iter(cursor.fetchone, None):
             if not fetched.add(tuple(text_of(value) for value in row)):

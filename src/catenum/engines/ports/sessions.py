@@ -24,12 +24,16 @@ class Patience(Enum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Beginning:
-    """How a transaction begins. ``limits_itself``: its session has set how long it waits."""
+    """How a transaction begins. ``limits_itself``: its session has set how long it waits.
+    ``goes_on``: after an error it may go on; where the server ends a transaction with the error,
+    the next statement begins another, as with drivers that switch autocommit off.
+    """
 
     isolation: str | None = None
     access: str | None = None
     timeout_ms: int | None = None
     limits_itself: bool = False
+    goes_on: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -45,7 +49,8 @@ class Reply:
     """The server's answer to a statement: a count of rows and perhaps the rows, or an error.
 
     ``edges``, ``report``: the waits that a deadlock error itself reports, and the server's own
-    report of it.
+    report of it. ``in_transaction``: false where the session is in no transaction after it.
+    ``rolled_back``: the server answered a commit with a rollback.
     """
 
     rows: int | None = None
@@ -53,6 +58,8 @@ class Reply:
     error: ServerError | None = None
     edges: tuple[Edge, ...] = ()
     report: str | None = None
+    in_transaction: bool = True
+    rolled_back: bool = False
 
 
 class Session(Protocol):

@@ -33,6 +33,7 @@ _KINDS: dict[int, ValueKind] = {
 #: Catenum to see the cycle before the server does.
 CHECK_AFTER_MS = {Patience.FIRST: 40, Patience.CHOSEN: 500, Patience.LAST: 3000}
 KEPT_ROWS = 50
+_GOES_BACK = re.compile(r"\s*rollback\s+(?:work\s+|transaction\s+)?to\b", re.IGNORECASE)
 #: Words that stand for a moment, taken when the statement is parsed (documentation, 8.5.1.4).
 _TELLS_TIME = re.compile(r"'\s*(now|today|tomorrow|yesterday)\b", re.IGNORECASE)
 
@@ -64,7 +65,7 @@ class PostgresqlSession:
             raise psycopg.OperationalError(self._pg.get_error_message())
         self._pg.notice_handler = None
         self._steers = steers_victim
-        self._patience = Patience.LAST
+        self._patience: Patience | None = Patience.LAST
         self._results: list[PGresult] = []
         self._fetched: Fetched | None = None
         self._shape: tuple[tuple[str, ...], tuple[ValueKind, ...]] = ((), ())
@@ -164,9 +165,12 @@ class PostgresqlSession:
         self.sql, self.values, self.sent = sql, values, self.sent + 1
         self.trail = (*self.trail, (sql, values))
         adjust = None
-        if self._steers and patience is not None and patience is not self._patience:
+        aborted = self._pg.transaction_status == pq.TransactionStatus.INERROR
+        if self._steers and patience not in (None, self._patience) and not aborted:
             self._patience = patience
             adjust = f"set local deadlock_timeout = {self._check_ms[patience]}"
+        if _GOES_BACK.match(sql):
+            self._patience = None  # it may undo what was set since the savepoint
         self._fetched, self._too_large = None, False
         try:
             if sql in ("commit", "rollback"):
@@ -266,7 +270,11 @@ class PostgresqlSession:
             return Reply(rows=fetched.count, result=reported)
         if last.status == pq.ExecStatus.TUPLES_OK:
             return Reply(rows=last.ntuples, result=text_rows(last, KEPT_ROWS))
-        return Reply(rows=last.command_tuples)
+        return Reply(
+            rows=last.command_tuples,
+            in_transaction=self._pg.transaction_status != pq.TransactionStatus.IDLE,
+            rolled_back=self.sql == "commit" and last.command_status == b"ROLLBACK",
+        )
 
 
 def text_rows(result: PGresult, limit: int) -> Result:

@@ -70,6 +70,18 @@ class Oracle:
                     wrong = "reads"
         if math.factorial(len(committed)) > MOST_ORDERS:
             return "unchecked", None, None  # one of the orders that were not run may give it
+        lost = [one for one in run.swallowed if one[0] in committed]
+        if lost:
+            names = tuple(dict.fromkeys(name for name, _, _ in lost))
+            evidence = tuple(
+                f"{name} committed without its statement {number}, which failed ({kind})"
+                for name, number, kind in lost
+            )
+            return (
+                "anomaly",
+                Anomaly(name="partial commit", transactions=names, evidence=evidence),
+                wrong,
+            )
         if not known:
             never = Anomaly(
                 name="other anomaly", transactions=committed, evidence=(_never_both(committed),)

@@ -11,7 +11,7 @@ from collections.abc import Mapping, Sequence
 
 from catenum.core.diagnose.holders import attribute
 from catenum.core.record.modes import NO_MODE
-from catenum.core.record.outcome import kind_of
+from catenum.core.record.outcome import kind_of, lost_work
 from catenum.core.record.recording import (
     Event,
     Outcome,
@@ -91,7 +91,13 @@ class Summary:
             locks=locks_taken(conductor.log.taken),
             holds=holds,
             observed=self._observation(conductor, events, end, rows),
-            ended_well=all(state.status == meant[state.ends] for state in states.values()),
+            ended_well=all(state.status == meant[state.ends] for state in states.values())
+            and not any(map(lost_work, events)),
+            swallowed=tuple(
+                (event.transaction, event.statement or 0, event.error.kind)
+                for event in events
+                if event.swallowed and event.error is not None
+            ),
             broken_off=conductor.broken_off,
             went_on=went_on(events),
             rejected=frozenset(
@@ -109,12 +115,14 @@ class Summary:
         commits: dict[str, int] = {}
         for place, event in enumerate(events):
             state = conductor.states[event.transaction]
+            if event.swallowed and event.attempt == state.attempt:
+                seen.setdefault(event.transaction, []).append(_failed(event))
             if event.what == "passed" and event.attempt == state.attempt:
                 seen.setdefault(event.transaction, []).append(PASSED_OVER)
             if event.what != "done" or event.attempt != state.attempt:
                 continue
             if event.statement is None:
-                if event.sql == "commit":
+                if event.sql == "commit" and not event.rolled_back:
                     commits[event.transaction] = place
                 continue
             step = (event.transaction, event.statement - 1)
@@ -240,3 +248,9 @@ class Summary:
         resources = tuple(edge.resource.text for edge in edges)
         named = all(edge.resource.named for edge in edges)
         return DeadlockOutline(tuple(members), resources, cycle.victim, cycle.ended_by_us, named)
+
+
+def _failed(event: Event) -> Seen:
+    """What a statement gave that failed, in a transaction that went on: the error."""
+    kind, code = (event.error.kind, event.error.code) if event.error else ("", "")
+    return Seen(None, f"failed {kind} {code}", f"failed ({kind})")

@@ -19,11 +19,11 @@ from collections.abc import Callable, Generator, Sequence
 from dataclasses import replace
 from typing import Literal
 
-from catenum.core.record.recording import Move, ServerError
+from catenum.core.record.recording import AfterFailure, Move, ServerError
 from catenum.core.record.values import NOTHING, NULL, Value
 from catenum.core.record.waits import Edge, WaitGraph
 from catenum.core.scenario.conditions import Comparison, ConditionError, MissingValue
-from catenum.core.scenario.model import Scenario, Statement
+from catenum.core.scenario.model import ROLL_BACK, NextStep, Scenario, Statement
 from catenum.core.space.moves import MoveResult
 from catenum.engines.ports import Beginning, Patience, Reply
 from catenum.lab.run.choosing import Choice
@@ -254,6 +254,7 @@ class Conductor:
             access=state.transaction.access,
             timeout_ms=state.transaction.timeout,
             limits_itself=any(map(self.limits_waits, state.transaction.before)),
+            goes_on=state.transaction.goes_on,
         )
         answer = yield Begin(state.name, how)
         if answer.begun is None:
@@ -384,8 +385,17 @@ class Conductor:
     def _fail(
         self, state: TransactionState, error: ServerError, at_ms: float, *, phase: int = 2
     ) -> Steps:
-        """Note the failure and roll the transaction back; then it is over, or begins again."""
-        self.log.note(state, "failed", at_ms, phase=phase, error=error)
+        """Note the failure and do what the application does after it: roll the transaction back,
+        which then is over or begins again, or go on in it.
+        """
+        following = self._following(state, error)
+        if following.what == "back to" and (yield from self._go_back(state, following, error)):
+            following = ROLL_BACK
+        then = following.then
+        self.log.note(state, "failed", at_ms, phase=phase, error=error, then=then)
+        if then is not None:
+            self._go_on(state, then)
+            return
         self._moved.completed.append((state.name, state.statement))
         self._moved.undone.append(state.name)
         state.under_way = False
@@ -396,6 +406,40 @@ class Conductor:
             )
             self.log.schedule.append(rollback)
         self._after_failure(state, error, at_ms)
+
+    def _following(self, state: TransactionState, error: ServerError) -> NextStep:
+        """What the application does after the error. A lost connection, or a fault of the
+        scenario's own, leaves nothing to go on in.
+        """
+        own = error.key is not None or error.check == "required"
+        if error.kind in ("lost", "limit") or own or not state.begun:
+            return ROLL_BACK
+        return state.after(self._kinds(error))
+
+    def _go_back(
+        self, state: TransactionState, to: NextStep, error: ServerError
+    ) -> Generator[Request, Answer, bool]:
+        """Return to the savepoint; whether the server refused that, having undone the whole
+        transaction.
+        """
+        answer = yield Undo(state.name, to.savepoint)
+        return answer.error is not None
+
+    def _go_on(self, state: TransactionState, then: AfterFailure) -> None:
+        """The transaction goes on after an error, whatever the server undid with it."""
+        state.under_way = False
+        self._moved.went_on.append(state.name)
+        if then == "retry":
+            state.repeated += 1
+            return
+        if state.statement is not None:
+            state.swallowed.append(state.statement)
+        self._moved.completed.append((state.name, state.statement))
+        self._advance(state)
+
+    def _advance(self, state: TransactionState) -> None:
+        state.next, state.repeated = state.next + 1, 0
+        state.over = state.statement is None and state.ends == "open"
 
     def _succeed(
         self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState
@@ -423,12 +467,12 @@ class Conductor:
         state.under_way = False
         if state.statement is None:
             state.over = True
-            state.status = "committed" if state.ends == "commit" else "rolled back"
+            committed = state.ends == "commit" and not reply.rolled_back
+            state.status = "committed" if committed else "rolled back"
             if state.status == "committed":
                 self._moved.committed.append(state.name)
             return
-        state.next += 1
-        state.over = state.statement is None and state.ends == "open"
+        self._advance(state)
 
     def _kept(self, state: TransactionState, reply: Reply) -> dict[str, Value]:
         if state.upcoming is None:
@@ -455,10 +499,16 @@ class Conductor:
         message = state.carried.said_of(lacking, reply.rows)
         return ServerError(code="", kind="refused", message=message, check="required")
 
+    def _kinds(self, error: ServerError) -> set[str]:
+        return {error.kind, "duplicate"} if self.is_duplicate(error.code) else {error.kind}
+
     def _after_failure(self, state: TransactionState, error: ServerError, at_ms: float) -> None:
         retry = state.transaction.retry
-        kinds = {error.kind, "duplicate"} if self.is_duplicate(error.code) else {error.kind}
-        if retry is not None and kinds & set(retry.on) and state.attempt <= retry.times:
+        if (
+            retry is not None
+            and self._kinds(error) & set(retry.on)
+            and state.attempt <= retry.times
+        ):
             state.begin_again()
             state.idle_until_ms = at_ms + retry.pause if retry.pause else 0.0
             return

@@ -111,9 +111,11 @@ class Driver:
                 if reply.error is not None:
                     return Answer(at_ms=self.clock.now_ms(), error=reply.error)
                 return Answer(at_ms=self.clock.now_ms(), begun=session.begun())
-            case Undo(name):
-                self.sessions[name].send("rollback")
-                self._prompt(name)
+            case Undo(name, savepoint):
+                back = f"rollback to savepoint {savepoint}" if savepoint else "rollback"
+                self.sessions[name].send(back)
+                reply = self._prompt(name)
+                return Answer(at_ms=self.clock.now_ms(), error=reply.error)
             case Cancel(name, whole):
                 self.sessions[name].kill() if whole else self.sessions[name].cancel()
             case TakePicture(move):

@@ -9,7 +9,16 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from catenum.core.record.modes import NO_MODE
-from catenum.core.record.recording import Event, Move, Picture, ServerError, Wait, WaitEnd, as_edge
+from catenum.core.record.recording import (
+    AfterFailure,
+    Event,
+    Move,
+    Picture,
+    ServerError,
+    Wait,
+    WaitEnd,
+    as_edge,
+)
 from catenum.core.record.values import NOTHING, Binding
 from catenum.core.record.waits import Edge, Resource, WaitGraph
 from catenum.engines.ports import Reply
@@ -60,6 +69,7 @@ class EventLog:
         values: Binding = NOTHING,
         kept: Binding = NOTHING,
         condition: str | None = None,
+        then: AfterFailure | None = None,
     ) -> None:
         """Something happened to the transaction of ``state``; ``phase`` orders what happens at
         once.
@@ -78,6 +88,8 @@ class EventLog:
             values={name: value.text for name, value in values},
             kept={name: value.text for name, value in kept},
             condition=condition,
+            then=then,
+            rolled_back=reply is not None and reply.rolled_back,
         )
         self._events.append(((self.move, self.wave, phase, state.index), event))
 

@@ -30,9 +30,10 @@ class Send:
 
 @dataclass(frozen=True, slots=True)
 class Undo:
-    """Roll the transaction back; a rollback waits for nobody."""
+    """Roll the transaction back, or back to a savepoint; that waits for nobody."""
 
     transaction: str
+    savepoint: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,14 +4,14 @@ rules.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, Protocol
 
 from catenum.core.record.recording import ServerError, Status
 from catenum.core.record.waits import Edge
 from catenum.core.scenario.carry import Carrier
-from catenum.core.scenario.model import Ends, Statement, Transaction
+from catenum.core.scenario.model import ROLL_BACK, Ends, NextStep, Statement, Transaction, next_step
 from catenum.core.space.moves import MoveResult
 from catenum.engines.ports import Patience
 
@@ -39,6 +39,8 @@ class TransactionState:
     limits_itself: bool = False  # by a statement of its own
     waits: list[int] = field(default_factory=list)  # open waits, as positions in Conductor.waits
     decided: Literal["commit", "rollback"] | None = None  # the end that a condition led to
+    repeated: int = 0  # how often the statement that is next was sent again after an error
+    swallowed: list[int] = field(default_factory=list)  # statements that failed in this attempt
 
     def __post_init__(self) -> None:
         self.carried = Carrier(self.transaction.fixed)
@@ -77,10 +79,20 @@ class TransactionState:
             else None
         )
 
+    def after(self, kinds: Collection[str]) -> NextStep:
+        """What the application does after an error of these kinds of the statement under way."""
+        statement = self.upcoming
+        if statement is None:
+            return ROLL_BACK
+        found = next_step(statement.after_error, kinds)
+        found = found or next_step(self.transaction.after_error, kinds) or ROLL_BACK
+        return ROLL_BACK if found.what == "retry" and self.repeated >= found.times else found
+
     def begin_again(self) -> None:
         """Before another attempt: nothing is kept."""
         self.attempt += 1
         self.next, self.begun, self.decided = 0, False, None
+        self.repeated, self.swallowed = 0, []
         self.carried.begin_again()
 
     def pass_over(self, statement: Statement) -> None:

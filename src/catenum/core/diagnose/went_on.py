@@ -1,0 +1,100 @@
+"""Went on after an error: the transaction commits without a statement that failed, and perhaps
+without all that the server undid with it.
+
+Evidence: the error, what the server undid with it (InnoDB undoes the statement, after a deadlock
+the whole transaction, and begins another with the next statement: MySQL manual, "InnoDB Error
+Handling"; PostgreSQL refuses every statement until the transaction is rolled back, and answers its
+commit with a rollback: documentation, "COMMIT"), and how the transaction ended.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from catenum.core.diagnose.evidence import ref
+from catenum.core.record.recording import Event, Finding, Recording
+from catenum.core.text import listed, named
+
+
+def find(recording: Recording) -> list[Finding]:
+    """One finding for each transaction that ended in a commit and lost work on the way."""
+    found = []
+    for record in recording.transactions:
+        events = [event for event in recording.events if event.transaction == record.name]
+        lost = [e for e in events if e.swallowed and e.attempt == record.attempts]
+        refused_commit = any(event.rolled_back for event in events)
+        if not lost or not (record.status == "committed" or refused_commit):
+            continue
+        if record.status == "committed" and all(_expected(event) for event in lost):
+            continue
+        found.append(
+            Finding(
+                id="went-on-after-error",
+                title=(
+                    "Went on after an error, and lost everything at the commit"
+                    if refused_commit
+                    else "Went on after an error, and committed a part of its work"
+                ),
+                transactions=(record.name,),
+                statements=tuple(
+                    r for e in lost if e.statement for r in ref(record.name, e.statement)
+                ),
+                evidence=(*_what_was_lost(lost, refused_commit), *_kept(events, refused_commit)),
+                advice=(
+                    "Roll the whole transaction back after such an error, and begin it again"
+                    " ('retry').",
+                    "Where the statement may be left out, set a savepoint before it and go back to"
+                    " that ('after_error: back to NAME'); after a deadlock no savepoint is left.",
+                ),
+            )
+        )
+    return found
+
+
+def _expected(event: Event) -> bool:
+    """Whether the error is the statement's own, and nothing else was undone with it."""
+    error = event.error
+    return error is None or (
+        error.kind == "rejected"
+        and (error.undone == "statement" or event.then == "back to savepoint")
+    )
+
+
+def _what_was_lost(lost: list[Event], refused_commit: bool) -> Iterator[str]:
+    for event in lost:
+        error = event.error
+        if error is None or event.statement is None:
+            continue
+        step = named(event.transaction, event.statement)
+        if event.then == "back to savepoint":
+            yield f"{step} failed ({error.kind}), and what was done since the savepoint was undone"
+        elif error.undone == "statement":
+            yield f"{step} failed ({error.kind}); the server undid that statement, and no other"
+        elif refused_commit:
+            yield f"{step} failed: {error.message}"
+        else:
+            yield (
+                f"{step} failed ({error.kind}); the server rolled back all that the transaction had"
+                " done, and the next statement began another"
+            )
+
+
+def _kept(events: list[Event], refused_commit: bool) -> Iterator[str]:
+    if refused_commit:
+        yield "the server answered the commit with a rollback, which is no error to the client"
+        return
+    undone = max(
+        (
+            place
+            for place, e in enumerate(events)
+            if e.swallowed and e.error and e.error.undone == "transaction" and e.then == "continue"
+        ),
+        default=-1,
+    )
+    done = [
+        str(e.statement)
+        for e in events[undone + 1 :]
+        if e.what == "done" and e.statement is not None
+    ]
+    many = "" if len(done) == 1 else "s"
+    yield f"committed: {f'statement{many} {listed(done)}' if done else 'nothing'}"
