@@ -217,14 +217,11 @@ def refuse_crowd(file: ScenarioFile, engine: Engine) -> None:
     """Raises TargetError where the server does not let so many sessions in: before the first of
     them begins.
     """
-    count, left = (
-        len(file.scenario.for_server(engine.info.server).transactions),
-        engine.connections_left(),
-    )
+    count, left = (len(file.scenario.connections), engine.connections_left())
     if count > left:
         raise TargetError(
-            f"{engine.info.url}: the scenario has {count} transactions, each on a connection of its"
-            f" own, and the server has {left} left (max_connections)",
+            f"{engine.info.url}: the scenario's transactions take {count} connections, and the"
+            f" server has {left} left (max_connections)",
             advice="Give the scenario fewer transactions, or the server more connections.",
         )
 

@@ -11,6 +11,7 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import zip_longest
 
 from rich.console import Console
 from rich.text import Text
@@ -202,15 +203,13 @@ def _columns(recording: Recording, width: int) -> Iterator[Text]:
     count = len(recording.transactions)
     head = Text("move    after  ", style=STYLES["faint"])
     head.truncate(GUTTER)
-    under = Text(" " * GUTTER)
     for record in recording.transactions:
         head.append(_cell(record.name, width), style=STYLES["strong"])
-        under.append(
-            _cell(record.isolation + (", read only" if record.read_only else ""), width),
-            style=STYLES["faint"],
-        )
     yield head
-    yield under
+    manners = [textwrap.wrap(record.manner, width - 2) for record in recording.transactions]
+    for parts in zip_longest(*manners, fillvalue=""):
+        under = " " * GUTTER + "".join(_cell(part, width) for part in parts)
+        yield Text(under.rstrip(), style=STYLES["faint"])
     yield Text("─" * (GUTTER + width * count - 2), style=STYLES["lane"])
     for row in timeline_rows(recording):
         if row.banner:
@@ -251,7 +250,7 @@ def _rails(recording: Recording, width: int) -> Iterator[Text]:
         )
         line.append(("│" + " " * (RAIL - 1)) * index, style=STYLES["lane"])
         line.append(record.name, style=STYLES["strong"])
-        line.append(f"  {record.isolation}", style=STYLES["faint"])
+        line.append(f"  {record.manner}", style=STYLES["faint"])
         yield line
     yield Text("─" * (width - 1), style=STYLES["lane"])
     start = GUTTER + RAIL * len(names)

@@ -245,7 +245,8 @@ class Picture:
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TransactionRecord:
     """One transaction of the run. ``isolation`` is what the server reports; ``asked`` what the
-    scenario says.
+    scenario says. ``connection``: whose it runs on, after others; ``autocommit``: each statement is
+    a transaction of its own.
     """
 
     name: str
@@ -259,6 +260,19 @@ class TransactionRecord:
     statements: tuple[str, ...]
     labels: tuple[str | None, ...]
     timeout_ms: int | None = None
+    connection: str | None = None
+    autocommit: bool = False
+
+    @property
+    def manner(self) -> str:
+        """Its level, and what else is particular of it."""
+        shared = f", on {self.connection}'s connection" if self.connection else ""
+        return (
+            self.isolation
+            + (", read only" if self.read_only else "")
+            + (", autocommit" if self.autocommit else "")
+            + shared
+        )
 
     @property
     def status_text(self) -> str:

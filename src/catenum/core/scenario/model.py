@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Annotated, Any, Literal
 
 from pydantic import (
@@ -38,6 +39,7 @@ from catenum.core.record.recording import AfterFailure, AnomalyName, DataVerdict
 from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import Condition, parse_condition
 from catenum.core.servers import LEVELS, NAMES
+from catenum.core.sql.beginning import access_in, begins, level_in, takes_snapshot
 from catenum.core.text import DURATION, parse_duration
 
 FailureKind = Literal["deadlock", "refused", "timeout", "duplicate"]
@@ -330,6 +332,17 @@ class Transaction(_Model):
         description="statements that its connection runs before, each by itself: settings, a"
         " temporary table, a prepared statement",
     )
+    connection: Name | None = Field(
+        default=None,
+        description=(
+            "the connection that it runs on, after the transactions listed before it there;"
+            " default: one of its own, of its own name"
+        ),
+    )
+    autocommit: bool = Field(
+        default=False,
+        description="each statement is a transaction of its own, and there is no commit at the end",
+    )
     isolation: Isolation | None = None
     access: Literal["read only", "read write"] | None = None
     ends: Ends = "commit"
@@ -377,6 +390,17 @@ class Transaction(_Model):
         return bool(self.parameters) or any(s.keep or s.when or s.require for s in self.statements)
 
     @property
+    def begins(self) -> str | None:
+        """Its first statement where that begins it, of a scenario that was made for one server."""
+        first = self.statements[0].text
+        return first if begins(first) else None
+
+    @property
+    def takes_snapshot_at_once(self) -> bool:
+        """Whether it asks for its snapshot with its beginning."""
+        return bool(self.begins and takes_snapshot(self.begins))
+
+    @property
     def goes_on(self) -> bool:
         """Whether it may go on after an error that was not undone with the whole transaction."""
         found = (self.after_error, *(statement.after_error for statement in self.statements))
@@ -388,7 +412,7 @@ class Transaction(_Model):
     @property
     def moves(self) -> int:
         """How many moves it makes when nothing goes wrong: its statements and its end."""
-        return len(self.statements) + (self.ends != "open")
+        return len(self.statements) + (self.ends != "open" and not self.autocommit)
 
 
 def _as_changed(statement: Statement) -> str | dict[str, Any]:
@@ -728,6 +752,24 @@ class Scenario(_Model):
     )
     remedies: dict[str, Remedy] = Field(default_factory=dict)
 
+    @property
+    def connections(self) -> dict[str, tuple[str, ...]]:
+        """By connection, the transactions on it, in their order."""
+        found: dict[str, tuple[str, ...]] = {}
+        for name, transaction in self.transactions.items():
+            connection = transaction.connection or name
+            found[connection] = (*found.get(connection, ()), name)
+        return found
+
+    @property
+    def previous(self) -> dict[str, str]:
+        """For each transaction that follows another on its connection, which one."""
+        return {
+            later: earlier
+            for names in self.connections.values()
+            for earlier, later in pairwise(names)
+        }
+
     def outcomes_on(self, server: str) -> tuple[ExpectedOutcome, ...] | None:
         """The outcomes that are expected on a server; None where nothing is said of it."""
         if isinstance(self.outcomes, dict):
@@ -753,6 +795,17 @@ class Scenario(_Model):
 
 
 def _transaction_for(server: str, transaction: Transaction) -> Transaction:
+    found = _with_texts_for(server, transaction)
+    beginning = found.begins
+    if beginning is None:
+        return found
+    level, access = level_in(beginning), access_in(beginning)
+    return found.model_copy(
+        update={"isolation": found.isolation or level, "access": found.access or access}
+    )
+
+
+def _with_texts_for(server: str, transaction: Transaction) -> Transaction:
     texts = [text for s in transaction.statements for text in (s.sql, *s.keep.values())]
     if all(isinstance(text, str) for text in (*texts, *(transaction.session or ()))):
         return transaction

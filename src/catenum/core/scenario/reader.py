@@ -47,10 +47,13 @@ from catenum.core.scenario.model import (
 from catenum.core.scenario.names import name_problems
 from catenum.core.scenario.remedies import changed_statements
 from catenum.core.servers import NAMES, rules_of
+from catenum.core.sql.beginning import access_in, begins, level_in
 from catenum.core.sql.parameters import parameters_in
 from catenum.core.text import suggestion
 
 MAX_BYTES = 1_000_000
+#: Keys of a whole transaction, and what to write instead.
+_NOT_WITH_AUTOCOMMIT = {"ends": None, "retry": "'after_error: retry' sends a statement again."}
 _SAVEPOINT = re.compile(r"\s*savepoint\s+(\w+)", re.IGNORECASE)
 #: What a plain scalar means (YAML 1.2.2, 10.3.2, "Tag Resolution" of the core schema); anything
 #: else is a text.
@@ -414,6 +417,7 @@ def _cross_checks(file: ScenarioFile) -> Iterator[Problem]:
         )
     for name, transaction in scenario.transactions.items():
         yield from _check_names(file, name, transaction)
+    yield from _check_connections(file)
     for title, order in scenario.orders.items():
         yield from _check_order(file, title, order)
     yield from _check_outcomes(file)
@@ -449,6 +453,58 @@ def _check_names(file: ScenarioFile, name: str, transaction: Transaction) -> Ite
             file.place_in_sql(at, found.text, found.offset),
             found.advice,
         )
+
+
+def _check_connections(file: ScenarioFile) -> Iterator[Problem]:
+    """Transactions that can never begin, since the one before on their connection does not end; and
+    what a transaction that commits each statement cannot have.
+    """
+    transactions = file.scenario.transactions
+    for name, before in file.scenario.previous.items():
+        path: Path = ("transactions", name)
+        if transactions[before].ends == "open":
+            yield Problem(
+                f"{name} can never begin: {before}, which comes before it on the connection, does"
+                " not end",
+                file.place(*path, "connection"),
+            )
+        if transactions[name].session:
+            yield Problem(
+                f"{name} follows {before} on its connection, which has begun by then",
+                file.place(*path, "session"),
+                "Put these statements under the first transaction of the connection.",
+            )
+    for name, transaction in transactions.items():
+        path = ("transactions", name)
+        yield from _check_beginning(file, name, transaction)
+        for key, advice in _NOT_WITH_AUTOCOMMIT.items():
+            if transaction.autocommit and key in transaction.model_fields_set:
+                yield Problem(
+                    f"{name} commits each statement by itself, so it has no {key!r}",
+                    file.place(*path, key),
+                    advice,
+                )
+
+
+def _check_beginning(file: ScenarioFile, name: str, transaction: Transaction) -> Iterator[Problem]:
+    """A beginning that is a statement, beside keys that say something else."""
+    sql = transaction.statements[0].sql
+    for text in sql.values() if isinstance(sql, dict) else [sql]:
+        if not begins(text):
+            continue
+        path: Path = ("transactions", name)
+        if transaction.autocommit:
+            yield Problem(
+                f"{name} commits each statement by itself, and begins with {text.strip()!r}",
+                file.place(*path, "autocommit"),
+            )
+        for key, said in (("isolation", level_in(text)), ("access", access_in(text))):
+            asked = getattr(transaction, key)
+            if asked is not None and said is not None and asked != said:
+                yield Problem(
+                    f"{name} begins with {said!r}, and its key {key!r} says {asked!r}",
+                    file.place(*path, key),
+                )
 
 
 def _check_savepoints(file: ScenarioFile, name: str, transaction: Transaction) -> Iterator[Problem]:

@@ -13,7 +13,7 @@ from __future__ import annotations
 
 import math
 import random
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.state import Step
@@ -24,10 +24,13 @@ _State = tuple[Places, frozenset[int]]
 MOST_STATES = 30_000
 
 
-def schedules(moves: Mapping[str, int]) -> int:
+def schedules(moves: Mapping[str, int], connections: Iterable[Sequence[str]] = ()) -> int:
     """How many orders there are of so many moves of each transaction (the multinomial
-    coefficient).
+    coefficient). ``connections``: those that come one after another, as one.
     """
+    moves = dict(moves)
+    for first, *later in connections:
+        moves[first] += sum(moves.pop(name) for name in later)
     return math.factorial(sum(moves.values())) // math.prod(
         math.factorial(n) for n in moves.values()
     )
@@ -45,9 +48,19 @@ class Classes:
     """
 
     def __init__(
-        self, dependence: Dependence, moves: Mapping[str, int], *, every: bool = False
+        self,
+        dependence: Dependence,
+        moves: Mapping[str, int],
+        *,
+        every: bool = False,
+        previous: Mapping[str, str] | None = None,
     ) -> None:
+        """``previous``: the transaction that must be over before another, on its connection."""
         self.names = tuple(moves)
+        self._previous = {
+            self.names.index(name): self.names.index(before)
+            for name, before in (previous or {}).items()
+        }
         self.moves = tuple(moves.values())
         self._steps = [
             [self._step(dependence, name, k) for k in range(n)] for name, n in moves.items()
@@ -68,7 +81,10 @@ class Classes:
         places, asleep = state
         sleeping = set(asleep)
         for mover, place in enumerate(places):
+            before = self._previous.get(mover, mover)
             if place == self.moves[mover] or mover in asleep:
+                continue
+            if before != mover and places[before] < self.moves[before]:
                 continue
             step = self._steps[mover][place]
             left = frozenset(
@@ -138,10 +154,25 @@ class Classes:
             if len(drawn) >= size:
                 return
             chance.shuffle(names)
-            normal = self.normal_form(names)
+            normal = self.normal_form(self._in_connection_order(names))
             if hash(normal) not in drawn:
                 drawn.add(hash(normal))
                 yield normal
+
+    def _in_connection_order(self, order: list[str]) -> list[str]:
+        """The order with the moves of each connection dealt out again, its first transaction
+        first.
+        """
+        first = {name: name for name in self.names}
+        for name in self.names:
+            index = self.names.index(name)
+            if index in self._previous:
+                first[name] = first[self.names[self._previous[index]]]
+        turns = {
+            lane: iter([n for n in self.names if first[n] == lane for _ in range(order.count(n))])
+            for lane in set(first.values())
+        }
+        return [next(turns[first[name]]) for name in order]
 
     def normal_form(self, order: list[str] | tuple[str, ...]) -> tuple[str, ...]:
         """The first, in the order of the names, of the schedules equivalent to ``order``."""

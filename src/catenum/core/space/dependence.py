@@ -72,6 +72,19 @@ def _by_lower_name(tables: Mapping[str, TableKeys]) -> dict[str, TableKeys]:
     }
 
 
+def _unsettled(scenario: Scenario) -> set[str]:
+    """Transactions that may go on after an error, that commit each statement, that take their
+    snapshot with their beginning, or that share a connection.
+    """
+    own = {
+        name
+        for name, one in scenario.transactions.items()
+        if one.goes_on or one.autocommit or one.takes_snapshot_at_once
+    }
+    shared = (names for names in scenario.connections.values() if len(names) > 1)
+    return own.union(*shared)
+
+
 class Dependence:
     """The relation for one scenario on one server.
 
@@ -126,9 +139,9 @@ class Dependence:
         #: Transactions that may change their own level, search path or limits: no relation holds
         #: for them.
         self.dependent_on_all = self._of_unknown_meaning(scenario)
-        #: Transactions that may go on after an error: which locks they hold then, their text
-        #: does not tell.
-        self.going_on = {name for name, one in scenario.transactions.items() if one.goes_on}
+        #: Transactions of whose moves none is taken to be independent: which locks they hold, and
+        #: what their session has, their own text does not tell.
+        self.unsettled = _unsettled(scenario)
         self.fixed = {
             name: transaction.fixed for name, transaction in scenario.transactions.items()
         }
@@ -169,7 +182,7 @@ class Dependence:
             for name, transaction in scenario.transactions.items()
             for number, statement in enumerate(transaction.statements)
             if name in limited
-            or name in self.going_on
+            or name in self.unsettled
             or statement.when
             or _NO_WAIT.search(statement.text)
             or not waits_certainly(
@@ -204,7 +217,7 @@ class Dependence:
             return False
         if (
             {a[0], b[0]} & self.dependent_on_all
-            or {a[0], b[0]} & self.going_on
+            or {a[0], b[0]} & self.unsettled
             or frozenset((a, b)) in self.widened
         ):
             return True
@@ -565,7 +578,8 @@ class Dependence:
 
     @staticmethod
     def _without_snapshot(found: Footprint) -> bool:
-        return bool(not found.parsed or found.sets or any(a.lock_mode for a in found.accesses))
+        none = not found.parsed or found.sets or found.control
+        return bool(none or any(a.lock_mode for a in found.accesses))
 
     def _bound_groups(self) -> dict[str, str]:
         """Where any order can decide who is refused: each transaction's group of connected ones, by

@@ -75,13 +75,13 @@ class Arrivals:
         self._place += 1
         freeing = sorted(self._letting_go(moved, before))
         found = [contest for free in freeing for contest in self._over(free, moved, before)]
-        for name in (*(name for name, _ in moved.completed), *moved.undone, *moved.went_on):
+        for name in (*(name for name, _ in moved.completed), *moved.undone, *moved.released):
             self._here.pop(name, None)
         return found
 
     def _letting_go(self, moved: MoveResult, before: Waits) -> set[str]:
         over = {name for name, statement in moved.completed if statement is None}.union(
-            moved.undone, moved.went_on
+            moved.undone, moved.released
         )
         freed = {holder for _, holder in before - moved.waits if holder == moved.transaction}
         return over | freed

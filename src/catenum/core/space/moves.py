@@ -24,8 +24,9 @@ class MoveResult:
     statement: int | None
     completed: list[tuple[str, int | None]] = field(default_factory=list)
     undone: list[str] = field(default_factory=list)
-    #: Those that go on after an error: the server may have undone all their work, or none of it.
-    went_on: list[str] = field(default_factory=list)
+    #: Those that go on without their locks, or perhaps without: after an error, or since each of
+    #: their statements is committed by itself.
+    released: list[str] = field(default_factory=list)
     holders: frozenset[str] = frozenset()
     waits: frozenset[tuple[str, str]] = frozenset()
     committed: list[str] = field(default_factory=list)

@@ -9,11 +9,13 @@ orders themselves are run on the same server.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+import math
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import groupby, permutations
+from itertools import groupby
 
 from catenum.core.record.recording import Result, TableRows, digest_of
+from catenum.core.space.schedule import merges
 
 Row = tuple[str | None, ...]
 #: Of serial orders, no more than so many are run for one set of transactions.
@@ -49,7 +51,7 @@ PASSED_OVER = Seen(None, "passed over", "not run")
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Observation:
     """What a run did to the data, and saw of it: who committed (in that order), what they saw, and
-    the end state.
+    the end state. Where each statement is a transaction of its own, it is one of these (``unit``).
     """
 
     committed: tuple[str, ...]
@@ -117,13 +119,42 @@ def _shown(values: Sequence[tuple[str | None, ...]]) -> str:
     return f"{len(values)} rows"
 
 
-def serial_orders(committed: Sequence[str]) -> Iterator[tuple[str, ...]]:
+def unit(transaction: str, statement: int) -> str:
+    """The name of a statement that is a transaction of its own; no transaction has a blank in its
+    name.
+    """
+    return f"{transaction} {statement}"
+
+
+def transaction_of(unit: str) -> str:
+    """The transaction that a unit is, or of which it is a statement."""
+    return unit.partition(" ")[0]
+
+
+def lanes_of(committed: Sequence[str], connections: Iterable[Sequence[str]]) -> list[list[str]]:
+    """What committed, by connection: on each, one after another in the order of the commits."""
+    place = {name: number for number, names in enumerate(connections) for name in names}
+    found: dict[object, list[str]] = {}
+    for one in committed:
+        found.setdefault(place.get(transaction_of(one), one), []).append(one)
+    return sorted(found.values())
+
+
+def count_of_orders(lanes: Sequence[Sequence[str]]) -> int:
+    """How many serial orders there are."""
+    whole = math.factorial(sum(map(len, lanes)))
+    return whole // math.prod(math.factorial(len(lane)) for lane in lanes)
+
+
+def serial_orders(
+    committed: Sequence[str], lanes: Sequence[Sequence[str]]
+) -> Iterator[tuple[str, ...]]:
     """Orders to try, the order of the commits first: where locks are held to the end it is the
-    one.
+    one. ``lanes``: see ``lanes_of``.
     """
     first = tuple(committed)
     yield first
-    for number, order in enumerate(permutations(sorted(committed))):
+    for number, order in enumerate(merges(lanes)):
         if number >= MOST_ORDERS:
             return
         if order != first:

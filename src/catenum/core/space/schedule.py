@@ -6,18 +6,32 @@ prefix is a schedule.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from itertools import permutations
 
 Order = tuple[str, ...]
 
 
-def complete(order: Sequence[str], moves: Mapping[str, int]) -> Order:
+def merges(lanes: Sequence[Sequence[str]]) -> Iterator[Order]:
+    """Every order of what stands in the lanes that keeps the order of each lane."""
+    if not any(lanes):
+        yield ()
+    for place, lane in enumerate(lanes):
+        if lane:
+            left = [*lanes[:place], lane[1:], *lanes[place + 1 :]]
+            for rest in merges(left):
+                yield (lane[0], *rest)
+
+
+def complete(
+    order: Sequence[str], moves: Mapping[str, int], previous: Mapping[str, str] | None = None
+) -> Order:
     """``order`` and then, in turns, the moves it leaves out.
 
     ``moves`` gives the number of moves of each transaction. Turns are taken in the order in which
     transactions first appear, then as listed. Moves beyond a transaction's number are dropped (a
-    remedy may have shortened it).
+    remedy may have shortened it). ``previous``: after which other a transaction comes on its
+    connection; its turns begin when that one has had all of its own.
     """
     left = dict(moves)
     result: list[str] = []
@@ -28,7 +42,7 @@ def complete(order: Sequence[str], moves: Mapping[str, int]) -> Order:
     turn = list(dict.fromkeys([*order, *moves]))
     while any(left.values()):
         for name in turn:
-            if left[name] > 0:
+            if left[name] > 0 and not left.get((previous or {}).get(name, ""), 0):
                 left[name] -= 1
                 result.append(name)
     return tuple(result)

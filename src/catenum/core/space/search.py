@@ -100,10 +100,12 @@ class Space:
         attempts: Mapping[str, int],
         *,
         reduce: bool = True,
+        previous: Mapping[str, str] | None = None,
     ) -> None:
         """``moves``: how many each transaction makes, its end included; ``attempts``: how often it
-        may begin again.
+        may begin again; ``previous``: the one that must be over before it, on its connection.
         """
+        self.previous = dict(previous or {})
         self.dependence, self.reduce = dependence, reduce
         self.moves, self.attempts = dict(moves), dict(attempts)
         self.lengths = {name: len(texts) for name, texts in dependence.statements.items()}
@@ -174,6 +176,12 @@ class Space:
         grown = True
         while grown:
             grown = False
+            for name, before in self.previous.items():
+                later = progress.next[name] < self.moves[name] and name not in ready
+                over = progress.next[before] >= self.moves[before]
+                if later and name not in awake and (over or before in awake):
+                    awake.add(name)
+                    grown = True
             for name, holders in waiting.items():
                 if name not in awake and all(h in awake or h not in progress.next for h in holders):
                     awake.add(name)
@@ -337,7 +345,7 @@ class Walk:
             steps.add(done)
             following[name] = self.space.moves[name] if statement is None else following[name] + 1
             self.locked.done(done, moved.rows.get((name, statement)))
-        for name in moved.went_on:
+        for name in moved.released:
             self.locked.undone(name)
             steps.add((name, None))
         for name in moved.undone:

@@ -15,6 +15,7 @@ from functools import cache, lru_cache
 from typing import Literal
 
 from catenum.core.record.values import Value
+from catenum.core.sql.beginning import begins
 from catenum.core.sql.functions import BY_NATURE, HARMLESS
 from catenum.core.sql.named_locks import NamedLock, named_locks
 from catenum.core.sql.parser import exp, sqlglot
@@ -150,6 +151,8 @@ def footprint(sql: str, dialect: str) -> Footprint:
     """What ``sql`` touches. Never raises: what cannot be parsed comes back with ``parsed``
     False.
     """
+    if begins(sql):
+        return Footprint((), control="begin", understood=True)
     try:
         trees = [tree for tree in sqlglot.parse(sql, dialect=dialect) if tree is not None]
     except (sqlglot.errors.SqlglotError, RecursionError):

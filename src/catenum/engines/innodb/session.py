@@ -21,6 +21,7 @@ from pymysql.cursors import SSCursor
 from catenum.core.record.recording import Result, ServerError, digest_of
 from catenum.core.record.values import NOTHING, Binding, ValueKind
 from catenum.core.servers import Rules
+from catenum.core.sql.beginning import access_in
 from catenum.engines.fetching import Fetched, too_large
 from catenum.engines.innodb.errors import server_error
 from catenum.engines.ports import Beginning, Begun, Patience, Reply
@@ -65,6 +66,8 @@ class InnodbSession:
         rules: Rules,
         timeout_undoes: Literal["transaction", "statement"],
         level_variable: str,
+        usual_level: str,
+        limit_s: int,
     ) -> None:
         self.name, self.connection, self._kill, self._rules = name, connection, kill, rules
         self._timeout_undoes, self._level_variable = timeout_undoes, level_variable
@@ -84,6 +87,14 @@ class InnodbSession:
         self._reply: Reply | None = None
         self._asks_end = False
         self._goes_on = False
+        self._usual = {
+            "transaction isolation level": usual_level,
+            "innodb_lock_wait_timeout =": str(limit_s),
+            "lock_wait_timeout =": str(limit_s),
+            "transaction": "read write",
+        }
+        #: What its last transaction has set for the session: to be set back for the next on it.
+        self._changed: set[str] = set()
         self._worker = threading.Thread(target=self._work, name=f"catenum {name}", daemon=True)
         self._worker.start()
 
@@ -105,17 +116,27 @@ class InnodbSession:
 
     def _begin(self, how: Beginning) -> Reply:
         cursor = self.connection.cursor()
+        asked: dict[str, str] = {}
         if how.isolation:
-            cursor.execute(f"set session transaction isolation level {how.isolation}")
+            asked["transaction isolation level"] = how.isolation
         if how.timeout_ms is not None:
             seconds = -(-how.timeout_ms // 1000)  # whole seconds are all it knows
-            cursor.execute(
-                f"set session innodb_lock_wait_timeout = {seconds}, lock_wait_timeout = {seconds}"
-            )
-        if how.goes_on is not self._goes_on:
-            cursor.execute(f"set session autocommit = {0 if how.goes_on else 1}")
-            self._goes_on = how.goes_on
-        cursor.execute(f"start transaction {how.access or ''}")
+            asked["innodb_lock_wait_timeout ="] = asked["lock_wait_timeout ="] = str(seconds)
+        if how.autocommit and how.access == "read only":
+            asked["transaction"] = "read only"
+        usual = {what: self._usual[what] for what in self._changed - asked.keys()}
+        for what, value in {**usual, **asked}.items():
+            cursor.execute(f"set session {what} {value}")
+        self._changed = set(asked)
+        no_autocommit = how.goes_on and not how.autocommit
+        if no_autocommit is not self._goes_on:
+            cursor.execute(f"set session autocommit = {0 if no_autocommit else 1}")
+            self._goes_on = no_autocommit
+        if not how.autocommit:
+            text = how.text or "start transaction"
+            more = how.access if how.access and access_in(text) is None else ""
+            comma = "," if more and "snapshot" in text.lower() else ""
+            cursor.execute(f"{text}{comma} {more}".rstrip())
         level = self._levels.get(how.isolation or "")
         if level is None:
             cursor.execute(f"select {self._level_variable}")

@@ -39,6 +39,8 @@ class InnodbSessions(InnodbControl):
             rules=self.rules,
             timeout_undoes=self._timeout_undoes,
             level_variable=self._level,
+            usual_level=self.info.default_isolation,
+            limit_s=_NO_LIMIT_S,
         )
         self._threads[session.thread_id] = name
         self._learned = False

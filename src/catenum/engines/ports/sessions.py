@@ -27,6 +27,8 @@ class Beginning:
     """How a transaction begins. ``limits_itself``: its session has set how long it waits.
     ``goes_on``: after an error it may go on; where the server ends a transaction with the error,
     the next statement begins another, as with drivers that switch autocommit off.
+    ``autocommit``: none is begun, and what is said applies to each statement. ``text``: the
+    statement that begins it, where the scenario has one.
     """
 
     isolation: str | None = None
@@ -34,6 +36,8 @@ class Beginning:
     timeout_ms: int | None = None
     limits_itself: bool = False
     goes_on: bool = False
+    autocommit: bool = False
+    text: str | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -15,6 +15,7 @@ from psycopg.pq.abc import PGconn, PGresult
 from catenum.core.record.recording import Result, ServerError, digest_of
 from catenum.core.record.values import NOTHING, Binding, ValueKind
 from catenum.core.servers import rules_of
+from catenum.core.sql.beginning import access_in, level_in
 from catenum.engines.fetching import Fetched, too_large
 from catenum.engines.ports import Beginning, Begun, Patience, Reply
 from catenum.engines.postgresql import errors
@@ -66,6 +67,7 @@ class PostgresqlSession:
         self._pg.notice_handler = None
         self._steers = steers_victim
         self._patience: Patience | None = Patience.LAST
+        self._each = False  # whether each statement is a transaction of its own
         self._results: list[PGresult] = []
         self._fetched: Fetched | None = None
         self._shape: tuple[tuple[str, ...], tuple[ValueKind, ...]] = ((), ())
@@ -132,16 +134,43 @@ class PostgresqlSession:
 
     def begin(self, how: Beginning) -> None:
         """Begin a transaction and ask what the server made of it, in one round trip."""
-        words = ["begin"]
-        if how.isolation:
+        if how.autocommit:
+            self._begin_each(how)
+            return
+        words = [how.text or "begin"]
+        if how.text is not None and how.isolation and level_in(how.text) is None:
             words.append(f"isolation level {how.isolation}")
-        if how.access:
+        if self._each:  # what was set for the statements before it on this connection
+            words.insert(
+                0, "reset default_transaction_isolation; reset default_transaction_read_only;"
+            )
+            self._each = False
+        if how.isolation and how.text is None:
+            words.append(f"isolation level {how.isolation}")
+        if how.access and (how.text is None or access_in(how.text) is None):
             words.append(how.access)
         limit = f"set local lock_timeout = {how.timeout_ms or 0}"
         if how.limits_itself and how.timeout_ms is None:
             limit = "show lock_timeout"  # it stays what the session has set
         parts = [" ".join(words), limit]
         parts += ["show transaction_isolation", "show transaction_read_only"]
+        self._begin(parts)
+
+    def _begin_each(self, how: Beginning) -> None:
+        """Each statement is to be a transaction of its own: what is said applies to the session."""
+        self._each = True
+        level = "reset default_transaction_isolation"
+        if how.isolation:
+            level = f"set default_transaction_isolation = '{how.isolation}'"
+        limit = f"set lock_timeout = {how.timeout_ms or 0}"
+        if how.limits_itself and how.timeout_ms is None:
+            limit = "show lock_timeout"
+        access = "on" if how.access == "read only" else "off"
+        parts = [level, f"set default_transaction_read_only = {access}", limit]
+        parts += ["show default_transaction_isolation", "show default_transaction_read_only"]
+        self._begin(parts)
+
+    def _begin(self, parts: Sequence[str]) -> None:
         self._patience = Patience.LAST
         self._begun = None
         self.trail = ()
@@ -168,7 +197,8 @@ class PostgresqlSession:
         aborted = self._pg.transaction_status == pq.TransactionStatus.INERROR
         if self._steers and patience not in (None, self._patience) and not aborted:
             self._patience = patience
-            adjust = f"set local deadlock_timeout = {self._check_ms[patience]}"
+            reach = "" if self._each else "local "
+            adjust = f"set {reach}deadlock_timeout = {self._check_ms[patience]}"
         if _GOES_BACK.match(sql):
             self._patience = None  # it may undo what was set since the savepoint
         self._fetched, self._too_large = None, False
@@ -253,9 +283,9 @@ class PostgresqlSession:
             if result.status in (pq.ExecStatus.FATAL_ERROR, pq.ExecStatus.NONFATAL_ERROR):
                 return Reply(error=errors.from_result(result))
         last = results[-1]
-        if self._begun is None and len(results) == 4:
+        if self._begun is None and len(results) >= 4:
             self._begun = Begun(
-                isolation=_cell(results[2], 0, 0) or "", read_only=_cell(last, 0, 0) == "on"
+                isolation=_cell(results[-2], 0, 0) or "", read_only=_cell(last, 0, 0) == "on"
             )
             return Reply()
         fetched, (columns, kinds) = self._fetched, self._shape

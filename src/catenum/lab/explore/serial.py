@@ -5,15 +5,22 @@ first needed.
 from __future__ import annotations
 
 import functools
-import math
 from collections.abc import Sequence
 from dataclasses import replace
-from itertools import islice, permutations
+from itertools import islice
 
 from catenum.core.record.recording import DataVerdict
 from catenum.core.space.anomaly import Anomaly, name_anomaly
-from catenum.core.space.oracle import MOST_ORDERS, Observation, serial_orders
+from catenum.core.space.oracle import (
+    MOST_ORDERS,
+    Observation,
+    count_of_orders,
+    lanes_of,
+    serial_orders,
+    transaction_of,
+)
 from catenum.core.space.run import Run, Wrong
+from catenum.core.space.schedule import merges
 from catenum.core.text import listed
 from catenum.lab.explore.stage import Stage
 
@@ -60,7 +67,9 @@ class Oracle:
         committed = run.observed.committed
         known = 0
         wrong: Wrong = "rows"
-        for order in serial_orders(committed):
+        connections = self.stage.scenario.connections.values()
+        lanes = lanes_of(committed, connections)
+        for order in serial_orders(committed, lanes):
             serial = self.serially(order)
             if serial is not None:
                 known += 1
@@ -68,8 +77,10 @@ class Oracle:
                     return "serial", None, None
                 if serial.end == run.observed.end:
                     wrong = "reads"
-        if math.factorial(len(committed)) > MOST_ORDERS:
+        if count_of_orders(lanes) > MOST_ORDERS:
             return "unchecked", None, None  # one of the orders that were not run may give it
+        if self._left_traces(run, committed):
+            return "unchecked", None, None
         lost = [one for one in run.swallowed if one[0] in committed]
         if lost:
             names = tuple(dict.fromkeys(name for name, _, _ in lost))
@@ -90,16 +101,33 @@ class Oracle:
         wrote = [
             name for name, status in run.status.items() if status not in ("committed", "not begun")
         ]
+        if any(transaction_of(one) != one for one in committed):
+            text = f"no order of {listed(sorted(committed))} gives the same"
+            other = Anomaly(name="other anomaly", transactions=committed, evidence=(text,))
+            return "anomaly", other, wrong
         return (
             "anomaly",
             name_anomaly(run.observed, self.serially, self.stage.dependence, wrote),
             wrong,
         )
 
+    def _left_traces(self, run: Run, committed: Sequence[str]) -> bool:
+        """Whether a transaction that did not commit may have left something on a connection on
+        which others did: in serial orders of those alone it is missing.
+        """
+        ended = {transaction_of(one) for one in committed}
+        return any(
+            ended & set(names) and run.status[name] not in ("committed", "not begun")
+            for names in self.stage.scenario.connections.values()
+            if len(names) > 1
+            for name in names
+        )
+
     @functools.cache  # noqa: B019 - as long-lived as its stage
     def _find_broken(self) -> None:
         """Which rules are false where all transactions run one after another, in some order."""
-        for order in islice(permutations(self.stage.scenario.transactions), MOST_FOR_RULES):
+        connections = list(self.stage.scenario.connections.values())
+        for order in islice(merges(connections), MOST_FOR_RULES):
             for title, value in self.stage.serial_run(order).holds.items():
                 if value is False:
                     self.broken.setdefault(title, order)

@@ -10,9 +10,10 @@ do not pause.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Mapping, Sequence
+from collections import deque
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import islice, permutations
+from itertools import islice
 from types import TracebackType
 
 from catenum.core.record.outcome import KINDS
@@ -22,8 +23,9 @@ from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.servers import rules_of
 from catenum.core.space.dependence import Column, Dependence, Written
 from catenum.core.space.moves import MoveResult
-from catenum.core.space.oracle import Observation
+from catenum.core.space.oracle import Observation, transaction_of, unit
 from catenum.core.space.run import Run
+from catenum.core.space.schedule import merges
 from catenum.core.space.state import Step
 from catenum.core.sql.statements import Footprint
 from catenum.engines.clock import Clock
@@ -39,7 +41,7 @@ from catenum.lab.explore.ignored import Ignored, SerialRun
 from catenum.lab.explore.summary import Summary
 from catenum.lab.run.before import prepare_sessions
 from catenum.lab.run.conductor import Conductor, Situation
-from catenum.lab.run.driver import Driver
+from catenum.lab.run.driver import Driver, connections_of
 from catenum.lab.run.handlers import handler_notes, handlers_of
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import with_first_values
@@ -70,17 +72,26 @@ class StageOptions:
 
 
 class Serially:
-    """Guides a run in which some transactions go one after another, and the others not at all."""
+    """Guides a run in which some transactions go one after another, and the others not at all.
+    A transaction that commits each statement may be named by its single statements (see
+    ``oracle.unit``).
+    """
 
     def __init__(self, order: Sequence[str]) -> None:
-        self.order = order
+        self.order = deque(order)
 
     def choose(self, ready: Sequence[str], waits: frozenset[tuple[str, str]]) -> str | None:
         """The first in the order that still has moves."""
-        return next((name for name in self.order if name in ready), None)
+        while self.order:
+            if transaction_of(self.order[0]) in ready:
+                return transaction_of(self.order[0])
+            self.order.popleft()
+        return None
 
     def moved(self, moved: MoveResult) -> None:
-        """Nothing to learn."""
+        """One statement may be all that stands in the order."""
+        if any(self.order[0] == unit(name, number or 0) for name, number in moved.completed):
+            self.order.popleft()
 
 
 @dataclass
@@ -258,7 +269,8 @@ class Stage:
         so.
         """
         run = self.serial_run(order)
-        ended = all(run.status[name] in ("committed", "rolled back") for name in order)
+        committed = set(run.observed.committed)
+        ended = all(one in committed or run.status.get(one) == "rolled back" for one in order)
         return run.observed if ended else None
 
     def serial_run(self, order: Sequence[str]) -> Run:
@@ -266,7 +278,7 @@ class Stage:
         key = tuple(order)
         found = self._serial.get(key)
         if found is None:
-            found = self._finish(self._conduct(Serially(key)), key)
+            found = self._finish(self._conduct_serially(key), key)
             if len(self._serial) < KEPT_STATES:
                 self._serial[key] = found
         return found
@@ -276,7 +288,7 @@ class Stage:
         make such values, each order, since a branch may be taken in one of them only; otherwise the
         first, to be sure.
         """
-        orders = islice(permutations(self.scenario.transactions), MOST_REPEATED)
+        orders = islice(merges(list(self.scenario.connections.values())), MOST_REPEATED)
         certain = self.dependence.plain and not any(
             found.by_nature for found in self.footprints.values()
         )
@@ -291,11 +303,11 @@ class Stage:
         """Whether one serial order gives two results, apart from what is left out: nothing is
         proven then.
         """
-        one, two = (self._finish(self._conduct(Serially(order)), tuple(order)) for _ in range(2))
+        one, two = (self._finish(self._conduct_serially(order), tuple(order)) for _ in range(2))
         return (one.observed.key, one.status, one.kind) != (two.observed.key, two.status, two.kind)
 
     def _serial_with_results(self, order: Sequence[str]) -> SerialRun:
-        conductor = self._conduct(Serially(order))
+        conductor = self._conduct_serially(order)
         results = {
             (event.transaction, event.statement - 1): event.result
             for event in conductor.log.events
@@ -305,12 +317,21 @@ class Stage:
 
     def pictured(self, order: Sequence[str]) -> Conductor:
         """Run transactions one after another, with a list of every lock after each move."""
-        conductor = self._conduct(Serially(order), pictures=True)
+        conductor = self._conduct_serially(order, pictures=True)
         self._finish(conductor, ())
         return conductor
 
+    def _conduct_serially(self, order: Sequence[str], *, pictures: bool = False) -> Conductor:
+        among = {transaction_of(one) for one in order}
+        return self._conduct(Serially(order), pictures=pictures, among=among)
+
     def _conduct(
-        self, guide: Guide | None, order: Sequence[str] = (), *, pictures: bool = False
+        self,
+        guide: Guide | None,
+        order: Sequence[str] = (),
+        *,
+        pictures: bool = False,
+        among: Collection[str] | None = None,
     ) -> Conductor:
         conductor = Conductor(
             self.scenario,
@@ -325,6 +346,7 @@ class Stage:
             limits_waits=self.rules.sql.limits_waits,
             is_duplicate=self.rules.errors.is_duplicate,
             waited=self._waited,
+            among=among,
         )
         self.restored()
         self.clock.reset()
@@ -427,9 +449,13 @@ class Stage:
     def _open_sessions(self) -> None:
         steady = not any(found.may_change_plans for found in self.footprints.values())
         steady = steady and not self._prepares
-        for name, texts in self.dependence.statements.items():
-            self.sessions[name] = self.engine.open_session(name, texts if steady else ())
-        self.driver = Driver(self.engine, self.sessions, self.clock)
+        for connection, names in self.scenario.connections.items():
+            texts = [text for name in names for text in self.dependence.statements[name]]
+            self.sessions[connection] = self.engine.open_session(
+                connection, texts if steady else ()
+            )
+        connections = connections_of(self.scenario)
+        self.driver = Driver(self.engine, self.sessions, self.clock, connections=connections)
         prepare_sessions(self.driver, self.scenario, self.file)
 
     def _let_go(self, conductor: Conductor) -> None:

@@ -24,12 +24,12 @@ from catenum.core.record.recording import (
     locks_taken,
 )
 from catenum.core.record.waits import Edge, Resource, WaitGraph
-from catenum.core.space.oracle import PASSED_OVER, Observation, Seen, seen_of
+from catenum.core.space.oracle import PASSED_OVER, Observation, Seen, seen_of, unit
 from catenum.core.space.run import DeadlockOutline, Run, WaitPair, went_on
 from catenum.core.sql.statements import Footprint
 from catenum.lab.explore.ignored import Ignored
 from catenum.lab.run.conductor import Conductor
-from catenum.lab.run.transaction_state import OpenDeadlock
+from catenum.lab.run.transaction_state import OpenDeadlock, TransactionState
 
 
 class Summary:
@@ -115,10 +115,10 @@ class Summary:
         commits: dict[str, int] = {}
         for place, event in enumerate(events):
             state = conductor.states[event.transaction]
-            if event.swallowed and event.attempt == state.attempt:
-                seen.setdefault(event.transaction, []).append(_failed(event))
-            if event.what == "passed" and event.attempt == state.attempt:
-                seen.setdefault(event.transaction, []).append(PASSED_OVER)
+            if event.attempt == state.attempt and event.what == "passed":
+                self._see(event, state, PASSED_OVER, place, seen, commits)
+            if event.attempt == state.attempt and event.swallowed:
+                self._see(event, state, _failed(event), place, seen, commits)
             if event.what != "done" or event.attempt != state.attempt:
                 continue
             if event.statement is None:
@@ -132,16 +132,32 @@ class Summary:
             found = seen_of(
                 event.rows, event.result, left_out, ordered=read.ordered, order_by=read.order_by
             )
-            seen.setdefault(event.transaction, []).append(found)
+            self._see(event, state, found, place, seen, commits)
         committed = tuple(sorted(commits, key=commits.__getitem__))
         return Observation(
             committed=committed,
-            seen={name: tuple(seen.get(name, ())) for name in conductor.states},
+            seen={name: tuple(seen.get(name, ())) for name in {**conductor.states, **seen}},
             end=end,
             rows=rows,
             places=places,
             commits=commits,
         )
+
+    @staticmethod
+    def _see(
+        event: Event,
+        state: TransactionState,
+        what: Seen,
+        place: int,
+        seen: dict[str, list[Seen]],
+        commits: dict[str, int],
+    ) -> None:
+        """What a statement gave; where it is a transaction of its own, that has committed."""
+        name = event.transaction
+        if state.transaction.autocommit:
+            name = unit(name, event.statement or 0)
+            commits[name] = place
+        seen.setdefault(name, []).append(what)
 
     def _chain(self, waits: Sequence[Wait]) -> int:
         longest = 0

@@ -98,8 +98,8 @@ def plan(
     limit is smaller.
     """
     moves = {name: transaction.moves for name, transaction in scenario.transactions.items()}
-    orders = schedules(moves)
-    classes = Classes(dependence, moves, every=options.every)
+    orders = schedules(moves, scenario.connections.values())
+    classes = Classes(dependence, moves, every=options.every, previous=scenario.previous)
     count: int | None
     try:
         count = classes.count()
@@ -163,6 +163,7 @@ def space_of(stage: Stage, *, reduce: bool) -> Space:
             for name, transaction in transactions.items()
         },
         reduce=reduce,
+        previous=stage.scenario.previous,
     )
 
 
@@ -335,7 +336,12 @@ class Worker:
     @functools.cached_property
     def classes(self) -> Classes:
         """Which schedules are equivalent."""
-        return Classes(self.space.dependence, self.space.moves, every=self.options.every)
+        return Classes(
+            self.space.dependence,
+            self.space.moves,
+            every=self.options.every,
+            previous=self.space.previous,
+        )
 
     def take_tally(self) -> Tally:
         """What was added up since the last time."""

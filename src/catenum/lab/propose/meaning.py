@@ -7,11 +7,12 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from itertools import islice, permutations
+from itertools import islice
 
 from catenum.core.record.recording import TableRows
 from catenum.core.space.oracle import PASSED_OVER, Observation
 from catenum.core.space.run import Run
+from catenum.core.space.schedule import merges
 from catenum.core.space.state import Step
 from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import Stage
@@ -62,7 +63,7 @@ def serial(stage: Stage, schedules: Sequence[Order] = ()) -> Serial:
     bad = next((run for run in runs if ends_badly(run)), None)
     if bad is not None:
         return Serial({}, bad)
-    orders = islice(permutations(stage.scenario.transactions), MOST_ORDERS)
+    orders = islice(merges(list(stage.scenario.connections.values())), MOST_ORDERS)
     return Serial({order: stage.serial_run(order) for order in orders})
 
 

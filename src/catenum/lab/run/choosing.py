@@ -37,7 +37,7 @@ class Choice:
             state = self.states[self.queue.popleft()]
             if state.ready:
                 return state
-            if state.under_way:
+            if state.under_way or (state.comes_later and not state.over):
                 self.held_back.append(state.name)
         states = list(self.states.values())
         for step in range(

@@ -15,7 +15,7 @@ is given the time to run into it before the next move is made. So one schedule h
 
 from __future__ import annotations
 
-from collections.abc import Callable, Generator, Sequence
+from collections.abc import Callable, Collection, Generator, Sequence
 from dataclasses import replace
 from typing import Literal
 
@@ -79,6 +79,7 @@ class Conductor:
         limits_waits: Callable[[str], bool] = lambda sql: False,
         is_duplicate: Callable[[str], bool] = lambda code: False,
         waited: set[Situation] | None = None,
+        among: Collection[str] | None = None,
     ) -> None:
         """``check_ms``: how long after its wait began a possible closer of cycles checks; its check
         is waited for.
@@ -86,7 +87,9 @@ class Conductor:
         ``value_names`` gives the names of a statement's parameters; ``limits_waits`` tells whether
         one sets a limit on the waits that come after it; ``is_duplicate``, whether an error's code
         means that a key exists. ``waited``: where a statement had to wait in earlier schedules;
-        this one adds its own. Nothing but how soon a check is made depends on that.
+        this one adds its own. Nothing but how soon a check is made depends on that. ``among``:
+        the transactions that are made, where not all are; they wait for no other on their
+        connection.
         """
         self.check_ms, self.value_names, self.limits_waits = check_ms, value_names, limits_waits
         self.is_duplicate = is_duplicate
@@ -97,6 +100,10 @@ class Conductor:
             )
             for index, (name, transaction) in enumerate(scenario.transactions.items())
         }
+        for name, before in scenario.previous.items():
+            while before and among is not None and before not in among:
+                before = scenario.previous.get(before, "")
+            self.states[name].previous = self.states.get(before)
         self.log = EventLog(self.states)
         self.choice = Choice(self.states, order, guide, self.log)
         self.victim, self.limit_ms, self.verdict_ms, self.pictures = (
@@ -156,7 +163,10 @@ class Conductor:
             state.idle_until_ms = 0.0
         if (yield from self._decide(state)):
             return
-        if not state.begun and not (yield from self._begin(state)):
+        by_itself = not state.begun and state.transaction.begins is not None
+        if not state.begun and not (yield from self._begin(state, noted=by_itself)):
+            return
+        if by_itself:
             return
         state.patience = self._patience(state)
         self.log.schedule.append(
@@ -248,13 +258,22 @@ class Conductor:
             state, ServerError(code="", kind="rejected", message=message, key=key), answer.at_ms
         )
 
-    def _begin(self, state: TransactionState) -> Generator[Request, Answer, bool]:
+    def _begin(self, state: TransactionState, *, noted: bool) -> Generator[Request, Answer, bool]:
+        """Whether the transaction could begin. ``noted``: its beginning is a move of its own."""
+        if noted:
+            self.log.schedule.append(
+                Move(number=self.log.move, transaction=state.name, statement=state.statement)
+            )
+            answer = yield Sleep(0.0)
+            self.log.note(state, "sent", answer.at_ms, phase=0)
         how = Beginning(
             isolation=state.transaction.isolation,
             access=state.transaction.access,
             timeout_ms=state.transaction.timeout,
             limits_itself=any(map(self.limits_waits, state.transaction.before)),
             goes_on=state.transaction.goes_on,
+            autocommit=state.transaction.autocommit,
+            text=state.transaction.begins,
         )
         answer = yield Begin(state.name, how)
         if answer.begun is None:
@@ -264,6 +283,10 @@ class Conductor:
             return False
         state.begun, state.status = True, "left open"
         state.isolation, state.read_only = answer.begun.isolation, answer.begun.read_only
+        if noted:
+            self.log.note(state, "done", answer.at_ms, phase=1)
+            self._moved.completed.append((state.name, state.statement))
+            self._advance(state)
         return True
 
     def _settle(self, mover: TransactionState) -> Steps:
@@ -399,7 +422,7 @@ class Conductor:
         self._moved.completed.append((state.name, state.statement))
         self._moved.undone.append(state.name)
         state.under_way = False
-        if error.kind != "lost" and state.begun:
+        if error.kind != "lost" and state.begun and not state.transaction.autocommit:
             yield Undo(state.name)
             rollback = Move(
                 number=self.log.move, transaction=state.name, statement=None, ends="rollback"
@@ -428,7 +451,7 @@ class Conductor:
     def _go_on(self, state: TransactionState, then: AfterFailure) -> None:
         """The transaction goes on after an error, whatever the server undid with it."""
         state.under_way = False
-        self._moved.went_on.append(state.name)
+        self._moved.released.append(state.name)
         if then == "retry":
             state.repeated += 1
             return
@@ -439,7 +462,9 @@ class Conductor:
 
     def _advance(self, state: TransactionState) -> None:
         state.next, state.repeated = state.next + 1, 0
-        state.over = state.statement is None and state.ends == "open"
+        state.over = state.has_no_end
+        if state.over and state.transaction.autocommit:
+            state.status = "committed"
 
     def _succeed(
         self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState
@@ -472,6 +497,8 @@ class Conductor:
             if state.status == "committed":
                 self._moved.committed.append(state.name)
             return
+        if state.transaction.autocommit:
+            self._moved.released.append(state.name)
         self._advance(state)
 
     def _kept(self, state: TransactionState, reply: Reply) -> dict[str, Value]:

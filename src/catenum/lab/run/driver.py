@@ -10,6 +10,8 @@ from dataclasses import dataclass, field, replace
 
 from catenum.core.errors import TargetError
 from catenum.core.record.recording import Picture
+from catenum.core.record.waits import Edge
+from catenum.core.scenario.model import Scenario
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Beginning, Begun, Engine, Reply, Session
 from catenum.lab.run.conductor import Conductor
@@ -32,6 +34,16 @@ from catenum.lab.run.requests import (
 PROMPT_MS = 10_000.0
 
 
+def connections_of(scenario: Scenario) -> dict[str, str]:
+    """By transaction, its connection, where that has another name."""
+    return {
+        name: connection
+        for connection, names in scenario.connections.items()
+        for name in names
+        if name != connection
+    }
+
+
 @dataclass
 class Driver:
     """Runs a conductor. ``announce`` is called before each move."""
@@ -40,7 +52,32 @@ class Driver:
     sessions: Mapping[str, Session]
     clock: Clock
     announce: Callable[[Announce], None] | None = None
+    #: By transaction, the connection that it runs on, where that is not one of its own name.
+    connections: Mapping[str, str] = field(default_factory=dict)
     busy: set[str] = field(default_factory=set)
+
+    def __post_init__(self) -> None:
+        self._begun: dict[str, str] = {}  # by connection, the transaction that came last
+
+    def _connection(self, name: str) -> str:
+        return self.connections.get(name, name)
+
+    def _session(self, name: str) -> Session:
+        """The session of a transaction's connection."""
+        return self.sessions[self._connection(name)]
+
+    def _on(self, connection: str) -> str:
+        """The transaction that a connection is in, or that was its last."""
+        return self._begun.get(connection, connection)
+
+    def _named(self, edges: Sequence[Edge]) -> tuple[Edge, ...]:
+        """The waits of connections, as waits of their transactions."""
+        if not self.connections:
+            return tuple(edges)
+        return tuple(
+            replace(edge, waiter=self._on(edge.waiter), holder=self._on(edge.holder))
+            for edge in edges
+        )
 
     def run(self, conductor: Conductor) -> None:
         """Drive ``conductor`` to its end. Raises TargetError where the server goes away."""
@@ -54,12 +91,12 @@ class Driver:
 
     def prepare(self, name: str, sql: str) -> Reply:
         """Run a statement by itself, on a connection that is in no transaction."""
-        self.sessions[name].send(sql)
+        self._session(name).send(sql)
         return self._prompt(name)
 
     def usual_beginning(self, name: str) -> Begun:
         """What the server makes of a transaction of which nothing is said."""
-        session = self.sessions[name]
+        session = self._session(name)
         session.begin(Beginning())
         self._prompt(name)
         begun = session.begun()
@@ -68,7 +105,7 @@ class Driver:
 
     def undo(self, name: str) -> None:
         """Roll back a transaction that waits for nobody."""
-        self.sessions[name].send("rollback")
+        self._session(name).send("rollback")
         self._prompt(name)
 
     def release(self, names: Sequence[str]) -> None:
@@ -85,7 +122,7 @@ class Driver:
                 self.undo(name)
             if not answered and not cancelled:
                 for name in left:
-                    self.sessions[name].cancel()
+                    self._session(name).cancel()
                 cancelled = True
             if self.clock.now_ms() > deadline:
                 raise TargetError(
@@ -98,14 +135,15 @@ class Driver:
                 replies = self._await(at_most)
                 return Answer(at_ms=self.clock.now_ms(), replies=tuple(replies))
             case PollWaits():
-                watched = {name: self.sessions[name] for name in self.busy}
+                watched = {self._connection(name): self._session(name) for name in self.busy}
                 edges = self.engine.poll_waits(watched, self.clock.now_ms())
-                return Answer(at_ms=self.clock.now_ms(), edges=tuple(edges))
+                return Answer(at_ms=self.clock.now_ms(), edges=self._named(edges))
             case Send(name, sql, patience, values):
-                self.sessions[name].send(sql, patience, values)
+                self._session(name).send(sql, patience, values)
                 self.busy.add(name)
             case Begin(name, how):
-                session = self.sessions[name]
+                self._begun[self._connection(name)] = name
+                session = self._session(name)
                 session.begin(how)
                 reply = self._prompt(name)
                 if reply.error is not None:
@@ -113,11 +151,11 @@ class Driver:
                 return Answer(at_ms=self.clock.now_ms(), begun=session.begun())
             case Undo(name, savepoint):
                 back = f"rollback to savepoint {savepoint}" if savepoint else "rollback"
-                self.sessions[name].send(back)
+                self._session(name).send(back)
                 reply = self._prompt(name)
                 return Answer(at_ms=self.clock.now_ms(), error=reply.error)
             case Cancel(name, whole):
-                self.sessions[name].kill() if whole else self.sessions[name].cancel()
+                self._session(name).kill() if whole else self._session(name).cancel()
             case TakePicture(move):
                 return self._picture(move)
             case Announce():
@@ -128,23 +166,23 @@ class Driver:
         return Answer(at_ms=self.clock.now_ms())
 
     def _await(self, at_most_ms: float) -> list[tuple[str, Reply]]:
-        by_fd = {self.sessions[name].fileno(): name for name in self.busy}
+        by_fd = {self._session(name).fileno(): name for name in self.busy}
         readable, _, _ = select.select(list(by_fd), [], [], at_most_ms / 1e3)
         replies = []
         for name in sorted(by_fd[fd] for fd in readable):
-            reply = self.sessions[name].poll()
+            reply = self._session(name).poll()
             if reply is not None:
                 self.busy.discard(name)
                 self._check_lost(name, reply)
                 if reply.error is not None and reply.error.kind == "deadlock":
-                    edges = self.engine.edges_of(reply.error, self.sessions[name])
+                    edges = self._named(self.engine.edges_of(reply.error, self._session(name)))
                     reply = replace(reply, edges=edges, report=self.engine.report_of(reply.error))
                 replies.append((name, reply))
         return replies
 
     def _prompt(self, name: str) -> Reply:
         """The reply to something that waits for nobody."""
-        session = self.sessions[name]
+        session = self._session(name)
         deadline = self.clock.now_ms() + PROMPT_MS
         while self.clock.now_ms() < deadline:
             reply = session.poll()
@@ -165,7 +203,8 @@ class Driver:
 
     def _picture(self, move: int) -> Answer:
         before = self.clock.now_ms()
-        locks, note = self.engine.picture(self.sessions)
+        found, note = self.engine.picture(self.sessions)
+        locks = [replace(lock, transaction=self._on(lock.transaction)) for lock in found]
         now = self.clock.now_ms()
         picture = Picture(
             move=move,

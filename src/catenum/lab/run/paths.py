@@ -35,7 +35,7 @@ def plans_of(
             if fixed != (kept is None) or not all(value in values for value in names):
                 continue
             touched = rules.sql.footprint(statement.text, values)
-            if touched.parsed and not touched.changes_tables:
+            if touched.parsed and not touched.changes_tables and not touched.control:
                 path = engine.plan(statement.text, binding_of(values, names))
                 steps = tuple(_with_locks(step, touched, rules, tables) for step in path)
                 found.append(Plan(transaction=name, statement=number, steps=steps))

@@ -30,7 +30,7 @@ from catenum.engines.clock import Clock
 from catenum.engines.ports import DataError, Engine, Session
 from catenum.lab.run.before import prepare_sessions, session_notes
 from catenum.lab.run.conductor import Conductor
-from catenum.lab.run.driver import Driver
+from catenum.lab.run.driver import Driver, connections_of
 from catenum.lab.run.handlers import handlers_of
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import with_first_values
@@ -82,7 +82,7 @@ class _Made:
 def full_order(scenario: Scenario, order: Sequence[str] | None) -> tuple[str, ...]:
     """The whole schedule that will be attempted: the order asked for, completed."""
     moves = {name: transaction.moves for name, transaction in scenario.transactions.items()}
-    return schedule.complete(order or scenario.order or (), moves)
+    return schedule.complete(order or scenario.order or (), moves, scenario.previous)
 
 
 def play(
@@ -202,9 +202,10 @@ def _make_moves(
     clock = Clock()
     sessions: dict[str, Session] = {}
     try:
-        for name in scenario.transactions:
-            sessions[name] = engine.open_session(name)
-        driver = Driver(engine, sessions, clock, options.announce)
+        connections = connections_of(scenario)
+        for connection in scenario.connections:
+            sessions[connection] = engine.open_session(connection)
+        driver = Driver(engine, sessions, clock, options.announce, connections)
         prepare_sessions(driver, scenario, file)
         conductor = Conductor(
             scenario,
@@ -223,7 +224,7 @@ def _make_moves(
         clock.reset()
         driver.run(conductor)
         duration = clock.now_ms()
-        ids = {name: session.id for name, session in sessions.items()}
+        ids = {name: sessions[connections.get(name, name)].id for name in scenario.transactions}
         now = engine.deadlock_count(sessions) if counted is not None else None
         met = sum(
             event.error is not None and event.error.kind == "deadlock"
@@ -305,6 +306,8 @@ def _record(state: TransactionState, session: str) -> TransactionRecord:
         statements=tuple(statement.text for statement in transaction.statements),
         labels=tuple(statement.label for statement in transaction.statements),
         timeout_ms=transaction.timeout,
+        connection=transaction.connection if transaction.connection != state.name else None,
+        autocommit=transaction.autocommit,
     )
 
 

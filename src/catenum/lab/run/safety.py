@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from catenum.core.record.recording import TargetInfo
 from catenum.core.scenario.model import Scenario, chosen
 from catenum.core.servers import Rules, rules_of
+from catenum.core.sql.beginning import begins
 from catenum.core.sql.named_locks import NamedLock
 from catenum.core.sql.scripts import Piece
 from catenum.core.text import listed
@@ -64,6 +65,9 @@ def unsafe_statements(scenario: Scenario, server: str) -> Iterator[Unsafe]:
         pieces = rules.sql.pieces(sql)
         if path[0] == "transactions" or (path[0] == "remedies" and path[2] in CHANGES):
             words = _not_one_move(sql, pieces, rules)
+            first = path[0] == "transactions" and path[2:] == ("statements", 0)
+            if first and begins(sql) and len(pieces) == 1:
+                words = None
             if words:
                 yield Unsafe(path, f"{what} {words}")
         if prepares := rules.sql.prepares(sql):
@@ -113,7 +117,8 @@ def _not_one_move(sql: str, pieces: Sequence[Piece], rules: Rules) -> str | None
         return f"begins or ends work in a way that Catenum does not see: {unseen}; leave it out"
     if control:
         return (
-            f"is {control}: a transaction begins with its first statement and ends as 'ends' says"
+            f"is {control}: a transaction begins with its first statement, which may be 'begin',"
+            " and ends as 'ends' says"
         )
     count = _count_of(sql, pieces, rules)
     return (

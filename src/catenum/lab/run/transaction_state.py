@@ -41,6 +41,7 @@ class TransactionState:
     decided: Literal["commit", "rollback"] | None = None  # the end that a condition led to
     repeated: int = 0  # how often the statement that is next was sent again after an error
     swallowed: list[int] = field(default_factory=list)  # statements that failed in this attempt
+    previous: TransactionState | None = None  # the one before it on its connection
 
     def __post_init__(self) -> None:
         self.carried = Carrier(self.transaction.fixed)
@@ -52,7 +53,12 @@ class TransactionState:
 
     @property
     def ready(self) -> bool:
-        return not self.over and not self.under_way
+        return not self.over and not self.under_way and not self.comes_later
+
+    @property
+    def comes_later(self) -> bool:
+        """Whether another transaction is still to be done on its connection."""
+        return self.previous is not None and not self.previous.over
 
     @property
     def statement(self) -> int | None:
@@ -99,7 +105,13 @@ class TransactionState:
         """The next statement is not run."""
         self.carried.pass_over(statement, self.next + 1)
         self.next += 1
-        self.over = self.statement is None and self.ends == "open"
+        self.over = self.has_no_end
+
+    @property
+    def has_no_end(self) -> bool:
+        """Whether its statements are done and nothing comes after them."""
+        stays = self.ends == "open" or self.transaction.autocommit
+        return self.statement is None and stays
 
 
 @dataclass
