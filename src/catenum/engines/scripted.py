@@ -16,6 +16,7 @@ import itertools
 import os
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Literal
 
 from catenum.core.record.modes import NO_MODE, Mode
 from catenum.core.record.recording import (
@@ -225,6 +226,10 @@ class ScriptedEngine:
     def renew(self, sessions: Mapping[str, Session]) -> Mapping[str, Session]:
         """Nothing outlives a transaction here."""
         return sessions
+
+    def lose(self, session: Session, how: Literal["killed", "closed"]) -> None:
+        """Its locks are free; what it sends after that is not answered."""
+        self.release(session.name)
 
     def poll_waits(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:
         """Who waits for whom; the second look at a closed cycle ends it, as a server's own check

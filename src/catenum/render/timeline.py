@@ -24,6 +24,11 @@ GUTTER = 14
 NARROWEST = 22
 RAIL = 3
 MOST_SQL_LINES = 4
+ENDED = {
+    "commit": "committed",
+    "rollback": "rolled back",
+    "close": "connection closed: the server rolled back",
+}
 #: What the application does after an error.
 WHAT_FOLLOWS = {
     None: "rolled back",
@@ -135,17 +140,15 @@ def _described(recording: Recording, event: Event) -> tuple[str, str, str]:
             text = error.message
         if kind == "deadlock" and error and error.undone == "statement":
             text = "deadlock victim: statement given up"
+        if error and error.undone == "nothing":
+            return "✗", text, "bad"
         return "✗", f"{text}; {WHAT_FOLLOWS[event.then]}", "bad"
     waited = _waited_before(recording, event)
     after = f"continued after {duration(waited)}; " if waited is not None else ""
     if event.rolled_back:
         return "✗", f"{after}commit answered with a rollback", "bad"
     if event.statement is None:
-        return (
-            "✓",
-            after + {"commit": "committed", "rollback": "rolled back"}.get(event.sql, event.sql),
-            "good",
-        )
+        return "✓", after + ENDED.get(event.sql, event.sql), "good"
     count = "done" if event.rows is None else f"{event.rows} row{'' if event.rows == 1 else 's'}"
     result = event.result
     if (

@@ -65,7 +65,7 @@ def is_conflict(outcome: Outcome) -> bool:
 
 def all_ended_well(recording: Recording) -> bool:
     """Whether every transaction ended as intended, after a retry if necessary."""
-    meant = {"commit": "committed", "rollback": "rolled back"}
+    meant = {"commit": "committed", "rollback": "rolled back", "close": "rolled back"}
     as_meant = all(record.status == meant.get(record.ends) for record in recording.transactions)
     return as_meant and not any(map(lost_work, recording.events))
 

@@ -43,6 +43,7 @@ Status = Literal[
     "rolled back",
     "failed",
     "left open",
+    "killed",
     "cut off",
     "not begun",
     "idle",
@@ -53,7 +54,7 @@ Status = Literal[
 #: own lock).
 COUNTED_KINDS = ("row", "gap", "table")
 #: Of a transaction that has ended, well or not.
-OVER: tuple[Status, ...] = ("committed", "rolled back", "failed", "idle")
+OVER: tuple[Status, ...] = ("committed", "rolled back", "failed", "killed", "idle")
 #: What became of a wait: the lock came, the wait ended in an error, or the run ended while it
 #: lasted.
 WaitEnd = Literal["went on", "failed", "lasted"]
@@ -73,7 +74,7 @@ class ServerError:
 
     code: str
     kind: ErrorKind
-    undone: Literal["transaction", "statement"] = "transaction"
+    undone: Literal["transaction", "statement", "nothing"] = "transaction"
     message: str
     detail: str | None = None
     hint: str | None = None

@@ -43,7 +43,7 @@ from catenum.core.sql.beginning import access_in, begins, level_in, takes_snapsh
 from catenum.core.text import DURATION, parse_duration
 
 FailureKind = Literal["deadlock", "refused", "timeout", "duplicate"]
-Ends = Literal["commit", "rollback", "open"]
+Ends = Literal["commit", "rollback", "open", "close"]
 Outcome = Literal["clean", "waited", "timeout", "refused", "deadlock", "stuck", "error"]
 
 
@@ -262,6 +262,14 @@ class Statement(_Model):
         ),
     )
 
+    kill: Name | None = Field(
+        default=None,
+        description=(
+            "in place of SQL: ends the session of this transaction, as an administrator of the"
+            " server does"
+        ),
+    )
+
     @property
     def text(self) -> str:
         """The SQL, of a scenario that was made for one server."""
@@ -291,6 +299,11 @@ class Statement(_Model):
     @model_validator(mode="before")
     @classmethod
     def _from_text(cls, value: Any) -> Any:
+        if isinstance(value, dict) and isinstance(value.get("kill"), str):
+            text = f"kill {value['kill']}"
+            if value.setdefault("sql", text) != text:
+                raise ValueError("'kill' stands in place of SQL")
+            return value
         plain = isinstance(value, str) or (
             isinstance(value, dict) and value and set(value) <= set(NAMES)
         )

@@ -429,6 +429,7 @@ def _check_names(file: ScenarioFile, name: str, transaction: Transaction) -> Ite
     """Uses of values that cannot have one, and conditions that cannot be read, each with its line
     and column.
     """
+    path: Path
     for number, sql in enumerate(transaction.session or ()):
         for server in NAMES:
             text = sql_for(server, sql)
@@ -439,8 +440,26 @@ def _check_names(file: ScenarioFile, name: str, transaction: Transaction) -> Ite
                 )
                 break
     yield from _check_savepoints(file, name, transaction)
+    for number, statement in enumerate(transaction.statements):
+        path = ("transactions", name, "statements", number)
+        if statement.kill is None:
+            continue
+        if statement.kill == name or statement.kill not in file.scenario.transactions:
+            yield Problem(
+                f"{name} {number + 1} kills {statement.kill!r}, which is not another transaction",
+                file.place(*path, "kill"),
+                suggestion(
+                    statement.kill, [one for one in file.scenario.transactions if one != name]
+                ),
+            )
+        for key in ("keep", "require", "after_error"):
+            if getattr(statement, key):
+                yield Problem(
+                    f"{name} {number + 1} kills a session: it has no {key!r}",
+                    file.place(*path, key),
+                )
     for found in name_problems(transaction):
-        path: Path = ("transactions", name, "statements", found.statement)
+        path = ("transactions", name, "statements", found.statement)
         if found.key == "keep":
             yield Problem(found.message, file.place(*path, "keep"))
             continue
@@ -462,10 +481,11 @@ def _check_connections(file: ScenarioFile) -> Iterator[Problem]:
     transactions = file.scenario.transactions
     for name, before in file.scenario.previous.items():
         path: Path = ("transactions", name)
-        if transactions[before].ends == "open":
+        if transactions[before].ends in ("open", "close"):
+            does = "does not end" if transactions[before].ends == "open" else "closes it"
             yield Problem(
-                f"{name} can never begin: {before}, which comes before it on the connection, does"
-                " not end",
+                f"{name} can never begin: {before}, which comes before it on the connection,"
+                f" {does}",
                 file.place(*path, "connection"),
             )
         if transactions[name].session:

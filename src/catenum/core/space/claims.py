@@ -190,14 +190,20 @@ def _how_often(count: int, whole: int) -> str:
     return f"{count:,} of {counted(whole, 'schedule')}"
 
 
+_FAILED_BY = {
+    "deadlock": "victim",
+    "refused": "refused",
+    "timeout": "timed out",
+    "lost": "lost its session",
+}
+
+
 def describe_outcome(entry: OutcomeEntry) -> str:
     """Who failed by what, and which rules are false, in a few words."""
     parts = []
     for name, kinds in entry.failed_by.items():
         gone = entry.status.get(name) == "failed"
-        word = {"deadlock": "victim", "refused": "refused", "timeout": "timed out"}.get(
-            kinds[-1], "rejected"
-        )
+        word = _FAILED_BY.get(kinds[-1], "rejected")
         times = f" {len(kinds)}×" if len(kinds) > 1 else ""
         end = ", then rolled back" if entry.status.get(name) == "rolled back" else ", then done"
         parts.append(f"{name} {word}{times}" + ("" if gone else end))

@@ -54,6 +54,8 @@ from catenum.core.sql.statements import Access, Footprint
 
 #: Values in a list that are taken one by one.
 MOST_CHOICES = 30
+#: What a move does that ends a session.
+TOUCHES_NOTHING = Footprint((), understood=True)
 #: In place of a statement's values: it was not run.
 PASSED: Binding = (("passed over", NULL),)
 #: A column of a table; and what a statement writes for it: whether as a text, and what.
@@ -74,7 +76,7 @@ def _by_lower_name(tables: Mapping[str, TableKeys]) -> dict[str, TableKeys]:
 
 def _unsettled(scenario: Scenario) -> set[str]:
     """Transactions that may go on after an error, that commit each statement, that take their
-    snapshot with their beginning, or that share a connection.
+    snapshot with their beginning, that share a connection, or that end another's session.
     """
     own = {
         name
@@ -82,7 +84,14 @@ def _unsettled(scenario: Scenario) -> set[str]:
         if one.goes_on or one.autocommit or one.takes_snapshot_at_once
     }
     shared = (names for names in scenario.connections.values() if len(names) > 1)
-    return own.union(*shared)
+    kills = {
+        one
+        for name, transaction in scenario.transactions.items()
+        for statement in transaction.statements
+        if statement.kill is not None
+        for one in (name, statement.kill)
+    }
+    return own.union(kills, *shared)
 
 
 class Dependence:
@@ -123,9 +132,11 @@ class Dependence:
             n: [s.text for s in t.statements] for n, t in scenario.transactions.items()
         }
         self.footprints: dict[Step, Footprint] = {
-            (name, number): self._read(sql, scenario.transactions[name].fixed)
-            for name, texts in self.statements.items()
-            for number, sql in enumerate(texts)
+            (name, number): TOUCHES_NOTHING
+            if statement.kill is not None
+            else self._read(statement.text, transaction.fixed)
+            for name, transaction in scenario.transactions.items()
+            for number, statement in enumerate(transaction.statements)
         }
         self._numbers_count = numbers_matter(
             scenario, rules, self.footprints, self.tables, self.children

@@ -183,16 +183,14 @@ class InnodbSession:
             further = self._fetch(cursor)
             if further.error is not None:
                 return further
-        return first
+        status: int = self.connection.server_status  # type: ignore[attr-defined] # the stubs lack it
+        still = bool(status & SERVER_STATUS.SERVER_STATUS_IN_TRANS)
+        return replace(first, in_transaction=still)
 
     def _fetch(self, cursor: Any) -> Reply:
         """The rows of a result, one after the other, until there are too many."""
         if cursor.description is None:
-            open_still = bool(
-                self.connection.server_status  # type: ignore[attr-defined] # the stubs lack it
-                & SERVER_STATUS.SERVER_STATUS_IN_TRANS
-            )
-            return Reply(rows=cursor.rowcount, in_transaction=open_still)
+            return Reply(rows=cursor.rowcount)
         fetched, columns = Fetched(KEPT_ROWS), cursor.description
         for row in iter(cursor.fetchone, None):
             if not fetched.add(tuple(text_of(value) for value in row)):

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Mapping, Sequence
-from typing import cast
+from typing import Literal, cast
 
 import pymysql
 
+from catenum.core.errors import TargetError
 from catenum.engines.innodb.control import InnodbControl
 from catenum.engines.innodb.session import InnodbSession
 from catenum.engines.ports import Session
@@ -47,6 +48,19 @@ class InnodbSessions(InnodbControl):
         self.metadata.sessions[session.thread_id] = session
         return session
 
+    def lose(self, session: Session, how: Literal["killed", "closed"]) -> None:
+        """It is listed until its transaction is undone (``THD::release_resources``,
+        ``unlink_thd``).
+        """
+        if how == "closed":
+            session.close()
+        else:
+            session.kill()
+        self._threads.pop(int(session.id), None)
+        self.metadata.sessions.pop(int(session.id), None)
+        if not self._are_gone([session]):
+            raise TargetError(f"the server did not end {session.name}'s session in 5 s")
+
     def renew(self, sessions: Mapping[str, Session]) -> dict[str, Session]:
         """Others in their place: the driver has no public way to reset a connection."""
         self.end(list(sessions.values()))
@@ -64,11 +78,14 @@ class InnodbSessions(InnodbControl):
             session.close()
             self._threads.pop(session.thread_id, None)
             self.metadata.sessions.pop(session.thread_id, None)
-        listed = ", ".join(session.id for session in sessions)
         with contextlib.suppress(pymysql.Error, OSError):
-            for _ in range(5000 if sessions else 0):
-                if not self.query(
-                    f"select 1 from {self.process_list} where id in ({listed}) limit 1"
-                ):
-                    return
-                self.query("select sleep(0.001)")
+            self._are_gone(sessions)
+
+    def _are_gone(self, sessions: Sequence[Session]) -> bool:
+        """Whether the server has none of them any more, waiting for that."""
+        listed = ", ".join(session.id for session in sessions)
+        for _ in range(5000 if sessions else 0):
+            if not self.query(f"select 1 from {self.process_list} where id in ({listed}) limit 1"):
+                return True
+            self.query("select sleep(0.001)")
+        return not sessions

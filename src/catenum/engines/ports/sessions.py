@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
-from typing import Protocol
+from typing import Literal, Protocol
 
 from catenum.core.record.recording import Result, ServerError
 from catenum.core.record.values import NOTHING, Binding
@@ -130,6 +130,11 @@ class Sessions(Protocol):
         ``often``: statements that it will send many times while the tables stay as they are, for a
         server that gains by planning them once. Nobody is at work in the scratch space when this is
         asked.
+        """
+
+    def lose(self, session: Session, how: Literal["killed", "closed"]) -> None:
+        """A session is ended from outside, or by its client, whatever it is in; returns when the
+        server has undone that. Raises TargetError where it does not in time.
         """
 
     def renew(self, sessions: Mapping[str, Session]) -> Mapping[str, Session]:

@@ -174,7 +174,8 @@ class PostgresqlSession:
         self._patience = Patience.LAST
         self._begun = None
         self.trail = ()
-        self._pg.send_query("; ".join(parts).encode())  # it waits for nobody
+        with contextlib.suppress(psycopg.OperationalError):  # the next poll reports the loss
+            self._pg.send_query("; ".join(parts).encode())  # it waits for nobody
 
     def begun(self) -> Begun:
         """What the server reported after ``begin``. Raises RuntimeError before its reply was

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Mapping, Sequence
-from typing import cast
+from typing import Literal, cast
 
 import psycopg
 from psycopg.conninfo import make_conninfo
 
+from catenum.core.errors import TargetError
 from catenum.engines.ports import Patience, Session
 from catenum.engines.postgresql.control import PostgresqlControl
 from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession
+
+#: How often it is asked, a millisecond apart, whether a session is gone.
+MOST_CHECKS = 10_000
 
 
 class PostgresqlSessions(PostgresqlControl):
@@ -57,6 +61,24 @@ class PostgresqlSessions(PostgresqlControl):
         self._pids[session.pid] = name
         self._sessions[session.pid] = session
         return session
+
+    def lose(self, session: Session, how: Literal["killed", "closed"]) -> None:
+        """Its process is there until its transaction is undone (``ShutdownPostgres`` in
+        postinit.c).
+        """
+        if how == "closed":
+            session.close()
+        else:
+            session.kill()
+        query = "select 1 from pg_catalog.pg_stat_activity where pid = %s"
+        with self._translated(self.info.url):
+            for _ in range(MOST_CHECKS):
+                if self.connection.execute(query, [int(session.id)]).fetchone() is None:
+                    self._pids.pop(int(session.id), None)
+                    self._sessions.pop(int(session.id), None)
+                    return
+                self.connection.execute("select pg_catalog.pg_sleep(0.001)")
+        raise TargetError(f"the server did not end {session.name}'s session in 10 s")
 
     def renew(self, sessions: Mapping[str, Session]) -> Mapping[str, Session]:
         """The same ones, by DISCARD ALL."""

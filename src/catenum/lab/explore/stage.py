@@ -16,6 +16,7 @@ from dataclasses import dataclass, field, replace
 from itertools import islice
 from types import TracebackType
 
+from catenum.core.errors import InputError
 from catenum.core.record.outcome import KINDS
 from catenum.core.record.recording import TableKeys, TableRows
 from catenum.core.scenario.model import Scenario, chosen
@@ -40,7 +41,7 @@ from catenum.engines.ports import (
 from catenum.lab.explore.ignored import Ignored, SerialRun
 from catenum.lab.explore.summary import Summary
 from catenum.lab.run.before import prepare_sessions
-from catenum.lab.run.conductor import Conductor, Situation
+from catenum.lab.run.conductor import ENDS_BY_ITSELF, Conductor, Situation
 from catenum.lab.run.driver import Driver, connections_of
 from catenum.lab.run.handlers import handler_notes, handlers_of
 from catenum.lab.run.loading import load
@@ -169,9 +170,9 @@ class Stage:
                 {place: self.engine.classes(*place, written) for place, written in asked.items()}
             )
         self.footprints: dict[tuple[str, int], Footprint] = {
-            (name, number): self.rules.sql.footprint(sql, self.scenario.transactions[name].fixed)
-            for name, texts in self.dependence.statements.items()
-            for number, sql in enumerate(texts)
+            (name, number): found
+            for (name, number), found in self.dependence.footprints.items()
+            if number is not None
         }
         found = self.footprints.values()
         hidden = not self.dependence.plain  # code that nobody reads may do anything
@@ -345,6 +346,7 @@ class Stage:
             value_names=self.rules.sql.value_names,
             limits_waits=self.rules.sql.limits_waits,
             is_duplicate=self.rules.errors.is_duplicate,
+            commits_by_itself=self.rules.sql.commits_by_itself,
             waited=self._waited,
             among=among,
         )
@@ -355,11 +357,13 @@ class Stage:
 
     def _finish(self, conductor: Conductor, path: tuple[str, ...]) -> Run:
         self._let_go(conductor)
+        self._refuse_hidden_end(conductor)
         met = sum(e.error is not None and e.error.kind == "deadlock" for e in conductor.log.events)
         self.deadlocks += met
         hidden = self._hidden_in(met)
         wanted = not conductor.broken_off or not path
         before: dict[str, bool | None] = {}
+        self._open_lost(conductor)
         if self.outlives:  # before the rows are read: a session may keep whole tables locked
             if wanted:
                 before = (
@@ -445,6 +449,26 @@ class Stage:
         if self._first_state and self.engine.data_state() != self._first_state:
             raise NotRestored("the data, loaded again, is not the same", list(self.tables))
         self._open_sessions()
+
+    def _refuse_hidden_end(self, conductor: Conductor) -> None:
+        """Raises InputError where a statement ended its transaction by itself: no schedule is one
+        of the scenario's transactions then.
+        """
+        for event in conductor.log.happened:
+            if event.error is ENDS_BY_ITSELF and event.statement is not None:
+                path = ("transactions", event.transaction, "statements", event.statement - 1)
+                raise InputError(
+                    f"{event.transaction} {event.statement}: {event.error.message}",
+                    place=self.file.place(*path) if self.file else None,
+                    advice=event.error.hint,
+                )
+
+    def _open_lost(self, conductor: Conductor) -> None:
+        """Other sessions in the place of those that were lost in a run."""
+        lost = {self.scenario.transactions[name].connection or name for name in conductor.lost}
+        for connection in sorted(lost):
+            self.sessions[connection].close()
+            self.sessions[connection] = self.engine.open_session(connection)
 
     def _open_sessions(self) -> None:
         steady = not any(found.may_change_plans for found in self.footprints.values())

@@ -75,6 +75,7 @@ class Summary:
             deadlocked=any(c.victim for c in conductor.log.cycles),
         )
         meant = {"commit": "committed", "rollback": "rolled back", "open": "left open"}
+        meant["close"] = "rolled back"
         return Run(
             path=path,
             kind=kind,

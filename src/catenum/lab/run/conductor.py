@@ -34,6 +34,7 @@ from catenum.lab.run.requests import (
     Await,
     Begin,
     Cancel,
+    Lose,
     PollWaits,
     Request,
     Send,
@@ -56,6 +57,17 @@ VERDICT_WAIT_MS = 25.0
 #: A statement that goes on for so long (ms) after it was cancelled is ended with its session.
 STUBBORN_MS = 3_000.0
 CHECK_TAKES_MS = 6.0
+ENDS_BY_ITSELF = ServerError(
+    code="",
+    kind="rejected",
+    undone="nothing",
+    message=(
+        "it ended its transaction by itself: what came before it is committed or rolled back"
+        " already, and the statements after it would not be in that transaction"
+    ),
+    hint="Put what comes after it in a transaction of its own, with the key 'connection'.",
+    key="sql",
+)
 
 
 class Conductor:
@@ -78,6 +90,7 @@ class Conductor:
         value_names: Callable[[str], tuple[str, ...]] = lambda sql: (),
         limits_waits: Callable[[str], bool] = lambda sql: False,
         is_duplicate: Callable[[str], bool] = lambda code: False,
+        commits_by_itself: Callable[[str], bool] = lambda sql: False,
         waited: set[Situation] | None = None,
         among: Collection[str] | None = None,
     ) -> None:
@@ -86,13 +99,14 @@ class Conductor:
 
         ``value_names`` gives the names of a statement's parameters; ``limits_waits`` tells whether
         one sets a limit on the waits that come after it; ``is_duplicate``, whether an error's code
-        means that a key exists. ``waited``: where a statement had to wait in earlier schedules;
+        means that a key exists; ``commits_by_itself``, whether a statement's text tells that it
+        ends its transaction. ``waited``: where a statement had to wait in earlier schedules;
         this one adds its own. Nothing but how soon a check is made depends on that. ``among``:
         the transactions that are made, where not all are; they wait for no other on their
         connection.
         """
         self.check_ms, self.value_names, self.limits_waits = check_ms, value_names, limits_waits
-        self.is_duplicate = is_duplicate
+        self.is_duplicate, self.commits_by_itself = is_duplicate, commits_by_itself
         self.guide = guide
         self.states = {
             name: TransactionState(
@@ -113,6 +127,7 @@ class Conductor:
             pictures,
         )
         self.stuck = False
+        self.lost: set[str] = set()  # transactions whose session was ended from outside, or closed
         self.surprised = False  # a verdict came for a cycle that no check had seen closed
         self._moved = MoveResult("", None)
         self._waited: set[Situation] = set() if waited is None else waited
@@ -169,6 +184,13 @@ class Conductor:
         if by_itself:
             return
         state.patience = self._patience(state)
+        statement = state.upcoming
+        if statement is None and state.ends == "close":
+            yield from self._lose(state, state, "closed")
+            return
+        if statement is not None and statement.kill is not None:
+            yield from self._lose(state, self.states[statement.kill], "killed")
+            return
         self.log.schedule.append(
             Move(
                 number=self.log.move,
@@ -183,9 +205,41 @@ class Conductor:
         self.log.note(state, "sent", answer.at_ms, phase=0, values=self._moved.bound)
         yield from self._settle(state)
         if self.pictures:
-            answer = yield TakePicture(self.log.move)
-            if answer.picture is not None:
-                self.log.taken.append(answer.picture)
+            yield from self._take_picture()
+
+    def _lose(
+        self, state: TransactionState, lost: TransactionState, how: Literal["killed", "closed"]
+    ) -> Steps:
+        """The move of ``state`` ends the session of ``lost``: that of another, or its own."""
+        self.log.schedule.append(
+            Move(
+                number=self.log.move,
+                transaction=state.name,
+                statement=state.statement,
+                ends=None if state.statement else state.ends,
+            )
+        )
+        answer = yield Sleep(0.0)
+        self.log.note(state, "sent", answer.at_ms, phase=0)
+        answer = yield Lose(lost.name, how)
+        self.lost.add(lost.name)
+        self.log.note(state, "done", answer.at_ms, phase=1)
+        self._moved.completed.append((state.name, state.statement))
+        self._moved.released.append(lost.name)
+        if lost is state:
+            state.over, state.status = True, "rolled back"
+        else:
+            self._advance(state)
+            if lost.over and lost.status == "left open":
+                lost.status = "killed"
+        yield from self._settle(state)
+        if self.pictures:
+            yield from self._take_picture()
+
+    def _take_picture(self) -> Steps:
+        answer = yield TakePicture(self.log.move)
+        if answer.picture is not None:
+            self.log.taken.append(answer.picture)
 
     def _decide(self, state: TransactionState) -> Generator[Request, Answer, bool]:
         """Whether the move is over without a statement: its condition is not true, or a value is
@@ -282,6 +336,7 @@ class Conductor:
             self._moved.undone.append(state.name)
             return False
         state.begun, state.status = True, "left open"
+        state.in_transaction = not state.transaction.autocommit
         state.isolation, state.read_only = answer.begun.isolation, answer.begun.read_only
         if noted:
             self.log.note(state, "done", answer.at_ms, phase=1)
@@ -450,6 +505,7 @@ class Conductor:
 
     def _go_on(self, state: TransactionState, then: AfterFailure) -> None:
         """The transaction goes on after an error, whatever the server undid with it."""
+        state.in_transaction = False
         state.under_way = False
         self._moved.released.append(state.name)
         if then == "retry":
@@ -476,6 +532,11 @@ class Conductor:
             state.waits.clear()
             self.log.note(state, "resumed", at_ms, phase=phase)
         state.limits_itself = state.limits_itself or self.limits_waits(state.sql)
+        if state.in_transaction and not reply.in_transaction and state.statement is not None:
+            state.in_transaction = False
+            if not self.commits_by_itself(state.sql):
+                yield from self._fail(state, ENDS_BY_ITSELF, at_ms)
+                return
         try:
             kept = self._kept(state, reply)
         except ValueError as error:

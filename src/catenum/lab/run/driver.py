@@ -21,6 +21,7 @@ from catenum.lab.run.requests import (
     Await,
     Begin,
     Cancel,
+    Lose,
     PollWaits,
     Request,
     Send,
@@ -149,13 +150,8 @@ class Driver:
                 if reply.error is not None:
                     return Answer(at_ms=self.clock.now_ms(), error=reply.error)
                 return Answer(at_ms=self.clock.now_ms(), begun=session.begun())
-            case Undo(name, savepoint):
-                back = f"rollback to savepoint {savepoint}" if savepoint else "rollback"
-                self._session(name).send(back)
-                reply = self._prompt(name)
-                return Answer(at_ms=self.clock.now_ms(), error=reply.error)
-            case Cancel(name, whole):
-                self._session(name).kill() if whole else self._session(name).cancel()
+            case Undo() | Cancel() | Lose():
+                return self._end(request)
             case TakePicture(move):
                 return self._picture(move)
             case Announce():
@@ -163,6 +159,19 @@ class Driver:
                     self.announce(request)
             case Sleep(until):
                 self.clock.rest(until - self.clock.now_ms())
+        return Answer(at_ms=self.clock.now_ms())
+
+    def _end(self, request: Undo | Cancel | Lose) -> Answer:
+        """End a transaction, a statement or a session."""
+        session = self._session(request.transaction)
+        match request:
+            case Undo(name, savepoint):
+                session.send(f"rollback to savepoint {savepoint}" if savepoint else "rollback")
+                return Answer(error=self._prompt(name).error, at_ms=self.clock.now_ms())
+            case Cancel(_, whole):
+                session.kill() if whole else session.cancel()
+            case Lose(_, how):
+                self.engine.lose(session, how)
         return Answer(at_ms=self.clock.now_ms())
 
     def _await(self, at_most_ms: float) -> list[tuple[str, Reply]]:

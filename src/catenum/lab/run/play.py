@@ -192,7 +192,9 @@ def fault_of(recording: Recording, file: ScenarioFile | None) -> InputError | No
         path = ("transactions", event.transaction, "statements", event.statement - 1)
         place = file.place(*path, *([event.error.key] if event.error.key else []))
     return InputError(
-        message, place=place, advice="A condition can ask first: when: NAME is not null."
+        message,
+        place=place,
+        advice=event.error.hint or "A condition can ask first: when: NAME is not null.",
     )
 
 
@@ -218,6 +220,7 @@ def _make_moves(
             value_names=rules_of(engine.info.server).sql.value_names,
             limits_waits=rules_of(engine.info.server).sql.limits_waits,
             is_duplicate=rules_of(engine.info.server).errors.is_duplicate,
+            commits_by_itself=rules_of(engine.info.server).sql.commits_by_itself,
         )
         counted = engine.deadlock_count(sessions)
         started = clock.wall()

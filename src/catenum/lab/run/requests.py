@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Literal
 
 from catenum.core.record.recording import Picture, ServerError
 from catenum.core.record.values import NOTHING, Binding
@@ -45,6 +46,16 @@ class Cancel:
 
 
 @dataclass(frozen=True, slots=True)
+class Lose:
+    """The transaction's session is killed, or its client closes the connection: until the server
+    has undone its work.
+    """
+
+    transaction: str
+    how: Literal["killed", "closed"]
+
+
+@dataclass(frozen=True, slots=True)
 class Await:
     """Report replies, waiting at most so many ms for the first."""
 
@@ -79,7 +90,7 @@ class Sleep:
     until_ms: float
 
 
-Request = Begin | Send | Undo | Cancel | Await | PollWaits | TakePicture | Announce | Sleep
+Request = Begin | Send | Undo | Cancel | Lose | Await | PollWaits | TakePicture | Announce | Sleep
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

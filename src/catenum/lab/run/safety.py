@@ -30,6 +30,8 @@ def _texts(scenario: Scenario, server: str) -> Iterator[tuple[Path, str, str]]:
         for number, text in enumerate(transaction.before):
             yield ("transactions", name, "session", number), f"the session of {name}", text
         for number, entry in enumerate(transaction.statements):
+            if entry.kill is not None:
+                continue  # it reaches a session of the run only
             yield ("transactions", name, "statements", number), f"{name} {number + 1}", entry.text
     for title, sql in scenario.holds.items():
         yield ("holds", title), f"the rule '{title}'", chosen(sql)

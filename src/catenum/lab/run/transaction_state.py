@@ -26,6 +26,7 @@ class TransactionState:
     next: int = 0
     attempt: int = 1
     begun: bool = False
+    in_transaction: bool = False  # in that which it has begun, as far as is known
     under_way: bool = False
     over: bool = False
     status: Status = "not begun"
