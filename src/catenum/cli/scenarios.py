@@ -240,7 +240,8 @@ def server_for(
     Raises InputError where the server keeps no wall around that space, and ``file`` has statements
     of which it is not certain that they stay within; ``outside`` allows those.
     """
-    with open_engine(target, tell, sandboxed=not outside) as connect:
+    own = file.scenario.settings_on(target.server) if file is not None else {}
+    with open_engine(target, tell, sandboxed=not outside, own=own) as connect:
         engine: Engine = connect()
         try:
             if file is not None and not outside and not engine.sandboxed:

@@ -227,6 +227,9 @@ class ScriptedEngine:
         """Nothing outlives a transaction here."""
         return sessions
 
+    def leave_alone(self, settings: Collection[str]) -> None:
+        """There are none."""
+
     def lose(self, session: Session, how: Literal["killed", "closed"]) -> None:
         """Its locks are free; what it sends after that is not answered."""
         self.release(session.name)

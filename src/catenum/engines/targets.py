@@ -189,35 +189,55 @@ class Connector:
     shown: str
     private: bool = False
     sandboxed: bool = True
+    own: Mapping[str, str] = field(default_factory=dict)
 
     def __call__(self) -> Any:
         """An engine. Raises TargetError."""
-        engine = server_module(self.server, ".engine")
-        return engine.connect(
+        module = server_module(self.server, ".engine")
+        engine = module.connect(
             self.where, self.shown, private=self.private, sandboxed=self.sandboxed
         )
+        if self.own:
+            engine.leave_alone(self.own)
+        return engine
 
 
 @contextmanager
 def open_engine(
-    target: Target, tell: Callable[[str], None], *, sandboxed: bool = True
+    target: Target,
+    tell: Callable[[str], None],
+    *,
+    sandboxed: bool = True,
+    own: Mapping[str, str] | None = None,
 ) -> Iterator[Connector]:
     """What connects engines to ``target``; a private server lives as long as the block.
 
     ``tell`` hears what a person should know meanwhile (a server is being made, something was
     cleared). ``sandboxed``: on a private server a scenario's SQL is run by a login that has rights
-    on the scratch space alone.
+    on the scratch space alone. ``own``: settings of the private server; raises InputError where the
+    target is another.
     """
+    if target.url is not None and own:
+        raise InputError(
+            f"the scenario gives its server settings ({', '.join(own)}), and {target.shown} is not"
+            " a private server",
+            advice=f"Use local:{target.server}, or leave out the key 'server'.",
+        )
     if target.url is not None:
         yield Connector(target.server, target.url, target.shown, sandboxed=sandboxed)
         return
     from catenum.engines.private import private_server
 
     with private_server(
-        target.server, target.settings.local.get(target.server, {}), tell
+        target.server, target.settings.local.get(target.server, {}), tell, own
     ) as server:
         for text in server.cleared:
             tell(f"Cleared {text}.")
         yield Connector(
-            target.server, server.where, target.shown, private=True, sandboxed=sandboxed
+            target.server,
+            server.where,
+            target.shown,
+            private=True,
+            sandboxed=sandboxed,
+            own=own or {},
         )

@@ -124,7 +124,8 @@ def _under_load(
     copies = copies_of(args, list(scenario.transactions))
     seconds = args.length / 1000 if args.length else 5.0
     progress = Progress(err, quiet=args.quiet or args.json)
-    with open_engine(target, common.teller(err, args.quiet)) as connect:
+    own = scenario.settings_on(target.server)
+    with open_engine(target, common.teller(err, args.quiet), own=own) as connect:
         results = contest(
             connect,
             scenario,

@@ -8,7 +8,7 @@ by ``scenario_file``.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Annotated, Any, Literal
@@ -38,7 +38,7 @@ from pydantic_core import PydanticKnownError
 from catenum.core.record.recording import AfterFailure, AnomalyName, DataVerdict
 from catenum.core.record.values import Value
 from catenum.core.scenario.conditions import Condition, parse_condition
-from catenum.core.servers import LEVELS, NAMES
+from catenum.core.servers import LEVELS, NAMES, rules_of
 from catenum.core.sql.beginning import access_in, begins, level_in, takes_snapshot
 from catenum.core.text import DURATION, parse_duration
 
@@ -755,6 +755,13 @@ class Scenario(_Model):
             " 'explore' compares"
         ),
     )
+    server: dict[Server, dict[str, StrictBool | StrictInt | StrictFloat | str]] = Field(
+        default_factory=dict,
+        description=(
+            "server → settings of the private server that is started for it; those that may be"
+            " given are listed in the documentation"
+        ),
+    )
     victim: Name | None = None
     differs: dict[Server, str] = Field(default_factory=dict)
     fill: dict[Name, Fill] = Field(default_factory=dict)
@@ -783,17 +790,45 @@ class Scenario(_Model):
             for earlier, later in pairwise(names)
         }
 
+    def before_on_connection(self, name: str) -> tuple[str, ...]:
+        """What the connection of a transaction has run before the first one on it began."""
+        names = next(names for names in self.connections.values() if name in names)
+        return self.transactions[names[0]].before
+
+    def settings_on(self, server: str) -> dict[str, str]:
+        """The settings of a private server, as its command line has them."""
+        found = {str(name): values for name, values in self.server.items()}.get(server, {})
+        words = {True: "on", False: "off"}
+        return {
+            name.lower(): words[value] if isinstance(value, bool) else str(value)
+            for name, value in found.items()
+        }
+
     def outcomes_on(self, server: str) -> tuple[ExpectedOutcome, ...] | None:
         """The outcomes that are expected on a server; None where nothing is said of it."""
         if isinstance(self.outcomes, dict):
             return {str(name): found for name, found in self.outcomes.items()}.get(server)
         return self.outcomes
 
+    def _settings_of_sessions(self, server: str) -> Iterator[str]:
+        """What a session of a run must set to have what the server's settings say."""
+        for name, value in self.settings_on(server).items():
+            setting = rules_of(server).setting(name)
+            if setting is not None and setting.for_session is not None:
+                yield setting.for_session.format(value)
+
     def for_server(self, server: str) -> Scenario:
         """The scenario with every SQL text chosen for ``server``."""
         transactions = {
             name: _transaction_for(server, one) for name, one in self.transactions.items()
         }
+        for names in self.connections.values():
+            first = transactions[names[0]]
+            before = tuple(self._settings_of_sessions(server))
+            if before and before != first.before[: len(before)]:
+                transactions[names[0]] = first.model_copy(
+                    update={"session": (*before, *first.before)}
+                )
         holds = {title: text for title, sql in self.holds.items() if (text := sql_for(server, sql))}
         remedies = {title: _remedy_for(server, remedy) for title, remedy in self.remedies.items()}
         return self.model_copy(

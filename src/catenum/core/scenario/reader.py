@@ -52,6 +52,7 @@ from catenum.core.sql.parameters import parameters_in
 from catenum.core.text import suggestion
 
 MAX_BYTES = 1_000_000
+_SETTING_VALUE = re.compile(r"[A-Za-z0-9_.,=: -]{1,200}")
 #: Keys of a whole transaction, and what to write instead.
 _NOT_WITH_AUTOCOMMIT = {"ends": None, "retry": "'after_error: retry' sends a statement again."}
 _SAVEPOINT = re.compile(r"\s*savepoint\s+(\w+)", re.IGNORECASE)
@@ -418,6 +419,7 @@ def _cross_checks(file: ScenarioFile) -> Iterator[Problem]:
     for name, transaction in scenario.transactions.items():
         yield from _check_names(file, name, transaction)
     yield from _check_connections(file)
+    yield from _check_settings(file)
     for title, order in scenario.orders.items():
         yield from _check_order(file, title, order)
     yield from _check_outcomes(file)
@@ -472,6 +474,23 @@ def _check_names(file: ScenarioFile, name: str, transaction: Transaction) -> Ite
             file.place_in_sql(at, found.text, found.offset),
             found.advice,
         )
+
+
+def _check_settings(file: ScenarioFile) -> Iterator[Problem]:
+    """Settings of a private server that are not on the list of harmless ones, or are no words."""
+    for server, settings in file.scenario.server.items():
+        rules = rules_of(str(server))
+        for name, value in settings.items():
+            path: Path = ("server", str(server), name)
+            if rules.setting(name) is None:
+                yield Problem(
+                    f"{name!r} is not one of the settings that a scenario may give {rules.title}:"
+                    " others may change what is durable, who connects, or what runs by itself",
+                    file.place(*path, "\0key"),
+                    suggestion(name, [one.name for one in rules.settings]),
+                )
+            if isinstance(value, str) and not _SETTING_VALUE.fullmatch(value):
+                yield Problem(f"{value!r} is not the value of a setting", file.place(*path))
 
 
 def _check_connections(file: ScenarioFile) -> Iterator[Problem]:

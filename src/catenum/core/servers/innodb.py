@@ -15,10 +15,37 @@ from catenum.core.record.modes import Covers, Mode
 from catenum.core.record.recording import ErrorKind, PathStep, TableKeys
 from catenum.core.servers.metadata import MDL_EXCLUSIVE, MDL_READ, MDL_WRITE, metadata_mode
 from catenum.core.servers.modes import ModeTable, symmetric
-from catenum.core.servers.rules import AdviceRules, ErrorRules, LockRules, PlanLocks, SqlRules
+from catenum.core.servers.rules import (
+    AdviceRules,
+    ErrorRules,
+    LockRules,
+    PlanLocks,
+    ServerSetting,
+    SqlRules,
+)
 from catenum.core.servers.table_access import AccessMode
 from catenum.core.sql.statements import Access
 from catenum.core.sql.token_patterns import NUMBER, WORD, TokenPatterns
+
+#: MariaDB documentation, "InnoDB System Variables", "Server System Variables"; MySQL Reference
+#: Manual, "InnoDB Startup Options and System Variables".
+SETTINGS = (
+    ServerSetting("innodb_lock_wait_timeout", "set session innodb_lock_wait_timeout = {}"),
+    ServerSetting("lock_wait_timeout", "set session lock_wait_timeout = {}"),
+    *map(
+        ServerSetting,
+        (
+            "innodb_autoinc_lock_mode",
+            "innodb_deadlock_detect",
+            "innodb_print_all_deadlocks",
+            "innodb_rollback_on_timeout",
+            "optimizer_switch",
+            "sql_mode",
+            "transaction_isolation",
+            "transaction_read_only",
+        ),
+    ),
+)
 
 #: MariaDB documentation, "Literals", "String Literals", "Comment Syntax", "Identifier Names"; MySQL
 #: Reference Manual, "Language Structure".

@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 
 from catenum.core.servers.innodb import (
+    SETTINGS,
     InnodbAdviceRules,
     InnodbErrorRules,
     InnodbLockRules,
@@ -17,7 +18,7 @@ from catenum.core.servers.innodb import (
     innodb_locks,
 )
 from catenum.core.servers.metadata import metadata_locks
-from catenum.core.servers.rules import Rules
+from catenum.core.servers.rules import Rules, ServerSetting
 from catenum.core.sql.boundary import ANY_SERVER, Boundary
 
 _EXECUTABLE_COMMENT = re.compile(r"/\*M?!\d*(.*?)\*/", re.DOTALL)
@@ -96,6 +97,7 @@ class MariadbAdviceRules(InnodbAdviceRules):
 
 RULES = Rules(
     name="mariadb",
+    settings=(*SETTINGS, ServerSetting("innodb_snapshot_isolation")),
     title="MariaDB",
     locks=MariadbLockRules(),
     sql=MariadbSqlRules(),

@@ -11,6 +11,7 @@ from __future__ import annotations
 import re
 
 from catenum.core.servers.innodb import (
+    SETTINGS,
     InnodbAdviceRules,
     InnodbErrorRules,
     InnodbLockRules,
@@ -99,6 +100,7 @@ class MysqlAdviceRules(InnodbAdviceRules):
 
 RULES = Rules(
     name="mysql",
+    settings=SETTINGS,
     title="MySQL",
     locks=MysqlLockRules(),
     sql=MysqlSqlRules(),

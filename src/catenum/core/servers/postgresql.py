@@ -19,6 +19,7 @@ from catenum.core.servers.rules import (
     LockRules,
     PlanLocks,
     Rules,
+    ServerSetting,
     SqlRules,
 )
 from catenum.core.servers.table_access import AccessMode
@@ -313,8 +314,40 @@ class PostgresqlAdviceRules(AdviceRules):
         return changed if changed != sql else None
 
 
+#: Documentation, 20.7 "Query Planning", 20.11 "Client Connection Defaults", 20.12 "Lock
+#: Management".
+SETTINGS = (
+    ServerSetting("deadlock_timeout"),
+    ServerSetting("lock_timeout", "set lock_timeout = '{}'"),
+    *map(
+        ServerSetting,
+        (
+            "default_transaction_deferrable",
+            "default_transaction_isolation",
+            "default_transaction_read_only",
+            "enable_bitmapscan",
+            "enable_hashjoin",
+            "enable_indexonlyscan",
+            "enable_indexscan",
+            "enable_mergejoin",
+            "enable_nestloop",
+            "enable_seqscan",
+            "max_locks_per_transaction",
+            "max_pred_locks_per_page",
+            "max_pred_locks_per_relation",
+            "max_pred_locks_per_transaction",
+            "max_prepared_transactions",
+            "random_page_cost",
+            "seq_page_cost",
+            "synchronize_seqscans",
+            "work_mem",
+        ),
+    ),
+)
+
 RULES = Rules(
     name="postgresql",
+    settings=SETTINGS,
     title="PostgreSQL",
     locks=PostgresqlLockRules(),
     sql=PostgresqlSqlRules(),

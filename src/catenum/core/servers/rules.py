@@ -398,6 +398,18 @@ class AdviceRules(ABC):
         return None
 
 
+@dataclass(frozen=True)
+class ServerSetting:
+    """A setting that a scenario may give a private server: it changes how that one waits, refuses
+    or plans, and neither what is durable, nor who connects, nor what runs by itself.
+    ``for_session``: the statement by which a session of the run gets it, where Catenum would set it
+    otherwise.
+    """
+
+    name: str
+    for_session: str | None = None
+
+
 @dataclass(frozen=True, eq=False)
 class Rules:
     """The rules of one server, in parts. ``answers_as``: others that may answer where its URLs
@@ -411,3 +423,8 @@ class Rules:
     errors: ErrorRules
     advice: AdviceRules
     answers_as: tuple[str, ...] = ()
+    settings: tuple[ServerSetting, ...] = ()
+
+    def setting(self, name: str) -> ServerSetting | None:
+        """The setting of this name that a scenario may give a private server."""
+        return next((found for found in self.settings if found.name == name.lower()), None)

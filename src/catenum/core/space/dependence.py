@@ -177,7 +177,7 @@ class Dependence:
         return by_themselves | {
             name
             for name, transaction in scenario.transactions.items()
-            if not all(map(self.rules.sql.keeps_meaning, transaction.before))
+            if not all(map(self.rules.sql.keeps_meaning, scenario.before_on_connection(name)))
         }
 
     def _may_pass(self, scenario: Scenario) -> set[Step]:
@@ -186,7 +186,7 @@ class Dependence:
             name
             for name, transaction in scenario.transactions.items()
             if transaction.timeout is not None
-            or any(map(self.rules.sql.limits_waits, transaction.before))
+            or any(map(self.rules.sql.limits_waits, scenario.before_on_connection(name)))
         }
         return {
             (name, number)

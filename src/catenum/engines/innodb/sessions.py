@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Literal, cast
 
 import pymysql
@@ -25,6 +25,9 @@ class InnodbSessions(InnodbControl):
 
     def use_long_deadlock_timeout(self) -> None:
         """Nothing to undo."""
+
+    def leave_alone(self, settings: Collection[str]) -> None:
+        """Sessions set again what Catenum sets for them otherwise: see ``ServerSetting``."""
 
     def open_session(self, name: str, often: Sequence[str] = ()) -> InnodbSession:
         """A connection whose waits end by themselves in the end, should Catenum be killed."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from enum import Enum
 from typing import Literal, Protocol
@@ -123,6 +123,9 @@ class Sessions(Protocol):
 
     def use_long_deadlock_timeout(self) -> None:
         """The end of the hurry: cycles are to be seen closed before the server ends them."""
+
+    def leave_alone(self, settings: Collection[str]) -> None:
+        """These settings of the server are the scenario's: no session is to be given others."""
 
     def open_session(self, name: str, often: Sequence[str] = ()) -> Session:
         """A connection that names itself to the server and cannot outlive the run.

@@ -59,6 +59,7 @@ class PostgresqlControl:
         self._connected = False
         self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
         self._pids: dict[int, str] = {}
+        self._steers_not = ""  # why no session is given a deadlock_timeout, though it could
         self._sessions: dict[int, PostgresqlSession] = {}
         self._control_info = make_conninfo(
             self._base, application_name=f"catenum {self.run} control"
@@ -235,6 +236,8 @@ class PostgresqlControl:
         return schema if row and row[0] else None
 
     def _may_steer(self, connection: psycopg.Connection[Any]) -> tuple[bool, str]:
+        if self._steers_not:
+            return False, self._steers_not
         try:
             connection.execute("set deadlock_timeout = '3s'")
         except psycopg.errors.InsufficientPrivilege:

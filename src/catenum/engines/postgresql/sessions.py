@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import replace
 from typing import Literal, cast
 
 import psycopg
@@ -33,6 +34,17 @@ class PostgresqlSessions(PostgresqlControl):
         """The session that checks first leaves time to see the closed cycle again."""
         self._first_check_ms = CHECK_AFTER_MS[Patience.FIRST]
         self.reader.remembered = None
+
+    def leave_alone(self, settings: Collection[str]) -> None:
+        """Where deadlock_timeout is given, every session has that."""
+        if "deadlock_timeout" in settings:
+            self._steers_not = "the scenario gives the server its deadlock_timeout"
+            self.capabilities = replace(
+                self.capabilities,
+                steers_victim=False,
+                steers_victim_why=self._steers_not,
+                check_ms=0.0,
+            )
 
     def open_session(self, name: str, often: Sequence[str] = ()) -> PostgresqlSession:
         """A connection that names itself and that the server ends by itself, should Catenum be

@@ -8,7 +8,7 @@ import re
 import signal
 import subprocess
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, ClassVar
@@ -61,7 +61,7 @@ class InnodbRecipe(ABC):
             )
         return found[1]
 
-    def command(self, data: Path, sockets: Path) -> list[str]:
+    def command(self, data: Path, sockets: Path, settings: Mapping[str, str]) -> list[str]:
         """The command line of the server."""
         places = [
             f"--datadir={data}",
@@ -71,7 +71,8 @@ class InnodbRecipe(ABC):
         # Temporary files of servers that share a folder have the same names: one removes what the
         # other works on.
         places.append(f"--tmpdir={sockets}")
-        return [*self.program_words(), *places, *self.settings]
+        own = [f"--{name.replace('_', '-')}={value}" for name, value in settings.items()]
+        return [*self.program_words(), *places, *self.settings, *own]
 
     def pid_file(self, data: Path) -> Path:
         """Where the running server leaves its process number, in the first line."""

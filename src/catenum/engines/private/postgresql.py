@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import signal
 import subprocess
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -90,10 +91,11 @@ class PostgresqlRecipe:
         ]
         make_data(command, data, self.owner)
 
-    def command(self, data: Path, sockets: Path) -> list[str]:
+    def command(self, data: Path, sockets: Path, settings: Mapping[str, str]) -> list[str]:
         """The command line of the server."""
-        settings = [part for setting in SERVER_SETTINGS for part in ("-c", setting)]
-        return [str(self.programs / "postgres"), "-D", str(data), "-k", str(sockets), *settings]
+        every = [*SERVER_SETTINGS, *(f"{name}={value}" for name, value in settings.items())]
+        words = [part for setting in every for part in ("-c", setting)]
+        return [str(self.programs / "postgres"), "-D", str(data), "-k", str(sockets), *words]
 
     def pid_file(self, data: Path) -> Path:
         """Where the running server leaves its process number, in the first line."""

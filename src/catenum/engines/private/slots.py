@@ -67,7 +67,7 @@ class Recipe(Protocol):
 
     def initialise(self, data: Path) -> None: ...
 
-    def command(self, data: Path, sockets: Path) -> list[str]: ...
+    def command(self, data: Path, sockets: Path, settings: Mapping[str, str]) -> list[str]: ...
 
     def pid_file(self, data: Path) -> Path: ...
 
@@ -89,8 +89,11 @@ class Recipe(Protocol):
 class _Slot:
     """One data directory with its lock, its log and a note of the server that runs on it."""
 
-    def __init__(self, folder: Path, recipe: Recipe) -> None:
-        self.folder, self.recipe = folder, recipe
+    def __init__(
+        self, folder: Path, recipe: Recipe, settings: Mapping[str, str] | None = None
+    ) -> None:
+        """``settings``: what the server is started with besides."""
+        self.folder, self.recipe, self._settings = folder, recipe, dict(settings or {})
         self.data, self.log, self.note = (
             folder / "data",
             folder / "server.log",
@@ -266,7 +269,7 @@ class _Slot:
         ends_with_us = None if keep else parent.tie(self.recipe.stop_signals[0])
         with log:
             process: subprocess.Popen[bytes] = subprocess.Popen(
-                self.recipe.command(self.data, sockets),
+                self.recipe.command(self.data, sockets, self._settings),
                 stdin=subprocess.DEVNULL,
                 stdout=log,
                 stderr=log,
@@ -356,7 +359,9 @@ class _Slot:
         return tuple(cleared)
 
 
-def _slots(server: str, settings: Mapping[str, str]) -> Iterator[_Slot]:
+def _slots(
+    server: str, settings: Mapping[str, str], own: Mapping[str, str] | None = None
+) -> Iterator[_Slot]:
     owner = server_owner()
     cache = cache_folder(owner)
     server_module(server)  # before anything is started: its driver may be missing
@@ -366,7 +371,7 @@ def _slots(server: str, settings: Mapping[str, str]) -> Iterator[_Slot]:
     which = hashlib.sha256(str(recipe.programs).encode()).hexdigest()[:6]
     major = recipe.version.split(".")[0]
     for number in range(MOST_SLOTS):
-        yield _Slot(cache / f"{recipe.server}-{major}-{which}" / f"slot-{number}", recipe)
+        yield _Slot(cache / f"{recipe.server}-{major}-{which}" / f"slot-{number}", recipe, own)
 
 
 def kept_servers(server: str, settings: Mapping[str, str]) -> list[tuple[PrivateServer, bool]]:
@@ -412,15 +417,21 @@ def stop_kept(server: str, settings: Mapping[str, str]) -> int:
 
 @contextlib.contextmanager
 def private_server(
-    server: str, settings: Mapping[str, str], tell: Callable[[str], None]
+    server: str,
+    settings: Mapping[str, str],
+    tell: Callable[[str], None],
+    own: Mapping[str, str] | None = None,
 ) -> Iterator[PrivateServer]:
     """A private server for the length of a ``with`` block.
 
-    The kept one, or one of our own that is stopped at the end.
+    The kept one, or one of our own that is stopped at the end; with settings of its ``own`` always
+    the latter.
     """
-    for slot in _slots(server, settings):
+    for slot in _slots(server, settings, own):
         if slot.folder.exists():
             kept = slot.kept()
+            if kept is not None and own:
+                continue
             if kept is not None and slot.recipe.answers(kept.sockets):
                 yield kept
                 return

@@ -108,10 +108,13 @@ class Conductor:
         self.check_ms, self.value_names, self.limits_waits = check_ms, value_names, limits_waits
         self.is_duplicate, self.commits_by_itself = is_duplicate, commits_by_itself
         self.guide = guide
+        self._limited = {
+            name
+            for name in scenario.transactions
+            if any(map(limits_waits, scenario.before_on_connection(name)))
+        }
         self.states = {
-            name: TransactionState(
-                name, transaction, index, limits_itself=any(map(limits_waits, transaction.before))
-            )
+            name: TransactionState(name, transaction, index, limits_itself=name in self._limited)
             for index, (name, transaction) in enumerate(scenario.transactions.items())
         }
         for name, before in scenario.previous.items():
@@ -324,7 +327,7 @@ class Conductor:
             isolation=state.transaction.isolation,
             access=state.transaction.access,
             timeout_ms=state.transaction.timeout,
-            limits_itself=any(map(self.limits_waits, state.transaction.before)),
+            limits_itself=state.name in self._limited,
             goes_on=state.transaction.goes_on,
             autocommit=state.transaction.autocommit,
             text=state.transaction.begins,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
@@ -162,6 +162,7 @@ def play(
             *engine.notes(),
             *warnings(scenario, engine.info),
             *session_notes(scenario),
+            *_server_notes(scenario, engine),
             *chosen_values,
             *notes,
             *failed,
@@ -280,6 +281,13 @@ def _differences(scenario: Scenario, engine: Engine) -> list[str]:
             " rounded up"
         )
     return notes
+
+
+def _server_notes(scenario: Scenario, engine: Engine) -> Iterator[str]:
+    settings = scenario.settings_on(engine.info.server)
+    if settings:
+        listed = ", ".join(f"{name} = {value}" for name, value in settings.items())
+        yield f"the private server was started for this run with {listed}"
 
 
 def _holds(engine: Engine, scenario: Scenario) -> tuple[dict[str, bool | None], list[str]]:
