@@ -61,6 +61,14 @@ def add_play_options(
     """What changes the transactions, and the schedule where there is one."""
     parser.set_defaults(order=None, victim=None)
     _add_isolation(parser, each=each)
+    parser.add_argument(
+        "--timeouts",
+        choices=["at-once", "by-order"],
+        help=(
+            "when lock timeouts run out: before the next move (the default), or where the order"
+            " names the transaction again while it waits"
+        ),
+    )
     if not schedule:
         return
     parser.add_argument(
@@ -155,7 +163,9 @@ def changed_by_options(
                 f"--order names {name!r}, which is not a transaction",
                 advice=suggestion(name, names),
             )
-    for name in names:
+    if args.timeouts is not None:
+        scenario = scenario.model_copy(update={"timeouts": args.timeouts.replace("-", " ")})
+    for name in names if scenario.timeouts == "at once" else ():
         retry = transactions[name].retry
         most = transactions[name].moves * (1 + (retry.times if retry else 0))
         if (order or ()).count(name) > most:

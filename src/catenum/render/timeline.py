@@ -66,7 +66,8 @@ def timeline_rows(recording: Recording) -> list[Row]:
     for event in recording.events:
         lane = lanes[event.transaction]
         for index, deadlock in enumerate(recording.deadlocks):
-            after_cycle = event.what == "failed" and event.move == deadlock.move
+            fell = deadlock.by_timeout and event.transaction == deadlock.victim
+            after_cycle = event.what == "failed" and (event.move == deadlock.move or fell)
             if index not in shown_cycles and after_cycle:
                 shown_cycles.add(index)
                 names = [member.transaction for member in deadlock.members]

@@ -206,7 +206,7 @@ class Deadlock:
     (None: it never did).
 
     ``agreed``: the server gave up one of the cycle's members. ``victim`` is None where the server
-    let the cycle go by rearranging its queue.
+    let the cycle go by rearranging its queue. ``by_timeout``: a lock timeout ended it.
     """
 
     members: tuple[DeadlockMember, ...]
@@ -217,6 +217,7 @@ class Deadlock:
     verdict_ms: float | None
     agreed: bool
     server_report: str | None
+    by_timeout: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -94,6 +94,7 @@ def _required(event: Event) -> bool:
 def _deadlock(recording: Recording) -> str:
     cycle = recording.deadlocks[0] if recording.deadlocks else None
     victims = list(dict.fromkeys(event.transaction for event in _failed(recording, "deadlock")))
+    victims = victims or [c.victim for c in recording.deadlocks if c.victim]
     members = [member.transaction for member in cycle.members] if cycle else victims
     if len(members) == 1:
         return (
@@ -118,6 +119,8 @@ def _deadlock(recording: Recording) -> str:
 
 def _ended_by(recording: Recording) -> str:
     """Who ended the cycles, up to the names of those who were the victims."""
+    if any(cycle.by_timeout for cycle in recording.deadlocks):
+        return "The server did not look for cycles; a lock timeout ended this one, that of"
     stood = [cycle.verdict_ms is None for cycle in recording.deadlocks if cycle.victim]
     if stood and all(stood):
         return "The server did not end the cycle, so Catenum cancelled"

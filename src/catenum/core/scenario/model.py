@@ -43,6 +43,7 @@ from catenum.core.sql.beginning import access_in, begins, level_in, takes_snapsh
 from catenum.core.text import DURATION, parse_duration
 
 FailureKind = Literal["deadlock", "refused", "timeout", "duplicate"]
+Timeouts = Literal["at once", "by order"]
 Ends = Literal["commit", "rollback", "open", "close"]
 Outcome = Literal["clean", "waited", "timeout", "refused", "deadlock", "stuck", "error"]
 
@@ -654,6 +655,9 @@ class NamedOrder(_Model):
 
     about: str | None = None
     order: OrderOfMoves | None = None
+    timeouts: Timeouts | None = Field(
+        default=None, description="when lock timeouts run out in it; default: as in the scenario"
+    )
     expect: Annotated[
         Annotated[Expectation, Tag("all")]
         | Annotated[dict[Server, Expectation], Tag("each"), Field(min_length=1)],
@@ -738,6 +742,13 @@ class Scenario(_Model):
     data: Data
     transactions: dict[Name, Transaction] = Field(min_length=1)
     order: OrderOfMoves | None = None
+    timeouts: Timeouts = Field(
+        default="at once",
+        description=(
+            "when a lock timeout runs out: before the next move, or where the order names the"
+            " transaction again while it waits ('explore' then tries both)"
+        ),
+    )
     orders: dict[str, NamedOrder] = Field(
         default_factory=dict, description="named orders, and what must be seen in each"
     )

@@ -41,6 +41,7 @@ from catenum.core.scenario.model import (
     Retry,
     Scenario,
     Statement,
+    Timeouts,
     Transaction,
     sql_for,
 )
@@ -591,9 +592,14 @@ def _text_paths(path: Path, key: str, text: str, transaction: Transaction) -> It
 
 
 def _check_moves(
-    file: ScenarioFile, order: Sequence[str], path: Path, what: str
+    file: ScenarioFile,
+    order: Sequence[str],
+    path: Path,
+    what: str,
+    timeouts: Timeouts | None = None,
 ) -> Iterator[Problem]:
     """An order's names, and how often each moves."""
+    by_order = (timeouts or file.scenario.timeouts) == "by order"
     transactions = file.scenario.transactions
     for index, name in enumerate(order):
         if name not in transactions:
@@ -604,7 +610,7 @@ def _check_moves(
             )
     for name, transaction in transactions.items():
         asked = order.count(name)
-        if asked > transaction.moves:
+        if asked > transaction.moves and not by_order:
             end = f" and its {transaction.ends}" if transaction.ends != "open" else ""
             yield Problem(
                 f"{what} names {name!r} {asked} times; it has {transaction.moves} moves "
@@ -629,7 +635,7 @@ def _check_order(file: ScenarioFile, title: str, named: NamedOrder) -> Iterator[
     """
     path: Path = ("orders", title)
     what = f"the order {title!r}"
-    yield from _check_moves(file, named.order or (), (*path, "order"), f"{what}:")
+    yield from _check_moves(file, named.order or (), (*path, "order"), f"{what}:", named.timeouts)
     if isinstance(named.expect, Expectation):
         expected: list[tuple[Path, Expectation]] = [((*path, "expect"), named.expect)]
     else:

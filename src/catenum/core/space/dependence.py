@@ -76,7 +76,8 @@ def _by_lower_name(tables: Mapping[str, TableKeys]) -> dict[str, TableKeys]:
 
 def _unsettled(scenario: Scenario) -> set[str]:
     """Transactions that may go on after an error, that commit each statement, that take their
-    snapshot with their beginning, that share a connection, or that end another's session.
+    snapshot with their beginning, that share a connection, or that end another's session; all,
+    where timeouts may run out at any move.
     """
     own = {
         name
@@ -91,7 +92,8 @@ def _unsettled(scenario: Scenario) -> set[str]:
         if statement.kill is not None
         for one in (name, statement.kill)
     }
-    return own.union(kills, *shared)
+    timed = scenario.transactions if scenario.timeouts == "by order" else ()
+    return own.union(kills, timed, *shared)
 
 
 class Dependence:
@@ -159,6 +161,13 @@ class Dependence:
         self.decides = {
             n for n, t in scenario.transactions.items() if any(s.when for s in t.statements)
         }
+        #: Transactions whose waits end by themselves.
+        self.timed = {
+            name
+            for name, transaction in scenario.transactions.items()
+            if transaction.timeout is not None
+            or any(map(rules.sql.limits_waits, scenario.before_on_connection(name)))
+        }
         #: Statements that may be over without what they would lock: by a condition, a limit, since
         #: they do not wait.
         self.may_pass = self._may_pass(scenario)
@@ -182,12 +191,7 @@ class Dependence:
 
     def _may_pass(self, scenario: Scenario) -> set[Step]:
         limited = {name for (name, _), found in self.footprints.items() if found.sets is not None}
-        limited |= {
-            name
-            for name, transaction in scenario.transactions.items()
-            if transaction.timeout is not None
-            or any(map(self.rules.sql.limits_waits, scenario.before_on_connection(name)))
-        }
+        limited |= self.timed
         return {
             (name, number)
             for name, transaction in scenario.transactions.items()

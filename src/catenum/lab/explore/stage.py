@@ -46,6 +46,7 @@ from catenum.lab.run.driver import Driver, connections_of
 from catenum.lab.run.handlers import handler_notes, handlers_of
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import with_first_values
+from catenum.lab.run.play import too_slow
 from catenum.lab.run.transaction_state import Guide, TransactionState
 
 #: A lock timeout of a transaction's own is cut to this while exploring (ms), where the server
@@ -358,6 +359,8 @@ class Stage:
     def _finish(self, conductor: Conductor, path: tuple[str, ...]) -> Run:
         self._let_go(conductor)
         self._refuse_hidden_end(conductor)
+        if conductor.ran_out_early:
+            raise too_slow(self.engine)
         met = sum(e.error is not None and e.error.kind == "deadlock" for e in conductor.log.events)
         self.deadlocks += met
         hidden = self._hidden_in(met)

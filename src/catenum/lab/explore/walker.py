@@ -22,7 +22,7 @@ from catenum.core.space.run import Run
 from catenum.core.space.search import Space, Walk
 from catenum.core.space.state import Step
 from catenum.core.space.tally import Tally, shorter
-from catenum.core.text import counted, one_line
+from catenum.core.text import counted, listed, one_line
 from catenum.engines.clock import Clock
 from catenum.engines.ports import Engine
 from catenum.lab.explore.audit import (
@@ -37,6 +37,7 @@ from catenum.lab.explore.audit import (
 from catenum.lab.explore.hold import held
 from catenum.lab.explore.serial import Oracle
 from catenum.lab.explore.stage import TIMEOUT_MS, Stage, StageOptions
+from catenum.lab.run.play import timeout_notes
 from catenum.lab.run.safety import warnings
 
 Share = dict[str, Any]
@@ -98,11 +99,13 @@ def plan(
     limit is smaller.
     """
     moves = {name: transaction.moves for name, transaction in scenario.transactions.items()}
-    orders = schedules(moves, scenario.connections.values())
+    timed = dependence.timed if scenario.timeouts == "by order" else ()
+    most = {n: count + (n in timed) * len(dependence.statements[n]) for n, count in moves.items()}
+    orders = schedules(most, scenario.connections.values())
     classes = Classes(dependence, moves, every=options.every, previous=scenario.previous)
     count: int | None
     try:
-        count = classes.count()
+        count = orders if timed else classes.count()
     except TooMany:
         count = None
     sampled = options.limit is not None and (count is None or count > options.limit)
@@ -532,7 +535,9 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
             " time"
         )
     yield from warnings(stage.scenario, stage.engine.info)
-    if any(t.timeout is not None for t in stage.scenario.transactions.values()):
+    yield from timeout_notes(stage.scenario)
+    timed = any(t.timeout is not None for t in stage.scenario.transactions.values())
+    if timed and stage.scenario.timeouts == "at once":
         step = stage.engine.capabilities.timeout_step_ms
         yield (
             f"lock timeouts are cut to {TIMEOUT_MS} ms here, because nothing else could end the"
@@ -548,6 +553,12 @@ def notes_of(stage: Stage, made: Plan, tally: Tally) -> Iterator[str]:
     ]
     if limiting:
         yield f"limits that statements set themselves ({one_line(limiting[0], 50)}) are waited for"
+    each = [name for name, t in stage.scenario.transactions.items() if t.autocommit]
+    if each:
+        yield (
+            f"{listed(each)} commit{'s' if len(each) == 1 else ''} each statement by itself: the"
+            " data is judged statement by statement, not as one piece of work"
+        )
     if any(t.retry is not None for t in stage.scenario.transactions.values()):
         yield (
             "retries do not pause here; the schedules cover every point at which a retry can start"

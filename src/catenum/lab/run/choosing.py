@@ -18,8 +18,11 @@ class Choice:
         order: Sequence[str],
         guide: Guide | None,
         log: EventLog,
+        *,
+        by_order: bool = False,
     ) -> None:
-        self.states, self.guide, self.log = states, guide, log
+        """``by_order``: who waits with a timeout can be chosen, too: it runs out then."""
+        self.states, self.guide, self.log, self.by_order = states, guide, log, by_order
         self.queue = deque(order)
         self.held_back: deque[str] = deque()
         self.broken_off = False
@@ -35,7 +38,7 @@ class Choice:
                 return self.states[name]
         while self.queue:
             state = self.states[self.queue.popleft()]
-            if state.ready:
+            if state.ready or self._may_run_out(state):
                 return state
             if state.under_way or (state.comes_later and not state.over):
                 self.held_back.append(state.name)
@@ -47,10 +50,15 @@ class Choice:
             if state.ready:
                 self._turn = state.index + 1
                 return state
-        return None
+        return next((state for state in states if self._may_run_out(state)), None)
+
+    def _may_run_out(self, state: TransactionState) -> bool:
+        return self.by_order and state.under_way and state.timed and bool(state.waits)
 
     def _guided(self, guide: Guide) -> TransactionState | None:
-        ready = [state.name for state in self.states.values() if state.ready]
+        ready = [
+            state.name for state in self.states.values() if state.ready or self._may_run_out(state)
+        ]
         if not ready:
             return None
         name = guide.choose(ready, self.log.who_waits())

@@ -57,6 +57,9 @@ VERDICT_WAIT_MS = 25.0
 #: A statement that goes on for so long (ms) after it was cancelled is ended with its session.
 STUBBORN_MS = 3_000.0
 CHECK_TAKES_MS = 6.0
+#: In place of a lock timeout that runs out when the order says so: an hour.
+NEVER_MS = 3_600_000
+RAN_OUT = "lock timeout (by the order: Catenum cancelled the statement in its place)"
 ENDS_BY_ITSELF = ServerError(
     code="",
     kind="rejected",
@@ -121,8 +124,11 @@ class Conductor:
             while before and among is not None and before not in among:
                 before = scenario.previous.get(before, "")
             self.states[name].previous = self.states.get(before)
+        self.by_order = scenario.timeouts == "by order"
+        self.ran_out_early = False  # a timeout ran out before its turn
+        self._running_out: TransactionState | None = None
         self.log = EventLog(self.states)
-        self.choice = Choice(self.states, order, guide, self.log)
+        self.choice = Choice(self.states, order, guide, self.log, by_order=self.by_order)
         self.victim, self.limit_ms, self.verdict_ms, self.pictures = (
             victim,
             limit_ms,
@@ -144,7 +150,10 @@ class Conductor:
     def steps(self) -> Steps:
         """The run, as needs."""
         while (state := self.choice.next()) is not None:
-            yield from self._make_move(state)
+            if state.under_way:
+                yield from self._let_run_out(state)
+            else:
+                yield from self._make_move(state)
             if self.guide is not None:
                 self._moved.holders = frozenset(self.log.waits[i].holder for i in state.waits)
                 self._moved.waits = self.log.who_waits()
@@ -169,6 +178,23 @@ class Conductor:
         return Patience.FIRST if closes else Patience.CHOSEN
 
     # -- moving ------------------------------------------------------------------------------------
+
+    def _let_run_out(self, state: TransactionState) -> Steps:
+        """The lock timeout of a statement that waits runs out now: that is the move."""
+        self.log.move += 1
+        self.log.wave = 0
+        self._moved = MoveResult(state.name, state.statement)
+        if self.guide is None:
+            yield Announce(self.log.move, state.name, f"its lock timeout runs out: {state.sql}")
+        self.log.schedule.append(
+            Move(number=self.log.move, transaction=state.name, statement=state.statement)
+        )
+        self._running_out = state
+        yield Cancel(state.name)
+        yield from self._settle(state)
+        self._running_out = None
+        if self.pictures:
+            yield from self._take_picture()
 
     def _make_move(self, state: TransactionState) -> Steps:
         self.log.move += 1
@@ -323,11 +349,12 @@ class Conductor:
             )
             answer = yield Sleep(0.0)
             self.log.note(state, "sent", answer.at_ms, phase=0)
+        waits_long = self.by_order and state.timed
         how = Beginning(
             isolation=state.transaction.isolation,
             access=state.transaction.access,
-            timeout_ms=state.transaction.timeout,
-            limits_itself=state.name in self._limited,
+            timeout_ms=NEVER_MS if waits_long else state.transaction.timeout,
+            limits_itself=state.name in self._limited and not waits_long,
             goes_on=state.transaction.goes_on,
             autocommit=state.transaction.autocommit,
             text=state.transaction.begins,
@@ -431,20 +458,31 @@ class Conductor:
         pending = [cycle for cycle in self.log.cycles if cycle.pending]
         for cycle in pending:
             if now_ms - cycle.at_ms > self.verdict_ms(cycle.edges) and not cycle.ended_by_us:
+                if any(self.states[name].timed for name in cycle.members if name in self.states):
+                    cycle.pending, cycle.left_to_timeout = False, True
+                    continue
                 cycle.ended_by_us = True
                 yield Cancel(cycle.closer)
+        pending = [cycle for cycle in pending if cycle.pending]
         if self.check_ms and mover.under_way and mover.patience is Patience.FIRST and not pending:
             # Its check must be over before the next move, or it could fall for a cycle that another
             # closes.
             yield Sleep(mover.sent_ms + self.check_ms + CHECK_TAKES_MS)
-        timed = any(state.under_way and state.timed for state in self.states.values())
+        timed = any(state.under_way and self._runs_out(state) for state in self.states.values())
         return not pending and not timed
+
+    def _runs_out(self, state: TransactionState) -> bool:
+        """Whether the wait of a statement under way ends by its timeout before the next move."""
+        return state.timed and (not self.by_order or state is self._running_out)
 
     # -- what happened -----------------------------------------------------------------------------
 
     def _on_reply(
         self, state: TransactionState, reply: Reply, at_ms: float, mover: TransactionState
     ) -> Steps:
+        if state is self._running_out:
+            error = reply.error or ServerError(code="", kind="timeout", message="")
+            reply = replace(reply, error=replace(error, kind="timeout", message=RAN_OUT))
         cut = state.limit_hit or any(
             c.ended_by_us and c.closer == state.name for c in self.log.cycles if c.pending
         )
@@ -458,6 +496,12 @@ class Conductor:
             self._verdict(state, reply, at_ms, mover)
         elif cut:
             error = self._ended_by_us(state, error, at_ms)
+        for cycle in self.log.cycles if error.kind == "timeout" else ():
+            if cycle.left_to_timeout and cycle.victim is None and state.name in cycle.members:
+                cycle.victim = state.name
+        early = self.by_order and state is not self._running_out
+        if error.kind == "timeout" and state.waits and early:
+            self.ran_out_early = True
         for i in state.waits:
             self.log.close(i, at_ms, "failed")
         state.waits.clear()

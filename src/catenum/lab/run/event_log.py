@@ -166,7 +166,7 @@ class EventLog:
         for edges in graph.cycles():
             members = frozenset(edge.waiter for edge in edges)
             standing.append(members)
-            if not any(cycle.pending and cycle.members == members for cycle in self.cycles):
+            if not any(c.stands and c.members == members for c in self.cycles):
                 closer = (
                     mover.name if mover.name in members else max(members, key=self._waiting_since)
                 )

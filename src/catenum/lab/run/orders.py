@@ -45,7 +45,8 @@ def play_orders(
         named = scenario.orders[name]
         locks = "waits" if options.locks == "none" else options.locks  # waits are compared
         asked = replace(options, order=named.order or options.order, locks=locks)
-        recording = play(engine, scenario, asked, file=file, ddl=ddl, notes=notes)
+        as_named = scenario.model_copy(update={"timeouts": named.timeouts or scenario.timeouts})
+        recording = play(engine, as_named, asked, file=file, ddl=ddl, notes=notes)
         expected = named.expected_on(engine.info.server) if changed is None else None
         found = tuple(differences(expected, recording)) if expected is not None else ()
         why = f"not compared, with {changed}" if changed is not None else ""

@@ -8,7 +8,7 @@ from typing import Literal
 
 from catenum.core.diagnose.holders import attribute
 from catenum.core.diagnose.passes import diagnose
-from catenum.core.errors import InputError
+from catenum.core.errors import InputError, TargetError
 from catenum.core.record.modes import NO_MODE
 from catenum.core.record.outcome import kind_of
 from catenum.core.record.recording import (
@@ -82,6 +82,8 @@ class _Made:
 def full_order(scenario: Scenario, order: Sequence[str] | None) -> tuple[str, ...]:
     """The whole schedule that will be attempted: the order asked for, completed."""
     moves = {name: transaction.moves for name, transaction in scenario.transactions.items()}
+    if scenario.timeouts == "by order":  # how many moves there are is known in the run only
+        return tuple(order or scenario.order or ())
     return schedule.complete(order or scenario.order or (), moves, scenario.previous)
 
 
@@ -114,11 +116,14 @@ def play(
     plans = plans_of(engine, scenario, tables) if options.locks != "none" else ()
     made = _make_moves(engine, scenario, options, file)
     for _ in range(0 if options.once else MOST_REPEATED):
-        if not (made.conductor.surprised and engine.capabilities.check_ms):
+        again = made.conductor.surprised and engine.capabilities.check_ms
+        if not (again or made.conductor.ran_out_early):
             break
         load(engine, scenario, file, ddl)
         made = _make_moves(engine, scenario, options, file)
     conductor = made.conductor
+    if conductor.ran_out_early:
+        raise too_slow(engine)
     holds, failed = _holds(engine, scenario)
     for title, value in made.holds.items():
         holds[title] = holds[title] if value is None else value
@@ -163,6 +168,7 @@ def play(
             *warnings(scenario, engine.info),
             *session_notes(scenario),
             *_server_notes(scenario, engine),
+            *timeout_notes(scenario),
             *chosen_values,
             *notes,
             *failed,
@@ -174,6 +180,14 @@ def play(
     )
     recording = replace(recording, deadlocks=deadlocks)
     return with_indexes_tried(replace(recording, findings=diagnose(recording)), engine)
+
+
+def too_slow(engine: Engine) -> TargetError:
+    """The error where a timeout ran out before its turn."""
+    return TargetError(
+        f"{engine.info.url}: a lock timeout that a statement sets ran out before its turn",
+        advice="Give the transaction its 'timeout': that is not started before its turn.",
+    )
 
 
 def fault_of(recording: Recording, file: ScenarioFile | None) -> InputError | None:
@@ -283,6 +297,15 @@ def _differences(scenario: Scenario, engine: Engine) -> list[str]:
     return notes
 
 
+def timeout_notes(scenario: Scenario) -> Iterator[str]:
+    """How lock timeouts run out where they do so by order."""
+    if scenario.timeouts == "by order":
+        yield (
+            "lock timeouts run out where the order says so: Catenum then cancels the statement that"
+            " waits, in place of the server"
+        )
+
+
 def _server_notes(scenario: Scenario, engine: Engine) -> Iterator[str]:
     settings = scenario.settings_on(engine.info.server)
     if settings:
@@ -332,6 +355,11 @@ def _deadlock(
     victim = cycle.victim
     if victim is None:
         rule = "no victim: the server resolved the cycle by changing the order of a queue"
+    elif cycle.left_to_timeout:
+        rule = (
+            f"the server did not look for cycles; the lock timeout of {victim} was the first to run"
+            " out"
+        )
     elif cycle.ended_by_us:
         rule = (
             "ended by Catenum, because the server did not end it: it cancelled the statement that"
@@ -350,7 +378,8 @@ def _deadlock(
         move=cycle.move,
         at_ms=round(cycle.at_ms, 3),
         verdict_ms=round(cycle.verdict_ms, 3) if cycle.verdict_ms is not None else None,
-        agreed=victim in cycle.members and not cycle.ended_by_us,
+        agreed=victim in cycle.members and not (cycle.ended_by_us or cycle.left_to_timeout),
+        by_timeout=cycle.left_to_timeout and victim is not None,
         server_report=cycle.report,
     )
 

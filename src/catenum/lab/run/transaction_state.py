@@ -133,7 +133,13 @@ class OpenDeadlock:
     error: ServerError | None = None
     report: str | None = None
     ended_by_us: bool = False
+    left_to_timeout: bool = False  # the server does not end it, and a member's lock timeout will
     pending: bool = True
+
+    @property
+    def stands(self) -> bool:
+        """Whether it has not been ended yet."""
+        return self.pending or (self.left_to_timeout and self.victim is None)
 
     @property
     def members(self) -> frozenset[str]:
