@@ -65,11 +65,12 @@ class ServerError:
     """An error as the server gave it; ``kind`` is Catenum's word for it.
 
     ``undone``: what the server itself rolled back with it. Catenum rolls the rest of the
-    transaction back at once. ``position`` counts characters of the statement from 1. ``key``: which
-    key of the scenario's statement is at fault, where no server was asked: a condition that cannot
-    be decided, a value that is missing. ``check``: by which a transaction was refused: a row
-    changed since its snapshot, reads and writes that fit no serial order, or what the scenario
-    itself requires of a statement (then no server refused it).
+    transaction back at once. ``syntax``: the server could not read the statement. ``position``
+    counts characters of the statement from 1. ``key``: which key of the scenario's statement is at
+    fault, where no server was asked: a condition that cannot be decided, a value that is missing.
+    ``check``: by which a transaction was refused: a row changed since its snapshot, reads and
+    writes that fit no serial order, or what the scenario itself requires of a statement (then no
+    server refused it).
     """
 
     code: str
@@ -80,6 +81,7 @@ class ServerError:
     hint: str | None = None
     context: str | None = None
     position: int | None = None
+    syntax: bool = False
     key: Literal["sql", "when", "keep", "require"] | None = None
     check: Literal["row version", "dependency", "required"] | None = None
 

@@ -87,6 +87,13 @@ class ScenarioFile:
         """Where ``path`` stands, or the nearest thing around it."""
         return _nearest(self.places, path, self.file)
 
+    def paths_of_sql(self, path: Path, server: str) -> Iterator[Path]:
+        """Where the text of a statement may stand: under a key, for one server, or as the statement
+        itself.
+        """
+        ways: tuple[Path, ...] = (("sql", server), ("sql",), (server,), ())
+        yield from ((*path, *way) for way in ways if (*path, *way) in self.sql_starts)
+
     def place_in_sql(self, path: Path, text: str, offset: int) -> Place:
         """The place of the character at ``offset`` (from 0) of the SQL text at ``path``; its start
         where unknown.

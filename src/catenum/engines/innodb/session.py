@@ -8,6 +8,7 @@ from __future__ import annotations
 import contextlib
 import os
 import queue
+import re
 import threading
 from collections.abc import Callable
 from dataclasses import replace
@@ -22,11 +23,15 @@ from catenum.core.record.recording import Result, ServerError, digest_of
 from catenum.core.record.values import NOTHING, Binding, ValueKind
 from catenum.core.servers import Rules
 from catenum.core.sql.beginning import access_in
+from catenum.core.sql.parameters import parameters_in
 from catenum.engines.fetching import Fetched, too_large
 from catenum.engines.innodb.errors import server_error
 from catenum.engines.ports import Beginning, Begun, Patience, Reply
 
 KEPT_ROWS = 50
+#: Error numbers: ER_PARSE_ERROR, ER_UNSUPPORTED_PS.
+SYNTAX_ERROR, CANNOT_PREPARE = "1064", "1295"
+_NEAR = re.compile(r"near '(.*)' at line \d+", re.DOTALL)
 
 #: How the driver writes values by their type; those it reads stay the server's text.
 AS_TEXT: dict[Any, Any] = {
@@ -235,6 +240,31 @@ class InnodbSession:
                 if text_of((cursor.fetchone() or ("0",))[0]) == "1":
                     return replace(error, undone="statement")
         return error
+
+    def read(self, sql: str) -> ServerError | None:
+        """By preparing it; what cannot be prepared is not read (MariaDB documentation, "PREPARE
+        Statement").
+        """
+        places = len(self._rules.sql.value_names(sql)) and len(
+            parameters_in(sql, self._rules.sql.token_patterns)
+        )
+        text = self._rules.sql.formatted(sql) % (("?",) * places) if places else sql
+        try:
+            cursor = self.connection.cursor()
+            cursor.execute("prepare catenum_read from %s", [text])
+            cursor.execute("deallocate prepare catenum_read")
+        except pymysql.Error as error:
+            found = server_error(error, self._rules, timeout_undoes=self._timeout_undoes)
+            if found.code == CANNOT_PREPARE:
+                return None
+            near = _NEAR.search(found.message)
+            at = sql.find(near[1]) if near and near[1] else -1
+            return replace(
+                found,
+                syntax=found.code == SYNTAX_ERROR,
+                position=at + 1 if at >= 0 and sql.count(near[1] if near else "") == 1 else None,
+            )
+        return None
 
     def poll(self) -> Reply | None:
         if self._asks_end:

@@ -86,6 +86,11 @@ class Session(Protocol):
         order of their names' first appearance; they are never put into its text.
         """
 
+    def read(self, sql: str) -> ServerError | None:
+        """Have the server read a statement without running it: what it refuses, or None. Not while
+        a statement is under way.
+        """
+
     def poll(self) -> Reply | None:
         """The reply, once the server is ready for the next statement; None before."""
 

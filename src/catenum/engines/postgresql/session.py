@@ -7,6 +7,7 @@ from __future__ import annotations
 import contextlib
 import re
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 import psycopg
 from psycopg import pq
@@ -34,6 +35,8 @@ _KINDS: dict[int, ValueKind] = {
 #: Catenum to see the cycle before the server does.
 CHECK_AFTER_MS = {Patience.FIRST: 40, Patience.CHOSEN: 500, Patience.LAST: 3000}
 KEPT_ROWS = 50
+#: Documentation, appendix A "PostgreSQL Error Codes".
+SYNTAX_ERROR = "42601"
 _GOES_BACK = re.compile(r"\s*rollback\s+(?:work\s+|transaction\s+)?to\b", re.IGNORECASE)
 #: Words that stand for a moment, taken when the statement is parsed (documentation, 8.5.1.4).
 _TELLS_TIME = re.compile(r"'\s*(now|today|tomorrow|yesterday)\b", re.IGNORECASE)
@@ -223,6 +226,20 @@ class PostgresqlSession:
         except psycopg.OperationalError:
             # the loss is reported by the next poll, as for any statement under way
             self._results.clear()
+
+    def read(self, sql: str) -> ServerError | None:
+        """By preparing it: the server parses it and looks its names up (documentation,
+        "PREPARE").
+        """
+        numbered = RULES.sql.numbered(sql)
+        result = self._pg.prepare(b"", numbered.encode())
+        if result.status != pq.ExecStatus.FATAL_ERROR:
+            return None
+        error = errors.from_result(result)
+        same = numbered == sql
+        return replace(
+            error, syntax=error.code == SYNTAX_ERROR, position=error.position if same else None
+        )
 
     def poll(self) -> Reply | None:
         """The reply, once the server is ready for the next statement."""
