@@ -3,7 +3,7 @@ found in it.
 
 A case needs no Python: ``transactions`` (name: isolation, status, statements), ``waits`` (one a
 line: waiter statement < holder statement over resource @index :: wanted / held), ``cycles``,
-``errors``, ``holds``, and ``found`` (the finding's id, words that it must say, or nothing).
+``errors``, ``done``, ``went_on``, ``refused_commits``, ``holds``, and ``found`` (the finding's id, words that it must say, or nothing).
 """
 
 from __future__ import annotations
@@ -82,6 +82,7 @@ def recording_of(case: dict) -> Recording:
             code="40001", kind=kind, message=message, check=check[0] if check else None
         )
         events.append(_event(name, number, "", "failed", error))
+    events += _going_on(case)
     cycles = tuple(
         _cycle(cycle, waits, ended=not case.get("unended")) for cycle in case.get("cycles", ())
     )
@@ -101,6 +102,19 @@ def recording_of(case: dict) -> Recording:
             for name, reported in case.get("tables", {}).items()
         },
     )  # fmt: skip
+
+
+def _going_on(case: dict):
+    """What was done, which errors were passed over, in the order of the statements; commits that
+    were answered with a rollback.
+    """
+    done = [(number, _event(name, number, "", "done")) for name, number in case.get("done", ())]
+    for name, number, kind, undone, then in case.get("went_on", ()):
+        error = ServerError(code="1", kind=kind, undone=undone, message="it failed")
+        done.append((number, replace(_event(name, number, "", "failed", error), then=then)))
+    yield from (event for _, event in sorted(done, key=lambda item: item[0]))
+    for name in case.get("refused_commits", ()):
+        yield replace(_event(name, None, "commit", "done"), rolled_back=True)
 
 
 def _plans(case: dict):

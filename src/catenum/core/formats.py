@@ -484,6 +484,8 @@ class LintFile(TypedDict):
     """``catenum lint --json``."""
 
     format: Literal["catenum-lint/1"]
+    #: By scenario, the server that read its statements.
+    read_by: dict[str, str]
     problems: list[LintProblem]
 
 

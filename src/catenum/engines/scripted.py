@@ -15,7 +15,7 @@ from __future__ import annotations
 import itertools
 import os
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from catenum.core.record.modes import NO_MODE, Mode
@@ -41,6 +41,7 @@ from catenum.engines.ports import (
     StatementsEffects,
 )
 
+LOST = ServerError(code="lost", kind="lost", message="scripted: the session was ended")
 EXCLUSIVE, SHARED = Mode("other", "exclusive"), Mode("other", "shared")
 
 
@@ -88,6 +89,7 @@ class ScriptedSession:
         self.under_way = ""
         self.order = 0
         self.looks_left = 0
+        self.lost = False
 
     def fileno(self) -> int:
         """The end of a pipe that becomes readable with the reply."""
@@ -108,6 +110,9 @@ class ScriptedSession:
     def send(self, sql: str, patience: Patience | None = None, values: Binding = NOTHING) -> None:
         """Carry a statement out, or let it wait."""
         self.under_way, self.patience = sql, patience
+        if self.lost:
+            self.answer(Reply(error=LOST))
+            return
         self.order = next(self.engine.statements)
         self.engine.execute(self, sql)
 
@@ -125,6 +130,8 @@ class ScriptedSession:
             return None
         os.read(self._read, 1)
         reply, self._reply = self._reply, None
+        if self._how.autocommit:
+            self.engine.release(self.name)
         return reply
 
     def cancel(self) -> None:
@@ -148,7 +155,16 @@ class ScriptedEngine:
 
     sandboxed = True  # there is nothing outside
 
-    def __init__(self, *, gives_up_on_deadlock: bool = True) -> None:
+    def __init__(
+        self,
+        *,
+        gives_up_on_deadlock: bool = True,
+        undoes: Literal["transaction", "statement"] = "transaction",
+    ) -> None:
+        """``undoes``: what an error undoes; a deadlock's victim loses its transaction in any
+        case.
+        """
+        self.undoes = undoes
         self.info = TargetInfo(
             server="postgresql", version="scripted", url="scripted", standin=True
         )
@@ -180,11 +196,13 @@ class ScriptedEngine:
             session.answer(Reply(rows=0))
 
     def fail(self, session: ScriptedSession, error: ServerError) -> None:
-        """An error ends the whole transaction here, as on PostgreSQL."""
+        """The session waits no longer; what it holds goes with its transaction."""
         for lock in self.locks.values():
             lock.queue = [entry for entry in lock.queue if entry[0] != session.name]
-        self.release(session.name)
-        session.answer(Reply(error=error))
+        whole = self.undoes == "transaction" or error.kind in ("deadlock", "lost")
+        if whole:
+            self.release(session.name)
+        session.answer(Reply(error=replace(error, undone="transaction" if whole else "statement")))
 
     def release(self, name: str) -> None:
         """Release all that ``name`` holds, and grant what that frees."""
@@ -235,7 +253,11 @@ class ScriptedEngine:
         """There are none."""
 
     def lose(self, session: Session, how: Literal["killed", "closed"]) -> None:
-        """Its locks are free; what it sends after that is not answered."""
+        """Its locks are free; what it sends after that is answered by its loss."""
+        lost = self.sessions[session.name]
+        lost.lost = True
+        if lost.under_way:
+            self.fail(lost, LOST)
         self.release(session.name)
 
     def poll_waits(self, sessions: Mapping[str, Session], now_ms: float) -> list[Edge]:

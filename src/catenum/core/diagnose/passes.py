@@ -24,7 +24,7 @@ from catenum.core.diagnose import (
     unmet_requirement,
     unseen_cycle,
     want_of_index,
-    went_on,
+    went_on_after_error,
 )
 from catenum.core.record.recording import Finding, Recording
 
@@ -46,7 +46,7 @@ PASSES: tuple[Pass, ...] = (
     locks_for_rows.find,
     serialization_refused.find,
     unmet_requirement.find,
-    went_on.find,
+    went_on_after_error.find,
     stricter_isolation.find,
 )
 

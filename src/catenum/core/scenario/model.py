@@ -142,7 +142,10 @@ AfterErrorText = Annotated[
     str,
     AfterValidator(_after_error_text),
     WithJsonSchema(
-        {"type": "string", "pattern": f"^({_AFTER_ERROR.pattern})$".replace("?P<", "?<")}
+        {
+            "type": "string",
+            "pattern": "^(roll back|continue|retry( [1-9][0-9]?)?|back to [A-Za-z_][A-Za-z0-9_]*)$",
+        }
     ),
 ]
 #: For every error of the server, or by its kind; kinds that are left out roll back.
@@ -201,6 +204,20 @@ _SQL_BY_SERVER = {
     "minProperties": 1,
     "additionalProperties": False,
     "properties": {name: {"type": "string", "minLength": 1} for name in NAMES},
+}
+
+
+#: A statement that ends another transaction's session.
+_KILL: JsonSchemaValue = {
+    "type": "object",
+    "required": ["kill"],
+    "additionalProperties": False,
+    "properties": {
+        "kill": {"type": "string"},
+        "label": {"type": "string"},
+        "when": {"type": "string"},
+        "otherwise": {"enum": ["skip", "rollback", "commit"]},
+    },
 }
 
 
@@ -314,7 +331,8 @@ class Statement(_Model):
     def __get_pydantic_json_schema__(
         cls, core: Any, handler: GetJsonSchemaHandler
     ) -> JsonSchemaValue:
-        return _or_plainly(core, handler, {"type": "string", "minLength": 1}, _SQL_BY_SERVER)
+        plain: JsonSchemaValue = {"type": "string", "minLength": 1}
+        return _or_plainly(core, handler, plain, _SQL_BY_SERVER, _KILL)
 
 
 class Retry(_Model):

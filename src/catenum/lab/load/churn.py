@@ -246,6 +246,30 @@ def _loop(job: Job, pipe: Connection, gate: _Gate, places: _Places) -> None:
         pipe.send(report)
 
 
+def _refuse_what_loops_cannot(scenario: Scenario, file: ScenarioFile | None) -> None:
+    """Raises InputError for a transaction that is no loop of its own: an iteration begins, runs its
+    statements and is rolled back.
+    """
+    shared = {n for names in scenario.connections.values() if len(names) > 1 for n in names}
+    for name, transaction in scenario.transactions.items():
+        kills = any(statement.kill is not None for statement in transaction.statements)
+        why = {
+            "autocommit": transaction.autocommit and "commits each statement",
+            "connection": name in shared and "shares its connection with others",
+            "ends": transaction.ends == "close" and "closes its connection",
+            "statements": kills and "kills a session",
+            "after_error": transaction.goes_on and "goes on after an error",
+        }
+        for key, words in why.items():
+            if words:
+                raise InputError(
+                    f"{name} {words}: transactions in loops are rolled back each time, and each has"
+                    " a connection of its own",
+                    place=file.place("transactions", name, key) if file else None,
+                    advice="'explore' runs it in every order.",
+                )
+
+
 class Churn:
     """The looping processes of one scenario on one engine's scratch space, and what they have
     reported so far.
@@ -266,6 +290,7 @@ class Churn:
         Raises InputError for a parameter whose column has no values, with its place in ``file``.
         """
         self.engine, self.scenario = engine, scenario.for_server(engine.info.server)
+        _refuse_what_loops_cannot(self.scenario, file)
         self.tallies = {name: Tally() for name in self.scenario.transactions}
         self.met: list[DeadlockMet] = []
         self.seconds = 0.0
