@@ -49,7 +49,7 @@ def test_a_session_s_settings_and_tables_are_there_in_every_schedule(run, tmp_pa
         "the session of loader begins with: create temporary table mine (id int); insert into mine values (1), (2)"
         in notes
     )
-    found = run("explore", "s.yaml", *target, "--json")
+    found = run("explore", "s.yaml", *target, "--json", "--expect", "listed")
     assert found.code == 0, found.err
     counts = json.loads(found.out)["counts"]
     assert counts["run"] >= 4

@@ -8,6 +8,7 @@ Every piece is some DDL and the statements that go with it. ``{k}`` is a key of 
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 
 from enumerating.walk import Case, Part
 
@@ -381,4 +382,58 @@ def state_case(server: str, seed: int) -> Case:
     return Case(f"{COMMON} {STATE} {NUMBERED[server]}", parts, rules, made)
 
 
-MAKES = {"pieces": case, "locks": locking_case, "queues": queue_case, "state": state_case}
+#: What clients do besides: one of these each, some together.
+HABITS = ("goes on", "goes on", "autocommit", "autocommit", "after", "after", "close", "kill", "")
+
+
+def client_case(server: str, seed: int) -> Case:
+    """The scenario of this number, in which clients go on after errors, commit each statement, share
+    a connection, close it, or lose their session.
+    """
+    chance = random.Random(f"{server} clients {seed}")
+    pool = [
+        sql for sql in (*QUEUES, *_CLASHING) if server == "postgresql" or "for share" not in sql
+    ]
+    pool = chance.sample(pool, 5)
+    level = chance.choice((None, None, None, *QUEUE_LEVELS[server]))
+    names = ["north", "south", "east"][: chance.choice((2, 3, 3))]
+    parts: dict[str, Part] = {}
+    for name in names:
+        texts = []
+        for _ in range(chance.choice((1, 2)) if len(names) == 3 else chance.choice((2, 3))):
+            text = chance.choice(pool)
+            values = {"k": chance.choice((1, 1, 2)), "m": chance.choice((2, 3)), "n": 4, "v": chance.randint(0, 3)}  # fmt: skip
+            for key, value in values.items():
+                text = text.replace("{" + key + "}", str(value))
+            texts.append(text)
+        part = Part(tuple(texts), level, chance.choice(("commit",) * 6 + ("rollback",)))
+        habit = chance.choice(HABITS)
+        others = [one for one in names if one != name]
+        if habit == "goes on":
+            part = replace(part, goes_on=True)
+        elif habit == "autocommit":
+            part = replace(part, autocommit=True, ends="commit", goes_on=chance.random() < 0.4)
+        elif habit == "after" and parts and parts[others[0]].ends != "close":
+            part = replace(part, after=others[0])
+        elif habit == "close":
+            part = replace(part, ends="close")
+        elif habit == "kill":
+            part = replace(part, statements=(f"kill {chance.choice(others)}", *texts[:1]))
+        parts[name] = part
+    if parts.get("north", Part(())).ends == "close":  # who comes behind it could never begin
+        parts = {name: replace(part, after=None) for name, part in parts.items()}
+    return Case(
+        COMMON, parts, dict(chance.sample(sorted(QUEUE_RULES.items()), chance.choice((0, 1))))
+    )
+
+
+#: Statements that fail by themselves.
+_CLASHING = ("insert into berth values ({k}, {v}, 1)", "insert into crane values ({k}, {v})", "update berth set id = {m} where id = {k}")  # fmt: skip
+
+MAKES = {
+    "pieces": case,
+    "locks": locking_case,
+    "queues": queue_case,
+    "state": state_case,
+    "clients": client_case,
+}

@@ -25,11 +25,15 @@ Row = tuple[Any, ...]
 
 
 class Failed(Exception):
-    """A statement's error, by its kind: deadlock, refused, timeout, rejected."""
+    """A statement's error, by its kind: deadlock, refused, timeout, lost, rejected."""
 
-    def __init__(self, kind: str, text: str) -> None:
+    def __init__(self, kind: str, text: str, code: object = None) -> None:
         super().__init__(f"{kind}: {text}")
-        self.kind = kind
+        self.kind, self.code = kind, code
+
+
+#: The reply to a commit that the server answered with a rollback.
+ROLLED_BACK = "rolled back"
 
 
 class Hand:
@@ -41,13 +45,16 @@ class Hand:
         self.replied: Callable[[], None] = lambda: None
         self._execute = execute
         self._orders: queue.SimpleQueue[Sequence[str] | None] = queue.SimpleQueue()
-        self.busy = False
+        self.busy = self.lost = False
+        self._undoes = True
         self._thread = threading.Thread(target=self._work, daemon=True)
         self._thread.start()
 
-    def send(self, *statements: str) -> None:
-        """Run these one after another; the reply is the last one's."""
-        self.busy, self.reply = True, None
+    def send(self, *statements: str, undoes: bool = True) -> None:
+        """Run these one after another; the reply is the last one's. ``undoes``: an error rolls the
+        transaction back.
+        """
+        self.busy, self.reply, self._undoes = True, None, undoes
         self._orders.put(statements)
 
     def _work(self) -> None:
@@ -58,7 +65,7 @@ class Hand:
                     reply = self._execute(sql)
             except Failed as error:
                 reply = error
-                if error.kind != "lost":
+                if error.kind != "lost" and self._undoes:
                     self._execute("rollback")
             self.reply, self.busy = reply, False
             self.replied()
@@ -80,11 +87,11 @@ class Bench:
 
     def __init__(self, hands: int) -> None:
         self._bell = threading.Event()
-        self.hands = [self._open() for _ in range(hands)]
+        self.hands = [self._open(place) for place in range(hands)]
         for hand in self.hands:
             hand.replied = self._bell.set
 
-    def _open(self) -> Hand:
+    def _open(self, place: int) -> Hand:
         raise NotImplementedError
 
     def waiting(self) -> set[int]:
@@ -95,9 +102,28 @@ class Bench:
         """Drop everything and load this."""
         raise NotImplementedError
 
-    def begin(self, level: str | None) -> tuple[str, ...]:
-        """The statements that begin a transaction."""
+    def begin(
+        self, level: str | None, *, going_on: bool = False, autocommit: bool = False
+    ) -> tuple[str, ...]:
+        """The statements that begin a transaction, or statements that commit themselves."""
         raise NotImplementedError
+
+    def _end(self, place: int) -> None:
+        """End a connection from outside, and wait until the server has undone its work."""
+        raise NotImplementedError
+
+    def lose(self, place: int) -> None:
+        """The same, once for each."""
+        if not self.hands[place].lost:
+            self._end(place)
+            self.hands[place].lost = True
+
+    def _open_lost(self) -> None:
+        for place, hand in enumerate(self.hands):
+            if hand.lost:
+                hand.stop()
+                self.hands[place] = self._open(place)
+                self.hands[place].replied = self._bell.set
 
     def state(self, made: Mapping[str, int] = {}) -> object:
         """All rows of all tables, and the indexes; without the columns at these places of these
@@ -149,26 +175,38 @@ class PostgresqlBench(Bench):
         self.connections: list[psycopg.Connection[Any]] = []
         super().__init__(hands)
 
-    def _open(self) -> Hand:
+    def _open(self, place: int) -> Hand:
         connection = psycopg.connect(self.where, autocommit=True)
         connection.prepare_threshold = None
-        self.connections.append(connection)
+        self.connections[place:] = [connection, *self.connections[place + 1 :]]
 
         def execute(sql: str) -> object:
             try:
                 cursor = connection.execute(sql)
+                if sql == "commit" and cursor.statusmessage == "ROLLBACK":
+                    return ROLLED_BACK
                 rows = sorted(map(repr, cursor.fetchall())) if cursor.description else None
                 return (cursor.rowcount, rows)
             except psycopg.Error as error:
+                if connection.closed or error.sqlstate == "57P01":
+                    raise Failed("lost", str(error)) from error
                 kinds = {
                     "40P01": "deadlock",
                     "40001": "refused",
                     "55P03": "timeout",
                     "57014": "timeout",
                 }
-                raise Failed(kinds.get(error.sqlstate or "", "rejected"), str(error)) from error
+                kind = kinds.get(error.sqlstate or "", "rejected")
+                raise Failed(kind, str(error), error.sqlstate) from error
 
         return Hand(execute, connection.info.backend_pid)
+
+    def _end(self, place: int) -> None:
+        number = self.hands[place].number
+        self.control.execute("select pg_terminate_backend(%s)", (number,))
+        query = "select 1 from pg_stat_activity where pid = %s"
+        while self.control.execute(query, (number,)).fetchone():
+            time.sleep(0.001)
 
     def waiting(self) -> set[int]:
         numbers = [hand.number for hand in self.hands]
@@ -176,6 +214,7 @@ class PostgresqlBench(Bench):
         return {row[0] for row in self.control.execute(query, (numbers,))}
 
     def fresh(self, data: str) -> None:
+        self._open_lost()
         for hand in self.hands:
             hand.send("rollback", "discard all", f"set search_path = {self.schema}", f"set deadlock_timeout = {DEADLOCK_CHECK_MS}")  # fmt: skip
         self.settle()
@@ -184,8 +223,15 @@ class PostgresqlBench(Bench):
             f"drop schema if exists {s} cascade; create schema {s}; set search_path = {s}; {data}"
         )
 
-    def begin(self, level: str | None) -> tuple[str, ...]:
-        return (f"begin isolation level {level}" if level else "begin",)
+    def begin(
+        self, level: str | None, *, going_on: bool = False, autocommit: bool = False
+    ) -> tuple[str, ...]:
+        if autocommit:
+            return (f"set default_transaction_isolation = '{level or 'read committed'}'",)
+        return (
+            "reset default_transaction_isolation",
+            f"begin isolation level {level}" if level else "begin",
+        )
 
     def state(self, made: Mapping[str, int] = {}) -> object:
         query = (
@@ -207,6 +253,7 @@ class PostgresqlBench(Bench):
         return bool(row and row[0])
 
     def close(self) -> None:
+        self._open_lost()
         for hand, connection in zip(self.hands, self.connections, strict=True):
             connection.cancel()
             hand.stop()
@@ -246,9 +293,9 @@ class MariadbBench(Bench):
             pass
         return rows
 
-    def _open(self) -> Hand:
+    def _open(self, place: int) -> Hand:
         connection = self._connect()
-        self.connections.append(connection)
+        self.connections[place:] = [connection, *self.connections[place + 1 :]]
 
         def execute(sql: str) -> object:
             try:
@@ -267,9 +314,18 @@ class MariadbBench(Bench):
                     1969: "timeout",
                     1020: "refused",
                 }
-                raise Failed(kinds.get(error.args[0], "rejected"), str(error)) from error
+                if error.args[0] in (0, 1927, 2006, 2013, 4031):
+                    raise Failed("lost", str(error)) from error
+                kind = kinds.get(error.args[0], "rejected")
+                raise Failed(kind, str(error), error.args[0]) from error
 
         return Hand(execute, connection.thread_id())
+
+    def _end(self, place: int) -> None:
+        number = self.hands[place].number
+        self._ask(f"kill {number}")
+        while self._ask(f"select 1 from information_schema.processlist where id = {number}"):
+            time.sleep(0.001)
 
     def waiting(self) -> set[int]:
         busy = [str(hand.number) for hand in self.hands if hand.busy]
@@ -288,8 +344,9 @@ class MariadbBench(Bench):
         return found | {int(row[0]) for row in self._ask(listed)}
 
     def fresh(self, data: str) -> None:
+        self._open_lost()
         for hand in self.hands:
-            hand.send("rollback")
+            hand.send("rollback", "set autocommit = 1")
         self.settle()
         self._ask(
             f"drop database {self.schema}; create database {self.schema}; use {self.schema}; {data}"
@@ -303,10 +360,13 @@ class MariadbBench(Bench):
             )
         self.settle()
 
-    def begin(self, level: str | None) -> tuple[str, ...]:
+    def begin(
+        self, level: str | None, *, going_on: bool = False, autocommit: bool = False
+    ) -> tuple[str, ...]:
         return (
             f"set session transaction isolation level {level or 'repeatable read'}",
-            "start transaction",
+            f"set autocommit = {0 if going_on and not autocommit else 1}",
+            *(() if autocommit else ("start transaction",)),
         )
 
     def state(self, made: Mapping[str, int] = {}) -> object:
@@ -324,6 +384,7 @@ class MariadbBench(Bench):
         return bool(rows and rows[0][0])
 
     def close(self) -> None:
+        self._open_lost()
         for hand, connection in zip(self.hands, self.connections, strict=True):
             self._ask(f"kill {hand.number}")
             hand.stop()

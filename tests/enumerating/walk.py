@@ -8,7 +8,7 @@ import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
-from enumerating.sessions import Bench, Failed
+from enumerating.sessions import ROLLED_BACK, Bench, Failed
 
 #: From harmless to worst.
 KINDS = ("clean", "waited", "timeout", "refused", "deadlock", "stuck", "error")
@@ -16,11 +16,22 @@ KINDS = ("clean", "waited", "timeout", "refused", "deadlock", "stuck", "error")
 
 @dataclass(frozen=True)
 class Part:
-    """A transaction: its statements, its level, how it ends."""
+    """A transaction: its statements, its level, how it ends; on whose connection it comes after that
+    one; whether it goes on after an error, and whether each statement commits. ``kill NAME`` as a
+    statement ends the session of another.
+    """
 
     statements: tuple[str, ...]
     level: str | None = None
     ends: str = "commit"
+    after: str | None = None
+    goes_on: bool = False
+    autocommit: bool = False
+
+    @property
+    def last(self) -> int:
+        """The number of its last move, from 0."""
+        return len(self.statements) - self.autocommit
 
 
 @dataclass(frozen=True)
@@ -53,6 +64,7 @@ class End:
     serial: bool
     holds: tuple[tuple[str, bool], ...]
     late: bool = False
+    committed: tuple[str, ...] = ()
 
     @property
     def coarse(self) -> object:
@@ -69,13 +81,78 @@ class Account:
     cut: bool = False
 
 
+class _Run:
+    """One schedule as it goes."""
+
+    def __init__(self, case: Case) -> None:
+        self.case = case
+        self.at = dict.fromkeys(case.parts, 0)
+        self.status: dict[str, str] = {}
+        self.failed: dict[str, str] = {}
+        self.results: dict[str, list[object]] = {name: [] for name in case.parts}
+        self.units: list[str] = []
+        self.path: list[str] = []
+        self.fell: set[tuple[str, int | None]] = set()
+        self.worst, self.late = 0, False
+
+    def take(self, name: str, reply: object, number: int) -> None:
+        """The answer to the move of this number, from 0."""
+        part = self.case.parts[name]
+        at_end = number >= len(part.statements)
+        if isinstance(reply, Failed):
+            self._take_error(name, part, reply, number, at_end=at_end)
+        elif at_end:
+            refused = part.ends == "commit" and reply == ROLLED_BACK
+            self.worst = max(self.worst, KINDS.index("error")) if refused else self.worst
+            kept = part.ends == "commit" and not refused
+            self.status[name] = "committed" if kept else "rolled back"
+            self.units += [name] * kept
+        else:
+            self._done(name, part, number, _compared(part.statements[number], reply))
+
+    def _take_error(
+        self, name: str, part: Part, error: Failed, number: int, *, at_end: bool
+    ) -> None:
+        if at_end and part.ends == "close":
+            self.status[name] = "rolled back"
+            return
+        goes_on = part.goes_on and not at_end and error.kind != "lost"
+        kind = error.kind if error.kind in KINDS else "clean" if goes_on else "error"
+        self.worst = max(self.worst, KINDS.index(kind))
+        if error.kind == "deadlock":
+            self.fell.add((name, None if at_end else number + 1))
+            self.late = self.late or name != self.path[-1]
+        self.failed[name] = error.kind
+        if goes_on:
+            self._done(name, part, number, ("failed", error.kind, error.code))
+        else:
+            self.status[name] = "failed"
+
+    def _done(self, name: str, part: Part, number: int, result: object) -> None:
+        self.results[name].append(result)
+        self.units.append(f"{name} {number + 1}")
+        self.at[name] += 1
+        if part.autocommit and number >= part.last:
+            self.status[name] = "committed"
+
+
 class Walk:
     """Depth first, each schedule from its beginning."""
 
     def __init__(self, bench: Bench, case: Case, most: int) -> None:
         self.bench, self.case, self.most = bench, case, most
         self.names = list(case.parts)
-        self._serial: dict[frozenset[str], list[object]] = {}
+        self._serial: dict[tuple[str, ...], list[object]] = {}
+        self._hand = {name: self._first(name) for name in self.names}
+
+    def _first(self, name: str) -> int:
+        """The place of the connection of a part."""
+        before = self.case.parts[name].after
+        return self._first(before) if before is not None else self.names.index(name)
+
+    def _begin(self, name: str) -> tuple[str, ...]:
+        part = self.case.parts[name]
+        return self.bench.begin(part.level, going_on=part.goes_on, autocommit=part.autocommit)
 
     def account(self) -> Account:
         """All of them, or as many as allowed."""
@@ -101,96 +178,130 @@ class Walk:
     def _run(self, prefix: Sequence[str]) -> tuple[End, list[list[str]]]:
         case, bench = self.case, self.bench
         bench.fresh(case.data)
-        at = dict.fromkeys(self.names, 0)
-        status: dict[str, str] = {}
-        failed: dict[str, str] = {}
-        results: dict[str, list[object]] = {name: [] for name in self.names}
+        run = _Run(case)
         waiting: set[str] = set()
-        path: list[str] = []
         choices: list[list[str]] = []
-        fell: set[tuple[str, int | None]] = set()
-        worst, late = 0, False
         under_way: dict[str, int] = {}
-        while len(status) < len(self.names):
-            able = [name for name in self.names if name not in status and name not in waiting]
+        while len(run.status) < len(self.names):
+            able = [
+                name
+                for name in self.names
+                if name not in run.status
+                and name not in waiting
+                and case.parts[name].after not in set(self.names) - set(run.status)
+            ]
             if able:
-                wished = prefix[len(path)] if len(path) < len(prefix) else None
+                wished = prefix[len(run.path)] if len(run.path) < len(prefix) else None
                 name = wished if wished in able else able[0]
                 choices.append(able)
-                path.append(name)
-                part, hand = case.parts[name], bench.hands[self.names.index(name)]
-                sql = part.statements[at[name]] if at[name] < len(part.statements) else part.ends
-                hand.send(*((*bench.begin(part.level), sql) if at[name] == 0 else (sql,)))
-                under_way[name] = at[name]
+                run.path.append(name)
+                under_way[name] = run.at[name]
+                self._send(name, run.at[name])
             # where all that are left wait, the server has yet to let one go on, or to give one up
             places = bench.settle(longer_s=0.0 if able else 5.0)
             if not able and len(places) == len(waiting):
                 break
-            waiting = {self.names[place] for place in places}
-            worst = max(worst, 1 if waiting else 0)
+            waiting = {name for name in under_way if self._hand[name] in places}
+            run.worst = max(run.worst, 1 if waiting else 0)
             for other in [n for n in under_way if n not in waiting]:
-                reply, number = bench.hands[self.names.index(other)].reply, under_way.pop(other)
-                last = number >= len(case.parts[other].statements)
-                if isinstance(reply, Failed):
-                    status[other], failed[other] = "failed", reply.kind
-                    kind = {"rejected": "error"}.get(reply.kind, reply.kind)
-                    worst = max(worst, KINDS.index(kind))
-                    if reply.kind == "deadlock":
-                        fell.add((other, None if last else number + 1))
-                        late = late or other != path[-1]
-                elif last:
-                    status[other] = {"commit": "committed", "rollback": "rolled back"}[
-                        case.parts[other].ends
-                    ]
-                else:
-                    results[other].append(_compared(case.parts[other].statements[number], reply))
-                    at[other] += 1
-        committed = frozenset(name for name in self.names if status.get(name) == "committed")
-        seen = (
-            bench.state(case.made),
-            tuple((name, tuple(results[name])) for name in sorted(committed)),
-        )
+                run.take(other, bench.hands[self._hand[other]].reply, under_way.pop(other))
+        committed = [unit for unit in run.units if self._commits(unit)]
         end = End(
-            path=tuple(path),
-            kind=KINDS[worst],
+            path=tuple(run.path),
+            kind=KINDS[run.worst],
             status=tuple(
-                (name, status.get(name, "?"), failed.get(name, "")) for name in sorted(self.names)
+                (name, run.status.get(name, "?"), run.failed.get(name, ""))
+                for name in sorted(self.names)
             ),
-            fell=frozenset(fell),
-            seen=seen,
+            fell=frozenset(run.fell),
+            seen=(bench.state(case.made), self._seen(committed, run.results)),
             serial=False,
             holds=tuple(sorted((title, bench.true(sql)) for title, sql in case.holds.items())),
-            late=late,
+            late=run.late,
+            committed=tuple(committed),
         )
         return end, choices
 
+    def _send(self, name: str, number: int) -> None:
+        """The move of a part that has made so many."""
+        part, bench = self.case.parts[name], self.bench
+        sql = part.statements[number] if number < len(part.statements) else part.ends
+        if sql.startswith("kill "):
+            bench.lose(self._hand[sql.removeprefix("kill ")])
+            sql = "select 1"
+        elif sql == "close":
+            bench.lose(self._hand[name])
+        begins = self._begin(name) if number == 0 else ()
+        bench.hands[self._hand[name]].send(*begins, sql, undoes=not part.goes_on)
+
+    def _commits(self, unit: str) -> bool:
+        """Whether a unit is a transaction, or a statement that is one."""
+        name, _, number = unit.partition(" ")
+        return self.case.parts[name].autocommit == bool(number)
+
+    def _seen(self, committed: Sequence[str], results: dict[str, list[object]]) -> object:
+        found = []
+        for unit in sorted(committed):
+            name, _, number = unit.partition(" ")
+            found.append((unit, results[name][int(number) - 1] if number else tuple(results[name])))
+        return tuple(found)
+
     def _judged(self, end: End) -> End:
-        committed = frozenset(name for name, status, _ in end.status if status == "committed")
+        committed = tuple(sorted(end.committed))
         if committed not in self._serial:
-            orders = itertools.permutations(sorted(committed))
+            orders = (o for o in itertools.permutations(committed) if self._is_possible(o))
             self._serial[committed] = [
                 made for order in orders if (made := self._in_turn(order)) is not None
             ]
         serial = end.seen in self._serial[committed]
         return replace(end, serial=serial)
 
+    def _is_possible(self, order: Sequence[str]) -> bool:
+        """Whether the order is that of each connection."""
+        place = {unit: n for n, unit in enumerate(order)}
+        for one, other in itertools.combinations(order, 2):
+            a, b = one.partition(" "), other.partition(" ")
+            if a[0] == b[0] and int(a[2]) > int(b[2]):
+                return False
+            if self._comes_before(b[0], a[0]) and place[one] < place[other]:
+                return False
+        return True
+
+    def _comes_before(self, first: str, second: str) -> bool:
+        """Whether a part is to be over before another, on their connection."""
+        before = self.case.parts[second].after
+        return before is not None and (before == first or self._comes_before(first, before))
+
     def _in_turn(self, order: Sequence[str]) -> object | None:
         """What one serial order gives; None where not all of it can commit."""
         self.bench.fresh(self.case.data)
-        results = {}
-        for name in order:
-            part, hand = self.case.parts[name], self.bench.hands[self.names.index(name)]
-            results[name] = []
-            for number, sql in enumerate((*part.statements, part.ends)):
-                hand.send(*((*self.bench.begin(part.level), sql) if number == 0 else (sql,)))
+        results: dict[str, list[object]] = {}
+        for unit in order:
+            name, _, number = unit.partition(" ")
+            part, hand = self.case.parts[name], self.bench.hands[self._hand[name]]
+            texts = [*part.statements, *([] if part.autocommit else [part.ends])]
+            made = results.setdefault(name, [])
+            for place in [int(number) - 1] if number else range(len(texts)):
+                sql = texts[place]
+                if sql.startswith("kill "):
+                    self.bench.lose(self._hand[sql.removeprefix("kill ")])
+                    sql = "select 1"
+                begins = self._begin(name) if place == 0 or (number and not made) else ()
+                hand.send(*begins, sql, undoes=not part.goes_on)
                 self.bench.settle()
-                if isinstance(hand.reply, Failed):
+                if isinstance(hand.reply, Failed) and (
+                    not part.goes_on or place == len(part.statements) or hand.reply.kind == "lost"
+                ):
                     return None
-                results[name].append(_compared(sql, hand.reply))
-        return (
-            self.bench.state(self.case.made),
-            tuple((name, tuple(results[name][:-1])) for name in sorted(order)),
-        )
+                if place == len(part.statements) and hand.reply == ROLLED_BACK:
+                    return None
+                reply = hand.reply
+                if isinstance(reply, Failed):
+                    made.append(("failed", reply.kind, reply.code))
+                elif place < len(part.statements):
+                    made += [None] * (place - len(made))
+                    made.append(_compared(sql, reply))
+        return (self.bench.state(self.case.made), self._seen(order, results))
 
 
 def _compared(sql: str, reply: object) -> object:

@@ -36,6 +36,8 @@ from catenum.render.console import make_console, say
 from catenum.render.explore import print_exploration, print_levels
 
 LEVELS_FORMAT = "catenum-levels/1"
+#: What ``--expect`` says for the scenario's own list of outcomes.
+LISTED = "listed"
 STATE, RESULT = "state.json", "exploration.json"
 SAVE_EVERY_MS = 5_000.0
 #: How often a schedule is played to get the outcome that it had: where the server had made its
@@ -76,7 +78,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--expect",
         metavar="TERMS",
-        help="exit 0 if it is so, 1 if not, such as 'no deadlock, no anomaly'",
+        help=(
+            "exit 0 if it is so, 1 if not, such as 'no deadlock, no anomaly'; 'listed': the"
+            " outcomes that the scenario lists, and no others"
+        ),
     )
     common.add_output_options(parser)
 
@@ -102,8 +107,10 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
         )
     args.isolation = [] if each else args.isolation
     scenario, _ = scenarios.changed_by_options(file, args)
-    terms = parse_expectation(args.expect) if args.expect else None
+    listed_only = args.expect == LISTED
+    terms = parse_expectation(args.expect) if args.expect and not listed_only else None
     target = common.target_of(args.target or scenarios.recorded_target(file), err)
+    _check_listed(args, scenario, target.server, each=each)
     scenarios.refuse_unsafe(file, target.server, outside=args.outside)
     scenario, ddl = apply_remedies(scenario.for_server(target.server), args.remedy)
     folder = args.save or args.resume
@@ -136,9 +143,26 @@ def run(args: argparse.Namespace, out: IO[str], err: IO[str]) -> ExitCode:
     if terms is not None:
         return _expected(found, terms, err)
     outcomes = scenario.outcomes_on(target.server)
-    if outcomes is not None and not (each or args.isolation or args.remedy):
-        return _compared(found[0], outcomes, file, target.server, err)
+    if outcomes is not None and not (each or args.isolation or args.remedy or args.timeouts):
+        compared = _compared(found[0], outcomes, file, target.server, err)
+        if args.expect == LISTED or compared is ExitCode.FOUND:
+            return compared
     return ExitCode.FOUND if any(one.tally.bad for one in found) else ExitCode.OK
+
+
+def _check_listed(args: argparse.Namespace, scenario: Scenario, server: str, *, each: bool) -> None:
+    """Raises InputError where the scenario's list is asked for, and there is none for this."""
+    if args.expect != LISTED:
+        return
+    if scenario.outcomes_on(server) is None:
+        raise InputError(
+            f"--expect {LISTED}: the scenario lists no outcomes for {server}",
+            advice="It does so under the key 'outcomes'.",
+        )
+    if each or args.isolation or args.remedy or args.timeouts:
+        raise InputError(
+            f"--expect {LISTED}: the list is not of the scenario as these options change it"
+        )
 
 
 def _jobs(

@@ -61,7 +61,9 @@ class InnodbRecipe(ABC):
             )
         return found[1]
 
-    def command(self, data: Path, sockets: Path, settings: Mapping[str, str]) -> list[str]:
+    def command(
+        self, data: Path, sockets: Path, settings: Mapping[str, str] | None = None
+    ) -> list[str]:
         """The command line of the server."""
         places = [
             f"--datadir={data}",
@@ -71,7 +73,7 @@ class InnodbRecipe(ABC):
         # Temporary files of servers that share a folder have the same names: one removes what the
         # other works on.
         places.append(f"--tmpdir={sockets}")
-        own = [f"--{name.replace('_', '-')}={value}" for name, value in settings.items()]
+        own = [f"--{name.replace('_', '-')}={value}" for name, value in (settings or {}).items()]
         return [*self.program_words(), *places, *self.settings, *own]
 
     def pid_file(self, data: Path) -> Path:

@@ -91,9 +91,11 @@ class PostgresqlRecipe:
         ]
         make_data(command, data, self.owner)
 
-    def command(self, data: Path, sockets: Path, settings: Mapping[str, str]) -> list[str]:
+    def command(
+        self, data: Path, sockets: Path, settings: Mapping[str, str] | None = None
+    ) -> list[str]:
         """The command line of the server."""
-        every = [*SERVER_SETTINGS, *(f"{name}={value}" for name, value in settings.items())]
+        every = [*SERVER_SETTINGS, *(f"{name}={value}" for name, value in (settings or {}).items())]
         words = [part for setting in every for part in ("-c", setting)]
         return [str(self.programs / "postgres"), "-D", str(data), "-k", str(sockets), *words]
 
