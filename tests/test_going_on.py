@@ -135,6 +135,8 @@ def test_a_timeout_runs_out_where_the_order_says_so(order, made, kind):
         ("a: {statements: [{kill: bb}]}\n  b: {statements: [select 1]}", "a 1 kills 'bb', which is not another transaction"),
         ("a: {statements: [{kill: b, keep: {x: rows}}]}\n  b: {statements: [select 1]}", "a 1 kills a session: it has no 'keep'"),
         ("a: {statements: [select 1, {sql: select 2, after_error: back to here}]}", "a goes back to the savepoint 'here', which no statement before sets"),
+        ("a: {statements: [{sql: select 2, at_once: true}]}", "a 1 is sent at once: there is no statement before it to be sent with"),
+        ("a: {statements: [{sql: select 1 as n, keep: {n: n}}, {sql: 'select :n', at_once: true}]}", "it uses 'n', which the statement before it keeps"),
         ("a: {statements: [{sql: select 2, after_error: goes on}]}", "'goes on' is not known here"),
         ("a: {isolation: serializable, statements: [begin isolation level read committed, select 1]}", "a begins with 'read committed', and its key 'isolation' says 'serializable'"),
         ("a: {statements: [select 1]}\nserver: {mysql: {innodb_flush_method: 2}}", "'innodb_flush_method' is not one of the settings that a scenario may give MySQL"),
@@ -365,3 +367,19 @@ def test_loops_refuse_what_is_no_loop(call, tmp_path):
     done = call("churn", "s.yaml", "--for", "1s")
     assert done.code == 2
     assert "a commits each statement: transactions in loops are rolled back each time" in done.err
+
+
+def test_what_is_sent_at_once_is_run_before_anybody_else_moves(explored):
+    found = explored("""\
+transactions:
+  a: {statements: [update slot set boxes = 1 where id = 1, {sql: update slot set boxes = 1 where id = 2, at_once: true}]}
+  b: {statements: [update slot set boxes = 2 where id = 2, update slot set boxes = 2 where id = 1]}
+""")
+    assert found["reach"]["orders"] == 10
+    paths = {tuple(one["shortest"]) for one in found["outcomes"] if one["kind"] == "deadlock"}
+    assert paths == {("b", "a", "b", "a")}
+
+
+def test_what_a_server_keeps_of_a_silent_client_is_said(call):
+    notes = call("play", "left-open", "--json").json["notes"]
+    assert any("idle_in_transaction_session_timeout = " in note for note in notes)

@@ -252,6 +252,10 @@ class ScriptedEngine:
     def leave_alone(self, settings: Collection[str]) -> None:
         """There are none."""
 
+    def idle_limits(self) -> tuple[str, ...]:
+        """There are none."""
+        return ()
+
     def lose(self, session: Session, how: Literal["killed", "closed"]) -> None:
         """Its locks are free; what it sends after that is answered by its loss."""
         lost = self.sessions[session.name]

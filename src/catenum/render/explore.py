@@ -150,7 +150,7 @@ def _print_cycles(console: Console, found: Exploration) -> None:
         fell = ", ".join(f"{name} {count}×" for name, count in sorted(cycle.victims.items()))
         say(
             console,
-            f"Deadlock in {cycle.count:,} schedules (victims: {fell})",
+            f"Deadlock in {counted(cycle.count, 'schedule')} (victims: {fell})",
             style=STYLES["strong"],
         )
         if cycle.unended:

@@ -84,7 +84,8 @@ def _lanes(axes: Any, recording: Recording, names: list[str], count: int) -> Non
             weight="bold",
             color=INK,
         )
-        axes.text(-0.7, y - 0.03, record.isolation, ha="right", va="top", fontsize=8, color=INK)
+        manner = record.isolation + ("\nautocommit" if record.autocommit else "")
+        axes.text(-0.7, y - 0.03, manner, ha="right", va="top", fontsize=8, color=INK)
     axes.set_ylim(-(len(names) - 1) * _LANE - 0.62, 0.62)
     axes.set_yticks([])
     for side in ("top", "left", "right"):
@@ -113,7 +114,7 @@ class _Rows:
         if event.what == "sent" and event.statement is not None:
             self._statement(event, x, y)
         elif event.what == "done" and event.statement is None:
-            filled = event.sql == "commit"
+            filled = event.sql == "commit" and not event.rolled_back
             self.axes.plot(
                 [x],
                 [y],
@@ -124,7 +125,8 @@ class _Rows:
                 mew=1.5,
                 zorder=5,
             )
-            self.axes.text(x, y - 0.2, event.sql, ha="center", va="top", fontsize=8, color=INK)
+            word = "commit refused" if event.rolled_back else event.sql
+            self.axes.text(x, y - 0.2, word, ha="center", va="top", fontsize=8, color=INK)
         elif event.what == "passed":
             self._box(x, y, str(event.statement))
             self.axes.text(x, y - 0.2, "not run", ha="center", va="top", fontsize=8, color=INK)

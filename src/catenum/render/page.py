@@ -126,7 +126,7 @@ def _timeline(axes: Any, recording: Recording, names: list[str]) -> None:
                 zorder=5,
             )
         elif event.what == "done" and event.statement is None:
-            filled = INK if event.sql == "commit" else PAPER
+            filled = INK if event.sql == "commit" and not event.rolled_back else PAPER
             axes.plot(
                 [event.move],
                 [lane],

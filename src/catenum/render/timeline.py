@@ -17,6 +17,7 @@ from rich.console import Console
 from rich.text import Text
 
 from catenum.core.record.recording import Event, Recording, Wait
+from catenum.core.servers import rules_of
 from catenum.core.text import decided, duration, one_line, with_values
 from catenum.render.console import STYLES, say
 
@@ -141,9 +142,8 @@ def _described(recording: Recording, event: Event) -> tuple[str, str, str]:
             text = error.message
         if kind == "deadlock" and error and error.undone == "statement":
             text = "deadlock victim: statement given up"
-        if error and error.undone == "nothing":
-            return "✗", text, "bad"
-        return "✗", f"{text}; {WHAT_FOLLOWS[event.then]}", "bad"
+        follows = _what_follows(recording, event)
+        return "✗", f"{text}; {follows}" if follows else text, "bad"
     waited = _waited_before(recording, event)
     after = f"continued after {duration(waited)}; " if waited is not None else ""
     if event.rolled_back:
@@ -161,6 +161,20 @@ def _described(recording: Recording, event: Event) -> tuple[str, str, str]:
         count += f": {result.rows[0][0] if result.rows[0][0] is not None else 'null'}"
     kept = f"; keeps {with_values(event.kept)}" if event.kept else ""
     return "✓", after + count + kept, "good"
+
+
+def _what_follows(recording: Recording, event: Event) -> str:
+    """What the application does after an error, and what the server has made of the transaction."""
+    record, error = recording.transaction(event.transaction), event.error
+    if error is not None and error.undone == "nothing":
+        return ""
+    if record is not None and record.autocommit:
+        return {None: "ends here", "retry": "sends it again"}.get(event.then, "goes on")
+    if event.then == "continue" and rules_of(recording.target.server).errors.refuses_after_error:
+        return "goes on, and is refused until it rolls back"
+    if event.then == "continue" and error is not None and error.undone == "transaction":
+        return "all rolled back; goes on in another transaction"
+    return WHAT_FOLLOWS[event.then]
 
 
 def _waits_at(recording: Recording, event: Event) -> list[Wait]:

@@ -281,6 +281,8 @@ class TransactionRecord:
     @property
     def status_text(self) -> str:
         """The status in words: what was under way when the run ended is still running."""
+        if self.autocommit and self.status == "failed":
+            return "failed; the statements before that are committed"
         return "still running" if self.status == "cut off" else self.status
 
 

@@ -57,7 +57,12 @@ def _waited(recording: Recording) -> str:
 def _given_up(recording: Recording) -> str:
     failed = _failed(recording, "timeout")
     names = list(dict.fromkeys(event.transaction for event in failed))
-    undone = list(dict.fromkeys(event.transaction for event in failed if event.then is None))
+    by_statement = {record.name for record in recording.transactions if record.autocommit}
+    undone = [
+        name
+        for name in dict.fromkeys(event.transaction for event in failed if event.then is None)
+        if name not in by_statement
+    ]
     rolled = f"; {listed(undone)} {_was(undone)} rolled back" if undone != names and undone else ""
     rolled = f" and {_was(names)} rolled back" if undone == names else rolled
     return f"Block, not deadlock: {listed(names)} ran into the lock timeout{rolled}." + _after(

@@ -216,6 +216,7 @@ def _histories(recording: Recording) -> Section:
             continue
         tries = f", {record.attempts} attempts" if record.attempts > 1 else ""
         asked = "" if record.asked or not recording.made else " by default"
+        asked += ", autocommit" if record.autocommit else ""
         lines.append(
             Line(
                 f"{record.name}   {record.isolation}{asked}, {called(record.session)}{tries}:"

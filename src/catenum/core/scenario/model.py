@@ -280,6 +280,13 @@ class Statement(_Model):
         ),
     )
 
+    at_once: bool = Field(
+        default=False,
+        description=(
+            "sent with the statement before it, in the same move, as a driver does that sends"
+            " several before the first is answered"
+        ),
+    )
     kill: Name | None = Field(
         default=None,
         description=(
@@ -420,6 +427,11 @@ class Transaction(_Model):
     def carries_values(self) -> bool:
         """Whether its statements depend on values of the run."""
         return bool(self.parameters) or any(s.keep or s.when or s.require for s in self.statements)
+
+    @property
+    def sent_at_once(self) -> int:
+        """How many of its statements are no moves of their own."""
+        return sum(statement.at_once for statement in self.statements)
 
     @property
     def begins(self) -> str | None:

@@ -452,6 +452,7 @@ def _check_names(file: ScenarioFile, name: str, transaction: Transaction) -> Ite
     yield from _check_savepoints(file, name, transaction)
     for number, statement in enumerate(transaction.statements):
         path = ("transactions", name, "statements", number)
+        yield from _check_at_once(file, name, transaction, number)
         if statement.kill is None:
             continue
         if statement.kill == name or statement.kill not in file.scenario.transactions:
@@ -579,6 +580,36 @@ def _check_savepoints(file: ScenarioFile, name: str, transaction: Transaction) -
                     file.place(*path, *place),
                     suggestion(wanted, sorted(set_here)) or f"Put 'savepoint {wanted}' before it.",
                 )
+
+
+def _check_at_once(
+    file: ScenarioFile, name: str, transaction: Transaction, number: int
+) -> Iterator[Problem]:
+    """A statement that is sent before the one before it is answered cannot depend on the answer."""
+    statement = transaction.statements[number]
+    if not statement.at_once:
+        return
+    path: Path = ("transactions", name, "statements", number)
+    before = transaction.statements[number - 1] if number else None
+    kept = set(before.keep) if before is not None else set()
+    used = {
+        parameter.name
+        for server in NAMES
+        for parameter in parameters_in(
+            sql_for(server, statement.sql), rules_of(server).sql.token_patterns
+        )
+    }
+    why = None
+    if before is None or before.kill is not None or statement.kill is not None:
+        why = "there is no statement before it to be sent with"
+    elif statement.when is not None:
+        why = "its condition is decided when the statement before it was answered"
+    elif kept & used:
+        why = f"it uses {sorted(kept & used)[0]!r}, which the statement before it keeps"
+    elif transaction.autocommit:
+        why = f"{name} commits each statement by itself"
+    if why is not None:
+        yield Problem(f"{name} {number + 1} is sent at once: {why}", file.place(*path, "at_once"))
 
 
 def _text_paths(path: Path, key: str, text: str, transaction: Transaction) -> Iterator[Path]:

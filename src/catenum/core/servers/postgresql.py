@@ -252,6 +252,7 @@ class PostgresqlSqlRules(SqlRules):
 class PostgresqlErrorRules(ErrorRules):
     """See ``ErrorRules`` for what each member promises."""
 
+    refuses_after_error = True
     code_word = "SQLSTATE"
     duplicates = frozenset(["23505", "23P01"])  # unique_violation, exclusion_violation
     #: Appendix A, "PostgreSQL Error Codes".

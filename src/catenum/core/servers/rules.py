@@ -338,6 +338,9 @@ class ErrorRules:
     #: Error codes, as the server writes them, to Catenum's kinds; any other means that a statement
     #: was rejected.
     error_kinds: Mapping[str, ErrorKind]
+    #: Whether an error leaves a transaction in which everything is refused until it is rolled back,
+    #: rather than one that goes on (or a new one, where all was undone).
+    refuses_after_error: bool = False
     #: What the codes of its errors are called.
     code_word: str
     #: Codes by which a statement is rejected since a unique key has its value already.

@@ -75,14 +75,14 @@ def _by_lower_name(tables: Mapping[str, TableKeys]) -> dict[str, TableKeys]:
 
 
 def _unsettled(scenario: Scenario) -> set[str]:
-    """Transactions that may go on after an error, that commit each statement, that take their
-    snapshot with their beginning, that share a connection, or that end another's session; all,
-    where timeouts may run out at any move.
+    """Transactions that may go on after an error, that commit each statement, that send several at
+    once, that take their snapshot with their beginning, that share a connection, or that end
+    another's session; all, where timeouts may run out at any move.
     """
     own = {
         name
         for name, one in scenario.transactions.items()
-        if one.goes_on or one.autocommit or one.takes_snapshot_at_once
+        if one.goes_on or one.autocommit or one.takes_snapshot_at_once or one.sent_at_once
     }
     shared = (names for names in scenario.connections.values() if len(names) > 1)
     kills = {

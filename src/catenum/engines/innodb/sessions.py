@@ -51,6 +51,19 @@ class InnodbSessions(InnodbControl):
         self.metadata.sessions[session.thread_id] = session
         return session
 
+    def idle_limits(self) -> tuple[str, ...]:
+        """MariaDB documentation, "Server System Variables", "Transaction Timeouts"; MySQL Reference
+        Manual, "Server System Variables".
+        """
+        rows = self.query(
+            "show global variables where variable_name in ('wait_timeout',"
+            " 'idle_transaction_timeout', 'idle_write_transaction_timeout')"
+        )
+        return tuple(
+            f"{name} = {value} s" if str(value) != "0" else f"{name} = 0 (off)"
+            for name, value in rows
+        )
+
     def lose(self, session: Session, how: Literal["killed", "closed"]) -> None:
         """It is listed until its transaction is undone (``THD::release_resources``,
         ``unlink_thd``).

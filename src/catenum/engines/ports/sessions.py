@@ -140,6 +140,11 @@ class Sessions(Protocol):
         asked.
         """
 
+    def idle_limits(self) -> tuple[str, ...]:
+        """The server's settings that end the session of a client which is silent or gone, each as
+        ``name = value``.
+        """
+
     def lose(self, session: Session, how: Literal["killed", "closed"]) -> None:
         """A session is ended from outside, or by its client, whatever it is in; returns when the
         server has undone that. Raises TargetError where it does not in time.

@@ -19,6 +19,15 @@ from catenum.engines.postgresql.session import CHECK_AFTER_MS, PostgresqlSession
 MOST_CHECKS = 10_000
 
 
+#: What no value means for a setting.
+ZERO = {
+    "client_connection_check_interval": "off",
+    "idle_in_transaction_session_timeout": "off",
+    "tcp_keepalives_idle": "as the system has it",
+    "transaction_timeout": "off",
+}
+
+
 class PostgresqlSessions(PostgresqlControl):
     """See ``engines.ports.sessions.Sessions`` for what each method promises."""
 
@@ -73,6 +82,22 @@ class PostgresqlSessions(PostgresqlControl):
         self._pids[session.pid] = name
         self._sessions[session.pid] = session
         return session
+
+    def idle_limits(self) -> tuple[str, ...]:
+        """Documentation, 20.3 "Connections and Authentication", 20.11 "Client Connection
+        Defaults".
+        """
+        query = (
+            "select name, reset_val, coalesce(unit, '') from pg_catalog.pg_settings where name in"
+            " ('client_connection_check_interval', 'idle_in_transaction_session_timeout',"
+            " 'tcp_keepalives_idle', 'transaction_timeout') order by 1"
+        )
+        with self._translated(self.info.url):
+            rows = self.connection.execute(query).fetchall()
+        return tuple(
+            f"{name} = {value} {unit}".rstrip() if value != "0" else f"{name} = 0 ({ZERO[name]})"
+            for name, value, unit in rows
+        )
 
     def lose(self, session: Session, how: Literal["killed", "closed"]) -> None:
         """Its process is there until its transaction is undone (``ShutdownPostgres`` in

@@ -101,11 +101,14 @@ def plan(
     moves = {name: transaction.moves for name, transaction in scenario.transactions.items()}
     timed = dependence.timed if scenario.timeouts == "by order" else ()
     most = {n: count + (n in timed) * len(dependence.statements[n]) for n, count in moves.items()}
+    for name, transaction in scenario.transactions.items():
+        most[name] -= transaction.sent_at_once
     orders = schedules(most, scenario.connections.values())
     classes = Classes(dependence, moves, every=options.every, previous=scenario.previous)
     count: int | None
     try:
-        count = orders if timed else classes.count()
+        at_once = any(one.sent_at_once for one in scenario.transactions.values())
+        count = orders if timed or at_once else classes.count()
     except TooMany:
         count = None
     sampled = options.limit is not None and (count is None or count > options.limit)

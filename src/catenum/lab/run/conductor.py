@@ -20,7 +20,7 @@ from dataclasses import replace
 from typing import Literal
 
 from catenum.core.record.recording import AfterFailure, Move, ServerError
-from catenum.core.record.values import NOTHING, NULL, Value
+from catenum.core.record.values import NOTHING, NULL, Binding, Value
 from catenum.core.record.waits import Edge, WaitGraph
 from catenum.core.scenario.conditions import Comparison, ConditionError, MissingValue
 from catenum.core.scenario.model import ROLL_BACK, NextStep, Scenario, Statement
@@ -220,34 +220,43 @@ class Conductor:
         if statement is not None and statement.kill is not None:
             yield from self._lose(state, self.states[statement.kill], "killed")
             return
-        self.log.schedule.append(
-            Move(
-                number=self.log.move,
-                transaction=state.name,
-                statement=state.statement,
-                ends=None if state.statement else state.ends,
-            )
-        )
-        answer = yield Send(state.name, state.sql, state.patience, self._moved.bound)
-        state.under_way, state.sent_ms = True, answer.at_ms
-        state.limit_hit = state.killed = False
-        self.log.note(state, "sent", answer.at_ms, phase=0, values=self._moved.bound)
+        self._note_move(state)
+        yield from self._send(state, self._moved.bound, phase=0)
         yield from self._settle(state)
         if self.pictures:
             yield from self._take_picture()
+
+    def _note_move(self, state: TransactionState) -> None:
+        ends = None if state.statement else state.ends
+        self.log.schedule.append(
+            Move(number=self.log.move, transaction=state.name, statement=state.statement, ends=ends)
+        )
+
+    def _send(self, state: TransactionState, bound: Binding, *, phase: int) -> Steps:
+        answer = yield Send(state.name, state.sql, state.patience or Patience.LAST, bound)
+        state.under_way, state.sent_ms = True, answer.at_ms
+        state.limit_hit = state.killed = False
+        self.log.note(state, "sent", answer.at_ms, phase=phase, values=bound)
+
+    def _send_at_once(self, state: TransactionState, phase: int) -> Steps:
+        """What was sent with the statement that has just been answered, and is run now."""
+        statement = state.upcoming
+        if statement is None or not statement.at_once:
+            return
+        try:
+            bound = state.carried.bound(self.value_names(statement.text))
+        except MissingValue as missing:
+            why = state.carried.why_missing(missing.name)
+            yield from self._fault(state, "sql", why)
+            return
+        self._note_move(state)
+        yield from self._send(state, bound, phase=phase)
 
     def _lose(
         self, state: TransactionState, lost: TransactionState, how: Literal["killed", "closed"]
     ) -> Steps:
         """The move of ``state`` ends the session of ``lost``: that of another, or its own."""
-        self.log.schedule.append(
-            Move(
-                number=self.log.move,
-                transaction=state.name,
-                statement=state.statement,
-                ends=None if state.statement else state.ends,
-            )
-        )
+        self._note_move(state)
         answer = yield Sleep(0.0)
         self.log.note(state, "sent", answer.at_ms, phase=0)
         answer = yield Lose(lost.name, how)
@@ -608,6 +617,7 @@ class Conductor:
         if state.transaction.autocommit:
             self._moved.released.append(state.name)
         self._advance(state)
+        yield from self._send_at_once(state, phase)
 
     def _kept(self, state: TransactionState, reply: Reply) -> dict[str, Value]:
         if state.upcoming is None:

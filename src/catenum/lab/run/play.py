@@ -26,6 +26,7 @@ from catenum.core.scenario.reader import ScenarioFile
 from catenum.core.scenario.writing import definition_of
 from catenum.core.servers import rules_of
 from catenum.core.space import schedule
+from catenum.core.text import listed
 from catenum.engines.clock import Clock
 from catenum.engines.ports import DataError, Engine, Session
 from catenum.lab.run.before import prepare_sessions, session_notes
@@ -169,6 +170,7 @@ def play(
             *session_notes(scenario),
             *_server_notes(scenario, engine),
             *timeout_notes(scenario),
+            *_client_notes(scenario, engine),
             *chosen_values,
             *notes,
             *failed,
@@ -303,6 +305,23 @@ def timeout_notes(scenario: Scenario) -> Iterator[str]:
         yield (
             "lock timeouts run out where the order says so: Catenum then cancels the statement that"
             " waits, in place of the server"
+        )
+
+
+def _client_notes(scenario: Scenario, engine: Engine) -> Iterator[str]:
+    """What the server keeps of a client that goes, and for how long."""
+    silent = [name for name, one in scenario.transactions.items() if one.ends == "open"]
+    closed = [name for name, one in scenario.transactions.items() if one.ends == "close"]
+    if closed:
+        yield (
+            f"{listed(closed)}: a connection that is closed is rolled back as soon as the server"
+            " notices; one whose network is gone is noticed as a silent one is"
+        )
+    limits = engine.idle_limits() if silent or closed else ()
+    if limits:
+        yield (
+            "a client that is silent keeps its transaction and its locks until the server ends the"
+            f" session: {', '.join(limits)}"
         )
 
 
