@@ -279,16 +279,17 @@ def taped(tape: Tape, monkeypatch: Any) -> Iterator[None]:
 
     @contextlib.contextmanager
     def open_engine(
-        target: targets.Target, tell: Callable[[str], None], *, sandboxed: bool = True
+        target: targets.Target, tell: Callable[[str], None], **how: Any
     ) -> Iterator[Any]:
         if tape.plays:
+            sandboxed = how.get("sandboxed", True)
             yield targets.Connector(
                 target.server, "", target.shown, private=True, sandboxed=sandboxed
             )
             return
         with contextlib.ExitStack() as stack:
             with tape.aside():
-                found = stack.enter_context(real_open(target, tell, sandboxed=sandboxed))
+                found = stack.enter_context(real_open(target, tell, **how))
             yield found
 
     monkeypatch.setattr("catenum.engines.targets.Connector.__call__", connect)

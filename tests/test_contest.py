@@ -4,17 +4,15 @@ schedule stands for it.
 
 from __future__ import annotations
 
-from types import SimpleNamespace
-
 import pytest
 
 from catenum.core.record.recording import TableKeys
-from catenum.core.record.values import NOTHING
 from catenum.core.scenario.model import Scenario
 from catenum.core.servers import rules_of
 from catenum.core.space.claims import describe_outcome
 from catenum.core.space.dependence import Dependence
 from catenum.core.space.lock_race import Arrivals
+from catenum.core.space.moves import MoveResult
 from catenum.core.space.oracle import Observation
 from catenum.core.space.run import Run
 from catenum.core.space.tally import Tally
@@ -43,14 +41,7 @@ def decided(server, level, holds, waits, before, after, *, ends="commit", done=(
     arrivals = Arrivals(Dependence(case, rules_of(server), tables, level))
 
     def made(name, statement, **more):
-        known = {
-            "completed": [],
-            "undone": [],
-            "committed": [],
-            "waits": frozenset(),
-            "bound": NOTHING,
-        }
-        return SimpleNamespace(transaction=name, statement=statement, **{**known, **more})
+        return MoveResult(name, statement, **more)
 
     none = frozenset()
     assert arrivals.moved(made("free", 1, completed=[("free", 1)]), none) == []

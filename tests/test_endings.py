@@ -298,4 +298,7 @@ def test_more_transactions_than_connections_are_told_before(request, call, tmp_p
         json.dumps({"scenario": "crowd", "data": "select 1;", "transactions": parts})
     )
     done = call("play", "s.yaml", "--target", f"local:{server}")
-    assert (done.code, "the scenario has 300 transactions" in done.err) == (3, True), done.err
+    assert (done.code, "the scenario's transactions take 300 connections" in done.err) == (
+        3,
+        True,
+    ), done.err

@@ -70,6 +70,8 @@ def differences(case: Case, account: Account, exploration: dict) -> list[str]:
         return []
     outcomes, fell = reported(exploration)
     late = any(end.late for end in account.ends)
+    if late and any(part.goes_on for part in case.parts.values()):
+        return []  # who fell goes on, or who did not: each leads elsewhere, and both are right
     walked = {_unnamed(end.coarse) if late else end.coarse: end.path for end in account.ends}
     if late:
         outcomes = {_unnamed(outcome) for outcome in outcomes}

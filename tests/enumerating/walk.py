@@ -226,13 +226,15 @@ class Walk:
         """The move of a part that has made so many."""
         part, bench = self.case.parts[name], self.bench
         sql = part.statements[number] if number < len(part.statements) else part.ends
+        hand = bench.hands[self._hand[name]]
         if sql.startswith("kill "):
-            bench.lose(self._hand[sql.removeprefix("kill ")])
+            if not hand.lost:
+                bench.lose(self._hand[sql.removeprefix("kill ")])
             sql = "select 1"
         elif sql == "close":
             bench.lose(self._hand[name])
         begins = self._begin(name) if number == 0 else ()
-        bench.hands[self._hand[name]].send(*begins, sql, undoes=not part.goes_on)
+        hand.send(*begins, sql, undoes=not part.goes_on)
 
     def _commits(self, unit: str) -> bool:
         """Whether a unit is a transaction, or a statement that is one."""
@@ -284,7 +286,8 @@ class Walk:
             for place in [int(number) - 1] if number else range(len(texts)):
                 sql = texts[place]
                 if sql.startswith("kill "):
-                    self.bench.lose(self._hand[sql.removeprefix("kill ")])
+                    if not hand.lost:
+                        self.bench.lose(self._hand[sql.removeprefix("kill ")])
                     sql = "select 1"
                 begins = self._begin(name) if place == 0 or (number and not made) else ()
                 hand.send(*begins, sql, undoes=not part.goes_on)

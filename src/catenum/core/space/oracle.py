@@ -147,11 +147,12 @@ def count_of_orders(lanes: Sequence[Sequence[str]]) -> int:
 
 
 def serial_orders(
-    committed: Sequence[str], lanes: Sequence[Sequence[str]]
+    committed: Sequence[str], lanes: Sequence[Sequence[str]] | None = None
 ) -> Iterator[tuple[str, ...]]:
     """Orders to try, the order of the commits first: where locks are held to the end it is the
-    one. ``lanes``: see ``lanes_of``.
+    one. ``lanes``: see ``lanes_of``; default: each on a connection of its own.
     """
+    lanes = [[one] for one in sorted(committed)] if lanes is None else lanes
     first = tuple(committed)
     yield first
     for number, order in enumerate(merges(lanes)):

@@ -16,7 +16,6 @@ from dataclasses import dataclass, field, replace
 from itertools import islice
 from types import TracebackType
 
-from catenum.core.errors import InputError
 from catenum.core.record.outcome import KINDS
 from catenum.core.record.recording import TableKeys, TableRows
 from catenum.core.scenario.model import Scenario, chosen
@@ -41,12 +40,12 @@ from catenum.engines.ports import (
 from catenum.lab.explore.ignored import Ignored, SerialRun
 from catenum.lab.explore.summary import Summary
 from catenum.lab.run.before import prepare_sessions
-from catenum.lab.run.conductor import ENDS_BY_ITSELF, Conductor, Situation
+from catenum.lab.run.conductor import Conductor, Situation
 from catenum.lab.run.driver import Driver, connections_of
 from catenum.lab.run.handlers import handler_notes, handlers_of
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import with_first_values
-from catenum.lab.run.play import too_slow
+from catenum.lab.run.play import ended_by_itself, too_slow
 from catenum.lab.run.transaction_state import Guide, TransactionState
 
 #: A lock timeout of a transaction's own is cut to this while exploring (ms), where the server
@@ -350,6 +349,7 @@ class Stage:
             commits_by_itself=self.rules.sql.commits_by_itself,
             waited=self._waited,
             among=among,
+            catches_errors=bool(self.handlers),
         )
         self.restored()
         self.clock.reset()
@@ -358,12 +358,13 @@ class Stage:
 
     def _finish(self, conductor: Conductor, path: tuple[str, ...]) -> Run:
         self._let_go(conductor)
-        self._refuse_hidden_end(conductor)
         if conductor.ran_out_early:
             raise too_slow(self.engine)
         met = sum(e.error is not None and e.error.kind == "deadlock" for e in conductor.log.events)
         self.deadlocks += met
         hidden = self._hidden_in(met)
+        if not hidden:
+            self._refuse_hidden_end(conductor)
         wanted = not conductor.broken_off or not path
         before: dict[str, bool | None] = {}
         self._open_lost(conductor)
@@ -457,14 +458,8 @@ class Stage:
         """Raises InputError where a statement ended its transaction by itself: no schedule is one
         of the scenario's transactions then.
         """
-        for event in conductor.log.happened:
-            if event.error is ENDS_BY_ITSELF and event.statement is not None:
-                path = ("transactions", event.transaction, "statements", event.statement - 1)
-                raise InputError(
-                    f"{event.transaction} {event.statement}: {event.error.message}",
-                    place=self.file.place(*path) if self.file else None,
-                    advice=event.error.hint,
-                )
+        for name, number in conductor.ended_by_itself:
+            raise ended_by_itself(name, number, self.file)
 
     def _open_lost(self, conductor: Conductor) -> None:
         """Other sessions in the place of those that were lost in a run."""

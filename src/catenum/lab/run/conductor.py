@@ -96,6 +96,7 @@ class Conductor:
         commits_by_itself: Callable[[str], bool] = lambda sql: False,
         waited: set[Situation] | None = None,
         among: Collection[str] | None = None,
+        catches_errors: bool = False,
     ) -> None:
         """``check_ms``: how long after its wait began a possible closer of cycles checks; its check
         is waited for.
@@ -106,8 +107,11 @@ class Conductor:
         ends its transaction. ``waited``: where a statement had to wait in earlier schedules;
         this one adds its own. Nothing but how soon a check is made depends on that. ``among``:
         the transactions that are made, where not all are; they wait for no other on their
-        connection.
+        connection. ``catches_errors``: code of the scenario may catch a deadlock, with which the
+        server ends a transaction.
         """
+        self.catches_errors = catches_errors
+        self.ended_by_itself: list[tuple[str, int]] = []  # statements that ended their transaction
         self.check_ms, self.value_names, self.limits_waits = check_ms, value_names, limits_waits
         self.is_duplicate, self.commits_by_itself = is_duplicate, commits_by_itself
         self.guide = guide
@@ -591,8 +595,10 @@ class Conductor:
         if state.in_transaction and not reply.in_transaction and state.statement is not None:
             state.in_transaction = False
             if not self.commits_by_itself(state.sql):
-                yield from self._fail(state, ENDS_BY_ITSELF, at_ms)
-                return
+                self.ended_by_itself.append((state.name, state.statement))
+                if not self.catches_errors:
+                    yield from self._fail(state, ENDS_BY_ITSELF, at_ms)
+                    return
         try:
             kept = self._kept(state, reply)
         except ValueError as error:

@@ -30,7 +30,7 @@ from catenum.core.text import listed
 from catenum.engines.clock import Clock
 from catenum.engines.ports import DataError, Engine, Session
 from catenum.lab.run.before import prepare_sessions, session_notes
-from catenum.lab.run.conductor import Conductor
+from catenum.lab.run.conductor import ENDS_BY_ITSELF, Conductor
 from catenum.lab.run.driver import Driver, connections_of
 from catenum.lab.run.handlers import handlers_of
 from catenum.lab.run.loading import load
@@ -125,6 +125,9 @@ def play(
     conductor = made.conductor
     if conductor.ran_out_early:
         raise too_slow(engine)
+    if conductor.catches_errors and not made.hidden:
+        for name, number in conductor.ended_by_itself:
+            raise ended_by_itself(name, number, file)
     holds, failed = _holds(engine, scenario)
     for title, value in made.holds.items():
         holds[title] = holds[title] if value is None else value
@@ -184,6 +187,16 @@ def play(
     return with_indexes_tried(replace(recording, findings=diagnose(recording)), engine)
 
 
+def ended_by_itself(name: str, number: int, file: ScenarioFile | None) -> InputError:
+    """The error where a statement ended its transaction: no run is one of the scenario's then."""
+    path = ("transactions", name, "statements", number - 1)
+    return InputError(
+        f"{name} {number}: {ENDS_BY_ITSELF.message}",
+        place=file.place(*path) if file else None,
+        advice=ENDS_BY_ITSELF.hint,
+    )
+
+
 def too_slow(engine: Engine) -> TargetError:
     """The error where a timeout ran out before its turn."""
     return TargetError(
@@ -238,6 +251,7 @@ def _make_moves(
             limits_waits=rules_of(engine.info.server).sql.limits_waits,
             is_duplicate=rules_of(engine.info.server).errors.is_duplicate,
             commits_by_itself=rules_of(engine.info.server).sql.commits_by_itself,
+            catches_errors=bool(handlers_of(engine, scenario)),
         )
         counted = engine.deadlock_count(sessions)
         started = clock.wall()
