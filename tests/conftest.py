@@ -24,6 +24,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from importlib.metadata import version
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import psycopg
@@ -216,6 +217,23 @@ def kept() -> str:
     )
     (server,) = json.loads(reported.stdout)["servers"]
     return f"host={server['sockets']} user={USER} dbname={DATABASE}"
+
+
+#: By server, the fixture of the private one that stays.
+KEPT = {"postgresql": "kept", "mariadb": "kept_mariadb", "mysql": "kept_mysql"}
+
+
+@pytest.fixture(autouse=True)
+def _kept_for_its_server(request: pytest.FixtureRequest) -> None:
+    """A test that runs commands on a server that its parameters name finds one that stays: making
+    one for each command takes longer than the command.
+    """
+    runs = {"call", "run"} & set(request.fixturenames)
+    if not runs or request.module.__name__ == "test_private":
+        return
+    for name in getattr(request.node, "callspec", SimpleNamespace(params={})).params.values():
+        if isinstance(name, str) and name in KEPT and not missing(name):
+            request.getfixturevalue(KEPT[name])
 
 
 @pytest.fixture(scope="session")
