@@ -447,6 +447,7 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
     yield CORPUS / "said" / "verdicts.txt", lambda: "".join(tables.verdicts())
     yield (CORPUS / "said" / "broken.txt", lambda: "".join(tables.broken(CORPUS / "broken.yaml")))
     yield CORPUS / "said" / "traces.txt", lambda: "".join(tables.traces())
+    yield CORPUS / "said" / "walks.txt", lambda: "".join(tables.walks())
     yield CORPUS / "said" / "conditions.txt", lambda: "".join(tables.conditions())
     yield CORPUS / "said" / "masks.txt", lambda: "".join(tables.changed_values())
     texts = (CORPUS / "statements.txt").read_text(encoding="utf-8").splitlines()
@@ -458,6 +459,10 @@ def everything() -> Iterator[tuple[Path, Callable[[], str]]]:
         yield (
             CORPUS / "said" / f"readings.{server}.txt",
             lambda s=server: "".join(tables.readings(s, texts)),
+        )
+        yield (
+            CORPUS / "said" / f"relations.{server}.txt",
+            lambda s=server: "".join(tables.relations(s)),
         )
         yield (
             CORPUS / "said" / f"levels.{server}.txt",

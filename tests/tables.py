@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import importlib
 import itertools
+import random
 from collections.abc import Iterator
 from dataclasses import MISSING, fields, is_dataclass
 from pathlib import Path
@@ -14,6 +15,7 @@ from typing import Any
 import yaml
 from sqlglot import exp
 
+import test_space
 from catenum.core.compare import measure
 from catenum.core.compare.verdict import Figures, judge
 from catenum.core.errors import CatenumError, InputError
@@ -35,11 +37,17 @@ from catenum.core.scenario.conditions import (
     known_kinds,
     parse_condition,
 )
+from catenum.core.scenario.model import Scenario
 from catenum.core.scenario.reader import read_scenario
 from catenum.core.servers import rules_of
 from catenum.core.servers.table_access import AccessMode
+from catenum.core.space.counting import Classes
+from catenum.core.space.dependence import Dependence
 from catenum.core.space.exploration import Exploration
 from catenum.core.text import one_line, shortened
+from catenum.lab.explore.walker import ExploreOptions, Worker
+from enumerating.compare import plain as plain_case
+from enumerating.generate import MAKES
 
 
 def brief(value: Any) -> str:
@@ -375,6 +383,95 @@ def readings(server: str, texts: list[str]) -> Iterator[str]:
             if value not in (None, False, {}, [], sql)
         }
         yield f"{shortened(one_line(sql), 120)}\n    {brief(told)}\n"
+
+
+#: The tables of generated scenarios, as a catalogue has them.
+GENERATED = {
+    "berth": TableKeys(primary=("id",), kinds={"id": "integer"}, filled=("id",)),
+    "crane": TableKeys(primary=("id",), kinds={"id": "integer"}, filled=("id",)),
+    "job": TableKeys(primary=("id",), kinds={"id": "integer"}, checked=True),
+    "log": TableKeys(primary=()),
+    "ticket": TableKeys(
+        primary=("id",),
+        unique=(("vessel",),),
+        indexes={"ticket_vessel": ("vessel",)},
+        kinds={"id": "integer", "vessel": "integer"},
+        made=("id",),
+    ),
+    "box": TableKeys(primary=("id",), references=("berth",), kinds={"id": "integer"}),
+}
+#: How many generated scenarios of each kind are told of.
+RELATED = 30
+
+
+def relations(server: str) -> Iterator[str]:
+    """Which moves of generated scenarios depend on each other, and what each touches."""
+    rules = rules_of(server)
+    usual = "read committed" if server == "postgresql" else "repeatable read"
+    for kind, make in MAKES.items():
+        for seed in range(1, RELATED + 1) if kind != "pieces" else ():
+            scenario = Scenario.model_validate(plain_case(make(server, seed))).for_server(server)
+            found = Dependence(scenario, rules, GENERATED, usual)
+            steps = [
+                (name, number)
+                for name, one in scenario.transactions.items()
+                for number in [*range(len(one.statements)), None]
+            ]
+            yield f"{kind} {seed}: {found.levels}\n"
+            for step in steps:
+                name, number = step
+                meets = "".join("x" if found.depend(step, other) else "." for other in steps)
+                says = "" if number is None else scenario.transactions[name].statements[number].text
+                known = "" if step not in found.may_pass or number is None else "~"
+                touched = brief(found.touches.get(step, ()))
+                yield f"  {meets} {name} {known}{says}   {touched}\n"
+            yield f"  snapshots {brief(found.snapshots)}, classes {_classes(found, scenario)}\n"
+
+
+def _classes(found: Dependence, scenario: Scenario) -> int:
+    moves = {name: one.moves for name, one in scenario.transactions.items()}
+    return Classes(found, moves, previous=scenario.previous).count()
+
+
+#: What transactions of the stand-in do, and how many scenarios of them are walked.
+_WORDS = ("lock a", "lock b", "lock c", "share a", "share b", "work 1", "fail timeout")
+WALKED, MOST_SHOWN = 50, 24
+
+
+def walks() -> Iterator[str]:
+    """The schedules that are run of generated scenarios on the stand-in, with what each came to."""
+    for seed in range(1, WALKED + 1):
+        chance = random.Random(f"walk {seed}")
+        parts = {}
+        for name in ("a", "b", "c")[: chance.choice((2, 2, 3))]:
+            words = _WORDS if seed % 2 else _WORDS[:5]
+            part: dict[str, Any] = {"statements": chance.choices(words, k=chance.choice((1, 2, 2)))}
+            if chance.random() < 0.3:
+                part["retry"] = {"times": 1, "on": ["deadlock", "timeout"]}
+            part["ends"] = chance.choice(("commit", "commit", "rollback", "open"))
+            if seed % 5 == 0:
+                part["after_error"] = chance.choice(("continue", "retry 2", "roll back"))
+            parts[name] = part
+        case = test_space.scenario(**parts)
+        yield f"{seed}: {brief(parts)}\n"
+        with test_space.stage(case) as on:
+            worker = Worker(on, ExploreOptions())
+            worker.take({"walk": {"more": True, "nodes": []}})
+            for _ in range(MOST_SHOWN):
+                if not worker.busy or worker.walk is None:
+                    break
+                run = on.run(worker.walk)
+                bars = [f"{step[0]}{step[1] + 1} for {who}" for step, who, _ in worker.walk.bars()]
+                races = [
+                    (one.came, one.overtaken, one.two_ways) for one in worker.walk.open_contests
+                ]
+                worker.walk.turn()
+                kind = "broken off" if run.broken_off else run.kind
+                failed = {name: kinds for name, kinds in run.failed_by.items() if kinds}
+                yield (
+                    f"  {' '.join(run.path)}: {kind} {brief(failed)} {brief(bars)} {brief(races)}"
+                    f" {[one.members for one in run.cycles]}\n"
+                )
 
 
 def changed_values() -> Iterator[str]:

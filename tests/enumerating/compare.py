@@ -12,32 +12,33 @@ from enumerating.sessions import Bench
 from enumerating.walk import Account, Case, Walk
 
 
-def written(case: Case, folder: Path) -> Path:
-    """The case as a scenario file."""
-    parts = {}
+def plain(case: Case) -> dict:
+    """The case as a scenario."""
+    parts: dict[str, dict] = {}
     for name, part in case.parts.items():
         kills = (text.removeprefix("kill ") for text in part.statements)
+        said = {
+            "ends": None if part.autocommit else part.ends,
+            "autocommit": part.autocommit,
+            "connection": part.after,
+            "after_error": "continue" if part.goes_on else None,
+            "isolation": part.level,
+        }
         parts[name] = {
             "statements": [
                 {"kill": other} if text.startswith("kill ") else text
                 for text, other in zip(part.statements, kills, strict=True)
-            ]
+            ],
+            **{key: value for key, value in said.items() if value},
         }
-        if not part.autocommit:
-            parts[name]["ends"] = part.ends
-        if part.autocommit:
-            parts[name]["autocommit"] = True
-        if part.after:
-            parts[name]["connection"] = part.after
-        if part.goes_on:
-            parts[name]["after_error"] = "continue"
-        if part.level:
-            parts[name]["isolation"] = part.level
-    plain = {"scenario": "generated", "data": case.data, "transactions": parts}
-    if case.holds:
-        plain["holds"] = case.holds
+    found = {"scenario": "generated", "data": case.data, "transactions": parts}
+    return {**found, "holds": case.holds} if case.holds else found
+
+
+def written(case: Case, folder: Path) -> Path:
+    """The case as a scenario file."""
     path = folder / "generated.yaml"
-    path.write_text(yaml.safe_dump(plain, sort_keys=False, width=1000), encoding="utf-8")
+    path.write_text(yaml.safe_dump(plain(case), sort_keys=False, width=1000), encoding="utf-8")
     return path
 
 
