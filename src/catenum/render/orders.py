@@ -10,14 +10,13 @@ from rich.text import Text
 
 from catenum.core.compare.expectation import Difference
 from catenum.core.record.recording_file import to_plain
-from catenum.core.scenario.reader import ScenarioFile
-from catenum.lab.run.orders import PlayedOrder, place_of
+from catenum.lab.run.orders import PlayedOrder
 from catenum.render.console import STYLES, say
 
 FORMAT = "catenum-orders/1"
 
 
-def print_order(console: Console, played: PlayedOrder, file: ScenarioFile, *, width: int) -> None:
+def print_order(console: Console, played: PlayedOrder, *, width: int) -> None:
     """One line for an order, and one for each difference, with its place in the file."""
     good, server = played.as_expected, played.recording.target.server
     sign, tone = ("✓ ", "good") if good else ("· ", "faint") if good is None else ("✗ ", "bad")
@@ -32,9 +31,9 @@ def print_order(console: Console, played: PlayedOrder, file: ScenarioFile, *, wi
     line.append(f"{played.name.ljust(width)}  {played.recording.outcome.kind.ljust(8)}  ")
     line.append(text, style=STYLES[tone])
     say(console, line)
-    for one in played.differences:
+    for one, place in played.differences:
         say(console, f"    {subject(one)}: {one.seen}; expected: {one.expected}")
-        say(console, f"      {place_of(file, played.name, one, server)}", style=STYLES["faint"])
+        say(console, f"      {place}", style=STYLES["faint"])
 
 
 def subject(difference: Difference) -> str:
@@ -45,9 +44,7 @@ def subject(difference: Difference) -> str:
     return f"{name} of {' '.join(map(str, rest))}" if rest else str(key)
 
 
-def orders_value(
-    scenario: str, played: Sequence[PlayedOrder], file: ScenarioFile
-) -> dict[str, Any]:
+def orders_value(scenario: str, played: Sequence[PlayedOrder]) -> dict[str, Any]:
     """``catenum-orders/1``."""
     return {
         "format": FORMAT,
@@ -62,11 +59,9 @@ def orders_value(
                         "about": subject(difference),
                         "expected": difference.expected,
                         "seen": difference.seen,
-                        "place": str(
-                            place_of(file, one.name, difference, one.recording.target.server)
-                        ),
+                        "place": str(place),
                     }
-                    for difference in one.differences
+                    for difference, place in one.differences
                 ],
                 "recording": to_plain(one.recording),
             }

@@ -301,7 +301,7 @@ def summary(recording: Recording) -> str:
     holds = recording.outcome.holds
     parts = [f"outcome: {recording.outcome.kind}"]
     if holds:
-        false = [title for title, value in holds.items() if value is not True]
+        false = recording.outcome.broken_rules
         parts.append(
             "rules: all true" if not false else f"rules: {len(false)} of {len(holds)} NOT true"
         )

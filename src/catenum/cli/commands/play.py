@@ -166,7 +166,7 @@ def _play_named(
                 show(one.recording, args, out)
                 say(console)
             if not args.json:
-                print_order(console, one, file, width=max(map(len, names)))
+                print_order(console, one, width=max(map(len, names)))
             fault = fault_of(one.recording, file)
             if fault is not None:
                 raise fault
@@ -174,7 +174,7 @@ def _play_named(
     if args.save is not None:
         common.save_atomically(args.save, to_json(played[0].recording).encode())
     if args.json:
-        value = orders_value(scenario.scenario, played, file)
+        value = orders_value(scenario.scenario, played)
         out.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
     codes = [_order_code(one, args.expect) for one in played]
     return ExitCode.FOUND if ExitCode.FOUND in codes else ExitCode.OK

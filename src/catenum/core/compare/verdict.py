@@ -78,7 +78,7 @@ def figures(recordings: Sequence[Recording]) -> Figures:
     if not recordings:
         raise ValueError("no runs to compare")
     locks = [recording.locks_taken() for recording in recordings]
-    broken = [t for r in recordings for t, value in r.outcome.holds.items() if value is not True]
+    broken = [title for r in recordings for title in r.outcome.broken_rules]
     broken += [SERIAL for r in recordings if r.outcome.data == "anomaly"]
     return Figures(
         runs=len(recordings),

@@ -40,9 +40,7 @@ def tell(recording: Recording) -> list[Section]:
 
 def _headline(recording: Recording) -> Section:
     outcome = recording.outcome
-    bad = outcome.kind not in ("clean", "waited") or any(
-        v is not True for v in outcome.holds.values()
-    )
+    bad = outcome.kind not in ("clean", "waited") or bool(outcome.broken_rules)
     return Section(
         f"{outcome.kind}: {_meaning(recording)}",
         (Line(headline(recording), "bad" if bad else "good", hang=0),),
@@ -194,7 +192,7 @@ def _wait_line(wait: Wait) -> str:
 def _histories(recording: Recording) -> Section:
     involved = {wait.waiter for wait in recording.waits} | {wait.holder for wait in recording.waits}
     involved |= {event.transaction for event in recording.events if event.error}
-    if any(value is not True for value in recording.outcome.holds.values()):
+    if recording.outcome.broken_rules:
         involved |= {record.name for record in recording.transactions}
     lines: list[Line] = []
     ran: dict[str, list[Event]] = {}

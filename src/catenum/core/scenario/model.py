@@ -11,7 +11,7 @@ import re
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass
 from itertools import pairwise
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import (
     AfterValidator,
@@ -231,6 +231,23 @@ def _or_plainly(
     whole.clear()
     whole["anyOf"] = [*plain, whole_copy]
     return reference
+
+
+class _OrText(_Model):
+    """A model of which a file may give one field by a text alone: that of the name ``_plain``."""
+
+    _plain: ClassVar[str]
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        return {cls._plain: value} if isinstance(value, str) else value
+
+    @classmethod
+    def __get_pydantic_json_schema__(
+        cls, core: Any, handler: GetJsonSchemaHandler
+    ) -> JsonSchemaValue:
+        return _or_plainly(core, handler, {"type": "string"})
 
 
 class Statement(_Model):
@@ -564,7 +581,7 @@ class InAnyOrder(_Model):
     in_any_order: Annotated[tuple[Row, ...], Strict(False)]
 
 
-class ExpectedWait(_Model):
+class ExpectedWait(_OrText):
     """What a statement is expected to wait for; what is left out may be anything."""
 
     holder: Name | None = Field(default=None, description="the transaction that holds the lock")
@@ -572,16 +589,7 @@ class ExpectedWait(_Model):
         default=None, description="what the lock is on, as 'play' names it: berth(id=7)"
     )
 
-    @model_validator(mode="before")
-    @classmethod
-    def _from_text(cls, value: Any) -> Any:
-        return {"holder": value} if isinstance(value, str) else value
-
-    @classmethod
-    def __get_pydantic_json_schema__(
-        cls, core: Any, handler: GetJsonSchemaHandler
-    ) -> JsonSchemaValue:
-        return _or_plainly(core, handler, {"type": "string", "minLength": 1})
+    _plain: ClassVar[str] = "holder"
 
 
 def _numbered(value: object) -> object:
@@ -652,7 +660,7 @@ class Expectation(_Model):
         return self
 
 
-class ExpectedOutcome(_Model):
+class ExpectedOutcome(_OrText):
     """An outcome that some schedule is expected to have; what is left out may be anything."""
 
     outcome: Outcome
@@ -661,16 +669,7 @@ class ExpectedOutcome(_Model):
     )
     victim: Name | None = Field(default=None, description="the deadlock victim")
 
-    @model_validator(mode="before")
-    @classmethod
-    def _from_text(cls, value: Any) -> Any:
-        return {"outcome": value} if isinstance(value, str) else value
-
-    @classmethod
-    def __get_pydantic_json_schema__(
-        cls, core: Any, handler: GetJsonSchemaHandler
-    ) -> JsonSchemaValue:
-        return _or_plainly(core, handler, {"type": "string", "minLength": 1})
+    _plain: ClassVar[str] = "outcome"
 
     def __str__(self) -> str:
         data = f", data {self.data}" if self.data else ""
@@ -743,16 +742,7 @@ class Data(_ServerParts):  # type: ignore[valid-type,misc] # the servers' names 
 
     common: str = ""
 
-    @model_validator(mode="before")
-    @classmethod
-    def _from_text(cls, value: Any) -> Any:
-        return {"common": value} if isinstance(value, str) else value
-
-    @classmethod
-    def __get_pydantic_json_schema__(
-        cls, core: Any, handler: GetJsonSchemaHandler
-    ) -> JsonSchemaValue:
-        return _or_plainly(core, handler, {"type": "string"})
+    _plain: ClassVar[str] = "common"
 
     def part(self, name: str) -> str:
         """The SQL of one part: ``common``, or a server's name."""

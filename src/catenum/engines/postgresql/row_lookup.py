@@ -11,6 +11,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
 
 import psycopg
 from psycopg import sql
@@ -53,144 +55,140 @@ def traced(
         if not key:
             found.tried.append(f"{table} has no primary key by which a row could be named")
             return found
+        lookup = _Lookup(connection, table, name, key, numbers, found)
         if address is not None and numbers:
-            found.tried += _at(connection, table, name, key, address, numbers, found)
+            found.tried += lookup.at(address)
         if found.row is None and numbers:
-            found.tried.append(_written(connection, table, name, key, numbers[0]))
+            found.tried.append(lookup.written())
     except psycopg.Error as error:
         found.tried.append(f"{table}: {str(error).strip().splitlines()[0]}")
     return found
 
 
-def _written(
-    connection: psycopg.Connection,
-    table: str,
-    name: sql.Identifier,
-    key: Sequence[str],
-    number: int,
-) -> str:
-    """The rows that a transaction wrote and that still stand: what is waited for may be one of
-    them, or another.
+@dataclass(frozen=True)
+class _Lookup:
+    """One row that is looked for: in which table, by which key, of which transactions; what is
+    found goes to ``found``.
     """
-    query = sql.SQL("select {} from {} where xmin::text = %s limit %s").format(_columns(key), name)
-    rows = connection.execute(query, [str(number % _CIRCLE), MOST_ROWS]).fetchall()
-    if not rows:
-        return f"no row of {table} stands that transaction {number} wrote"
-    listed = ", ".join(_named(table, key, row) for row in rows)
-    return f"of what transaction {number} wrote to {table} there stands {listed}"
 
+    connection: psycopg.Connection
+    table: str
+    name: sql.Identifier
+    key: Sequence[str]
+    numbers: Sequence[int]
+    found: Trace
 
-def _at(
-    connection: psycopg.Connection,
-    table: str,
-    name: sql.Identifier,
-    key: Sequence[str],
-    address: str,
-    numbers: Sequence[int],
-    found: Trace,
-) -> Iterator[str]:
-    """The row at an address, if it is the same version still; else, by the page, the version that
-    replaced it.
-    """
-    query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(
-        _columns(key), name
-    )
-    rows = connection.execute(query, [address]).fetchall()
-    if rows and _older(int(rows[0][0]), numbers):
-        found.row = _named(table, key, rows[0][1:])
-        yield f"what stands at {address} of {table} is as old as that: {found.row}"
-        return
-    yield f"at {address} of {table} {'a later row stands' if rows else 'no row is seen any more'}"
-    yield from _by_page(connection, table, name, key, address, numbers, found)
-    if found.row is None:
-        yield from _by_log(connection, table, name, key, address, numbers, found)
-
-
-def _by_page(
-    connection: psycopg.Connection,
-    table: str,
-    name: sql.Identifier,
-    key: Sequence[str],
-    address: str,
-    numbers: Sequence[int],
-    found: Trace,
-) -> Iterator[str]:
-    """By the page, which has the old version until it is cleaned up."""
-    query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(
-        _columns(key), name
-    )
-    inspects = connection.execute(_INSPECTS).fetchall()
-    if not inspects:
-        yield (
-            "the extension pageinspect, which would show the version that was replaced, is not"
-            " installed"
+    def written(self) -> str:
+        """The rows that a transaction wrote and that still stand: what is waited for may be one of
+        them, or another.
+        """
+        number = self.numbers[0]
+        query = sql.SQL("select {} from {} where xmin::text = %s limit %s").format(
+            _columns(self.key), self.name
         )
-        return
+        rows = self.connection.execute(query, [str(number % _CIRCLE), MOST_ROWS]).fetchall()
+        if not rows:
+            return f"no row of {self.table} stands that transaction {number} wrote"
+        listed = ", ".join(self._named(row) for row in rows)
+        return f"of what transaction {number} wrote to {self.table} there stands {listed}"
+
+    def at(self, address: str) -> Iterator[str]:
+        """The row at an address, if it is the same version still; else, by the page, the version
+        that replaced it.
+        """
+        row = self._row_at(address)
+        if row is not None and _older(int(row[0]), self.numbers):
+            self.found.row = self._named(row[1:])
+            yield f"what stands at {address} of {self.table} is as old as that: {self.found.row}"
+            return
+        now = "no row is seen any more" if row is None else "a later row stands"
+        yield f"at {address} of {self.table} {now}"
+        yield from self._by_page(address)
+        if self.found.row is None:
+            yield from self._by_log(address)
+
+    def _by_page(self, address: str) -> Iterator[str]:
+        """By the page, which has the old version until it is cleaned up."""
+        inspects = self.connection.execute(_INSPECTS).fetchall()
+        if not inspects:
+            yield (
+                "the extension pageinspect, which would show the version that was replaced, is not"
+                " installed"
+            )
+            return
+        block, line = _place(address)
+        items = self.connection.execute(
+            sql.SQL(
+                "select t_xmin::text, t_xmax::text, t_ctid::text from {}({}(%s, %s)) where lp = %s"
+            ).format(
+                sql.Identifier(str(inspects[0][0]), "heap_page_items"),
+                sql.Identifier(str(inspects[0][0]), "get_raw_page"),
+            ),
+            [self.name.as_string(self.connection), block, line],
+        ).fetchall()
+        if not items or items[0][0] is None or not _older(int(items[0][0]), self.numbers):
+            yield "the page has no version any more that is as old as that"
+            return
+        _, ended, following = items[0]
+        row = self._row_at(following)
+        ours = {number % _CIRCLE for number in self.numbers}
+        if row is not None and ended == row[0] and int(ended) in ours:
+            self.found.row = self._named(row[1:])
+            yield (
+                f"by the page, transaction {ended} replaced it with the row that is now"
+                f" {self.found.row}"
+            )
+        else:
+            yield "by the page it was replaced, and what came of it is gone as well"
+
+    def _by_log(self, address: str) -> Iterator[str]:
+        """By the write-ahead log, from one version to the next."""
+        try:
+            with self.connection.transaction():
+                moved = wal.moves(self.connection, self.name.as_string(self.connection))
+        except wal.NotRead as reason:
+            yield str(reason)
+            return
+        except psycopg.Error as error:
+            yield f"the write-ahead log cannot be read: {str(error).strip().splitlines()[0]}"
+            return
+        ours = {number % _CIRCLE for number in self.numbers}
+        chain = wal.followed(moved, _place(address), ours)
+        if not chain:
+            yield "the write-ahead log that is there has no change of it"
+            return
+        last = chain[-1]
+        if last.now is None:
+            yield f"by the write-ahead log, transaction {last.by} deleted it"
+            return
+        row = self._row_at(f"({last.now[0]},{last.now[1]})")
+        if row is not None and int(row[0]) == last.by:
+            self.found.row = self._named(row[1:])
+            yield (
+                f"by the write-ahead log, transaction {chain[0].by} replaced it with the row that"
+                f" is now {self.found.row}"
+            )
+        else:
+            yield (
+                f"by the write-ahead log, transaction {last.by} replaced it last, and that version"
+                " is gone as well"
+            )
+
+    def _row_at(self, address: str) -> tuple[Any, ...] | None:
+        """The number of the transaction that wrote what stands there, and its key."""
+        query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(
+            _columns(self.key), self.name
+        )
+        return self.connection.execute(query, [address]).fetchone()
+
+    def _named(self, values: Sequence[str | None]) -> str:
+        return f"{self.table}({key_text(tuple(zip(self.key, values, strict=True)))})"
+
+
+def _place(address: str) -> tuple[int, int]:
+    """Block and line of a row's address."""
     block, line = (int(part) for part in re.findall(r"\d+", address))
-    items = connection.execute(
-        sql.SQL(
-            "select t_xmin::text, t_xmax::text, t_ctid::text from {}({}(%s, %s)) where lp = %s"
-        ).format(
-            sql.Identifier(str(inspects[0][0]), "heap_page_items"),
-            sql.Identifier(str(inspects[0][0]), "get_raw_page"),
-        ),
-        [name.as_string(connection), block, line],
-    ).fetchall()
-    if not items or items[0][0] is None or not _older(int(items[0][0]), numbers):
-        yield "the page has no version any more that is as old as that"
-        return
-    _, ended, following = items[0]
-    rows = connection.execute(query, [following]).fetchall()
-    if rows and ended == rows[0][0] and int(ended) in {number % _CIRCLE for number in numbers}:
-        found.row = _named(table, key, rows[0][1:])
-        yield f"by the page, transaction {ended} replaced it with the row that is now {found.row}"
-    else:
-        yield "by the page it was replaced, and what came of it is gone as well"
-
-
-def _by_log(
-    connection: psycopg.Connection,
-    table: str,
-    name: sql.Identifier,
-    key: Sequence[str],
-    address: str,
-    numbers: Sequence[int],
-    found: Trace,
-) -> Iterator[str]:
-    """By the write-ahead log, from one version to the next."""
-    try:
-        with connection.transaction():
-            moved = wal.moves(connection, name.as_string(connection))
-    except wal.NotRead as reason:
-        yield str(reason)
-        return
-    except psycopg.Error as error:
-        yield f"the write-ahead log cannot be read: {str(error).strip().splitlines()[0]}"
-        return
-    block, line = (int(part) for part in re.findall(r"\d+", address))
-    chain = wal.followed(moved, (block, line), {number % _CIRCLE for number in numbers})
-    if not chain:
-        yield "the write-ahead log that is there has no change of it"
-        return
-    last = chain[-1]
-    if last.now is None:
-        yield f"by the write-ahead log, transaction {last.by} deleted it"
-        return
-    query = sql.SQL("select xmin::text, {} from {} where ctid = %s::tid").format(
-        _columns(key), name
-    )
-    rows = connection.execute(query, [f"({last.now[0]},{last.now[1]})"]).fetchall()
-    if rows and int(rows[0][0]) == last.by:
-        found.row = _named(table, key, rows[0][1:])
-        yield (
-            f"by the write-ahead log, transaction {chain[0].by} replaced it with the row that is"
-            f" now {found.row}"
-        )
-    else:
-        yield (
-            f"by the write-ahead log, transaction {last.by} replaced it last, and that version is"
-            " gone as well"
-        )
+    return block, line
 
 
 def _older(number: int, numbers: Sequence[int]) -> bool:
@@ -202,7 +200,3 @@ def _older(number: int, numbers: Sequence[int]) -> bool:
 
 def _columns(key: Sequence[str]) -> sql.Composed:
     return sql.SQL(", ").join(sql.SQL("{}::text").format(sql.Identifier(column)) for column in key)
-
-
-def _named(table: str, key: Sequence[str], values: Sequence[str | None]) -> str:
-    return f"{table}({key_text(tuple(zip(key, values, strict=True)))})"

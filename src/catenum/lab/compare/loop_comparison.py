@@ -175,7 +175,7 @@ def judge(baseline: Runner, runner: Runner, faster: Ratio) -> Verdict:
             rank="loses",
             reason=f"a statement was rejected {runner.churn.failures('rejected')} times",
         )
-    broken = [title for title, value in runner.played.outcome.holds.items() if value is not True]
+    broken = runner.played.outcome.broken_rules
     if broken and all(value is True for value in baseline.played.outcome.holds.values()):
         return Verdict(rank="loses", reason=f"the data is wrong when played: {', '.join(broken)}")
     if fewer(runner.turns, baseline.turns):

@@ -17,12 +17,13 @@ from catenum.lab.run.play import PlayOptions, play
 @dataclass(frozen=True, slots=True)
 class PlayedOrder:
     """A named order as it was played. ``as_expected``: None where nothing is expected of it on this
-    server, or where it is not compared: then ``why_not``.
+    server, or where it is not compared: then ``why_not``. Each difference has the place of what was
+    expected, where the file is known.
     """
 
     name: str
     recording: Recording
-    differences: tuple[Difference, ...]
+    differences: tuple[tuple[Difference, Place | None], ...]
     as_expected: bool | None
     why_not: str = ""
 
@@ -48,12 +49,16 @@ def play_orders(
         as_named = scenario.model_copy(update={"timeouts": named.timeouts or scenario.timeouts})
         recording = play(engine, as_named, asked, file=file, ddl=ddl, notes=notes)
         expected = named.expected_on(engine.info.server) if changed is None else None
-        found = tuple(differences(expected, recording)) if expected is not None else ()
+        server = engine.info.server
+        found = tuple(
+            (one, _place_of(file, name, one, server) if file is not None else None)
+            for one in (differences(expected, recording) if expected is not None else ())
+        )
         why = f"not compared, with {changed}" if changed is not None else ""
         yield PlayedOrder(name, recording, found, not found if expected is not None else None, why)
 
 
-def place_of(file: ScenarioFile, order: str, difference: Difference, server: str) -> Place:
+def _place_of(file: ScenarioFile, order: str, difference: Difference, server: str) -> Place:
     """Where in the file the expectation stands that a difference is from."""
     named: NamedOrder = file.scenario.orders[order]
     below = () if isinstance(named.expect, Expectation) else (server,)
