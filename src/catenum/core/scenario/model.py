@@ -734,15 +734,14 @@ class Fill(_Model):
 
 #: A part of the set-up SQL for each server.
 _PARTS: dict[str, Any] = dict.fromkeys(NAMES, (str, ""))
-_ServerParts = create_model("_ServerParts", __base__=_Model, **_PARTS)
+_ServerParts = create_model("_ServerParts", __base__=_OrText, **_PARTS)
 
 
 class Data(_ServerParts):  # type: ignore[valid-type,misc] # the servers' names make its fields
     """Set-up SQL: a part for every server, and one for each server that needs its own."""
 
-    common: str = ""
-
     _plain: ClassVar[str] = "common"
+    common: str = ""
 
     def part(self, name: str) -> str:
         """The SQL of one part: ``common``, or a server's name."""
