@@ -383,3 +383,16 @@ transactions:
 def test_what_a_server_keeps_of_a_silent_client_is_said(call):
     notes = call("play", "left-open", "--json").json["notes"]
     assert any("idle_in_transaction_session_timeout = " in note for note in notes)
+
+
+def test_what_cannot_run_in_a_transaction_waits_for_the_scenario_s_own_only(call, tmp_path):
+    text = """\
+transactions:
+  clerk: {statements: [update slot set boxes = 1 where id = 1, update slot set boxes = 1 where id = 2]}
+  builder: {autocommit: true, statements: [create index concurrently slot_boxes on slot (boxes), vacuum slot]}
+order: clerk builder clerk clerk builder
+"""
+    (tmp_path / "s.yaml").write_text(DATA + text)
+    recording = call("play", "s.yaml", "--json").json
+    assert recording["outcome"]["kind"] == "waited"
+    assert {wait["holder"] for wait in recording["waits"]} == {"clerk"}

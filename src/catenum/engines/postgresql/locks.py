@@ -7,6 +7,7 @@ row lock it is after.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Any, LiteralString
@@ -45,6 +46,11 @@ _PASSING = ("extend",)  # held for moments only; a wait for one is work, not a w
 
 class _MovedOn(Exception):
     """The wait ended between two checks."""
+
+
+#: A connection by which a run asks, loads or puts rows back: its queries are over in a moment, and
+#: who waits for the end of one (as an index that is made concurrently does) is at work.
+_HELPER = re.compile(r"\(catenum [0-9a-f]{8} (?:control|data|restorer|viewer)\)$")
 
 
 class LockReader:
@@ -227,8 +233,11 @@ class LockReader:
         except _MovedOn:
             return None
         since = now_ms - wait.since_ms if wait.since_ms is not None else None
+        others = [pid for pid in blockers if not _HELPER.search(names[pid])]
+        if not others:
+            return None
         edges = []
-        for pid in blockers:
+        for pid in others:
             held, queued = held_by(pid, wait, locks)
             edges.append(
                 Edge(
