@@ -221,6 +221,8 @@ class InnodbErrorRules(ErrorRules):
     """See ``ErrorRules`` for what each member promises."""
 
     code_word = "error number"
+    #: ER_STATEMENT_TIMEOUT (MariaDB), ER_QUERY_TIMEOUT (MySQL).
+    time_limits = frozenset(["1969", "3024"])
     duplicates = frozenset(
         ["1062", "1022", "1586"]
     )  # ER_DUP_ENTRY, ER_DUP_KEY, ER_DUP_ENTRY_WITH_KEY_NAME

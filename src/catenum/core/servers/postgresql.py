@@ -254,6 +254,7 @@ class PostgresqlErrorRules(ErrorRules):
 
     refuses_after_error = True
     code_word = "SQLSTATE"
+    time_limits = frozenset(["57014"])  # query_canceled: whoever cancelled it, in any language
     duplicates = frozenset(["23505", "23P01"])  # unique_violation, exclusion_violation
     #: Appendix A, "PostgreSQL Error Codes".
     error_kinds: dict[str, ErrorKind] = {  # noqa: RUF012 - never changed

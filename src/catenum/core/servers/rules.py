@@ -351,6 +351,9 @@ class ErrorRules:
     undoes_statement: frozenset[str] = frozenset()
     asks_transaction: str = ""
 
+    #: Codes by which a statement is ended since it has taken too long, at work or waiting.
+    time_limits: frozenset[str] = frozenset()
+
     def is_duplicate(self, code: str) -> bool:
         """Whether an error's code means that a unique key has the value already."""
         return code in self.duplicates

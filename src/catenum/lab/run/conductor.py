@@ -24,6 +24,7 @@ from catenum.core.record.values import NOTHING, NULL, Binding, Value
 from catenum.core.record.waits import Edge, WaitGraph
 from catenum.core.scenario.conditions import Comparison, ConditionError, MissingValue
 from catenum.core.scenario.model import ROLL_BACK, NextStep, Scenario, Statement
+from catenum.core.servers import Rules
 from catenum.core.space.moves import MoveResult
 from catenum.engines.ports import Beginning, Patience, Reply
 from catenum.lab.run.choosing import Choice
@@ -83,6 +84,7 @@ class Conductor:
         self,
         scenario: Scenario,
         order: Sequence[str],
+        rules: Rules,
         *,
         victim: str | None = None,
         limit_ms: float = 60_000.0,
@@ -90,10 +92,6 @@ class Conductor:
         pictures: bool = False,
         guide: Guide | None = None,
         check_ms: float = 0.0,
-        value_names: Callable[[str], tuple[str, ...]] = lambda sql: (),
-        limits_waits: Callable[[str], bool] = lambda sql: False,
-        is_duplicate: Callable[[str], bool] = lambda code: False,
-        commits_by_itself: Callable[[str], bool] = lambda sql: False,
         waited: set[Situation] | None = None,
         among: Collection[str] | None = None,
         catches_errors: bool = False,
@@ -101,24 +99,19 @@ class Conductor:
         """``check_ms``: how long after its wait began a possible closer of cycles checks; its check
         is waited for.
 
-        ``value_names`` gives the names of a statement's parameters; ``limits_waits`` tells whether
-        one sets a limit on the waits that come after it; ``is_duplicate``, whether an error's code
-        means that a key exists; ``commits_by_itself``, whether a statement's text tells that it
-        ends its transaction. ``waited``: where a statement had to wait in earlier schedules;
-        this one adds its own. Nothing but how soon a check is made depends on that. ``among``:
-        the transactions that are made, where not all are; they wait for no other on their
-        connection. ``catches_errors``: code of the scenario may catch a deadlock, with which the
-        server ends a transaction.
+        ``waited``: where a statement had to wait in earlier schedules; this one adds its own.
+        Nothing but how soon a check is made depends on that. ``among``: the transactions that are
+        made, where not all are; they wait for no other on their connection. ``catches_errors``:
+        code of the scenario may catch a deadlock, with which the server ends a transaction.
         """
         self.catches_errors = catches_errors
         self.ended_by_itself: list[tuple[str, int]] = []  # statements that ended their transaction
-        self.check_ms, self.value_names, self.limits_waits = check_ms, value_names, limits_waits
-        self.is_duplicate, self.commits_by_itself = is_duplicate, commits_by_itself
-        self.guide = guide
+        self.check_ms, self.guide = check_ms, guide
+        self._sql, self._errors = rules.sql, rules.errors
         self._limited = {
             name
             for name in scenario.transactions
-            if any(map(limits_waits, scenario.before_on_connection(name)))
+            if any(map(rules.sql.limits_waits, scenario.before_on_connection(name)))
         }
         self.states = {
             name: TransactionState(name, transaction, index, limits_itself=name in self._limited)
@@ -248,7 +241,7 @@ class Conductor:
         if statement is None or not statement.at_once:
             return
         try:
-            bound = state.carried.bound(self.value_names(statement.text))
+            bound = state.carried.bound(self._sql.value_names(statement.text))
         except MissingValue as missing:
             why = state.carried.why_missing(missing.name)
             yield from self._fault(state, "sql", why)
@@ -295,7 +288,7 @@ class Conductor:
             comparison = state.carried.undecided(statement)
             key = "sql"
             bound = (
-                state.carried.bound(self.value_names(statement.text))
+                state.carried.bound(self._sql.value_names(statement.text))
                 if comparison is None
                 else NOTHING
             )
@@ -496,6 +489,8 @@ class Conductor:
         if state is self._running_out:
             error = reply.error or ServerError(code="", kind="timeout", message="")
             reply = replace(reply, error=replace(error, kind="timeout", message=RAN_OUT))
+        elif reply.error and state.waits and reply.error.code in self._errors.time_limits:
+            reply = replace(reply, error=replace(reply.error, kind="timeout"))
         cut = state.limit_hit or any(
             c.ended_by_us and c.closer == state.name for c in self.log.cycles if c.pending
         )
@@ -591,10 +586,10 @@ class Conductor:
                 self.log.close(i, at_ms, "went on")
             state.waits.clear()
             self.log.note(state, "resumed", at_ms, phase=phase)
-        state.limits_itself = state.limits_itself or self.limits_waits(state.sql)
+        state.limits_itself = state.limits_itself or self._sql.limits_waits(state.sql)
         if state.in_transaction and not reply.in_transaction and state.statement is not None:
             state.in_transaction = False
-            if not self.commits_by_itself(state.sql):
+            if not self._sql.commits_by_itself(state.sql):
                 self.ended_by_itself.append((state.name, state.statement))
                 if not self.catches_errors:
                     yield from self._fail(state, ENDS_BY_ITSELF, at_ms)
@@ -651,7 +646,7 @@ class Conductor:
         return ServerError(code="", kind="refused", message=message, check="required")
 
     def _kinds(self, error: ServerError) -> set[str]:
-        return {error.kind, "duplicate"} if self.is_duplicate(error.code) else {error.kind}
+        return {error.kind, "duplicate"} if self._errors.is_duplicate(error.code) else {error.kind}
 
     def _after_failure(self, state: TransactionState, error: ServerError, at_ms: float) -> None:
         retry = state.transaction.retry

@@ -242,15 +242,12 @@ def _make_moves(
         conductor = Conductor(
             scenario,
             full_order(scenario, options.order),
+            rules_of(engine.info.server),
             victim=options.victim or scenario.victim,
             limit_ms=options.limit_ms,
             verdict_ms=engine.verdict_ms,
             pictures=options.locks == "full",
             check_ms=engine.capabilities.check_ms,
-            value_names=rules_of(engine.info.server).sql.value_names,
-            limits_waits=rules_of(engine.info.server).sql.limits_waits,
-            is_duplicate=rules_of(engine.info.server).errors.is_duplicate,
-            commits_by_itself=rules_of(engine.info.server).sql.commits_by_itself,
             catches_errors=bool(handlers_of(engine, scenario)),
         )
         counted = engine.deadlock_count(sessions)
