@@ -138,6 +138,8 @@ def _described(recording: Recording, event: Event) -> tuple[str, str, str]:
         text = {"deadlock": "deadlock victim", "refused": "refused", "timeout": "lock timeout"}.get(
             kind, error.message if error else "failed"
         )
+        if error and error.code in rules_of(recording.target.server).errors.time_limits:
+            text = f"{error.message}" if kind != "timeout" else "time limit"
         if error and error.check == "required":
             text = error.message
         if kind == "deadlock" and error and error.undone == "statement":

@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from catenum.core.record.recording import OVER, Event, Recording, Wait
+from catenum.core.servers import rules_of
 from catenum.core.text import duration, listed, named
 
 
@@ -65,7 +66,10 @@ def _given_up(recording: Recording) -> str:
     ]
     rolled = f"; {listed(undone)} {_was(undone)} rolled back" if undone != names and undone else ""
     rolled = f" and {_was(names)} rolled back" if undone == names else rolled
-    return f"Block, not deadlock: {listed(names)} ran into the lock timeout{rolled}." + _after(
+    limits = rules_of(recording.target.server).errors.time_limits
+    by_limit = all(event.error is not None and event.error.code in limits for event in failed)
+    what = "a time limit while it waited" if by_limit else "the lock timeout"
+    return f"Block, not deadlock: {listed(names)} ran into {what}{rolled}." + _after(
         recording, names
     )
 
