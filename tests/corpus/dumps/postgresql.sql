@@ -2,7 +2,7 @@
 -- PostgreSQL database dump
 --
 
-\restrict VUqVKu3smRn9SzNQ39iU6vq1xFXRaUlUlaqDXi2sL47LBuPvcmXdi0EPGpbZ7fd
+\restrict GtpMsyidoiT7EhrQLevaGl5SlcPcaMwPl6xVSlsqXTGSTO8l6sTKrrOK9vFKD2B
 
 -- Dumped from database version 15.18 (Debian 15.18-0+deb12u1)
 -- Dumped by pg_dump version 15.18 (Debian 15.18-0+deb12u1)
@@ -298,5 +298,5 @@ ALTER TABLE ONLY public.berth
 -- PostgreSQL database dump complete
 --
 
-\unrestrict VUqVKu3smRn9SzNQ39iU6vq1xFXRaUlUlaqDXi2sL47LBuPvcmXdi0EPGpbZ7fd
+\unrestrict GtpMsyidoiT7EhrQLevaGl5SlcPcaMwPl6xVSlsqXTGSTO8l6sTKrrOK9vFKD2B
 
