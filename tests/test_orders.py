@@ -297,8 +297,6 @@ ALWAYS = {
     ("caught-and-gone-on", "postgresql"),
     ("manifest-total", "postgresql"),
     ("client-gone", "mariadb"),
-    ("call-cancel", "mariadb"),
-    ("gap-insert", "mysql"),
 }
 
 
