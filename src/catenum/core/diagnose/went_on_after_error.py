@@ -13,6 +13,7 @@ from collections.abc import Iterator
 
 from catenum.core.diagnose.evidence import ref
 from catenum.core.record.recording import Event, Finding, Recording
+from catenum.core.servers import rules_of
 from catenum.core.text import listed, named
 
 
@@ -43,12 +44,22 @@ def find(recording: Recording) -> list[Finding]:
                 advice=(
                     "Roll the whole transaction back after such an error, and begin it again"
                     " ('retry').",
-                    "Where the statement may be left out, set a savepoint before it and go back to"
-                    " that ('after_error: back to NAME'); after a deadlock no savepoint is left.",
+                    _savepoint_advice(recording),
                 ),
             )
         )
     return found
+
+
+def _savepoint_advice(recording: Recording) -> str:
+    """Where a savepoint helps: InnoDB undoes all with a deadlock's victim, savepoints included."""
+    advice = (
+        "Where the statement may be left out, set a savepoint before it and go back to that"
+        " ('after_error: back to NAME')"
+    )
+    if rules_of(recording.target.server).errors.refuses_after_error:
+        return f"{advice}."
+    return f"{advice}; after a deadlock no savepoint is left."
 
 
 def _expected(event: Event) -> bool:

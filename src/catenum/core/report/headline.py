@@ -130,6 +130,9 @@ def _ended_by(recording: Recording) -> str:
     """Who ended the cycles, up to the names of those who were the victims."""
     if any(cycle.by_timeout for cycle in recording.deadlocks):
         return "The server did not look for cycles; a lock timeout ended this one, that of"
+    fell = _failed(recording, "deadlock")
+    if fell and all(event.then == "back to savepoint" for event in fell):
+        return "The server ended the statement of"
     stood = [cycle.verdict_ms is None for cycle in recording.deadlocks if cycle.victim]
     if stood and all(stood):
         return "The server did not end the cycle, so Catenum cancelled"
@@ -166,7 +169,10 @@ def _went_on(recording: Recording) -> Iterator[str]:
         which = f"statement{'' if len(numbers) == 1 else 's'} {listed(list(map(str, numbers)))}"
         if record.status == "committed":
             undone = any(
-                e.error and e.error.kind == "deadlock" and e.error.undone == "transaction"
+                e.error
+                and e.error.kind == "deadlock"
+                and e.error.undone == "transaction"
+                and e.then == "continue"
                 for e in lost
             )
             before = ", and without what it had done before the deadlock" if undone else ""
