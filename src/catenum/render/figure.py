@@ -137,13 +137,15 @@ class _Rows:
             self.axes.plot([x], [y], marker="X", ms=15, mfc=FAIL, mec=PAPER, mew=1.2, zorder=6)
             kind = event.error.kind if event.error else "failed"
             word = {"deadlock": "victim", "timeout": "timeout"}.get(kind, kind)
-            word += ", went on" if event.swallowed else ""
+            word += ", went on" if event.swallowed else ", sent again" if event.then else ""
             self.axes.text(
                 x, y - 0.2, word, ha="center", va="top", fontsize=9, weight="bold", color=FAIL
             )
 
     def _waited(self, event: Event) -> bool:
-        return (event.transaction, event.attempt, event.statement, "waits") in self.place
+        waits = self.place.get((event.transaction, event.attempt, event.statement, "waits"))
+        sent = self.place.get((event.transaction, event.attempt, event.statement, "sent"), 0.0)
+        return waits is not None and waits > sent
 
     def _box(self, x: float, y: float, text: str) -> None:
         patch = FancyBboxPatch(
@@ -163,8 +165,9 @@ class _Rows:
 
     def _statement(self, event: Event, x: float, y: float) -> None:
         self._box(x, y, str(event.statement))
-        width = 22 if not self.dense else 16
-        text = shortened(event.sql, 84 if not self.dense else 46)
+        # what stands above two statements beside each other must not run into each other
+        width, most = (22, 84) if self.last <= 6 else (16, 64) if self.last <= 10 else (13, 46)
+        text = shortened(event.sql, most)
         self.axes.text(
             x - 0.17,
             y + 0.17,
@@ -190,7 +193,7 @@ class _Rows:
                 self._arrow(wait, start)
 
     def _end_of(self, wait: Wait) -> float:
-        for what in ("done", "failed"):
+        for what in ("failed", "done") if wait.ended == "failed" else ("done", "failed"):
             place = self.place.get((wait.waiter, wait.attempt, wait.statement, what))
             if place is not None:
                 return place
@@ -199,6 +202,7 @@ class _Rows:
     def _wait_bar(self, wait: Wait, start: float, end: float) -> None:
         y = self.lane(wait.waiter)
         begin = self.place.get((wait.waiter, wait.attempt, wait.statement, "sent"), start)
+        begin = min(begin, start)  # it may have been sent again since
         bar = Rectangle(
             (begin + 0.19, y - 0.07),
             end - begin - 0.19,

@@ -199,6 +199,7 @@ def _waited_before(recording: Recording, event: Event) -> float | None:
         if (w.waiter, w.attempt, w.statement) == (event.transaction, event.attempt, event.statement)
         and w.until_ms is not None
         and w.until_ms <= event.at_ms
+        and w.ended == "went on"
     ]
     return max(w.until_ms or 0.0 for w in own) - min(w.since_ms for w in own) if own else None
 

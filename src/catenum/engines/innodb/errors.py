@@ -31,6 +31,7 @@ def server_error(
     number, message = number_and_text(error)
     lost = number == 0 or isinstance(error, pymysql.err.InterfaceError)
     kind: ErrorKind = "lost" if lost else kind_of(number, rules)
+    message = message or "the connection is closed"
     undone: Literal["transaction", "statement"] = "statement"
     if kind == "lost" or (kind == "deadlock" and str(number) not in rules.errors.undoes_statement):
         undone = "transaction"
