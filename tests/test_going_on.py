@@ -12,6 +12,7 @@ from catenum.core.space.oracle import count_of_orders, lanes_of, serial_orders
 from catenum.core.space.schedule import complete, merges
 from catenum.engines.scripted import ScriptedEngine
 from catenum.lab.run.play import PlayOptions, play
+from conftest import needs
 from test_conductor import moves, scenario
 
 SERVERS = ["postgresql", "mariadb", "mysql"]
@@ -316,6 +317,7 @@ def test_a_transaction_that_is_ended_by_its_statement_is_noticed(call, tmp_path,
 
 @pytest.mark.parametrize("server", SERVERS)
 def test_a_server_reads_what_lint_is_given(call, tmp_path, server):
+    needs(server)  # lint goes on without one
     text = """\
 transactions:
   a:
@@ -332,6 +334,7 @@ transactions:
 
 
 def test_a_table_that_a_statement_makes_is_no_error_of_the_next(call, tmp_path):
+    needs("postgresql")
     text = "transactions: {a: {statements: [create table berth (id int), select id from berth]}}\n"
     (tmp_path / "s.yaml").write_text(DATA + text)
     assert call("lint", "s.yaml").code == 0
