@@ -17,6 +17,7 @@ from rich.console import Console
 from rich.text import Text
 
 from catenum.core.record.recording import Event, Recording, Wait
+from catenum.core.report.after_error import what_follows
 from catenum.core.servers import rules_of
 from catenum.core.text import decided, duration, one_line, with_values
 from catenum.render.console import STYLES, say
@@ -29,13 +30,6 @@ ENDED = {
     "commit": "committed",
     "rollback": "rolled back",
     "close": "connection closed: the server rolled back",
-}
-#: What the application does after an error.
-WHAT_FOLLOWS = {
-    None: "rolled back",
-    "continue": "goes on in the transaction",
-    "retry": "sends it again",
-    "back to savepoint": "back to the savepoint, and on from there",
 }
 
 
@@ -133,18 +127,7 @@ def _described(recording: Recording, event: Event) -> tuple[str, str, str]:
         reported = "; ".join(dict.fromkeys(_wait_text(w) for w in _waits_at(recording, event)))
         return "◷", f"waits {reported or 'for a lock'}", "wait"
     if event.what == "failed":
-        error = event.error
-        kind = error.kind if error else "error"
-        text = {"deadlock": "deadlock victim", "refused": "refused", "timeout": "lock timeout"}.get(
-            kind, error.message if error else "failed"
-        )
-        if error and error.code in rules_of(recording.target.server).errors.time_limits:
-            text = f"{error.message}" if kind != "timeout" else "time limit"
-        if error and error.check == "required":
-            text = error.message
-        if kind == "deadlock" and error and error.undone == "statement":
-            text = "deadlock victim: statement given up"
-        follows = _what_follows(recording, event)
+        text, follows = _failure(recording, event), what_follows(recording, event)
         return "✗", f"{text}; {follows}" if follows else text, "bad"
     waited = _waited_before(recording, event)
     after = f"continued after {duration(waited)}; " if waited is not None else ""
@@ -152,31 +135,35 @@ def _described(recording: Recording, event: Event) -> tuple[str, str, str]:
         return "✗", f"{after}commit answered with a rollback", "bad"
     if event.statement is None:
         return "✓", after + ENDED.get(event.sql, event.sql), "good"
+    kept = f"; keeps {with_values(event.kept)}" if event.kept else ""
+    return "✓", after + _answer(event) + kept, "good"
+
+
+def _failure(recording: Recording, event: Event) -> str:
+    """What has failed: the trade's word for it, or the server's message."""
+    error = event.error
+    if error is None:
+        return "failed"
+    if error.check == "required":
+        return error.message
+    if error.code in rules_of(recording.target.server).errors.time_limits:
+        return "time limit" if error.kind == "timeout" else error.message
+    if error.kind == "deadlock" and error.undone == "statement":
+        return "deadlock victim: statement given up"
+    words = {"deadlock": "deadlock victim", "refused": "refused", "timeout": "lock timeout"}
+    return words.get(error.kind, error.message)
+
+
+def _answer(event: Event) -> str:
+    """How many rows, and the value where it is only one."""
     count = "done" if event.rows is None else f"{event.rows} row{'' if event.rows == 1 else 's'}"
     result = event.result
-    if (
-        result is not None
-        and len(result.rows) == 1
-        and len(result.columns) == 1
-        and result.rows[0][0] != ""
-    ):
-        count += f": {result.rows[0][0] if result.rows[0][0] is not None else 'null'}"
-    kept = f"; keeps {with_values(event.kept)}" if event.kept else ""
-    return "✓", after + count + kept, "good"
-
-
-def _what_follows(recording: Recording, event: Event) -> str:
-    """What the application does after an error, and what the server has made of the transaction."""
-    record, error = recording.transaction(event.transaction), event.error
-    if error is not None and error.undone == "nothing":
-        return ""
-    if record is not None and record.autocommit:
-        return {None: "ends here", "retry": "sends it again"}.get(event.then, "goes on")
-    if event.then == "continue" and rules_of(recording.target.server).errors.refuses_after_error:
-        return "goes on, and is refused until it rolls back"
-    if event.then == "continue" and error is not None and error.undone == "transaction":
-        return "all rolled back; goes on in another transaction"
-    return WHAT_FOLLOWS[event.then]
+    if result is None or len(result.rows) != 1 or len(result.columns) != 1:
+        return count
+    value = result.rows[0][0]
+    if value == "":
+        return count
+    return f"{count}: {'null' if value is None else value}"
 
 
 def _waits_at(recording: Recording, event: Event) -> list[Wait]:

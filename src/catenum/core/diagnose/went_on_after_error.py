@@ -12,6 +12,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from catenum.core.diagnose.evidence import ref
+from catenum.core.record.outcome import lost_work
 from catenum.core.record.recording import Event, Finding, Recording
 from catenum.core.servers import rules_of
 from catenum.core.text import listed, named
@@ -64,11 +65,9 @@ def _savepoint_advice(recording: Recording) -> str:
 
 def _expected(event: Event) -> bool:
     """Whether the error is the statement's own, and nothing else was undone with it."""
-    error = event.error
-    return error is None or (
-        error.kind == "rejected"
-        and (error.undone == "statement" or event.then == "back to savepoint")
-    )
+    if event.error is None or event.then == "back to savepoint":
+        return not lost_work(event)
+    return not lost_work(event) and event.error.undone == "statement"
 
 
 def _what_was_lost(lost: list[Event], refused_commit: bool) -> Iterator[str]:

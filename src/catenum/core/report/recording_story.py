@@ -10,8 +10,9 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 
 from catenum.core.record.outcome import MEANING
-from catenum.core.record.recording import AfterFailure, Deadlock, Event, Recording, Wait
+from catenum.core.record.recording import Deadlock, Event, Recording, Wait
 from catenum.core.record.waits import Branch, WaitGraph
+from catenum.core.report.after_error import what_follows
 from catenum.core.report.headline import headline, length_of
 from catenum.core.report.lines import MOST_ALIKE, Line, Section, Tone, tree_lines
 from catenum.core.report.paths import plan_lines, small_tables
@@ -20,12 +21,6 @@ from catenum.core.text import called, decided, duration, listed, named, one_line
 
 #: A server's own report of at most so many lines is shown as it is.
 SHORT_REPORT = 8
-#: What the application does after an error, where it does not roll back.
-AFTERWARDS: dict[AfterFailure, str] = {
-    "continue": "goes on with the next statement of the same transaction",
-    "retry": "sends the statement again",
-    "back to savepoint": "goes back to the savepoint, and on with the next statement",
-}
 
 
 def tell(recording: Recording) -> list[Section]:
@@ -238,8 +233,9 @@ def _step(recording: Recording, event: Event) -> Iterator[Line]:
     if event.what == "failed":
         message = event.error.message if event.error else ""
         yield Line(f"✗ {message}", "bad", indent=3)
-        if event.then is not None:
-            yield Line(f"the application {AFTERWARDS[event.then]}", "faint", indent=3)
+        follows = what_follows(recording, event) if event.then is not None else ""
+        if follows:
+            yield Line(f"after that: {follows}", "faint", indent=3)
         return
     if event.what == "passed":
         yield Line(

@@ -360,16 +360,16 @@ class Stage:
         met = sum(e.error is not None and e.error.kind == "deadlock" for e in conductor.log.events)
         self.deadlocks += met
         hidden = self._hidden_in(met)
-        if not hidden:
-            self._refuse_hidden_end(conductor)
+        if conductor.ended_by_itself and not hidden:
+            # no schedule is one of the scenario's transactions then
+            raise ended_by_itself(*conductor.ended_by_itself[0], self.file)
         wanted = not conductor.broken_off or not path
         before: dict[str, bool | None] = {}
         self._open_lost(conductor)
         if self.outlives:  # before the rows are read: a session may keep whole tables locked
             if wanted:
-                before = (
-                    self._rules_now()
-                )  # what a session still holds or has set is part of the end
+                # what a session still holds or has set is part of the end
+                before = self._rules_now()
             self.sessions.update(self.engine.renew(self.sessions))
             prepare_sessions(self.driver, self.scenario, self.file)
         end = self.engine.data_state()
@@ -450,13 +450,6 @@ class Stage:
         if self._first_state and self.engine.data_state() != self._first_state:
             raise NotRestored("the data, loaded again, is not the same", list(self.tables))
         self._open_sessions()
-
-    def _refuse_hidden_end(self, conductor: Conductor) -> None:
-        """Raises InputError where a statement ended its transaction by itself: no schedule is one
-        of the scenario's transactions then.
-        """
-        for name, number in conductor.ended_by_itself:
-            raise ended_by_itself(name, number, self.file)
 
     def _open_lost(self, conductor: Conductor) -> None:
         """Other sessions in the place of those that were lost in a run."""

@@ -183,9 +183,7 @@ class Conductor:
         self._moved = MoveResult(state.name, state.statement)
         if self.guide is None:
             yield Announce(self.log.move, state.name, f"its lock timeout runs out: {state.sql}")
-        self.log.schedule.append(
-            Move(number=self.log.move, transaction=state.name, statement=state.statement)
-        )
+        self._note_move(state)
         self._running_out = state
         yield Cancel(state.name)
         yield from self._settle(state)
@@ -321,9 +319,7 @@ class Conductor:
         self.log.note(
             state, "passed", answer.at_ms, phase=0, values=values, condition=str(comparison)
         )
-        self.log.schedule.append(
-            Move(number=self.log.move, transaction=state.name, statement=state.statement)
-        )
+        self._note_move(state)
         self._moved.completed.append((state.name, state.statement))
         self._moved.passed = True
         end = statement.otherwise or "skip"
@@ -339,9 +335,7 @@ class Conductor:
 
     def _fault(self, state: TransactionState, key: Literal["sql", "when"], message: str) -> Steps:
         """The transaction cannot go on by what the scenario says: no server was asked."""
-        self.log.schedule.append(
-            Move(number=self.log.move, transaction=state.name, statement=state.statement)
-        )
+        self._note_move(state)
         answer = yield Sleep(0.0)
         yield from self._fail(
             state, ServerError(code="", kind="rejected", message=message, key=key), answer.at_ms
@@ -350,9 +344,7 @@ class Conductor:
     def _begin(self, state: TransactionState, *, noted: bool) -> Generator[Request, Answer, bool]:
         """Whether the transaction could begin. ``noted``: its beginning is a move of its own."""
         if noted:
-            self.log.schedule.append(
-                Move(number=self.log.move, transaction=state.name, statement=state.statement)
-            )
+            self._note_move(state)
             answer = yield Sleep(0.0)
             self.log.note(state, "sent", answer.at_ms, phase=0)
         waits_long = self.by_order and state.timed
@@ -522,7 +514,7 @@ class Conductor:
         which then is over or begins again, or go on in it.
         """
         following = self._following(state, error)
-        if following.what == "back to" and (yield from self._go_back(state, following, error)):
+        if following.what == "back to" and (yield from self._go_back(state, following)):
             following = ROLL_BACK
         then = following.then
         self.log.note(state, "failed", at_ms, phase=phase, error=error, then=then)
@@ -549,9 +541,7 @@ class Conductor:
             return ROLL_BACK
         return state.after(self._kinds(error))
 
-    def _go_back(
-        self, state: TransactionState, to: NextStep, error: ServerError
-    ) -> Generator[Request, Answer, bool]:
+    def _go_back(self, state: TransactionState, to: NextStep) -> Generator[Request, Answer, bool]:
         """Return to the savepoint; whether the server refused that, having undone the whole
         transaction.
         """
@@ -566,8 +556,6 @@ class Conductor:
         if then == "retry":
             state.repeated += 1
             return
-        if state.statement is not None:
-            state.swallowed.append(state.statement)
         self._moved.completed.append((state.name, state.statement))
         self._advance(state)
 

@@ -337,10 +337,11 @@ def _client_notes(scenario: Scenario, engine: Engine) -> Iterator[str]:
 
 
 def _server_notes(scenario: Scenario, engine: Engine) -> Iterator[str]:
+    """What the scenario had its private server started with."""
     settings = scenario.settings_on(engine.info.server)
     if settings:
-        listed = ", ".join(f"{name} = {value}" for name, value in settings.items())
-        yield f"the private server was started for this run with {listed}"
+        given = ", ".join(f"{name} = {value}" for name, value in settings.items())
+        yield f"the private server was started for this run with {given}"
 
 
 def _holds(engine: Engine, scenario: Scenario) -> tuple[dict[str, bool | None], list[str]]:

@@ -41,7 +41,6 @@ class TransactionState:
     waits: list[int] = field(default_factory=list)  # open waits, as positions in Conductor.waits
     decided: Literal["commit", "rollback"] | None = None  # the end that a condition led to
     repeated: int = 0  # how often the statement that is next was sent again after an error
-    swallowed: list[int] = field(default_factory=list)  # statements that failed in this attempt
     previous: TransactionState | None = None  # the one before it on its connection
 
     def __post_init__(self) -> None:
@@ -99,7 +98,7 @@ class TransactionState:
         """Before another attempt: nothing is kept."""
         self.attempt += 1
         self.next, self.begun, self.decided = 0, False, None
-        self.repeated, self.swallowed = 0, []
+        self.repeated = 0
         self.carried.begin_again()
 
     def pass_over(self, statement: Statement) -> None:
