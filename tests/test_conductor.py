@@ -4,14 +4,17 @@ work here.
 
 from __future__ import annotations
 
+from typing import get_args
+
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from catenum.core.record.outcome import AS_MEANT, all_ended_well
 from catenum.core.record.recording import Recording
 from catenum.core.record.waits import WaitGraph
 from catenum.core.report.recording_story import tell
-from catenum.core.scenario.model import Scenario
+from catenum.core.scenario.model import Ends, Scenario
 from catenum.engines.scripted import ScriptedEngine
 from catenum.lab.run.event_log import NOT_SEEN, UNSEEN
 from catenum.lab.run.play import PlayOptions, play
@@ -58,6 +61,16 @@ def test_a_deadlock_has_one_victim_whose_rollback_is_a_move_and_the_survivor_goe
     assert moves(recording) == "a1 b1 a2 b2 b:rollback a:commit"
     assert recording.deadlocks[0].victim == "b"
     assert recording.target.standin
+
+
+@pytest.mark.parametrize("ends", get_args(Ends))
+def test_a_transaction_that_ends_as_the_scenario_says_has_ended_well(ends):
+    retry = {"statements": ["lock x", "lock y"], "retry": {"times": 1}}
+    other = {"statements": ["lock y", "lock x"], "retry": {"times": 1}}
+    recording = run(scenario("c a b a b", a=retry, b=other, c={"statements": ["z"], "ends": ends}))
+    assert recording.transaction("c").status == AS_MEANT[ends]
+    assert recording.outcome.kind == "deadlock"
+    assert all_ended_well(recording)  # the victim began again
 
 
 def test_the_chosen_victim_falls():

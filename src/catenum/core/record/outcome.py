@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from catenum.core.record.recording import Event, Kind, Outcome, Recording, Wait
+from catenum.core.record.recording import Event, Kind, Outcome, Recording, Status, Wait
 
 #: From best to worst; the worst that applies is the schedule's kind.
 KINDS: tuple[Kind, ...] = ("clean", "waited", "timeout", "refused", "deadlock", "stuck", "error")
@@ -29,6 +29,14 @@ _OF_FAILURE: dict[str, Kind] = {
     "limit": "error",
     "lost": "error",
     "rejected": "error",
+}
+
+#: How a transaction stands after a run in which all went as intended, by how it ends.
+AS_MEANT: dict[str, Status] = {
+    "commit": "committed",
+    "rollback": "rolled back",
+    "open": "left open",
+    "close": "rolled back",
 }
 
 #: Errors that come from other transactions, not from the statement itself.
@@ -65,8 +73,7 @@ def is_conflict(outcome: Outcome) -> bool:
 
 def all_ended_well(recording: Recording) -> bool:
     """Whether every transaction ended as intended, after a retry if necessary."""
-    meant = {"commit": "committed", "rollback": "rolled back", "close": "rolled back"}
-    as_meant = all(record.status == meant.get(record.ends) for record in recording.transactions)
+    as_meant = all(record.status == AS_MEANT.get(record.ends) for record in recording.transactions)
     return as_meant and not any(map(lost_work, recording.events))
 
 

@@ -11,7 +11,7 @@ from collections.abc import Mapping, Sequence
 
 from catenum.core.diagnose.holders import attribute
 from catenum.core.record.modes import NO_MODE
-from catenum.core.record.outcome import kind_of, lost_work
+from catenum.core.record.outcome import AS_MEANT, kind_of, lost_work
 from catenum.core.record.recording import (
     Event,
     Outcome,
@@ -74,8 +74,6 @@ class Summary:
             stuck=conductor.stuck,
             deadlocked=any(c.victim for c in conductor.log.cycles),
         )
-        meant = {"commit": "committed", "rollback": "rolled back", "open": "left open"}
-        meant["close"] = "rolled back"
         return Run(
             path=path,
             kind=kind,
@@ -92,7 +90,7 @@ class Summary:
             locks=locks_taken(conductor.log.taken),
             holds=holds,
             observed=self._observation(conductor, events, end, rows),
-            ended_well=all(state.status == meant[state.ends] for state in states.values())
+            ended_well=all(state.status == AS_MEANT[state.ends] for state in states.values())
             and not any(map(lost_work, events)),
             swallowed=tuple(
                 (event.transaction, event.statement or 0, event.error.kind)
