@@ -30,7 +30,7 @@ CASES = {
     "no data": (GOOD.replace("data:", "about:"), "the key 'data' is missing"),
     "a key twice": (GOOD + "order: ebb flood\n", "s.yaml:7:1: the key 'order' appears twice"),
     "an empty list": (GOOD.replace("[\"select vessel from berth where id = 1\"]", "[]"), "s.yaml:5:21: transactions.ebb.statements: must not be empty"),
-    "a wrong type": (GOOD.replace("order: flood ebb", "holds: [1]"), "holds: input should be a valid dictionary"),
+    "a wrong type": (GOOD.replace("order: flood ebb", "holds: [1]"), "holds: must have keys of its own (KEY: VALUE), and is [1]"),
     "a wrong level": (GOOD.replace("ebb: {", "ebb: {isolation: repeatable, "), "Did you mean repeatable read?"),
     "a time without unit": (GOOD.replace("ebb: {", "ebb: {timeout: 200, "), "200 is not a length of time; write it with its unit"),
     "an empty remedy": (GOOD + "remedies: {nothing: {about: x}}\n", "a remedy must change something"),

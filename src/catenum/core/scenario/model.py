@@ -165,6 +165,13 @@ def next_step(after: AfterError | None, kinds: Collection[str]) -> NextStep | No
     return next((NextStep.read(texts[kind]) for kind in particular if kind in texts), ROLL_BACK)
 
 
+def texts_in(one: str | Mapping[Any, str] | None) -> tuple[str, ...]:
+    """The texts of what a file gives as one, or as several by their case."""
+    if one is None:
+        return ()
+    return (one,) if isinstance(one, str) else tuple(one.values())
+
+
 def sql_for(server: str, sql: str | Mapping[str, str]) -> str:
     """The SQL that ``server`` gets; empty where there is none for it."""
     return (
@@ -465,10 +472,7 @@ class Transaction(_Model):
     def goes_on(self) -> bool:
         """Whether it may go on after an error that was not undone with the whole transaction."""
         found = (self.after_error, *(statement.after_error for statement in self.statements))
-        texts = (
-            t for one in found if one for t in ([one] if isinstance(one, str) else one.values())
-        )
-        return any(NextStep.read(text) != ROLL_BACK for text in texts)
+        return any(NextStep.read(text) != ROLL_BACK for one in found for text in texts_in(one))
 
     @property
     def moves(self) -> int:

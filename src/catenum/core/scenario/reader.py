@@ -44,6 +44,7 @@ from catenum.core.scenario.model import (
     Timeouts,
     Transaction,
     sql_for,
+    texts_in,
 )
 from catenum.core.scenario.names import name_problems
 from catenum.core.scenario.remedies import changed_statements
@@ -348,6 +349,8 @@ def _from_validation(
             message = f"{item['input']!r} is not a name: no blanks, colons, commas or equals signs"
         elif kind == "too_short":
             message = "must not be empty"
+        elif kind in ("model_type", "dict_type") and item["input"] is not None:
+            message = f"must have keys of its own (KEY: VALUE), and is {item['input']!r}"
         else:
             message = item["msg"][0].lower() + item["msg"][1:]
             if item["input"] is None:
@@ -536,8 +539,7 @@ def _check_connections(file: ScenarioFile) -> Iterator[Problem]:
 
 def _check_beginning(file: ScenarioFile, name: str, transaction: Transaction) -> Iterator[Problem]:
     """A beginning that is a statement, beside keys that say something else."""
-    sql = transaction.statements[0].sql
-    for text in sql.values() if isinstance(sql, dict) else [sql]:
+    for text in texts_in(transaction.statements[0].sql):
         if not begins(text):
             continue
         path: Path = ("transactions", name)
@@ -565,13 +567,12 @@ def _check_savepoints(file: ScenarioFile, name: str, transaction: Transaction) -
         for number, statement in enumerate(transaction.statements)
     ]
     for place, upto, said in after:
-        texts = said.values() if isinstance(said, dict) else [said] if said else []
-        for wanted in (NextStep.read(text).savepoint for text in texts):
+        for wanted in (NextStep.read(text).savepoint for text in texts_in(said)):
             before = transaction.statements[:upto]
             set_here = {
                 found[1].lower()
                 for one in before
-                for text in (one.sql.values() if isinstance(one.sql, dict) else [one.sql])
+                for text in texts_in(one.sql)
                 if (found := _SAVEPOINT.match(text))
             }
             if wanted and wanted.lower() not in set_here:
