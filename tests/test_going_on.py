@@ -254,6 +254,24 @@ transactions:
     assert outcomes(found) == {("waited", "serial"), ("clean", "serial")}
 
 
+@pytest.mark.parametrize("autocommit", ["true", "false"])
+def test_a_limit_of_a_session_s_own_outlasts_the_timeout_of_a_transaction(explored, autocommit):
+    limit = {"postgresql": "set lock_timeout = '1s'"}.get(
+        explored.server, "set session innodb_lock_wait_timeout = 1"
+    )
+    found = explored(f"""\
+transactions:
+  pilot: {{ends: open, statements: [update slot set boxes = 1 where id = 1]}}
+  first:
+    autocommit: {autocommit}
+    timeout: 20s
+    session: "{limit}"
+    statements: [update slot set boxes = 1 where id = 2]
+  second: {{connection: first, statements: [update slot set boxes = 2 where id = 1]}}
+""")
+    assert {kind for kind, _ in outcomes(found)} == {"timeout", "clean", "waited"}
+
+
 def test_a_kill_undoes_what_was_done_in_every_order(explored):
     found = explored("""\
 transactions:

@@ -176,7 +176,9 @@ def test_play_checks_every_named_order(run, tmp_path, server):
         assert "      swap.yaml:33:26" in text
 
 
-@pytest.mark.parametrize("words", [("--isolation", "serializable"), ("--victim", "early")])
+@pytest.mark.parametrize(
+    "words", [("--isolation", "serializable"), ("--victim", "early"), ("--timeouts", "by-order")]
+)
 def test_what_an_option_changed_is_not_compared(call, tmp_path, words):
     (tmp_path / "swap.yaml").write_text(SCENARIO + ORDERS)
     done = call("play", "swap.yaml", "--named", "crossed", *words)

@@ -164,7 +164,12 @@ def changed_by_options(
                 advice=suggestion(name, names),
             )
     if args.timeouts is not None:
-        scenario = scenario.model_copy(update={"timeouts": args.timeouts.replace("-", " ")})
+        orders = {  # the option applies to each order of the file, too
+            name: expected.model_copy(update={"timeouts": None})
+            for name, expected in scenario.orders.items()
+        }
+        timeouts = args.timeouts.replace("-", " ")
+        scenario = scenario.model_copy(update={"timeouts": timeouts, "orders": orders})
     for name in names if scenario.timeouts == "at once" else ():
         retry = transactions[name].retry
         most = transactions[name].moves * (1 + (retry.times if retry else 0))

@@ -148,7 +148,12 @@ def _play_named(
         target, common.teller(err, args.quiet), file, outside=args.outside
     ) as engine:
         notes = tuple(_notes(scenario, options, engine.capabilities))
-        given = {"--isolation": args.isolation, "--remedy": args.remedy, "--victim": args.victim}
+        given = {
+            "--isolation": args.isolation,
+            "--remedy": args.remedy,
+            "--victim": args.victim,
+            "--timeouts": args.timeouts,
+        }
         found = play_orders(
             engine,
             scenario,

@@ -31,6 +31,8 @@ from catenum.engines.ports import Beginning, Begun, Patience, Reply
 KEPT_ROWS = 50
 #: Error numbers: ER_PARSE_ERROR, ER_UNSUPPORTED_PS.
 SYNTAX_ERROR, CANNOT_PREPARE = "1064", "1295"
+#: What limits a wait: for rows, and for definitions. As ``set session`` has it.
+_LIMITS = ("innodb_lock_wait_timeout =", "lock_wait_timeout =")
 _NEAR = re.compile(r"near '(.*)' at line \d+", re.DOTALL)
 
 #: How the driver writes values by their type; those it reads stay the server's text.
@@ -94,8 +96,7 @@ class InnodbSession:
         self._goes_on = False
         self._usual = {
             "transaction isolation level": usual_level,
-            "innodb_lock_wait_timeout =": str(limit_s),
-            "lock_wait_timeout =": str(limit_s),
+            **dict.fromkeys(_LIMITS, str(limit_s)),
             "transaction": "read write",
         }
         #: What its last transaction has set for the session: to be set back for the next on it.
@@ -126,9 +127,14 @@ class InnodbSession:
             asked["transaction isolation level"] = how.isolation
         if how.timeout_ms is not None:
             seconds = -(-how.timeout_ms // 1000)  # whole seconds are all it knows
-            asked["innodb_lock_wait_timeout ="] = asked["lock_wait_timeout ="] = str(seconds)
+            asked |= dict.fromkeys(_LIMITS, str(seconds))
         if how.autocommit and how.access == "read only":
             asked["transaction"] = "read only"
+        if how.limits_itself:
+            for what in (one for one in _LIMITS if one in asked.keys() - self._changed):
+                cursor.execute(f"select @@session.{what.rstrip(' =')}")
+                row = cursor.fetchone()
+                self._usual[what] = str(row[0]) if row else self._usual[what]
         usual = {what: self._usual[what] for what in self._changed - asked.keys()}
         for what, value in {**usual, **asked}.items():
             cursor.execute(f"set session {what} {value}")

@@ -35,6 +35,15 @@ _KINDS: dict[int, ValueKind] = {
 #: Catenum to see the cycle before the server does.
 CHECK_AFTER_MS = {Patience.FIRST: 40, Patience.CHOSEN: 500, Patience.LAST: 3000}
 KEPT_ROWS = 50
+#: Autocommit sets lock_timeout for the session; what the session had set before is stored in a
+#: setting of its own (documentation, "Customized Options").
+_SAVE_LIMIT, _RESTORE_LIMIT = (
+    f"select pg_catalog.set_config('{to}', pg_catalog.current_setting('{source}'), false)"
+    for source, to in (
+        ("lock_timeout", "catenum.lock_timeout"),
+        ("catenum.lock_timeout", "lock_timeout"),
+    )
+)
 #: Documentation, appendix A "PostgreSQL Error Codes".
 SYNTAX_ERROR = "42601"
 _GOES_BACK = re.compile(r"\s*rollback\s+(?:work\s+|transaction\s+)?to\b", re.IGNORECASE)
@@ -71,6 +80,7 @@ class PostgresqlSession:
         self._steers = steers_victim
         self._patience: Patience | None = Patience.LAST
         self._each = False  # whether each statement is a transaction of its own
+        self._limit_saved = False  # whether lock_timeout as the session has set it is saved
         self._results: list[PGresult] = []
         self._fetched: Fetched | None = None
         self._shape: tuple[tuple[str, ...], tuple[ValueKind, ...]] = ((), ())
@@ -110,6 +120,8 @@ class PostgresqlSession:
         """
         if ask(self._pg, b"discard all", self._end).status == pq.ExecStatus.FATAL_ERROR:
             raise psycopg.OperationalError(self._pg.get_error_message())
+        self._each = self._limit_saved = False
+        self._patience = Patience.LAST
         self._set_up(self._settings)
 
     def hand_in_counts(self) -> None:
@@ -147,34 +159,43 @@ class PostgresqlSession:
             words.insert(
                 0, "reset default_transaction_isolation; reset default_transaction_read_only;"
             )
-            self._each = False
         if how.isolation and how.text is None:
             words.append(f"isolation level {how.isolation}")
         if how.access and (how.text is None or access_in(how.text) is None):
             words.append(how.access)
         limit = f"set local lock_timeout = {how.timeout_ms or 0}"
         if how.limits_itself and how.timeout_ms is None:
-            limit = "show lock_timeout"  # it stays what the session has set
+            limit = self._own_limit()
         parts = [" ".join(words), limit]
         parts += ["show transaction_isolation", "show transaction_read_only"]
-        self._begin(parts)
+        self._begin(parts, each=False)
 
     def _begin_each(self, how: Beginning) -> None:
         """Each statement is to be a transaction of its own: what is said applies to the session."""
-        self._each = True
         level = "reset default_transaction_isolation"
         if how.isolation:
             level = f"set default_transaction_isolation = '{how.isolation}'"
         limit = f"set lock_timeout = {how.timeout_ms or 0}"
         if how.limits_itself and how.timeout_ms is None:
-            limit = "show lock_timeout"
+            limit = self._own_limit()
+        elif how.limits_itself and not self._limit_saved:
+            limit = f"{_SAVE_LIMIT}; {limit}"
+            self._limit_saved = True
         access = "on" if how.access == "read only" else "off"
         parts = [level, f"set default_transaction_read_only = {access}", limit]
         parts += ["show default_transaction_isolation", "show default_transaction_read_only"]
-        self._begin(parts)
+        self._begin(parts, each=True)
 
-    def _begin(self, parts: Sequence[str]) -> None:
-        self._patience = Patience.LAST
+    def _own_limit(self) -> str:
+        """A statement with which lock_timeout is what the session has set itself."""
+        if not self._limit_saved:
+            return "show lock_timeout"  # nothing else has set it
+        return _RESTORE_LIMIT
+
+    def _begin(self, parts: Sequence[str], *, each: bool) -> None:
+        # A statement in autocommit sets deadlock_timeout for its session, not for itself.
+        self._patience = None if self._each else Patience.LAST
+        self._each = each
         self._begun = None
         self.trail = ()
         with contextlib.suppress(psycopg.OperationalError):  # the next poll reports the loss
