@@ -32,6 +32,13 @@ _SETTINGS = (
     "set lock_timeout = '200ms'; set statement_timeout = '60s'; set jit = off;"
     " set plan_cache_mode = force_generic_plan"
 )
+#: Each run makes scratch space and drops it; without vacuuming, looking up a column takes half a
+#: second after some thousand runs. Not again at once where an open transaction still sees the rows.
+_GROWN = """
+pg_stat_get_dead_tuples('pg_attribute'::regclass) > 20000
+and coalesce(pg_stat_get_last_vacuum_time('pg_attribute'::regclass), '-infinity')
+  < now() - interval '10 s'
+"""
 
 
 class PostgresqlControl:
@@ -193,8 +200,11 @@ class PostgresqlControl:
             " current_setting('deadlock_timeout'), (select n.nspname from pg_extension e join"
             " pg_namespace n on n.oid = e.extnamespace where e.extname = 'pgrowlocks'),"
             " extract(epoch from current_setting('deadlock_timeout')::interval)::float8 * 1000,"
-            " (select rolsuper from pg_roles where rolname = current_user)"
+            " (select rolsuper from pg_roles where rolname = current_user),"
+            f" {_GROWN}"
         )
+        if private and row[6]:
+            self._vacuum_catalogue()
         if self._wished and (private or row[5]):
             self.role = self.schema
         self.info = TargetInfo(
@@ -223,6 +233,18 @@ class PostgresqlControl:
         self._deadlock_timeout = str(row[2])
         self._verdict_ms = row[4] + CHECK_AFTER_MS[Patience.LAST] + 10_000.0
         self.reader.warm()  # tells at once whether this login may ask who blocks whom
+
+    def _vacuum_catalogue(self) -> None:
+        """On a private server nobody else does it. Nothing is cut off the tables: that would lock
+        them, and other runs would wait.
+        """
+        grown = self.connection.execute(
+            "select relid::regclass::text from pg_stat_sys_tables where n_dead_tup > 1000"
+        ).fetchall()
+        for (table,) in grown:
+            self.connection.execute(
+                f"vacuum (skip_locked, truncate off) {table}".encode(), prepare=False
+            )
 
     def _usable_rowlocks(self, schema: str | None) -> str | None:
         """The schema of pgrowlocks, where this login may call it."""
