@@ -9,7 +9,7 @@ from pathlib import Path
 import yaml
 
 from enumerating.sessions import Bench
-from enumerating.walk import Account, Case, Walk
+from enumerating.walk import Account, Case, Walk, connection_of
 
 
 def plain(case: Case) -> dict:
@@ -20,7 +20,7 @@ def plain(case: Case) -> dict:
         said = {
             "ends": None if part.autocommit else part.ends,
             "autocommit": part.autocommit,
-            "connection": part.after,
+            "connection": connection_of(case.parts, name) if part.after else None,
             "after_error": "continue" if part.goes_on else None,
             "isolation": part.level,
         }

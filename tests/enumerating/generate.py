@@ -10,7 +10,7 @@ from __future__ import annotations
 import random
 from dataclasses import replace
 
-from enumerating.walk import Case, Part
+from enumerating.walk import Case, Part, connection_of
 
 Piece = tuple[str, tuple[str, ...]]
 
@@ -413,8 +413,9 @@ def client_case(server: str, seed: int) -> Case:
             part = replace(part, goes_on=True)
         elif habit == "autocommit":
             part = replace(part, autocommit=True, ends="commit", goes_on=chance.random() < 0.4)
-        elif habit == "after" and parts and parts[others[0]].ends != "close":
-            part = replace(part, after=others[0])
+        elif habit == "after" and parts and parts[names[0]].ends != "close":
+            on_it = [one for one in parts if connection_of(parts, one) == names[0]]
+            part = replace(part, after=on_it[-1])
         elif habit == "close":
             part = replace(part, ends="close")
         elif habit == "kill":

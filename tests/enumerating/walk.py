@@ -5,7 +5,7 @@ order.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from enumerating.sessions import ROLLED_BACK, Bench, Failed
@@ -32,6 +32,12 @@ class Part:
     def last(self) -> int:
         """The number of its last move, from 0."""
         return len(self.statements) - self.autocommit
+
+
+def connection_of(parts: Mapping[str, Part], name: str) -> str:
+    """The first part on the connection of a part."""
+    before = parts[name].after
+    return name if before is None else connection_of(parts, before)
 
 
 @dataclass(frozen=True)
@@ -147,8 +153,7 @@ class Walk:
 
     def _first(self, name: str) -> int:
         """The place of the connection of a part."""
-        before = self.case.parts[name].after
-        return self._first(before) if before is not None else self.names.index(name)
+        return self.names.index(connection_of(self.case.parts, name))
 
     def _begin(self, name: str) -> tuple[str, ...]:
         part = self.case.parts[name]
