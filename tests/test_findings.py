@@ -42,7 +42,7 @@ CASES = {
     for title, case in yaml.safe_load(path.read_text()).items()
 }
 _WAIT = re.compile(
-    r"(\w+) (\d) < (\w+) (\d) (queued )?over (.+?)(?: @(\w+))? :: ([^/]+) / (.+?)( lasts)?$"
+    r"(\w+) (\d) < (\w+) (\d) (queued )?over (.+?)(?: @(\w+))? :: ([^/]+) / (.+?)( lasts| caught)?$"
 )
 
 
@@ -61,7 +61,7 @@ def recording_of(case: dict) -> Recording:
             for number, sql in enumerate(reported["statements"], 1)
         ]
     for line in case.get("waits", ()):
-        waiter, statement, holder, first, queued, over, index, wanted, held, lasts = _WAIT.match(
+        waiter, statement, holder, first, queued, over, index, wanted, held, end = _WAIT.match(
             line
         ).groups()
         kind = "gap" if "gap" in over else "row" if "(" in over else "table"
@@ -71,7 +71,7 @@ def recording_of(case: dict) -> Recording:
             Wait(
                 waiter=waiter, attempt=1, statement=int(statement), holder=holder, holder_statement=int(first),
                 resource=resource, wanted=Mode.read(wanted), held=Mode.read(held), queued=bool(queued), move=1, since_ms=1.0,
-                until_ms=None if lasts else 2.0,
+                until_ms=None if end == " lasts" else 2.0, ended="caught" if end == " caught" else "lasted",
             )
         )  # fmt: skip
     for name, number, rows in case.get("returned", ()):

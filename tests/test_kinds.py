@@ -161,6 +161,39 @@ transactions:
 """
 
 
+SWALLOWING = """
+scenario: swallowing
+data:
+  common: create table berth (id int primary key, moved int not null); insert into berth values (1, 0), (2, 0);
+  mariadb: &shift |
+    create procedure shift() begin declare continue handler for 1205 begin end;
+      update berth set moved = 1 where id = 1; update berth set moved = 1 where id = 2; end;
+  mysql: *shift
+  postgresql: |
+    create procedure shift() language plpgsql as $$ begin update berth set moved = 1 where id = 1;
+      exception when lock_not_available then update berth set moved = 1 where id = 2; end $$;
+transactions:
+  clerk: {timeout: 1s, statements: [call shift()]}
+  pilot: {statements: [update berth set moved = 4 where id = 1]}
+"""
+
+
+@pytest.mark.parametrize("server", list(KEPT))
+def test_a_timeout_that_a_routine_catches_is_one(request, call, tmp_path, server):
+    request.getfixturevalue(KEPT[server])
+    (tmp_path / "swallowing.yaml").write_text(SWALLOWING)
+    target = ("--target", f"local:{server}")
+    found = call("explore", "swallowing.yaml", *target, "--json").json
+    assert {row["kind"] for row in found["outcomes"]} == {"timeout", "waited", "clean"}
+    order = ("--order", "pilot clerk clerk pilot")
+    played = call("play", "swallowing.yaml", *target, *order, "--json").json
+    assert (played["outcome"]["kind"], played["waits"][0]["ended"]) == ("timeout", "caught")
+    assert "caught-timeout" in {finding["id"] for finding in played["findings"]}
+    refused = call("play", "swallowing.yaml", *target, "--timeouts", "by-order")
+    assert refused.code == 2
+    assert "a wait is ended by cancelling its statement, which no handler catches" in refused.err
+
+
 @pytest.mark.parametrize("server", list(KEPT))
 def test_a_deadlock_that_a_routine_catches_is_one(request, call, tmp_path, server):
     request.getfixturevalue(KEPT[server])

@@ -129,8 +129,7 @@ def _described(recording: Recording, event: Event) -> tuple[str, str, str]:
     if event.what == "failed":
         text, follows = _failure(recording, event), what_follows(recording, event)
         return "✗", f"{text}; {follows}" if follows else text, "bad"
-    waited = _waited_before(recording, event)
-    after = f"continued after {duration(waited)}; " if waited is not None else ""
+    after = _after_wait(recording, event)
     if event.rolled_back:
         return "✗", f"{after}commit answered with a rollback", "bad"
     if event.statement is None:
@@ -178,17 +177,21 @@ def _wait_text(wait: Wait) -> str:
     return f"{place}{wait.holder}{since} over {wait.resource.text}"
 
 
-def _waited_before(recording: Recording, event: Event) -> float | None:
-    """How long the statement had waited before ``event``; None where it had not."""
+def _after_wait(recording: Recording, event: Event) -> str:
+    """How long the statement had waited before ``event``; empty where it had not."""
     own = [
         w
         for w in recording.waits
         if (w.waiter, w.attempt, w.statement) == (event.transaction, event.attempt, event.statement)
         and w.until_ms is not None
         and w.until_ms <= event.at_ms
-        and w.ended == "went on"
+        and w.ended in ("went on", "caught")
     ]
-    return max(w.until_ms or 0.0 for w in own) - min(w.since_ms for w in own) if own else None
+    if not own:
+        return ""
+    lasted = max(w.until_ms or 0.0 for w in own) - min(w.since_ms for w in own)
+    without = " without the lock" if own[-1].ended == "caught" else ""
+    return f"continued after {duration(lasted)}{without}; "
 
 
 def print_timeline(console: Console, recording: Recording) -> None:

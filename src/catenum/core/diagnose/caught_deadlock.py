@@ -9,14 +9,18 @@ from __future__ import annotations
 from catenum.core.record.recording import Finding, Recording
 from catenum.core.text import counted, listed
 
+LET_IT_OUT = "In a handler, end with resignal (MariaDB, MySQL) or raise (PostgreSQL)."
+
+
+def who_catches(recording: Recording) -> list[str]:
+    """Which code catches what, a line each."""
+    return [f"{name} catches {listed(list(found))}" for name, found in recording.handlers.items()]
+
 
 def find(recording: Recording) -> list[Finding]:
     """One finding, where the server counted more deadlocks than clients received."""
     if not recording.hidden_deadlocks:
         return []
-    catching = [
-        f"{name} catches {listed(list(found))}" for name, found in recording.handlers.items()
-    ]
     return [
         Finding(
             id="caught-deadlock",
@@ -28,7 +32,7 @@ def find(recording: Recording) -> list[Finding]:
                     f"the server counted {counted(recording.hidden_deadlocks, 'deadlock')} in this"
                     " run that no client received"
                 ),
-                *catching,
+                *who_catches(recording),
             ),
             advice=(
                 (
@@ -36,7 +40,7 @@ def find(recording: Recording) -> list[Finding]:
                     " what its earlier statements did may be undone, while the later ones are"
                     " committed."
                 ),
-                "In a handler, end with resignal (MariaDB, MySQL) or raise (PostgreSQL).",
+                LET_IT_OUT,
             ),
         )
     ]

@@ -9,6 +9,7 @@ from collections.abc import Callable
 
 from catenum.core.diagnose import (
     caught_deadlock,
+    caught_timeout,
     foreign_key,
     gap_locks,
     hot_row,
@@ -34,6 +35,7 @@ PASSES: tuple[Pass, ...] = (
     opposite_order.find,
     unseen_cycle.find,
     caught_deadlock.find,
+    caught_timeout.find,
     index_path.find,
     foreign_key.find,
     gap_locks.find,

@@ -51,6 +51,8 @@ def kind_of(
     kinds: list[Kind] = ["clean"]
     if waits:
         kinds.append("waited")
+    if any(wait.ended == "caught" for wait in waits):
+        kinds.append("timeout")
     if deadlocked:
         kinds.append("deadlock")
     if stuck:
@@ -74,7 +76,8 @@ def is_conflict(outcome: Outcome) -> bool:
 def all_ended_well(recording: Recording) -> bool:
     """Whether every transaction ended as intended, after a retry if necessary."""
     as_meant = all(record.status == AS_MEANT.get(record.ends) for record in recording.transactions)
-    return as_meant and not any(map(lost_work, recording.events))
+    caught = recording.hidden_deadlocks or any(wait.ended == "caught" for wait in recording.waits)
+    return as_meant and not caught and not any(map(lost_work, recording.events))
 
 
 def lost_work(event: Event) -> bool:

@@ -57,7 +57,9 @@ COUNTED_KINDS = ("row", "gap", "table")
 OVER: tuple[Status, ...] = ("committed", "rolled back", "failed", "killed", "idle")
 #: What became of a wait: the lock came, the wait ended in an error, or the run ended while it
 #: lasted.
-WaitEnd = Literal["went on", "failed", "lasted"]
+#: ``caught``: without the lock, by an error that code of the scenario caught, so that its client
+#: received none.
+WaitEnd = Literal["went on", "failed", "caught", "lasted"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -171,6 +173,11 @@ class Wait:
     since_ms: float
     until_ms: float | None = None
     ended: WaitEnd = "lasted"
+
+    @property
+    def length_ms(self) -> float:
+        """How long it lasted, in ms; 0 for one that lasts still."""
+        return (self.until_ms or self.since_ms) - self.since_ms
 
     @property
     def holder_numbers(self) -> str | None:

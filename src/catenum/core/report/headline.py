@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from catenum.core.record.recording import OVER, Event, Recording, Wait
+from catenum.core.record.recording import OVER, Event, Recording
 from catenum.core.servers import rules_of
 from catenum.core.text import duration, listed, named
 
@@ -36,7 +36,7 @@ def _clean(recording: Recording) -> str:
 
 
 def _waited(recording: Recording) -> str:
-    longest = max(recording.waits, key=length_of)
+    longest = max(recording.waits, key=lambda wait: wait.length_ms)
     ends = {wait.waiter: wait.ended for wait in recording.waits}
     went, failed, lasted = (
         sorted(n for n, end in ends.items() if end == how)
@@ -50,13 +50,20 @@ def _waited(recording: Recording) -> str:
     return (
         f"Block, not deadlock: {'; '.join(reported)}; there was no cycle. "
         f"Longest wait: {longest.waiter} for {longest.holder} over {longest.resource.text}, "
-        f"{duration(length_of(longest))}; "
+        f"{duration(longest.length_ms)}; "
         f"longest chain: {recording.longest_chain()}."
     )
 
 
 def _given_up(recording: Recording) -> str:
     failed = _failed(recording, "timeout")
+    caught = [wait for wait in recording.waits if wait.ended == "caught"]
+    if caught and not failed:
+        return "Block, not deadlock: " + "; ".join(
+            f"{wait.waiter} waited for {wait.holder} over {wait.resource.text} and continued after"
+            f" {duration(wait.length_ms)} without the lock: its code caught the error"
+            for wait in caught
+        )
     names = list(dict.fromkeys(event.transaction for event in failed))
     by_statement = {record.name for record in recording.transactions if record.autocommit}
     undone = [
@@ -233,11 +240,6 @@ def _error(recording: Recording) -> str:
         return "Work was lost without an error at the end." + "".join(_went_on(recording))
     message = event.error.message if event.error else ""
     return f"{named(event.transaction, event.statement)} failed: {message}"
-
-
-def length_of(wait: Wait) -> float:
-    """How long a wait lasted, in ms; 0 for one that lasts still."""
-    return (wait.until_ms or wait.since_ms) - wait.since_ms
 
 
 def _was(names: list[str]) -> str:

@@ -13,7 +13,7 @@ from catenum.core.record.outcome import MEANING
 from catenum.core.record.recording import Deadlock, Event, Recording, Wait
 from catenum.core.record.waits import Branch, WaitGraph
 from catenum.core.report.after_error import what_follows
-from catenum.core.report.headline import headline, length_of
+from catenum.core.report.headline import headline
 from catenum.core.report.lines import MOST_ALIKE, Line, Section, Tone, tree_lines
 from catenum.core.report.paths import plan_lines, small_tables
 from catenum.core.servers import rules_of
@@ -172,7 +172,7 @@ def _wait_line(wait: Wait) -> str:
         why = f"behind {wait.holder}, which is ahead in the queue for {wait.held or 'it'}{since}"
     else:
         why = f"{wait.holder} holds {wait.held or 'a lock on it'}{since}"
-    lasted = "to the end " if wait.until_ms is None else f"for {duration(length_of(wait))} "
+    lasted = "to the end " if wait.until_ms is None else f"for {duration(wait.length_ms)} "
     if wait.until_ms is None and wait.ended != "lasted":
         lasted = ""  # it ended, and nobody reports when
     return (

@@ -210,6 +210,8 @@ def describe_outcome(entry: OutcomeEntry) -> str:
     left = [name for name, status in entry.status.items() if status == "cut off"]
     if left:
         parts.append(f"{', '.join(left)} still wait{'s' if len(left) == 1 else ''}")
+    if entry.kind == "timeout" and not any("timeout" in k for k in entry.failed_by.values()):
+        parts.append("a timeout that a routine caught: its client received no error")
     if entry.hidden:
         parts.append("a deadlock that a routine caught: its client received no error")
     if entry.wrong == "reads":

@@ -29,6 +29,18 @@ _OF_LOCKS = re.compile(
     re.IGNORECASE,
 )
 
+#: Conditions that a deadlock or a refusal meets, and no timeout.
+_NO_TIMEOUT = re.compile(
+    r"^(?:1213|deadlock_detected|serialization_failure|transaction_rollback"
+    r"|sqlstate\s+(?:value\s+)?'40\w{3}')$",
+    re.IGNORECASE,
+)
+
+
+def may_meet_timeout(condition: str) -> bool:
+    """Whether a condition that is caught may be met by a lock timeout."""
+    return not _NO_TIMEOUT.match(condition)
+
 
 def caught(body: str) -> tuple[str, ...]:
     """The conditions that a routine's body catches and that a deadlock, a timeout or a refusal may

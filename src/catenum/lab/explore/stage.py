@@ -42,7 +42,7 @@ from catenum.lab.explore.summary import Summary
 from catenum.lab.run.before import prepare_sessions
 from catenum.lab.run.conductor import Conductor, Situation
 from catenum.lab.run.driver import Driver, connections_of
-from catenum.lab.run.handlers import handler_notes, handlers_of
+from catenum.lab.run.handlers import handler_notes, handlers_of, refuse_cancelling
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import with_first_values
 from catenum.lab.run.play import ended_by_itself, too_slow
@@ -193,6 +193,7 @@ class Stage:
         #: Whether what the comparison covers decides each rule, so that it need not be asked twice.
         self._rows_decide = not self.shape and all(map(self._reads_tables, self._rules_read))
         self.handlers = handlers_of(self.engine, self.scenario)
+        refuse_cancelling(self.scenario, self.handlers, self.file)
         self.notes = (*self.notes, *handler_notes(self.handlers))
         self._keep(afresh=True)
         self._open_sessions()
@@ -385,7 +386,8 @@ class Stage:
         run = self._summary.run_of(conductor, path, end, rows, holds)
         if not hidden:
             return run
-        return replace(run, hidden=hidden, kind=max(run.kind, "deadlock", key=KINDS.index))
+        kind = max(run.kind, "deadlock", key=KINDS.index)
+        return replace(run, hidden=hidden, kind=kind, ended_well=False)
 
     def _hidden_in(self, met: int) -> int:
         """How many deadlocks the server counted in this run that no client received: where code is

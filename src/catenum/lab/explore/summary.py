@@ -91,7 +91,8 @@ class Summary:
             holds=holds,
             observed=self._observation(conductor, events, end, rows),
             ended_well=all(state.status == AS_MEANT[state.ends] for state in states.values())
-            and not any(map(lost_work, events)),
+            and not any(map(lost_work, events))
+            and not any(wait.ended == "caught" for wait in conductor.log.waits),
             swallowed=tuple(
                 (event.transaction, event.statement or 0, event.error.kind)
                 for event in events

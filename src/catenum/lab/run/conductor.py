@@ -19,7 +19,7 @@ from collections.abc import Callable, Collection, Generator, Sequence
 from dataclasses import replace
 from typing import Literal
 
-from catenum.core.record.recording import AfterFailure, Move, ServerError
+from catenum.core.record.recording import AfterFailure, Move, ServerError, Wait, WaitEnd
 from catenum.core.record.values import NOTHING, NULL, Binding, Value
 from catenum.core.record.waits import Edge, WaitGraph
 from catenum.core.scenario.conditions import Comparison, ConditionError, MissingValue
@@ -450,7 +450,7 @@ class Conductor:
         """Everybody under way waits. Note it; settled unless a cycle or a lock timeout will end
         some wait by itself.
         """
-        if self.log.note_waits(graph, now_ms):
+        if self.log.note_waits(graph, now_ms, self._how_ended):
             self.log.wave += 1
         self.log.note_cycles(graph, now_ms, mover)
         pending = [cycle for cycle in self.log.cycles if cycle.pending]
@@ -571,7 +571,7 @@ class Conductor:
         phase = 1 if state is mover and not state.waits else 3
         if state.waits:
             for i in state.waits:
-                self.log.close(i, at_ms, "went on")
+                self.log.close(i, at_ms, self._how_ended(self.log.waits[i]))
             state.waits.clear()
             self.log.note(state, "resumed", at_ms, phase=phase)
         state.limits_itself = state.limits_itself or self._sql.limits_waits(state.sql)
@@ -607,6 +607,22 @@ class Conductor:
             self._moved.released.append(state.name)
         self._advance(state)
         yield from self._send_at_once(state, phase)
+
+    def _how_ended(self, wait: Wait) -> WaitEnd:
+        """How a wait ended of which the client received no error. Nobody lets go of a lock without
+        a statement: where its holder has had none since, the wait ended by an error, most often
+        a timeout, and code of the scenario caught that.
+        """
+        holder = self.states.get(wait.holder)
+        if not self.catches_errors or holder is None or wait.queued:
+            return "went on"
+        holds = holder.begun and holder.name not in self.lost and not holder.under_way
+        ended = holder.over and holder.status != "left open"
+        since = any(
+            event.transaction == holder.name and event.at_ms >= wait.since_ms
+            for event in self.log.happened
+        )
+        return "caught" if holds and not ended and not since else "went on"
 
     def _kept(self, state: TransactionState, reply: Reply) -> dict[str, Value]:
         if state.upcoming is None:

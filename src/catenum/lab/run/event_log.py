@@ -5,7 +5,7 @@ Kept apart from the rules by which moves are made: here nothing is decided.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 from catenum.core.record.modes import NO_MODE
@@ -93,7 +93,9 @@ class EventLog:
         )
         self._events.append(((self.move, self.wave, phase, state.index), event))
 
-    def note_waits(self, graph: WaitGraph, at_ms: float) -> bool:
+    def note_waits(
+        self, graph: WaitGraph, at_ms: float, how_ended: Callable[[Wait], WaitEnd]
+    ) -> bool:
         """Open and close waits so that they match ``graph``. Returns whether anything changed."""
         changed = False
         for state in self.states.values():
@@ -103,7 +105,7 @@ class EventLog:
             known = {as_edge(self.waits[i]).identity: i for i in state.waits}
             gone = [i for key, i in known.items() if key not in edges]
             for i in gone:
-                self.close(i, at_ms, "went on")
+                self.close(i, at_ms, how_ended(self.waits[i]))
                 state.waits.remove(i)
             fresh = [edge for key, edge in edges.items() if key not in known]
             for edge in sorted(fresh, key=_order):

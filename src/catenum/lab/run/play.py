@@ -32,7 +32,7 @@ from catenum.engines.ports import DataError, Engine, Session
 from catenum.lab.run.before import prepare_sessions, session_notes
 from catenum.lab.run.conductor import ENDS_BY_ITSELF, Conductor
 from catenum.lab.run.driver import Driver, connections_of
-from catenum.lab.run.handlers import handlers_of
+from catenum.lab.run.handlers import handlers_of, refuse_cancelling
 from catenum.lab.run.loading import load
 from catenum.lab.run.parameters import with_first_values
 from catenum.lab.run.paths import may_change_tables, plans_of, values_of_the_run
@@ -239,16 +239,20 @@ def _make_moves(
             sessions[connection] = engine.open_session(connection)
         driver = Driver(engine, sessions, clock, options.announce, connections)
         prepare_sessions(driver, scenario, file)
+        rules, verdict_ms = rules_of(engine.info.server), engine.verdict_ms
+        check_ms = engine.capabilities.check_ms
+        handlers = handlers_of(engine, scenario)
+        refuse_cancelling(scenario, handlers, file)
         conductor = Conductor(
             scenario,
             full_order(scenario, options.order),
-            rules_of(engine.info.server),
+            rules,
             victim=options.victim or scenario.victim,
             limit_ms=options.limit_ms,
-            verdict_ms=engine.verdict_ms,
+            verdict_ms=verdict_ms,
             pictures=options.locks == "full",
-            check_ms=engine.capabilities.check_ms,
-            catches_errors=bool(handlers_of(engine, scenario)),
+            check_ms=check_ms,
+            catches_errors=bool(handlers),
         )
         counted = engine.deadlock_count(sessions)
         started = clock.wall()
